@@ -1,0 +1,184 @@
+package object
+
+import (
+	"crypto/ed25519"
+	"time"
+)
+
+// LineageID names a volume's history across all places.
+type LineageID [16]byte
+
+// Cause says why a snapshot was taken.
+type Cause string
+
+// The causes of a snapshot.
+const (
+	CauseScheduled Cause = "scheduled"
+	CauseByHand    Cause = "by hand"
+	CauseSafety    Cause = "safety"
+)
+
+// Consistency says what the reader can rely on.
+type Consistency string
+
+// The consistencies of a tree snapshot. Spread: read between Began and Ended.
+const (
+	Spread Consistency = "spread"
+)
+
+// Remark tells of one path that could not be read as a whole.
+type Remark struct {
+	_    struct{} `cbor:",toarray"`
+	Path []byte
+	What string
+}
+
+// MaxRemarks is how many remarks a root lists; RemarkCount counts them all.
+const MaxRemarks = 1000
+
+// Root is a snapshot: what was read, of what, when and by whom.
+type Root struct {
+	Lineage     LineageID         `cbor:"1,keyasint"`
+	Volume      string            `cbor:"2,keyasint"`
+	Origin      string            `cbor:"3,keyasint"` // name of the site that took it
+	Path        []byte            `cbor:"4,keyasint,omitempty"`
+	Labels      map[string]string `cbor:"5,keyasint,omitempty"`
+	Excludes    []string          `cbor:"6,keyasint,omitempty"`
+	Term        uint64            `cbor:"7,keyasint"`
+	Sequence    uint64            `cbor:"8,keyasint"`
+	Predecessor ID                `cbor:"9,keyasint"`
+	Began       int64             `cbor:"10,keyasint"` // nanoseconds since 1970
+	Ended       int64             `cbor:"11,keyasint"`
+	Consistency Consistency       `cbor:"12,keyasint"`
+	Cause       Cause             `cbor:"13,keyasint"`
+	Top         Entry             `cbor:"14,keyasint"` // the volume's own directory; no name
+	HasLinks    bool              `cbor:"15,keyasint,omitempty"`
+	Files       int64             `cbor:"16,keyasint"`
+	Dirs        int64             `cbor:"17,keyasint"`
+	Others      int64             `cbor:"18,keyasint"` // symlinks, devices, FIFOs, sockets
+	Bytes       int64             `cbor:"19,keyasint"` // sum of file sizes
+	Remarks     []Remark          `cbor:"20,keyasint,omitempty"`
+	RemarkCount int64             `cbor:"21,keyasint,omitempty"`
+	ChunkAvg    uint32            `cbor:"22,keyasint"` // chunker parameter of the lineage, bytes
+
+	Links ID `cbor:"-"`
+}
+
+// BeganTime returns Began as a time.
+func (r *Root) BeganTime() time.Time { return time.Unix(0, r.Began) }
+
+// EndedTime returns Ended as a time.
+func (r *Root) EndedTime() time.Time { return time.Unix(0, r.Ended) }
+
+// Tree returns the identity of the volume's top directory.
+func (r *Root) Tree() ID { return r.Top.Content }
+
+// EncodeRoot returns the envelope of a root. Its identity is the snapshot's id.
+func EncodeRoot(r *Root) ([]byte, error) {
+	children := []ID{r.Top.Content}
+	if r.HasLinks {
+		children = append(children, r.Links)
+	}
+	payload, err := encMode.Marshal(r)
+	if err != nil {
+		return nil, err
+	}
+	return Encode(nil, KindRoot, children, payload), nil
+}
+
+// DecodeRoot reads a root envelope.
+func DecodeRoot(envelope []byte) (*Root, error) {
+	e, err := Decode(envelope)
+	if err != nil {
+		return nil, err
+	}
+	r := &Root{}
+	if err := decodePayload(e, KindRoot, r); err != nil {
+		return nil, err
+	}
+	want := 1
+	if r.HasLinks {
+		want = 2
+	}
+	if e.NumChildren() != want || r.Top.Kind != Dir || !r.Top.HasContent {
+		return nil, malformed("root with %d children", e.NumChildren())
+	}
+	r.Top.Content = e.Child(0)
+	if r.HasLinks {
+		r.Links = e.Child(1)
+	}
+	return r, nil
+}
+
+// MarkKind says what a mark tells.
+type MarkKind string
+
+// The kinds of marks.
+const (
+	MarkSighting MarkKind = "sighting" // found unchanged up to Until
+	MarkNote     MarkKind = "note"
+	MarkLabels   MarkKind = "labels"
+	MarkEnd      MarkKind = "end"     // a hand-made snapshot's own end
+	MarkArrival  MarkKind = "arrival" // arrived at the signing place at At
+	MarkExpiry   MarkKind = "expiry"  // expired here; in grace until Until
+	MarkRecall   MarkKind = "recall"  // taken back out of grace
+)
+
+// Mark is a statement about a snapshot that stands beside its root.
+type Mark struct {
+	Kind   MarkKind          `cbor:"1,keyasint"`
+	Root   ID                `cbor:"2,keyasint"`
+	At     int64             `cbor:"3,keyasint"` // when it was made, nanoseconds since 1970
+	Until  int64             `cbor:"4,keyasint,omitempty"`
+	Text   string            `cbor:"5,keyasint,omitempty"`
+	Labels map[string]string `cbor:"6,keyasint,omitempty"`
+	Place  string            `cbor:"7,keyasint,omitempty"`
+}
+
+// record is a signed statement: a root envelope or a mark, and who says so.
+type record struct {
+	_    struct{} `cbor:",toarray"`
+	Form uint8    // 1
+	What string
+	Body []byte
+	Key  []byte // Ed25519 public key
+	Sig  []byte
+}
+
+func signedBytes(what string, body []byte) []byte {
+	sum := Sum(body)
+	return append([]byte("candid harbor "+what+"\x00"), sum[:]...)
+}
+
+// SignRecord wraps body with a signature. what is "root" or "mark".
+func SignRecord(key ed25519.PrivateKey, what string, body []byte) ([]byte, error) {
+	return encMode.Marshal(record{Form: 1, What: what, Body: body,
+		Key: key.Public().(ed25519.PublicKey), Sig: ed25519.Sign(key, signedBytes(what, body))})
+}
+
+// OpenRecord checks the signature and returns the body and the signer's key.
+func OpenRecord(what string, raw []byte) (body []byte, signer ed25519.PublicKey, err error) {
+	var r record
+	if err := decMode.Unmarshal(raw, &r); err != nil {
+		return nil, nil, malformed("record: %v", err)
+	}
+	if r.Form != 1 || r.What != what || len(r.Key) != ed25519.PublicKeySize {
+		return nil, nil, malformed("not a %s record", what)
+	}
+	if !ed25519.Verify(r.Key, signedBytes(what, r.Body), r.Sig) {
+		return nil, nil, malformed("%s record with a wrong signature", what)
+	}
+	return r.Body, r.Key, nil
+}
+
+// EncodeMark returns the body of a mark record.
+func EncodeMark(m *Mark) ([]byte, error) { return encMode.Marshal(m) }
+
+// DecodeMark reads the body of a mark record.
+func DecodeMark(body []byte) (*Mark, error) {
+	m := &Mark{}
+	if err := decMode.Unmarshal(body, m); err != nil {
+		return nil, malformed("mark: %v", err)
+	}
+	return m, nil
+}

@@ -1,0 +1,94 @@
+package retention
+
+import (
+	"fmt"
+	"time"
+)
+
+// calendar numbers the buckets of one tier in one zone. Numbers ascend with time
+// and adjoining buckets have adjoining numbers.
+type calendar struct {
+	zone *time.Location
+	tier Tier
+	// The zone's offset is constant between two changes; one look-up serves all
+	// instants in between.
+	from, to int64
+	offset   int64
+}
+
+func (c *calendar) offsetAt(t time.Time) int64 {
+	u := t.Unix()
+	if u >= c.from && u < c.to {
+		return c.offset
+	}
+	local := t.In(c.zone)
+	_, off := local.Zone()
+	start, end := local.ZoneBounds()
+	c.from, c.to, c.offset = -1<<62, 1<<62, int64(off)
+	if !start.IsZero() {
+		c.from = start.Unix()
+	}
+	if !end.IsZero() {
+		c.to = end.Unix()
+	}
+	return c.offset
+}
+
+func floorDiv(a, b int64) int64 {
+	q := a / b
+	if a%b < 0 {
+		q--
+	}
+	return q
+}
+
+// bucket returns the number of the bucket that holds t. Hours are wall-clock hours
+// of the zone; an hour that comes twice is one bucket.
+func (c *calendar) bucket(t time.Time) int64 {
+	wall := t.Unix() + c.offsetAt(t)
+	switch c.tier {
+	case Hourly:
+		return floorDiv(wall, 3600)
+	case Daily:
+		return floorDiv(wall, 86400)
+	case Weekly: // 1970-01-01 was a Thursday; ISO weeks begin on Monday
+		return floorDiv(floorDiv(wall, 86400)+3, 7)
+	}
+	y, m, _ := time.Unix(wall, 0).UTC().Date()
+	if c.tier == Monthly {
+		return int64(y)*12 + int64(m) - 1
+	}
+	return int64(y)
+}
+
+// start returns the first instant of a bucket.
+func (c *calendar) start(b int64) time.Time {
+	at := func(y int, m time.Month, d, h int) time.Time { return time.Date(y, m, d, h, 0, 0, 0, c.zone) }
+	switch c.tier {
+	case Hourly:
+		return at(1970, 1, 1+int(floorDiv(b, 24)), int(b-floorDiv(b, 24)*24))
+	case Daily:
+		return at(1970, 1, 1+int(b), 0)
+	case Weekly:
+		return at(1970, 1, 1+int(b*7-3), 0)
+	case Monthly:
+		return at(int(floorDiv(b, 12)), time.Month(b-floorDiv(b, 12)*12)+1, 1, 0)
+	}
+	return at(int(b), 1, 1, 0)
+}
+
+// name says which bucket it is, for people.
+func bucketName(rule string, start time.Time) string {
+	switch rule {
+	case "hourly":
+		return start.Format("the hour from 15:04 on 2 Jan 2006")
+	case "daily":
+		return start.Format("2 Jan 2006")
+	case "weekly":
+		y, w := start.ISOWeek()
+		return fmt.Sprintf("week %d of %d", w, y)
+	case "monthly":
+		return start.Format("January 2006")
+	}
+	return start.Format("2006")
+}

@@ -1,0 +1,284 @@
+package store
+
+import (
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"sync"
+
+	"candidharbor/core/object"
+	"candidharbor/core/space"
+
+	"github.com/RoaringBitmap/roaring/v2"
+)
+
+// A census file holds one JSON line (root, epoch, heals) and the roaring bitmap of
+// the ordinals that the snapshot needs. It is derived: a mismatch means rebuild.
+type censusHead struct {
+	Root  object.ID `json:"root"`
+	Epoch uint64    `json:"epoch"`
+	Heals uint64    `json:"heals"`
+}
+
+func (s *Store) censusPath(id object.ID) string { return filepath.Join(s.dir, "census", id.String()) }
+
+func (s *Store) stamp(id object.ID) censusHead {
+	s.mu.RLock()
+	defer s.mu.RUnlock()
+	return censusHead{Root: id, Epoch: s.man.Epoch, Heals: s.man.Heals}
+}
+
+func (s *Store) saveCensus(id object.ID, head censusHead, set *roaring.Bitmap) error {
+	line, err := json.Marshal(head)
+	if err != nil {
+		return err
+	}
+	path := s.censusPath(id)
+	tmp := path + ".new"
+	// No fsync: the file is derived, and a torn one fails to decode.
+	if err := os.WriteFile(tmp, append(append(line, '\n'), bitmapBytes(set)...), 0o600); err != nil {
+		os.Remove(tmp)
+		return err
+	}
+	return os.Rename(tmp, path)
+}
+
+var errNoCensus = errors.New("no census of this epoch")
+
+func (s *Store) loadCensus(id object.ID) (*roaring.Bitmap, error) {
+	raw, err := os.ReadFile(s.censusPath(id))
+	if err != nil {
+		return nil, errNoCensus
+	}
+	for i, c := range raw {
+		if c == '\n' {
+			var head censusHead
+			if json.Unmarshal(raw[:i], &head) != nil || head != s.stamp(id) {
+				return nil, errNoCensus
+			}
+			set, err := bitmapFrom(raw[i+1:])
+			if err != nil || set.IsEmpty() {
+				return nil, errNoCensus
+			}
+			return set, nil
+		}
+	}
+	return nil, errNoCensus
+}
+
+func (s *Store) dropCensus(id object.ID) {
+	os.Remove(s.censusPath(id))
+	s.counts.mu.Lock()
+	defer s.counts.mu.Unlock()
+	for k, c := range s.counts.byLineage {
+		if c.root == id {
+			c.lease.Release()
+			delete(s.counts.byLineage, k)
+		}
+	}
+}
+
+// Census returns the ordinals that a snapshot needs, making the census when missing.
+func (s *Store) Census(id object.ID) (*roaring.Bitmap, error) {
+	set, err := s.loadCensus(id)
+	if err == nil {
+		return set, nil
+	}
+	root, _, err := s.Root(id)
+	if err != nil {
+		return nil, err
+	}
+	if err := s.takeCensus(id, root); err != nil {
+		return nil, fmt.Errorf("census of snapshot %s: %w", id, err)
+	}
+	return s.loadCensus(id)
+}
+
+// edgeCounts counts, for one tree, the edges from distinct objects to each object.
+// Moving it to another tree costs what differs between the two: the new root is
+// added, then the old one dropped, descending only where a count goes from 0 to 1 or
+// from 1 to 0. The two roots of the lineage share nearly everything, so nearly
+// everything goes from 1 to 2 and back at the top of what they share.
+type edgeCounts struct {
+	root  object.ID
+	tops  []object.ID // children of the root
+	stamp censusHead
+	ones  *roaring.Bitmap
+	more  map[uint32]uint32 // counts of 2 and above
+	lease *Lease
+}
+
+// countsCache keeps the newest tree's counts of the lineages counted last.
+type countsCache struct {
+	mu        sync.Mutex
+	byLineage map[object.LineageID]*edgeCounts
+}
+
+const countsKept = 64
+
+func (c *countsCache) init() { c.byLineage = map[object.LineageID]*edgeCounts{} }
+
+// takeCensus makes and saves the census of a snapshot whose objects are held by a
+// lease or by its root.
+func (s *Store) takeCensus(id object.ID, root *object.Root) error {
+	s.counts.mu.Lock()
+	defer s.counts.mu.Unlock()
+	stamp := s.stamp(object.ID{})
+	c := s.counts.byLineage[root.Lineage]
+	if c != nil && c.stamp != stamp {
+		c.lease.Release()
+		c = nil
+	}
+	if c == nil {
+		c = &edgeCounts{stamp: stamp, ones: roaring.New(), more: map[uint32]uint32{}, lease: s.NewLease()}
+	}
+	delete(s.counts.byLineage, root.Lineage) // put back only when whole
+	tops := []object.ID{root.Tree()}
+	if root.HasLinks {
+		tops = append(tops, root.Links)
+	}
+	err := func() error {
+		for _, t := range tops {
+			if err := s.addEdge(c, t); err != nil {
+				return err
+			}
+		}
+		for _, t := range c.tops {
+			if err := s.dropEdge(c, t); err != nil {
+				return err
+			}
+		}
+		return s.saveCensus(id, censusHead{Root: id, Epoch: stamp.Epoch, Heals: stamp.Heals}, c.ones.Clone())
+	}()
+	if err != nil {
+		c.lease.Release()
+		return err
+	}
+	c.root, c.tops = id, tops
+	// The counted tree must stay readable until it is dropped again.
+	old := c.lease
+	c.lease = s.NewLease()
+	c.lease.AcquireSet(c.ones)
+	old.Release()
+	for k, other := range s.counts.byLineage {
+		if len(s.counts.byLineage) < countsKept {
+			break
+		}
+		other.lease.Release()
+		delete(s.counts.byLineage, k)
+	}
+	s.counts.byLineage[root.Lineage] = c
+	return nil
+}
+
+func (s *Store) ordinalOf(id object.ID) (location, error) {
+	s.mu.RLock()
+	defer s.mu.RUnlock()
+	loc, ok, err := s.lookup(&id)
+	if err == nil && !ok {
+		err = fmt.Errorf("%w: %s", ErrNoObject, id)
+	}
+	return loc, err
+}
+
+func (s *Store) addEdge(c *edgeCounts, id object.ID) error {
+	loc, err := s.ordinalOf(id)
+	if err != nil {
+		return err
+	}
+	if !c.ones.CheckedAdd(loc.ordinal) {
+		n := c.more[loc.ordinal]
+		c.more[loc.ordinal] = max(n, 1) + 1
+		return nil
+	}
+	return s.eachChild(id, loc.kind, func(child object.ID) error { return s.addEdge(c, child) })
+}
+
+func (s *Store) dropEdge(c *edgeCounts, id object.ID) error {
+	loc, err := s.ordinalOf(id)
+	if err != nil {
+		return err
+	}
+	if n := c.more[loc.ordinal]; n > 0 {
+		if n == 2 {
+			delete(c.more, loc.ordinal)
+		} else {
+			c.more[loc.ordinal] = n - 1
+		}
+		return nil
+	}
+	if !c.ones.CheckedRemove(loc.ordinal) {
+		return errors.New("edge counts do not match the tree")
+	}
+	return s.eachChild(id, loc.kind, func(child object.ID) error { return s.dropEdge(c, child) })
+}
+
+// eachChild visits the distinct children of an object.
+func (s *Store) eachChild(id object.ID, kind object.Kind, visit func(object.ID) error) error {
+	if kind == object.KindChunk {
+		return nil
+	}
+	env, err := s.Get(id)
+	if err != nil {
+		return err
+	}
+	n := env.NumChildren()
+	seen := make(map[object.ID]struct{}, n)
+	for i := range n {
+		child := env.Child(i)
+		if _, dup := seen[child]; dup {
+			continue
+		}
+		seen[child] = struct{}{}
+		if err := visit(child); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// SizeOf returns the stored bytes of the object with an ordinal.
+func (s *Store) SizeOf(ordinal uint32) int64 {
+	_, n, _ := s.ords.get(ordinal)
+	return n
+}
+
+// Referenced returns the stored bytes that a snapshot needs.
+func (s *Store) Referenced(id object.ID) (int64, error) {
+	set, err := s.Census(id)
+	if err != nil {
+		return 0, err
+	}
+	return space.Sum(set, s.SizeOf), nil
+}
+
+// Freed returns exactly how many bytes of records leave the store once the given
+// snapshots are removed and swept, all others staying.
+func (s *Store) Freed(ids []object.ID) (int64, error) {
+	going := map[object.ID]bool{}
+	var removed, kept []*roaring.Bitmap
+	for _, id := range ids {
+		going[id] = true
+	}
+	for _, id := range s.Roots() {
+		set, err := s.Census(id)
+		if err != nil {
+			return 0, err
+		}
+		if going[id] {
+			removed = append(removed, set)
+		} else {
+			kept = append(kept, set)
+		}
+	}
+	return space.Sum(space.Freed(removed, kept), s.SizeOf), nil
+}
+
+// LeaseName returns a name for a durable lease from any text.
+func LeaseName(text string) string {
+	sum := object.Sum([]byte(text))
+	return hex.EncodeToString(sum[:12])
+}

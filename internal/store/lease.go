@@ -1,0 +1,217 @@
+package store
+
+import (
+	"bytes"
+	"encoding/binary"
+	"errors"
+	"fmt"
+	"hash/crc32"
+	"io"
+	"os"
+	"path/filepath"
+	"strings"
+	"sync"
+	"time"
+
+	"candidharbor/core/object"
+
+	"github.com/RoaringBitmap/roaring/v2"
+)
+
+// Lease keeps objects, and all below them, from being swept while a snapshot, carry
+// or restore relies on them. A durable lease also outlives a restart.
+//
+// A durable lease's file is a sequence of blocks: count u32, CRC-32C u32 of the
+// identities, then count × 32 bytes. A torn block at the end is ignored.
+type Lease struct {
+	s    *Store
+	name string // durable ones only
+
+	mu   sync.Mutex
+	held *roaring.Bitmap
+	f    *os.File
+}
+
+// LeaseMaxAge is how long a durable lease that nobody touches is honoured.
+const LeaseMaxAge = 14 * 24 * time.Hour
+
+// NewLease returns a lease that holds nothing yet.
+func (s *Store) NewLease() *Lease {
+	l := &Lease{s: s, held: roaring.New()}
+	s.mu.Lock()
+	s.leases[l] = struct{}{}
+	s.mu.Unlock()
+	return l
+}
+
+// DurableLease opens the durable lease of a name, or begins it. Objects that it held
+// before are held again as far as they are in the store.
+func (s *Store) DurableLease(name string) (*Lease, error) {
+	if name == "" || strings.ContainsAny(name, "/.") {
+		return nil, fmt.Errorf("%q cannot name a lease", name)
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	for l := range s.leases {
+		if l.name == name && l.f != nil {
+			return l, nil
+		}
+	}
+	return s.openLease(name)
+}
+
+// openLease reads a lease's file. The caller holds mu or is opening the store.
+func (s *Store) openLease(name string) (*Lease, error) {
+	path := filepath.Join(s.dir, "leases", name+".lease")
+	f, err := os.OpenFile(path, os.O_CREATE|os.O_RDWR, 0o600)
+	if err != nil {
+		return nil, explainFull(s.dir, err)
+	}
+	l := &Lease{s: s, name: name, held: roaring.New(), f: f}
+	whole, err := readLease(f, func(id object.ID) {
+		if loc, ok, _ := s.present(&id); ok {
+			l.held.Add(loc.ordinal)
+		}
+	})
+	if err == nil {
+		_, err = f.Seek(whole, io.SeekStart)
+	}
+	if err != nil {
+		f.Close()
+		return nil, err
+	}
+	s.leases[l] = struct{}{}
+	return l, nil
+}
+
+func readLease(f io.Reader, visit func(object.ID)) (whole int64, err error) {
+	var head [8]byte
+	for {
+		if _, err := io.ReadFull(f, head[:]); err != nil {
+			return whole, nil
+		}
+		n := binary.LittleEndian.Uint32(head[:])
+		if n > flushObjects*2 {
+			return whole, nil
+		}
+		ids := make([]byte, int(n)*32)
+		if _, err := io.ReadFull(f, ids); err != nil {
+			return whole, nil
+		}
+		if crc32.Checksum(ids, castagnoli) != binary.LittleEndian.Uint32(head[4:]) {
+			return whole, nil
+		}
+		for b := ids; len(b) > 0; b = b[32:] {
+			visit(object.ID(b[:32]))
+		}
+		whole += int64(len(head) + len(ids))
+	}
+}
+
+func (s *Store) loadLeases() error {
+	names, _ := filepath.Glob(filepath.Join(s.dir, "leases", "*.lease"))
+	for _, path := range names {
+		st, err := os.Stat(path)
+		if err == nil && time.Since(st.ModTime()) > LeaseMaxAge {
+			s.log.Info("a lease that nobody renewed has ended", "lease", filepath.Base(path), "age", time.Since(st.ModTime()))
+			os.Remove(path)
+			continue
+		}
+		if _, err := s.openLease(strings.TrimSuffix(filepath.Base(path), ".lease")); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// Acquire holds the object when it is present. Looking up and holding are one step
+// against the sweep's condemning.
+func (l *Lease) Acquire(id object.ID) (bool, error) {
+	l.s.mu.RLock()
+	defer l.s.mu.RUnlock()
+	loc, ok, err := l.s.present(&id)
+	if ok {
+		l.add(loc.ordinal)
+	}
+	return ok, err
+}
+
+// AcquireSet holds all objects of a census whose snapshot is known to be kept at
+// this moment.
+func (l *Lease) AcquireSet(set *roaring.Bitmap) {
+	l.s.mu.RLock()
+	defer l.s.mu.RUnlock()
+	l.mu.Lock()
+	l.held.Or(set)
+	l.mu.Unlock()
+}
+
+func (l *Lease) add(ordinal uint32) {
+	l.mu.Lock()
+	l.held.Add(ordinal)
+	l.mu.Unlock()
+}
+
+func (l *Lease) durable() bool { return l.name != "" }
+
+// persist appends newly flushed objects to a durable lease's file.
+func (l *Lease) persist(entries []indexEntry) error {
+	if !l.durable() || len(entries) == 0 {
+		return nil
+	}
+	var b bytes.Buffer
+	b.Write(make([]byte, 8))
+	for i := range entries {
+		b.Write(entries[i].id[:])
+	}
+	raw := b.Bytes()
+	binary.LittleEndian.PutUint32(raw, uint32(len(entries)))
+	binary.LittleEndian.PutUint32(raw[4:], crc32.Checksum(raw[8:], castagnoli))
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	if l.f == nil {
+		return errors.New("the lease has ended")
+	}
+	if _, err := l.f.Write(raw); err != nil {
+		return explainFull(l.s.dir, err)
+	}
+	l.s.syncs.add()
+	return l.f.Sync()
+}
+
+// Bytes returns the stored bytes of what the lease holds.
+func (l *Lease) Bytes() int64 {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	var total int64
+	for it := l.held.Iterator(); it.HasNext(); {
+		_, n, _ := l.s.ords.get(it.Next())
+		total += n
+	}
+	return total
+}
+
+// Release ends the lease, the durable one for good.
+func (l *Lease) Release() {
+	l.s.mu.Lock()
+	delete(l.s.leases, l)
+	l.s.mu.Unlock()
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	if l.f != nil {
+		l.f.Close()
+		os.Remove(l.f.Name())
+		l.f = nil
+	}
+}
+
+// leased returns what all leases hold. The caller holds mu.
+func (s *Store) leased() *roaring.Bitmap {
+	all := roaring.New()
+	for l := range s.leases {
+		l.mu.Lock()
+		all.Or(l.held)
+		l.mu.Unlock()
+	}
+	return all
+}

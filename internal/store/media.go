@@ -1,0 +1,241 @@
+package store
+
+import (
+	"crypto/rand"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"sort"
+	"strings"
+	"syscall"
+)
+
+// Media is where packs, roots and marks are put. Names are never used twice.
+type Media interface {
+	// Create begins a new thing; it appears under its name at Commit, durable and whole.
+	Create(name string) (MediaWriter, error)
+	// Open returns random access to a thing. It fails with fs.ErrNotExist.
+	Open(name string) (MediaReader, error)
+	// List returns up to limit names below dir greater than after, ascending.
+	List(dir, after string, limit int) ([]string, error)
+	// Remove takes things away durably. Absent ones are not an error.
+	Remove(names ...string) error
+}
+
+// MediaWriter writes one new thing. Commit fails with fs.ErrExist when the name is taken.
+type MediaWriter interface {
+	io.Writer
+	// Sync makes what was written so far durable; it may run beside Write.
+	Sync() error
+	Commit() error
+	Abort()
+}
+
+// MediaReader reads one thing at any offset.
+type MediaReader interface {
+	io.ReaderAt
+	io.Closer
+	Size() int64
+}
+
+// dirMedia is a directory of a local filesystem.
+type dirMedia struct{ dir string }
+
+// NewDirMedia returns media below a local directory, which must exist.
+func NewDirMedia(dir string) Media { return &dirMedia{dir} }
+
+type dirWriter struct {
+	f     *os.File
+	final string
+}
+
+func (m *dirMedia) Create(name string) (MediaWriter, error) {
+	var r [6]byte
+	rand.Read(r[:])
+	final := filepath.Join(m.dir, name)
+	f, err := os.OpenFile(filepath.Join(filepath.Dir(final), ".part-"+hex.EncodeToString(r[:])), os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
+	if errors.Is(err, fs.ErrNotExist) {
+		if err = os.MkdirAll(filepath.Dir(final), 0o700); err != nil {
+			return nil, err
+		}
+		return m.Create(name)
+	}
+	if err != nil {
+		return nil, err
+	}
+	return &dirWriter{f: f, final: final}, nil
+}
+
+func (w *dirWriter) Write(b []byte) (int, error) { return w.f.Write(b) }
+func (w *dirWriter) Sync() error                 { return w.f.Sync() }
+
+func (w *dirWriter) Commit() error {
+	// A file whose fsync failed is abandoned, never retried: the kernel may have
+	// dropped the pages that could not be written.
+	if err := w.f.Sync(); err != nil {
+		w.Abort()
+		return err
+	}
+	part := w.f.Name()
+	if err := w.f.Close(); err != nil {
+		os.Remove(part)
+		return err
+	}
+	if err := os.Link(part, w.final); err != nil {
+		os.Remove(part)
+		return err
+	}
+	os.Remove(part)
+	return syncDir(filepath.Dir(w.final))
+}
+
+func (w *dirWriter) Abort() {
+	w.f.Close()
+	os.Remove(w.f.Name())
+}
+
+type dirReader struct {
+	*os.File
+	size int64
+}
+
+func (r *dirReader) Size() int64 { return r.size }
+
+func (m *dirMedia) Open(name string) (MediaReader, error) {
+	f, err := os.Open(filepath.Join(m.dir, name))
+	if err != nil {
+		return nil, err
+	}
+	st, err := f.Stat()
+	if err != nil {
+		f.Close()
+		return nil, err
+	}
+	return &dirReader{f, st.Size()}, nil
+}
+
+func (m *dirMedia) List(dir, after string, limit int) ([]string, error) {
+	entries, err := os.ReadDir(filepath.Join(m.dir, dir))
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	i := sort.Search(len(entries), func(i int) bool { return entries[i].Name() > after })
+	var names []string
+	for _, e := range entries[i:] {
+		if len(names) == limit {
+			break
+		}
+		if !strings.HasPrefix(e.Name(), ".") {
+			names = append(names, e.Name())
+		}
+	}
+	return names, nil
+}
+
+func (m *dirMedia) Remove(names ...string) error {
+	dirs := map[string]bool{}
+	for _, n := range names {
+		p := filepath.Join(m.dir, n)
+		if err := os.Remove(p); err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return err
+		}
+		dirs[filepath.Dir(p)] = true
+	}
+	for d := range dirs {
+		if err := syncDir(d); err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return err
+		}
+	}
+	return nil
+}
+
+// removeParts takes away what an interrupted Create left.
+func removeParts(dir string) {
+	parts, _ := filepath.Glob(filepath.Join(dir, ".part-*"))
+	for _, p := range parts {
+		os.Remove(p)
+	}
+}
+
+func syncDir(dir string) error {
+	d, err := os.Open(dir)
+	if err != nil {
+		return err
+	}
+	defer d.Close()
+	return d.Sync()
+}
+
+// writeFileAtomic replaces path by rename so that readers see the old or the new.
+func writeFileAtomic(path string, data []byte) error {
+	tmp := path + ".new"
+	f, err := os.OpenFile(tmp, os.O_CREATE|os.O_TRUNC|os.O_WRONLY, 0o600)
+	if err != nil {
+		return err
+	}
+	_, err = f.Write(data)
+	if err == nil {
+		err = f.Sync()
+	}
+	if cerr := f.Close(); err == nil {
+		err = cerr
+	}
+	if err == nil {
+		err = os.Rename(tmp, path)
+	}
+	if err != nil {
+		os.Remove(tmp)
+		return err
+	}
+	return syncDir(filepath.Dir(path))
+}
+
+func putSmall(m Media, name string, data []byte) error {
+	w, err := m.Create(name)
+	if err != nil {
+		return err
+	}
+	if _, err := w.Write(data); err != nil {
+		w.Abort()
+		return err
+	}
+	return w.Commit()
+}
+
+func readSmall(m Media, name string, limit int64) ([]byte, error) {
+	r, err := m.Open(name)
+	if err != nil {
+		return nil, err
+	}
+	defer r.Close()
+	if r.Size() > limit {
+		return nil, fmt.Errorf("%s has %d bytes, at most %d are expected", name, r.Size(), limit)
+	}
+	return io.ReadAll(io.NewSectionReader(r, 0, r.Size()))
+}
+
+// FullError says that a filesystem has no room left.
+type FullError struct {
+	Dir string
+	Err error
+}
+
+func (e *FullError) Error() string {
+	return fmt.Sprintf("no room left on the filesystem of %s: free some space there or remove snapshots and sweep; nothing was changed", e.Dir)
+}
+
+func (e *FullError) Unwrap() error { return e.Err }
+
+func explainFull(dir string, err error) error {
+	if errors.Is(err, syscall.ENOSPC) || errors.Is(err, syscall.EDQUOT) {
+		return &FullError{dir, err}
+	}
+	return err
+}

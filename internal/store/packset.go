@@ -1,0 +1,185 @@
+package store
+
+import (
+	"crypto/rand"
+	"encoding/hex"
+	"fmt"
+	"slices"
+	"sync"
+
+	"candidharbor/core/object"
+)
+
+// A pack begins with "candid harbor pack" and version u16 = 1, padded to packHead
+// bytes; records follow.
+const (
+	packHead = 32
+	packSize = 64 << 20
+	bufSize  = 1 << 20
+)
+
+var packHeader = func() []byte {
+	h := make([]byte, packHead)
+	copy(h, "candid harbor pack")
+	h[18] = 1
+	return h
+}()
+
+// segment is a pack being written.
+type segment struct {
+	num     uint32
+	name    string
+	w       MediaWriter
+	size    int64 // written and buffered
+	buf     []byte
+	settled bool
+	done    chan error // set when the pack is full and being synced
+}
+
+// packSet writes records to a metadata and a data pack side by side, and rolls
+// packs when full. Until bufSize bytes came, a segment is only in memory.
+type packSet struct {
+	s       *Store
+	open    [2]*segment // metadata, data
+	full    []*segment
+	settled bool
+	names   []string // of packs committed
+}
+
+func newPackSet(s *Store) *packSet { return &packSet{s: s} }
+
+func side(k object.Kind) int {
+	if k == object.KindChunk {
+		return 1
+	}
+	return 0
+}
+
+// append places a record and fills in the entry's pack and offset.
+func (p *packSet) append(e *indexEntry, raw []byte) error {
+	seg := p.open[side(e.kind)]
+	if seg == nil {
+		seg = p.newSegment(side(e.kind))
+	}
+	e.pack, e.offset = seg.num, uint32(seg.size)
+	h, err := parseHeader(raw)
+	if err != nil {
+		return err
+	}
+	e.stored, e.codec = h.stored, h.codec
+	seg.buf = append(seg.buf, raw...)
+	seg.size += int64(len(raw))
+	if len(seg.buf) >= bufSize {
+		if err := seg.write(p.s); err != nil {
+			return err
+		}
+	}
+	if seg.size >= packSize {
+		if err := seg.write(p.s); err != nil {
+			return err
+		}
+		seg.done = make(chan error, 1)
+		go func() { seg.done <- seg.w.Sync() }()
+		p.full = append(p.full, seg)
+		p.open[side(e.kind)] = nil
+	}
+	return nil
+}
+
+func (p *packSet) newSegment(side int) *segment {
+	p.s.mu.Lock()
+	num := p.s.man.Pack
+	p.s.man.Pack++
+	p.s.mu.Unlock()
+	var r [4]byte
+	rand.Read(r[:])
+	seg := &segment{num: num, settled: p.settled, size: packHead,
+		name: fmt.Sprintf("packs/%c-%08d-%s.pack", "md"[side], num, hex.EncodeToString(r[:]))}
+	seg.buf = append(seg.buf, packHeader...)
+	p.open[side] = seg
+	return seg
+}
+
+func (seg *segment) write(s *Store) error {
+	if seg.w == nil {
+		w, err := s.media.Create(seg.name)
+		if err != nil {
+			return explainFull(s.dir, err)
+		}
+		seg.w = w
+	}
+	_, err := seg.w.Write(seg.buf)
+	seg.buf = seg.buf[:0]
+	return explainFull(s.dir, err)
+}
+
+// inMemory reports whether nothing was written to media yet.
+func (p *packSet) inMemory() bool {
+	for _, seg := range p.open {
+		if seg != nil && seg.w != nil {
+			return false
+		}
+	}
+	return len(p.full) == 0
+}
+
+// finish makes all packs durable and returns what the manifest says of them.
+func (p *packSet) finish() ([]packInfo, error) {
+	segs := p.full
+	for _, seg := range p.open {
+		if seg != nil {
+			segs = append(segs, seg)
+		}
+	}
+	var wg sync.WaitGroup
+	errs := make([]error, len(segs))
+	for i, seg := range segs {
+		wg.Add(1)
+		go func() {
+			defer wg.Done()
+			if seg.done != nil {
+				errs[i] = <-seg.done
+			} else {
+				errs[i] = seg.write(p.s)
+			}
+			if errs[i] == nil {
+				errs[i] = explainFull(p.s.dir, seg.w.Commit())
+				p.s.syncs.add()
+			} else if seg.w != nil {
+				seg.w.Abort()
+			}
+		}()
+	}
+	wg.Wait()
+	var packs []packInfo
+	for i, seg := range segs {
+		if errs[i] == nil {
+			packs = append(packs, packInfo{Num: seg.num, Name: seg.name, Bytes: seg.size, Settled: seg.settled})
+			p.names = append(p.names, seg.name)
+		}
+	}
+	p.full, p.open = nil, [2]*segment{}
+	for _, err := range errs {
+		if err != nil {
+			p.abort()
+			return nil, err
+		}
+	}
+	slices.SortFunc(packs, func(a, b packInfo) int { return int(a.Num) - int(b.Num) })
+	return packs, nil
+}
+
+// abort takes back everything written by the set.
+func (p *packSet) abort() {
+	for _, seg := range append(p.full, p.open[0], p.open[1]) {
+		if seg != nil && seg.w != nil {
+			if seg.done != nil {
+				<-seg.done
+			}
+			seg.w.Abort()
+		}
+	}
+	p.full, p.open = nil, [2]*segment{}
+	p.s.media.Remove(p.names...)
+	p.names = nil
+}

@@ -1,0 +1,393 @@
+package store
+
+import (
+	"crypto/ed25519"
+	"errors"
+	"fmt"
+	"io/fs"
+	"log/slog"
+	"os"
+	"path/filepath"
+	"sync"
+
+	"candidharbor/core/object"
+
+	"github.com/RoaringBitmap/roaring/v2"
+	lru "github.com/hashicorp/golang-lru/v2"
+)
+
+// Store holds the objects, roots and marks of one place. It is safe for concurrent
+// use. One process at a time may open a directory; the caller holds the lock.
+//
+// Locks are taken in the order maint, adm, mu.
+type Store struct {
+	dir   string
+	media Media
+	key   ed25519.PrivateKey
+	log   *slog.Logger
+
+	maint sync.Mutex // one of sweep, seal, run merge, verify's write-back
+	adm   sync.Mutex // admissions, one after the other: ordinals, manifest
+
+	mu     sync.RWMutex
+	man    manifest
+	runs   []*run // oldest first
+	mem    map[object.ID]location
+	logf   *logFile
+	absent *roaring.Bitmap // gone, condemned or tainted ordinals
+	gone   *roaring.Bitmap
+	taint  *roaring.Bitmap // damaged objects and all that lead to them
+	leases map[*Lease]struct{}
+	roots  map[object.ID]struct{}
+	rootNo uint64 // counts roots added
+
+	ords   *ordinalTable
+	packs  *lru.Cache[uint32, *packHandle]
+	nodes  *lru.Cache[object.ID, []byte]
+	counts countsCache
+
+	rebuilt bool
+	syncs   syncCounter
+}
+
+// Options of Open.
+type Options struct {
+	Key    ed25519.PrivateKey // signs roots and marks
+	Logger *slog.Logger
+}
+
+// Open opens the store in dir, making it when the directory is new. After a crash it
+// removes what was not finished; a missing or unreadable index is rebuilt from packs.
+func Open(dir string, opt Options) (*Store, error) {
+	for _, d := range []string{"packs", "log", "roots", "marks", "index", "census", "leases"} {
+		if err := os.MkdirAll(filepath.Join(dir, d), 0o700); err != nil {
+			return nil, err
+		}
+	}
+	s := &Store{dir: dir, media: NewDirMedia(dir), key: opt.Key, log: opt.Logger,
+		mem: map[object.ID]location{}, leases: map[*Lease]struct{}{}, roots: map[object.ID]struct{}{},
+		absent: roaring.New(), gone: roaring.New(), taint: roaring.New()}
+	if s.log == nil {
+		s.log = slog.New(slog.DiscardHandler)
+	}
+	s.packs, _ = lru.NewWithEvict(256, func(_ uint32, h *packHandle) { h.close() })
+	s.nodes, _ = lru.New[object.ID, []byte](4096)
+	s.counts.init()
+	for _, d := range []string{"packs", "roots", "marks"} {
+		removeParts(filepath.Join(dir, d))
+	}
+	if err := s.loadRoots(); err != nil {
+		return nil, err
+	}
+	m, err := readManifest(dir)
+	if err == nil && m == nil {
+		var names []string
+		if names, err = s.media.List("packs", "", 1); err == nil {
+			if len(names) == 0 && len(s.roots) == 0 {
+				err = s.create()
+			} else {
+				err = fmt.Errorf("%w: manifest missing", errIndex)
+			}
+		}
+	} else if err == nil {
+		err = s.load(m)
+	}
+	if errors.Is(err, errIndex) {
+		s.log.Warn("the index is rebuilt from packs", "store", dir, "cause", err)
+		err = s.rebuildIndex()
+	}
+	if err == nil {
+		err = s.loadLeases()
+	}
+	if err != nil {
+		s.Close()
+		return nil, err
+	}
+	s.keepReserve()
+	return s, nil
+}
+
+func (s *Store) create() error {
+	m := manifest{Form: 1, Epoch: newEpoch(), Pack: 1, Serial: 1}
+	if err := s.writeManifest(&m); err != nil {
+		return err
+	}
+	return s.load(&m)
+}
+
+func (s *Store) ordinalsPath(epoch uint64) string {
+	return filepath.Join(s.dir, "index", fmt.Sprintf("ordinals-%013x", epoch))
+}
+
+// load takes over the state that a manifest describes.
+func (s *Store) load(m *manifest) (err error) {
+	s.man = m.clone()
+	if s.gone, err = bitmapFrom(m.Gone); err != nil {
+		return fmt.Errorf("%w: %w", errIndex, err)
+	}
+	s.absent = s.gone.Clone()
+	for _, name := range m.Runs {
+		r, err := openRun(filepath.Join(s.dir, "index"), name, m.Epoch)
+		if err != nil {
+			return err
+		}
+		s.runs = append(s.runs, r)
+	}
+	if err := s.openOrdinals(); err != nil {
+		return err
+	}
+	s.removeLeftovers()
+	if err := s.loadCondemned(); err != nil {
+		return err
+	}
+	if err := s.loadDamaged(); err != nil {
+		return err
+	}
+	return s.openLogs()
+}
+
+func (s *Store) openOrdinals() error {
+	path := s.ordinalsPath(s.man.Epoch)
+	_, statErr := os.Stat(path)
+	t, err := openOrdinals(path)
+	if err != nil {
+		return err
+	}
+	s.ords = t
+	if !errors.Is(statErr, fs.ErrNotExist) {
+		return nil
+	}
+	return mergeRuns(s.runs, s.gone, func(e *indexEntry) error { return t.set(e.ordinal, []indexEntry{*e}) })
+}
+
+// removeLeftovers deletes files that the manifest does not name.
+func (s *Store) removeLeftovers() {
+	named := map[string]bool{filepath.Base(s.ordinalsPath(s.man.Epoch)): true}
+	for _, p := range s.man.Packs {
+		named[filepath.Base(p.Name)] = true
+	}
+	for _, r := range s.man.Runs {
+		named[r] = true
+	}
+	for _, n := range s.man.Logs {
+		named[logName(n)] = true
+	}
+	for _, d := range []string{"packs", "index", "log"} {
+		entries, _ := os.ReadDir(filepath.Join(s.dir, d))
+		for _, e := range entries {
+			if !named[e.Name()] {
+				os.Remove(filepath.Join(s.dir, d, e.Name()))
+			}
+		}
+	}
+}
+
+// Close releases files. Nothing needs to be written: all that was acknowledged is
+// on the medium already.
+func (s *Store) Close() error {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	for _, r := range s.runs {
+		r.f.Close()
+	}
+	s.runs = nil
+	if s.logf != nil {
+		s.logf.f.Close()
+	}
+	s.packs.Purge()
+	if s.ords != nil {
+		return s.ords.close()
+	}
+	return nil
+}
+
+// Rebuilt reports whether Open had to rebuild the index.
+func (s *Store) Rebuilt() bool { return s.rebuilt }
+
+// Dir returns the store's directory.
+func (s *Store) Dir() string { return s.dir }
+
+// lookup finds where an object lies, damaged ones included. The caller holds mu.
+func (s *Store) lookup(id *object.ID) (location, bool, error) {
+	if loc, ok := s.mem[*id]; ok {
+		return loc, true, nil
+	}
+	for i := len(s.runs) - 1; i >= 0; i-- {
+		loc, ok, err := s.runs[i].find(id)
+		if err != nil {
+			return loc, false, err
+		}
+		if ok && !s.gone.Contains(loc.ordinal) {
+			return loc, true, nil
+		}
+	}
+	return location{}, false, nil
+}
+
+// present is lookup for writers and peers: condemned and damaged is absent.
+func (s *Store) present(id *object.ID) (location, bool, error) {
+	loc, ok, err := s.lookup(id)
+	if ok && s.absent.Contains(loc.ordinal) {
+		return loc, false, err
+	}
+	return loc, ok, err
+}
+
+// ErrNoObject is wrapped when an object is not in the store.
+var ErrNoObject = errors.New("object not in the store")
+
+// Get returns an object after recomputing its identity.
+func (s *Store) Get(id object.ID) (object.Envelope, error) {
+	if b, ok := s.nodes.Get(id); ok {
+		return object.Decode(b)
+	}
+	raw, err := s.readRecord(id, nil)
+	if err != nil {
+		return object.Envelope{}, err
+	}
+	b, err := openRecord(nil, raw)
+	if err != nil {
+		return object.Envelope{}, fmt.Errorf("object %s: %w", id, err)
+	}
+	env, err := object.Decode(b)
+	if err == nil && env.Kind != object.KindChunk && len(b) <= 64<<10 {
+		s.nodes.Add(id, b)
+	}
+	return env, err
+}
+
+// Buffers holds reusable memory for GetInto.
+type Buffers struct{ raw, plain []byte }
+
+// GetInto is Get with the caller's memory; the result is valid until the next call.
+func (s *Store) GetInto(id object.ID, buf *Buffers) (object.Envelope, error) {
+	raw, err := s.readRecord(id, buf.raw)
+	if err != nil {
+		return object.Envelope{}, err
+	}
+	buf.raw = raw
+	if buf.plain == nil {
+		buf.plain = make([]byte, object.MaxSize(object.KindChunk))
+	}
+	b, err := openRecord(buf.plain, raw)
+	if err != nil {
+		return object.Envelope{}, fmt.Errorf("object %s: %w", id, err)
+	}
+	return object.Decode(b)
+}
+
+// readRecord reads the stored record of an object. A record may move to another pack
+// between look-up and reading; then it is looked up again.
+func (s *Store) readRecord(id object.ID, buf []byte) ([]byte, error) {
+	for try := 0; ; try++ {
+		s.mu.RLock()
+		loc, ok, err := s.lookup(&id)
+		s.mu.RUnlock()
+		if err != nil {
+			return nil, err
+		}
+		if !ok {
+			return nil, fmt.Errorf("%w: %s", ErrNoObject, id)
+		}
+		raw, err := s.readAt(loc, buf)
+		if err == nil || (try > 3) || !(errors.Is(err, fs.ErrNotExist) || errors.Is(err, fs.ErrClosed)) {
+			if err != nil {
+				err = fmt.Errorf("object %s in pack %d: %w: %w", id, loc.pack, ErrDamaged, err)
+			}
+			return raw, err
+		}
+	}
+}
+
+func (s *Store) readAt(loc location, buf []byte) ([]byte, error) {
+	n := int(loc.size())
+	if cap(buf) < n {
+		buf = make([]byte, n)
+	}
+	buf = buf[:n]
+	if loc.pack&logBit != 0 {
+		s.mu.RLock()
+		defer s.mu.RUnlock()
+		if s.logf == nil || s.logf.num != loc.pack&^logBit {
+			return nil, fs.ErrClosed
+		}
+		_, err := s.logf.f.ReadAt(buf, int64(loc.offset))
+		return buf, err
+	}
+	h, err := s.pack(loc.pack)
+	if err != nil {
+		return nil, err
+	}
+	h.mu.RLock()
+	defer h.mu.RUnlock()
+	if h.r == nil {
+		return nil, fs.ErrClosed
+	}
+	_, err = h.r.ReadAt(buf, int64(loc.offset))
+	return buf, err
+}
+
+// packHandle is an open pack; its lock keeps it open while it is read.
+type packHandle struct {
+	mu sync.RWMutex
+	r  MediaReader
+}
+
+func (h *packHandle) close() {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	if h.r != nil {
+		h.r.Close()
+		h.r = nil
+	}
+}
+
+func (s *Store) pack(num uint32) (*packHandle, error) {
+	if h, ok := s.packs.Get(num); ok {
+		return h, nil
+	}
+	s.mu.RLock()
+	i := s.man.packIndex(num)
+	name := ""
+	if i >= 0 {
+		name = s.man.Packs[i].Name
+	}
+	s.mu.RUnlock()
+	if i < 0 {
+		return nil, fs.ErrNotExist
+	}
+	r, err := s.media.Open(name)
+	if err != nil {
+		return nil, err
+	}
+	h := &packHandle{r: r}
+	if old, ok, _ := s.packs.PeekOrAdd(num, h); ok {
+		h.close()
+		return old, nil
+	}
+	return h, nil
+}
+
+// Usage describes what the store holds, in bytes.
+type Usage struct {
+	Objects     int64 `json:"objects"`
+	Packs       int   `json:"packs"`
+	StoredBytes int64 `json:"storedBytes"` // packs and log as they lie on the medium
+	DeadBytes   int64 `json:"deadBytes"`   // in packs, waiting to be packed anew
+	Snapshots   int   `json:"snapshots"`
+	FreeBytes   int64 `json:"freeBytes"` // free to this process on the filesystem
+}
+
+// Usage returns the figures of the store.
+func (s *Store) Usage() Usage {
+	s.mu.RLock()
+	defer s.mu.RUnlock()
+	u := Usage{Objects: int64(s.man.Next) - int64(s.gone.GetCardinality()), Packs: len(s.man.Packs), Snapshots: len(s.roots)}
+	for _, p := range s.man.Packs {
+		u.StoredBytes += p.Bytes
+		u.DeadBytes += p.Dead
+	}
+	u.StoredBytes += s.logf.size
+	u.FreeBytes = freeBytes(s.dir)
+	return u
+}
