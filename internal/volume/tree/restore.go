@@ -1,0 +1,539 @@
+package tree
+
+import (
+	"bytes"
+	"context"
+	"crypto/rand"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"os"
+	"path"
+	"path/filepath"
+	"runtime"
+	"slices"
+	"strings"
+	"sync"
+
+	"candidharbor/core/chunker"
+	"candidharbor/core/object"
+
+	"golang.org/x/sys/unix"
+)
+
+// Conflict says what happens to something that is there already and differs.
+type Conflict string
+
+// The conflict choices.
+const (
+	Skip     Conflict = "skip"
+	Replace  Conflict = "replace"
+	Older    Conflict = "older"     // replace only what is older than the snapshot's
+	KeepBoth Conflict = "keep-both" // the restored one gets a suffix
+)
+
+// ParseConflict reads a conflict choice.
+func ParseConflict(s string) (Conflict, error) {
+	switch c := Conflict(s); c {
+	case Skip, Replace, Older, KeepBoth:
+		return c, nil
+	}
+	return "", fmt.Errorf("conflict choice %q: it must be skip, replace, older or keep-both", s)
+}
+
+// Source is where a restore reads from; *store.Store is one.
+type Source interface {
+	Get(id object.ID) (object.Envelope, error)
+}
+
+// RestoreOptions say what to restore where.
+type RestoreOptions struct {
+	Source     Source
+	Root       *object.Root
+	Paths      []string // from the volume's top; none: the whole tree
+	Target     string   // resolved directory that stands for the volume's top
+	Beneath    string   // a root of the site; nothing outside it is touched
+	OnConflict Conflict
+	Exact      bool   // remove what the snapshot does not have
+	Plan       bool   // change nothing, only tell
+	Suffix     string // for KeepBoth
+	Cache      *Cache // when the target is the volume itself: saves reading what is known
+	Chunker    *chunker.Chunker
+	Progress   *Progress
+}
+
+// Restored tells what a restore did, or would do.
+type Restored struct {
+	Created  int64 `json:"created"`
+	Replaced int64 `json:"replaced"`
+	Removed  int64 `json:"removed"`
+	Skipped  int64 `json:"skipped"`
+	Kept     int64 `json:"kept"`     // the same already
+	Adjusted int64 `json:"adjusted"` // only metadata differed
+	Bytes    int64 `json:"bytes"`    // content written, or to be written
+	// Samples are the first few acts, for people.
+	Samples     []Act           `json:"samples"`
+	Remarks     []object.Remark `json:"-"`
+	RemarkCount int64           `json:"remarks"`
+}
+
+// Act is one thing that a restore does.
+type Act struct {
+	Path string `json:"path"`
+	What string `json:"what"` // create, replace, remove, skip, adjust
+}
+
+const (
+	samplesKept = 200
+	tempPrefix  = ".candid-part-"
+)
+
+type restorer struct {
+	opt    RestoreOptions
+	ctx    context.Context
+	tokens chan struct{}
+	picked *picker
+
+	mu    sync.Mutex
+	res   Restored
+	links map[string]*linkSet // path → set, for the paths being restored
+	later []pendingLink
+	fresh bool // the target is empty: names are written directly
+}
+
+type linkSet struct{ first string }
+
+type pendingLink struct {
+	path  string
+	entry object.Entry
+}
+
+// Restore writes the tree, or tells what it would write.
+func Restore(ctx context.Context, opt RestoreOptions) (*Restored, error) {
+	if opt.Progress == nil {
+		opt.Progress = &Progress{}
+	}
+	r := &restorer{opt: opt, ctx: ctx, tokens: make(chan struct{}, 2*runtime.NumCPU()), links: map[string]*linkSet{}}
+	var err error
+	if r.picked, err = newPicker(opt.Source.Get, opt.Root, opt.Paths); err != nil {
+		return nil, err
+	}
+	if err := r.loadLinks(); err != nil {
+		return nil, err
+	}
+	empty, err := missingOrEmpty(opt.Target)
+	if err != nil {
+		return nil, err
+	}
+	top := opt.Root.Top
+	if empty {
+		r.fresh = true
+		if opt.Plan {
+			err = r.planAll(top.Content, "")
+		} else {
+			err = r.intoEmpty(top)
+		}
+	} else {
+		err = r.intoExisting(top)
+	}
+	slices.SortFunc(r.res.Samples, func(a, b Act) int { return strings.Compare(a.Path, b.Path) })
+	return &r.res, err
+}
+
+func missingOrEmpty(dir string) (bool, error) {
+	entries, err := os.ReadDir(dir)
+	if errors.Is(err, os.ErrNotExist) {
+		return true, nil
+	}
+	return len(entries) == 0, err
+}
+
+// OpenBeneath opens a directory that lies below root, without leaving it on the way.
+func OpenBeneath(root, dir string) (int, error) {
+	rel, err := filepath.Rel(root, dir)
+	if err != nil || rel == ".." || strings.HasPrefix(rel, "../") {
+		return -1, fmt.Errorf("%s is not below %s", dir, root)
+	}
+	top, err := unix.Open(root, unix.O_RDONLY|unix.O_DIRECTORY|unix.O_CLOEXEC, 0)
+	if err != nil {
+		return -1, &os.PathError{Op: "open", Path: root, Err: err}
+	}
+	defer unix.Close(top)
+	fd, err := unix.Openat2(top, rel, &unix.OpenHow{Flags: unix.O_RDONLY | unix.O_DIRECTORY | unix.O_CLOEXEC, Resolve: unix.RESOLVE_BENEATH | unix.RESOLVE_NO_MAGICLINKS})
+	if err != nil {
+		return -1, &os.PathError{Op: "open", Path: dir, Err: err}
+	}
+	return fd, nil
+}
+
+// intoEmpty builds the tree beside the target and renames it into place once.
+func (r *restorer) intoEmpty(top object.Entry) error {
+	parent, err := OpenBeneath(r.opt.Beneath, filepath.Dir(r.opt.Target))
+	if err != nil {
+		return err
+	}
+	defer unix.Close(parent)
+	name, aside := filepath.Base(r.opt.Target), tempName()
+	if err := unix.Mkdirat(parent, aside, 0o700); err != nil {
+		return &os.PathError{Op: "create", Path: r.opt.Target, Err: err}
+	}
+	fd, err := openDirAt(parent, aside)
+	if err == nil {
+		err = r.dir(fd, "", top.Content, nil)
+		if err == nil {
+			err = r.finishLinks(fd)
+		}
+		if err == nil && len(r.opt.Paths) == 0 {
+			err = r.applyMeta(fd, "", &top, true)
+		} else if err == nil {
+			err = unix.Fchmod(fd, 0o755)
+		}
+		if err == nil {
+			// One flush of the filesystem makes the whole tree durable before its
+			// name appears.
+			if _, _, errno := unix.Syscall(unix.SYS_SYNCFS, uintptr(fd), 0, 0); errno != 0 {
+				err = errno
+			}
+		}
+		unix.Close(fd)
+	}
+	if err == nil {
+		_ = unix.Unlinkat(parent, name, unix.AT_REMOVEDIR) // an empty one may stand there
+		err = unix.Renameat2(parent, aside, parent, name, unix.RENAME_NOREPLACE)
+		if err == nil {
+			err = unix.Fsync(parent)
+		}
+	}
+	if err != nil {
+		removeAll(parent, aside)
+		return err
+	}
+	return nil
+}
+
+// intoExisting goes through the target side by side with the tree.
+func (r *restorer) intoExisting(top object.Entry) error {
+	fd, err := OpenBeneath(r.opt.Beneath, r.opt.Target)
+	if err != nil {
+		return err
+	}
+	defer unix.Close(fd)
+	var known *cacheDir
+	if r.opt.Cache != nil {
+		known = r.opt.Cache.readDir(r.opt.Cache.head.Top)
+	}
+	if err := r.dir(fd, "", top.Content, known); err != nil {
+		return err
+	}
+	if r.opt.Plan {
+		return nil
+	}
+	if err := r.finishLinks(fd); err != nil {
+		return err
+	}
+	if r.opt.Exact {
+		if err := r.applyMeta(fd, "", &top, false); err != nil {
+			return err
+		}
+	}
+	if _, _, errno := unix.Syscall(unix.SYS_SYNCFS, uintptr(fd), 0, 0); errno != 0 {
+		return errno
+	}
+	return nil
+}
+
+func tempName() string {
+	var b [8]byte
+	rand.Read(b[:])
+	return tempPrefix + hex.EncodeToString(b[:])
+}
+
+func (r *restorer) act(rel, what string) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	switch what {
+	case "create":
+		r.res.Created++
+	case "replace":
+		r.res.Replaced++
+	case "remove":
+		r.res.Removed++
+	case "skip":
+		r.res.Skipped++
+	case "adjust":
+		r.res.Adjusted++
+	case "keep":
+		r.res.Kept++
+		return
+	}
+	if len(r.res.Samples) < samplesKept {
+		r.res.Samples = append(r.res.Samples, Act{rel, what})
+	}
+}
+
+func (r *restorer) remark(rel, format string, args ...any) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	r.res.RemarkCount++
+	if len(r.res.Remarks) < object.MaxRemarks {
+		r.res.Remarks = append(r.res.Remarks, object.Remark{Path: []byte(rel), What: fmt.Sprintf(format, args...)})
+	}
+}
+
+// dir makes the picked entries of one directory appear in the open directory fd.
+// known is what the scan cache remembers of the live directory.
+func (r *restorer) dir(fd int, rel string, id object.ID, known *cacheDir) error {
+	if err := r.ctx.Err(); err != nil {
+		return err
+	}
+	var live map[string]bool
+	if r.opt.Exact && !r.fresh {
+		names, err := readNames(fd)
+		if err != nil {
+			return &os.PathError{Op: "list", Path: path.Join(r.opt.Target, rel), Err: err}
+		}
+		live = make(map[string]bool, len(names))
+		for _, n := range names {
+			live[n] = true
+		}
+	}
+	var wg sync.WaitGroup
+	var mu sync.Mutex
+	var first error
+	fail := func(err error) {
+		mu.Lock()
+		if first == nil {
+			first = err
+		}
+		mu.Unlock()
+	}
+	failed := func() bool { mu.Lock(); defer mu.Unlock(); return first != nil }
+	var part []object.Entry
+	run := func(entries []object.Entry) {
+		do := func() {
+			for i := range entries {
+				if err := r.entry(fd, path.Join(rel, string(entries[i].Name)), &entries[i], known); err != nil {
+					fail(err)
+					return
+				}
+			}
+		}
+		select {
+		case r.tokens <- struct{}{}:
+			wg.Add(1)
+			go func() {
+				defer wg.Done()
+				defer func() { <-r.tokens }()
+				do()
+			}()
+		default:
+			do()
+		}
+	}
+	err := object.WalkDir(r.opt.Source.Get, id, nil, func(e object.Entry) error {
+		if failed() {
+			return object.ErrStop
+		}
+		delete(live, string(e.Name))
+		if !r.picked.wants(path.Join(rel, string(e.Name))) {
+			return nil
+		}
+		if part = append(part, e); len(part) == 32 || e.Kind == object.Dir {
+			run(part)
+			part = nil
+		}
+		return nil
+	})
+	if err == nil && len(part) > 0 {
+		run(part)
+	}
+	wg.Wait()
+	if err == nil {
+		err = first
+	}
+	if err != nil {
+		return err
+	}
+	for name := range live {
+		child := path.Join(rel, name)
+		r.act(child, "remove")
+		if !r.opt.Plan {
+			if err := removeAll(fd, name); err != nil {
+				r.remark(child, "could not be removed: %s", plainError(err))
+			}
+		}
+	}
+	return nil
+}
+
+// entry makes one entry appear.
+func (r *restorer) entry(fd int, rel string, e *object.Entry, known *cacheDir) error {
+	if err := r.ctx.Err(); err != nil {
+		return err
+	}
+	name := string(e.Name)
+	var st unix.Stat_t
+	err := unix.ENOENT
+	if !r.fresh {
+		if serr := unix.Fstatat(fd, name, &st, unix.AT_SYMLINK_NOFOLLOW); serr == nil {
+			err = 0
+		} else if !errors.Is(serr, unix.ENOENT) {
+			r.remark(rel, "could not be looked at: %s", plainError(serr))
+			return nil
+		}
+	}
+	if err == unix.ENOENT {
+		return r.create(fd, rel, name, e, "create")
+	}
+	if e.Kind == object.Dir && kindOf(st.Mode) == object.Dir {
+		return r.mergeDir(fd, rel, name, e, &st, known)
+	}
+	same, err2 := r.sameContent(fd, name, rel, e, &st, known)
+	if err2 != nil {
+		r.remark(rel, "could not be compared: %s", plainError(err2))
+		return nil
+	}
+	if same {
+		return r.adjust(fd, rel, name, e, &st)
+	}
+	switch {
+	case r.opt.OnConflict == Skip && !r.opt.Exact,
+		r.opt.OnConflict == Older && unix.TimespecToNsec(st.Mtim) >= e.MTime:
+		r.act(rel, "skip")
+		return nil
+	case r.opt.OnConflict == KeepBoth:
+		name = withSuffix(name, r.opt.Suffix)
+		if unix.Fstatat(fd, name, &st, unix.AT_SYMLINK_NOFOLLOW) == nil {
+			r.act(rel, "skip")
+			return nil
+		}
+		return r.create(fd, path.Join(path.Dir(rel), name), name, e, "create")
+	}
+	return r.create(fd, rel, name, e, "replace")
+}
+
+// withSuffix puts the suffix before the extension and keeps the name's length legal.
+func withSuffix(name, suffix string) string {
+	ext := filepath.Ext(name)
+	if ext == name {
+		ext = ""
+	}
+	base := strings.TrimSuffix(name, ext)
+	if over := len(base) + len(suffix) + len(ext) - 255; over > 0 && over < len(base) {
+		base = base[:len(base)-over]
+	}
+	return base + suffix + ext
+}
+
+func (r *restorer) mergeDir(fd int, rel, name string, e *object.Entry, st *unix.Stat_t, known *cacheDir) error {
+	sub, err := openDirAt(fd, name)
+	if err != nil {
+		r.remark(rel, "could not be opened: %s", plainError(err))
+		return nil
+	}
+	defer unix.Close(sub)
+	var below *cacheDir
+	if known != nil {
+		if i, ok := known.find(name); ok {
+			below = r.opt.Cache.readDir(known.entries[i].child)
+		}
+	}
+	if err := r.dir(sub, rel, e.Content, below); err != nil {
+		return err
+	}
+	if !r.picked.whole(rel) {
+		return nil
+	}
+	xattrs, err := readXattrs(fdXattrs(sub))
+	if err == nil && metaEqual(e, st) && sameXattrs(xattrs, e.Xattrs) {
+		r.act(rel, "keep")
+		if !r.opt.Plan { // what was put below has moved the directory's time
+			return r.applyMeta(sub, rel, e, false)
+		}
+		return nil
+	}
+	if r.opt.OnConflict == Skip && !r.opt.Exact {
+		return nil
+	}
+	r.act(rel, "adjust")
+	if r.opt.Plan {
+		return nil
+	}
+	return r.applyMeta(sub, rel, e, false)
+}
+
+func metaEqual(e *object.Entry, st *unix.Stat_t) bool {
+	return e.Mode == st.Mode&0o7777 && e.UID == st.Uid && e.GID == st.Gid && e.MTime == unix.TimespecToNsec(st.Mtim)
+}
+
+func (d *cacheDir) find(name string) (int, bool) {
+	return slices.BinarySearchFunc(d.entries, name, func(e cacheEntry, n string) int { return bytes.Compare(e.name, []byte(n)) })
+}
+
+// sameContent compares what is there with what should be, metadata aside. A file that
+// the scan cache vouches for is not read.
+func (r *restorer) sameContent(fd int, name, rel string, e *object.Entry, st *unix.Stat_t, known *cacheDir) (bool, error) {
+	if kindOf(st.Mode) != e.Kind {
+		return false, nil
+	}
+	switch e.Kind {
+	case object.Symlink:
+		target, err := readLink(fd, name)
+		return bytes.Equal(target, e.Target), err
+	case object.CharDevice, object.BlockDevice:
+		return unix.Major(st.Rdev) == e.Major && unix.Minor(st.Rdev) == e.Minor, nil
+	case object.File:
+	default:
+		return true, nil
+	}
+	if st.Size != e.Size {
+		return false, nil
+	}
+	if _, linked := r.links[rel]; !linked && st.Nlink > 1 && r.opt.Exact {
+		return false, nil // shares its bytes with another name, which it must not
+	}
+	if known != nil {
+		if i, ok := known.find(name); ok {
+			k := &known.entries[i]
+			if k.trusted && k.kind == object.File && k.inode == st.Ino && k.ctime == unix.TimespecToNsec(st.Ctim) && k.size == st.Size {
+				return k.has == e.HasContent && k.content == e.Content, nil
+			}
+		}
+	}
+	return r.sameBytes(fd, name, e)
+}
+
+// nullSink computes identities and stores nothing.
+type nullSink struct{}
+
+func (nullSink) Put(kind object.Kind, children []object.ID, payload []byte) (object.ID, error) {
+	return object.Sum(object.Encode(nil, kind, children, payload)), nil
+}
+func (nullSink) PutChunk(buf []byte) (object.ID, error) {
+	return object.Sum(object.EncodeChunkInPlace(buf)), nil
+}
+func (nullSink) Has(object.ID) error { return nil }
+
+func (r *restorer) sameBytes(fd int, name string, e *object.Entry) (bool, error) {
+	s := &scanner{ctx: r.ctx, opt: ScanOptions{Chunker: r.opt.Chunker, Sink: nullSink{}, Progress: &Progress{}}, tokens: make(chan struct{})}
+	it := &item{name: name}
+	if err := s.readFile(fd, name, it); err != nil || it.drop || s.count > 0 {
+		return false, err
+	}
+	return it.entry.HasContent == e.HasContent && it.entry.Content == e.Content, nil
+}
+
+func (r *restorer) planAll(id object.ID, rel string) error {
+	return object.WalkDir(r.opt.Source.Get, id, nil, func(e object.Entry) error {
+		child := path.Join(rel, string(e.Name))
+		if !r.picked.wants(child) {
+			return nil
+		}
+		r.act(child, "create")
+		r.res.Bytes += e.Size
+		if e.Kind == object.Dir {
+			return r.planAll(e.Content, child)
+		}
+		return r.ctx.Err()
+	})
+}

@@ -1,0 +1,524 @@
+package tree
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"path"
+	"runtime"
+	"slices"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"candidharbor/core/chunker"
+	"candidharbor/core/object"
+
+	"github.com/bmatcuk/doublestar/v4"
+	"golang.org/x/sys/unix"
+)
+
+// Sink takes the objects of a scan; *store.Writer is one.
+type Sink interface {
+	Put(kind object.Kind, children []object.ID, payload []byte) (object.ID, error)
+	PutChunk(buf []byte) (object.ID, error)
+	Has(id object.ID) error
+}
+
+// ScanOptions say what to read and where to.
+type ScanOptions struct {
+	Path     string
+	Excludes []string // globs: without a slash any name, with one the path from the top
+	Chunker  *chunker.Chunker
+	Sink     Sink
+	Get      object.Getter
+	Cache    *Cache
+	Progress *Progress
+}
+
+// Progress counts while a scan or restore runs. All fields may be read at any time.
+type Progress struct {
+	Files, Dirs, Bytes         atomic.Int64 // seen, with sizes
+	ReadFiles, ReadBytes       atomic.Int64 // opened and read
+	WrittenFiles, WrittenBytes atomic.Int64
+	Total                      atomic.Int64 // expected bytes, when known
+}
+
+// Scanned is the outcome of a scan, before it becomes a snapshot.
+type Scanned struct {
+	Top                        object.Entry
+	Links                      object.ID
+	HasLinks                   bool
+	Files, Dirs, Others, Bytes int64
+	Remarks                    []object.Remark
+	RemarkCount                int64
+	Unchanged                  bool // the same tree as the cache describes
+
+	cache *cacheWriter
+	top   int64
+}
+
+type scanner struct {
+	opt     ScanOptions
+	ctx     context.Context
+	dev     uint64
+	trusted int64 // ctimes before this are settled, nanoseconds
+	tokens  chan struct{}
+	cache   *cacheWriter
+	// sure means that a lease holds the whole cached tree: nothing that the cache
+	// names needs to be looked up.
+	sure bool
+
+	files, dirs, others, bytes atomic.Int64
+
+	mu      sync.Mutex
+	remarks []object.Remark
+	count   int64
+	linked  map[uint64]*linkedFile
+}
+
+// linkedFile is a file with several names; its content is read once.
+type linkedFile struct {
+	once  sync.Once
+	entry object.Entry
+	err   error
+	paths [][]byte
+}
+
+// CheckExcludes refuses patterns that are not globs.
+func CheckExcludes(globs []string) error {
+	for _, g := range globs {
+		if !doublestar.ValidatePattern(g) {
+			return fmt.Errorf("exclude %q is not a valid glob", g)
+		}
+	}
+	return nil
+}
+
+// Scan reads the directory into the sink. It fails only when the directory itself
+// cannot be read, the sink refuses, or ctx ends; what goes wrong with single entries
+// is in the remarks.
+func Scan(ctx context.Context, opt ScanOptions) (*Scanned, error) {
+	if err := CheckExcludes(opt.Excludes); err != nil {
+		return nil, err
+	}
+	if opt.Progress == nil {
+		opt.Progress = &Progress{}
+	}
+	fd, err := unix.Open(opt.Path, unix.O_RDONLY|unix.O_DIRECTORY|unix.O_CLOEXEC, 0)
+	if err != nil {
+		return nil, &os.PathError{Op: "read", Path: opt.Path, Err: err}
+	}
+	defer unix.Close(fd)
+	// Late writes through memory maps change ctime only once their page was written
+	// back; after this every later one does.
+	_, _, _ = unix.Syscall(unix.SYS_SYNCFS, uintptr(fd), 0, 0)
+	var now unix.Timespec
+	if err := unix.ClockGettime(unix.CLOCK_REALTIME_COARSE, &now); err != nil {
+		return nil, err
+	}
+	var st unix.Stat_t
+	if err := unix.Fstat(fd, &st); err != nil {
+		return nil, err
+	}
+	s := &scanner{opt: opt, ctx: ctx, dev: st.Dev, trusted: unix.TimespecToNsec(now) - int64(20*time.Millisecond),
+		tokens: make(chan struct{}, 2*runtime.NumCPU()), linked: map[uint64]*linkedFile{}}
+	if s.cache, err = opt.Cache.begin(); err != nil {
+		return nil, err
+	}
+	ok := false
+	defer func() {
+		if !ok {
+			s.cache.abandon()
+		}
+	}()
+	off := int64(-1)
+	if tree, known := opt.Cache.Tree(); known && opt.Sink.Has(tree) == nil {
+		off = opt.Cache.head.Top
+		s.sure = true
+		if l := opt.Cache.head.Links; !l.IsZero() && opt.Sink.Has(l) != nil {
+			s.sure = false
+		}
+	} else if known {
+		off = opt.Cache.head.Top
+	}
+	top := entryOf("", &st)
+	if top.Xattrs, err = readXattrs(fdXattrs(fd)); err != nil {
+		return nil, fmt.Errorf("read the attributes of %s: %w", opt.Path, err)
+	}
+	var topOff int64
+	top.HasContent = true
+	if top.Content, topOff, _, err = s.dir(fd, "", off); err != nil {
+		return nil, err
+	}
+	res := &Scanned{Top: top, Files: s.files.Load(), Dirs: s.dirs.Load(), Others: s.others.Load(), Bytes: s.bytes.Load(),
+		cache: s.cache, top: topOff}
+	if err := s.finishLinks(res); err != nil {
+		return nil, err
+	}
+	slices.SortFunc(s.remarks, func(a, b object.Remark) int { return bytes.Compare(a.Path, b.Path) })
+	res.Remarks, res.RemarkCount = s.remarks, s.count
+	if known, has := opt.Cache.Tree(); has {
+		res.Unchanged = known == top.Content && opt.Cache.head.Links == res.Links
+	}
+	ok = true
+	return res, nil
+}
+
+// Remember makes the scan the one that the cache describes. Call it once the
+// snapshot exists, or when the tree was found unchanged.
+func (r *Scanned) Remember() error { return r.cache.commit(r.top, r.Top.Content, r.Links) }
+
+// Forget leaves the cache as it was.
+func (r *Scanned) Forget() { r.cache.abandon() }
+
+func (s *scanner) remark(path string, format string, args ...any) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.count++
+	if len(s.remarks) < object.MaxRemarks {
+		s.remarks = append(s.remarks, object.Remark{Path: []byte(path), What: fmt.Sprintf(format, args...)})
+	}
+}
+
+func plainError(err error) string {
+	var pe *os.PathError
+	if errors.As(err, &pe) {
+		err = pe.Err
+	}
+	return err.Error()
+}
+
+func (s *scanner) excluded(rel string) bool {
+	for _, g := range s.opt.Excludes {
+		subject := rel
+		if !strings.Contains(g, "/") {
+			subject = path.Base(rel)
+		}
+		if m, _ := doublestar.Match(strings.TrimPrefix(g, "/"), subject); m {
+			return true
+		}
+	}
+	return false
+}
+
+// item is one directory entry on its way into the snapshot.
+type item struct {
+	name  string
+	st    unix.Stat_t
+	old   *cacheEntry // what the cache knows of the name
+	same  bool        // nothing about it changed; old speaks for it
+	entry object.Entry
+	drop  bool // could not be read; a remark says why
+	child int64
+}
+
+// dir reads one open directory. off is its cache record or -1. It returns the
+// directory's identity, its new cache record and whether it differs from the old.
+func (s *scanner) dir(fd int, rel string, off int64) (object.ID, int64, bool, error) {
+	if err := s.ctx.Err(); err != nil {
+		return object.ID{}, -1, false, err
+	}
+	names, err := readNames(fd)
+	if err != nil {
+		return object.ID{}, -1, false, &os.PathError{Op: "list", Path: path.Join(s.opt.Path, rel), Err: err}
+	}
+	old := s.opt.Cache.readDir(off)
+	// A directory that the store lost is read anew; what is below may still be there.
+	lost := old != nil && !s.sure && s.opt.Sink.Has(old.id) != nil
+	items := make([]*item, 0, len(names))
+	at := 0
+	for _, name := range names {
+		child := path.Join(rel, name)
+		if len(s.opt.Excludes) > 0 && s.excluded(child) {
+			continue
+		}
+		it := &item{name: name, child: -1}
+		if err := unix.Fstatat(fd, name, &it.st, unix.AT_SYMLINK_NOFOLLOW); err != nil {
+			if errors.Is(err, unix.ENOENT) {
+				s.remark(child, "vanished while the directory was read")
+			} else {
+				s.remark(child, "left out: %s", plainError(err))
+			}
+			continue
+		}
+		if kindOf(it.st.Mode) == 0 {
+			s.remark(child, "left out: of an unknown type")
+			continue
+		}
+		if old != nil {
+			for at < len(old.entries) && string(old.entries[at].name) < name {
+				at++
+			}
+			if at < len(old.entries) && string(old.entries[at].name) == name {
+				it.old = &old.entries[at]
+				e := it.old
+				it.same = !lost && e.trusted && e.kind == kindOf(it.st.Mode) && e.inode == it.st.Ino &&
+					e.ctime == unix.TimespecToNsec(it.st.Ctim) && (e.kind == object.Dir || e.size == it.st.Size)
+			}
+		}
+		items = append(items, it)
+	}
+	if err := s.entries(fd, rel, items); err != nil {
+		return object.ID{}, -1, false, err
+	}
+	items = slices.DeleteFunc(items, func(it *item) bool { return it.drop })
+	s.dirs.Add(1)
+	s.opt.Progress.Dirs.Add(1)
+	same := old != nil && !lost && len(items) == len(old.entries)
+	for _, it := range items {
+		same = same && it.same
+	}
+	if same {
+		return old.id, s.cache.keep(off), false, nil
+	}
+	if lost {
+		old = nil
+	}
+	return s.encode(items, old)
+}
+
+// entries reads what changed, side by side where there is a free token.
+func (s *scanner) entries(fd int, rel string, items []*item) error {
+	var wg sync.WaitGroup
+	var mu sync.Mutex
+	var first error
+	run := func(f func() error) {
+		do := func() {
+			if err := f(); err != nil {
+				mu.Lock()
+				if first == nil {
+					first = err
+				}
+				mu.Unlock()
+			}
+		}
+		select {
+		case s.tokens <- struct{}{}:
+			wg.Add(1)
+			go func() {
+				defer wg.Done()
+				defer func() { <-s.tokens }()
+				do()
+			}()
+		default:
+			do()
+		}
+	}
+	const batch = 32
+	var todo []*item
+	flush := func() {
+		part := todo
+		todo = nil
+		run(func() error {
+			for _, it := range part {
+				if err := s.one(fd, path.Join(rel, it.name), it); err != nil {
+					return err
+				}
+			}
+			return nil
+		})
+	}
+	for _, it := range items {
+		kind := kindOf(it.st.Mode)
+		if kind == object.Dir {
+			run(func() error { return s.subdir(fd, path.Join(rel, it.name), it) })
+			continue
+		}
+		s.count1(kind, &it.st)
+		if it.st.Nlink > 1 && kind == object.File {
+			s.noteLink(path.Join(rel, it.name), it.st.Ino)
+		}
+		if it.same && (s.sure || !it.old.has || s.opt.Sink.Has(it.old.content) == nil) {
+			continue
+		}
+		it.same = false
+		if todo = append(todo, it); len(todo) == batch {
+			flush()
+		}
+	}
+	if len(todo) > 0 {
+		flush()
+	}
+	wg.Wait()
+	return first
+}
+
+func (s *scanner) count1(kind object.EntryKind, st *unix.Stat_t) {
+	if kind == object.File {
+		s.files.Add(1)
+		s.bytes.Add(st.Size)
+		s.opt.Progress.Files.Add(1)
+		s.opt.Progress.Bytes.Add(st.Size)
+	} else {
+		s.others.Add(1)
+	}
+}
+
+func (s *scanner) subdir(fd int, rel string, it *item) error {
+	e := entryOf(it.name, &it.st)
+	off := int64(-1)
+	if it.old != nil && it.old.kind == object.Dir {
+		off = it.old.child
+	}
+	if it.st.Dev != s.dev {
+		s.remark(rel, "another filesystem is mounted here; it is not entered")
+		return s.emptyDir(it, e)
+	}
+	sub, err := openDirAt(fd, it.name)
+	switch {
+	case errors.Is(err, unix.ENOENT), errors.Is(err, unix.ENOTDIR), errors.Is(err, unix.ELOOP):
+		s.remark(rel, "vanished while it was read")
+		it.drop = true
+		return nil
+	case err != nil:
+		s.remark(rel, "its content is left out: %s", plainError(err))
+		return s.emptyDir(it, e)
+	}
+	defer unix.Close(sub)
+	id, child, changed, err := s.dir(sub, rel, off)
+	if err != nil {
+		var pe *os.PathError
+		if !errors.As(err, &pe) || pe.Op != "list" {
+			return err
+		}
+		s.remark(rel, "its content is left out: %s", plainError(err))
+		return s.emptyDir(it, e)
+	}
+	it.child = child
+	if it.same && !changed {
+		return nil
+	}
+	it.same = false
+	e.HasContent, e.Content = true, id
+	if e.Xattrs, err = readXattrs(fdXattrs(sub)); err != nil {
+		s.remark(rel, "attributes left out: %s", plainError(err))
+	}
+	it.entry = e
+	return nil
+}
+
+func (s *scanner) emptyDir(it *item, e object.Entry) error {
+	it.same = false
+	id, err := object.NewDirBuilder(s.opt.Sink.Put).Finish()
+	e.HasContent, e.Content = true, id
+	it.entry = e
+	s.dirs.Add(1)
+	return err
+}
+
+// one records a changed entry that is not a directory.
+func (s *scanner) one(fd int, rel string, it *item) error {
+	if err := s.ctx.Err(); err != nil {
+		return err
+	}
+	if kindOf(it.st.Mode) == object.File {
+		return s.file(fd, rel, it)
+	}
+	e := entryOf(it.name, &it.st)
+	var err error
+	if e.Kind == object.Symlink {
+		e.Target, err = readLink(fd, it.name)
+	}
+	if err == nil {
+		e.Xattrs, err = readXattrs(pathXattrs(fd, it.name))
+	}
+	if err != nil {
+		it.drop = true
+		if errors.Is(err, unix.ENOENT) {
+			s.remark(rel, "vanished while it was read")
+		} else {
+			s.remark(rel, "left out: %s", plainError(err))
+		}
+		return nil
+	}
+	it.entry = e
+	return nil
+}
+
+// encode writes the directory from changed entries and, for the others, from its
+// last version.
+func (s *scanner) encode(items []*item, old *cacheDir) (object.ID, int64, bool, error) {
+	fail := func(err error) (object.ID, int64, bool, error) { return object.ID{}, -1, false, err }
+	if old != nil {
+		if err := s.fromOld(items, old.id); err != nil {
+			return fail(err)
+		}
+	}
+	b := object.NewDirBuilder(s.opt.Sink.Put)
+	rec := &cacheDir{entries: make([]cacheEntry, 0, len(items))}
+	for _, it := range items {
+		if it.entry.Kind == 0 {
+			return fail(fmt.Errorf("internal: no record of %q", it.name))
+		}
+		if err := b.Add(it.entry); err != nil {
+			return fail(err)
+		}
+		ctime := unix.TimespecToNsec(it.st.Ctim)
+		rec.entries = append(rec.entries, cacheEntry{name: []byte(it.name), kind: it.entry.Kind, trusted: ctime < s.trusted,
+			has: it.entry.HasContent, content: it.entry.Content, inode: it.st.Ino, ctime: ctime, size: it.st.Size, child: it.child})
+	}
+	id, err := b.Finish()
+	if err != nil {
+		return fail(err)
+	}
+	rec.id = id
+	changed := old == nil || old.id != id
+	return id, s.cache.append(rec), changed, nil
+}
+
+// fromOld fills in the entries of what did not change from the directory's last
+// version in the store. What it lacks is read like something new.
+func (s *scanner) fromOld(items []*item, id object.ID) error {
+	at := 0
+	err := object.WalkDir(s.opt.Get, id, nil, func(e object.Entry) error {
+		for at < len(items) && items[at].name < string(e.Name) {
+			at++
+		}
+		if at == len(items) {
+			return object.ErrStop
+		}
+		if items[at].name == string(e.Name) && items[at].same {
+			items[at].entry = e
+		}
+		return nil
+	})
+	return err
+}
+
+func (s *scanner) noteLink(rel string, inode uint64) *linkedFile {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	l := s.linked[inode]
+	if l == nil {
+		l = &linkedFile{}
+		s.linked[inode] = l
+	}
+	l.paths = append(l.paths, []byte(rel))
+	return l
+}
+
+// finishLinks writes the hard-link sets. Names that lie outside the volume do not
+// count: a set needs two inside.
+func (s *scanner) finishLinks(res *Scanned) error {
+	var sets [][][]byte
+	for _, l := range s.linked {
+		if len(l.paths) > 1 {
+			slices.SortFunc(l.paths, bytes.Compare)
+			sets = append(sets, l.paths)
+		}
+	}
+	slices.SortFunc(sets, func(a, b [][]byte) int { return bytes.Compare(a[0], b[0]) })
+	b := object.NewLinksBuilder(s.opt.Sink.Put)
+	for _, set := range sets {
+		if err := b.Add(set); err != nil {
+			return err
+		}
+	}
+	var err error
+	res.Links, res.HasLinks, err = b.Finish()
+	return err
+}

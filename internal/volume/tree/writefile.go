@@ -1,0 +1,471 @@
+package tree
+
+import (
+	"errors"
+	"fmt"
+	"path"
+	"sync"
+
+	"candidharbor/core/object"
+	"candidharbor/internal/store"
+
+	"golang.org/x/sys/unix"
+)
+
+// create makes an entry that is not there, or replaces what is.
+func (r *restorer) create(fd int, rel, name string, e *object.Entry, what string) error {
+	set, linked := r.links[rel]
+	r.act(rel, what)
+	if e.Kind == object.File && !(linked && set.first != rel) {
+		r.mu.Lock()
+		r.res.Bytes += e.Size
+		r.mu.Unlock()
+	}
+	if r.opt.Plan {
+		if e.Kind == object.Dir {
+			return r.planAll(e.Content, rel)
+		}
+		return nil
+	}
+	if e.Kind == object.Dir {
+		return r.createDir(fd, rel, name, e, what == "replace")
+	}
+	if linked && set.first != rel {
+		r.mu.Lock()
+		r.later = append(r.later, pendingLink{rel, *e})
+		r.mu.Unlock()
+		return nil
+	}
+	temp := name
+	if !r.fresh {
+		temp = tempName()
+	}
+	err := r.make(fd, rel, temp, e)
+	if err == nil && temp != name {
+		err = r.putInPlace(fd, temp, name)
+	}
+	if err != nil {
+		unix.Unlinkat(fd, temp, 0)
+		return r.explain(rel, err)
+	}
+	return nil
+}
+
+// explain turns what concerns one entry into a remark; a full disk, a cancelled run
+// and damage elsewhere end the restore or are told by name.
+func (r *restorer) explain(rel string, err error) error {
+	switch {
+	case errors.Is(err, unix.ENOSPC), errors.Is(err, unix.EDQUOT):
+		return fmt.Errorf("no room left at the target while writing %s: what was restored before it is whole", rel)
+	case r.ctx.Err() != nil:
+		return r.ctx.Err()
+	case errors.Is(err, store.ErrDamaged), errors.Is(err, store.ErrNoObject):
+		r.remark(rel, "not restored, its stored data is damaged: %s", err)
+		return nil
+	}
+	r.remark(rel, "not restored: %s", plainError(err))
+	return nil
+}
+
+// putInPlace renames a finished entry over what stands under the name.
+func (r *restorer) putInPlace(fd int, temp, name string) error {
+	err := unix.Renameat(fd, temp, fd, name)
+	if errors.Is(err, unix.EISDIR) || errors.Is(err, unix.ENOTEMPTY) || errors.Is(err, unix.EEXIST) || errors.Is(err, unix.ENOTDIR) {
+		// A directory cannot be replaced by a file in one step: it steps aside first.
+		aside := tempName()
+		if err = unix.Renameat(fd, name, fd, aside); err != nil {
+			return err
+		}
+		if err = unix.Renameat(fd, temp, fd, name); err != nil {
+			unix.Renameat(fd, aside, fd, name)
+			return err
+		}
+		return removeAll(fd, aside)
+	}
+	return err
+}
+
+func (r *restorer) createDir(fd int, rel, name string, e *object.Entry, replace bool) error {
+	temp := name
+	if replace {
+		temp = tempName()
+	}
+	if err := unix.Mkdirat(fd, temp, 0o700); err != nil {
+		return r.explain(rel, err)
+	}
+	sub, err := openDirAt(fd, temp)
+	if err != nil {
+		return r.explain(rel, err)
+	}
+	err = r.dir(sub, rel, e.Content, nil)
+	if err == nil {
+		err = r.applyMeta(sub, rel, e, true)
+	}
+	unix.Close(sub)
+	if err == nil && replace {
+		if err = r.putInPlace(fd, temp, name); err != nil {
+			return r.explain(rel, err)
+		}
+	}
+	if err != nil && (errors.Is(err, store.ErrDamaged) || errors.Is(err, store.ErrNoObject)) {
+		r.remark(rel, "not restored as a whole, its stored data is damaged: %s", err)
+		return nil
+	}
+	return err
+}
+
+// make writes a new entry under a name that is not taken.
+func (r *restorer) make(dirfd int, rel, name string, e *object.Entry) error {
+	switch e.Kind {
+	case object.File:
+		return r.writeFile(dirfd, rel, name, e)
+	case object.Symlink:
+		if err := unix.Symlinkat(string(e.Target), dirfd, name); err != nil {
+			return err
+		}
+	default:
+		dev := int(unix.Mkdev(e.Major, e.Minor))
+		if err := unix.Mknodat(dirfd, name, typeBits(e.Kind)|0o600, dev); err != nil {
+			return err
+		}
+	}
+	return r.applyMetaAt(dirfd, rel, name, e)
+}
+
+var readBufs = sync.Pool{New: func() any { return &store.Buffers{} }}
+
+type intoGetter interface {
+	GetInto(id object.ID, buf *store.Buffers) (object.Envelope, error)
+}
+
+func (r *restorer) writeFile(dirfd int, rel, name string, e *object.Entry) error {
+	fd, err := unix.Openat(dirfd, name, unix.O_WRONLY|unix.O_CREAT|unix.O_EXCL|unix.O_NOFOLLOW|unix.O_CLOEXEC, 0o600)
+	if err != nil {
+		return err
+	}
+	defer unix.Close(fd)
+	if e.HasContent {
+		if err := r.writeContent(fd, e); err != nil {
+			return err
+		}
+	}
+	r.opt.Progress.WrittenFiles.Add(1)
+	return r.applyMeta(fd, rel, e, true)
+}
+
+func (r *restorer) writeContent(fd int, e *object.Entry) error {
+	buf := readBufs.Get().(*store.Buffers)
+	defer readBufs.Put(buf)
+	get := r.opt.Source.Get
+	if g, ok := r.opt.Source.(intoGetter); ok {
+		get = func(id object.ID) (object.Envelope, error) { return g.GetInto(id, buf) }
+	}
+	var end int64
+	holes := false
+	// The first read of a file that is one chunk is its content: no copy is made.
+	err := object.WalkContent(func(id object.ID) (object.Envelope, error) {
+		env, err := get(id)
+		if err == nil && env.Kind != object.KindChunk { // a list outlives the buffer
+			return r.opt.Source.Get(id)
+		}
+		return env, err
+	}, e.Content, 0, func(sp object.Span) error {
+		if err := r.ctx.Err(); err != nil {
+			return err
+		}
+		end = sp.Offset + sp.Length
+		if end > e.Size {
+			return errors.New("the content is longer than the file")
+		}
+		if sp.Zero {
+			holes = true
+			return nil
+		}
+		data := sp.Data
+		if data == nil {
+			env, err := get(sp.Chunk)
+			if err != nil {
+				return err
+			}
+			data = env.Payload
+		}
+		if int64(len(data)) != sp.Length {
+			return fmt.Errorf("%w: a chunk is not as long as its list says", store.ErrDamaged)
+		}
+		r.opt.Progress.WrittenBytes.Add(int64(len(data)))
+		return writeAt(fd, data, sp.Offset, e.Sparse, &holes)
+	})
+	if err != nil {
+		return err
+	}
+	if end != e.Size {
+		return fmt.Errorf("%w: the content has %d bytes, the file had %d", store.ErrDamaged, end, e.Size)
+	}
+	if holes {
+		if !e.Sparse {
+			// Zeros that were written, not a hole: keep the room taken.
+			if err := unix.Fallocate(fd, 0, 0, e.Size); err != nil && !errors.Is(err, unix.EOPNOTSUPP) {
+				return err
+			}
+		}
+		return unix.Ftruncate(fd, e.Size)
+	}
+	return nil
+}
+
+// writeAt writes data; in a sparse file whole blocks of zeros are left as holes.
+func writeAt(fd int, data []byte, off int64, sparse bool, holes *bool) error {
+	const block = 4096
+	write := func(b []byte, at int64) error {
+		for len(b) > 0 {
+			n, err := unix.Pwrite(fd, b, at)
+			if err != nil && !errors.Is(err, unix.EINTR) {
+				return err
+			}
+			b, at = b[max(n, 0):], at+int64(max(n, 0))
+		}
+		return nil
+	}
+	if !sparse {
+		return write(data, off)
+	}
+	begin := 0
+	for i := 0; i < len(data); {
+		n := min(block-int((off+int64(i))%block), len(data)-i)
+		if n == block && allZero(data[i:i+n]) {
+			if err := write(data[begin:i], off+int64(begin)); err != nil {
+				return err
+			}
+			begin = i + n
+			*holes = true
+		}
+		i += n
+	}
+	return write(data[begin:], off+int64(begin))
+}
+
+// applyMeta sets owner, attributes, mode and times of an open entry, in the order in
+// which none undoes another. New says that the entry was made just now by this user.
+func (r *restorer) applyMeta(fd int, rel string, e *object.Entry, fresh bool) error {
+	euid, egid := unix.Geteuid(), unix.Getegid()
+	if !fresh || int(e.UID) != euid || int(e.GID) != egid {
+		if err := unix.Fchown(fd, int(e.UID), int(e.GID)); err != nil {
+			r.remark(rel, "owner %d:%d could not be set: %s", e.UID, e.GID, plainError(err))
+		}
+	}
+	if !fresh {
+		if have, err := readXattrs(fdXattrs(fd)); err == nil {
+			for _, x := range have {
+				if !hasXattr(e.Xattrs, x.Name) {
+					if err := unix.Fremovexattr(fd, string(x.Name)); err != nil {
+						r.remark(rel, "attribute %s could not be removed: %s", x.Name, plainError(err))
+					}
+				}
+			}
+		}
+	}
+	for _, x := range e.Xattrs {
+		if err := unix.Fsetxattr(fd, string(x.Name), x.Value, 0); err != nil {
+			r.remark(rel, "attribute %s could not be set: %s", x.Name, plainError(err))
+		}
+	}
+	if err := unix.Fchmod(fd, e.Mode); err != nil {
+		r.remark(rel, "mode %04o could not be set: %s", e.Mode, plainError(err))
+	}
+	ts := timespecs(e.MTime)
+	if err := unix.UtimesNanoAt(unix.AT_FDCWD, procPath(fd, ""), ts, 0); err != nil {
+		r.remark(rel, "time could not be set: %s", plainError(err))
+	}
+	return nil
+}
+
+func hasXattr(xs []object.Xattr, name []byte) bool {
+	for _, x := range xs {
+		if string(x.Name) == string(name) {
+			return true
+		}
+	}
+	return false
+}
+
+func timespecs(ns int64) []unix.Timespec {
+	t := unix.NsecToTimespec(ns)
+	return []unix.Timespec{t, t}
+}
+
+// applyMetaAt is applyMeta for what cannot be opened: links, FIFOs, devices, sockets.
+func (r *restorer) applyMetaAt(dirfd int, rel, name string, e *object.Entry) error {
+	if err := unix.Fchownat(dirfd, name, int(e.UID), int(e.GID), unix.AT_SYMLINK_NOFOLLOW); err != nil {
+		r.remark(rel, "owner %d:%d could not be set: %s", e.UID, e.GID, plainError(err))
+	}
+	for _, x := range e.Xattrs {
+		if err := unix.Lsetxattr(procPath(dirfd, name), string(x.Name), x.Value, 0); err != nil {
+			r.remark(rel, "attribute %s could not be set: %s", x.Name, plainError(err))
+		}
+	}
+	if e.Kind != object.Symlink {
+		if err := unix.Fchmodat(dirfd, name, e.Mode, 0); err != nil {
+			r.remark(rel, "mode %04o could not be set: %s", e.Mode, plainError(err))
+		}
+	}
+	if err := unix.UtimesNanoAt(dirfd, name, timespecs(e.MTime), unix.AT_SYMLINK_NOFOLLOW); err != nil {
+		r.remark(rel, "time could not be set: %s", plainError(err))
+	}
+	return nil
+}
+
+// adjust sets metadata where only it differs.
+func (r *restorer) adjust(fd int, rel, name string, e *object.Entry, st *unix.Stat_t) error {
+	if set, linked := r.links[rel]; linked && set.first != rel {
+		r.act(rel, "keep")
+		if !r.opt.Plan {
+			r.mu.Lock()
+			r.later = append(r.later, pendingLink{rel, *e})
+			r.mu.Unlock()
+		}
+		return nil
+	}
+	xattrs, err := readXattrs(pathXattrs(fd, name))
+	mode := e.Mode == st.Mode&0o7777 || e.Kind == object.Symlink
+	if err == nil && mode && e.UID == st.Uid && e.GID == st.Gid && e.MTime == unix.TimespecToNsec(st.Mtim) && sameXattrs(xattrs, e.Xattrs) {
+		r.act(rel, "keep")
+		return nil
+	}
+	if r.opt.OnConflict == Skip && !r.opt.Exact || r.opt.OnConflict == KeepBoth {
+		r.act(rel, "skip")
+		return nil
+	}
+	r.act(rel, "adjust")
+	if r.opt.Plan {
+		return nil
+	}
+	if e.Kind != object.File {
+		return r.applyMetaAt(fd, rel, name, e)
+	}
+	f, err := unix.Openat(fd, name, unix.O_RDONLY|unix.O_NOFOLLOW|unix.O_NONBLOCK|unix.O_CLOEXEC, 0)
+	if err != nil {
+		r.remark(rel, "metadata could not be set: %s", plainError(err))
+		return nil
+	}
+	defer unix.Close(f)
+	return r.applyMeta(f, rel, e, false)
+}
+
+// loadLinks finds which of the picked paths are names of one file.
+func (r *restorer) loadLinks() error {
+	if !r.opt.Root.HasLinks {
+		return nil
+	}
+	return object.WalkLinks(r.opt.Source.Get, r.opt.Root.Links, func(paths [][]byte) error {
+		var set *linkSet
+		for _, p := range paths {
+			rel := string(p)
+			if !r.picked.wants(rel) {
+				continue
+			}
+			if set == nil {
+				set = &linkSet{first: rel}
+			}
+			r.links[rel] = set
+		}
+		if set != nil && len(paths) > 0 {
+			alone := 0
+			for _, p := range paths {
+				if r.links[string(p)] == set {
+					alone++
+				}
+			}
+			if alone == 1 {
+				delete(r.links, set.first)
+			}
+		}
+		return nil
+	})
+}
+
+// finishLinks gives files their further names, then sets the times of the
+// directories that this touched.
+func (r *restorer) finishLinks(top int) error {
+	touched := map[string]bool{}
+	for _, l := range r.later {
+		first := r.links[l.path].first
+		if err := r.link(top, first, l.path); err != nil {
+			r.remark(l.path, "could not become another name of %s: %s", first, plainError(err))
+			continue
+		}
+		touched[path.Dir(l.path)] = true
+	}
+	for dir := range touched {
+		if dir == "." || !r.picked.whole(dir) {
+			continue
+		}
+		e, err := Lookup(r.opt.Source.Get, r.opt.Root, dir)
+		if err != nil {
+			return err
+		}
+		fd, err := openPath(top, dir)
+		if err != nil {
+			return err
+		}
+		err = r.applyMeta(fd, dir, &e, false)
+		unix.Close(fd)
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func openPath(top int, rel string) (int, error) {
+	return unix.Openat2(top, rel, &unix.OpenHow{Flags: unix.O_RDONLY | unix.O_DIRECTORY | unix.O_CLOEXEC, Resolve: unix.RESOLVE_BENEATH | unix.RESOLVE_NO_SYMLINKS})
+}
+
+func (r *restorer) link(top int, first, second string) error {
+	from, err := openPath(top, path.Dir(first))
+	if err != nil {
+		return err
+	}
+	defer unix.Close(from)
+	to, err := openPath(top, path.Dir(second))
+	if err != nil {
+		return err
+	}
+	defer unix.Close(to)
+	var a, b unix.Stat_t
+	if err := unix.Fstatat(from, path.Base(first), &a, unix.AT_SYMLINK_NOFOLLOW); err != nil {
+		return err
+	}
+	if unix.Fstatat(to, path.Base(second), &b, unix.AT_SYMLINK_NOFOLLOW) == nil && a.Ino == b.Ino && a.Dev == b.Dev {
+		return nil
+	}
+	temp := tempName()
+	if err := unix.Linkat(from, path.Base(first), to, temp, 0); err != nil {
+		return err
+	}
+	if err := r.putInPlace(to, temp, path.Base(second)); err != nil {
+		unix.Unlinkat(to, temp, 0)
+		return err
+	}
+	return nil
+}
+
+// removeAll removes an entry and all below it, following nothing.
+func removeAll(dirfd int, name string) error {
+	err := unix.Unlinkat(dirfd, name, 0)
+	if err == nil || errors.Is(err, unix.ENOENT) {
+		return nil
+	}
+	sub, derr := openDirAt(dirfd, name)
+	if derr != nil {
+		return err
+	}
+	names, lerr := readNames(sub)
+	for _, n := range names {
+		lerr = errors.Join(lerr, removeAll(sub, n))
+	}
+	unix.Close(sub)
+	if lerr != nil {
+		return lerr
+	}
+	return unix.Unlinkat(dirfd, name, unix.AT_REMOVEDIR)
+}
