@@ -282,3 +282,16 @@ func LeaseName(text string) string {
 	sum := object.Sum([]byte(text))
 	return hex.EncodeToString(sum[:12])
 }
+
+// ReferencedBy returns the stored bytes that any of the snapshots needs.
+func (s *Store) ReferencedBy(ids []object.ID) (int64, error) {
+	all := roaring.New()
+	for _, id := range ids {
+		set, err := s.Census(id)
+		if err != nil {
+			return 0, err
+		}
+		all.Or(set)
+	}
+	return space.Sum(all, s.SizeOf), nil
+}

@@ -391,3 +391,25 @@ func (s *Store) Usage() Usage {
 	u.FreeBytes = freeBytes(s.dir)
 	return u
 }
+
+// Record returns the stored record of an object as it lies in its pack, after
+// comparing its checksum.
+func (s *Store) Record(id object.ID, buf []byte) ([]byte, error) {
+	raw, err := s.readRecord(id, buf)
+	if err != nil {
+		return raw, err
+	}
+	if h, err := checkRecord(raw); err != nil || h.id != id {
+		return raw, fmt.Errorf("object %s: %w", id, ErrDamaged)
+	}
+	return raw, nil
+}
+
+// ObjectAt returns the identity, stored bytes and kind of the object with an ordinal.
+func (s *Store) ObjectAt(ordinal uint32) (object.ID, int64, object.Kind) { return s.ords.get(ordinal) }
+
+// RecordLength returns how many bytes the record at the beginning of b takes.
+func RecordLength(b []byte) (int, object.Kind, error) {
+	h, err := parseHeader(b)
+	return int(h.size()), h.kind, err
+}

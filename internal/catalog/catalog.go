@@ -1,0 +1,257 @@
+// Package catalog keeps a site's records in SQLite: volumes, snapshots, policies,
+// runs, peers and routes. What it says of volumes and snapshots can be rebuilt from the
+// store, which alone decides what exists.
+package catalog
+
+import (
+	"context"
+	"database/sql"
+	"database/sql/driver"
+	"embed"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"time"
+
+	"github.com/jmoiron/sqlx"
+	"github.com/pressly/goose/v3"
+	_ "modernc.org/sqlite"
+)
+
+//go:embed migrations/*.sql
+var migrations embed.FS
+
+// Catalog is an open database. It is safe for concurrent use.
+type Catalog struct{ db *sqlx.DB }
+
+// Open opens or makes the database file and brings its tables up to date.
+func Open(path string) (*Catalog, error) {
+	dsn := "file:" + path + "?_pragma=journal_mode(WAL)&_pragma=synchronous(NORMAL)&_pragma=busy_timeout(15000)&_pragma=foreign_keys(1)&_txlock=immediate"
+	db, err := sqlx.Open("sqlite", dsn)
+	if err != nil {
+		return nil, err
+	}
+	db.SetMaxOpenConns(4)
+	p, err := goose.NewProvider(goose.DialectSQLite3, db.DB, must(subFS()))
+	if err == nil {
+		_, err = p.Up(context.Background())
+	}
+	if err != nil {
+		db.Close()
+		return nil, fmt.Errorf("catalogue %s: %w; move the file away and start again to rebuild it from the store", path, err)
+	}
+	return &Catalog{db}, nil
+}
+
+// Close closes the database.
+func (c *Catalog) Close() error { return c.db.Close() }
+
+// Settle makes everything written so far durable. Snapshots need no such step: the
+// store's root records are.
+func (c *Catalog) Settle() {
+	var a, b, d int
+	_ = c.db.QueryRow("PRAGMA wal_checkpoint(PASSIVE)").Scan(&a, &b, &d)
+}
+
+// ErrNone is wrapped when a named record does not exist.
+var ErrNone = errors.New("not found")
+
+func none(err error, what, name string) error {
+	if errors.Is(err, sql.ErrNoRows) {
+		return fmt.Errorf("%s %q: %w", what, name, ErrNone)
+	}
+	return err
+}
+
+// Time is a column of nanoseconds since 1970; the zero time is stored as 0.
+type Time struct{ time.Time }
+
+// At wraps a time for storing.
+func At(t time.Time) Time { return Time{t} }
+
+// Value implements driver.Valuer.
+func (t Time) Value() (driver.Value, error) {
+	if t.IsZero() {
+		return int64(0), nil
+	}
+	return t.UnixNano(), nil
+}
+
+// Scan implements sql.Scanner.
+func (t *Time) Scan(v any) error {
+	n, ok := v.(int64)
+	if !ok {
+		return fmt.Errorf("a time of type %T", v)
+	}
+	t.Time = time.Time{}
+	if n != 0 {
+		t.Time = time.Unix(0, n).UTC()
+	}
+	return nil
+}
+
+// JSON is a column that holds a value as JSON.
+type JSON[T any] struct{ V T }
+
+// Value implements driver.Valuer.
+func (j JSON[T]) Value() (driver.Value, error) {
+	b, err := json.Marshal(j.V)
+	return string(b), err
+}
+
+// Scan implements sql.Scanner.
+func (j *JSON[T]) Scan(v any) error {
+	s, ok := v.(string)
+	if !ok {
+		return fmt.Errorf("JSON of type %T", v)
+	}
+	return json.Unmarshal([]byte(s), &j.V)
+}
+
+// Labels are key=value pairs.
+type Labels = map[string]string
+
+// Volume is a row of volumes.
+type Volume struct {
+	Name           string         `db:"name"`
+	Lineage        string         `db:"lineage"`
+	Kind           string         `db:"kind"`
+	Origin         string         `db:"origin"`
+	Path           string         `db:"path"`
+	Labels         JSON[Labels]   `db:"labels"`
+	Excludes       JSON[[]string] `db:"excludes"`
+	ChunkAvg       int            `db:"chunk_avg"`
+	Added          Time           `db:"added"`
+	Protected      bool           `db:"protected"`
+	ScheduledUntil Time           `db:"scheduled_until"`
+	Proposed       string         `db:"proposed"`
+}
+
+// PutVolume inserts or replaces a volume.
+func (c *Catalog) PutVolume(v *Volume) error {
+	_, err := c.db.NamedExec(`INSERT INTO volumes (name,lineage,kind,origin,path,labels,excludes,chunk_avg,added,protected,scheduled_until,proposed)
+		VALUES (:name,:lineage,:kind,:origin,:path,:labels,:excludes,:chunk_avg,:added,:protected,:scheduled_until,:proposed)
+		ON CONFLICT (name) DO UPDATE SET lineage=excluded.lineage,kind=excluded.kind,origin=excluded.origin,path=excluded.path,labels=excluded.labels,
+		excludes=excluded.excludes,chunk_avg=excluded.chunk_avg,added=excluded.added,protected=excluded.protected,
+		scheduled_until=excluded.scheduled_until,proposed=excluded.proposed`, v)
+	return err
+}
+
+// Scheduled notes up to when a volume's due times are settled.
+func (c *Catalog) Scheduled(volume string, until time.Time) error {
+	_, err := c.db.Exec(`UPDATE volumes SET scheduled_until=? WHERE name=?`, At(until), volume)
+	return err
+}
+
+// Volume returns the volume of a name.
+func (c *Catalog) Volume(name string) (*Volume, error) {
+	v := &Volume{}
+	return v, none(c.db.Get(v, `SELECT * FROM volumes WHERE name=?`, name), "volume", name)
+}
+
+// VolumeOfLineage returns the volume with a lineage.
+func (c *Catalog) VolumeOfLineage(lineage string) (*Volume, error) {
+	v := &Volume{}
+	return v, none(c.db.Get(v, `SELECT * FROM volumes WHERE lineage=?`, lineage), "lineage", lineage)
+}
+
+// Volumes returns all volumes by name.
+func (c *Catalog) Volumes() (vs []*Volume, err error) {
+	err = c.db.Select(&vs, `SELECT * FROM volumes ORDER BY name`)
+	return vs, err
+}
+
+// ForgetVolume deletes a volume's row.
+func (c *Catalog) ForgetVolume(name string) error {
+	_, err := c.db.Exec(`DELETE FROM volumes WHERE name=?`, name)
+	return err
+}
+
+// Policy is a row of policies.
+type Policy struct {
+	Name      string `db:"name"`
+	Body      string `db:"body"`
+	Version   int    `db:"version"`
+	Changed   Time   `db:"changed"`
+	ChangedBy string `db:"changed_by"`
+}
+
+// PutPolicy inserts or replaces a policy and counts its version.
+func (c *Catalog) PutPolicy(p *Policy) error {
+	_, err := c.db.NamedExec(`INSERT INTO policies (name,body,version,changed,changed_by) VALUES (:name,:body,1,:changed,:changed_by)
+		ON CONFLICT (name) DO UPDATE SET body=excluded.body,version=version+1,changed=excluded.changed,changed_by=excluded.changed_by`, p)
+	c.Settle()
+	return err
+}
+
+// Policies returns all policies by name.
+func (c *Catalog) Policies() (ps []*Policy, err error) {
+	err = c.db.Select(&ps, `SELECT * FROM policies ORDER BY name`)
+	return ps, err
+}
+
+// Policy returns one policy.
+func (c *Catalog) Policy(name string) (*Policy, error) {
+	p := &Policy{}
+	return p, none(c.db.Get(p, `SELECT * FROM policies WHERE name=?`, name), "policy", name)
+}
+
+// RemovePolicy deletes a policy.
+func (c *Catalog) RemovePolicy(name string) error {
+	_, err := c.db.Exec(`DELETE FROM policies WHERE name=?`, name)
+	c.Settle()
+	return err
+}
+
+// Gap is a due time at which no snapshot was taken.
+type Gap struct {
+	Volume string `db:"volume" json:"volume"`
+	Due    Time   `db:"due" json:"due"`
+	Cause  string `db:"cause" json:"cause"`
+}
+
+// PutGaps records missed due times.
+func (c *Catalog) PutGaps(gaps []Gap) error {
+	for start := 0; start < len(gaps); start += 500 {
+		if _, err := c.db.NamedExec(`INSERT OR IGNORE INTO gaps (volume,due,cause) VALUES (:volume,:due,:cause)`, gaps[start:min(start+500, len(gaps))]); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// Gaps returns a volume's gaps in a stretch of time.
+func (c *Catalog) Gaps(volume string, from, to time.Time) (gs []Gap, err error) {
+	err = c.db.Select(&gs, `SELECT * FROM gaps WHERE volume=? AND due>=? AND due<=? ORDER BY due LIMIT 10000`, volume, At(from), At(to))
+	return gs, err
+}
+
+// Setting returns a setting's value; empty when there is none.
+func (c *Catalog) Setting(key string) (string, error) {
+	var v string
+	err := c.db.Get(&v, `SELECT value FROM settings WHERE key=?`, key)
+	if errors.Is(err, sql.ErrNoRows) {
+		return "", nil
+	}
+	return v, err
+}
+
+// Set stores a setting durably; an empty value deletes it.
+func (c *Catalog) Set(key, value string) error {
+	_, err := c.db.Exec(`INSERT INTO settings (key,value) VALUES (?,?) ON CONFLICT (key) DO UPDATE SET value=excluded.value`, key, value)
+	if err == nil && value == "" {
+		_, err = c.db.Exec(`DELETE FROM settings WHERE key=?`, key)
+	}
+	c.Settle()
+	return err
+}
+
+func subFS() (fs.FS, error) { return fs.Sub(migrations, "migrations") }
+
+func must[T any](v T, err error) T {
+	if err != nil {
+		panic(err)
+	}
+	return v
+}

@@ -1,0 +1,217 @@
+package catalog
+
+import (
+	"database/sql"
+	"encoding/json"
+	"errors"
+	"strconv"
+	"time"
+)
+
+// Run is a row of runs.
+type Run struct {
+	ID       int64           `db:"id"`
+	Kind     string          `db:"kind"`
+	Subject  string          `db:"subject"`
+	State    string          `db:"state"`
+	Queued   Time            `db:"queued"`
+	Began    Time            `db:"began"`
+	Ended    Time            `db:"ended"`
+	AskedBy  string          `db:"asked_by"`
+	Outcome  string          `db:"outcome"`
+	Progress json.RawMessage `db:"progress"`
+	Result   json.RawMessage `db:"result"`
+}
+
+// AddRun inserts a run and sets its id.
+func (c *Catalog) AddRun(r *Run) error {
+	res, err := c.db.Exec(`INSERT INTO runs (kind,subject,state,queued,began,ended,asked_by,outcome,progress,result) VALUES (?,?,?,?,?,?,?,?,?,?)`,
+		r.Kind, r.Subject, r.State, r.Queued, r.Began, r.Ended, r.AskedBy, r.Outcome, "{}", "null")
+	if err != nil {
+		return err
+	}
+	r.ID, err = res.LastInsertId()
+	return err
+}
+
+// UpdateRun stores a run's changed state.
+func (c *Catalog) UpdateRun(r *Run) error {
+	_, err := c.db.Exec(`UPDATE runs SET state=?,began=?,ended=?,outcome=?,progress=?,result=? WHERE id=?`,
+		r.State, r.Began, r.Ended, r.Outcome, orNull(r.Progress, "{}"), orNull(r.Result, "null"), r.ID)
+	return err
+}
+
+func orNull(b json.RawMessage, empty string) string {
+	if len(b) == 0 {
+		return empty
+	}
+	return string(b)
+}
+
+const runColumns = `id,kind,subject,state,queued,began,ended,asked_by,outcome,progress,result`
+
+// Run returns one run.
+func (c *Catalog) Run(id int64) (*Run, error) {
+	var rows []*runRow
+	err := c.db.Select(&rows, `SELECT `+runColumns+` FROM runs WHERE id=?`, id)
+	if err == nil && len(rows) == 0 {
+		err = sql.ErrNoRows
+	}
+	if err != nil {
+		return nil, none(err, "run", strconv.FormatInt(id, 10))
+	}
+	return rows[0].run(), nil
+}
+
+type runRow struct {
+	Run
+	Progress string `db:"progress"`
+	Result   string `db:"result"`
+}
+
+func (r *runRow) run() *Run {
+	r.Run.Progress, r.Run.Result = json.RawMessage(r.Progress), json.RawMessage(r.Result)
+	return &r.Run
+}
+
+// RunFilter narrows a list of runs.
+type RunFilter struct {
+	States  []string
+	Subject string
+	Before  int64 // cursor: only runs with a lower id
+	Limit   int
+}
+
+// Runs lists runs, newest first.
+func (c *Catalog) Runs(f RunFilter) ([]*Run, error) {
+	q, args := `SELECT `+runColumns+` FROM runs WHERE 1=1`, []any{}
+	if len(f.States) > 0 {
+		q += ` AND state IN (`
+		for i, s := range f.States {
+			if i > 0 {
+				q += ","
+			}
+			q, args = q+"?", append(args, s)
+		}
+		q += ")"
+	}
+	if f.Subject != "" {
+		q, args = q+` AND subject=?`, append(args, f.Subject)
+	}
+	if f.Before > 0 {
+		q, args = q+` AND id<?`, append(args, f.Before)
+	}
+	q, args = q+` ORDER BY id DESC LIMIT ?`, append(args, max(1, f.Limit))
+	var rows []*runRow
+	if err := c.db.Select(&rows, q, args...); err != nil {
+		return nil, err
+	}
+	runs := make([]*Run, len(rows))
+	for i, r := range rows {
+		runs[i] = r.run()
+	}
+	return runs, nil
+}
+
+// LogLine is a line of a run's log.
+type LogLine struct {
+	At   Time   `db:"at" json:"at"`
+	Text string `db:"text" json:"text"`
+}
+
+// AddLog appends to a run's log.
+func (c *Catalog) AddLog(run int64, at time.Time, text string) error {
+	_, err := c.db.Exec(`INSERT INTO run_log (run,line,at,text) SELECT ?,COALESCE(MAX(line),0)+1,?,? FROM run_log WHERE run=?`, run, At(at), text, run)
+	return err
+}
+
+// Log returns a run's log.
+func (c *Catalog) Log(run int64) (lines []LogLine, err error) {
+	err = c.db.Select(&lines, `SELECT at,text FROM run_log WHERE run=? ORDER BY line`, run)
+	return lines, err
+}
+
+// FailUnfinished ends runs that a stopped service left behind.
+func (c *Catalog) FailUnfinished(now time.Time, outcome string) (int64, error) {
+	res, err := c.db.Exec(`UPDATE runs SET state='failed',ended=?,outcome=? WHERE state IN ('queued','running')`, At(now), outcome)
+	if err != nil {
+		return 0, err
+	}
+	return res.RowsAffected()
+}
+
+// ForgetRuns deletes ended runs older than a time.
+func (c *Catalog) ForgetRuns(before time.Time) error {
+	_, err := c.db.Exec(`DELETE FROM run_log WHERE run IN (SELECT id FROM runs WHERE ended>0 AND ended<?)`, At(before))
+	if err == nil {
+		_, err = c.db.Exec(`DELETE FROM runs WHERE ended>0 AND ended<?`, At(before))
+	}
+	return err
+}
+
+// Token is a row of tokens.
+type Token struct {
+	Name string `db:"name"`
+	Hash string `db:"hash"`
+	Made Time   `db:"made"`
+	Used Time   `db:"used"`
+}
+
+// PutToken inserts or replaces a token.
+func (c *Catalog) PutToken(t *Token) error {
+	_, err := c.db.NamedExec(`INSERT OR REPLACE INTO tokens (name,hash,made,used) VALUES (:name,:hash,:made,:used)`, t)
+	c.Settle()
+	return err
+}
+
+// TokenByHash finds a token.
+func (c *Catalog) TokenByHash(hash string) (*Token, error) {
+	t := &Token{}
+	return t, none(c.db.Get(t, `SELECT * FROM tokens WHERE hash=?`, hash), "token", "")
+}
+
+// Tokens lists all tokens.
+func (c *Catalog) Tokens() (ts []*Token, err error) {
+	err = c.db.Select(&ts, `SELECT * FROM tokens ORDER BY name`)
+	return ts, err
+}
+
+// RemoveToken deletes a token.
+func (c *Catalog) RemoveToken(name string) error {
+	res, err := c.db.Exec(`DELETE FROM tokens WHERE name=?`, name)
+	if err == nil {
+		if n, _ := res.RowsAffected(); n == 0 {
+			return none(sql.ErrNoRows, "token", name)
+		}
+	}
+	c.Settle()
+	return err
+}
+
+// Answer is a stored answer to a request with an idempotency key.
+type Answer struct {
+	Key    string `db:"key"`
+	At     Time   `db:"at"`
+	Status int    `db:"status"`
+	Kind   string `db:"kind"`
+	Body   []byte `db:"body"`
+}
+
+// PutAnswer stores an answer and forgets those older than a day.
+func (c *Catalog) PutAnswer(a *Answer) error {
+	if _, err := c.db.Exec(`DELETE FROM answers WHERE at<?`, At(a.At.Add(-24*time.Hour))); err != nil {
+		return err
+	}
+	_, err := c.db.NamedExec(`INSERT OR REPLACE INTO answers (key,at,status,kind,body) VALUES (:key,:at,:status,:kind,:body)`, a)
+	return err
+}
+
+// Answer returns the stored answer, or nil.
+func (c *Catalog) Answer(key string) (*Answer, error) {
+	a := &Answer{}
+	err := c.db.Get(a, `SELECT * FROM answers WHERE key=?`, key)
+	if errors.Is(err, sql.ErrNoRows) {
+		return nil, nil
+	}
+	return a, err
+}

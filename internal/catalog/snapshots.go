@@ -1,0 +1,172 @@
+package catalog
+
+import (
+	"fmt"
+	"strings"
+	"time"
+)
+
+// Snapshot is a row of snapshots: one copy at one place.
+type Snapshot struct {
+	ID            string       `db:"id"`
+	Place         string       `db:"place"`
+	Volume        string       `db:"volume"`
+	Lineage       string       `db:"lineage"`
+	Origin        string       `db:"origin"`
+	Term          int64        `db:"term"`
+	Sequence      int64        `db:"sequence"`
+	Began         Time         `db:"began"`
+	Ended         Time         `db:"ended"`
+	SeenUntil     Time         `db:"seen_until"`
+	Cause         string       `db:"cause"`
+	Consistency   string       `db:"consistency"`
+	Files         int64        `db:"files"`
+	Dirs          int64        `db:"dirs"`
+	Others        int64        `db:"others"`
+	Bytes         int64        `db:"bytes"`
+	Stored        int64        `db:"stored"`
+	Remarks       int64        `db:"remarks"`
+	Note          string       `db:"note"`
+	Labels        JSON[Labels] `db:"labels"`
+	OwnEnd        Time         `db:"own_end"`
+	RecalledUntil Time         `db:"recalled_until"`
+	Arrived       Time         `db:"arrived"`
+	GraceUntil    Time         `db:"grace_until"`
+	LetGo         string       `db:"let_go"`
+}
+
+const snapshotColumns = `id,place,volume,lineage,origin,term,sequence,began,ended,seen_until,cause,consistency,files,dirs,others,bytes,stored,remarks,note,labels,own_end,recalled_until,arrived,grace_until,let_go`
+
+var snapshotValues = ":" + strings.ReplaceAll(snapshotColumns, ",", ",:")
+
+// PutSnapshot inserts or replaces a snapshot's row.
+func (c *Catalog) PutSnapshot(s *Snapshot) error {
+	_, err := c.db.NamedExec(`INSERT OR REPLACE INTO snapshots (`+snapshotColumns+`) VALUES (`+snapshotValues+`)`, s)
+	return err
+}
+
+// PutSnapshots inserts or replaces many rows in one transaction.
+func (c *Catalog) PutSnapshots(rows []*Snapshot) error {
+	tx, err := c.db.Beginx()
+	if err != nil {
+		return err
+	}
+	defer tx.Rollback()
+	st, err := tx.PrepareNamed(`INSERT OR REPLACE INTO snapshots (` + snapshotColumns + `) VALUES (` + snapshotValues + `)`)
+	if err != nil {
+		return err
+	}
+	for _, r := range rows {
+		if _, err := st.Exec(r); err != nil {
+			return err
+		}
+	}
+	return tx.Commit()
+}
+
+// ForgetSnapshots deletes rows of snapshots that exist no more.
+func (c *Catalog) ForgetSnapshots(place string, ids ...string) error {
+	tx, err := c.db.Beginx()
+	if err != nil {
+		return err
+	}
+	defer tx.Rollback()
+	for _, id := range ids {
+		if _, err := tx.Exec(`DELETE FROM snapshots WHERE place=? AND id=?`, place, id); err != nil {
+			return err
+		}
+		if _, err := tx.Exec(`DELETE FROM carried WHERE snapshot=?`, id); err != nil {
+			return err
+		}
+	}
+	return tx.Commit()
+}
+
+// Snapshot finds a snapshot by its id or an unambiguous beginning of it.
+func (c *Catalog) Snapshot(id string) (*Snapshot, error) {
+	if len(id) < 6 || strings.Trim(id, "0123456789abcdef") != "" {
+		return nil, fmt.Errorf("snapshot %q: %w; give at least six hexadecimal digits of its id", id, ErrNone)
+	}
+	var rows []*Snapshot
+	if err := c.db.Select(&rows, `SELECT * FROM snapshots WHERE id>=? AND id<? ORDER BY id LIMIT 2`, id, id+"g"); err != nil {
+		return nil, err
+	}
+	switch {
+	case len(rows) == 0:
+		return nil, fmt.Errorf("snapshot %q: %w", id, ErrNone)
+	case len(rows) > 1 && rows[0].ID != rows[1].ID:
+		return nil, fmt.Errorf("snapshot %q is ambiguous: give more of its id", id)
+	}
+	return rows[0], nil
+}
+
+// SnapshotFilter narrows a list of a volume's snapshots.
+type SnapshotFilter struct {
+	From, To time.Time // by when they were taken; zero: no bound
+	After    string    // cursor: "began-nanoseconds.id" of the last row seen
+	Limit    int       // 0: all
+}
+
+// Snapshots lists a volume's snapshots at a place, newest first.
+func (c *Catalog) Snapshots(place, volume string, f SnapshotFilter) (rows []*Snapshot, err error) {
+	q := `SELECT * FROM snapshots WHERE volume=? AND place=?`
+	args := []any{volume, place}
+	if !f.From.IsZero() {
+		q, args = q+` AND began>=?`, append(args, At(f.From))
+	}
+	if !f.To.IsZero() {
+		q, args = q+` AND began<=?`, append(args, At(f.To))
+	}
+	if f.After != "" {
+		var at int64
+		var id string
+		if _, err := fmt.Sscanf(strings.Replace(f.After, ".", " ", 1), "%d %s", &at, &id); err != nil {
+			return nil, fmt.Errorf("cursor %q is not one that a list gave", f.After)
+		}
+		q, args = q+` AND (began<? OR (began=? AND id>?))`, append(args, at, at, id)
+	}
+	q += ` ORDER BY began DESC, id`
+	if f.Limit > 0 {
+		q, args = q+` LIMIT ?`, append(args, f.Limit)
+	}
+	err = c.db.Select(&rows, q, args...)
+	return rows, err
+}
+
+// Cursor names a row for SnapshotFilter.After.
+func (s *Snapshot) Cursor() string { return fmt.Sprintf("%d.%s", s.Began.UnixNano(), s.ID) }
+
+// LastSnapshot returns the volume's snapshot with the highest position at a place, or nil.
+func (c *Catalog) LastSnapshot(place, lineage string) (*Snapshot, error) {
+	var rows []*Snapshot
+	err := c.db.Select(&rows, `SELECT * FROM snapshots WHERE place=? AND lineage=? ORDER BY term DESC, sequence DESC LIMIT 1`, place, lineage)
+	if err != nil || len(rows) == 0 {
+		return nil, err
+	}
+	return rows[0], nil
+}
+
+// SnapshotIDs returns the ids known at a place.
+func (c *Catalog) SnapshotIDs(place string) (ids []string, err error) {
+	err = c.db.Select(&ids, `SELECT id FROM snapshots WHERE place=?`, place)
+	return ids, err
+}
+
+// Counts returns how many snapshots each volume has at a place, those in grace apart.
+func (c *Catalog) Counts(place string) (map[string][2]int, error) {
+	rows, err := c.db.Query(`SELECT volume, SUM(grace_until=0), SUM(grace_until>0) FROM snapshots WHERE place=? GROUP BY volume`, place)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	out := map[string][2]int{}
+	for rows.Next() {
+		var v string
+		var n [2]int
+		if err := rows.Scan(&v, &n[0], &n[1]); err != nil {
+			return nil, err
+		}
+		out[v] = n
+	}
+	return out, rows.Err()
+}

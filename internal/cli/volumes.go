@@ -1,0 +1,339 @@
+package cli
+
+import (
+	"context"
+	"net/url"
+	"strconv"
+	"strings"
+	"time"
+
+	"candidharbor/api"
+
+	"github.com/urfave/cli/v3"
+)
+
+func statusCommand() *cli.Command {
+	return &cli.Command{Name: "status", Usage: "how everything stands, in sentences", Description: "Example: candid status", Action: with("", func(ctx context.Context, f *face, cmd *cli.Command) error {
+		var st api.Status
+		if err := f.Get(ctx, "/status", nil, &st); err != nil {
+			return err
+		}
+		return f.show(st, func() { f.status(&st) })
+	})}
+}
+
+func (f *face) status(st *api.Status) {
+	f.say("%s, %s", st.Site, when(st.Now))
+	for _, s := range st.Sentences {
+		mark := " "
+		if s.Weight == "act" {
+			mark = "!"
+		}
+		f.say("%s %s", mark, s.Text)
+		if s.Next != "" {
+			f.say("    %s: %s", s.Next, s.Command)
+		}
+	}
+	var rows [][]string
+	for _, v := range st.Volumes {
+		for _, p := range v.Places {
+			objective := "-"
+			if p.ObjectiveSeconds > 0 {
+				objective = age(p.ObjectiveSeconds)
+			}
+			lag := "-"
+			if p.Newest != nil {
+				lag = age(p.LagSeconds)
+			}
+			rows = append(rows, []string{v.Name, p.Place, p.State, whenPtr(p.Newest), lag, objective, strconv.Itoa(p.Backlog)})
+		}
+	}
+	if len(rows) > 0 {
+		f.say("")
+		f.list([]string{"VOLUME", "PLACE", "STATE", "NEWEST STATE", "AGE", "OBJECTIVE", "BACKLOG"}, rows, "")
+	}
+	for _, r := range st.Running {
+		f.say("Running: %d %s of %s, %s", r.ID, r.Kind, r.Subject, r.Progress.Phase)
+	}
+	if len(st.Coming) > 0 {
+		f.say("\nNext: %s of %s at %s", st.Coming[0].What, st.Coming[0].Volume, when(st.Coming[0].At))
+	}
+	f.say("Store: %s in %s, %s free", size(st.Usage.StoredBytes), plural(st.Usage.Snapshots, "snapshot", "snapshots"), size(st.Usage.FreeBytes))
+}
+
+func volumeCommand() *cli.Command {
+	return &cli.Command{Name: "volume", Usage: "what is protected", Commands: []*cli.Command{
+		{Name: "add", Usage: "protect a directory of the site's host", ArgsUsage: "NAME",
+			Description: "Example: candid volume add herbarium-scans --path /srv/herbarium --label collection=herbarium",
+			Flags: []cli.Flag{&cli.StringFlag{Name: "path", Usage: "the directory, below one of the site's roots", Required: true},
+				&cli.StringSliceFlag{Name: "label", Usage: "key=value, by which policies and routes choose"},
+				&cli.StringSliceFlag{Name: "exclude", Usage: "glob of names, or of paths from the volume's top, to leave out"}},
+			Action: with("NAME", volumeAdd)},
+		{Name: "list", Usage: "all volumes and how they stand", Description: "Example: candid volume list", Action: with("", volumeList)},
+		{Name: "show", Usage: "one volume", ArgsUsage: "NAME", Description: "Example: candid volume show herbarium-scans", Action: with("NAME", volumeShow)},
+		{Name: "remove", Usage: "stop protecting a volume; its snapshots stay", ArgsUsage: "NAME", Description: "Example: candid volume remove old-share",
+			Action: with("NAME", func(ctx context.Context, f *face, cmd *cli.Command) error {
+				return f.sentence(func(out any) error { return f.Delete(ctx, "/volumes/"+url.PathEscape(cmd.Args().First()), out) })
+			})},
+	}}
+}
+
+func volumeAdd(ctx context.Context, f *face, cmd *cli.Command) error {
+	ls, err := labels(cmd.StringSlice("label"))
+	if err != nil {
+		return err
+	}
+	var v api.VolumeFound
+	ask := api.VolumeAdd{Name: cmd.Args().First(), Path: cmd.String("path"), Labels: ls, Excludes: cmd.StringSlice("exclude")}
+	if err := f.Post(ctx, "/volumes", ask, &v); err != nil {
+		return err
+	}
+	return f.show(v, func() {
+		f.say("%s protects %s: %d files, %d directories and %d other entries, %s, on %s.", v.Volume.Name, v.Volume.Path, v.Files, v.Directories, v.Others, size(v.Bytes), v.Filesystem)
+		f.say("The first snapshot needs at most %s; %s are free in the store.", size(v.FirstNeeds), size(v.StoreFree))
+		for _, w := range v.Warnings {
+			f.say("! %s", w)
+		}
+		f.say("Take the first snapshot now: candid snapshot take %s", v.Volume.Name)
+	})
+}
+
+func volumeList(ctx context.Context, f *face, cmd *cli.Command) error {
+	var vs []api.Volume
+	if err := f.Get(ctx, "/volumes", nil, &vs); err != nil {
+		return err
+	}
+	return f.show(vs, func() {
+		var rows [][]string
+		for _, v := range vs {
+			rows = append(rows, []string{v.Name, v.Protection, strconv.Itoa(v.Snapshots), whenPtr(v.Newest), whenPtr(v.NextDue), strings.Join(v.Policies, ", "), labelText(v.Labels), v.Path})
+		}
+		f.list([]string{"VOLUME", "PROTECTION", "SNAPSHOTS", "NEWEST STATE", "NEXT DUE", "POLICIES", "LABELS", "PATH"}, rows, "No volumes yet. Add one: candid volume add NAME --path DIR")
+	})
+}
+
+func volumeShow(ctx context.Context, f *face, cmd *cli.Command) error {
+	var v api.Volume
+	if err := f.Get(ctx, "/volumes/"+url.PathEscape(cmd.Args().First()), nil, &v); err != nil {
+		return err
+	}
+	return f.show(v, func() {
+		f.say("%s is %s. %s", v.Name, v.Protection, v.Sentence)
+		f.say("path         %s (at %s)", v.Path, v.Origin)
+		f.say("labels       %s", labelText(v.Labels))
+		if len(v.Excludes) > 0 {
+			f.say("left out     %s", strings.Join(v.Excludes, ", "))
+		}
+		f.say("policies     %s", strings.Join(v.Policies, ", "))
+		f.say("snapshots    %d kept, %d in grace", v.Snapshots, v.InGrace)
+		f.say("last size    %d files, %s", v.LastFiles, size(v.LastBytes))
+		f.say("next due     %s", whenPtr(v.NextDue))
+		for _, p := range v.Places {
+			f.say("at %-10s%s; newest state %s; backlog %d", p.Place, p.State, whenPtr(p.Newest), p.Backlog)
+		}
+	})
+}
+
+func snapshotCommand() *cli.Command {
+	return &cli.Command{Name: "snapshot", Usage: "states of volumes", Commands: []*cli.Command{
+		{Name: "take", Usage: "take a snapshot now", ArgsUsage: "VOLUME", Description: `Example: candid snapshot take herbarium-scans --note "before the move" --keep-until +90d`,
+			Flags: append([]cli.Flag{&cli.StringFlag{Name: "note"}, &cli.StringSliceFlag{Name: "label", Usage: "key=value"},
+				&cli.StringFlag{Name: "keep-until", Usage: "WHEN it may go: a date, or +30d"}}, runFlags()...),
+			Action: with("VOLUME", snapshotTake)},
+		{Name: "list", Usage: "a volume's snapshots here, newest first", ArgsUsage: "VOLUME", Description: "Example: candid snapshot list herbarium-scans",
+			Flags:  []cli.Flag{&cli.IntFlag{Name: "limit", Value: 0, Usage: "how many; all when not given"}},
+			Action: with("VOLUME", snapshotList)},
+		{Name: "show", Usage: "one snapshot: why it is kept, what it takes, its remarks", ArgsUsage: "ID", Description: "Example: candid snapshot show 3f9a0c11b2d4", Action: with("ID", snapshotShow)},
+		{Name: "remove", Usage: "send a snapshot into grace", ArgsUsage: "ID", Description: "Example: candid snapshot remove 3f9a0c11b2d4",
+			Action: with("ID", func(ctx context.Context, f *face, cmd *cli.Command) error {
+				var s api.Snapshot
+				if err := f.Delete(ctx, "/snapshots/"+url.PathEscape(cmd.Args().First()), &s); err != nil {
+					return err
+				}
+				return f.show(s, func() {
+					f.say("%s of %s is in grace until %s. Until then it can be had back: candid snapshot recall %s", short(s.ID), s.Volume, whenPtr(s.GraceUntil), short(s.ID))
+				})
+			})},
+		{Name: "recall", Usage: "take a snapshot back out of grace", ArgsUsage: "ID", Description: "Example: candid snapshot recall 3f9a0c11b2d4",
+			Action: with("ID", func(ctx context.Context, f *face, cmd *cli.Command) error {
+				var s api.Snapshot
+				if err := f.Post(ctx, "/snapshots/"+url.PathEscape(cmd.Args().First())+"/recall", nil, &s); err != nil {
+					return err
+				}
+				return f.show(s, func() {
+					f.say("%s of %s is kept: %s, until about %s", short(s.ID), s.Volume, strings.Join(s.Reasons, "; "), whenPtr(s.Ends))
+				})
+			})},
+	}}
+}
+
+func snapshotTake(ctx context.Context, f *face, cmd *cli.Command) error {
+	ls, err := labels(cmd.StringSlice("label"))
+	if err != nil {
+		return err
+	}
+	end, err := future(cmd.String("keep-until"))
+	if err != nil {
+		return err
+	}
+	var r api.Run
+	if err := f.Post(ctx, "/volumes/"+url.PathEscape(cmd.Args().First())+"/snapshots", api.SnapshotTake{Note: cmd.String("note"), Labels: ls, KeepUntil: end}, &r); err != nil {
+		return err
+	}
+	return f.follow(ctx, cmd, &r)
+}
+
+func snapshotList(ctx context.Context, f *face, cmd *cli.Command) error {
+	limit := cmd.Int("limit")
+	var all []api.Snapshot
+	q := url.Values{"limit": {"1000"}}
+	for {
+		if left := limit - len(all); limit > 0 && left < 1000 {
+			q.Set("limit", strconv.Itoa(left))
+		}
+		var page api.Page[api.Snapshot]
+		if err := f.Get(ctx, "/volumes/"+url.PathEscape(cmd.Args().First())+"/snapshots", q, &page); err != nil {
+			return err
+		}
+		all = append(all, page.Items...)
+		if page.Next == "" || (limit > 0 && len(all) >= limit) {
+			break
+		}
+		q.Set("after", page.Next)
+	}
+	if all == nil {
+		all = []api.Snapshot{}
+	}
+	return f.show(all, func() {
+		rows := make([][]string, len(all))
+		for i := range all {
+			rows[i] = snapshotRow(&all[i])
+		}
+		f.list([]string{"ID", "TAKEN", "SEEN UNTIL", "CAUSE", "SIZE", "NEW", "STATE", "WHY"}, rows, "No snapshots yet. Take one: candid snapshot take "+cmd.Args().First())
+	})
+}
+
+func snapshotShow(ctx context.Context, f *face, cmd *cli.Command) error {
+	var s api.Snapshot
+	if err := f.Get(ctx, "/snapshots/"+url.PathEscape(cmd.Args().First()), nil, &s); err != nil {
+		return err
+	}
+	return f.show(s, func() {
+		f.say("snapshot     %s", s.ID)
+		f.say("volume       %s, from %s, term %d sequence %d", s.Volume, s.Origin, s.Term, s.Sequence)
+		f.say("taken        %s to %s (%s: the reading took a while)", when(s.Taken), when(s.Ended), s.Consistency)
+		f.say("seen until   %s", whenPtr(s.SeenUntil))
+		f.say("cause        %s", s.Cause)
+		if s.Note != "" {
+			f.say("note         %s", s.Note)
+		}
+		f.say("holds        %d files, %d directories, %d others, %s", s.Files, s.Directories, s.Others, size(s.Bytes))
+		f.say("space        needs %s in the store; %s would come back if only it went", size(s.Referenced), size(s.Unique))
+		if s.GraceUntil != nil {
+			f.say("state        in grace until %s: %s", when(*s.GraceUntil), s.LetGo)
+		}
+		for _, r := range s.Reasons {
+			f.say("kept as      %s", r)
+		}
+		if s.Ends != nil {
+			f.say("until about  %s", when(*s.Ends))
+		}
+		if len(s.FarPlaces) > 0 {
+			f.say("carried to   %s", strings.Join(s.FarPlaces, ", "))
+		}
+		if s.RemarkCount > 0 {
+			f.say("remarks      %d", s.RemarkCount)
+			for _, r := range s.Remarks {
+				f.say("  %s: %s", r.Path, r.What)
+			}
+		}
+	})
+}
+
+func browseCommand() *cli.Command {
+	return &cli.Command{Name: "browse", Usage: "a directory as of a moment", ArgsUsage: "VOLUME [PATH]",
+		Description: `Example: candid browse herbarium-scans sheets/1931 --at "2026-03-04 14:05"`,
+		Flags:       []cli.Flag{atFlag()},
+		Action: with("VOLUME [PATH]", func(ctx context.Context, f *face, cmd *cli.Command) error {
+			q := url.Values{"at": {moment(cmd.String("at"))}, "path": {cmd.Args().Get(1)}}
+			var b api.Browse
+			for {
+				var page api.Browse
+				if err := f.Get(ctx, "/volumes/"+url.PathEscape(cmd.Args().First())+"/browse", q, &page); err != nil {
+					return err
+				}
+				entries := append(b.Entries, page.Entries...)
+				b = page
+				b.Entries = entries
+				if page.Next == "" {
+					break
+				}
+				q.Set("after", page.Next)
+			}
+			return f.show(b, func() {
+				f.say("%s/%s as of snapshot %s: %s.", b.Volume, b.Path, short(b.Snapshot.ID), b.Answer)
+				entries := b.Entries
+				if b.Entry != nil {
+					entries = []api.Entry{*b.Entry}
+				}
+				rows := make([][]string, len(entries))
+				for i, e := range entries {
+					name := e.Name
+					amount := size(e.Size)
+					switch e.Kind {
+					case "directory":
+						name, amount = name+"/", plural(int(e.Entries), "entry", "entries")
+					case "symlink":
+						name += " -> " + e.Target
+					}
+					rows[i] = []string{e.Mode, strconv.Itoa(int(e.UID)) + ":" + strconv.Itoa(int(e.GID)), amount, when(e.Modified), name}
+				}
+				f.list([]string{"MODE", "OWNER", "SIZE", "MODIFIED", "NAME"}, rows, "The directory is empty.")
+			})
+		})}
+}
+
+func atFlag() cli.Flag {
+	return &cli.StringFlag{Name: "at", Value: "latest", Usage: "WHEN: RFC 3339, \"2026-03-04 14:05\", -2h, latest, or a snapshot's id"}
+}
+
+func runFlags() []cli.Flag {
+	return []cli.Flag{&cli.BoolFlag{Name: "no-wait", Usage: "return at once and let the work go on"}, &cli.BoolFlag{Name: "strict", Usage: "exit with 3 when it is done with remarks"}}
+}
+
+// follow shows a run until it is over.
+func (f *face) follow(ctx context.Context, cmd *cli.Command, r *api.Run) error {
+	if cmd.Bool("no-wait") {
+		return f.show(r, func() { f.say("Run %d goes on: candid run follow %d", r.ID, r.ID) })
+	}
+	return f.followRun(ctx, cmd, r.ID)
+}
+
+func (f *face) followRun(ctx context.Context, cmd *cli.Command, id int64) error {
+	bar := newBar(f)
+	began := time.Now()
+	r, err := f.WaitRun(ctx, id, func(r *api.Run) { bar.update(r, time.Since(began)) })
+	bar.end()
+	if err != nil {
+		return err
+	}
+	if f.json {
+		if err := f.printJSON(r); err != nil {
+			return err
+		}
+	} else if r.State == "done" || r.State == "done with remarks" {
+		f.say("%s", r.Outcome)
+	}
+	switch {
+	case r.State == "failed" || r.State == "cancelled":
+		return &exitError{exitFailed, errorf("run %d %s: %s", r.ID, r.State, r.Outcome)}
+	case r.State == "done with remarks":
+		if !f.json {
+			f.say("The remarks: candid run show %d", r.ID)
+		}
+		if cmd.Bool("strict") {
+			return &exitError{code: exitRemarks}
+		}
+	}
+	return nil
+}

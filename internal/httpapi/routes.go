@@ -1,0 +1,271 @@
+package httpapi
+
+import (
+	"context"
+	"net/http"
+	"strconv"
+	"strings"
+	"time"
+
+	"candidharbor/api"
+	"candidharbor/internal/catalog"
+
+	"github.com/danielgtaylor/huma/v2"
+)
+
+type none struct{}
+
+type body[T any] struct{ Body T }
+
+type said struct {
+	Body struct {
+		Sentence string `json:"sentence"`
+	}
+}
+
+func sentence(text string, err error) (*said, error) {
+	if err != nil {
+		return nil, fail(err)
+	}
+	out := &said{}
+	out.Body.Sentence = text
+	return out, nil
+}
+
+type named struct {
+	Name string `path:"name"`
+}
+
+type identified struct {
+	ID string `path:"id"`
+}
+
+func answer[T any](v T, err error) (*body[T], error) {
+	if err != nil {
+		return nil, fail(err)
+	}
+	return &body[T]{v}, nil
+}
+
+func answerAt[T any](v *T, err error) (*body[T], error) {
+	if err != nil {
+		return nil, fail(err)
+	}
+	return &body[T]{*v}, nil
+}
+
+func op(method, path, id, summary string, status ...int) huma.Operation {
+	o := huma.Operation{Method: method, Path: path, OperationID: id, Summary: summary, Errors: []int{401, 404, 409, 422}}
+	if len(status) > 0 {
+		o.DefaultStatus = status[0]
+	}
+	return o
+}
+
+// register lists every operation of the API.
+func (s *server) register(a huma.API) {
+	huma.Register(a, op("GET", "/site", "getSite", "The site that answers"), func(ctx context.Context, _ *none) (*body[api.Site], error) {
+		return answer(s.site.Info())
+	})
+	huma.Register(a, op("GET", "/status", "getStatus", "How everything stands, in sentences first"), func(ctx context.Context, _ *none) (*body[api.Status], error) {
+		return answerAt(s.site.Status())
+	})
+	s.registerVolumes(a)
+	s.registerSnapshots(a)
+	s.registerPolicies(a)
+	s.registerStore(a)
+	s.registerPeers(a)
+	s.registerRuns(a)
+}
+
+func (s *server) registerVolumes(a huma.API) {
+	huma.Register(a, op("GET", "/volumes", "listVolumes", "All volumes"), func(ctx context.Context, _ *none) (*body[[]api.Volume], error) {
+		return answer(s.site.Volumes())
+	})
+	huma.Register(a, op("POST", "/volumes", "addVolume", "Protect a directory", 201), func(ctx context.Context, in *body[api.VolumeAdd]) (*body[api.VolumeFound], error) {
+		return answerAt(s.site.AddVolume(in.Body))
+	})
+	huma.Register(a, op("GET", "/volumes/{name}", "getVolume", "One volume"), func(ctx context.Context, in *named) (*body[api.Volume], error) {
+		return answerAt(s.site.Volume(in.Name))
+	})
+	huma.Register(a, op("DELETE", "/volumes/{name}", "removeVolume", "Stop protecting a volume; its snapshots stay"), func(ctx context.Context, in *named) (*said, error) {
+		return sentence(s.site.RemoveVolume(in.Name))
+	})
+	huma.Register(a, op("GET", "/volumes/{name}/browse", "browse", "A directory as of a moment"), func(ctx context.Context, in *struct {
+		Name  string `path:"name"`
+		At    string `query:"at" doc:"RFC 3339, latest, or a snapshot's id"`
+		Path  string `query:"path"`
+		After string `query:"after" doc:"cursor"`
+	}) (*body[api.Browse], error) {
+		return answerAt(s.site.Browse(in.Name, in.At, in.Path, in.After))
+	})
+	huma.Register(a, op("GET", "/volumes/{name}/timeline", "getTimeline", "What the time ruler shows"), func(ctx context.Context, in *struct {
+		Name string    `path:"name"`
+		From time.Time `query:"from" required:"true"`
+		To   time.Time `query:"to" required:"true"`
+	}) (*body[api.Timeline], error) {
+		return answerAt(s.site.Timeline(in.Name, in.From, in.To))
+	})
+}
+
+func (s *server) registerSnapshots(a huma.API) {
+	huma.Register(a, op("GET", "/volumes/{name}/snapshots", "listSnapshots", "A volume's snapshots here, newest first"), func(ctx context.Context, in *struct {
+		Name  string    `path:"name"`
+		From  time.Time `query:"from"`
+		To    time.Time `query:"to"`
+		After string    `query:"after" doc:"cursor"`
+		Limit int       `query:"limit" minimum:"1" maximum:"1000" default:"100"`
+	}) (*body[api.Page[api.Snapshot]], error) {
+		return answer(s.site.Snapshots(in.Name, catalog.SnapshotFilter{From: in.From, To: in.To, After: in.After, Limit: in.Limit}))
+	})
+	huma.Register(a, op("POST", "/volumes/{name}/snapshots", "takeSnapshot", "Take a snapshot now", 202), func(ctx context.Context, in *struct {
+		Name string `path:"name"`
+		Body api.SnapshotTake
+	}) (*body[api.Run], error) {
+		return answer(s.site.TakeSnapshot(in.Name, in.Body, caller(ctx)))
+	})
+	huma.Register(a, op("GET", "/snapshots/{id}", "getSnapshot", "One snapshot with reasons, remarks and space"), func(ctx context.Context, in *identified) (*body[api.Snapshot], error) {
+		return answerAt(s.site.Snapshot(in.ID))
+	})
+	huma.Register(a, op("DELETE", "/snapshots/{id}", "removeSnapshot", "Send a snapshot into grace"), func(ctx context.Context, in *identified) (*body[api.Snapshot], error) {
+		return answerAt(s.site.RemoveSnapshot(in.ID))
+	})
+	huma.Register(a, op("POST", "/snapshots/{id}/recall", "recallSnapshot", "Take a snapshot back out of grace"), func(ctx context.Context, in *identified) (*body[api.Snapshot], error) {
+		return answerAt(s.site.RecallSnapshot(in.ID))
+	})
+	huma.Register(a, op("POST", "/prune", "prune", "Apply the rules now; a dry run only tells", 202), func(ctx context.Context, in *body[api.PruneAsk]) (*struct {
+		Status int
+		Body   any
+	}, error) {
+		out := &struct {
+			Status int
+			Body   any
+		}{Status: http.StatusAccepted}
+		var err error
+		if in.Body.DryRun {
+			out.Status = http.StatusOK
+			out.Body, err = s.site.PlanPrune(in.Body.Volume)
+		} else {
+			out.Body, err = s.site.Prune(in.Body.Volume, caller(ctx))
+		}
+		return out, fail(err)
+	})
+	huma.Register(a, op("POST", "/restores", "restore", "Bring files or a volume back", 202), func(ctx context.Context, in *body[api.RestoreAsk]) (*body[api.Run], error) {
+		return answer(s.site.Restore(in.Body, caller(ctx)))
+	})
+	huma.Register(a, op("POST", "/restores/plan", "planRestore", "What a restore would do; changes nothing"), func(ctx context.Context, in *body[api.RestoreAsk]) (*body[api.RestoreResult], error) {
+		return answerAt(s.site.PlanRestore(ctx, in.Body))
+	})
+}
+
+func (s *server) registerPolicies(a huma.API) {
+	huma.Register(a, op("GET", "/policies", "listPolicies", "All policies"), func(ctx context.Context, _ *none) (*body[[]api.Policy], error) {
+		return answer(s.site.Policies())
+	})
+	huma.Register(a, op("PUT", "/policies", "putPolicy", "Store a policy document"), func(ctx context.Context, in *body[api.PolicyPut]) (*body[api.Policy], error) {
+		return answerAt(s.site.PutPolicy(in.Body.Body, caller(ctx)))
+	})
+	huma.Register(a, op("POST", "/policies/check", "checkPolicy", "What is wrong with a document, or what it would let go"), func(ctx context.Context, in *body[api.PolicyPut]) (*body[api.PolicyCheck], error) {
+		return answerAt(s.site.CheckPolicy(in.Body.Body))
+	})
+	huma.Register(a, op("GET", "/policies/{name}", "getPolicy", "One policy"), func(ctx context.Context, in *named) (*body[api.Policy], error) {
+		return answerAt(s.site.Policy(in.Name))
+	})
+	huma.Register(a, op("DELETE", "/policies/{name}", "removePolicy", "Remove a policy"), func(ctx context.Context, in *named) (*said, error) {
+		return sentence(s.site.RemovePolicy(in.Name))
+	})
+}
+
+func (s *server) registerStore(a huma.API) {
+	huma.Register(a, op("GET", "/store", "getUsage", "What the store holds"), func(ctx context.Context, _ *none) (*body[api.Usage], error) {
+		return answerAt(s.site.Usage())
+	})
+	huma.Register(a, op("POST", "/store/sweep", "sweep", "Give back what no snapshot needs", 202), func(ctx context.Context, in *body[api.SweepAsk]) (*body[api.Run], error) {
+		return answer(s.site.Sweep(in.Body.Settle, caller(ctx)))
+	})
+	huma.Register(a, op("POST", "/store/verify", "verify", "Read everything and recompute every identity", 202), func(ctx context.Context, _ *none) (*body[api.Run], error) {
+		return answer(s.site.Verify(caller(ctx)))
+	})
+	huma.Register(a, op("POST", "/store/rebuild-catalogue", "rebuildCatalogue", "Make the records of volumes and snapshots anew from the store"), func(ctx context.Context, _ *none) (*said, error) {
+		n, err := s.site.RebuildCatalogue()
+		return sentence(strconv.Itoa(n)+" snapshots were taken up from the store. Nothing is removed until you release it with: candid store release", err)
+	})
+	huma.Register(a, op("POST", "/store/release", "releaseRemoval", "Let removal go on after a rebuild"), func(ctx context.Context, _ *none) (*said, error) {
+		return sentence("Removal goes on: pruning and sweeping follow the rules again.", s.site.Release())
+	})
+	huma.Register(a, op("GET", "/tokens", "listTokens", "Tokens, without their texts"), func(ctx context.Context, _ *none) (*body[[]api.Token], error) {
+		return answer(s.site.Tokens())
+	})
+	huma.Register(a, op("POST", "/tokens", "addToken", "Make a token; its text is shown this once", 201), func(ctx context.Context, in *body[struct {
+		Name string `json:"name"`
+	}]) (*body[api.Token], error) {
+		return answer(s.site.NewToken(in.Body.Name))
+	})
+	huma.Register(a, op("DELETE", "/tokens/{name}", "removeToken", "Make a token useless"), func(ctx context.Context, in *named) (*said, error) {
+		return sentence("The token "+in.Name+" lets nobody in any more.", s.site.RemoveToken(in.Name))
+	})
+}
+
+func (s *server) registerPeers(a huma.API) {
+	huma.Register(a, op("GET", "/sites", "listSites", "Paired sites"), func(ctx context.Context, _ *none) (*body[[]api.Peer], error) {
+		return answer(s.site.Peers())
+	})
+	huma.Register(a, op("POST", "/sites/invitations", "invite", "Make an invitation for one other site", 201), func(ctx context.Context, _ *none) (*body[api.Invitation], error) {
+		return answer(s.site.Invite())
+	})
+	huma.Register(a, op("POST", "/sites", "pair", "Pair by an invitation", 201), func(ctx context.Context, in *body[api.PairAsk]) (*body[api.Peer], error) {
+		return answerAt(s.site.Pair(ctx, in.Body.Invitation))
+	})
+	huma.Register(a, op("POST", "/sites/{name}/check", "checkSite", "Test a paired site"), func(ctx context.Context, in *named) (*body[api.PeerCheck], error) {
+		return answerAt(s.site.CheckPeer(ctx, in.Name))
+	})
+	huma.Register(a, op("GET", "/routes", "listRoutes", "All routes"), func(ctx context.Context, _ *none) (*body[[]api.Route], error) {
+		return answer(s.site.Routes())
+	})
+	huma.Register(a, op("POST", "/routes", "addRoute", "Open a route", 201), func(ctx context.Context, in *body[api.RouteAdd]) (*body[api.Route], error) {
+		return answerAt(s.site.AddRoute(in.Body))
+	})
+	huma.Register(a, op("GET", "/routes/{name}", "getRoute", "One route"), func(ctx context.Context, in *named) (*body[api.Route], error) {
+		return answerAt(s.site.Route(in.Name))
+	})
+	huma.Register(a, op("DELETE", "/routes/{name}", "removeRoute", "Close a route; what it carried stays"), func(ctx context.Context, in *named) (*said, error) {
+		return sentence(s.site.RemoveRoute(in.Name))
+	})
+	huma.Register(a, op("POST", "/routes/{name}/runs", "runRoute", "Carry now", 202), func(ctx context.Context, in *named) (*body[api.Run], error) {
+		return answer(s.site.RunRoute(in.Name, caller(ctx)))
+	})
+}
+
+func (s *server) registerRuns(a huma.API) {
+	huma.Register(a, op("GET", "/runs", "listRuns", "Runs, newest first"), func(ctx context.Context, in *struct {
+		State   string `query:"state" doc:"states, separated by commas"`
+		Subject string `query:"subject"`
+		Before  int64  `query:"before" doc:"cursor"`
+		Limit   int    `query:"limit" minimum:"1" maximum:"500" default:"50"`
+	}) (*body[api.Page[api.Run]], error) {
+		var states []string
+		if in.State != "" {
+			states = strings.Split(in.State, ",")
+		}
+		return answer(s.site.Runs(states, in.Subject, in.Before, in.Limit))
+	})
+	huma.Register(a, op("GET", "/runs/{id}", "getRun", "One run with its log; wait holds the answer until it is over"), func(ctx context.Context, in *struct {
+		ID   int64 `path:"id"`
+		Wait int   `query:"wait" minimum:"0" maximum:"60" doc:"seconds"`
+	}) (*body[api.Run], error) {
+		if in.Wait == 0 {
+			return answer(s.site.Run(in.ID))
+		}
+		wctx, cancel := context.WithTimeout(ctx, time.Duration(in.Wait)*time.Second)
+		defer cancel()
+		if r, err := s.site.Wait(wctx, in.ID); err == nil {
+			return answer(r, nil)
+		}
+		return answer(s.site.Run(in.ID))
+	})
+	huma.Register(a, op("POST", "/runs/{id}/cancel", "cancelRun", "End a run at its next safe point"), func(ctx context.Context, in *struct {
+		ID int64 `path:"id"`
+	}) (*said, error) {
+		return sentence("The run ends at its next safe point.", s.site.Cancel(in.ID))
+	})
+}

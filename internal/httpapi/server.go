@@ -1,0 +1,298 @@
+package httpapi
+
+import (
+	"bytes"
+	"context"
+	"embed"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"net"
+	"net/http"
+	"strings"
+	"time"
+
+	"candidharbor/internal/policy"
+	"candidharbor/internal/site"
+
+	"github.com/danielgtaylor/huma/v2"
+	"github.com/danielgtaylor/huma/v2/adapters/humachi"
+	"github.com/go-chi/chi/v5"
+	"github.com/go-chi/chi/v5/middleware"
+)
+
+//go:embed all:web
+var web embed.FS
+
+type contextKey int
+
+const (
+	localKey contextKey = iota
+	callerKey
+)
+
+// LocalConn marks connections of a unix socket; give it to http.Server.ConnContext.
+func LocalConn(ctx context.Context, c net.Conn) context.Context {
+	if _, ok := c.(*net.UnixConn); ok {
+		return context.WithValue(ctx, localKey, true)
+	}
+	return ctx
+}
+
+const cookieName = "candid_session"
+
+// New returns the handler of a site.
+func New(s *site.Site) http.Handler {
+	r := chi.NewRouter()
+	r.Use(middleware.Recoverer, headers)
+	srv := &server{site: s}
+	r.Route("/api/v1", func(r chi.Router) {
+		r.Post("/session", srv.signIn)
+		r.Delete("/session", srv.signOut)
+		r.Group(func(r chi.Router) {
+			r.Use(srv.auth, srv.idempotent)
+			config := huma.DefaultConfig("Candid Harbor", "1")
+			config.OpenAPIPath, config.DocsPath, config.SchemasPath = "/openapi", "", ""
+			config.CreateHooks = nil
+			config.Servers = []*huma.Server{{URL: "/api/v1"}}
+			srv.register(humachi.New(r, config))
+			r.Get("/events", srv.events)
+			r.Get("/volumes/{name}/archive", srv.archive)
+		})
+		r.NotFound(func(w http.ResponseWriter, r *http.Request) {
+			problem(w, http.StatusNotFound, fmt.Sprintf("there is nothing at %s; /api/v1/openapi.json lists what there is", r.URL.Path))
+		})
+	})
+	r.NotFound(console())
+	return r
+}
+
+// Spec returns the OpenAPI document as JSON, for generating clients.
+func Spec() ([]byte, error) {
+	config := huma.DefaultConfig("Candid Harbor", "1")
+	config.CreateHooks = nil
+	config.Servers = []*huma.Server{{URL: "/api/v1"}}
+	api := humachi.New(chi.NewRouter(), config)
+	(&server{}).register(api)
+	return json.MarshalIndent(api.OpenAPI(), "", "  ")
+}
+
+func headers(next http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		h := w.Header()
+		h.Set("X-Content-Type-Options", "nosniff")
+		h.Set("Referrer-Policy", "no-referrer")
+		h.Set("Content-Security-Policy", "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; frame-ancestors 'none'")
+		next.ServeHTTP(w, r)
+	})
+}
+
+func problem(w http.ResponseWriter, status int, detail string) {
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(status)
+	json.NewEncoder(w).Encode(map[string]any{"status": status, "title": http.StatusText(status), "detail": detail})
+}
+
+type server struct{ site *site.Site }
+
+// auth lets in who comes by the socket or shows a token.
+func (s *server) auth(next http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		caller := ""
+		if r.Context().Value(localKey) != nil {
+			caller = "the host's administrator"
+		} else if text, ok := strings.CutPrefix(r.Header.Get("Authorization"), "Bearer "); ok {
+			caller = s.site.TokenName(text)
+		} else if c, err := r.Cookie(cookieName); err == nil {
+			caller = s.site.TokenName(c.Value)
+		}
+		if caller == "" {
+			w.Header().Set("WWW-Authenticate", "Bearer")
+			problem(w, http.StatusUnauthorized, "the token is missing or wrong: set CANDID_TOKEN to one that candid token add printed on the site's host")
+			return
+		}
+		next.ServeHTTP(w, r.WithContext(context.WithValue(r.Context(), callerKey, caller)))
+	})
+}
+
+func caller(ctx context.Context) string {
+	name, _ := ctx.Value(callerKey).(string)
+	return name
+}
+
+func (s *server) signIn(w http.ResponseWriter, r *http.Request) {
+	var in struct {
+		Token string `json:"token"`
+	}
+	if err := json.NewDecoder(io.LimitReader(r.Body, 4096)).Decode(&in); err != nil {
+		problem(w, http.StatusBadRequest, "the request is not JSON with a token")
+		return
+	}
+	name := s.site.TokenName(strings.TrimSpace(in.Token))
+	if name == "" {
+		problem(w, http.StatusUnauthorized, "This token is not one of this site. On the site's host, candid token add NAME prints a new one.")
+		return
+	}
+	http.SetCookie(w, &http.Cookie{Name: cookieName, Value: strings.TrimSpace(in.Token), Path: "/", HttpOnly: true, Secure: r.TLS != nil,
+		SameSite: http.SameSiteStrictMode, MaxAge: 30 * 24 * 3600})
+	w.Header().Set("Content-Type", "application/json")
+	json.NewEncoder(w).Encode(map[string]string{"name": name})
+}
+
+func (s *server) signOut(w http.ResponseWriter, _ *http.Request) {
+	http.SetCookie(w, &http.Cookie{Name: cookieName, Path: "/", HttpOnly: true, MaxAge: -1})
+	w.WriteHeader(http.StatusNoContent)
+}
+
+type recorder struct {
+	http.ResponseWriter
+	status int
+	body   bytes.Buffer
+}
+
+func (r *recorder) WriteHeader(status int) { r.status = status; r.ResponseWriter.WriteHeader(status) }
+func (r *recorder) Write(b []byte) (int, error) {
+	if r.status == 0 {
+		r.status = http.StatusOK
+	}
+	r.body.Write(b)
+	return r.ResponseWriter.Write(b)
+}
+
+// idempotent answers a repeated write with the answer it gave the first time.
+func (s *server) idempotent(next http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		key := r.Header.Get("Idempotency-Key")
+		if key == "" || r.Method == http.MethodGet {
+			next.ServeHTTP(w, r)
+			return
+		}
+		if len(key) > 200 {
+			problem(w, http.StatusBadRequest, "the idempotency key is longer than 200 characters")
+			return
+		}
+		key = r.Method + " " + r.URL.Path + " " + key
+		if old, err := s.site.Answer(key); err == nil && old != nil {
+			w.Header().Set("Content-Type", old.Kind)
+			w.WriteHeader(old.Status)
+			w.Write(old.Body)
+			return
+		}
+		rec := &recorder{ResponseWriter: w}
+		next.ServeHTTP(rec, r)
+		if rec.status < 500 {
+			_ = s.site.KeepAnswer(key, rec.status, w.Header().Get("Content-Type"), rec.body.Bytes())
+		}
+	})
+}
+
+// events streams changes as Server-Sent Events (WHATWG HTML §9.2).
+func (s *server) events(w http.ResponseWriter, r *http.Request) {
+	rc := http.NewResponseController(w)
+	w.Header().Set("Content-Type", "text/event-stream")
+	w.Header().Set("Cache-Control", "no-store")
+	ch, end := s.site.Subscribe()
+	defer end()
+	fmt.Fprint(w, ": connected\n\n")
+	if rc.Flush() != nil {
+		return
+	}
+	beat := time.NewTicker(20 * time.Second)
+	defer beat.Stop()
+	for {
+		select {
+		case e := <-ch:
+			b, err := json.Marshal(e)
+			if err != nil {
+				return
+			}
+			fmt.Fprintf(w, "event: %s\ndata: %s\n\n", e.Topic, b)
+		case <-beat.C:
+			fmt.Fprint(w, ": still here\n\n")
+		case <-r.Context().Done():
+			return
+		}
+		if rc.Flush() != nil {
+			return
+		}
+	}
+}
+
+// archive downloads paths of a volume as of a moment as a tar archive.
+func (s *server) archive(w http.ResponseWriter, r *http.Request) {
+	q := r.URL.Query()
+	begun := false
+	err := s.site.Tar(r.Context(), chi.URLParam(r, "name"), q.Get("at"), q["path"], func(name string) {
+		begun = true
+		w.Header().Set("Content-Type", "application/x-tar")
+		w.Header().Set("Content-Disposition", fmt.Sprintf("attachment; filename=%q", name))
+	}, w)
+	if err == nil {
+		return
+	}
+	if begun { // too late for a status: break the transfer so that nobody takes it for whole
+		panic(http.ErrAbortHandler)
+	}
+	problem(w, statusOf(err), err.Error())
+}
+
+func statusOf(err error) int {
+	switch site.ClassOf(err) {
+	case site.Misuse:
+		return http.StatusUnprocessableEntity
+	case site.Missing:
+		return http.StatusNotFound
+	case site.Conflict:
+		return http.StatusConflict
+	case site.Full:
+		return http.StatusInsufficientStorage
+	case site.Elsewhere:
+		return http.StatusBadGateway
+	}
+	return http.StatusInternalServerError
+}
+
+// fail turns an error of the site into a problem (RFC 9457).
+func fail(err error) error {
+	if err == nil {
+		return nil
+	}
+	var ps policy.Problems
+	if errors.As(err, &ps) {
+		details := make([]error, len(ps))
+		for i, p := range ps {
+			details[i] = &huma.ErrorDetail{Message: p.What, Location: fmt.Sprintf("line %d, column %d", p.Line, p.Column)}
+		}
+		return huma.NewError(statusOf(err), err.Error(), details...)
+	}
+	return huma.NewError(statusOf(err), err.Error())
+}
+
+// console serves the built console; every path that is no file is one of its pages.
+func console() http.HandlerFunc {
+	files, err := fs.Sub(web, "web")
+	if err != nil {
+		panic(err)
+	}
+	serve := http.FileServerFS(files)
+	return func(w http.ResponseWriter, r *http.Request) {
+		name := strings.TrimPrefix(r.URL.Path, "/")
+		if st, err := fs.Stat(files, name); name != "" && err == nil && !st.IsDir() {
+			if strings.HasPrefix(name, "assets/") {
+				w.Header().Set("Cache-Control", "public, max-age=31536000, immutable")
+			}
+			serve.ServeHTTP(w, r)
+			return
+		}
+		index, err := fs.ReadFile(files, "index.html")
+		if err != nil {
+			http.Error(w, "The console was not built into this program: run make build.", http.StatusNotFound)
+			return
+		}
+		w.Header().Set("Content-Type", "text/html; charset=utf-8")
+		w.Header().Set("Cache-Control", "no-cache")
+		w.Write(index)
+	}
+}

@@ -1,0 +1,180 @@
+// Package service puts a site on the network: the console and API on an address and on
+// the site's socket, and the listener for other sites.
+package service
+
+import (
+	"context"
+	"crypto/ecdsa"
+	"crypto/elliptic"
+	"crypto/rand"
+	"crypto/sha256"
+	"crypto/tls"
+	"crypto/x509"
+	"crypto/x509/pkix"
+	"encoding/hex"
+	"encoding/pem"
+	"errors"
+	"fmt"
+	"math/big"
+	"net"
+	"net/http"
+	"os"
+	"path/filepath"
+	"time"
+
+	"candidharbor/internal/httpapi"
+	"candidharbor/internal/site"
+)
+
+// Service is a site being served.
+type Service struct {
+	Site        *site.Site
+	URL         string // of the console
+	Socket      string // for --site
+	PeerAddress string
+	Fingerprint string // of the console's certificate, when it has one
+	FirstToken  string // of a new site
+	Failed      <-chan error
+
+	web, local *http.Server
+}
+
+// Start opens the site and serves it. The schedule is not kept yet.
+func Start(opt site.Options) (*Service, error) {
+	s, err := site.Open(opt)
+	if err != nil {
+		return nil, err
+	}
+	svc := &Service{Site: s}
+	if err := svc.listen(); err != nil {
+		svc.Stop()
+		return nil, err
+	}
+	tokens, err := s.Tokens()
+	if err == nil && len(tokens) == 0 {
+		t, terr := s.NewToken("first")
+		svc.FirstToken, err = t.Text, terr
+	}
+	if err != nil {
+		svc.Stop()
+		return nil, err
+	}
+	return svc, nil
+}
+
+func listen(network, addr string) (net.Listener, error) {
+	l, err := net.Listen(network, addr)
+	if err != nil {
+		return nil, fmt.Errorf("address %s cannot be listened on: %w; choose another with --listen or in site.yaml", addr, err)
+	}
+	return l, nil
+}
+
+func (svc *Service) listen() error {
+	cfg := svc.Site.Config()
+	failed := make(chan error, 3)
+	svc.Failed = failed
+	handler := httpapi.New(svc.Site)
+	path := filepath.Join(svc.Site.Dir(), "candid.sock")
+	if err := os.Remove(path); err != nil && !errors.Is(err, os.ErrNotExist) {
+		return err // nobody else serves it: the data directory is locked
+	}
+	sock, err := listen("unix", path)
+	if err != nil {
+		return err
+	}
+	if err := os.Chmod(path, 0o600); err != nil {
+		return err
+	}
+	svc.Socket = "unix:" + path
+	web, err := listen("tcp", cfg.Listen)
+	if err != nil {
+		return err
+	}
+	svc.URL = "http://" + web.Addr().String()
+	host, _, err := net.SplitHostPort(cfg.Listen)
+	if err != nil {
+		return err
+	}
+	if !loopback(host) || cfg.TLSCert != "" {
+		cert, err := certificate(cfg, svc.Site.Dir(), host)
+		if err != nil {
+			return err
+		}
+		sum := sha256.Sum256(cert.Certificate[0])
+		svc.Fingerprint = hex.EncodeToString(sum[:])
+		svc.URL = "https://" + web.Addr().String()
+		web = tls.NewListener(web, &tls.Config{MinVersion: tls.VersionTLS12, Certificates: []tls.Certificate{cert}, NextProtos: []string{"h2", "http/1.1"}})
+	}
+	peers, err := listen("tcp", cfg.PeerListen)
+	if err != nil {
+		return err
+	}
+	svc.PeerAddress = peers.Addr().String()
+	svc.web = &http.Server{Handler: handler, ReadHeaderTimeout: 10 * time.Second}
+	svc.local = &http.Server{Handler: handler, ReadHeaderTimeout: 10 * time.Second, ConnContext: httpapi.LocalConn}
+	serve := func(srv *http.Server, l net.Listener) {
+		if err := srv.Serve(l); !errors.Is(err, http.ErrServerClosed) {
+			failed <- err
+		}
+	}
+	go serve(svc.web, web)
+	go serve(svc.local, sock)
+	go svc.Site.ServePeers(peers)
+	return nil
+}
+
+func loopback(host string) bool {
+	if host == "localhost" {
+		return true
+	}
+	ip := net.ParseIP(host)
+	return ip != nil && ip.IsLoopback()
+}
+
+// Stop ends listening and running work, and closes the site.
+func (svc *Service) Stop() {
+	ctx, cancel := context.WithTimeout(context.Background(), time.Second)
+	defer cancel()
+	for _, srv := range []*http.Server{svc.web, svc.local} {
+		if srv != nil && srv.Shutdown(ctx) != nil {
+			srv.Close()
+		}
+	}
+	svc.Site.Close()
+}
+
+// certificate loads the console's certificate, making one when none is named.
+func certificate(cfg site.Config, dir, host string) (tls.Certificate, error) {
+	if cfg.TLSCert != "" {
+		return tls.LoadX509KeyPair(cfg.TLSCert, cfg.TLSKey)
+	}
+	certFile, keyFile := filepath.Join(dir, "keys", "console.crt"), filepath.Join(dir, "keys", "console.key")
+	if cert, err := tls.LoadX509KeyPair(certFile, keyFile); err == nil {
+		return cert, nil
+	}
+	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
+	if err != nil {
+		return tls.Certificate{}, err
+	}
+	name, _ := os.Hostname()
+	t := &x509.Certificate{SerialNumber: big.NewInt(time.Now().UnixNano()), Subject: pkix.Name{CommonName: cfg.Name}, NotBefore: time.Now().Add(-time.Hour),
+		NotAfter: time.Now().AddDate(10, 0, 0), DNSNames: []string{"localhost", name}, KeyUsage: x509.KeyUsageDigitalSignature, ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth}}
+	if ip := net.ParseIP(host); ip != nil && !ip.IsUnspecified() {
+		t.IPAddresses = []net.IP{ip}
+	}
+	der, err := x509.CreateCertificate(rand.Reader, t, t, key.Public(), key)
+	if err != nil {
+		return tls.Certificate{}, err
+	}
+	raw, err := x509.MarshalPKCS8PrivateKey(key)
+	if err != nil {
+		return tls.Certificate{}, err
+	}
+	crt := pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: der})
+	pkey := pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: raw})
+	if err := errors.Join(os.WriteFile(certFile, crt, 0o600), os.WriteFile(keyFile, pkey, 0o600)); err != nil {
+		return tls.Certificate{}, err
+	}
+	return tls.X509KeyPair(crt, pkey)
+}

@@ -1,0 +1,211 @@
+package site
+
+import (
+	"crypto/ed25519"
+	"crypto/rand"
+	"encoding/pem"
+	"errors"
+	"fmt"
+	"io/fs"
+	"net"
+	"os"
+	"path/filepath"
+	"strconv"
+	"strings"
+
+	"candidharbor/internal/policy"
+
+	"github.com/goccy/go-yaml"
+	"golang.org/x/sys/unix"
+)
+
+// Config is site.yaml.
+type Config struct {
+	Name          string   `yaml:"name"`
+	Listen        string   `yaml:"listen"`         // console and API
+	PeerListen    string   `yaml:"peer_listen"`    // other sites
+	PeerAddresses []string `yaml:"peer_addresses"` // how other sites reach peer_listen; empty: as it listens
+	Roots         []string `yaml:"roots"`          // what may be read and written
+	TLSCert       string   `yaml:"tls_cert"`
+	TLSKey        string   `yaml:"tls_key"`
+}
+
+const configHead = `# A Candid Harbor site. Restart the service after changing this file.
+# roots: directories that volumes may lie in and restores may write to.
+`
+
+// loadConfig reads site.yaml, or writes one for a new site.
+func loadConfig(dir string, defaults Config) (Config, error) {
+	path := filepath.Join(dir, "site.yaml")
+	raw, err := os.ReadFile(path)
+	if errors.Is(err, fs.ErrNotExist) {
+		return writeConfig(path, defaults)
+	}
+	if err != nil {
+		return Config{}, err
+	}
+	var c Config
+	if err := yaml.UnmarshalWithOptions(raw, &c, yaml.Strict()); err != nil {
+		return c, fmt.Errorf("%s: %s", path, yaml.FormatError(err, false, true))
+	}
+	if defaults.Listen != "" {
+		c.Listen = defaults.Listen
+	}
+	if defaults.PeerListen != "" {
+		c.PeerListen = defaults.PeerListen
+	}
+	if defaults.Name != "" && defaults.Name != c.Name {
+		return c, fmt.Errorf("%s is the site %q, not %q: a site keeps its name, because other sites know it by it", dir, c.Name, defaults.Name)
+	}
+	return c.check(path)
+}
+
+func writeConfig(path string, c Config) (Config, error) {
+	if c.Name == "" {
+		host, _ := os.Hostname()
+		c.Name = strings.ToLower(strings.SplitN(host, ".", 2)[0])
+	}
+	if c.Listen == "" {
+		c.Listen = "127.0.0.1:7310"
+	}
+	if c.PeerListen == "" {
+		c.PeerListen = nextPort(c.Listen)
+	}
+	if len(c.Roots) == 0 {
+		c.Roots = []string{"/srv", "/home"}
+		var there []string
+		for _, r := range c.Roots {
+			if st, err := os.Stat(r); err == nil && st.IsDir() {
+				there = append(there, r)
+			}
+		}
+		c.Roots = there
+	}
+	c, err := c.check(path)
+	if err != nil {
+		return c, err
+	}
+	body, err := yaml.Marshal(c)
+	if err != nil {
+		return c, err
+	}
+	return c, os.WriteFile(path, append([]byte(configHead), body...), 0o600)
+}
+
+func nextPort(listen string) string {
+	host, port, err := net.SplitHostPort(listen)
+	n, perr := strconv.Atoi(port)
+	if err != nil || perr != nil || n == 0 {
+		return net.JoinHostPort(host, "0")
+	}
+	return net.JoinHostPort(host, strconv.Itoa(n+1))
+}
+
+func (c Config) check(path string) (Config, error) {
+	if err := policy.CheckName("site", c.Name); err != nil {
+		return c, fmt.Errorf("%s: %w", path, err)
+	}
+	for _, a := range []string{c.Listen, c.PeerListen} {
+		if _, _, err := net.SplitHostPort(a); err != nil {
+			return c, fmt.Errorf("%s: address %q must be host:port", path, a)
+		}
+	}
+	for i, r := range c.Roots {
+		if !filepath.IsAbs(r) {
+			return c, fmt.Errorf("%s: root %q must be an absolute path", path, r)
+		}
+		c.Roots[i] = filepath.Clean(r)
+	}
+	return c, nil
+}
+
+// lockDir makes sure that one process serves a data directory.
+func lockDir(dir string) (*os.File, error) {
+	f, err := os.OpenFile(filepath.Join(dir, "lock"), os.O_CREATE|os.O_RDWR, 0o600)
+	if err != nil {
+		return nil, err
+	}
+	if err := unix.Flock(int(f.Fd()), unix.LOCK_EX|unix.LOCK_NB); err != nil {
+		held, _ := os.ReadFile(f.Name())
+		f.Close()
+		return nil, fmt.Errorf("data directory %s is in use by process %s: stop that service first, or choose another directory", dir, strings.TrimSpace(string(held)))
+	}
+	f.Truncate(0)
+	fmt.Fprintf(f, "%d\n", os.Getpid())
+	return f, nil
+}
+
+// loadKey reads the site's key, making it for a new site.
+func loadKey(dir string) (ed25519.PrivateKey, error) {
+	path := filepath.Join(dir, "keys", "site.pem")
+	raw, err := os.ReadFile(path)
+	if errors.Is(err, fs.ErrNotExist) {
+		if err := os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
+			return nil, err
+		}
+		_, key, err := ed25519.GenerateKey(rand.Reader)
+		if err != nil {
+			return nil, err
+		}
+		block := pem.EncodeToMemory(&pem.Block{Type: "CANDID HARBOR SITE KEY", Bytes: key.Seed()})
+		f, err := os.OpenFile(path, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
+		if err != nil {
+			return nil, err
+		}
+		defer f.Close()
+		if _, err := f.Write(block); err != nil {
+			return nil, err
+		}
+		return key, f.Sync()
+	}
+	if err != nil {
+		return nil, err
+	}
+	block, _ := pem.Decode(raw)
+	if block == nil || len(block.Bytes) != ed25519.SeedSize {
+		return nil, fmt.Errorf("%s is not a site key: restore the file from your backup of the data directory", path)
+	}
+	return ed25519.NewKeyFromSeed(block.Bytes), nil
+}
+
+// checkRoots resolves a path and says below which root it lies. The path, or with
+// parent its directory, must exist; symlinks are resolved before comparing.
+func (s *Site) underRoot(path string, mustExist bool) (resolved, root string, err error) {
+	if !filepath.IsAbs(path) {
+		return "", "", bad("path %q must be absolute", path)
+	}
+	path = filepath.Clean(path)
+	resolved, err = filepath.EvalSymlinks(path)
+	rest := ""
+	for dir := path; err != nil && !mustExist && errors.Is(err, fs.ErrNotExist) && dir != "/"; {
+		rest = filepath.Join(filepath.Base(dir), rest)
+		dir = filepath.Dir(dir)
+		if resolved, err = filepath.EvalSymlinks(dir); err == nil {
+			resolved = filepath.Join(resolved, rest)
+		}
+	}
+	if err != nil {
+		return "", "", bad("path %s: %s", path, plain(err))
+	}
+	for _, r := range s.cfg.Roots {
+		real, err := filepath.EvalSymlinks(r)
+		if err != nil {
+			continue
+		}
+		if resolved == real || strings.HasPrefix(resolved, strings.TrimSuffix(real, "/")+"/") {
+			return resolved, real, nil
+		}
+	}
+	if resolved != path {
+		return "", "", bad("path %s leads to %s, which is outside the roots of this site (%s): add a root in site.yaml or choose another path", path, resolved, strings.Join(s.cfg.Roots, ", "))
+	}
+	return "", "", bad("path %s is outside the roots of this site (%s): add a root in site.yaml or choose another path", path, strings.Join(s.cfg.Roots, ", "))
+}
+
+func plain(err error) string {
+	var pe *fs.PathError
+	if errors.As(err, &pe) {
+		return pe.Err.Error()
+	}
+	return err.Error()
+}

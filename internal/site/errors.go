@@ -1,0 +1,55 @@
+package site
+
+import (
+	"errors"
+	"fmt"
+
+	"candidharbor/internal/catalog"
+	"candidharbor/internal/store"
+	"candidharbor/internal/volume/tree"
+)
+
+// Class says how an error is told over HTTP and as an exit code.
+type Class int
+
+// The classes of errors.
+const (
+	Internal  Class = iota
+	Misuse          // the request cannot be carried out as it is
+	Missing         // what it names does not exist
+	Conflict        // it does not fit the present state
+	Full            // no room
+	Elsewhere       // another site failed or refused
+)
+
+// Error is an error with a class.
+type Error struct {
+	Class Class
+	Err   error
+}
+
+func (e *Error) Error() string { return e.Err.Error() }
+func (e *Error) Unwrap() error { return e.Err }
+
+func bad(format string, args ...any) error { return &Error{Misuse, fmt.Errorf(format, args...)} }
+
+func conflict(format string, args ...any) error {
+	return &Error{Conflict, fmt.Errorf(format, args...)}
+}
+
+func missing(format string, args ...any) error { return &Error{Missing, fmt.Errorf(format, args...)} }
+
+// ClassOf tells an error's class.
+func ClassOf(err error) Class {
+	var e *Error
+	var full *store.FullError
+	switch {
+	case errors.As(err, &e):
+		return e.Class
+	case errors.Is(err, catalog.ErrNone), errors.Is(err, store.ErrNoObject), errors.Is(err, tree.ErrNoPath):
+		return Missing
+	case errors.As(err, &full):
+		return Full
+	}
+	return Internal
+}

@@ -1,0 +1,45 @@
+package site
+
+import (
+	"fmt"
+	"strconv"
+	"strings"
+	"unicode/utf8"
+)
+
+// splitRunes writes each character of a name as UTF-8, and bytes that are none, control
+// characters and the percent sign itself as %XX, so that every name has one plain form.
+func splitRunes(b []byte) []string {
+	var out []string
+	for len(b) > 0 {
+		r, n := utf8.DecodeRune(b)
+		if (r == utf8.RuneError && n == 1) || r < 0x20 || r == 0x7f || r == '%' {
+			out = append(out, fmt.Sprintf("%%%02X", b[0]))
+			b = b[1:]
+			continue
+		}
+		out = append(out, string(b[:n]))
+		b = b[n:]
+	}
+	return out
+}
+
+// rawPath turns the plain form of a path back into its bytes. A percent sign that no
+// two hexadecimal digits follow stands for itself.
+func rawPath(s string) string {
+	if !strings.Contains(s, "%") {
+		return s
+	}
+	var out strings.Builder
+	for i := 0; i < len(s); i++ {
+		if s[i] == '%' && i+2 < len(s) {
+			if v, err := strconv.ParseUint(s[i+1:i+3], 16, 8); err == nil {
+				out.WriteByte(byte(v))
+				i += 2
+				continue
+			}
+		}
+		out.WriteByte(s[i])
+	}
+	return out.String()
+}

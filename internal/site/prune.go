@@ -1,0 +1,355 @@
+package site
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"time"
+
+	"candidharbor/api"
+	"candidharbor/core/object"
+	"candidharbor/internal/catalog"
+	"candidharbor/internal/store"
+)
+
+// freed returns the stored bytes that removing snapshots gives back.
+func (s *Site) freed(ids []string) (int64, error) {
+	if len(ids) == 0 {
+		return 0, nil
+	}
+	roots := make([]object.ID, len(ids))
+	for i, id := range ids {
+		var err error
+		if roots[i], err = object.ParseID(id); err != nil {
+			return 0, err
+		}
+	}
+	return s.store.Freed(roots)
+}
+
+// PlanPrune tells what pruning would do, changing nothing.
+func (s *Site) PlanPrune(volume string) (*api.PruneResult, error) {
+	res, _, err := s.planPrune(volume)
+	if res != nil {
+		res.DryRun = true
+	}
+	return res, err
+}
+
+// pruneStep is what happens to one snapshot.
+type pruneStep struct {
+	row   *catalog.Snapshot
+	what  string
+	why   string
+	until time.Time
+}
+
+func (s *Site) planPrune(volume string) (*api.PruneResult, []pruneStep, error) {
+	held, err := s.cat.Setting(holdSetting)
+	if err != nil {
+		return nil, nil, err
+	}
+	res := &api.PruneResult{Going: []api.Going{}, Held: held}
+	if held != "" {
+		return res, nil, nil
+	}
+	vols, err := s.cat.Volumes()
+	if err != nil {
+		return nil, nil, err
+	}
+	if volume != "" {
+		v, err := s.cat.Volume(volume)
+		if err != nil {
+			return nil, nil, err
+		}
+		vols = []*catalog.Volume{v}
+	}
+	now := s.clock.Now()
+	var steps []pruneStep
+	var removed, both []string
+	for _, v := range vols {
+		rs, err := s.rulesFor(v)
+		if err != nil {
+			return nil, nil, err
+		}
+		d, err := s.decideWith(v, rs, now)
+		if err != nil {
+			return nil, nil, err
+		}
+		for i, row := range d.rows {
+			kept, graced := d.verdicts[i].Kept(), !row.GraceUntil.IsZero()
+			byHand := graced && row.LetGo == removedByHand
+			step := pruneStep{row: row, why: d.verdicts[i].LetGo}
+			switch {
+			case kept && graced && !byHand:
+				step.what, step.why = "stays", "kept again as "+d.verdicts[i].Reasons[0].String()
+				res.Recalled++
+			case (!kept || byHand) && graced && !now.Before(row.GraceUntil.Time):
+				step.what, step.why = "is removed", row.LetGo+"; its grace ended "+stamp(row.GraceUntil.Time)
+				res.Removed++
+				removed, both = append(removed, row.ID), append(both, row.ID)
+			case !kept && !graced:
+				step.what, step.until = "enters grace", now.Add(rs.grace)
+				res.EnterGrace++
+				both = append(both, row.ID)
+			default:
+				continue
+			}
+			steps = append(steps, step)
+			res.Going = append(res.Going, api.Going{ID: row.ID, Volume: v.Name, Taken: row.Began.Time, What: step.what, Why: step.why})
+		}
+	}
+	if res.RemovedBytes, err = s.freed(removed); err != nil {
+		return nil, nil, err
+	}
+	all, err := s.freed(both)
+	res.GraceBytes = all - res.RemovedBytes
+	return res, steps, err
+}
+
+// Prune starts a run that applies the rules now.
+func (s *Site) Prune(volume, by string) (api.Run, error) {
+	if volume != "" {
+		if _, err := s.cat.Volume(volume); err != nil {
+			return api.Run{}, err
+		}
+	}
+	j, err := s.startPrune(volume, by)
+	if err != nil {
+		return api.Run{}, err
+	}
+	return j.view(), nil
+}
+
+func (s *Site) startPrune(volume, by string) (*job, error) {
+	subject := volume
+	if subject == "" {
+		subject = s.Place()
+	}
+	return s.start("prune", subject, by, func(ctx context.Context, j *job) (any, string, error) {
+		j.say("waiting for another pruning")
+		release, err := s.hold(ctx, "prune")
+		if err != nil {
+			return nil, "", err
+		}
+		defer release()
+		j.begin(nil)
+		res, err := s.prune(ctx, j, volume)
+		if err != nil {
+			return nil, "", err
+		}
+		if res.Held != "" {
+			return res, "nothing is removed: " + res.Held, nil
+		}
+		return res, fmt.Sprintf("%d entered grace, %d removed, %d kept again; a sweep gives back %d bytes", res.EnterGrace, res.Removed, res.Recalled, res.RemovedBytes), nil
+	})
+}
+
+func (s *Site) prune(ctx context.Context, j *job, volume string) (*api.PruneResult, error) {
+	res, steps, err := s.planPrune(volume)
+	if err != nil || len(steps) == 0 {
+		return res, err
+	}
+	defer s.changed("snapshots")
+	var gone []object.ID
+	var ids []string
+	for _, st := range steps {
+		if err := ctx.Err(); err != nil {
+			return nil, err
+		}
+		switch st.what {
+		case "enters grace":
+			err = s.intoGrace(st.row, st.until, st.why)
+		case "stays":
+			err = s.outOfGrace(st.row, time.Time{})
+		case "is removed":
+			id, perr := object.ParseID(st.row.ID)
+			err = perr
+			gone, ids = append(gone, id), append(ids, st.row.ID)
+			j.logf("%s of %s, taken %s: %s", st.row.ID[:12], st.row.Volume, stamp(st.row.Began.Time), st.why)
+		}
+		if err != nil {
+			return nil, err
+		}
+	}
+	if len(gone) == 0 {
+		return res, nil
+	}
+	if err := s.store.RemoveRoots(gone...); err != nil {
+		return nil, err
+	}
+	return res, s.cat.ForgetSnapshots(s.Place(), ids...)
+}
+
+const removedByHand = "removed by hand"
+
+func (s *Site) intoGrace(row *catalog.Snapshot, until time.Time, why string) error {
+	id, err := object.ParseID(row.ID)
+	if err != nil {
+		return err
+	}
+	m := &object.Mark{Kind: object.MarkExpiry, Root: id, At: s.clock.Now().UnixNano(), Until: until.UnixNano(), Text: why, Place: s.Place()}
+	if err := s.store.PutMark(m); err != nil {
+		return err
+	}
+	row.GraceUntil, row.LetGo = catalog.At(until), why
+	return s.cat.PutSnapshot(row)
+}
+
+func (s *Site) outOfGrace(row *catalog.Snapshot, until time.Time) error {
+	id, err := object.ParseID(row.ID)
+	if err != nil {
+		return err
+	}
+	m := &object.Mark{Kind: object.MarkRecall, Root: id, At: s.clock.Now().UnixNano(), Place: s.Place()}
+	if !until.IsZero() {
+		m.Until = until.UnixNano()
+	}
+	if err := s.store.PutMark(m); err != nil {
+		return err
+	}
+	row.GraceUntil, row.LetGo, row.RecalledUntil = catalog.Time{}, "", catalog.At(until)
+	return s.cat.PutSnapshot(row)
+}
+
+// RemoveSnapshot sends a snapshot into grace by hand.
+func (s *Site) RemoveSnapshot(id string) (*api.Snapshot, error) {
+	row, err := s.cat.Snapshot(id)
+	if err != nil {
+		return nil, err
+	}
+	if !row.GraceUntil.IsZero() {
+		return nil, conflict("snapshot %s is in grace already, until %s", row.ID[:12], stamp(row.GraceUntil.Time))
+	}
+	if held, err := s.cat.Setting(holdSetting); err != nil || held != "" {
+		return nil, errors.Join(err, conflict("nothing is removed at present: %s", held))
+	}
+	grace := 24 * time.Hour
+	if v, err := s.cat.Volume(row.Volume); err == nil {
+		rs, err := s.rulesFor(v)
+		if err != nil {
+			return nil, err
+		}
+		grace = rs.grace
+	}
+	if err := s.intoGrace(row, s.clock.Now().Add(grace), removedByHand); err != nil {
+		return nil, err
+	}
+	s.changed("snapshots")
+	return s.snapshotView(row, nil)
+}
+
+// recallPeriod is how long a recalled snapshot stays at least.
+const recallPeriod = 30 * 24 * time.Hour
+
+// RecallSnapshot takes a snapshot back out of grace.
+func (s *Site) RecallSnapshot(id string) (*api.Snapshot, error) {
+	row, err := s.cat.Snapshot(id)
+	if err != nil {
+		return nil, err
+	}
+	if row.GraceUntil.IsZero() {
+		return nil, conflict("snapshot %s is not in grace: it is kept", row.ID[:12])
+	}
+	if err := s.outOfGrace(row, s.clock.Now().Add(recallPeriod)); err != nil {
+		return nil, err
+	}
+	s.changed("snapshots")
+	return s.snapshotView(row, nil)
+}
+
+// Sweep starts a run that gives back what no snapshot needs.
+func (s *Site) Sweep(settle bool, by string) (api.Run, error) {
+	j, err := s.startSweep(settle, by)
+	if err != nil {
+		return api.Run{}, err
+	}
+	return j.view(), nil
+}
+
+func (s *Site) startSweep(settle bool, by string) (*job, error) {
+	return s.start("sweep", s.Place(), by, func(ctx context.Context, j *job) (any, string, error) {
+		if held, err := s.cat.Setting(holdSetting); err != nil || held != "" {
+			return nil, "", errors.Join(err, conflict("nothing is swept at present: %s", held))
+		}
+		j.say("waiting for another sweep")
+		release, err := s.hold(ctx, "sweep")
+		if err != nil {
+			return nil, "", err
+		}
+		defer release()
+		var done, total counter
+		j.begin(func() api.Progress { return api.Progress{Files: done.Load(), TotalBytes: 0} })
+		j.say("packing anew what is needed")
+		res, err := s.store.Sweep(ctx, store.SweepOptions{Settle: settle, Progress: func(d, t int64) { done.Store(d); total.Store(t) }})
+		if err != nil {
+			return nil, "", err
+		}
+		return res, fmt.Sprintf("%d objects nobody needs; %d bytes given back, %d bytes wait in packs that are mostly needed", res.Condemned, res.FreedBytes, res.WaitingBytes), nil
+	})
+}
+
+// Verify starts a run that reads everything stored and recomputes every identity.
+func (s *Site) Verify(by string) (api.Run, error) {
+	j, err := s.start("verify", s.Place(), by, func(ctx context.Context, j *job) (any, string, error) {
+		var done, total counter
+		j.begin(func() api.Progress { return api.Progress{DoneBytes: done.Load(), TotalBytes: total.Load()} })
+		j.say("reading")
+		res, err := s.store.Verify(ctx, store.VerifyOptions{Progress: func(d, t int64) { done.Store(d); total.Store(t) }})
+		if err != nil {
+			return nil, "", err
+		}
+		for _, d := range res.Damage {
+			j.logf("%s at byte %d of %s: %s", d.Kind, d.Offset, d.Pack, d.What)
+			for _, sn := range d.Snapshots {
+				for _, p := range sn.Paths {
+					j.logf("  concerns %s in snapshot %s", p, sn.ID.String()[:12])
+				}
+				if sn.More > 0 {
+					j.logf("  and %d more paths in snapshot %s", sn.More, sn.ID.String()[:12])
+				}
+			}
+		}
+		if len(res.Damage) == 0 {
+			return res, fmt.Sprintf("%d objects, %d bytes: all as written", res.Objects, res.Bytes), nil
+		}
+		j.remark()
+		return res, fmt.Sprintf("%d of %d objects are damaged; the log names the snapshots and paths. Everything else is whole. The next snapshot of an undamaged volume puts back what it still has", len(res.Damage), res.Objects), nil
+	})
+	if err != nil {
+		return api.Run{}, err
+	}
+	return j.view(), nil
+}
+
+// Usage tells what the store holds, by volume.
+func (s *Site) Usage() (*api.Usage, error) {
+	u := s.store.Usage()
+	out := &api.Usage{Place: s.Place(), Objects: u.Objects, Packs: u.Packs, StoredBytes: u.StoredBytes, DeadBytes: u.DeadBytes, Snapshots: u.Snapshots,
+		FreeBytes: u.FreeBytes, Volumes: []api.VolumeUsage{}}
+	vols, err := s.cat.Volumes()
+	if err != nil {
+		return nil, err
+	}
+	for _, v := range vols {
+		rows, err := s.cat.Snapshots(s.Place(), v.Name, catalog.SnapshotFilter{})
+		if err != nil {
+			return nil, err
+		}
+		ids := make([]object.ID, len(rows))
+		for i, r := range rows {
+			ids[i], _ = object.ParseID(r.ID)
+		}
+		vu := api.VolumeUsage{Volume: v.Name, Snapshots: len(rows)}
+		if len(ids) > 0 {
+			if vu.Unique, err = s.store.Freed(ids); err != nil {
+				return nil, err
+			}
+			if vu.Referenced, err = s.store.ReferencedBy(ids); err != nil {
+				return nil, err
+			}
+		}
+		out.Volumes = append(out.Volumes, vu)
+	}
+	return out, nil
+}

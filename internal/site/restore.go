@@ -1,0 +1,292 @@
+package site
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"sync/atomic"
+	"time"
+
+	"candidharbor/api"
+	"candidharbor/core/object"
+	"candidharbor/internal/catalog"
+	"candidharbor/internal/volume/tree"
+
+	"golang.org/x/sys/unix"
+)
+
+type counter = atomic.Int64
+
+// restoring is a restore that was checked and can begin.
+type restoring struct {
+	v      *catalog.Volume
+	row    *catalog.Snapshot
+	answer string
+	opt    tree.RestoreOptions
+	ask    api.RestoreAsk
+}
+
+// prepareRestore checks a request and changes nothing.
+func (s *Site) prepareRestore(ask api.RestoreAsk) (*restoring, error) {
+	v, err := s.cat.Volume(ask.Volume)
+	if err != nil {
+		return nil, err
+	}
+	if (ask.To == "") == !ask.InPlace {
+		return nil, bad("say where to: either a directory on the site's host, or in place")
+	}
+	choice := tree.Skip
+	if ask.OnConflict != "" {
+		if choice, err = tree.ParseConflict(ask.OnConflict); err != nil {
+			return nil, &Error{Misuse, err}
+		}
+	}
+	row, answer, err := s.moment(v, ask.At)
+	if err != nil {
+		return nil, err
+	}
+	root, err := s.rootOf(row)
+	if err != nil {
+		return nil, err
+	}
+	ck, err := chunkerOf(v)
+	if err != nil {
+		return nil, err
+	}
+	r := &restoring{v: v, row: row, answer: answer, ask: ask}
+	r.opt = tree.RestoreOptions{Source: s.store, Root: root, OnConflict: choice, Chunker: ck, Suffix: row.Began.Local().Format(".as-of-20060102-1504")}
+	for _, p := range ask.Paths {
+		rel, err := tree.CleanPath(rawPath(p))
+		if err != nil {
+			return nil, &Error{Misuse, err}
+		}
+		if _, err := tree.Lookup(s.store.Get, root, rel); err != nil {
+			return nil, missing("%s has no %s as of %s: candid browse %s --at %s shows what there is", v.Name, p, stamp(row.Began.Time), v.Name, row.ID[:12])
+		}
+		if rel != "" {
+			r.opt.Paths = append(r.opt.Paths, rel)
+		}
+	}
+	target := ask.To
+	if ask.InPlace {
+		if v.Origin != s.Name() {
+			return nil, conflict("volume %s lives at the site %s: restore it there in place, or here to a directory with --to", v.Name, v.Origin)
+		}
+		target = v.Path
+		if ask.OnConflict == "" {
+			r.opt.OnConflict = tree.Replace
+		}
+		// A whole volume in place becomes exactly as it was; what was made since is in
+		// the safety snapshot.
+		r.opt.Exact = len(r.opt.Paths) == 0 && r.opt.OnConflict == tree.Replace
+	}
+	if r.opt.Target, r.opt.Beneath, err = s.underRoot(target, ask.InPlace); err != nil {
+		return nil, err
+	}
+	if st, err := os.Stat(r.opt.Target); err == nil && !st.IsDir() {
+		return nil, bad("target %s is not a directory", r.opt.Target)
+	}
+	return r, nil
+}
+
+func (s *Site) restoreResult(r *restoring, res *tree.Restored) *api.RestoreResult {
+	out := &api.RestoreResult{Answer: r.answer, Target: r.opt.Target, Acts: []api.Act{}, Remarks: []api.Remark{}, DryRun: r.ask.DryRun}
+	if view, err := s.snapshotView(r.row, nil); err == nil {
+		out.Snapshot = *view
+	}
+	if res != nil {
+		out.Created, out.Replaced, out.Removed, out.Skipped, out.Kept, out.Adjusted, out.Bytes = res.Created, res.Replaced, res.Removed, res.Skipped, res.Kept, res.Adjusted, res.Bytes
+		for _, a := range res.Samples {
+			out.Acts = append(out.Acts, api.Act{Path: printable([]byte(a.Path)), What: a.What})
+		}
+		for _, m := range res.Remarks {
+			out.Remarks = append(out.Remarks, api.Remark{Path: printable(m.Path), What: m.What})
+		}
+		out.RemarkCount = res.RemarkCount
+	}
+	dir := r.opt.Target
+	for dir != "/" {
+		var st unix.Statfs_t
+		if unix.Statfs(dir, &st) == nil {
+			out.FreeBytes = int64(st.Bavail) * st.Bsize
+			break
+		}
+		dir = filepath.Dir(dir)
+	}
+	return out
+}
+
+// PlanRestore tells what a restore would do, changing nothing.
+func (s *Site) PlanRestore(ctx context.Context, ask api.RestoreAsk) (*api.RestoreResult, error) {
+	ask.DryRun = true
+	r, err := s.prepareRestore(ask)
+	if err != nil {
+		return nil, err
+	}
+	r.opt.Plan = true
+	if ask.InPlace {
+		cache := s.scanCache(r.v)
+		defer cache.Close()
+		r.opt.Cache = cache
+	}
+	res, err := tree.Restore(ctx, r.opt)
+	if err != nil {
+		return nil, err
+	}
+	return s.restoreResult(r, res), nil
+}
+
+// Restore starts a run that brings files or a whole volume back.
+func (s *Site) Restore(ask api.RestoreAsk, by string) (api.Run, error) {
+	r, err := s.prepareRestore(ask)
+	if err != nil {
+		return api.Run{}, err
+	}
+	j, err := s.start("restore", r.v.Name, by, func(ctx context.Context, j *job) (any, string, error) { return s.restore(ctx, j, r) })
+	if err != nil {
+		return api.Run{}, err
+	}
+	return j.view(), nil
+}
+
+func (s *Site) restore(ctx context.Context, j *job, r *restoring) (any, string, error) {
+	j.say("waiting for another run on the same target")
+	free, err := s.hold(ctx, "target "+r.opt.Target)
+	if err != nil {
+		return nil, "", err
+	}
+	defer free()
+	// What is restored stays readable although its snapshot may be removed meanwhile.
+	lease := s.store.NewLease()
+	defer lease.Release()
+	id, err := object.ParseID(r.row.ID)
+	if err != nil {
+		return nil, "", err
+	}
+	set, err := s.store.Census(id)
+	if err != nil {
+		return nil, "", err
+	}
+	lease.AcquireSet(set)
+	if !s.store.HasRoot(id) {
+		return nil, "", missing("snapshot %s was removed before the restore began", r.row.ID[:12])
+	}
+	var prog tree.Progress
+	r.opt.Progress = &prog
+	safety := ""
+	if r.ask.InPlace {
+		release, err := s.hold(ctx, "volume "+r.v.Name)
+		if err != nil {
+			return nil, "", err
+		}
+		defer release()
+		row, outcome, err := s.take(ctx, j, r.v.Name, taking{cause: object.CauseSafety, ask: api.SnapshotTake{
+			Note: fmt.Sprintf("before run %d restored in place as of %s", j.row.ID, stamp(r.row.Began.Time))}})
+		if err != nil {
+			return nil, "", fmt.Errorf("nothing was restored, because the safety snapshot failed: %w", err)
+		}
+		safety = row.ID
+		j.logf("safety %s", outcome)
+		s.changed("snapshots")
+		cache := s.scanCache(r.v)
+		defer cache.Close()
+		r.opt.Cache = cache
+	} else if err := s.makeParents(r); err != nil {
+		return nil, "", err
+	}
+	total := r.row.Bytes
+	if len(r.opt.Paths) > 0 {
+		total = 0
+	}
+	begun := time.Now()
+	j.begin(func() api.Progress {
+		return api.Progress{DoneBytes: prog.WrittenBytes.Load(), TotalBytes: total, Files: prog.WrittenFiles.Load()}
+	})
+	j.say("writing")
+	res, err := tree.Restore(ctx, r.opt)
+	if err != nil {
+		return nil, "", err
+	}
+	out := s.restoreResult(r, res)
+	out.Safety = safety
+	for i, m := range out.Remarks {
+		if i == 50 {
+			j.logf("… and %d more", out.RemarkCount-50)
+			break
+		}
+		j.logf("%s: %s", m.Path, m.What)
+	}
+	if out.RemarkCount > 0 {
+		j.remark()
+	}
+	words := fmt.Sprintf("%s as of %s in %s: %d created, %d replaced, %d removed, %d skipped, %d adjusted, %d the same already; %d bytes in %s%s",
+		r.v.Name, stamp(r.row.Began.Time), r.opt.Target, out.Created, out.Replaced, out.Removed, out.Skipped, out.Adjusted, out.Kept, out.Bytes,
+		ago(time.Since(begun)), remarkWords(out.RemarkCount))
+	if safety != "" {
+		words += fmt.Sprintf(". What was there before is in the safety snapshot %s; to go back to it: candid restore %s --at %s --in-place", safety[:12], r.v.Name, safety[:12])
+	}
+	return out, words, nil
+}
+
+// makeParents makes the directories above the target, without leaving the root.
+func (s *Site) makeParents(r *restoring) error {
+	if r.opt.Target == r.opt.Beneath {
+		return nil
+	}
+	root, err := os.OpenRoot(r.opt.Beneath)
+	if err != nil {
+		return err
+	}
+	defer root.Close()
+	rel, err := filepath.Rel(r.opt.Beneath, filepath.Dir(r.opt.Target))
+	if err != nil || rel == "." {
+		return err
+	}
+	return root.MkdirAll(rel, 0o755)
+}
+
+// Tar writes paths of a volume as of a moment as a tar archive. begin is called before
+// the first byte.
+func (s *Site) Tar(ctx context.Context, volume, at string, paths []string, begin func(name string), w io.Writer) error {
+	v, err := s.cat.Volume(volume)
+	if err != nil {
+		return err
+	}
+	row, _, err := s.moment(v, at)
+	if err != nil {
+		return err
+	}
+	root, err := s.rootOf(row)
+	if err != nil {
+		return err
+	}
+	clean := make([]string, 0, len(paths))
+	for _, p := range paths {
+		rel, err := tree.CleanPath(rawPath(p))
+		if err != nil {
+			return &Error{Misuse, err}
+		}
+		if _, err := tree.Lookup(s.store.Get, root, rel); err != nil {
+			return missing("%s has no %s as of %s", volume, p, stamp(row.Began.Time))
+		}
+		clean = append(clean, rel)
+	}
+	id, err := object.ParseID(row.ID)
+	if err != nil {
+		return err
+	}
+	set, err := s.store.Census(id)
+	if err != nil {
+		return err
+	}
+	lease := s.store.NewLease()
+	defer lease.Release()
+	lease.AcquireSet(set)
+	if !s.store.HasRoot(id) {
+		return missing("snapshot %s was removed meanwhile", row.ID[:12])
+	}
+	begin(fmt.Sprintf("%s-%s.tar", v.Name, row.Began.Local().Format("20060102-150405")))
+	return tree.WriteTar(ctx, w, s.store.Get, root, clean)
+}

@@ -1,0 +1,325 @@
+package site
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"slices"
+	"sync"
+	"time"
+
+	"candidharbor/api"
+	"candidharbor/internal/catalog"
+)
+
+// Event tells that something changed. Run is set for runs.
+type Event struct {
+	Topic string   `json:"topic"` // run, snapshots, volumes, policies, routes, sites
+	Run   *api.Run `json:"run,omitempty"`
+}
+
+// hub hands events to subscribers. A slow subscriber loses events, never delays work.
+type hub struct {
+	mu   sync.Mutex
+	subs map[chan Event]struct{}
+}
+
+func newHub() *hub { return &hub{subs: map[chan Event]struct{}{}} }
+
+func (h *hub) publish(e Event) {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	for ch := range h.subs {
+		select {
+		case ch <- e:
+		default:
+		}
+	}
+}
+
+// Subscribe returns a channel of events; call end when done.
+func (s *Site) Subscribe() (events <-chan Event, end func()) {
+	ch := make(chan Event, 256)
+	s.events.mu.Lock()
+	s.events.subs[ch] = struct{}{}
+	s.events.mu.Unlock()
+	return ch, func() {
+		s.events.mu.Lock()
+		delete(s.events.subs, ch)
+		s.events.mu.Unlock()
+	}
+}
+
+// job is a run while it is queued or running.
+type job struct {
+	s      *Site
+	cancel context.CancelFunc
+	done   chan struct{}
+	err    error
+
+	mu       sync.Mutex
+	row      catalog.Run
+	progress func() api.Progress
+	phase    string
+	remarks  bool
+	began    time.Time // by the host's clock, for rates
+}
+
+// start queues a run. work returns the result and the outcome in words.
+func (s *Site) start(kind, subject, by string, work func(ctx context.Context, j *job) (result any, outcome string, err error)) (*job, error) {
+	if s.ctx.Err() != nil {
+		return nil, conflict("the service is stopping")
+	}
+	j := &job{s: s, done: make(chan struct{})}
+	j.row = catalog.Run{Kind: kind, Subject: subject, State: "queued", Queued: catalog.At(s.clock.Now()), AskedBy: by}
+	if err := s.cat.AddRun(&j.row); err != nil {
+		return nil, err
+	}
+	ctx, cancel := context.WithCancel(s.ctx)
+	j.cancel = cancel
+	s.mu.Lock()
+	s.active[j.row.ID] = j
+	s.mu.Unlock()
+	s.jobs.Add(1)
+	go func() {
+		defer s.jobs.Done()
+		defer cancel()
+		j.run(ctx, work)
+		s.mu.Lock()
+		delete(s.active, j.row.ID)
+		s.mu.Unlock()
+		close(j.done)
+	}()
+	return j, nil
+}
+
+func (j *job) run(ctx context.Context, work func(ctx context.Context, j *job) (any, string, error)) {
+	j.publish()
+	tick := time.NewTicker(400 * time.Millisecond)
+	defer tick.Stop()
+	finished := make(chan struct{})
+	go func() {
+		for {
+			select {
+			case <-tick.C:
+				j.publish()
+			case <-finished:
+				return
+			}
+		}
+	}()
+	result, outcome, err := work(ctx, j)
+	close(finished)
+	j.mu.Lock()
+	now := j.s.clock.Now()
+	j.row.Ended = catalog.At(now)
+	if j.row.Began.IsZero() {
+		j.row.Began = j.row.Ended
+	}
+	switch {
+	case err != nil && ctx.Err() != nil:
+		j.row.State, j.row.Outcome = "cancelled", "cancelled; nothing half done is left behind"
+		if j.s.ctx.Err() != nil {
+			j.row.Outcome = "cancelled because the service stopped; nothing half done is left behind"
+		}
+	case err != nil:
+		j.row.State, j.row.Outcome = "failed", err.Error()
+	case j.remarks:
+		j.row.State, j.row.Outcome = "done with remarks", outcome
+	default:
+		j.row.State, j.row.Outcome = "done", outcome
+	}
+	j.err = err
+	j.phase = ""
+	j.row.Progress, _ = json.Marshal(j.progressLocked(false))
+	if result != nil {
+		j.row.Result, _ = json.Marshal(result)
+	}
+	row := j.row
+	j.mu.Unlock()
+	if err := j.s.cat.UpdateRun(&row); err != nil {
+		j.s.log.Error("a run's end could not be recorded", "run", row.ID, "error", err)
+	}
+	j.publish()
+}
+
+// begin notes that the run no longer waits.
+func (j *job) begin(progress func() api.Progress) {
+	j.mu.Lock()
+	j.row.State, j.row.Began, j.progress, j.began = "running", catalog.At(j.s.clock.Now()), progress, time.Now()
+	row := j.row
+	j.mu.Unlock()
+	if err := j.s.cat.UpdateRun(&row); err != nil {
+		j.s.log.Error("a run's beginning could not be recorded", "run", row.ID, "error", err)
+	}
+	j.publish()
+}
+
+func (j *job) say(phase string) {
+	j.mu.Lock()
+	j.phase = phase
+	j.mu.Unlock()
+}
+
+func (j *job) logf(format string, args ...any) {
+	text := fmt.Sprintf(format, args...)
+	if err := j.s.cat.AddLog(j.row.ID, j.s.clock.Now(), text); err != nil {
+		j.s.log.Error("a run's log line could not be recorded", "run", j.row.ID, "error", err)
+	}
+}
+
+func (j *job) remark() {
+	j.mu.Lock()
+	j.remarks = true
+	j.mu.Unlock()
+}
+
+func (j *job) progressLocked(live bool) api.Progress {
+	var p api.Progress
+	if j.progress != nil {
+		p = j.progress()
+	}
+	if p.Phase == "" {
+		p.Phase = j.phase
+	}
+	if el := time.Since(j.began).Seconds(); live && !j.began.IsZero() && el > 0.2 && p.DoneBytes > 0 {
+		p.BytesPerSecond = float64(p.DoneBytes) / el
+		if p.TotalBytes > p.DoneBytes {
+			p.SecondsLeft = float64(p.TotalBytes-p.DoneBytes) / p.BytesPerSecond
+		}
+	}
+	return p
+}
+
+func (j *job) view() api.Run {
+	j.mu.Lock()
+	defer j.mu.Unlock()
+	v := runView(&j.row)
+	if !v.Over() {
+		v.Progress = j.progressLocked(true)
+	}
+	return v
+}
+
+func (j *job) publish() {
+	v := j.view()
+	j.s.events.publish(Event{Topic: "run", Run: &v})
+}
+
+func (j *job) wait(ctx context.Context) error {
+	select {
+	case <-j.done:
+		return j.err
+	case <-ctx.Done():
+		return ctx.Err()
+	}
+}
+
+func timePtr(t catalog.Time) *time.Time {
+	if t.IsZero() {
+		return nil
+	}
+	return &t.Time
+}
+
+func runView(r *catalog.Run) api.Run {
+	v := api.Run{ID: r.ID, Kind: r.Kind, Subject: r.Subject, State: r.State, Queued: r.Queued.Time, Began: timePtr(r.Began), Ended: timePtr(r.Ended),
+		AskedBy: r.AskedBy, Outcome: r.Outcome}
+	if len(r.Progress) > 0 {
+		_ = json.Unmarshal(r.Progress, &v.Progress)
+	}
+	if len(r.Result) > 0 && string(r.Result) != "null" {
+		v.Result = r.Result
+	}
+	return v
+}
+
+// Run returns one run with its log.
+func (s *Site) Run(id int64) (api.Run, error) {
+	s.mu.Lock()
+	j := s.active[id]
+	s.mu.Unlock()
+	var v api.Run
+	if j != nil {
+		v = j.view()
+	} else {
+		row, err := s.cat.Run(id)
+		if err != nil {
+			return v, err
+		}
+		v = runView(row)
+	}
+	lines, err := s.cat.Log(id)
+	for _, l := range lines {
+		v.Log = append(v.Log, api.LogLine{At: l.At.Time, Text: l.Text})
+	}
+	return v, err
+}
+
+// Runs lists runs, newest first; before is the cursor.
+func (s *Site) Runs(states []string, subject string, before int64, limit int) (api.Page[api.Run], error) {
+	rows, err := s.cat.Runs(catalog.RunFilter{States: states, Subject: subject, Before: before, Limit: limit + 1})
+	page := api.Page[api.Run]{Items: []api.Run{}}
+	for i, r := range rows {
+		if i == limit {
+			page.Next = fmt.Sprint(rows[i-1].ID)
+			break
+		}
+		s.mu.Lock()
+		j := s.active[r.ID]
+		s.mu.Unlock()
+		if j != nil {
+			page.Items = append(page.Items, j.view())
+		} else {
+			page.Items = append(page.Items, runView(r))
+		}
+	}
+	return page, err
+}
+
+// running lists the runs that are queued or running, oldest first.
+func (s *Site) running() []api.Run {
+	s.mu.Lock()
+	var js []*job
+	for _, j := range s.active {
+		js = append(js, j)
+	}
+	s.mu.Unlock()
+	out := make([]api.Run, 0, len(js))
+	for _, j := range js {
+		if v := j.view(); !v.Over() {
+			out = append(out, v)
+		}
+	}
+	slices.SortFunc(out, func(a, b api.Run) int { return int(a.ID - b.ID) })
+	return out
+}
+
+// Cancel ends a run at its next safe point.
+func (s *Site) Cancel(id int64) error {
+	s.mu.Lock()
+	j := s.active[id]
+	s.mu.Unlock()
+	if j == nil {
+		row, err := s.cat.Run(id)
+		if err != nil {
+			return err
+		}
+		return conflict("run %d is %s already", id, row.State)
+	}
+	j.cancel()
+	return nil
+}
+
+// Wait waits until a run is over.
+func (s *Site) Wait(ctx context.Context, id int64) (api.Run, error) {
+	s.mu.Lock()
+	j := s.active[id]
+	s.mu.Unlock()
+	if j != nil {
+		if err := j.wait(ctx); err != nil && ctx.Err() != nil {
+			return api.Run{}, err
+		}
+	}
+	return s.Run(id)
+}

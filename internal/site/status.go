@@ -1,0 +1,231 @@
+package site
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"candidharbor/api"
+	"candidharbor/internal/catalog"
+)
+
+// volumeView describes a volume and how well it is protected.
+func (s *Site) volumeView(v *catalog.Volume, counts map[string][2]int) (*api.Volume, error) {
+	rs, err := s.rulesFor(v)
+	if err != nil {
+		return nil, err
+	}
+	now := s.clock.Now()
+	out := &api.Volume{Name: v.Name, Kind: v.Kind, Origin: v.Origin, Path: v.Path, Labels: v.Labels.V, Excludes: v.Excludes.V, Added: v.Added.Time,
+		Protected: v.Protected, Policies: []string{}, Snapshots: counts[v.Name][0], InGrace: counts[v.Name][1], Places: []api.PlaceState{}}
+	for _, p := range rs.policies {
+		name := p.Name
+		if rs.proposed {
+			name += " (proposed by " + v.Origin + ")"
+			out.RulesProposed = v.Proposed
+		}
+		out.Policies = append(out.Policies, name)
+	}
+	if next, ok := rs.next(now); ok && v.Protected && v.Origin == s.Name() {
+		out.NextDue = &next
+	}
+	last, err := s.cat.LastSnapshot(s.Place(), v.Lineage)
+	if err != nil {
+		return nil, err
+	}
+	var newest time.Time
+	if last != nil {
+		newest = last.Began.Time
+		if last.SeenUntil.After(newest) {
+			newest = last.SeenUntil.Time
+		}
+		out.Newest, out.LastFiles, out.LastBytes = &newest, last.Files, last.Bytes
+	}
+	here := placeState(s.Place(), newest, rs.objectives[s.Place()], 0, now)
+	out.Places = append(out.Places, here)
+	routes, err := s.cat.Routes()
+	if err != nil {
+		return nil, err
+	}
+	for _, r := range routes {
+		if !r.Volumes.V.Holds(v) || v.Origin != s.Name() {
+			continue
+		}
+		rows, err := s.cat.Snapshots(s.Place(), v.Name, catalog.SnapshotFilter{})
+		if err != nil {
+			return nil, err
+		}
+		w := routeWork{v: v, rs: rs}
+		if w.want, err = s.wantedFar(r, v, rs, rows, snapshotsOf(rows), now); err != nil {
+			return nil, err
+		}
+		rv, err := s.routeVolume(r, &w, now)
+		if err != nil {
+			return nil, err
+		}
+		var at time.Time
+		if rv.Newest != nil {
+			at = *rv.Newest
+		}
+		out.Places = append(out.Places, placeState(r.Peer, at, rs.objectives[r.Peer], rv.Backlog, now))
+	}
+	return out, s.protection(out, v, rs, newest, now)
+}
+
+func placeState(place string, newest time.Time, objective time.Duration, backlog int, now time.Time) api.PlaceState {
+	p := api.PlaceState{Place: place, State: "on target", ObjectiveSeconds: int64(objective.Seconds()), Backlog: backlog}
+	if newest.IsZero() {
+		p.State = "unprotected"
+		return p
+	}
+	p.Newest = &newest
+	lag := max(0, now.Sub(newest))
+	p.LagSeconds = int64(lag.Seconds())
+	if objective > 0 && lag > objective {
+		p.State = "late"
+	}
+	return p
+}
+
+// protection sums a volume's places up in one word and a sentence.
+func (s *Site) protection(out *api.Volume, v *catalog.Volume, rs *ruleset, newest, now time.Time) error {
+	switch {
+	case v.Origin != s.Name():
+		out.Protection = "on target"
+		out.Sentence = fmt.Sprintf("Copies of %s, a volume of the site %s.", strings.TrimSuffix(v.Name, "@"+v.Origin), v.Origin)
+		if p := out.Places[0]; p.State == "late" {
+			out.Protection = "late"
+			out.Sentence = fmt.Sprintf("The newest copy from %s is %s old; the objective here is %s.", v.Origin, ago(now.Sub(newest)), ago(time.Duration(p.ObjectiveSeconds)*time.Second))
+		}
+		return nil
+	case !v.Protected:
+		out.Protection, out.Sentence = "unprotected", "It was removed: nothing is taken any more, its snapshots stay until they are removed for themselves."
+		return nil
+	case len(rs.policies) == 0:
+		out.Protection, out.Sentence = "unprotected", "No policy chooses it: nothing is taken by itself."
+		return nil
+	case len(rs.take) == 0:
+		out.Protection, out.Sentence = "unprotected", "Its policies take nothing by themselves: none has a cadence."
+		return nil
+	case newest.IsZero():
+		out.Protection, out.Sentence = "unprotected", "It has no snapshot yet."
+		if out.NextDue != nil {
+			out.Sentence += " The first is due " + stamp(*out.NextDue) + "."
+		}
+		return nil
+	}
+	for _, p := range out.Places {
+		switch {
+		case p.State == "unprotected":
+			out.Protection = "unprotected"
+			out.Sentence = fmt.Sprintf("%s has no copy of it yet.", p.Place)
+		case p.State == "late" && out.Protection == "":
+			out.Protection = "late"
+			out.Sentence = fmt.Sprintf("At %s the newest state is %s old; the objective is %s.", p.Place, ago(time.Duration(p.LagSeconds)*time.Second), ago(time.Duration(p.ObjectiveSeconds)*time.Second))
+		}
+	}
+	if out.Protection != "" {
+		return nil
+	}
+	gaps, err := s.cat.Gaps(v.Name, newest, now)
+	if err != nil {
+		return err
+	}
+	if len(gaps) > 0 {
+		g := gaps[len(gaps)-1]
+		out.Protection, out.Sentence = "gap", fmt.Sprintf("The snapshot due %s was not taken: %s.", stamp(g.Due.Time), g.Cause)
+		return nil
+	}
+	out.Protection, out.Sentence = "on target", fmt.Sprintf("Its newest state is %s old.", ago(now.Sub(newest)))
+	return nil
+}
+
+// Status tells how everything stands, in sentences first.
+func (s *Site) Status() (*api.Status, error) {
+	now := s.clock.Now()
+	st := &api.Status{Site: s.Name(), Now: now, Running: s.running(), Coming: []api.Coming{}, Sentences: []api.Sentence{}}
+	var err error
+	if st.Volumes, err = s.Volumes(); err != nil {
+		return nil, err
+	}
+	if st.Routes, err = s.Routes(); err != nil {
+		return nil, err
+	}
+	u := s.store.Usage()
+	st.Usage = api.Usage{Place: s.Place(), Objects: u.Objects, Packs: u.Packs, StoredBytes: u.StoredBytes, DeadBytes: u.DeadBytes, Snapshots: u.Snapshots, FreeBytes: u.FreeBytes, Volumes: []api.VolumeUsage{}}
+	held, err := s.cat.Setting(holdSetting)
+	if err != nil {
+		return nil, err
+	}
+	s.sentences(st, held)
+	for _, v := range st.Volumes {
+		if v.NextDue != nil {
+			st.Coming = append(st.Coming, api.Coming{At: *v.NextDue, Volume: v.Name, What: "snapshot"})
+		}
+	}
+	slices.SortFunc(st.Coming, func(a, b api.Coming) int { return a.At.Compare(b.At) })
+	return st, nil
+}
+
+func (s *Site) sentences(st *api.Status, held string) {
+	add := func(x api.Sentence) { st.Sentences = append(st.Sentences, x) }
+	good, counted := 0, 0
+	for _, v := range st.Volumes {
+		if v.Protected || v.Origin != s.Name() {
+			counted++
+			if v.Protection == "on target" {
+				good++
+			}
+		}
+	}
+	switch {
+	case len(st.Volumes) == 0:
+		add(api.Sentence{Text: "Nothing is protected yet.", Weight: "look", Next: "Add a volume", Command: "candid volume add NAME --path DIR", Link: "/volumes"})
+	case good == counted && counted == 1:
+		add(api.Sentence{Text: "The one volume is on target.", Weight: "calm"})
+	case good == counted:
+		add(api.Sentence{Text: fmt.Sprintf("All %d volumes are on target.", counted), Weight: "calm"})
+	default:
+		add(api.Sentence{Text: fmt.Sprintf("%d of %d volumes are on target.", good, counted), Weight: "look"})
+	}
+	if held != "" {
+		add(api.Sentence{Text: "Nothing is removed at present: " + held + ".", Weight: "act", Next: "Release removal", Command: "candid store release"})
+	}
+	for _, v := range st.Volumes {
+		if v.Protection == "on target" || (!v.Protected && v.Origin == s.Name()) {
+			continue
+		}
+		x := api.Sentence{Text: fmt.Sprintf("%s is %s. %s", v.Name, v.Protection, v.Sentence), Weight: "act", Link: "/volumes/" + v.Name}
+		switch {
+		case len(v.Policies) == 0:
+			x.Next, x.Command, x.Link = "Write a policy for it", "candid policy put FILE", "/policies"
+		case v.Origin != s.Name():
+			x.Next, x.Command = "Look at the site it comes from", "candid site check "+v.Origin
+		default:
+			x.Next, x.Command = "Take a snapshot now", "candid snapshot take "+v.Name
+			for _, p := range v.Places[1:] {
+				if p.State != "on target" {
+					x.Next, x.Link = "Look at the route", "/sites"
+					for _, r := range st.Routes {
+						if r.To == p.Place {
+							x.Command = "candid route run " + r.Name
+						}
+					}
+				}
+			}
+		}
+		add(x)
+	}
+	for _, r := range st.Routes {
+		switch r.State {
+		case "unreachable", "refused":
+			add(api.Sentence{Text: fmt.Sprintf("Route %s: %s", r.Name, r.Sentence), Weight: "act", Next: "Test the site", Command: "candid site check " + r.To, Link: "/sites"})
+		case "behind", "seeding":
+			add(api.Sentence{Text: fmt.Sprintf("Route %s: %s", r.Name, r.Sentence), Weight: "look", Next: "Carry now", Command: "candid route run " + r.Name, Link: "/sites"})
+		}
+	}
+	if st.Usage.FreeBytes < 1<<30 {
+		add(api.Sentence{Text: fmt.Sprintf("The store's filesystem has %d MiB left.", st.Usage.FreeBytes>>20), Weight: "act", Next: "See what would come back", Command: "candid prune --dry-run"})
+	}
+}

@@ -1,0 +1,122 @@
+package site
+
+import (
+	"time"
+
+	"candidharbor/api"
+	"candidharbor/core/retention"
+	"candidharbor/internal/catalog"
+)
+
+const (
+	marksShown   = 5000
+	plannedShown = 200
+)
+
+// Timeline tells what the time ruler shows of a volume between two instants.
+func (s *Site) Timeline(volume string, from, to time.Time) (*api.Timeline, error) {
+	v, err := s.cat.Volume(volume)
+	if err != nil {
+		return nil, err
+	}
+	if !from.Before(to) {
+		return nil, bad("the stretch of time must begin before it ends")
+	}
+	d, err := s.decide(v)
+	if err != nil {
+		return nil, err
+	}
+	rs, err := s.rulesFor(v)
+	if err != nil {
+		return nil, err
+	}
+	now := s.clock.Now()
+	out := &api.Timeline{Volume: volume, From: from, To: to, Lanes: []api.Lane{}, Gaps: []api.GapSpan{}, Planned: []time.Time{}}
+	out.Lanes = append(out.Lanes, laneOf(s.Place(), d.rows, d.verdicts, from, to, nil))
+	routes, err := s.cat.Routes()
+	if err != nil {
+		return nil, err
+	}
+	for _, r := range routes {
+		if !r.Volumes.V.Holds(v) || v.Origin != s.Name() {
+			continue
+		}
+		carried, err := s.cat.CarriedBy(r.Name, s.Place(), v.Name)
+		if err != nil {
+			return nil, err
+		}
+		// The far side decides for itself; this is what its rules keep of what it got.
+		plain := snapshotsOf(d.rows)
+		verdicts := retention.Decide(plain, rs.keep[r.Peer], now)
+		out.Lanes = append(out.Lanes, laneOf(r.Peer, d.rows, verdicts, from, to, carried))
+	}
+	if out.Gaps, err = s.gapSpans(v.Name, from, to); err != nil {
+		return nil, err
+	}
+	if v.Protected && v.Origin == s.Name() {
+		at := now
+		for len(out.Planned) < plannedShown {
+			next, ok := rs.next(at)
+			if !ok || next.After(to) {
+				break
+			}
+			out.Planned = append(out.Planned, next)
+			at = next
+		}
+	}
+	return out, nil
+}
+
+func laneOf(place string, rows []*catalog.Snapshot, verdicts []retention.Verdict, from, to time.Time, carried map[string]catalog.Carried) api.Lane {
+	lane := api.Lane{Place: place, Marks: []api.TickMark{}}
+	for i, r := range rows {
+		k, there := carried[r.ID]
+		if carried != nil && (!there || !verdicts[i].Kept()) {
+			continue
+		}
+		seen := r.SeenUntil.Time
+		if carried != nil {
+			seen = k.SeenUntil.Time
+		}
+		if seen.Before(r.Began.Time) {
+			seen = r.Began.Time
+		}
+		if seen.Before(from) || r.Began.After(to) {
+			continue
+		}
+		m := api.TickMark{ID: r.ID, Taken: r.Began.Time, SeenUntil: seen, State: "kept", Tier: "none"}
+		if t, ok := verdicts[i].Widest(); ok {
+			m.Tier = t.String()
+		} else if len(verdicts[i].Reasons) > 0 {
+			m.Tier = verdicts[i].Reasons[0].Rule
+		}
+		if end, ok := verdicts[i].Ends(); ok {
+			m.Ends = &end
+		}
+		if carried == nil && !r.GraceUntil.IsZero() {
+			m.State, m.Ends = "in grace", timePtr(r.GraceUntil)
+		}
+		lane.Marks = append(lane.Marks, m)
+		if len(lane.Marks) == marksShown {
+			break
+		}
+	}
+	return lane
+}
+
+// gapSpans joins missed due times of one cause into stretches.
+func (s *Site) gapSpans(volume string, from, to time.Time) ([]api.GapSpan, error) {
+	gaps, err := s.cat.Gaps(volume, from, to)
+	if err != nil {
+		return nil, err
+	}
+	spans := []api.GapSpan{}
+	for _, g := range gaps {
+		if n := len(spans); n > 0 && spans[n-1].Cause == g.Cause && g.Due.Sub(spans[n-1].To) < 36*time.Hour {
+			spans[n-1].To, spans[n-1].Count = g.Due.Time, spans[n-1].Count+1
+			continue
+		}
+		spans = append(spans, api.GapSpan{From: g.Due.Time, To: g.Due.Time, Count: 1, Cause: g.Cause})
+	}
+	return spans, nil
+}

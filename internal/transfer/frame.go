@@ -1,0 +1,194 @@
+package transfer
+
+import (
+	"bufio"
+	"encoding/binary"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"sync/atomic"
+	"time"
+
+	"github.com/fxamacker/cbor/v2"
+)
+
+// Version of the protocol between sites.
+const Version = 1
+
+type frameType uint8
+
+const (
+	frameRequest frameType = iota + 1
+	frameReply
+	frameOffer
+	frameWant
+	frameRecords
+	frameCommit
+	frameError
+)
+
+const (
+	maxFrame     = 16 << 20
+	idleTimeout  = 90 * time.Second
+	offerSize    = 2048    // identities in an offer
+	recordsBatch = 1 << 20 // bytes in a records frame before it is sent
+)
+
+type request struct {
+	Version int             `cbor:"1,keyasint"`
+	Op      string          `cbor:"2,keyasint"`
+	Body    cbor.RawMessage `cbor:"3,keyasint"`
+}
+
+// Refusal is an error that the other side told.
+type Refusal struct {
+	What string `cbor:"1,keyasint"`
+	// Final says that trying again without a person's act is no use.
+	Final bool `cbor:"2,keyasint,omitempty"`
+}
+
+func (r *Refusal) Error() string { return r.What }
+
+// Stream is one exchange with a peer.
+type Stream struct {
+	c   net.Conn
+	r   *bufio.Reader
+	w   *bufio.Writer
+	In  atomic.Int64 // bytes of frames received
+	Out atomic.Int64 // bytes of frames sent
+}
+
+func newStream(c net.Conn) *Stream {
+	return &Stream{c: c, r: bufio.NewReaderSize(c, 256<<10), w: bufio.NewWriterSize(c, 256<<10)}
+}
+
+// Close ends the stream.
+func (s *Stream) Close() error { return s.c.Close() }
+
+var (
+	encMode, _ = cbor.CoreDetEncOptions().EncMode()
+	decMode, _ = cbor.DecOptions{MaxArrayElements: 1 << 17, MaxMapPairs: 1 << 12, MaxNestedLevels: 8, IndefLength: cbor.IndefLengthForbidden}.DecMode()
+)
+
+func encode(v any) ([]byte, error) { return encMode.Marshal(v) }
+
+func (s *Stream) raw(t frameType, parts ...[]byte) error {
+	n := 0
+	for _, p := range parts {
+		n += len(p)
+	}
+	if n > maxFrame {
+		return fmt.Errorf("frame of %d bytes", n)
+	}
+	var head [5]byte
+	head[0] = byte(t)
+	binary.BigEndian.PutUint32(head[1:], uint32(n))
+	s.c.SetWriteDeadline(time.Now().Add(idleTimeout))
+	s.Out.Add(int64(n) + 5)
+	if _, err := s.w.Write(head[:]); err != nil {
+		return err
+	}
+	for _, p := range parts {
+		if _, err := s.w.Write(p); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (s *Stream) send(t frameType, v any) error {
+	b, err := encode(v)
+	if err != nil {
+		return err
+	}
+	return s.raw(t, b)
+}
+
+func (s *Stream) flush() error { return s.w.Flush() }
+
+// read returns the next frame. An error frame becomes a *Refusal.
+func (s *Stream) read() (frameType, []byte, error) {
+	s.c.SetReadDeadline(time.Now().Add(idleTimeout))
+	var head [5]byte
+	if _, err := io.ReadFull(s.r, head[:]); err != nil {
+		return 0, nil, err
+	}
+	n := binary.BigEndian.Uint32(head[1:])
+	if n > maxFrame {
+		return 0, nil, fmt.Errorf("the peer announced a frame of %d bytes, at most %d are accepted", n, maxFrame)
+	}
+	b := make([]byte, n)
+	if _, err := io.ReadFull(s.r, b); err != nil {
+		return 0, nil, err
+	}
+	s.In.Add(int64(n) + 5)
+	if frameType(head[0]) == frameError {
+		r := &Refusal{}
+		if err := decMode.Unmarshal(b, r); err != nil {
+			return 0, nil, err
+		}
+		return 0, nil, r
+	}
+	return frameType(head[0]), b, nil
+}
+
+func (s *Stream) expect(t frameType, into any) error {
+	got, b, err := s.read()
+	if err != nil {
+		return err
+	}
+	if got != t {
+		return fmt.Errorf("the peer sent frame type %d where %d was due", got, t)
+	}
+	return decMode.Unmarshal(b, into)
+}
+
+// Request reads what the stream is for. Another protocol version is refused.
+func (s *Stream) Request() (op string, body []byte, err error) {
+	var q request
+	if err := s.expect(frameRequest, &q); err != nil {
+		return "", nil, err
+	}
+	if q.Version != Version {
+		err := &Refusal{What: fmt.Sprintf("this site speaks protocol version %d, the peer %d: bring both to the same release", Version, q.Version), Final: true}
+		s.Refuse(err)
+		return "", nil, err
+	}
+	return q.Op, q.Body, nil
+}
+
+// Reply answers a request.
+func (s *Stream) Reply(v any) error {
+	if err := s.send(frameReply, v); err != nil {
+		return err
+	}
+	return s.flush()
+}
+
+// Answer reads the reply to a request.
+func (s *Stream) Answer(into any) error { return s.expect(frameReply, into) }
+
+// Refuse tells the peer an error and ends the exchange.
+func (s *Stream) Refuse(err error) {
+	r := &Refusal{}
+	if !errors.As(err, &r) {
+		r = &Refusal{What: err.Error()}
+	}
+	if s.send(frameError, r) == nil {
+		s.flush()
+	}
+}
+
+// Ask opens a stream, sends a request and reads the reply.
+func (l *Link) Ask(op string, body, into any) error {
+	s, err := l.Open(op, body)
+	if err != nil {
+		return err
+	}
+	defer s.Close()
+	return s.Answer(into)
+}
+
+// Decode reads a request's body.
+func Decode(body []byte, into any) error { return decMode.Unmarshal(body, into) }
