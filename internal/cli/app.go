@@ -64,7 +64,7 @@ func Main(ctx context.Context, args []string, stdout, stderr io.Writer) int {
 
 func newApp(stdout, stderr io.Writer) *cli.Command {
 	usage := func(ctx context.Context, cmd *cli.Command, err error, sub bool) error {
-		return misuse("%w; candid %s --help shows how", err, strings.TrimPrefix(cmd.FullName(), "candid"))
+		return misuse("%w; %s --help shows how", err, cmd.FullName())
 	}
 	app := &cli.Command{
 		Name:                  "candid",
@@ -90,7 +90,7 @@ func newApp(stdout, stderr io.Writer) *cli.Command {
 		if len(c.Commands) > 0 && c.Action == nil {
 			c.Action = func(_ context.Context, cmd *cli.Command) error {
 				if cmd.Args().Present() {
-					return misuse("there is no command %q under %s; candid %s --help lists them", cmd.Args().First(), cmd.FullName(), strings.TrimPrefix(cmd.FullName(), "candid"))
+					return misuse("there is no command %q under %s; %s --help lists them", cmd.Args().First(), cmd.FullName(), cmd.FullName())
 				}
 				return cli.ShowSubcommandHelp(cmd)
 			}

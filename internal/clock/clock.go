@@ -27,6 +27,8 @@ type Moved struct {
 	mu      sync.Mutex
 	now     time.Time
 	waiting map[chan time.Time]time.Time
+
+	following bool
 }
 
 // NewMoved returns a clock that shows t.
@@ -36,6 +38,9 @@ func NewMoved(t time.Time) *Moved { return &Moved{now: t, waiting: map[chan time
 func (m *Moved) Now() time.Time {
 	m.mu.Lock()
 	defer m.mu.Unlock()
+	if m.following {
+		return time.Now()
+	}
 	return m.now
 }
 
@@ -56,6 +61,9 @@ func (m *Moved) Set(t time.Time) {
 func (m *Moved) Until(t time.Time) <-chan time.Time {
 	m.mu.Lock()
 	defer m.mu.Unlock()
+	if m.following {
+		return time.After(time.Until(t))
+	}
 	ch := make(chan time.Time, 1)
 	if !t.After(m.now) {
 		ch <- m.now
@@ -63,4 +71,15 @@ func (m *Moved) Until(t time.Time) <-chan time.Time {
 		m.waiting[ch] = t
 	}
 	return ch
+}
+
+// Follow makes the clock go with the host's from now on.
+func (m *Moved) Follow() {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	m.following = true
+	for ch := range m.waiting {
+		ch <- time.Now()
+		delete(m.waiting, ch)
+	}
 }

@@ -1,19 +1,496 @@
-// Package demo lives through the story of a made-up survey.
+// Package demo lives through a story at two sites of a made-up survey: real files that
+// change, real snapshots, expiry and routes, by a moved clock; with an accident, a link
+// outage and a night without the service. Then it serves both sites.
 package demo
 
 import (
 	"context"
+	"errors"
+	"fmt"
 	"io"
+	"log/slog"
+	"math/rand/v2"
+	"net"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strconv"
+	"time"
+
+	"candidharbor/api"
+	"candidharbor/internal/clock"
+	"candidharbor/internal/service"
+	"candidharbor/internal/site"
 )
 
 // Options of Run.
 type Options struct {
-	Data   string
+	Data   string // empty: a new temporary directory, removed when the demo ends
 	Days   int
 	Once   bool
 	Listen string
 	Out    io.Writer
 }
 
-// Run lives through the story.
-func Run(ctx context.Context, opt Options) error { return nil }
+type story struct {
+	opt       Options
+	ctx       context.Context
+	out       io.Writer
+	clock     *clock.Moved
+	files     *survey
+	larkfield *service.Service
+	stonewick *service.Service
+	begin     time.Time
+	token     string
+	checks    int
+}
+
+const policyStandard = `policy: survey-standard
+volumes: {survey: daily}
+take:
+  - every 6 hours
+  - daily at 23:30
+zone: Europe/Lisbon
+skip_unchanged: true
+keep:
+  larkfield: {newest: 6, daily: 14, weekly: 4, by_hand: 60 days}
+  stonewick: {daily: 21, weekly: 8, monthly: 12, yearly: 7, by_hand: 60 days}
+objectives: {larkfield: 7 hours, stonewick: 8 hours}
+grace: 24 hours
+`
+
+const policyRegister = `policy: register-close
+volumes: {names: [accession-register]}
+take:
+  - every 2 hours between 08:00 and 18:00 on mon-fri
+zone: Europe/Lisbon
+skip_unchanged: true
+keep:
+  larkfield: {hourly: 24, daily: 30}
+  stonewick: {daily: 60, monthly: 12}
+grace: 24 hours
+`
+
+// Run lives through the story and, unless Once, serves both sites until ctx ends.
+func Run(ctx context.Context, opt Options) (err error) {
+	if opt.Data == "" {
+		dir, err := os.MkdirTemp("", "candid-demo-")
+		if err != nil {
+			return err
+		}
+		opt.Data = dir
+		defer os.RemoveAll(dir)
+	} else if entries, err := os.ReadDir(opt.Data); err == nil && len(entries) > 0 {
+		return fmt.Errorf("the demo needs a directory of its own, and %s is not empty", opt.Data)
+	}
+	if opt.Data, err = filepath.Abs(opt.Data); err != nil {
+		return err
+	}
+	zone, err := time.LoadLocation("Europe/Lisbon")
+	if err != nil {
+		return err
+	}
+	now := time.Now()
+	y, m, d := now.In(zone).Date()
+	begin := time.Date(y, m, d-opt.Days, 9, 0, 0, 0, zone)
+	s := &story{opt: opt, ctx: ctx, out: opt.Out, clock: clock.NewMoved(begin), begin: begin,
+		files: &survey{dir: filepath.Join(opt.Data, "shares"), rng: rand.New(rand.NewPCG(1931, 7))}}
+	defer func() {
+		for _, svc := range []*service.Service{s.larkfield, s.stonewick} {
+			if svc != nil {
+				svc.Stop()
+			}
+		}
+	}()
+	began := time.Now()
+	if err := s.live(now); err != nil {
+		return err
+	}
+	s.say("")
+	s.say("%d days lived through in %.0f seconds; %d checks held.", opt.Days, time.Since(began).Seconds(), s.checks)
+	if opt.Once {
+		return nil
+	}
+	return s.serve()
+}
+
+func (s *story) say(format string, args ...any) { fmt.Fprintf(s.out, format+"\n", args...) }
+
+// step prints a step of the story and its outcome.
+func (s *story) step(what string, outcome string, err error) error {
+	day := int(s.clock.Now().Sub(s.begin).Hours()/24) + 1
+	if err != nil {
+		s.say("day %2d  %s: FAILED: %v", day, what, err)
+		return fmt.Errorf("%s: %w", what, err)
+	}
+	s.say("day %2d  %s", day, what)
+	if outcome != "" {
+		s.say("        %s", outcome)
+	}
+	return nil
+}
+
+// check counts a claim of the story that was put to the test.
+func (s *story) check(ok bool, what string) error {
+	if !ok {
+		return errors.New("this should be so and is not: " + what)
+	}
+	s.checks++
+	return nil
+}
+
+func (s *story) open(name, listen string) (*service.Service, error) {
+	host, port, err := net.SplitHostPort(listen)
+	if err != nil {
+		return nil, err
+	}
+	n, err := strconv.Atoi(port)
+	if err != nil {
+		return nil, err
+	}
+	if name == "stonewick" && n != 0 {
+		n += 2
+	}
+	addr := func(off int) string {
+		if n == 0 {
+			return net.JoinHostPort(host, "0")
+		}
+		return net.JoinHostPort(host, strconv.Itoa(n+off))
+	}
+	return service.Start(site.Options{Data: filepath.Join(s.opt.Data, name), Name: name, Listen: addr(0), PeerListen: addr(1),
+		Roots: []string{s.files.dir, filepath.Join(s.opt.Data, "restored")}, Clock: s.clock, Logger: slog.New(slog.DiscardHandler)})
+}
+
+// run waits for a run and returns its outcome.
+func (s *story) run(svc *service.Service) func(r api.Run, err error) (string, error) {
+	return func(r api.Run, err error) (string, error) {
+		if err != nil {
+			return "", err
+		}
+		done, err := svc.Site.Wait(s.ctx, r.ID)
+		if err == nil && done.State != "done" && done.State != "done with remarks" {
+			err = fmt.Errorf("run %d %s: %s", done.ID, done.State, done.Outcome)
+		}
+		return done.Outcome, err
+	}
+}
+
+// live goes through the days up to now.
+func (s *story) live(now time.Time) error {
+	if err := s.setUp(); err != nil {
+		return err
+	}
+	accident := s.opt.Days * 4 / 9
+	outage := s.opt.Days * 2 / 3
+	night := s.opt.Days * 7 / 9
+	for day := 0; ; day++ {
+		morning := s.begin.AddDate(0, 0, day)
+		if morning.After(now) {
+			break
+		}
+		if day > 0 {
+			if err := s.advance(morning); err != nil {
+				return err
+			}
+		}
+		if err := s.files.work(morning); err != nil {
+			return err
+		}
+		var err error
+		switch day {
+		case accident:
+			err = s.accident()
+		case outage:
+			s.larkfield.Site.CutLine(true)
+			err = s.step("The line between the sites goes down.", "", nil)
+		case outage + 2:
+			err = s.lineBack()
+		case night:
+			err = s.nightWithout()
+		case s.opt.Days - 5:
+			var out string
+			out, err = s.run(s.larkfield)(s.larkfield.Site.TakeSnapshot("grant-office", api.SnapshotTake{Note: "before the server room is painted"}, "the demo"))
+			err = s.step("Someone takes a snapshot of grant-office by hand.", out, err)
+		}
+		if err != nil {
+			return err
+		}
+		if err := s.keepHouse(day); err != nil {
+			return err
+		}
+	}
+	if err := s.advance(now); err != nil {
+		return err
+	}
+	return s.proof()
+}
+
+// advance moves the clock from one due time to the next, doing what is due.
+func (s *story) advance(to time.Time) error {
+	for {
+		if err := s.ctx.Err(); err != nil {
+			return err
+		}
+		next, err := s.larkfield.Site.Step(s.ctx, true)
+		if err != nil {
+			return err
+		}
+		if next.IsZero() || next.After(to) {
+			s.clock.Set(to)
+			return nil
+		}
+		s.clock.Set(next)
+	}
+}
+
+func (s *story) setUp() (err error) {
+	if err := errors.Join(s.files.begin(s.begin), os.MkdirAll(filepath.Join(s.opt.Data, "restored"), 0o755)); err != nil {
+		return err
+	}
+	if s.larkfield, err = s.open("larkfield", s.opt.Listen); err != nil {
+		return err
+	}
+	s.token = s.larkfield.FirstToken
+	if s.stonewick, err = s.open("stonewick", s.opt.Listen); err != nil {
+		return err
+	}
+	s.say("The Larkfield Botanical Survey, from %s to today. Files, snapshots and copies are real; only the clock is moved.", s.begin.Format("2 January 2006"))
+	s.say("")
+	for _, v := range []api.VolumeAdd{
+		{Name: "herbarium-scans", Labels: map[string]string{"survey": "daily", "collection": "herbarium"}},
+		{Name: "field-notebooks", Labels: map[string]string{"survey": "daily", "collection": "field"}},
+		{Name: "accession-register", Labels: map[string]string{"survey": "daily", "collection": "herbarium"}},
+		{Name: "greenhouse-telemetry", Labels: map[string]string{"survey": "daily", "collection": "glasshouse"}},
+		{Name: "grant-office", Labels: map[string]string{"office": "yes"}},
+	} {
+		v.Path = s.files.path(v.Name)
+		if v.Name == "greenhouse-telemetry" {
+			if err := s.files.telemetry(s.begin); err != nil {
+				return err
+			}
+		}
+		f, err := s.larkfield.Site.AddVolume(v)
+		out := ""
+		if err == nil {
+			out = fmt.Sprintf("%d files, %d bytes", f.Files, f.Bytes)
+		}
+		if err := s.step("Protect "+v.Name+".", out, err); err != nil {
+			return err
+		}
+	}
+	for _, body := range []string{policyStandard, policyRegister} {
+		p, err := s.larkfield.Site.PutPolicy(body, "the demo")
+		what := "Store a policy."
+		if err == nil {
+			what = fmt.Sprintf("Store the policy %s for %d volumes.", p.Name, len(p.Volumes))
+		}
+		if err := s.step(what, "", err); err != nil {
+			return err
+		}
+	}
+	inv, err := s.stonewick.Site.Invite()
+	if err == nil {
+		_, err = s.larkfield.Site.Pair(s.ctx, inv.Text)
+	}
+	if err := s.step("Stonewick invites, Larkfield pairs.", "", err); err != nil {
+		return err
+	}
+	r, err := s.larkfield.Site.AddRoute(api.RouteAdd{Name: "to-stonewick", To: "stonewick", Labels: map[string]string{"survey": "daily"}})
+	out := ""
+	if err == nil {
+		out = fmt.Sprintf("for %d volumes", len(r.Volumes))
+	}
+	if err := s.step("Open the route to-stonewick.", out, err); err != nil {
+		return err
+	}
+	out, err = s.run(s.larkfield)(s.larkfield.Site.TakeSnapshot("grant-office", api.SnapshotTake{Note: "as it was when the harbor came"}, "the demo"))
+	return s.step("Take a first snapshot of grant-office by hand.", out, err)
+}
+
+// accident deletes a folder and brings it back as of the evening before.
+func (s *story) accident() error {
+	year := s.clock.Now().Format("2006")
+	folder := s.files.path("field-notebooks", year, "transect-7")
+	if _, err := os.Stat(folder); err != nil {
+		if err := s.files.note(s.clock.Now(), 7); err != nil {
+			return err
+		}
+	}
+	if err := s.advance(s.clock.Now().Add(16 * time.Hour)); err != nil {
+		return err
+	}
+	before, err := sum(folder)
+	if err != nil {
+		return err
+	}
+	evening := s.clock.Now()
+	if err := s.advance(evening.Add(5 * time.Minute)); err != nil {
+		return err
+	}
+	if err := os.RemoveAll(folder); err != nil {
+		return err
+	}
+	if err := s.step("A folder of field notes, transect-7, is deleted by mistake.", "", nil); err != nil {
+		return err
+	}
+	if err := s.advance(evening.Add(13 * time.Hour)); err != nil {
+		return err
+	}
+	out, err := s.run(s.larkfield)(s.larkfield.Site.Restore(api.RestoreAsk{Volume: "field-notebooks", Paths: []string{year + "/transect-7"},
+		At: evening.Format(time.RFC3339), InPlace: true, OnConflict: "skip"}, "the demo"))
+	if err := s.step("It is missed the next day and brought back as it was the evening before.", out, err); err != nil {
+		return err
+	}
+	after, err := sum(folder)
+	if err != nil {
+		return err
+	}
+	return s.check(before == after, "the folder is the one that was deleted")
+}
+
+func (s *story) lineBack() error {
+	r, err := s.larkfield.Site.Route("to-stonewick")
+	if err != nil {
+		return err
+	}
+	if err := s.check(r.State == "unreachable", "the route says that Stonewick is unreachable, not "+r.State); err != nil {
+		return err
+	}
+	if err := s.step("Two days later the line is mended.", r.Sentence, nil); err != nil {
+		return err
+	}
+	s.larkfield.Site.CutLine(false)
+	out, err := s.run(s.larkfield)(s.larkfield.Site.RunRoute("to-stonewick", "the demo"))
+	return s.step("The route goes on by what is missing, the newest first.", out, err)
+}
+
+// nightWithout stops the service for fourteen hours.
+func (s *story) nightWithout() error {
+	if err := s.advance(s.clock.Now().Add(9 * time.Hour)); err != nil {
+		return err
+	}
+	s.larkfield.Stop()
+	s.clock.Set(s.clock.Now().Add(14 * time.Hour))
+	var err error
+	if s.larkfield, err = s.open("larkfield", s.opt.Listen); err != nil {
+		return err
+	}
+	if _, err := s.larkfield.Site.Step(s.ctx, true); err != nil {
+		return err
+	}
+	tl, err := s.larkfield.Site.Timeline("field-notebooks", s.clock.Now().Add(-24*time.Hour), s.clock.Now())
+	if err != nil {
+		return err
+	}
+	if err := s.check(len(tl.Gaps) > 0, "the night is a gap in history"); err != nil {
+		return err
+	}
+	return s.step("Larkfield's service was off for a night.", fmt.Sprintf("%d snapshots of field-notebooks were missed: %s. One was taken at once.", tl.Gaps[0].Count, tl.Gaps[0].Cause), nil)
+}
+
+// keepHouse prunes every day and sweeps every two weeks, at both sites.
+func (s *story) keepHouse(day int) error {
+	for _, svc := range []*service.Service{s.larkfield, s.stonewick} {
+		out, err := s.run(svc)(svc.Site.Prune("", "the schedule"))
+		if err != nil {
+			return err
+		}
+		if day%14 != 13 {
+			continue
+		}
+		if err := s.step("Pruning at "+svc.Site.Name()+".", out, nil); err != nil {
+			return err
+		}
+		out, err = s.run(svc)(svc.Site.Sweep(false, "the schedule"))
+		if err := s.step("Sweeping at "+svc.Site.Name()+".", out, err); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// proof restores the newest state of a volume at the far site and compares it, and
+// verifies both stores.
+func (s *story) proof() error {
+	target := filepath.Join(s.opt.Data, "restored", "herbarium-scans")
+	out, err := s.run(s.larkfield)(s.larkfield.Site.TakeSnapshot("herbarium-scans", api.SnapshotTake{Note: "for the proof"}, "the demo"))
+	if err := s.step("Take a snapshot of herbarium-scans by hand.", out, err); err != nil {
+		return err
+	}
+	if out, err = s.run(s.larkfield)(s.larkfield.Site.RunRoute("to-stonewick", "the demo")); err != nil {
+		return err
+	}
+	out, err = s.run(s.stonewick)(s.stonewick.Site.Restore(api.RestoreAsk{Volume: "herbarium-scans@larkfield", At: "latest", To: target}, "the demo"))
+	if err := s.step("Restore herbarium-scans at Stonewick.", out, err); err != nil {
+		return err
+	}
+	live, err := sum(s.files.path("herbarium-scans"))
+	if err != nil {
+		return err
+	}
+	copied, err := sum(target)
+	if err != nil {
+		return err
+	}
+	if err := s.check(live == copied, "the copy restored at Stonewick is the original"); err != nil {
+		return err
+	}
+	for _, svc := range []*service.Service{s.larkfield, s.stonewick} {
+		out, err := s.run(svc)(svc.Site.Verify("the demo"))
+		if err := s.step("Verify everything stored at "+svc.Site.Name()+".", out, err); err != nil {
+			return err
+		}
+		u := svc.Site.Config().Name
+		st, err := svc.Site.Status()
+		if err != nil {
+			return err
+		}
+		if err := s.check(st.Usage.Snapshots > 0, u+" has snapshots"); err != nil {
+			return err
+		}
+	}
+	st, err := s.larkfield.Site.Status()
+	if err != nil {
+		return err
+	}
+	s.say("")
+	for _, x := range st.Sentences {
+		s.say("Today: %s", x.Text)
+	}
+	return nil
+}
+
+// sum describes a directory independently of this program's own code.
+func sum(dir string) (string, error) {
+	cmd := exec.Command("sh", "-c", `find . -printf '%y %m %U:%G %s %T@ %P\n' | sed 's/^d \([^ ]* [^ ]*\) [^ ]* /d \1 /' | LC_ALL=C sort; find . -type f -print0 | LC_ALL=C sort -z | xargs -0 -r sha256sum`)
+	cmd.Dir = dir
+	out, err := cmd.Output()
+	return string(out), err
+}
+
+func (s *story) serve() error {
+	s.clock.Follow()
+	for _, svc := range []*service.Service{s.larkfield, s.stonewick} {
+		go svc.Site.KeepSchedule(s.ctx)
+	}
+	tb := s.stonewick.FirstToken
+	s.say("")
+	s.say("Larkfield   %s   sign in with %s", s.larkfield.URL, s.token)
+	s.say("Stonewick   %s   sign in with %s", s.stonewick.URL, tb)
+	s.say("")
+	s.say("First steps, in another terminal:")
+	s.say("  export CANDID_SITE=%s", s.larkfield.Socket)
+	s.say("  candid status")
+	s.say("  candid snapshot list field-notebooks")
+	s.say("  candid browse field-notebooks --at -30d")
+	s.say("  candid restore field-notebooks --at -30d --to %s", filepath.Join(s.opt.Data, "restored", "notebooks"))
+	s.say("Press Ctrl+C to end; what the demo made goes with it%s.", map[bool]string{true: "", false: " unless you gave it a directory"}[s.opt.Data == ""])
+	select {
+	case <-s.ctx.Done():
+		return nil
+	case err := <-s.larkfield.Failed:
+		return err
+	case err := <-s.stonewick.Failed:
+		return err
+	}
+}

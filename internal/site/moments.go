@@ -300,3 +300,16 @@ func (s *Site) entryView(e *object.Entry) api.Entry {
 	}
 	return v
 }
+
+// size writes bytes in binary units.
+func size(n int64) string {
+	const units = "KMGTPE"
+	if n < 1024 {
+		return fmt.Sprintf("%d B", n)
+	}
+	v, i := float64(n)/1024, 0
+	for v >= 1024 && i < len(units)-1 {
+		v, i = v/1024, i+1
+	}
+	return fmt.Sprintf("%.1f %ciB", v, units[i])
+}

@@ -141,7 +141,7 @@ func (s *Site) startPrune(volume, by string) (*job, error) {
 		if res.Held != "" {
 			return res, "nothing is removed: " + res.Held, nil
 		}
-		return res, fmt.Sprintf("%d entered grace, %d removed, %d kept again; a sweep gives back %d bytes", res.EnterGrace, res.Removed, res.Recalled, res.RemovedBytes), nil
+		return res, fmt.Sprintf("%d entered grace, %d removed, %d kept again; a sweep gives back %s", res.EnterGrace, res.Removed, res.Recalled, size(res.RemovedBytes)), nil
 	})
 }
 
@@ -285,7 +285,7 @@ func (s *Site) startSweep(settle bool, by string) (*job, error) {
 		if err != nil {
 			return nil, "", err
 		}
-		return res, fmt.Sprintf("%d objects nobody needs; %d bytes given back, %d bytes wait in packs that are mostly needed", res.Condemned, res.FreedBytes, res.WaitingBytes), nil
+		return res, fmt.Sprintf("%d objects nobody needs; %s given back, %s wait in packs that are mostly needed", res.Condemned, size(res.FreedBytes), size(res.WaitingBytes)), nil
 	})
 }
 
@@ -311,7 +311,7 @@ func (s *Site) Verify(by string) (api.Run, error) {
 			}
 		}
 		if len(res.Damage) == 0 {
-			return res, fmt.Sprintf("%d objects, %d bytes: all as written", res.Objects, res.Bytes), nil
+			return res, fmt.Sprintf("%d objects, %s: all as written", res.Objects, size(res.Bytes)), nil
 		}
 		j.remark()
 		return res, fmt.Sprintf("%d of %d objects are damaged; the log names the snapshots and paths. Everything else is whole. The next snapshot of an undamaged volume puts back what it still has", len(res.Damage), res.Objects), nil

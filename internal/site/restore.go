@@ -221,8 +221,8 @@ func (s *Site) restore(ctx context.Context, j *job, r *restoring) (any, string, 
 	if out.RemarkCount > 0 {
 		j.remark()
 	}
-	words := fmt.Sprintf("%s as of %s in %s: %d created, %d replaced, %d removed, %d skipped, %d adjusted, %d the same already; %d bytes in %s%s",
-		r.v.Name, stamp(r.row.Began.Time), r.opt.Target, out.Created, out.Replaced, out.Removed, out.Skipped, out.Adjusted, out.Kept, out.Bytes,
+	words := fmt.Sprintf("%s as of %s in %s: %d created, %d replaced, %d removed, %d skipped, %d adjusted, %d the same already; %s in %s%s",
+		r.v.Name, stamp(r.row.Began.Time), r.opt.Target, out.Created, out.Replaced, out.Removed, out.Skipped, out.Adjusted, out.Kept, size(out.Bytes),
 		ago(time.Since(begun)), remarkWords(out.RemarkCount))
 	if safety != "" {
 		words += fmt.Sprintf(". What was there before is in the safety snapshot %s; to go back to it: candid restore %s --at %s --in-place", safety[:12], r.v.Name, safety[:12])

@@ -180,7 +180,7 @@ func (s *Site) startRoute(r *catalog.Route, by string) (*job, error) {
 		}
 		sent, offered := meter.SentBytes.Load(), meter.OfferedBytes.Load()
 		return map[string]int64{"snapshots": int64(n), "sentBytes": sent, "offeredBytes": offered, "wireBytes": meter.WireBytes.Load()},
-			fmt.Sprintf("%d snapshots carried to %s; %d bytes sent, %d bytes were there already", n, r.Peer, sent, max(0, offered-sent)), nil
+			fmt.Sprintf("%d snapshots carried to %s; %s sent, %s were there already", n, r.Peer, size(sent), size(max(0, offered-sent))), nil
 	})
 }
 

@@ -150,7 +150,7 @@ func (s *Site) take(ctx context.Context, j *job, volume string, t taking) (*cata
 	if res.RemarkCount > 0 {
 		j.remark()
 	}
-	return row, fmt.Sprintf("snapshot %s: %d files, %d bytes, of which %d bytes were new in the store%s", row.ID[:12], row.Files, row.Bytes, row.Stored, remarkWords(res.RemarkCount)), nil
+	return row, fmt.Sprintf("snapshot %s: %d files, %s, of which %s were new in the store%s", row.ID[:12], row.Files, size(row.Bytes), size(row.Stored), remarkWords(res.RemarkCount)), nil
 }
 
 func remarkWords(n int64) string {

@@ -88,7 +88,7 @@ func (s *Site) addWarnings(f *api.VolumeFound, found *tree.Survey) []string {
 		warn = append(warn, fmt.Sprintf("The store and the volume are on the same filesystem: if that disk fails, both are lost. Open a route to another site, or move %s to another disk.", s.dir))
 	}
 	if f.FirstNeeds > f.StoreFree {
-		warn = append(warn, fmt.Sprintf("The first snapshot may need up to %d bytes, and %d are free in the store.", f.FirstNeeds, f.StoreFree))
+		warn = append(warn, fmt.Sprintf("The first snapshot may need up to %s, and %s are free in the store.", size(f.FirstNeeds), size(f.StoreFree)))
 	}
 	if f.UnreadableCount > 0 {
 		warn = append(warn, fmt.Sprintf("%d entries cannot be read by the service, the first is %s: they will be missing from snapshots.", f.UnreadableCount, f.Unreadable[0]))
