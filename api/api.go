@@ -197,7 +197,11 @@ type Going struct {
 // PruneAsk asks to apply the rules now.
 type PruneAsk struct {
 	Volume string `json:"volume,omitempty"`
-	DryRun bool   `json:"dryRun,omitempty"`
+}
+
+// TokenAdd asks for a token.
+type TokenAdd struct {
+	Name string `json:"name"`
 }
 
 // PruneResult is what pruning did or would do.

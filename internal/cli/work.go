@@ -171,8 +171,8 @@ func pruneCommand() *cli.Command {
 		Description: "Example: candid prune --dry-run",
 		Flags:       append([]cli.Flag{&cli.BoolFlag{Name: "dry-run", Usage: "only tell what would go, why, and what comes back"}}, runFlags()...),
 		Action: with("[VOLUME]", func(ctx context.Context, f *face, cmd *cli.Command) error {
-			ask := api.PruneAsk{Volume: cmd.Args().First(), DryRun: cmd.Bool("dry-run")}
-			if !ask.DryRun {
+			ask := api.PruneAsk{Volume: cmd.Args().First()}
+			if !cmd.Bool("dry-run") {
 				var r api.Run
 				if err := f.Post(ctx, "/prune", ask, &r); err != nil {
 					return err
@@ -180,7 +180,7 @@ func pruneCommand() *cli.Command {
 				return f.follow(ctx, cmd, &r)
 			}
 			var p api.PruneResult
-			if err := f.Post(ctx, "/prune", ask, &p); err != nil {
+			if err := f.Post(ctx, "/prune/plan", ask, &p); err != nil {
 				return err
 			}
 			return f.show(p, func() {
@@ -518,7 +518,7 @@ func tokenCommand() *cli.Command {
 	return &cli.Command{Name: "token", Usage: "who may come by HTTP", Commands: []*cli.Command{
 		{Name: "add", Usage: "make a token; it is shown this once", ArgsUsage: "NAME", Description: "Example: candid token add night-desk", Action: with("NAME", func(ctx context.Context, f *face, cmd *cli.Command) error {
 			var t api.Token
-			if err := f.Post(ctx, "/tokens", map[string]string{"name": cmd.Args().First()}, &t); err != nil {
+			if err := f.Post(ctx, "/tokens", api.TokenAdd{Name: cmd.Args().First()}, &t); err != nil {
 				return err
 			}
 			return f.show(t, func() { f.say("%s", t.Text) })

@@ -2,7 +2,6 @@ package httpapi
 
 import (
 	"context"
-	"net/http"
 	"strconv"
 	"strings"
 	"time"
@@ -133,22 +132,11 @@ func (s *server) registerSnapshots(a huma.API) {
 	huma.Register(a, op("POST", "/snapshots/{id}/recall", "recallSnapshot", "Take a snapshot back out of grace"), func(ctx context.Context, in *identified) (*body[api.Snapshot], error) {
 		return answerAt(s.site.RecallSnapshot(in.ID))
 	})
-	huma.Register(a, op("POST", "/prune", "prune", "Apply the rules now; a dry run only tells", 202), func(ctx context.Context, in *body[api.PruneAsk]) (*struct {
-		Status int
-		Body   any
-	}, error) {
-		out := &struct {
-			Status int
-			Body   any
-		}{Status: http.StatusAccepted}
-		var err error
-		if in.Body.DryRun {
-			out.Status = http.StatusOK
-			out.Body, err = s.site.PlanPrune(in.Body.Volume)
-		} else {
-			out.Body, err = s.site.Prune(in.Body.Volume, caller(ctx))
-		}
-		return out, fail(err)
+	huma.Register(a, op("POST", "/prune", "prune", "Apply the rules now", 202), func(ctx context.Context, in *body[api.PruneAsk]) (*body[api.Run], error) {
+		return answer(s.site.Prune(in.Body.Volume, caller(ctx)))
+	})
+	huma.Register(a, op("POST", "/prune/plan", "planPrune", "What the rules would let go now; changes nothing"), func(ctx context.Context, in *body[api.PruneAsk]) (*body[api.PruneResult], error) {
+		return answerAt(s.site.PlanPrune(in.Body.Volume))
 	})
 	huma.Register(a, op("POST", "/restores", "restore", "Bring files or a volume back", 202), func(ctx context.Context, in *body[api.RestoreAsk]) (*body[api.Run], error) {
 		return answer(s.site.Restore(in.Body, caller(ctx)))
@@ -196,9 +184,7 @@ func (s *server) registerStore(a huma.API) {
 	huma.Register(a, op("GET", "/tokens", "listTokens", "Tokens, without their texts"), func(ctx context.Context, _ *none) (*body[[]api.Token], error) {
 		return answer(s.site.Tokens())
 	})
-	huma.Register(a, op("POST", "/tokens", "addToken", "Make a token; its text is shown this once", 201), func(ctx context.Context, in *body[struct {
-		Name string `json:"name"`
-	}]) (*body[api.Token], error) {
+	huma.Register(a, op("POST", "/tokens", "addToken", "Make a token; its text is shown this once", 201), func(ctx context.Context, in *body[api.TokenAdd]) (*body[api.Token], error) {
 		return answer(s.site.NewToken(in.Body.Name))
 	})
 	huma.Register(a, op("DELETE", "/tokens/{name}", "removeToken", "Make a token useless"), func(ctx context.Context, in *named) (*said, error) {

@@ -1,0 +1,38 @@
+import { useQueryClient } from "@tanstack/react-query";
+import { useEffect } from "react";
+
+import type { Run } from "./client";
+
+const touched: Record<string, string[]> = {
+  snapshots: ["status", "volumes", "volume", "timeline", "snapshots", "store", "browse"],
+  volumes: ["status", "volumes", "volume"],
+  policies: ["status", "policies", "volumes", "volume", "timeline"],
+  routes: ["status", "routes", "volumes", "volume", "timeline"],
+  sites: ["sites"],
+};
+
+/** Keeps what is shown in step with the site, by its event stream. */
+export function useEvents(on: boolean) {
+  const queries = useQueryClient();
+  useEffect(() => {
+    if (!on) return;
+    const source = new EventSource("/api/v1/events");
+    source.addEventListener("run", (e) => {
+      const run = (JSON.parse(e.data) as { run: Run }).run;
+      queries.setQueryData(["run", run.id], (old: Run | undefined) => ({ ...old, ...run, log: old?.log }));
+      queries.setQueryData(["runs"], (old: { items: Run[] | null } | undefined) => {
+        if (!old?.items) return old;
+        const rest = old.items.filter((r) => r.id !== run.id);
+        return { ...old, items: [run, ...rest].sort((a, b) => b.id - a.id) };
+      });
+      if (run.ended) {
+        void queries.invalidateQueries({ queryKey: ["run", run.id] });
+        void queries.invalidateQueries({ queryKey: ["status"] });
+      }
+    });
+    for (const [topic, keys] of Object.entries(touched)) {
+      source.addEventListener(topic, () => keys.forEach((k) => void queries.invalidateQueries({ queryKey: [k] })));
+    }
+    return () => source.close();
+  }, [on, queries]);
+}

@@ -1,0 +1,20 @@
+import "@fontsource-variable/source-code-pro";
+import "@fontsource-variable/source-sans-3";
+import "@fontsource-variable/source-serif-4";
+import "./style.css";
+
+import { QueryClient, QueryClientProvider } from "@tanstack/react-query";
+import { createRoot } from "react-dom/client";
+import { BrowserRouter } from "react-router";
+
+import { App } from "./app";
+
+const queries = new QueryClient({ defaultOptions: { queries: { staleTime: 5_000, retry: 1 } } });
+
+createRoot(document.getElementById("root")!).render(
+  <QueryClientProvider client={queries}>
+    <BrowserRouter>
+      <App />
+    </BrowserRouter>
+  </QueryClientProvider>,
+);

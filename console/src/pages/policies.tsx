@@ -1,0 +1,118 @@
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useEffect, useRef, useState } from "react";
+import { Link, useSearchParams } from "react-router";
+
+import { api, once, type Schemas, told } from "../api/client";
+import { ByCommand, Trouble, Waiting } from "../parts/bits";
+import { size, stamp } from "../parts/words";
+
+const blank = `policy: my-first
+volumes: {collection: herbarium}
+take:
+  - every 15 minutes between 07:00 and 19:00 on mon-fri
+  - daily at 23:30
+zone: Europe/Lisbon
+skip_unchanged: true
+keep:
+  SITE: {newest: 8, hourly: 48, daily: 14, by_hand: 30 days}
+objectives: {SITE: 1 hour}
+grace: 24 hours
+`;
+
+export function Policies() {
+  const list = useQuery({ queryKey: ["policies"], queryFn: () => told(api.GET("/policies")) });
+  const site = useQuery({ queryKey: ["site"], queryFn: () => told(api.GET("/site")) });
+  const [params, setParams] = useSearchParams();
+  if (list.isPending || site.isPending) return <Waiting what="policies" />;
+  if (list.error) return <Trouble error={list.error} />;
+  const all = list.data ?? [];
+  const name = params.get("policy") ?? all[0]?.name ?? "";
+  const chosen = name === "+" ? undefined : all.find((p) => p.name === name);
+  const choose = (p: string) => setParams((old) => { const n = new URLSearchParams(old); n.set("policy", p); return n; });
+  return (
+    <>
+      <div className="my-5 flex flex-wrap items-baseline gap-x-5 gap-y-1">
+        <h1 className="head">Policies</h1>
+        {all.map((p) => <button key={p.name} className={p.name === chosen?.name ? "border-b-2 border-ink font-semibold" : "quiet"} onClick={() => choose(p.name)}>{p.name}</button>)}
+        <button className={name === "+" ? "border-b-2 border-ink font-semibold" : "quiet"} onClick={() => choose("+")}>+ a new one</button>
+      </div>
+      {all.length === 0 && name !== "+" && <p className="mb-3">No policies yet. Begin with this one: change it to your needs and store it.</p>}
+      <Editor key={chosen ? chosen.name + chosen.version : "+"} policy={chosen} start={chosen?.body ?? blank.replaceAll("SITE", site.data?.name ?? "here")} stored={choose} />
+      <ByCommand lines={[chosen ? `candid policy show ${chosen.name}` : "candid policy list", "candid policy put FILE"]} />
+    </>
+  );
+}
+
+function Editor({ policy, start, stored }: { policy?: Schemas["Policy"]; start: string; stored: (name: string) => void }) {
+  const queries = useQueryClient();
+  const [text, setText] = useState(start);
+  const [settled, setSettled] = useState(start);
+  const area = useRef<HTMLTextAreaElement>(null);
+  useEffect(() => {
+    const t = setTimeout(() => setSettled(text), 350);
+    return () => clearTimeout(t);
+  }, [text]);
+  const check = useQuery({ queryKey: ["check", settled], queryFn: () => told(api.POST("/policies/check", { body: { body: settled } })), placeholderData: (old) => old });
+  const put = useMutation({
+    mutationFn: () => told(api.PUT("/policies", { body: { body: text }, headers: once() })),
+    onSuccess: (p) => { void queries.invalidateQueries(); stored(p.name); },
+  });
+  const problems = check.data?.problems ?? [];
+  const letting = check.data?.letting ?? [];
+  const bad = new Set(problems.map((p) => p.line));
+  const lines = text.split("\n");
+  return (
+    <div className="grid gap-x-8 gap-y-4 lg:grid-cols-[minmax(0,1.15fr)_minmax(0,1fr)]">
+      <div>
+        <div className="flex border border-ink bg-sheet font-mono text-[13px] leading-6">
+          <div aria-hidden className="shrink-0 border-r border-rule py-2 text-right text-faint select-none">
+            {lines.map((_, i) => <div key={i} className={`px-2 ${bad.has(i + 1) ? "bg-hand text-paper" : ""}`}>{i + 1}</div>)}
+          </div>
+          <textarea ref={area} aria-label="Policy document" aria-invalid={problems.length > 0} spellCheck={false} className="min-w-0 flex-1 resize-none overflow-x-auto bg-transparent p-2 whitespace-pre outline-offset-0" rows={Math.max(lines.length, 14)} value={text} onChange={(e) => setText(e.target.value)} />
+        </div>
+        <div className="mt-3 flex flex-wrap items-baseline gap-3">
+          <button className={`press ${letting.length ? "press-hand" : ""}`} disabled={problems.length > 0 || put.isPending || text === policy?.body || settled !== text} onClick={() => put.mutate()}>
+            {letting.length ? `Store it and let ${letting.length} go` : "Store it"}
+          </button>
+          {policy && <span className="text-sm text-faint">version {policy.version}, changed {stamp(policy.changed)} by {policy.changedBy}</span>}
+        </div>
+        <Trouble error={put.error ?? check.error} />
+      </div>
+      <section aria-label="What it does" aria-live="polite">
+        {problems.length > 0 ? (
+          <>
+            <h2 className="head border-b border-ink">It cannot be used yet</h2>
+            {problems.map((p) => (
+              <button key={p.line + p.what} className="my-2 block w-full cursor-pointer border-l-4 border-hand pl-3 text-left text-sm" onClick={() => {
+                const at = lines.slice(0, Math.max(0, p.line - 1)).join("\n").length + (p.line > 1 ? 1 : 0) + Math.max(0, p.column - 1);
+                area.current?.focus();
+                area.current?.setSelectionRange(at, at);
+              }}>
+                {p.line > 0 && <strong>Line {p.line}, column {p.column}: </strong>}{p.what}
+              </button>
+            ))}
+          </>
+        ) : check.data && (
+          <>
+            <h2 className="head border-b border-ink">What it does</h2>
+            <p className="my-2 text-sm">{(check.data.volumes ?? []).length ? <>It chooses {(check.data.volumes ?? []).map((v, i) => <span key={v}>{i > 0 && ", "}<Link className="quiet" to={`/volumes/${encodeURIComponent(v)}`}>{v}</Link></span>)}.</> : "It chooses no volume yet: none has these labels or names."}</p>
+            {policy && text === policy.body && (
+              <>
+                <h3 className="mt-3 font-semibold">Takes</h3>
+                <ul className="text-sm">{(policy.take ?? []).map((t) => <li key={t}>{t}</li>)}{(policy.take ?? []).length === 0 && <li className="text-faint">nothing by itself</li>}</ul>
+                <h3 className="mt-3 font-semibold">Keeps</h3>
+                <ul className="text-sm">{(policy.keep ?? []).map((k) => <li key={k}>at {k}</li>)}{(policy.keep ?? []).length === 0 && <li className="text-faint">everything, everywhere</li>}</ul>
+              </>
+            )}
+            {letting.length === 0 ? <p className="my-3 text-sm text-faint">Under it nothing expires that is kept now.</p> : (
+              <>
+                <p className="my-3 border-l-4 border-hand pl-3 text-sm">Under it {letting.length} snapshots expire that are kept now; after grace and a sweep {size(check.data.bytes)} come back.</p>
+                <div className="max-h-72 overflow-y-auto"><table className="plain"><tbody>{letting.map((g) => <tr key={g.id}><td className="font-mono whitespace-nowrap">{stamp(g.taken)}</td><td>{g.volume}</td><td className="text-faint">{g.why}</td></tr>)}</tbody></table></div>
+              </>
+            )}
+          </>
+        )}
+      </section>
+    </div>
+  );
+}

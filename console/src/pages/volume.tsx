@@ -1,0 +1,164 @@
+import { useInfiniteQuery, useMutation, useQuery } from "@tanstack/react-query";
+import { useState } from "react";
+import { useNavigate, useParams, useSearchParams } from "react-router";
+
+import { api, type Entry, once, type Snapshot, told } from "../api/client";
+import { ByCommand, State, Trouble, Waiting } from "../parts/bits";
+import { Ruler } from "../parts/ruler";
+import { useTime } from "../parts/time";
+import { ago, exact, size, stamp } from "../parts/words";
+import { RestoreSheet } from "./restore";
+
+export function VolumePage() {
+  const { name = "" } = useParams();
+  const volume = useQuery({ queryKey: ["volume", name], queryFn: () => told(api.GET("/volumes/{name}", { params: { path: { name } } })), refetchInterval: 60_000 });
+  const time = useTime();
+  const go = useNavigate();
+  const at = time.moment ? new Date(time.moment).toISOString() : "latest";
+  const take = useMutation({
+    mutationFn: () => told(api.POST("/volumes/{name}/snapshots", { params: { path: { name } }, body: {}, headers: once() })),
+    onSuccess: (r) => void go(`/runs/${r.id}`),
+  });
+  if (volume.isPending) return <Waiting what={name} />;
+  if (volume.error) return <Trouble error={volume.error} />;
+  const v = volume.data;
+  const when = time.moment ? `"${stamp(new Date(time.moment), true)}"` : "latest";
+  return (
+    <>
+      <div className="my-5 flex flex-wrap items-baseline gap-x-4 gap-y-1">
+        <h1 className="font-say text-2xl font-semibold">{v.name}</h1>
+        <State word={v.protection} />
+        <p className="font-say text-lg">{v.sentence}</p>
+        {v.protected && <button className="press ml-auto" onClick={() => take.mutate()} disabled={take.isPending}>Take a snapshot now</button>}
+      </div>
+      <Trouble error={take.error} />
+      <Ruler volumes={[name]} tall />
+      <div className="grid gap-x-10 lg:grid-cols-[1fr_320px]">
+        <Files volume={name} at={at} inPlace={v.protected} />
+        <aside>
+          <Facts label="Protection">
+            <Fact k="path" v={v.path} mono />
+            <Fact k="taken at" v={v.origin} />
+            <Fact k="policies" v={(v.policies ?? []).join(", ") || "none"} />
+            <Fact k="labels" v={Object.entries(v.labels ?? {}).map((l) => l.join("=")).join(" ") || "none"} />
+            <Fact k="snapshots" v={`${v.snapshots} kept, ${v.inGrace} in grace`} />
+            <Fact k="next due" v={v.nextDue ? `${stamp(v.nextDue)} (${ago(v.nextDue)})` : "nothing"} />
+            {(v.places ?? []).map((p) => <Fact key={p.place} k={`at ${p.place}`} v={`${p.state}; newest state ${p.newest ? ago(p.newest) : "none"}${p.backlog ? `; ${p.backlog} still to carry` : ""}`} />)}
+          </Facts>
+          <Snapshots volume={name} />
+        </aside>
+      </div>
+      <ByCommand lines={[`candid browse ${name} --at ${when}`, `candid restore ${name} PATH --at ${when} --in-place --dry-run`]} />
+    </>
+  );
+}
+
+function Facts({ label, children }: { label: string; children: React.ReactNode }) {
+  return <section className="my-4"><h2 className="head border-b border-ink">{label}</h2><dl className="text-sm">{children}</dl></section>;
+}
+
+function Fact({ k, v, mono }: { k: string; v: string; mono?: boolean }) {
+  return <div className="flex gap-3 border-b border-rule py-1"><dt className="w-24 shrink-0 text-faint">{k}</dt><dd className={`min-w-0 break-words ${mono ? "font-mono text-xs leading-5" : ""}`}>{v}</dd></div>;
+}
+
+/** The volume's files as of the chosen moment, and what is picked to bring back. */
+function Files({ volume, at, inPlace }: { volume: string; at: string; inPlace: boolean }) {
+  const [params, setParams] = useSearchParams();
+  const path = params.get("path") ?? "";
+  const [basket, setBasket] = useState<string[]>([]);
+  const [restoring, setRestoring] = useState<string[] | null>(null);
+  const dir = useInfiniteQuery({
+    queryKey: ["browse", volume, at, path],
+    queryFn: ({ pageParam }) => told(api.GET("/volumes/{name}/browse", { params: { path: { name: volume }, query: { at, path, after: pageParam } } })),
+    initialPageParam: "",
+    getNextPageParam: (last) => last.next || undefined,
+  });
+  const open = (p: string) => setParams((old) => { const n = new URLSearchParams(old); if (p) n.set("path", p); else n.delete("path"); return n; });
+  const parts = path ? path.split("/") : [];
+  const entries = dir.data?.pages.flatMap((p) => p.entries ?? []) ?? [];
+  const first = dir.data?.pages[0];
+  const full = (e: Entry) => (path ? `${path}/${e.name}` : e.name);
+  const toggle = (p: string) => setBasket((old) => (old.includes(p) ? old.filter((x) => x !== p) : [...old, p]));
+  return (
+    <section aria-labelledby="files" className="my-4 min-w-0">
+      <div className="flex flex-wrap items-baseline gap-3 border-b border-ink">
+        <h2 id="files" className="head">Files {at === "latest" ? "in the newest state" : `as of ${stamp(at)}`}</h2>
+        {first && <span className="text-sm text-faint">{first.answer}</span>}
+      </div>
+      <div className="flex flex-wrap items-center gap-3 py-2 text-sm">
+        <nav aria-label="Path" className="min-w-0">
+          <button className="quiet" onClick={() => open("")}>{volume}</button>
+          {parts.map((p, i) => <span key={i}> / <button className="quiet" onClick={() => open(parts.slice(0, i + 1).join("/"))}>{p}</button></span>)}
+        </nav>
+        <span className="ml-auto flex gap-3">
+          {basket.length > 0 && <button className="press press-hand" onClick={() => setRestoring(basket)}>Bring back {basket.length} picked</button>}
+          {basket.length > 0 && <button className="quiet" onClick={() => setBasket([])}>pick none</button>}
+          {basket.length === 0 && first && <button className="press" onClick={() => setRestoring(path ? [path] : [])}>Bring back {path ? "this folder" : "the whole volume"}</button>}
+        </span>
+      </div>
+      <Trouble error={dir.error} />
+      {dir.isPending && <Waiting what="files" />}
+      {first && entries.length === 0 && <p className="py-3 text-sm text-faint">The directory was empty at that moment.</p>}
+      {entries.length > 0 && (
+        <div className="overflow-x-auto"><table className="plain">
+          <thead><tr><th scope="col"><span className="sr-only">Pick</span></th><th scope="col">Name</th><th scope="col" className="text-right!">Size</th><th scope="col">Modified</th><th scope="col" className="hidden sm:table-cell">Mode</th></tr></thead>
+          <tbody>{entries.map((e) => (
+            <tr key={e.name}>
+              <td className="w-6"><input type="checkbox" aria-label={`Pick ${e.name}`} checked={basket.includes(full(e))} onChange={() => toggle(full(e))} /></td>
+              <td className="break-all">
+                {e.kind === "directory" ? <button className="quiet text-left" onClick={() => open(full(e))}>{e.name}/</button>
+                  : e.kind === "file" ? <span>{e.name}</span> : <span>{e.name} <span className="text-faint">{e.target ? `→ ${e.target}` : e.kind}</span></span>}
+              </td>
+              <td className="text-right whitespace-nowrap" title={e.kind === "file" ? exact(e.size) : undefined}>{e.kind === "directory" ? <span className="text-faint">{e.entries ?? 0} names</span> : e.kind === "file" ? size(e.size) : ""}</td>
+              <td className="whitespace-nowrap" title={ago(e.modified)}>{stamp(e.modified)}</td>
+              <td className="hidden font-mono text-faint sm:table-cell">{e.mode}</td>
+            </tr>
+          ))}</tbody>
+        </table></div>
+      )}
+      {dir.hasNextPage && <button className="press mt-3" onClick={() => void dir.fetchNextPage()} disabled={dir.isFetchingNextPage}>Show more names</button>}
+      {restoring && <RestoreSheet volume={volume} at={at} paths={restoring} inPlace={inPlace} close={(done) => { setRestoring(null); if (done) setBasket([]); }} />}
+    </section>
+  );
+}
+
+function Snapshots({ volume }: { volume: string }) {
+  const time = useTime();
+  const list = useInfiniteQuery({
+    queryKey: ["snapshots", volume],
+    queryFn: ({ pageParam }) => told(api.GET("/volumes/{name}/snapshots", { params: { path: { name: volume }, query: { limit: 25, after: pageParam } } })),
+    initialPageParam: "",
+    getNextPageParam: (last) => last.next || undefined,
+  });
+  const act = useMutation({
+    mutationFn: (s: Snapshot) =>
+      s.state === "kept"
+        ? told(api.DELETE("/snapshots/{id}", { params: { path: { id: s.id } }, headers: once() }))
+        : told(api.POST("/snapshots/{id}/recall", { params: { path: { id: s.id } }, headers: once() })),
+  });
+  const all = list.data?.pages.flatMap((p) => p.items ?? []) ?? [];
+  return (
+    <section className="my-6">
+      <h2 className="head border-b border-ink">Snapshots</h2>
+      <Trouble error={list.error ?? act.error} />
+      {!list.isPending && all.length === 0 && <p className="py-2 text-sm text-faint">None yet.</p>}
+      <ol className="text-sm">
+        {all.map((s) => (
+          <li key={s.id} className="border-b border-rule py-1.5">
+            <div className="flex items-baseline gap-2">
+              <button className={`font-mono cursor-pointer ${time.moment === Date.parse(s.taken) ? "font-semibold" : "quiet"}`} onClick={() => time.choose(Math.ceil(Date.parse(s.taken) / 1000) * 1000)}>{stamp(s.taken)}</button>
+              {s.cause !== "scheduled" && <span className="text-faint">{s.cause}</span>}
+              {s.remarkCount > 0 && <span className="text-hand">{s.remarkCount} remarks</span>}
+              <button className="quiet ml-auto text-xs text-faint" onClick={() => act.mutate(s)}>{s.state === "kept" ? "let go" : "recall"}</button>
+            </div>
+            <p className="text-xs text-faint">
+              {s.note && <q className="text-ink">{s.note}</q>} {s.state === "kept" ? (s.reasons ?? []).join("; ") : `in grace until ${stamp(s.graceUntil!)}: ${s.letGo}`}
+              {s.state === "kept" && s.ends && `, until about ${stamp(s.ends)}`}
+            </p>
+          </li>
+        ))}
+      </ol>
+      {list.hasNextPage && <button className="press mt-2" onClick={() => void list.fetchNextPage()}>Show older</button>}
+    </section>
+  );
+}

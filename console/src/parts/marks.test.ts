@@ -1,0 +1,26 @@
+import { expect, test } from "vitest";
+
+import { type Mark, placeMarks } from "./marks";
+
+const mark = (minute: number, tier: string, until = minute): Mark => ({
+  id: String(minute), taken: new Date(minute * 60_000).toISOString(), seenUntil: new Date(until * 60_000).toISOString(), tier, state: "kept",
+});
+
+test("ten thousand marks cost by the width of the ruler", () => {
+  const many = Array.from({ length: 10_000 }, (_, i) => mark(i, i === 5000 ? "yearly" : "hourly"));
+  const drawn = placeMarks(many, (t) => t / 60_000 / 10, 1000, 16, 0);
+  expect(drawn.length).toBeLessThanOrEqual(502);
+  expect(drawn.reduce((n, d) => n + d.count, 0)).toBe(10_000);
+  expect(drawn.some((d) => d.mark.tier === "yearly")).toBe(true);
+});
+
+test("a mark is as long as it was seen, and the wider tier stands taller", () => {
+  const [a] = placeMarks([mark(0, "daily", 100)], (t) => t / 60_000, 1000, 16, 0);
+  const [b] = placeMarks([mark(0, "monthly")], (t) => t / 60_000, 1000, 16, 0);
+  expect(a.width).toBe(100);
+  expect(b.height).toBeGreaterThan(a.height);
+});
+
+test("marks outside are not drawn", () => {
+  expect(placeMarks([mark(-50, "daily"), mark(5000, "daily")], (t) => t / 60_000, 1000, 16, 0)).toEqual([]);
+});

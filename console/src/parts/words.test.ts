@@ -1,0 +1,26 @@
+import { expect, test } from "vitest";
+
+import { ago, readMoment, size, span, stamp } from "./words";
+
+test("sizes are in binary units", () => {
+  expect(size(0)).toBe("0 B");
+  expect(size(1023)).toBe("1023 B");
+  expect(size(1024 * 1024 * 1.5)).toBe("1.5 MiB");
+});
+
+test("a stamp reads back as the same moment", () => {
+  for (const text of ["2026-03-04 14:05:30", "2026-12-31 00:00:00"]) {
+    expect(stamp(readMoment(text)!, true)).toBe(text);
+  }
+});
+
+test("what is no moment is refused", () => {
+  for (const text of ["", "yesterday", "2026-02-30", "2026-13-01 10:00", "-5x"]) expect(readMoment(text)).toBeUndefined();
+});
+
+test("relative moments and spans", () => {
+  expect(readMoment("-2h", 7_200_000)!.getTime()).toBe(0);
+  expect(ago(new Date(0), 3 * 3600_000)).toBe("3 hours ago");
+  expect(ago(new Date(120_000), 0)).toBe("in 2 minutes");
+  expect(span(45)).toBe("45 s");
+});

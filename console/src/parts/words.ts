@@ -1,0 +1,58 @@
+/** Bytes in binary units; `exact` for hover. */
+export function size(n: number): string {
+  const units = ["B", "KiB", "MiB", "GiB", "TiB", "PiB"];
+  let i = 0;
+  while (n >= 1024 && i < units.length - 1) {
+    n /= 1024;
+    i++;
+  }
+  return i === 0 ? `${n} B` : `${n.toFixed(1)} ${units[i]}`;
+}
+
+export const exact = (n: number) => `${n.toLocaleString("en")} bytes`;
+
+const two = (n: number) => String(n).padStart(2, "0");
+
+/** A moment in the browser's zone, to the minute or second. */
+export function stamp(at: string | Date, seconds = false): string {
+  const d = new Date(at);
+  const day = `${d.getFullYear()}-${two(d.getMonth() + 1)}-${two(d.getDate())}`;
+  return `${day} ${two(d.getHours())}:${two(d.getMinutes())}${seconds ? `:${two(d.getSeconds())}` : ""}`;
+}
+
+/** How long ago, or in how long, with one unit. */
+export function ago(at: string | Date, now = Date.now()): string {
+  const s = Math.round((now - new Date(at).getTime()) / 1000);
+  const text = span(Math.abs(s));
+  return s >= 0 ? `${text} ago` : `in ${text}`;
+}
+
+export function span(s: number): string {
+  const units: [number, string][] = [
+    [86400 * 365, "year"],
+    [86400, "day"],
+    [3600, "hour"],
+    [60, "minute"],
+  ];
+  for (const [n, name] of units) {
+    if (s >= n * 2 || (s >= n && name !== "year")) {
+      const k = Math.floor(s / n);
+      return `${k} ${name}${k === 1 ? "" : "s"}`;
+    }
+  }
+  return `${Math.round(s)} s`;
+}
+
+/** Reads a typed moment in the browser's zone; undefined when it is none. */
+export function readMoment(text: string, now = Date.now()): Date | undefined {
+  const t = text.trim();
+  const rel = /^-(\d{1,6})([smhdw])$/.exec(t);
+  if (rel) {
+    const unit = { s: 1, m: 60, h: 3600, d: 86400, w: 604800 }[rel[2] as "s"];
+    return new Date(now - Number(rel[1]) * unit * 1000);
+  }
+  const m = /^(\d{4})-(\d{2})-(\d{2})(?:[ T](\d{2}):(\d{2})(?::(\d{2}))?)?$/.exec(t);
+  if (!m) return undefined;
+  const d = new Date(+m[1], +m[2] - 1, +m[3], +(m[4] ?? 0), +(m[5] ?? 0), +(m[6] ?? 0));
+  return d.getMonth() === +m[2] - 1 && d.getDate() === +m[3] ? d : undefined;
+}
