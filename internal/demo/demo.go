@@ -183,6 +183,9 @@ func (s *story) live(now time.Time) error {
 	accident := s.opt.Days * 4 / 9
 	outage := s.opt.Days * 2 / 3
 	night := s.opt.Days * 7 / 9
+	for s.begin.AddDate(0, 0, outage).Weekday() != time.Tuesday { // a working day, so that there is something to catch up with
+		outage--
+	}
 	for day := 0; ; day++ {
 		morning := s.begin.AddDate(0, 0, day)
 		if morning.After(now) {

@@ -179,6 +179,9 @@ func (s *Site) startRoute(r *catalog.Route, by string) (*job, error) {
 			return nil, "", err
 		}
 		sent, offered := meter.SentBytes.Load(), meter.OfferedBytes.Load()
+		if n == 0 {
+			return nil, fmt.Sprintf("nothing new to carry; %s knows how long the newest states were seen unchanged", r.Peer), nil
+		}
 		return map[string]int64{"snapshots": int64(n), "sentBytes": sent, "offeredBytes": offered, "wireBytes": meter.WireBytes.Load()},
 			fmt.Sprintf("%d snapshots carried to %s; %s sent, %s were there already", n, r.Peer, size(sent), size(max(0, offered-sent))), nil
 	})
@@ -299,6 +302,9 @@ func (s *Site) noteRoute(name string, m *transfer.Meter, err error, cancelled bo
 	r.SavedBytes += max(0, m.OfferedBytes.Load()-m.SentBytes.Load())
 	switch {
 	case err == nil:
+		if serr := s.cat.SawPeer(r.Peer, now); serr != nil {
+			return serr
+		}
 		r.LastOK, r.FailingSince, r.NextTry, r.Failures, r.LastError = catalog.At(now), catalog.Time{}, catalog.Time{}, 0, ""
 	case cancelled:
 	default:

@@ -1,4 +1,4 @@
-import { useQueryClient } from "@tanstack/react-query";
+import { type QueryClient, useQueryClient } from "@tanstack/react-query";
 import { useEffect } from "react";
 
 import type { Run } from "./client";
@@ -11,28 +11,57 @@ const touched: Record<string, string[]> = {
   sites: ["sites"],
 };
 
-/** Keeps what is shown in step with the site, by its event stream. */
+/**
+ * Keeps what is shown in step with the site, by its event stream. Only a visible page
+ * listens: a browser has few connections to one address, and a stream takes one whole.
+ */
 export function useEvents(on: boolean) {
   const queries = useQueryClient();
   useEffect(() => {
     if (!on) return;
-    const source = new EventSource("/api/v1/events");
-    source.addEventListener("run", (e) => {
-      const run = (JSON.parse(e.data) as { run: Run }).run;
-      queries.setQueryData(["run", run.id], (old: Run | undefined) => ({ ...old, ...run, log: old?.log }));
-      queries.setQueryData(["runs"], (old: { items: Run[] | null } | undefined) => {
-        if (!old?.items) return old;
-        const rest = old.items.filter((r) => r.id !== run.id);
-        return { ...old, items: [run, ...rest].sort((a, b) => b.id - a.id) };
-      });
-      if (run.ended) {
-        void queries.invalidateQueries({ queryKey: ["run", run.id] });
-        void queries.invalidateQueries({ queryKey: ["status"] });
-      }
-    });
-    for (const [topic, keys] of Object.entries(touched)) {
-      source.addEventListener(topic, () => keys.forEach((k) => void queries.invalidateQueries({ queryKey: [k] })));
-    }
-    return () => source.close();
+    let source: EventSource | undefined;
+    const close = () => {
+      source?.close();
+      source = undefined;
+    };
+    const follow = () => {
+      if (document.visibilityState !== "visible") return close();
+      if (!source) source = listen(queries);
+    };
+    const back = () => {
+      if (document.visibilityState === "visible" && !source) void queries.invalidateQueries();
+      follow();
+    };
+    follow();
+    document.addEventListener("visibilitychange", back);
+    window.addEventListener("pagehide", close);
+    window.addEventListener("pageshow", follow);
+    return () => {
+      document.removeEventListener("visibilitychange", back);
+      window.removeEventListener("pagehide", close);
+      window.removeEventListener("pageshow", follow);
+      close();
+    };
   }, [on, queries]);
+}
+
+function listen(queries: QueryClient): EventSource {
+  const source = new EventSource("/api/v1/events");
+  source.addEventListener("run", (e) => {
+    const run = (JSON.parse(e.data) as { run: Run }).run;
+    queries.setQueryData(["run", run.id], (old: Run | undefined) => ({ ...old, ...run, log: old?.log }));
+    queries.setQueryData(["runs"], (old: { items: Run[] | null } | undefined) => {
+      if (!old?.items) return old;
+      const rest = old.items.filter((r) => r.id !== run.id);
+      return { ...old, items: [run, ...rest].sort((a, b) => b.id - a.id) };
+    });
+    if (run.ended) {
+      void queries.invalidateQueries({ queryKey: ["run", run.id] });
+      void queries.invalidateQueries({ queryKey: ["status"] });
+    }
+  });
+  for (const [topic, keys] of Object.entries(touched)) {
+    source.addEventListener(topic, () => keys.forEach((k) => void queries.invalidateQueries({ queryKey: [k] })));
+  }
+  return source;
 }

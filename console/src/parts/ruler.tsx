@@ -8,7 +8,7 @@ import { type Drawn, placeMarks } from "./marks";
 import { DAY, HOUR, useTime } from "./time";
 import { ago, readMoment, stamp } from "./words";
 
-const AXIS = 30;
+const AXIS = 46;
 const spans: [string, number][] = [["hours", 12 * HOUR], ["days", 3 * DAY], ["weeks", 30 * DAY], ["quarter", 100 * DAY], ["year", 400 * DAY], ["years", 8 * 365 * DAY]];
 
 /** Fetches timelines by whole stretches, so that dragging does not ask again. */
@@ -151,8 +151,9 @@ function Controls() {
 }
 
 function Axis({ x, plot, height }: { x: ReturnType<typeof scaleTime<number, number>>; plot: number; height: number }) {
-  const ticks = x.ticks(Math.max(2, plot / 110));
-  const form = x.tickFormat(Math.max(2, plot / 110), undefined);
+  const many = Math.max(2, plot / 150);
+  const form = x.tickFormat(many, undefined);
+  const ticks = x.ticks(many).filter((t, i, all) => i === 0 || x(t) - x(all[i - 1]) > 62);
   return (
     <>
       {ticks.map((t) => (

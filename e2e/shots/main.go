@@ -1,0 +1,82 @@
+// Command shots takes pictures of the console's pages from a running demo.
+//
+//	go run ./e2e/shots -url http://127.0.0.1:7310 -token TOKEN -dir docs/screenshots
+package main
+
+import (
+	"context"
+	"flag"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"candidharbor/e2e/browser"
+
+	"github.com/chromedp/chromedp"
+)
+
+func main() {
+	url := flag.String("url", "", "address of the demo's first console")
+	token := flag.String("token", "", "token to sign in with")
+	dir := flag.String("dir", "docs/screenshots", "where the pictures go")
+	width := flag.Int("width", 1280, "")
+	height := flag.Int("height", 800, "")
+	dark := flag.Bool("dark", false, "")
+	only := flag.String("only", "", "names, separated by commas")
+	flag.Parse()
+	if err := run(*url, *token, *dir, *width, *height, *dark, *only); err != nil {
+		fmt.Fprintln(os.Stderr, err)
+		os.Exit(1)
+	}
+}
+
+func run(url, token, dir string, width, height int, dark bool, only string) error {
+	p, err := browser.Open(context.Background(), url, token, width, height, dark)
+	if err != nil {
+		return err
+	}
+	defer p.Close()
+	click := func(text string) chromedp.Action {
+		return chromedp.Click(fmt.Sprintf(`//button[contains(., %q)]`, text), chromedp.BySearch)
+	}
+	moment := time.Now().AddDate(0, 0, -10).UTC().Format("2006-01-02T15:04:05Z")
+	for _, s := range []struct {
+		name, path, ready string
+		then              []chromedp.Action
+	}{
+		{"today", "/", `document.querySelectorAll("svg rect").length > 40`, nil},
+		{"volumes", "/volumes", `document.querySelectorAll("table.plain tbody tr").length >= 5`, nil},
+		{"volume", "/volumes/field-notebooks?at=" + moment, `document.querySelectorAll("table.plain tbody tr").length >= 1`, nil},
+		{"restore", "/volumes/field-notebooks?at=" + moment, `document.querySelectorAll("table.plain tbody tr").length >= 1`,
+			[]chromedp.Action{click("Bring back the whole"), chromedp.WaitVisible(`//button[contains(., "See what")]`, chromedp.BySearch), click("See what would happen"), chromedp.WaitVisible(`[aria-label="Plan"]`)}},
+		{"policies", "/policies?policy=survey-standard", `document.body.innerText.includes("Takes")`, nil},
+		{"sites", "/sites", `document.body.innerText.includes("Newest state there")`, nil},
+		{"runs", "/runs", `document.querySelectorAll("table.plain tbody tr").length > 10`, nil},
+		{"space", "/space", `document.querySelectorAll("table.plain tbody tr").length >= 5`, nil},
+	} {
+		if only != "" && !strings.Contains(","+only+",", ","+s.name+",") {
+			continue
+		}
+		if err := p.Do(20*time.Second, chromedp.Navigate(url+s.path), chromedp.WaitVisible("main")); err != nil {
+			return fmt.Errorf("%s: %w", s.name, err)
+		}
+		if err := p.Wait(s.ready); err != nil {
+			return fmt.Errorf("%s: %w", s.name, err)
+		}
+		if err := p.Do(20*time.Second, s.then...); err != nil {
+			return fmt.Errorf("%s: %w", s.name, err)
+		}
+		if err := p.Wait(`document.fonts.status === "loaded"`); err != nil {
+			return err
+		}
+		if err := p.Shot(filepath.Join(dir, s.name+".png")); err != nil {
+			return err
+		}
+	}
+	for _, e := range p.Errors {
+		fmt.Fprintln(os.Stderr, "the page said:", e)
+	}
+	return nil
+}

@@ -1,0 +1,352 @@
+package transfer
+
+import (
+	"context"
+	"crypto/ed25519"
+	"fmt"
+	"io"
+	"math/rand/v2"
+	"net"
+	"os"
+	"path/filepath"
+	"sync/atomic"
+	"testing"
+	"time"
+
+	"candidharbor/core/object"
+	"candidharbor/internal/store"
+
+	"github.com/stretchr/testify/require"
+)
+
+func key(n byte) ed25519.PrivateKey {
+	seed := make([]byte, 32)
+	seed[0] = n
+	return ed25519.NewKeyFromSeed(seed)
+}
+
+func openStore(t testing.TB, n byte) *store.Store {
+	dir := ""
+	if _, err := os.Stat("/dev/shm"); err == nil {
+		dir = "/dev/shm"
+	}
+	dir, err := os.MkdirTemp(dir, "carry")
+	require.NoError(t, err)
+	s, err := store.Open(filepath.Join(dir, "s"), store.Options{Key: key(n)})
+	require.NoError(t, err)
+	t.Cleanup(func() { s.Close(); os.RemoveAll(dir) })
+	return s
+}
+
+// commit stores files under names and returns the snapshot.
+func commit(t testing.TB, s *store.Store, seq uint64, files map[int][]byte, n int) object.ID {
+	w := s.NewWriter(s.NewLease())
+	defer w.Close()
+	d := object.NewDirBuilder(w.Put)
+	for i := range n {
+		data := files[i]
+		id, err := w.PutChunk(append(make([]byte, object.Headroom), data...))
+		require.NoError(t, err)
+		require.NoError(t, d.Add(object.Entry{Name: fmt.Appendf(nil, "%05d", i), Kind: object.File, Size: int64(len(data)), HasContent: true, Content: id}))
+	}
+	top, err := d.Finish()
+	require.NoError(t, err)
+	id, err := w.Commit(&object.Root{Lineage: object.LineageID{9}, Volume: "v", Origin: "a", Term: 1, Sequence: seq,
+		Top: object.Entry{Kind: object.Dir, HasContent: true, Content: top}})
+	require.NoError(t, err)
+	return id
+}
+
+func noise(rng *rand.Rand, n int) []byte {
+	b := make([]byte, n)
+	for i := range b {
+		b[i] = byte(rng.Uint32())
+	}
+	return b
+}
+
+// far is a receiving site on loopback; its connections can be cut after some bytes.
+type far struct {
+	t       testing.TB
+	st      *store.Store
+	id      *Identity
+	addr    string
+	cut     atomic.Int64 // bytes towards the receiver until the line is cut; negative: never
+	through atomic.Int64
+	handle  func(ctx context.Context, s *Stream, q *CarryRequest) error
+}
+
+func newFar(t testing.TB, trusted ed25519.PublicKey) *far {
+	f := &far{t: t, st: openStore(t, 2)}
+	f.cut.Store(-1)
+	var err error
+	f.id, err = NewIdentity(key(2))
+	require.NoError(t, err)
+	f.handle = func(ctx context.Context, s *Stream, q *CarryRequest) error {
+		r := &Receiver{Store: f.st, Peer: trusted, Meter: &Meter{}, Arrived: func(object.ID, int64) (int64, error) { return 1, nil },
+			Trusted: func(_ *object.Root, signer ed25519.PublicKey) error {
+				if !signer.Equal(trusted) {
+					return fmt.Errorf("signed by another")
+				}
+				return nil
+			}}
+		return r.Run(ctx, s, q)
+	}
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	t.Cleanup(func() { l.Close() })
+	go func() {
+		for {
+			c, err := l.Accept()
+			if err != nil {
+				return
+			}
+			go Accept(context.Background(), c, f.id, func(ctx context.Context, _ ed25519.PublicKey, s *Stream) {
+				_, body, err := s.Request()
+				if err != nil {
+					return
+				}
+				var q CarryRequest
+				if err = Decode(body, &q); err == nil {
+					err = f.handle(ctx, s, &q)
+				}
+				if err != nil {
+					s.Refuse(err)
+				}
+			})
+		}
+	}()
+	f.addr = f.proxy(l.Addr().String())
+	return f
+}
+
+// proxy forwards to the receiver and cuts the line when its allowance is used up.
+func (f *far) proxy(to string) string {
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(f.t, err)
+	f.t.Cleanup(func() { l.Close() })
+	go func() {
+		for {
+			in, err := l.Accept()
+			if err != nil {
+				return
+			}
+			out, err := net.Dial("tcp", to)
+			if err != nil {
+				in.Close()
+				continue
+			}
+			go func() { io.Copy(in, out); in.Close() }()
+			go func() {
+				defer in.Close()
+				defer out.Close()
+				buf := make([]byte, 4096)
+				for {
+					n, err := in.Read(buf)
+					f.through.Add(int64(n))
+					if left := f.cut.Load(); left >= 0 {
+						if int64(n) >= left {
+							f.cut.Store(-1)
+							out.Write(buf[:left])
+							return
+						}
+						f.cut.Add(int64(-n))
+					}
+					if err != nil {
+						return
+					}
+					if _, err := out.Write(buf[:n]); err != nil {
+						return
+					}
+				}
+			}()
+		}
+	}()
+	return l.Addr().String()
+}
+
+func (f *far) carry(st *store.Store, id object.ID, bases ...object.ID) (*Meter, error) {
+	me, err := NewIdentity(key(1))
+	require.NoError(f.t, err)
+	ctx, cancel := context.WithTimeout(context.Background(), 60*time.Second)
+	defer cancel()
+	l, err := Dial(ctx, f.addr, me, f.id.Public())
+	if err != nil {
+		return nil, err
+	}
+	defer l.Close()
+	c := &Sender{Store: st, Meter: &Meter{}, Request: CarryRequest{Lineage: object.LineageID{9}, Volume: "v", Origin: "a", Root: id, Bases: bases}}
+	return c.Meter, c.Run(ctx, l)
+}
+
+func publicOf(n byte) ed25519.PublicKey { return key(n).Public().(ed25519.PublicKey) }
+
+func requireWhole(t testing.TB, st *store.Store, id object.ID) {
+	root, _, err := st.Root(id)
+	require.NoError(t, err)
+	n := 0
+	require.NoError(t, object.WalkDir(st.Get, root.Tree(), nil, func(e object.Entry) error {
+		n++
+		return object.WalkContent(st.Get, e.Content, 0, func(object.Span) error { return nil })
+	}))
+	require.Positive(t, n)
+}
+
+func TestCarryOnlyWhatIsMissing(t *testing.T) {
+	src := openStore(t, 1)
+	f := newFar(t, publicOf(1))
+	rng := rand.New(rand.NewPCG(1, 1))
+	files := map[int][]byte{}
+	for i := range 1000 {
+		files[i] = noise(rng, 4000)
+	}
+	a := commit(t, src, 1, files, 1000)
+	m, err := f.carry(src, a)
+	require.NoError(t, err)
+	requireWhole(t, f.st, a)
+	first := m.SentBytes.Load()
+	var changed int64
+	for i := 0; i < 1000; i += 100 {
+		files[i] = noise(rng, 4000)
+		changed += 4000
+	}
+	b := commit(t, src, 2, files, 1000)
+	m, err = f.carry(src, b, a)
+	require.NoError(t, err)
+	requireWhole(t, f.st, b)
+	require.Less(t, m.WireBytes.Load(), first/20)
+	require.Greater(t, m.SentBytes.Load(), changed)
+	m, err = f.carry(src, b, a)
+	require.NoError(t, err)
+	require.Zero(t, m.SentBytes.Load())
+	require.Less(t, m.WireBytes.Load(), int64(1000), "nothing changed: one small exchange")
+	// What the receiver has from another lineage counts, although no base is common.
+	require.NoError(t, f.st.RemoveRoots(a))
+	m, err = f.carry(src, commit(t, src, 3, files, 900))
+	require.NoError(t, err)
+	require.Less(t, m.SentBytes.Load(), first/20)
+}
+
+// Cut at any byte, a carry leaves no half snapshot, goes on where it was, and never
+// sends again what arrived.
+func TestCutAndResume(t *testing.T) {
+	src := openStore(t, 1)
+	rng := rand.New(rand.NewPCG(2, 2))
+	files := map[int][]byte{}
+	for i := range 300 {
+		files[i] = noise(rng, 30_000)
+	}
+	id := commit(t, src, 1, files, 300)
+	f := newFar(t, publicOf(1))
+	cuts, sent := 0, int64(0)
+	for {
+		f.cut.Store(rng.Int64N(3 << 20))
+		m, err := f.carry(src, id)
+		if m != nil {
+			sent += m.SentBytes.Load()
+		}
+		if err == nil {
+			break
+		}
+		cuts++
+		require.False(t, f.st.HasRoot(id), "a half-carried snapshot is not visible")
+		require.Less(t, cuts, 100)
+		// Whatever a sweep does meanwhile, the pieces stay.
+		if cuts%3 == 0 {
+			_, err := f.st.Sweep(context.Background(), store.SweepOptions{MinDead: 0.0001})
+			require.NoError(t, err)
+		}
+	}
+	f.cut.Store(-1)
+	requireWhole(t, f.st, id)
+	require.Greater(t, cuts, 2)
+	needs, err := src.Referenced(id)
+	require.NoError(t, err)
+	// A cut loses what was on its way: at most the frames in flight each time.
+	require.Less(t, sent, needs+int64(cuts)*(5<<20))
+	res, err := f.st.Verify(context.Background(), store.VerifyOptions{})
+	require.NoError(t, err)
+	require.Empty(t, res.Damage)
+}
+
+func TestOtherKeyIsRefused(t *testing.T) {
+	src := openStore(t, 1)
+	f := newFar(t, publicOf(1))
+	id := commit(t, src, 1, map[int][]byte{0: []byte("x")}, 1)
+	me, err := NewIdentity(key(1))
+	require.NoError(t, err)
+	_, err = Dial(context.Background(), f.addr, me, publicOf(7))
+	var ke *KeyError
+	require.ErrorAs(t, err, &ke)
+	require.Zero(t, f.st.Usage().Objects)
+	// A root signed by anyone but the paired site does not enter.
+	other := openStore(t, 5)
+	id = commit(t, other, 1, map[int][]byte{0: []byte("x")}, 1)
+	_, err = f.carry(other, id)
+	require.ErrorContains(t, err, "signed by another")
+	require.False(t, f.st.HasRoot(id))
+}
+
+// Peers that lie get nowhere: nothing becomes visible.
+func TestLyingSender(t *testing.T) {
+	src := openStore(t, 1)
+	id := commit(t, src, 1, map[int][]byte{0: []byte("honest"), 1: []byte("bytes")}, 2)
+	record, err := src.RootRecord(id)
+	require.NoError(t, err)
+	root, _, err := src.Root(id)
+	require.NoError(t, err)
+	dir, err := src.Record(root.Tree(), nil)
+	require.NoError(t, err)
+	for name, lie := range map[string]func(s *Stream) error{
+		"withholds the objects": func(s *Stream) error { return s.send(frameCommit, carryCommit{Root: record}) },
+		"sends a parent without its children": func(s *Stream) error {
+			return s.raw(frameRecords, dir)
+		},
+		"sends a record with another content": func(s *Stream) error {
+			bad := append([]byte(nil), dir...)
+			bad[len(bad)-1] ^= 1
+			return s.raw(frameRecords, bad)
+		},
+		"sends rubbish":             func(s *Stream) error { return s.raw(frameRecords, []byte("rubbish that is no record at all, and long enough")) },
+		"offers a broken list":      func(s *Stream) error { return s.raw(frameOffer, make([]byte, 33)) },
+		"offers without end":        func(s *Stream) error { return s.raw(frameOffer, make([]byte, 32*(offerSize+1))) },
+		"sends an unknown frame":    func(s *Stream) error { return s.raw(99, nil) },
+		"commits somebody's record": func(s *Stream) error { return s.send(frameCommit, carryCommit{Root: []byte("no record")}) },
+		"announces a giant frame": func(s *Stream) error {
+			_, err := s.w.Write([]byte{byte(frameRecords), 0xff, 0xff, 0xff, 0xff})
+			return err
+		},
+	} {
+		f := newFar(t, publicOf(1))
+		me, err := NewIdentity(key(1))
+		require.NoError(t, err)
+		l, err := Dial(context.Background(), f.addr, me, f.id.Public())
+		require.NoError(t, err)
+		s, err := l.Open(OpCarry, CarryRequest{Lineage: object.LineageID{9}, Volume: "v", Origin: "a", Root: id})
+		require.NoError(t, err)
+		var begin carryBegin
+		require.NoError(t, s.Answer(&begin))
+		require.NoError(t, lie(s))
+		require.NoError(t, s.flush())
+		_, _, err = s.read()
+		var refusal *Refusal
+		require.ErrorAs(t, err, &refusal, name)
+		require.Empty(t, f.st.Roots(), name)
+		l.Close()
+	}
+}
+
+func FuzzFrames(f *testing.F) {
+	f.Add([]byte{byte(frameRequest), 0, 0, 0, 1, 0xa0})
+	f.Fuzz(func(t *testing.T, b []byte) {
+		a, c := net.Pipe()
+		go func() { c.Write(b); c.Close() }()
+		s := newStream(a)
+		for {
+			if _, _, err := s.read(); err != nil {
+				break
+			}
+		}
+		a.Close()
+	})
+}

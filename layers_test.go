@@ -1,0 +1,74 @@
+package candidharbor_test
+
+import (
+	"encoding/json"
+	"errors"
+	"io"
+	"os/exec"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+)
+
+// layer orders the packages: each may import only what stands in a lower layer, and
+// within core nothing of its own layer but what is listed.
+var layer = map[string]int{
+	"core/lineage": 0, "core/object": 0, "core/chunker": 0, "core/cadence": 0, "core/space": 0, "core/retention": 1,
+	"api": 0, "internal/clock": 0,
+	"internal/store": 2, "internal/policy": 2, "internal/catalog": 2,
+	"internal/volume/tree": 3, "internal/transfer": 3,
+	"internal/site": 4,
+	"client":        5, "internal/httpapi": 5, "internal/httpapi/openapi": 6,
+	"internal/service": 6, "internal/demo": 7, "internal/cli": 8, "cmd/candid": 9,
+}
+
+const module = "candidharbor/"
+
+func TestLayers(t *testing.T) {
+	out, err := exec.Command("go", "list", "-json=ImportPath,Imports", "./...").Output()
+	require.NoError(t, err)
+	d := json.NewDecoder(strings.NewReader(string(out)))
+	seen := 0
+	for {
+		var p struct {
+			ImportPath string
+			Imports    []string
+		}
+		if err := d.Decode(&p); errors.Is(err, io.EOF) {
+			break
+		} else {
+			require.NoError(t, err)
+		}
+		name := strings.TrimPrefix(p.ImportPath, module)
+		if strings.HasPrefix(name, "e2e") || name == strings.TrimSuffix(module, "/") {
+			continue
+		}
+		own, ok := layer[name]
+		require.True(t, ok, "%s has no layer: give it one in this test", name)
+		seen++
+		for _, imp := range p.Imports {
+			if below, ours := strings.CutPrefix(imp, module); ours {
+				require.Less(t, layer[below], own, "%s imports %s, which does not stand below it", name, below)
+			}
+			if strings.HasPrefix(name, "core/") {
+				for _, bad := range []string{"net", "os", "database/sql", "log", "log/slog", "sync", "context"} {
+					require.NotEqual(t, bad, imp, "%s computes only, and imports %s", name, imp)
+				}
+			}
+		}
+		require.False(t, name == "client" && contains(p.Imports, module+"internal"), "client must be usable by others")
+	}
+	require.Equal(t, len(layer), seen)
+	clock, err := exec.Command("grep", "-rnE", `time\.(Now|Since|Sleep|After)\(`, "core", "--include=*.go").CombinedOutput()
+	require.Error(t, err, "core is given its times: %s", clock)
+}
+
+func contains(list []string, prefix string) bool {
+	for _, s := range list {
+		if strings.HasPrefix(s, prefix) {
+			return true
+		}
+	}
+	return false
+}
