@@ -396,6 +396,11 @@ func restore(ctx context.Context, f *face, cmd *cli.Command) error {
 	if where != 1 {
 		return misuse("say where to: one of --to DIR, --in-place or --tar FILE")
 	}
+	switch choice := cmd.String("on-conflict"); choice {
+	case "", "skip", "replace", "older", "keep-both":
+	default:
+		return misuse("conflict choice %q: it must be skip, replace, older or keep-both", choice)
+	}
 	at := moment(cmd.String("at"))
 	if name := cmd.String("tar"); name != "" {
 		return f.download(ctx, volume, at, paths, name)

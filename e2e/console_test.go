@@ -1,0 +1,103 @@
+package e2e
+
+import (
+	"context"
+	"encoding/json"
+	"net"
+	"os"
+	"path/filepath"
+	"testing"
+	"time"
+
+	"candidharbor/e2e/browser"
+
+	"github.com/chromedp/chromedp"
+	"github.com/stretchr/testify/require"
+)
+
+func freePort(t testing.TB) int {
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	defer l.Close()
+	return l.Addr().(*net.TCPAddr).Port
+}
+
+// The administrator's way through the console: see a deleted folder as of a moment,
+// bring it back where it was, see the run's outcome; and no page has a fault that axe
+// finds, or an error on the console.
+func TestConsole(t *testing.T) {
+	if browser.Find() == "" {
+		t.Fatal("Chromium is missing: make test installs it")
+	}
+	if _, err := os.Stat("../internal/httpapi/web/index.html"); err != nil {
+		t.Fatal("the console is not built: run make build first")
+	}
+	axe, err := os.ReadFile("../console/node_modules/axe-core/axe.min.js")
+	require.NoError(t, err)
+	base := t.TempDir()
+	src := filepath.Join(base, "share")
+	shell(t, base, `mkdir -p "share/letters/1931" share/maps; echo dear > share/letters/1931/a.txt; echo sir > share/letters/1931/b.txt; head -c 100000 /dev/urandom > share/maps/m.bin`)
+	a := serve(t, filepath.Join(base, "a"), "larkfield", base)
+	b := serve(t, filepath.Join(base, "b"), "stonewick", base)
+	a.run("volume", "add", "archive", "--path", src, "--label", "k=v")
+	require.NoError(t, os.WriteFile(filepath.Join(base, "p.yaml"), []byte("policy: all\nvolumes: {k: v}\ntake: [every 6 hours]\nkeep:\n  larkfield: {daily: 7}\n"), 0o644))
+	a.run("policy", "put", filepath.Join(base, "p.yaml"))
+	pair(t, a, b, "k=v")
+	a.run("snapshot", "take", "archive", "--note", "complete")
+	shell(t, base, "cp -a share want; rm -r share/letters")
+
+	ctx, cancel := context.WithTimeout(context.Background(), 3*time.Minute)
+	defer cancel()
+	p, err := browser.Open(ctx, a.url, a.token, 1280, 800, false)
+	require.NoError(t, err)
+	defer p.Close()
+	click := func(text string) chromedp.Action {
+		return chromedp.Click(`//button[contains(., "`+text+`")]`, chromedp.BySearch)
+	}
+	faultless := func(name string) {
+		var found string
+		require.NoError(t, p.Do(30*time.Second, chromedp.Evaluate(string(axe), nil), chromedp.Evaluate(`axe.run(document, {runOnly: ["wcag2a","wcag2aa","wcag21aa","wcag22aa"]}).then(r => JSON.stringify(r.violations.map(v => [v.id, v.nodes.map(n => n.html.slice(0, 120))])))`, &found, awaitPromise)), name)
+		var list []any
+		require.NoError(t, json.Unmarshal([]byte(found), &list))
+		require.Empty(t, list, name)
+	}
+	for path, ready := range map[string]string{"/": `document.body.innerText.includes("archive")`, "/volumes": `document.querySelector("table.plain")`, "/policies?policy=all": `document.body.innerText.includes("Takes")`,
+		"/sites": `document.body.innerText.includes("Newest state there")`, "/runs": `document.querySelector("table.plain a")`, "/space": `document.body.innerText.includes("What the rules let go now")`} {
+		require.NoError(t, p.Do(20*time.Second, chromedp.Navigate(a.url+path)), path)
+		require.NoError(t, p.Wait(ready), path)
+		faultless(path)
+		var overflow bool
+		require.NoError(t, p.Do(10*time.Second, chromedp.Evaluate(`document.documentElement.scrollWidth > innerWidth`, &overflow)))
+		require.False(t, overflow, "%s is wider than the window", path)
+	}
+
+	require.NoError(t, p.Do(20*time.Second, chromedp.Navigate(a.url+"/volumes/archive")))
+	require.NoError(t, p.Wait(`document.body.innerText.includes("letters/")`), "the newest state still has the folder")
+	faultless("/volumes/archive")
+	require.NoError(t, p.Do(20*time.Second, chromedp.Click(`input[aria-label="Pick letters"]`), click("Bring back 1 picked"), chromedp.WaitVisible(`//button[contains(., "See what")]`, chromedp.BySearch)))
+	faultless("the restore sheet")
+	require.NoError(t, p.Do(20*time.Second, click("See what would happen"), chromedp.WaitVisible(`[aria-label="Plan"]`), click("Do it")))
+	require.NoError(t, p.Wait(`document.body.innerText.includes("created, 0 replaced")`))
+	same(t, filepath.Join(base, "want", "letters"), filepath.Join(src, "letters"))
+
+	// The keyboard: the ruler goes from snapshot to snapshot, and the address keeps it.
+	require.NoError(t, p.Do(20*time.Second, chromedp.Navigate(a.url+"/volumes/archive")))
+	require.NoError(t, p.Wait(`document.querySelectorAll('[role="slider"] svg rect, [role="slider"] svg path').length > 3`))
+	require.NoError(t, p.Do(20*time.Second, chromedp.Focus(`[role="slider"]`), chromedp.KeyEvent("\u0302")))
+	require.NoError(t, p.Wait(`location.search.includes("at=")`))
+	require.NoError(t, p.Wait(`document.body.innerText.includes("Files as of")`))
+	require.Empty(t, p.Errors)
+
+	// Without a token there is only the way in.
+	q, err := browser.Open(ctx, a.url, "cht_wrong", 360, 740, true)
+	require.NoError(t, err)
+	defer q.Close()
+	text, err := q.Text()
+	require.NoError(t, err)
+	require.Contains(t, text, "Sign in with a token")
+	require.NoError(t, q.Do(20*time.Second, chromedp.SendKeys("#token", a.token), click("Sign in"), chromedp.WaitVisible("header nav")))
+	require.NoError(t, q.Wait(`document.body.innerText.includes("on target") || document.body.innerText.includes("unprotected")`))
+	var overflow bool
+	require.NoError(t, q.Do(10*time.Second, chromedp.Evaluate(`document.documentElement.scrollWidth > innerWidth`, &overflow)))
+	require.False(t, overflow, "Today at 360 pixels")
+}
