@@ -6,7 +6,6 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
-	"runtime"
 	"strings"
 	"sync"
 	"testing"
@@ -19,7 +18,7 @@ import (
 func TestDisaster(t *testing.T) {
 	base := t.TempDir()
 	src := filepath.Join(base, "share")
-	shell(t, base, "cp -a "+filepath.Join(runtime.GOROOT(), "src")+" share")
+	shell(t, base, "cp -a "+filepath.Join(goroot(t), "src")+" share")
 	a := serve(t, filepath.Join(base, "a"), "larkfield", base)
 	b := serve(t, filepath.Join(base, "b"), "stonewick", base)
 	out := a.run("volume", "add", "source", "--path", src, "--label", "kind=code")
@@ -69,7 +68,7 @@ func TestDisaster(t *testing.T) {
 func TestEverythingAtOnce(t *testing.T) {
 	base := t.TempDir()
 	src := filepath.Join(base, "share")
-	shell(t, base, "mkdir share; cp -a "+filepath.Join(runtime.GOROOT(), "src", "cmd")+" share/cmd")
+	shell(t, base, "mkdir share; cp -a "+filepath.Join(goroot(t), "src", "cmd")+" share/cmd")
 	a := serve(t, filepath.Join(base, "a"), "larkfield", base)
 	b := serve(t, filepath.Join(base, "b"), "stonewick", base)
 	a.run("volume", "add", "source", "--path", src, "--label", "kind=code")

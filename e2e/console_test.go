@@ -77,7 +77,7 @@ func TestConsole(t *testing.T) {
 	require.NoError(t, p.Do(20*time.Second, chromedp.Click(`input[aria-label="Pick letters"]`), click("Bring back 1 picked"), chromedp.WaitVisible(`//button[contains(., "See what")]`, chromedp.BySearch)))
 	faultless("the restore sheet")
 	require.NoError(t, p.Do(20*time.Second, click("See what would happen"), chromedp.WaitVisible(`[aria-label="Plan"]`), click("Do it")))
-	require.NoError(t, p.Wait(`document.body.innerText.includes("created, 0 replaced")`))
+	require.NoError(t, p.Wait(`document.body.innerText.includes("done: archive as of")`))
 	same(t, filepath.Join(base, "want", "letters"), filepath.Join(src, "letters"))
 
 	// The keyboard: the ruler goes from snapshot to snapshot, and the address keeps it.

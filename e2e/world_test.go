@@ -171,6 +171,12 @@ func same(t testing.TB, a, b string) {
 	require.Equal(t, digest(t, a), digest(t, b))
 }
 
+func goroot(t testing.TB) string {
+	out, err := exec.Command("go", "env", "GOROOT").Output()
+	require.NoError(t, err)
+	return strings.TrimSpace(string(out))
+}
+
 func shell(t testing.TB, dir, script string) {
 	cmd := exec.Command("sh", "-ec", script)
 	cmd.Dir = dir

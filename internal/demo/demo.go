@@ -420,7 +420,7 @@ func (s *story) proof() error {
 	if err := s.step("Take a snapshot of herbarium-scans by hand.", out, err); err != nil {
 		return err
 	}
-	if out, err = s.run(s.larkfield)(s.larkfield.Site.RunRoute("to-stonewick", "the demo")); err != nil {
+	if _, err = s.run(s.larkfield)(s.larkfield.Site.RunRoute("to-stonewick", "the demo")); err != nil {
 		return err
 	}
 	out, err = s.run(s.stonewick)(s.stonewick.Site.Restore(api.RestoreAsk{Volume: "herbarium-scans@larkfield", At: "latest", To: target}, "the demo"))

@@ -21,7 +21,6 @@ import (
 type survey struct {
 	dir string
 	rng *rand.Rand
-	db  *sql.DB
 	day int
 }
 

@@ -339,7 +339,6 @@ type damageWalk struct {
 	s                 *Store
 	bad, taint, clean *roaring.Bitmap
 	found             map[uint32]*DamagedSnapshot
-	steps             int
 }
 
 func (w *damageWalk) note(ordinal uint32, path string) {

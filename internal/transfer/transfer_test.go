@@ -272,7 +272,7 @@ func TestCutAndResume(t *testing.T) {
 func TestOtherKeyIsRefused(t *testing.T) {
 	src := openStore(t, 1)
 	f := newFar(t, publicOf(1))
-	id := commit(t, src, 1, map[int][]byte{0: []byte("x")}, 1)
+	commit(t, src, 1, map[int][]byte{0: []byte("x")}, 1)
 	me, err := NewIdentity(key(1))
 	require.NoError(t, err)
 	_, err = Dial(context.Background(), f.addr, me, publicOf(7))
@@ -281,7 +281,7 @@ func TestOtherKeyIsRefused(t *testing.T) {
 	require.Zero(t, f.st.Usage().Objects)
 	// A root signed by anyone but the paired site does not enter.
 	other := openStore(t, 5)
-	id = commit(t, other, 1, map[int][]byte{0: []byte("x")}, 1)
+	id := commit(t, other, 1, map[int][]byte{0: []byte("x")}, 1)
 	_, err = f.carry(other, id)
 	require.ErrorContains(t, err, "signed by another")
 	require.False(t, f.st.HasRoot(id))
@@ -307,7 +307,9 @@ func TestLyingSender(t *testing.T) {
 			bad[len(bad)-1] ^= 1
 			return s.raw(frameRecords, bad)
 		},
-		"sends rubbish":             func(s *Stream) error { return s.raw(frameRecords, []byte("rubbish that is no record at all, and long enough")) },
+		"sends rubbish": func(s *Stream) error {
+			return s.raw(frameRecords, []byte("rubbish that is no record at all, and long enough"))
+		},
 		"offers a broken list":      func(s *Stream) error { return s.raw(frameOffer, make([]byte, 33)) },
 		"offers without end":        func(s *Stream) error { return s.raw(frameOffer, make([]byte, 32*(offerSize+1))) },
 		"sends an unknown frame":    func(s *Stream) error { return s.raw(99, nil) },

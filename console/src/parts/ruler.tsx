@@ -54,55 +54,49 @@ export function Ruler({ volumes, tall = false }: { volumes: string[]; tall?: boo
   });
   const height = y + 4;
   useWheel(box, names, plot);
-  const drag = useDrag(plot, names, (px) => time.choose(x.invert(px).getTime()));
+  const drag = useDrag(plot, (px) => time.choose(x.invert(px).getTime()));
   const taken = [...new Set(rows.flatMap((r) => r.lanes.flatMap((l) => (l.marks ?? []).map((m) => Date.parse(m.taken)))))].sort((a, b) => a - b);
   const keys = (e: KeyboardEvent) => moveByKey(e, time, taken);
   return (
     <section aria-label="Time ruler" className="my-4">
       <Controls />
-      <div
-        ref={box}
-        role="slider"
-        tabIndex={0}
-        aria-label="Chosen moment"
-        aria-valuemin={time.from}
-        aria-valuemax={time.to}
-        aria-valuenow={Math.min(time.to, Math.max(time.from, time.moment ?? now))}
-        aria-valuetext={time.moment ? stamp(new Date(time.moment)) : "the newest state"}
-        aria-description="Left and right go from snapshot to snapshot, plus and minus zoom, End returns to the newest state"
-        className="relative touch-none select-none border-y border-ink bg-sheet cursor-crosshair"
-        style={{ height }}
-        onKeyDown={keys}
-        {...drag}
-        onMouseLeave={() => setHover(null)}
-      >
-        <svg width={width} height={height} className="block" aria-hidden>
-          <defs>
-            <pattern id="gap" width="5" height="5" patternUnits="userSpaceOnUse" patternTransform="rotate(45)">
-              <line x1="0" y1="0" x2="0" y2="5" stroke="var(--hand)" strokeWidth="1.6" />
-            </pattern>
-            <clipPath id="plot"><rect x="0" y="0" width={plot} height={height} /></clipPath>
-          </defs>
-          <g transform={`translate(${names},0)`} clipPath="url(#plot)">
+      <div ref={box} className="relative border-y border-ink bg-sheet" style={{ height }} onMouseLeave={() => setHover(null)}>
+        <div
+          role="slider"
+          tabIndex={0}
+          aria-label="Chosen moment"
+          aria-valuemin={time.from}
+          aria-valuemax={time.to}
+          aria-valuenow={Math.min(time.to, Math.max(time.from, time.moment ?? now))}
+          aria-valuetext={time.moment ? stamp(new Date(time.moment)) : "the newest state"}
+          aria-description="Left and right go from snapshot to snapshot, plus and minus zoom, End returns to the newest state"
+          className="absolute inset-y-0 right-0 touch-none select-none overflow-hidden border-l border-rule cursor-crosshair"
+          style={{ left: names }}
+          onKeyDown={keys}
+          {...drag}
+        >
+          <svg width={plot} height={height} className="block" aria-hidden>
+            <defs>
+              <pattern id="gap" width="5" height="5" patternUnits="userSpaceOnUse" patternTransform="rotate(45)">
+                <line x1="0" y1="0" x2="0" y2="5" stroke="var(--hand)" strokeWidth="1.6" />
+              </pattern>
+            </defs>
             <Axis x={x} plot={plot} height={height} />
             {rows.map((r) => (
               <Row key={r.name} row={r} lane={lane} at={at} plot={plot} now={now} say={(px, py, text) => setHover({ x: px + names, y: py, text })} />
             ))}
             <Flag x={at(now)} height={height} colour="var(--now)" label="now" />
             {time.moment !== undefined && <Flag x={at(time.moment)} height={height} colour="var(--hand)" label={stamp(new Date(time.moment))} wide plot={plot} />}
-          </g>
-          {names > 0 && <line x1={names} x2={names} y1="0" y2={height} stroke="var(--rule)" />}
-        </svg>
+          </svg>
+        </div>
         {rows.map((r) => (
-          <div key={r.name} className={`absolute left-0 px-2 text-sm leading-4 truncate ${names ? "" : "opacity-80 text-xs"}`} style={{ top: r.top - 1, width: names || undefined }}>
+          <div key={r.name} className={`absolute left-0 px-2 text-sm truncate ${names ? "" : "text-xs"}`} style={{ top: r.top - 5, maxWidth: names || "100%" }}>
             {tall ? (
-              r.lanes.map((l) => <div key={l.place} style={{ height: lane, paddingTop: lane / 2 - 8 }} className="text-faint">{l.place}</div>)
+              r.lanes.map((l) => <div key={l.place} style={{ height: lane, paddingTop: lane / 2 - 4 }} className="text-faint">{l.place}</div>)
             ) : (
-              <>
-                <Link to={`/volumes/${encodeURIComponent(r.name)}${location.search}`} className="quiet" onPointerDown={(e) => e.stopPropagation()}>{r.name}</Link>
-                {names > 0 && r.lanes.length > 1 && <div className="text-xs text-faint truncate">{r.lanes.map((l) => l.place).join(" / ")}</div>}
-              </>
+              <Link to={`/volumes/${encodeURIComponent(r.name)}${location.search}`} className="quiet inline-block leading-6">{r.name}</Link>
             )}
+            {!tall && names > 0 && r.lanes.length > 1 && <div className="-mt-1 text-xs leading-4 text-faint truncate">{r.lanes.map((l) => l.place).join(" / ")}</div>}
           </div>
         ))}
         {hover && (
@@ -268,7 +262,7 @@ function useWheel(box: React.RefObject<HTMLDivElement | null>, names: number, pl
 }
 
 /** Dragging moves the stretch; a press without a move chooses the moment. */
-function useDrag(plot: number, names: number, click: (x: number) => void) {
+function useDrag(plot: number, click: (x: number) => void) {
   const time = useTime();
   const start = useRef<{ x: number; from: number; to: number; moved: boolean } | null>(null);
   return {
@@ -286,8 +280,8 @@ function useDrag(plot: number, names: number, click: (x: number) => void) {
     onPointerUp: (e: PointerEvent<HTMLDivElement>) => {
       const s = start.current;
       start.current = null;
-      const px = e.clientX - e.currentTarget.getBoundingClientRect().left - names;
-      if (s && !s.moved && px >= 0) click(px);
+      const px = e.clientX - e.currentTarget.getBoundingClientRect().left;
+      if (s && !s.moved) click(px);
     },
   };
 }

@@ -1,0 +1,62 @@
+# Candid Harbor. `make demo` and `make test` install what they need on a Debian machine.
+export CGO_ENABLED = 0
+WEB  = internal/httpapi/web/index.html
+SRC  = $(shell find console/src console/index.html console/vite.config.ts -type f 2>/dev/null)
+
+.PHONY: demo build test test-kill check bench stats screenshots schema tools clean
+
+build: $(WEB)
+	go build -trimpath -o bin/candid ./cmd/candid
+
+demo: build
+	bin/candid demo
+
+console/node_modules: console/package-lock.json
+	@command -v npm >/dev/null || { apt-get update -qq && apt-get install -y -qq nodejs npm; }
+	cd console && npm ci --no-audit --no-fund --loglevel=error
+	@touch $@
+
+$(WEB): console/node_modules $(SRC)
+	cd console && npx tsc --noEmit && npx vite build --logLevel warn
+	@touch internal/httpapi/web/.keep
+
+# Chromium for the console's tests; tar, diff, setfacl and zstd for independent comparisons.
+tools:
+	@command -v chromium >/dev/null && command -v setfacl >/dev/null && command -v zstd >/dev/null || \
+	  { apt-get update -qq && DEBIAN_FRONTEND=noninteractive apt-get install -y -qq chromium acl attr zstd curl; }
+
+test: build tools
+	cd console && npx vitest run
+	go test -timeout 20m ./...
+
+# Kills either site 200 times at random points.
+test-kill: build
+	CANDID_KILL_ROUNDS=200 go test -count=1 -timeout 60m -run TestKill -v ./e2e
+
+check: build
+	@test -z "$$(gofmt -l $$(git ls-files '*.go'))" || { gofmt -l $$(git ls-files '*.go'); exit 1; }
+	go vet ./...
+	go tool staticcheck ./...
+	go test -count=1 -run TestLayers .
+	cd console && npx tsc --noEmit && npx oxlint --deny-warnings src
+	@go run ./internal/httpapi/openapi > /tmp/candid-openapi.json && cd console && npx openapi-typescript /tmp/candid-openapi.json -o /tmp/candid-schema.ts >/dev/null 2>&1 \
+	  && diff -q /tmp/candid-schema.ts src/api/schema.ts || { echo "console/src/api/schema.ts is out of date: make schema"; exit 1; }
+
+schema:
+	go run ./internal/httpapi/openapi > /tmp/candid-openapi.json
+	cd console && npx openapi-typescript /tmp/candid-openapi.json -o src/api/schema.ts
+
+bench: build tools
+	go run ./e2e/bench
+	go test -run '^$$' -bench . -benchtime 2x ./core/retention ./core/chunker
+
+stats:
+	@git ls-files '*.go' '*.ts' '*.tsx' '*.css' '*.sql' Makefile | grep -v 'schema.ts$$' | xargs awk 'NF {if (FILENAME ~ /_test\.go$$|\.test\.ts$$|^e2e\//) t++; else c++} \
+	  END {printf "code %d lines, tests %d lines, tests are %.1f%% of all\n", c, t, 100*t/(c+t)}'
+
+# Pictures of the pages, from a demo of their own.
+screenshots: build tools
+	@sh e2e/shots/take.sh
+
+clean:
+	rm -rf bin console/node_modules internal/httpapi/web/assets internal/httpapi/web/index.html

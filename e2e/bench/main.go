@@ -1,0 +1,405 @@
+// Command bench measures the real binary side by side with plain system tools, in one
+// run, and prints ratios of medians.
+package main
+
+import (
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+	"net/http/httptest"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"candidharbor/api"
+)
+
+const rounds = 5
+
+type bench struct {
+	base string
+	bin  string
+	tree string
+	n    int
+}
+
+func main() {
+	if err := run(); err != nil {
+		fmt.Fprintln(os.Stderr, err)
+		os.Exit(1)
+	}
+}
+
+func run() error {
+	base, err := os.MkdirTemp("", "candid-bench-")
+	if err != nil {
+		return err
+	}
+	defer os.RemoveAll(base)
+	bin, err := filepath.Abs("bin/candid")
+	if err != nil {
+		return err
+	}
+	root, err := exec.Command("go", "env", "GOROOT").Output()
+	if err != nil {
+		return err
+	}
+	b := &bench{base: base, bin: bin, tree: filepath.Join(base, "tree")}
+	if err := b.sh("cp -a " + strings.TrimSpace(string(root)) + " tree && find tree -type f | wc -l && du -sm tree"); err != nil {
+		return err
+	}
+	fmt.Printf("%-58s %12s %12s %7s  %s\n", "what", "candid", "against", "ratio", "reach")
+	for _, step := range []func() error{b.first, b.unchanged, b.restore, b.carry, b.change} {
+		if err := step(); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (b *bench) sh(script string) error {
+	cmd := exec.Command("sh", "-ec", script)
+	cmd.Dir = b.base
+	out, err := cmd.CombinedOutput()
+	if err != nil {
+		return fmt.Errorf("%s: %w: %s", script, err, out)
+	}
+	return nil
+}
+
+func median(ds []time.Duration) time.Duration {
+	slices.Sort(ds)
+	return ds[len(ds)/2]
+}
+
+func timed(f func() error) (time.Duration, error) {
+	begin := time.Now()
+	err := f()
+	return time.Since(begin), err
+}
+
+func row(what string, ours, theirs time.Duration, reach string) {
+	fmt.Printf("%-58s %12s %12s %7.2f  %s\n", what, ours.Round(100*time.Microsecond), theirs.Round(100*time.Microsecond), float64(ours)/float64(theirs), reach)
+}
+
+// site is a served site.
+type site struct {
+	b    *bench
+	dir  string
+	cmd  *exec.Cmd
+	name string
+}
+
+func (b *bench) serve(name string) (*site, error) {
+	b.n++
+	s := &site{b: b, name: name, dir: filepath.Join(b.base, fmt.Sprintf("site%d", b.n))}
+	s.cmd = exec.Command(b.bin, "serve", "--data", s.dir, "--name", name, "--listen", "127.0.0.1:0", "--root", b.base)
+	out, err := s.cmd.StdoutPipe()
+	if err != nil {
+		return nil, err
+	}
+	if err := s.cmd.Start(); err != nil {
+		return nil, err
+	}
+	buf := make([]byte, 4096)
+	seen := ""
+	for !strings.Contains(seen, "sign in with") {
+		n, err := out.Read(buf)
+		if err != nil {
+			return nil, fmt.Errorf("the service did not start: %w", err)
+		}
+		seen += string(buf[:n])
+	}
+	go io.Copy(io.Discard, out)
+	return s, nil
+}
+
+func (s *site) end() {
+	s.cmd.Process.Kill()
+	s.cmd.Wait()
+	os.RemoveAll(s.dir)
+}
+
+func (s *site) run(args ...string) (string, error) {
+	cmd := exec.Command(s.b.bin, append([]string{"--site", "unix:" + s.dir + "/candid.sock"}, args...)...)
+	out, err := cmd.CombinedOutput()
+	if err != nil {
+		return "", fmt.Errorf("candid %v: %w: %s", args, err, out)
+	}
+	return string(out), nil
+}
+
+// took returns how long a run took inside the service.
+func (s *site) took(args ...string) (time.Duration, api.Run, error) {
+	out, err := s.run(append([]string{"--json"}, args...)...)
+	var r api.Run
+	if err == nil {
+		err = json.Unmarshal([]byte(out), &r)
+	}
+	if err != nil {
+		return 0, r, err
+	}
+	if r.Began == nil || r.Ended == nil {
+		return 0, r, errors.New("the run has no times")
+	}
+	return r.Ended.Sub(*r.Began), r, nil
+}
+
+// first compares a first snapshot, durable, with an archive that is not.
+func (b *bench) first() error {
+	var ours, theirs []time.Duration
+	var size, settled int64
+	for i := range rounds {
+		d, err := timed(func() error { return b.sh("tar -cf - tree | zstd -q -1 -T2 > archive.zst") })
+		if err != nil {
+			return err
+		}
+		theirs = append(theirs, d)
+		s, err := b.serve("larkfield")
+		if err != nil {
+			return err
+		}
+		if _, err := s.run("volume", "add", "v", "--path", b.tree); err != nil {
+			return err
+		}
+		d, _, err = s.took("snapshot", "take", "v")
+		if err != nil {
+			return err
+		}
+		ours = append(ours, d)
+		if i == rounds-1 {
+			if _, err := s.run("store", "sweep", "--settle"); err != nil {
+				return err
+			}
+			out, err := s.run("--json", "store", "usage")
+			if err != nil {
+				return err
+			}
+			var u api.Usage
+			if err := json.Unmarshal([]byte(out), &u); err != nil {
+				return err
+			}
+			settled = u.StoredBytes
+		}
+		s.end()
+	}
+	st, err := os.Stat(filepath.Join(b.base, "archive.zst"))
+	if err != nil {
+		return err
+	}
+	size = st.Size()
+	row("first snapshot : tar | zstd -1 -T2", median(ours), median(theirs), "<= 0.8")
+	fmt.Printf("%-58s %12d %12d %7.2f  %s\n", "stored bytes once settled : that archive", settled, size, float64(settled)/float64(size), "<= 1")
+	return nil
+}
+
+func (b *bench) unchanged() error {
+	s, err := b.serve("larkfield")
+	if err != nil {
+		return err
+	}
+	defer s.end()
+	if _, err := s.run("volume", "add", "v", "--path", b.tree); err != nil {
+		return err
+	}
+	if _, err := s.run("snapshot", "take", "v"); err != nil {
+		return err
+	}
+	var ours, theirs []time.Duration
+	for range 2*rounds + 1 {
+		d, err := timed(func() error { return b.sh(`find tree -printf '%s %T@ %C@ %i\n' > /dev/null`) })
+		if err != nil {
+			return err
+		}
+		theirs = append(theirs, d)
+		d, _, err = s.took("snapshot", "take", "v")
+		if err != nil {
+			return err
+		}
+		ours = append(ours, d)
+	}
+	row("snapshot with nothing changed, by scan : find", median(ours), median(theirs), "<= 1.5")
+	return nil
+}
+
+func (b *bench) restore() error {
+	s, err := b.serve("larkfield")
+	if err != nil {
+		return err
+	}
+	defer s.end()
+	if _, err := s.run("volume", "add", "v", "--path", b.tree); err != nil {
+		return err
+	}
+	if _, err := s.run("snapshot", "take", "v"); err != nil {
+		return err
+	}
+	var ours, theirs []time.Duration
+	for i := range rounds {
+		// Trees are not deleted between rounds: that would slow the next one.
+		d, err := timed(func() error {
+			return b.sh(fmt.Sprintf("mkdir x%d && tar -xf archive.zst -C x%d --zstd && sync -f x%d", i, i, i))
+		})
+		if err != nil {
+			return err
+		}
+		theirs = append(theirs, d)
+		d, _, err = s.took("restore", "v", "--at", "latest", "--to", filepath.Join(b.base, fmt.Sprint("y", i)))
+		if err != nil {
+			return err
+		}
+		ours = append(ours, d)
+	}
+	row("restore of the whole tree, durable : tar -x and sync -f", median(ours), median(theirs), "<= 0.9")
+	return nil
+}
+
+func (b *bench) carry() error {
+	var ours, theirs []time.Duration
+	sink := httptest.NewTLSServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		f, err := os.CreateTemp(b.base, "up")
+		if err == nil {
+			defer os.Remove(f.Name())
+			defer f.Close()
+			io.Copy(f, r.Body)
+			f.Sync()
+		}
+	}))
+	defer sink.Close()
+	for range rounds {
+		src, err := b.serve("larkfield")
+		if err != nil {
+			return err
+		}
+		dst, err := b.serve("stonewick")
+		if err != nil {
+			return err
+		}
+		if err := b.paired(src, dst); err != nil {
+			return err
+		}
+		packs := filepath.Join(src.dir, "store", "packs")
+		d, err := timed(func() error { return b.sh("cat " + packs + "/* | curl -sk -T - " + sink.URL) })
+		if err != nil {
+			return err
+		}
+		theirs = append(theirs, d)
+		if _, err := src.run("route", "add", "r", "--to", "stonewick", "--volumes", "k=v"); err != nil {
+			return err
+		}
+		if d, err = src.lastCarry(); err != nil {
+			return err
+		}
+		ours = append(ours, d)
+		src.end()
+		dst.end()
+	}
+	row("first carry, TLS and verification : curl upload, TLS", median(ours), median(theirs), "<= 1.2")
+	return nil
+}
+
+func (b *bench) paired(src, dst *site) error {
+	if _, err := src.run("volume", "add", "v", "--path", b.tree, "--label", "k=v"); err != nil {
+		return err
+	}
+	if _, err := src.run("snapshot", "take", "v"); err != nil {
+		return err
+	}
+	out, err := dst.run("--json", "site", "invite")
+	var inv api.Invitation
+	if err == nil {
+		err = json.Unmarshal([]byte(out), &inv)
+	}
+	if err != nil {
+		return err
+	}
+	_, err = src.run("site", "pair", inv.Text)
+	return err
+}
+
+// lastCarry waits for the route to be current and returns how long its longest run took.
+func (s *site) lastCarry() (time.Duration, error) {
+	if _, err := s.run("route", "run", "r"); err != nil {
+		return 0, err
+	}
+	out, err := s.run("--json", "run", "list", "--of", "r")
+	if err != nil {
+		return 0, err
+	}
+	var page api.Page[api.Run]
+	if err := json.Unmarshal([]byte(out), &page); err != nil {
+		return 0, err
+	}
+	var longest time.Duration
+	for _, r := range page.Items {
+		if r.Began != nil && r.Ended != nil {
+			longest = max(longest, r.Ended.Sub(*r.Began))
+		}
+	}
+	return longest, nil
+}
+
+// change carries one percent of scattered small files, and compares what went over the
+// wire with the changed content and directories, compressed as they are stored.
+func (b *bench) change() error {
+	src, err := b.serve("larkfield")
+	if err != nil {
+		return err
+	}
+	defer src.end()
+	dst, err := b.serve("stonewick")
+	if err != nil {
+		return err
+	}
+	defer dst.end()
+	if err := b.paired(src, dst); err != nil {
+		return err
+	}
+	if _, err := src.run("route", "add", "r", "--to", "stonewick", "--volumes", "k=v"); err != nil {
+		return err
+	}
+	if _, err := src.run("route", "run", "r"); err != nil {
+		return err
+	}
+	if err := b.sh(`find tree -type f -size -8k | sort | awk 'NR % 100 == 0' | while read f; do echo "// changed" >> "$f"; done`); err != nil {
+		return err
+	}
+	_, taken, err := src.took("snapshot", "take", "v")
+	if err != nil {
+		return err
+	}
+	raw, err := json.Marshal(taken.Result)
+	if err != nil {
+		return err
+	}
+	var snap api.Snapshot
+	if err := json.Unmarshal(raw, &snap); err != nil {
+		return err
+	}
+	if _, err := src.run("route", "run", "r"); err != nil {
+		return err
+	}
+	out, err := src.run("--json", "run", "list", "--of", "r")
+	if err != nil {
+		return err
+	}
+	var page api.Page[api.Run]
+	if err := json.Unmarshal([]byte(out), &page); err != nil {
+		return err
+	}
+	for _, r := range page.Items {
+		m, ok := r.Result.(map[string]any)
+		if !ok || m["snapshots"] == nil || m["offeredBytes"].(float64) == 0 {
+			continue
+		}
+		wire := m["wireBytes"].(float64)
+		fmt.Printf("%-58s %12.0f %12d %7.2f  %s\n", "carry of 1 % scattered change: bytes sent : bytes new", wire, snap.Stored, wire/float64(snap.Stored), "<= 1.1")
+		return nil
+	}
+	return errors.New("no carry of the change was found")
+}
