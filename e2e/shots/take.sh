@@ -5,9 +5,8 @@ dir=$(mktemp -d)
 trap 'kill $pid 2>/dev/null; wait $pid 2>/dev/null; rm -rf "$dir"' EXIT
 bin/candid demo --data "$dir/data" --listen 127.0.0.1:7390 > "$dir/log" 2>&1 &
 pid=$!
-until grep -q '^Press Ctrl' "$dir/log"; do
+until [ -e "$dir/log" ] && grep -q '^Press Ctrl' "$dir/log"; do
   kill -0 $pid || { cat "$dir/log"; exit 1; }
-  read -r _ < /dev/null || true
   tail -s 0.2 -f --pid=$pid "$dir/log" | grep -m1 -q 'Press Ctrl' || true
 done
 token=$(grep -o 'cht_[0-9a-f]*' "$dir/log" | head -1)
