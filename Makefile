@@ -13,7 +13,7 @@ demo: build
 
 console/node_modules: console/package-lock.json
 	@command -v npm >/dev/null || { apt-get update -qq && apt-get install -y -qq nodejs npm; }
-	cd console && npm ci --no-audit --no-fund --loglevel=error
+	cd console && npm install --loglevel=error
 	@touch $@
 
 $(WEB): console/node_modules $(SRC)
