@@ -110,7 +110,6 @@ func (s *Store) condemn(ctx context.Context) (*roaring.Bitmap, error) {
 			dead.AddRange(0, uint64(s.man.Next))
 			dead.AndNot(s.gone)
 			dead.AndNot(live)
-			dead.AndNot(held)
 			dead.AndNot(below)
 			if dead.IsEmpty() {
 				return dead, nil

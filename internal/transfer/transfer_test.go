@@ -352,3 +352,29 @@ func FuzzFrames(f *testing.F) {
 		a.Close()
 	})
 }
+
+// BenchmarkCarry carries a first snapshot of text-like files over loopback, both ends in
+// this process: what a CPU profile of it shows is what a carry costs.
+func BenchmarkCarry(b *testing.B) {
+	src := openStore(b, 1)
+	rng := rand.New(rand.NewPCG(5, 5))
+	words := make([][]byte, 4000)
+	for i := range words {
+		words[i] = fmt.Appendf(nil, "w%x ", rng.Uint32()>>uint(rng.IntN(28)))
+	}
+	files := map[int][]byte{}
+	var total int64
+	for i := range 6000 {
+		for len(files[i]) < 14_000 {
+			files[i] = append(files[i], words[rng.IntN(len(words))]...)
+		}
+		total += int64(len(files[i]))
+	}
+	id := commit(b, src, 1, files, 6000)
+	b.SetBytes(total)
+	for b.Loop() {
+		f := newFar(b, publicOf(1))
+		_, err := f.carry(src, id)
+		require.NoError(b, err)
+	}
+}

@@ -1,0 +1,256 @@
+package transfer
+
+import (
+	"context"
+	"crypto/ed25519"
+	"errors"
+	"fmt"
+	"io"
+	"runtime"
+	"sync"
+
+	"candidharbor/core/object"
+	"candidharbor/internal/store"
+)
+
+// Receiver is one carry at the receiving side.
+type Receiver struct {
+	Store *store.Store
+	Peer  ed25519.PublicKey
+	// Trusted tells whether a key may sign roots of this lineage.
+	Trusted func(root *object.Root, signer ed25519.PublicKey) error
+	// Arrived enters a snapshot, or new marks of one, into the records.
+	Arrived func(id object.ID, stored int64) (at int64, err error)
+	Meter   *Meter
+}
+
+const flushEvery = 64 << 20
+
+// Run receives one snapshot. Whatever arrived whole before a cut stays under a durable
+// lease named after the lineage.
+func (c *Receiver) Run(ctx context.Context, s *Stream, q *CarryRequest) (err error) {
+	stop := context.AfterFunc(ctx, func() { s.Close() })
+	defer stop()
+	if len(q.Bases) > MaxBases {
+		return fmt.Errorf("the peer named %d bases, at most %d are accepted", len(q.Bases), MaxBases)
+	}
+	begin := carryBegin{HasRoot: c.Store.HasRoot(q.Root)}
+	for _, id := range q.Bases {
+		if c.Store.HasRoot(id) {
+			begin.Known = append(begin.Known, id)
+		}
+	}
+	var lease *store.Lease
+	if begin.HasRoot {
+		lease = c.Store.NewLease()
+	} else if lease, err = c.Store.DurableLease(store.LeaseName(fmt.Sprintf("%x %s %x", q.Lineage, q.Origin, c.Peer))); err != nil {
+		return err
+	}
+	// The bases must stay while what is below them is relied on.
+	held := c.Store.NewLease()
+	defer held.Release()
+	for _, id := range begin.Known {
+		set, err := c.Store.Census(id)
+		if err != nil {
+			return err
+		}
+		held.AcquireSet(set)
+		if !c.Store.HasRoot(id) {
+			return fmt.Errorf("snapshot %s was removed while a carry began; try again", id)
+		}
+	}
+	if err := s.Reply(begin); err != nil {
+		return err
+	}
+	w := c.Store.NewWriter(lease)
+	done := false
+	defer func() {
+		if !done {
+			if ferr := w.Flush(); ferr != nil && err == nil {
+				err = ferr
+			}
+			w.Close()
+		}
+	}()
+	in := newIntake(w)
+	defer in.wait()
+	var since int64
+	for {
+		t, b, err := s.read()
+		if err != nil {
+			return err
+		}
+		switch t {
+		case frameOffer: // no identity is offered twice, so nothing on its way is asked for
+			want, err := wanted(w, b)
+			if err != nil {
+				return err
+			}
+			if err := s.raw(frameWant, want); err != nil {
+				return err
+			}
+			if err := s.flush(); err != nil {
+				return err
+			}
+		case frameRecords:
+			if begin.HasRoot {
+				return errors.New("the peer sends objects of a snapshot that is here already")
+			}
+			if err := in.take(b); err != nil {
+				return err
+			}
+			c.Meter.SentBytes.Add(int64(len(b)))
+			if since += int64(len(b)); since >= flushEvery {
+				if err := in.wait(); err != nil {
+					return err
+				}
+				if err := w.Flush(); err != nil {
+					return err
+				}
+				since = 0
+			}
+		case frameCommit:
+			var m carryCommit
+			if err := decMode.Unmarshal(b, &m); err != nil {
+				return err
+			}
+			if err := in.wait(); err != nil {
+				return err
+			}
+			at, err := c.commit(w, q, begin.HasRoot, &m)
+			if err != nil {
+				return err
+			}
+			done = true
+			return s.Reply(carryDone{Arrived: at})
+		default:
+			return fmt.Errorf("the peer sent frame type %d during a carry", t)
+		}
+	}
+}
+
+func (c *Receiver) commit(w *store.Writer, q *CarryRequest, has bool, m *carryCommit) (int64, error) {
+	var stored int64
+	if !has {
+		env, signer, err := object.OpenRecord("root", m.Root)
+		if err != nil {
+			return 0, err
+		}
+		if object.Sum(env) != q.Root {
+			return 0, errors.New("the root record is not that of the announced snapshot")
+		}
+		root, err := object.DecodeRoot(env)
+		if err != nil {
+			return 0, err
+		}
+		if root.Lineage != q.Lineage || root.Volume != q.Volume || root.Origin != q.Origin {
+			return 0, errors.New("the root record belongs to another volume than announced")
+		}
+		if err := c.Trusted(root, signer); err != nil {
+			return 0, err
+		}
+		if _, err := w.CommitRecord(m.Root); err != nil {
+			return 0, err
+		}
+		_, stored, _ = w.Stats()
+	} else {
+		w.Close()
+	}
+	for _, raw := range m.Marks {
+		body, _, err := object.OpenRecord("mark", raw)
+		if err != nil {
+			return 0, err
+		}
+		mark, err := object.DecodeMark(body)
+		if err != nil {
+			return 0, err
+		}
+		if mark.Root != q.Root {
+			return 0, errors.New("a mark belongs to another snapshot than announced")
+		}
+		if err := c.Store.PutMarkRecord(raw); err != nil {
+			return 0, err
+		}
+	}
+	return c.Arrived(q.Root, stored)
+}
+
+// wanted answers an offer; what is here is held by the writer's lease from now on.
+func wanted(w *store.Writer, ids []byte) ([]byte, error) {
+	if len(ids)%32 != 0 || len(ids) > offerSize*32 {
+		return nil, fmt.Errorf("an offer of %d bytes", len(ids))
+	}
+	n := len(ids) / 32
+	want := make([]byte, (n+7)/8)
+	for i := range n {
+		err := w.Has(object.ID(ids[i*32 : i*32+32]))
+		if errors.Is(err, store.ErrNotClosed) {
+			want[i/8] |= 1 << (i % 8)
+		} else if err != nil {
+			return nil, err
+		}
+	}
+	return want, nil
+}
+
+// intake checks and stores records on all cores. Chunks have no children and may go
+// in any order; before anything else, all chunks before it must be in.
+type intake struct {
+	w     *store.Writer
+	slots chan struct{}
+	wg    sync.WaitGroup
+	mu    sync.Mutex
+	err   error
+}
+
+func newIntake(w *store.Writer) *intake {
+	return &intake{w: w, slots: make(chan struct{}, runtime.NumCPU()+1)}
+}
+
+func (in *intake) put(raw []byte) {
+	if _, err := in.w.PutRecord(raw); err != nil {
+		in.mu.Lock()
+		if in.err == nil {
+			in.err = err
+		}
+		in.mu.Unlock()
+	}
+}
+
+func (in *intake) take(b []byte) error {
+	for len(b) > 0 {
+		n, kind, err := store.RecordLength(b)
+		if err != nil {
+			return err
+		}
+		if n > len(b) {
+			return io.ErrUnexpectedEOF
+		}
+		raw := b[:n]
+		b = b[n:]
+		if kind != object.KindChunk {
+			if err := in.wait(); err != nil {
+				return err
+			}
+			in.put(raw)
+			continue
+		}
+		in.slots <- struct{}{}
+		in.wg.Add(1)
+		go func() {
+			defer in.wg.Done()
+			in.put(raw)
+			<-in.slots
+		}()
+	}
+	in.mu.Lock()
+	defer in.mu.Unlock()
+	return in.err
+}
+
+func (in *intake) wait() error {
+	in.wg.Wait()
+	in.mu.Lock()
+	defer in.mu.Unlock()
+	return in.err
+}

@@ -1,0 +1,114 @@
+package tree
+
+import (
+	"candidharbor/core/object"
+
+	"golang.org/x/sys/unix"
+)
+
+// applyMeta sets owner, attributes, mode and times of an open entry, in the order in
+// which none undoes another. New says that the entry was made just now by this user.
+func (r *restorer) applyMeta(fd int, rel string, e *object.Entry, fresh bool) error {
+	euid, egid := unix.Geteuid(), unix.Getegid()
+	if !fresh || int(e.UID) != euid || int(e.GID) != egid {
+		if err := unix.Fchown(fd, int(e.UID), int(e.GID)); err != nil {
+			r.remark(rel, "owner %d:%d could not be set: %s", e.UID, e.GID, plainError(err))
+		}
+	}
+	if !fresh {
+		if have, err := readXattrs(fdXattrs(fd)); err == nil {
+			for _, x := range have {
+				if !hasXattr(e.Xattrs, x.Name) {
+					if err := unix.Fremovexattr(fd, string(x.Name)); err != nil {
+						r.remark(rel, "attribute %s could not be removed: %s", x.Name, plainError(err))
+					}
+				}
+			}
+		}
+	}
+	for _, x := range e.Xattrs {
+		if err := unix.Fsetxattr(fd, string(x.Name), x.Value, 0); err != nil {
+			r.remark(rel, "attribute %s could not be set: %s", x.Name, plainError(err))
+		}
+	}
+	if err := unix.Fchmod(fd, e.Mode); err != nil {
+		r.remark(rel, "mode %04o could not be set: %s", e.Mode, plainError(err))
+	}
+	ts := timespecs(e.MTime)
+	if err := unix.UtimesNanoAt(unix.AT_FDCWD, procPath(fd, ""), ts, 0); err != nil {
+		r.remark(rel, "time could not be set: %s", plainError(err))
+	}
+	return nil
+}
+
+func hasXattr(xs []object.Xattr, name []byte) bool {
+	for _, x := range xs {
+		if string(x.Name) == string(name) {
+			return true
+		}
+	}
+	return false
+}
+
+func timespecs(ns int64) []unix.Timespec {
+	t := unix.NsecToTimespec(ns)
+	return []unix.Timespec{t, t}
+}
+
+// applyMetaAt is applyMeta for what cannot be opened: links, FIFOs, devices, sockets.
+func (r *restorer) applyMetaAt(dirfd int, rel, name string, e *object.Entry) error {
+	if err := unix.Fchownat(dirfd, name, int(e.UID), int(e.GID), unix.AT_SYMLINK_NOFOLLOW); err != nil {
+		r.remark(rel, "owner %d:%d could not be set: %s", e.UID, e.GID, plainError(err))
+	}
+	for _, x := range e.Xattrs {
+		if err := unix.Lsetxattr(procPath(dirfd, name), string(x.Name), x.Value, 0); err != nil {
+			r.remark(rel, "attribute %s could not be set: %s", x.Name, plainError(err))
+		}
+	}
+	if e.Kind != object.Symlink {
+		if err := unix.Fchmodat(dirfd, name, e.Mode, 0); err != nil {
+			r.remark(rel, "mode %04o could not be set: %s", e.Mode, plainError(err))
+		}
+	}
+	if err := unix.UtimesNanoAt(dirfd, name, timespecs(e.MTime), unix.AT_SYMLINK_NOFOLLOW); err != nil {
+		r.remark(rel, "time could not be set: %s", plainError(err))
+	}
+	return nil
+}
+
+// adjust sets metadata where only it differs.
+func (r *restorer) adjust(fd int, rel, name string, e *object.Entry, st *unix.Stat_t) error {
+	if set, linked := r.links[rel]; linked && set.first != rel {
+		r.act(rel, "keep")
+		if !r.opt.Plan {
+			r.mu.Lock()
+			r.later = append(r.later, pendingLink{rel, *e})
+			r.mu.Unlock()
+		}
+		return nil
+	}
+	xattrs, err := readXattrs(pathXattrs(fd, name))
+	mode := e.Mode == st.Mode&0o7777 || e.Kind == object.Symlink
+	if err == nil && mode && e.UID == st.Uid && e.GID == st.Gid && e.MTime == unix.TimespecToNsec(st.Mtim) && sameXattrs(xattrs, e.Xattrs) {
+		r.act(rel, "keep")
+		return nil
+	}
+	if r.opt.OnConflict == Skip && !r.opt.Exact || r.opt.OnConflict == KeepBoth {
+		r.act(rel, "skip")
+		return nil
+	}
+	r.act(rel, "adjust")
+	if r.opt.Plan {
+		return nil
+	}
+	if e.Kind != object.File {
+		return r.applyMetaAt(fd, rel, name, e)
+	}
+	f, err := unix.Openat(fd, name, unix.O_RDONLY|unix.O_NOFOLLOW|unix.O_NONBLOCK|unix.O_CLOEXEC, 0)
+	if err != nil {
+		r.remark(rel, "metadata could not be set: %s", plainError(err))
+		return nil
+	}
+	defer unix.Close(f)
+	return r.applyMeta(f, rel, e, false)
+}
