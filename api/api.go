@@ -357,7 +357,7 @@ type Run struct {
 	Log      []LogLine  `json:"log,omitempty"`
 }
 
-// Ended reports whether the run is over.
+// Over reports whether the run has ended.
 func (r *Run) Over() bool { return r.State != "queued" && r.State != "running" }
 
 // Progress of a run.

@@ -45,6 +45,12 @@ func (c *Catalog) PutSnapshot(s *Snapshot) error {
 	return err
 }
 
+// Sighted notes up to when a snapshot was found unchanged, and nothing else of its row.
+func (c *Catalog) Sighted(place, id string, until time.Time) error {
+	_, err := c.db.Exec(`UPDATE snapshots SET seen_until=? WHERE place=? AND id=?`, At(until), place, id)
+	return err
+}
+
 // PutSnapshots inserts or replaces many rows in one transaction.
 func (c *Catalog) PutSnapshots(rows []*Snapshot) error {
 	tx, err := c.db.Beginx()

@@ -100,6 +100,34 @@ func TestIdempotency(t *testing.T) {
 	key["Idempotency-Key"] = "two"
 	require.Equal(t, 202, c.call("POST", "/volumes/v/snapshots", `{}`, key, &other))
 	require.NotEqual(t, a.ID, other.ID)
+	ids := make(chan int64, 8)
+	for range 8 {
+		go func() {
+			var r api.Run
+			c.call("POST", "/volumes/v/snapshots", `{}`, map[string]string{"Idempotency-Key": "at once"}, &r)
+			ids <- r.ID
+		}()
+	}
+	first := <-ids
+	for range 7 {
+		require.Equal(t, first, <-ids)
+	}
+}
+
+// Answers that hold a secret are not kept for repetition.
+func TestSecretsAreNotKept(t *testing.T) {
+	c, s, _ := open(t)
+	var tok api.Token
+	var inv api.Invitation
+	key := map[string]string{"Idempotency-Key": "k"}
+	require.Equal(t, 201, c.call("POST", "/tokens", `{"name":"desk"}`, key, &tok))
+	require.Equal(t, 201, c.call("POST", "/sites/invitations", "", key, &inv))
+	for _, f := range []string{"catalog.db", "catalog.db-wal"} {
+		raw, err := os.ReadFile(filepath.Join(s.Dir(), f))
+		require.NoError(t, err)
+		require.NotContains(t, string(raw), tok.Text)
+		require.NotContains(t, string(raw), inv.Text)
+	}
 }
 
 // Errors are problems that name the thing; unknown fields and paths are refused.

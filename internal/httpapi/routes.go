@@ -46,6 +46,18 @@ func answer[T any](v T, err error) (*body[T], error) {
 	return &body[T]{v}, nil
 }
 
+type secretBody[T any] struct {
+	CacheControl string `header:"Cache-Control"`
+	Body         T
+}
+
+func answerSecret[T any](v T, err error) (*secretBody[T], error) {
+	if err != nil {
+		return nil, fail(err)
+	}
+	return &secretBody[T]{secret, v}, nil
+}
+
 func answerAt[T any](v *T, err error) (*body[T], error) {
 	if err != nil {
 		return nil, fail(err)
@@ -184,8 +196,8 @@ func (s *server) registerStore(a huma.API) {
 	huma.Register(a, op("GET", "/tokens", "listTokens", "Tokens, without their texts"), func(ctx context.Context, _ *none) (*body[[]api.Token], error) {
 		return answer(s.site.Tokens())
 	})
-	huma.Register(a, op("POST", "/tokens", "addToken", "Make a token; its text is shown this once", 201), func(ctx context.Context, in *body[api.TokenAdd]) (*body[api.Token], error) {
-		return answer(s.site.NewToken(in.Body.Name))
+	huma.Register(a, op("POST", "/tokens", "addToken", "Make a token; its text is shown this once", 201), func(ctx context.Context, in *body[api.TokenAdd]) (*secretBody[api.Token], error) {
+		return answerSecret(s.site.NewToken(in.Body.Name))
 	})
 	huma.Register(a, op("DELETE", "/tokens/{name}", "removeToken", "Make a token useless"), func(ctx context.Context, in *named) (*said, error) {
 		return sentence("The token "+in.Name+" lets nobody in any more.", s.site.RemoveToken(in.Name))
@@ -196,8 +208,8 @@ func (s *server) registerPeers(a huma.API) {
 	huma.Register(a, op("GET", "/sites", "listSites", "Paired sites"), func(ctx context.Context, _ *none) (*body[[]api.Peer], error) {
 		return answer(s.site.Peers())
 	})
-	huma.Register(a, op("POST", "/sites/invitations", "invite", "Make an invitation for one other site", 201), func(ctx context.Context, _ *none) (*body[api.Invitation], error) {
-		return answer(s.site.Invite())
+	huma.Register(a, op("POST", "/sites/invitations", "invite", "Make an invitation for one other site", 201), func(ctx context.Context, _ *none) (*secretBody[api.Invitation], error) {
+		return answerSecret(s.site.Invite())
 	})
 	huma.Register(a, op("POST", "/sites", "pair", "Pair by an invitation", 201), func(ctx context.Context, in *body[api.PairAsk]) (*body[api.Peer], error) {
 		return answerAt(s.site.Pair(ctx, in.Body.Invitation))

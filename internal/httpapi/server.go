@@ -12,6 +12,7 @@ import (
 	"net"
 	"net/http"
 	"strings"
+	"sync"
 	"time"
 
 	"candidharbor/internal/policy"
@@ -95,7 +96,43 @@ func problem(w http.ResponseWriter, status int, detail string) {
 	json.NewEncoder(w).Encode(map[string]any{"status": status, "title": http.StatusText(status), "detail": detail})
 }
 
-type server struct{ site *site.Site }
+type server struct {
+	site  *site.Site
+	turns turns
+}
+
+// secret is the Cache-Control of answers that hold a token or an invitation. They are
+// not kept for a repeated request: nothing of them is stored but a hash.
+const secret = "no-store"
+
+// turns lets requests with one key in one after the other.
+type turns struct {
+	mu   sync.Mutex
+	busy map[string]chan struct{}
+}
+
+func (t *turns) take(key string) (done func()) {
+	for {
+		t.mu.Lock()
+		ch, taken := t.busy[key]
+		if !taken {
+			if t.busy == nil {
+				t.busy = map[string]chan struct{}{}
+			}
+			ch = make(chan struct{})
+			t.busy[key] = ch
+			t.mu.Unlock()
+			return func() {
+				t.mu.Lock()
+				delete(t.busy, key)
+				t.mu.Unlock()
+				close(ch)
+			}
+		}
+		t.mu.Unlock()
+		<-ch
+	}
+}
 
 // auth lets in who comes by the socket or shows a token.
 func (s *server) auth(next http.Handler) http.Handler {
@@ -174,6 +211,8 @@ func (s *server) idempotent(next http.Handler) http.Handler {
 			return
 		}
 		key = r.Method + " " + r.URL.Path + " " + key
+		turn := s.turns.take(key)
+		defer turn()
 		if old, err := s.site.Answer(key); err == nil && old != nil {
 			w.Header().Set("Content-Type", old.Kind)
 			w.WriteHeader(old.Status)
@@ -182,7 +221,7 @@ func (s *server) idempotent(next http.Handler) http.Handler {
 		}
 		rec := &recorder{ResponseWriter: w}
 		next.ServeHTTP(rec, r)
-		if rec.status < 500 {
+		if rec.status < 500 && w.Header().Get("Cache-Control") != secret {
 			_ = s.site.KeepAnswer(key, rec.status, w.Header().Get("Content-Type"), rec.body.Bytes())
 		}
 	})

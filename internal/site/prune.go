@@ -214,6 +214,11 @@ func (s *Site) outOfGrace(row *catalog.Snapshot, until time.Time) error {
 
 // RemoveSnapshot sends a snapshot into grace by hand.
 func (s *Site) RemoveSnapshot(id string) (*api.Snapshot, error) {
+	release, err := s.hold(s.ctx, "prune") // what is decided there must still be so when it is done
+	if err != nil {
+		return nil, err
+	}
+	defer release()
 	row, err := s.cat.Snapshot(id)
 	if err != nil {
 		return nil, err
@@ -244,6 +249,11 @@ const recallPeriod = 30 * 24 * time.Hour
 
 // RecallSnapshot takes a snapshot back out of grace.
 func (s *Site) RecallSnapshot(id string) (*api.Snapshot, error) {
+	release, err := s.hold(s.ctx, "prune") // a recall that was answered must not be overtaken
+	if err != nil {
+		return nil, err
+	}
+	defer release()
 	row, err := s.cat.Snapshot(id)
 	if err != nil {
 		return nil, err

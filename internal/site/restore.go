@@ -75,6 +75,7 @@ func (s *Site) prepareRestore(ask api.RestoreAsk) (*restoring, error) {
 			return nil, conflict("volume %s lives at the site %s: restore it there in place, or here to a directory with --to", v.Name, v.Origin)
 		}
 		target = v.Path
+		r.opt.Live, r.opt.Excludes = true, v.Excludes.V
 		if ask.OnConflict == "" {
 			r.opt.OnConflict = tree.Replace
 		}
@@ -188,6 +189,18 @@ func (s *Site) restore(ctx context.Context, j *job, r *restoring) (any, string, 
 			return nil, "", fmt.Errorf("nothing was restored, because the safety snapshot failed: %w", err)
 		}
 		safety = row.ID
+		if r.opt.Safety, err = s.rootOf(row); err != nil {
+			return nil, "", err
+		}
+		safetyID, err := object.ParseID(row.ID)
+		if err != nil {
+			return nil, "", err
+		}
+		has, err := s.store.Census(safetyID)
+		if err != nil {
+			return nil, "", err
+		}
+		lease.AcquireSet(has)
 		j.logf("safety %s", outcome)
 		s.changed("snapshots")
 		cache := s.scanCache(r.v)

@@ -195,7 +195,7 @@ func (s *Site) sighted(last *catalog.Snapshot, until time.Time) error {
 		return err
 	}
 	last.SeenUntil = catalog.At(until)
-	return s.cat.PutSnapshot(last)
+	return s.cat.Sighted(last.Place, last.ID, until)
 }
 
 func (s *Site) commit(v *catalog.Volume, last *catalog.Snapshot, w *store.Writer, res *tree.Scanned, t taking, began, ended time.Time) (*catalog.Snapshot, error) {

@@ -179,18 +179,6 @@ func (l *Lease) persist(entries []indexEntry) error {
 	return l.f.Sync()
 }
 
-// Bytes returns the stored bytes of what the lease holds.
-func (l *Lease) Bytes() int64 {
-	l.mu.Lock()
-	defer l.mu.Unlock()
-	var total int64
-	for it := l.held.Iterator(); it.HasNext(); {
-		_, n, _ := l.s.ords.get(it.Next())
-		total += n
-	}
-	return total
-}
-
 // Release ends the lease, the durable one for good.
 func (l *Lease) Release() {
 	l.s.mu.Lock()

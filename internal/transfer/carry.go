@@ -24,7 +24,6 @@ type CarryRequest struct {
 	Root    object.ID        `cbor:"4,keyasint"`
 	Bases   []object.ID      `cbor:"5,keyasint"` // snapshots that the sender has
 	Rules   string           `cbor:"6,keyasint"` // policy proposed for the receiving place, YAML; may be empty
-	Bytes   int64            `cbor:"7,keyasint"` // stored bytes that the snapshot needs in all
 }
 
 // MaxBases is how many snapshots a request names.

@@ -1,7 +1,6 @@
 package tree
 
 import (
-	"errors"
 	"path"
 
 	"candidharbor/core/object"
@@ -105,25 +104,4 @@ func (r *restorer) link(top int, first, second string) error {
 		return err
 	}
 	return nil
-}
-
-// removeAll removes an entry and all below it, following nothing.
-func removeAll(dirfd int, name string) error {
-	err := unix.Unlinkat(dirfd, name, 0)
-	if err == nil || errors.Is(err, unix.ENOENT) {
-		return nil
-	}
-	sub, derr := openDirAt(dirfd, name)
-	if derr != nil {
-		return err
-	}
-	names, lerr := readNames(sub)
-	for _, n := range names {
-		lerr = errors.Join(lerr, removeAll(sub, n))
-	}
-	unix.Close(sub)
-	if lerr != nil {
-		return lerr
-	}
-	return unix.Unlinkat(dirfd, name, unix.AT_REMOVEDIR)
 }

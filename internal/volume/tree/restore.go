@@ -54,12 +54,17 @@ type RestoreOptions struct {
 	Target     string   // resolved directory that stands for the volume's top
 	Beneath    string   // a root of the site; nothing outside it is touched
 	OnConflict Conflict
-	Exact      bool   // remove what the snapshot does not have
-	Plan       bool   // change nothing, only tell
-	Suffix     string // for KeepBoth
-	Cache      *Cache // when the target is the volume itself: saves reading what is known
-	Chunker    *chunker.Chunker
-	Progress   *Progress
+	Exact      bool // remove what the snapshot does not have
+	// Safety is the snapshot taken right before, when the target is the volume itself.
+	// Nothing is removed or replaced that is not in it as it is.
+	Safety   *object.Root
+	Live     bool     // the target is the volume itself: its directory stays the one it is
+	Excludes []string // what snapshots leave out is left alone
+	Plan     bool     // change nothing, only tell
+	Suffix   string   // for KeepBoth
+	Cache    *Cache   // when the target is the volume itself: saves reading what is known
+	Chunker  *chunker.Chunker
+	Progress *Progress
 }
 
 // Restored tells what a restore did, or would do.
@@ -99,6 +104,7 @@ type restorer struct {
 	links map[string]*linkSet // path → set, for the paths being restored
 	later []pendingLink
 	fresh bool // the target is empty: names are written directly
+	whole bool // the target was empty and gets all: its own metadata comes back too
 }
 
 type linkSet struct{ first string }
@@ -121,12 +127,13 @@ func Restore(ctx context.Context, opt RestoreOptions) (*Restored, error) {
 	if err := r.loadLinks(); err != nil {
 		return nil, err
 	}
-	empty, err := missingOrEmpty(opt.Target)
+	missing, empty, err := missingOrEmpty(opt.Target)
 	if err != nil {
 		return nil, err
 	}
 	top := opt.Root.Top
-	if empty {
+	r.whole = empty && len(opt.Paths) == 0
+	if missing || (empty && !opt.Live && !mountPoint(opt.Target)) {
 		r.fresh = true
 		if opt.Plan {
 			err = r.planAll(top.Content, "")
@@ -140,12 +147,18 @@ func Restore(ctx context.Context, opt RestoreOptions) (*Restored, error) {
 	return &r.res, err
 }
 
-func missingOrEmpty(dir string) (bool, error) {
+func missingOrEmpty(dir string) (missing, empty bool, err error) {
 	entries, err := os.ReadDir(dir)
 	if errors.Is(err, os.ErrNotExist) {
-		return true, nil
+		return true, true, nil
 	}
-	return len(entries) == 0, err
+	return false, len(entries) == 0, err
+}
+
+// mountPoint reports whether a filesystem is mounted on dir: it cannot be renamed over.
+func mountPoint(dir string) bool {
+	var here, above unix.Stat_t
+	return unix.Stat(dir, &here) != nil || unix.Stat(filepath.Dir(dir), &above) != nil || here.Dev != above.Dev
 }
 
 // OpenBeneath opens a directory that lies below root, without leaving it on the way.
@@ -231,7 +244,7 @@ func (r *restorer) intoExisting(top object.Entry) error {
 	if err := r.finishLinks(fd); err != nil {
 		return err
 	}
-	if r.opt.Exact {
+	if r.opt.Exact || r.whole {
 		if err := r.applyMeta(fd, "", &top, false); err != nil {
 			return err
 		}
@@ -355,13 +368,7 @@ func (r *restorer) dir(fd int, rel string, id object.ID, known *cacheDir) error 
 		return err
 	}
 	for name := range live {
-		child := path.Join(rel, name)
-		r.act(child, "remove")
-		if !r.opt.Plan {
-			if err := removeAll(fd, name); err != nil {
-				r.remark(child, "could not be removed: %s", plainError(err))
-			}
-		}
+		r.removeExtra(fd, path.Join(rel, name), name)
 	}
 	return nil
 }
@@ -408,6 +415,13 @@ func (r *restorer) entry(fd int, rel string, e *object.Entry, known *cacheDir) e
 			return nil
 		}
 		return r.create(fd, path.Join(path.Dir(rel), name), name, e, "create")
+	}
+	if !r.opt.Plan && r.opt.Safety != nil {
+		if left, err := r.removeKnown(fd, rel, name, true); err != nil || left {
+			r.act(rel, "skip")
+			r.remark(rel, "left as it is: the safety snapshot does not have what stands there now")
+			return nil
+		}
 	}
 	return r.create(fd, rel, name, e, "replace")
 }

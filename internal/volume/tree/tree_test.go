@@ -210,7 +210,7 @@ func TestIncremental(t *testing.T) {
 	require.Equal(t, fresh.Tree(), second.Tree())
 	// Going back in place touches only what differs and takes nothing for granted.
 	live := src
-	r := b.restore(first, live, func(o *RestoreOptions) { o.Exact = true; o.Beneath = live })
+	r := b.restore(first, live, func(o *RestoreOptions) { o.Exact = true; o.Beneath = live; o.Safety = second })
 	require.EqualValues(t, 2, r.Removed, "moved and d06/new")
 	require.EqualValues(t, 1, r.Replaced)
 	back, _, _ := newBench(t).snapshot(src)

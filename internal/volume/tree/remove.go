@@ -1,0 +1,123 @@
+package tree
+
+import (
+	"errors"
+
+	"candidharbor/core/object"
+
+	"golang.org/x/sys/unix"
+)
+
+// removeExtra takes away a live name that the wanted snapshot does not have. What
+// snapshots leave out, and other filesystems mounted below, are not the volume's and
+// stay.
+func (r *restorer) removeExtra(fd int, rel, name string) {
+	if r.leftOut(fd, rel, name) {
+		return
+	}
+	if r.opt.Plan {
+		r.act(rel, "remove")
+		return
+	}
+	left, err := r.removeKnown(fd, rel, name, false)
+	switch {
+	case err != nil:
+		r.remark(rel, "could not be removed: %s", plainError(err))
+	case left:
+		r.remark(rel, "stays, because it is or holds what the safety snapshot does not have")
+	default:
+		r.act(rel, "remove")
+	}
+}
+
+// leftOut reports whether snapshots do not cover a live name.
+func (r *restorer) leftOut(fd int, rel, name string) bool {
+	var st, above unix.Stat_t
+	if unix.Fstatat(fd, name, &st, unix.AT_SYMLINK_NOFOLLOW) != nil || unix.Fstat(fd, &above) != nil {
+		return true
+	}
+	s := &scanner{opt: ScanOptions{Excludes: r.opt.Excludes}}
+	return st.Dev != above.Dev || s.excluded(rel)
+}
+
+// removeKnown removes a live entry as far as the safety snapshot has it, as it is now,
+// and reports whether anything had to stay. With look it only tells.
+func (r *restorer) removeKnown(fd int, rel, name string, look bool) (left bool, err error) {
+	if r.opt.Safety == nil {
+		return true, nil
+	}
+	e, err := Lookup(r.opt.Source.Get, r.opt.Safety, rel)
+	if errors.Is(err, ErrNoPath) {
+		return true, nil
+	}
+	if err != nil {
+		return true, err
+	}
+	var st unix.Stat_t
+	if err := unix.Fstatat(fd, name, &st, unix.AT_SYMLINK_NOFOLLOW); err != nil {
+		if errors.Is(err, unix.ENOENT) {
+			return false, nil
+		}
+		return true, err
+	}
+	switch {
+	case kindOf(st.Mode) != e.Kind, r.leftOut(fd, rel, name):
+		return true, nil
+	case e.Kind == object.File && (st.Size != e.Size || unix.TimespecToNsec(st.Mtim) != e.MTime):
+		return true, nil // changed since the safety snapshot
+	case e.Kind != object.Dir:
+		if look {
+			return false, nil
+		}
+		return false, unix.Unlinkat(fd, name, 0)
+	}
+	sub, err := openDirAt(fd, name)
+	if err != nil {
+		return true, err
+	}
+	defer unix.Close(sub)
+	names, err := readNames(sub)
+	if err != nil {
+		return true, err
+	}
+	for _, n := range names {
+		l, err := r.removeKnown(sub, rel+"/"+n, n, look)
+		if err != nil {
+			return true, err
+		}
+		left = left || l
+	}
+	if left || look {
+		return left, nil
+	}
+	return false, unix.Unlinkat(fd, name, unix.AT_REMOVEDIR)
+}
+
+// removeAll removes an entry and all below it, following nothing and never entering
+// another filesystem.
+func removeAll(dirfd int, name string) error {
+	err := unix.Unlinkat(dirfd, name, 0)
+	if err == nil || errors.Is(err, unix.ENOENT) {
+		return nil
+	}
+	sub, derr := openDirAt(dirfd, name)
+	if derr != nil {
+		return err
+	}
+	defer unix.Close(sub)
+	var here, above unix.Stat_t
+	if err := errors.Join(unix.Fstat(sub, &here), unix.Fstat(dirfd, &above)); err != nil {
+		return err
+	}
+	if here.Dev != above.Dev {
+		return unix.EXDEV
+	}
+	names, lerr := readNames(sub)
+	for _, n := range names {
+		lerr = errors.Join(lerr, removeAll(sub, n))
+	}
+	if lerr != nil {
+		return lerr
+	}
+	return unix.Unlinkat(dirfd, name, unix.AT_REMOVEDIR)
+}
