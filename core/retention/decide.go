@@ -109,20 +109,31 @@ func Decide(snaps []Snapshot, rules []Rules, now time.Time) []Verdict {
 		first := order[0]
 		out[first].Reasons = append(out[first].Reasons, Reason{Rule: "newest complete"})
 	}
+	words := letGoWords(rules)
 	for i := range out {
 		if !out[i].Kept() {
-			out[i].LetGo = letGo(&snaps[i], rules)
+			out[i].LetGo = words[snaps[i].Kind]
 		}
 	}
 	return out
 }
 
 func newestFirst(snaps []Snapshot) []int32 {
-	order := make([]int32, len(snaps))
-	for i := range order {
-		order[i] = int32(i)
+	// Positions are sorted beside their indexes: comparing through an index would
+	// fetch two far places in memory each time.
+	type placed struct {
+		lineage.Position
+		index int32
 	}
-	slices.SortFunc(order, func(a, b int32) int { return snaps[b].Position.Compare(snaps[a].Position) })
+	keys := make([]placed, len(snaps))
+	for i := range snaps {
+		keys[i] = placed{snaps[i].Position, int32(i)}
+	}
+	slices.SortFunc(keys, func(a, b placed) int { return b.Position.Compare(a.Position) })
+	order := make([]int32, len(snaps))
+	for i := range keys {
+		order[i] = keys[i].index
+	}
 	return order
 }
 

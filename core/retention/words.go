@@ -53,13 +53,16 @@ func (v Verdict) Widest() (t Tier, ok bool) {
 	return t, ok
 }
 
-func letGo(s *Snapshot, rules []Rules) string {
-	switch s.Kind {
-	case ByHand:
-		return "made by hand, its end has passed"
-	case Safety:
-		return fmt.Sprintf("a safety snapshot older than %d days", int(SafetyPeriod.Hours()/24))
+// letGoWords says, by kind, what let a snapshot go that no rule keeps.
+func letGoWords(rules []Rules) [3]string {
+	return [3]string{
+		Scheduled: scheduledWords(rules),
+		ByHand:    "made by hand, its end has passed",
+		Safety:    fmt.Sprintf("a safety snapshot older than %d days", int(SafetyPeriod.Hours()/24)),
 	}
+}
+
+func scheduledWords(rules []Rules) string {
 	var parts []string
 	for _, r := range rules {
 		for _, t := range Tiers() {

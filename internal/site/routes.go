@@ -75,6 +75,7 @@ type routeWork struct {
 	v     *catalog.Volume
 	rs    *ruleset
 	want  []*catalog.Snapshot // newest first
+	bases []object.ID         // what the far side has, newest first
 	sight *catalog.Snapshot   // already there, but its newest sighting is not
 }
 
@@ -106,9 +107,19 @@ func (s *Site) routeWork(r *catalog.Route) ([]routeWork, error) {
 			return nil, err
 		}
 		for _, row := range rows {
-			if k, ok := carried[row.ID]; ok && row.SeenUntil.After(k.SeenUntil.Time) {
+			k, there := carried[row.ID]
+			if !there {
+				continue
+			}
+			if w.sight == nil && row.SeenUntil.After(k.SeenUntil.Time) {
 				w.sight = row
-				break
+			}
+			if len(w.bases) < basesNamed {
+				id, err := object.ParseID(row.ID)
+				if err != nil {
+					return nil, err
+				}
+				w.bases = append(w.bases, id)
 			}
 		}
 		work = append(work, w)
@@ -209,16 +220,17 @@ func (s *Site) carryAll(ctx context.Context, j *job, route string, meter *transf
 	done := 0
 	for round := 0; ; round++ {
 		any := false
-		for _, w := range work {
+		for i := range work {
+			w := &work[i]
 			if round < len(w.want) {
 				any = true
 				j.say(fmt.Sprintf("carrying %s of %s", w.want[round].ID[:12], w.v.Name))
-				if err := s.carryOne(ctx, r, link, &w, w.want[round], meter); err != nil {
+				if err := s.carryOne(ctx, r, link, w, w.want[round], meter); err != nil {
 					return done, fmt.Errorf("%s of %s: %w", w.want[round].ID[:12], w.v.Name, err)
 				}
 				done++
 			} else if round == len(w.want) && w.sight != nil {
-				if err := s.carryOne(ctx, r, link, &w, w.sight, meter); err != nil {
+				if err := s.carryOne(ctx, r, link, w, w.sight, meter); err != nil {
 					return done, err
 				}
 			}
@@ -245,13 +257,9 @@ func (s *Site) carryOne(ctx context.Context, r *catalog.Route, link *transfer.Li
 			bring = append(bring, raws[i])
 		}
 	}
-	bases, err := s.bases(r, w.v)
-	if err != nil {
-		return err
-	}
 	one := &transfer.Meter{}
 	c := &transfer.Sender{Store: s.store, Marks: bring, Meter: one, Request: transfer.CarryRequest{Lineage: lineageOf(w.v.Lineage), Volume: w.v.Name,
-		Origin: s.Name(), Root: id, Bases: bases, Rules: w.rs.proposal(r.Peer)}}
+		Origin: s.Name(), Root: id, Bases: w.bases, Rules: w.rs.proposal(r.Peer)}}
 	err = c.Run(ctx, link)
 	total.OfferedObjects.Add(one.OfferedObjects.Load())
 	total.OfferedBytes.Add(one.OfferedBytes.Load())
@@ -262,34 +270,14 @@ func (s *Site) carryOne(ctx context.Context, r *catalog.Route, link *transfer.Li
 	if err != nil {
 		return err
 	}
+	if !slices.Contains(w.bases, id) {
+		w.bases = append([]object.ID{id}, w.bases[:min(len(w.bases), basesNamed-1)]...)
+	}
 	return s.cat.PutCarried(r.Name, catalog.Carried{Snapshot: row.ID, At: catalog.At(s.clock.Now()), SeenUntil: row.SeenUntil})
 }
 
 // basesNamed is how many snapshots a carry names as perhaps common.
 const basesNamed = 32
-
-// bases are the snapshots that the far side has, newest first.
-func (s *Site) bases(r *catalog.Route, v *catalog.Volume) ([]object.ID, error) {
-	carried, err := s.cat.CarriedBy(r.Name, s.Place(), v.Name)
-	if err != nil {
-		return nil, err
-	}
-	rows, err := s.cat.Snapshots(s.Place(), v.Name, catalog.SnapshotFilter{})
-	if err != nil {
-		return nil, err
-	}
-	var ids []object.ID
-	for _, row := range rows {
-		if _, ok := carried[row.ID]; ok && len(ids) < basesNamed {
-			id, err := object.ParseID(row.ID)
-			if err != nil {
-				return nil, err
-			}
-			ids = append(ids, id)
-		}
-	}
-	return ids, nil
-}
 
 // noteRoute records how a run of a route ended and when it is tried again.
 func (s *Site) noteRoute(name string, m *transfer.Meter, err error, cancelled bool) error {
