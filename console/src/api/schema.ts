@@ -2532,6 +2532,7 @@ export interface operations {
             /** @description Created */
             201: {
                 headers: {
+                    "Cache-Control"?: string;
                     [name: string]: unknown;
                 };
                 content: {
@@ -3328,6 +3329,7 @@ export interface operations {
             /** @description Created */
             201: {
                 headers: {
+                    "Cache-Control"?: string;
                     [name: string]: unknown;
                 };
                 content: {
