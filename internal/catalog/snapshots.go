@@ -93,17 +93,18 @@ func (c *Catalog) Snapshot(id string) (*Snapshot, error) {
 	if len(id) < 6 || strings.Trim(id, "0123456789abcdef") != "" {
 		return nil, fmt.Errorf("snapshot %q: %w; give at least six hexadecimal digits of its id", id, ErrNone)
 	}
-	var rows []*Snapshot
-	if err := c.db.Select(&rows, `SELECT * FROM snapshots WHERE id>=? AND id<? ORDER BY id LIMIT 2`, id, id+"g"); err != nil {
+	var ids []string
+	if err := c.db.Select(&ids, `SELECT DISTINCT id FROM snapshots WHERE id>=? AND id<? ORDER BY id LIMIT 2`, id, id+"g"); err != nil {
 		return nil, err
 	}
-	switch {
-	case len(rows) == 0:
+	switch len(ids) {
+	case 0:
 		return nil, fmt.Errorf("snapshot %q: %w", id, ErrNone)
-	case len(rows) > 1 && rows[0].ID != rows[1].ID:
+	case 2:
 		return nil, fmt.Errorf("snapshot %q is ambiguous: give more of its id", id)
 	}
-	return rows[0], nil
+	row := &Snapshot{}
+	return row, c.db.Get(row, `SELECT * FROM snapshots WHERE id=? ORDER BY place LIMIT 1`, ids[0])
 }
 
 // SnapshotFilter narrows a list of a volume's snapshots.
@@ -129,7 +130,8 @@ func (c *Catalog) Snapshots(place, volume string, f SnapshotFilter) (rows []*Sna
 		if _, err := fmt.Sscanf(strings.Replace(f.After, ".", " ", 1), "%d %s", &at, &id); err != nil {
 			return nil, fmt.Errorf("cursor %q is not one that a list gave", f.After)
 		}
-		q, args = q+` AND (began<? OR (began=? AND id>?))`, append(args, at, at, id)
+		// The first term lets the index begin at the cursor, however deep the page.
+		q, args = q+` AND began<=? AND (began<? OR id>?)`, append(args, at, at, id)
 	}
 	q += ` ORDER BY began DESC, id`
 	if f.Limit > 0 {

@@ -10,6 +10,7 @@ import (
 	"net"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -160,9 +161,11 @@ func (s *Site) Info() (api.Site, error) {
 	held, err := s.cat.Setting(holdSetting)
 	now := s.clock.Now()
 	peer := s.cfg.PeerListen
+	s.mu.Lock()
 	if s.peerAddr != nil {
 		peer = s.peerAddr.String()
 	}
+	s.mu.Unlock()
 	return api.Site{Name: s.cfg.Name, Key: transfer.KeyText(s.id.Public()), Now: now, Zone: now.Location().String(), Roots: s.cfg.Roots,
 		Listen: s.cfg.Listen, Peers: peer, Held: held}, err
 }
@@ -392,6 +395,13 @@ func applyMark(row *catalog.Snapshot, m *object.Mark, place string) {
 func (s *Site) NewToken(name string) (api.Token, error) {
 	if name == "" {
 		return api.Token{}, bad("a token needs a name, so that you can tell later whose it is")
+	}
+	tokens, err := s.cat.Tokens()
+	if err != nil {
+		return api.Token{}, err
+	}
+	if slices.ContainsFunc(tokens, func(t *catalog.Token) bool { return t.Name == name }) {
+		return api.Token{}, conflict("there is a token %q already: choose another name, or remove that one first, with candid token remove %s", name, name)
 	}
 	var b [24]byte
 	rand.Read(b[:])
