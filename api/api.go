@@ -328,6 +328,7 @@ type RestoreResult struct {
 	Adjusted    int64    `json:"adjusted"`
 	Bytes       int64    `json:"bytes"`
 	FreeBytes   int64    `json:"freeBytes"`
+	Summary     string   `json:"summary" doc:"the counts in words, those that are not 0"`
 	Acts        []Act    `json:"acts" doc:"the first of them"`
 	Remarks     []Remark `json:"remarks"`
 	RemarkCount int64    `json:"remarkCount"`

@@ -64,8 +64,7 @@ func restore(ctx context.Context, f *face, cmd *cli.Command) error {
 			}
 			f.say("  %-8s %s", a.What, a.Path)
 		}
-		f.say("%d would be created, %d replaced, %d removed, %d skipped, %d adjusted; %d are the same already. %s to write, %s are free. Nothing was changed.",
-			p.Created, p.Replaced, p.Removed, p.Skipped, p.Adjusted, p.Kept, size(p.Bytes), size(p.FreeBytes))
+		f.say("%s; %s to write, %s are free. Nothing was changed: this is what would be done.", p.Summary, size(p.Bytes), size(p.FreeBytes))
 	})
 }
 
@@ -104,7 +103,7 @@ func runCommand() *cli.Command {
 		return n, nil
 	}
 	return &cli.Command{Name: "run", Usage: "what is and was done", Commands: []*cli.Command{
-		{Name: "list", Usage: "runs, newest first", Description: "Example: candid run list --limit 50", Flags: []cli.Flag{&cli.IntFlag{Name: "limit", Value: 20}, &cli.StringFlag{Name: "of", Usage: "only those of this volume or route"}},
+		{Name: "list", Usage: "runs, newest first", Description: "Example: candid run list --limit 50", Flags: []cli.Flag{&cli.IntFlag{Name: "limit", Value: 20, Usage: "how many"}, &cli.StringFlag{Name: "of", Usage: "only those of this volume or route"}},
 			Action: with("", func(ctx context.Context, f *face, cmd *cli.Command) error {
 				var page api.Page[api.Run]
 				if err := f.Get(ctx, "/runs", url.Values{"limit": {strconv.Itoa(cmd.Int("limit"))}, "subject": {cmd.String("of")}}, &page); err != nil {

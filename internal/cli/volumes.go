@@ -137,7 +137,7 @@ func volumeShow(ctx context.Context, f *face, cmd *cli.Command) error {
 func snapshotCommand() *cli.Command {
 	return &cli.Command{Name: "snapshot", Usage: "states of volumes", Commands: []*cli.Command{
 		{Name: "take", Usage: "take a snapshot now", ArgsUsage: "VOLUME", Description: `Example: candid snapshot take herbarium-scans --note "before the move" --keep-until +90d`,
-			Flags: append([]cli.Flag{&cli.StringFlag{Name: "note"}, &cli.StringSliceFlag{Name: "label", Usage: "key=value"},
+			Flags: append([]cli.Flag{&cli.StringFlag{Name: "note", Usage: "why it was taken, shown wherever it is listed"}, &cli.StringSliceFlag{Name: "label", Usage: "key=value"},
 				&cli.StringFlag{Name: "keep-until", Usage: "WHEN it may go: a date, or +30d"}}, runFlags()...),
 			Action: with("VOLUME", snapshotTake)},
 		{Name: "list", Usage: "a volume's snapshots here, newest first", ArgsUsage: "VOLUME", Description: "Example: candid snapshot list herbarium-scans",

@@ -15,6 +15,7 @@ import (
 	"encoding/pem"
 	"errors"
 	"fmt"
+	"log/slog"
 	"math/big"
 	"net"
 	"net/http"
@@ -46,7 +47,10 @@ func Start(opt site.Options) (*Service, error) {
 		return nil, err
 	}
 	svc := &Service{Site: s}
-	if err := svc.listen(); err != nil {
+	if opt.Logger == nil {
+		opt.Logger = slog.New(slog.DiscardHandler)
+	}
+	if err := svc.listen(opt.Logger); err != nil {
 		svc.Stop()
 		return nil, err
 	}
@@ -70,7 +74,7 @@ func listen(network, addr string) (net.Listener, error) {
 	return l, nil
 }
 
-func (svc *Service) listen() error {
+func (svc *Service) listen(log *slog.Logger) error {
 	cfg := svc.Site.Config()
 	failed := make(chan error, 3)
 	svc.Failed = failed
@@ -111,8 +115,10 @@ func (svc *Service) listen() error {
 		return err
 	}
 	svc.PeerAddress = peers.Addr().String()
-	svc.web = &http.Server{Handler: handler, ReadHeaderTimeout: 10 * time.Second}
-	svc.local = &http.Server{Handler: handler, ReadHeaderTimeout: 10 * time.Second, ConnContext: httpapi.LocalConn}
+	// What strangers send that is no request is worth a line only to who looks for it.
+	quiet := slog.NewLogLogger(log.Handler(), slog.LevelDebug)
+	svc.web = &http.Server{Handler: handler, ReadHeaderTimeout: 10 * time.Second, ErrorLog: quiet}
+	svc.local = &http.Server{Handler: handler, ReadHeaderTimeout: 10 * time.Second, ErrorLog: quiet, ConnContext: httpapi.LocalConn}
 	serve := func(srv *http.Server, l net.Listener) {
 		if err := srv.Serve(l); !errors.Is(err, http.ErrServerClosed) {
 			failed <- err
@@ -147,7 +153,11 @@ func (svc *Service) Stop() {
 // certificate loads the console's certificate, making one when none is named.
 func certificate(cfg site.Config, dir, host string) (tls.Certificate, error) {
 	if cfg.TLSCert != "" {
-		return tls.LoadX509KeyPair(cfg.TLSCert, cfg.TLSKey)
+		cert, err := tls.LoadX509KeyPair(cfg.TLSCert, cfg.TLSKey)
+		if err != nil {
+			err = fmt.Errorf("tls_cert %s and tls_key %s of site.yaml cannot be used: %w; leave both out and the site makes its own", cfg.TLSCert, orNone(cfg.TLSKey), err)
+		}
+		return cert, err
 	}
 	certFile, keyFile := filepath.Join(dir, "keys", "console.crt"), filepath.Join(dir, "keys", "console.key")
 	if cert, err := tls.LoadX509KeyPair(certFile, keyFile); err == nil {
@@ -177,4 +187,11 @@ func certificate(cfg site.Config, dir, host string) (tls.Certificate, error) {
 		return tls.Certificate{}, err
 	}
 	return tls.X509KeyPair(crt, pkey)
+}
+
+func orNone(s string) string {
+	if s == "" {
+		return "(none)"
+	}
+	return s
 }

@@ -14,6 +14,7 @@ import (
 	"strings"
 
 	"candidharbor/internal/policy"
+	"candidharbor/internal/store"
 
 	"github.com/goccy/go-yaml"
 	"golang.org/x/sys/unix"
@@ -89,7 +90,7 @@ func writeConfig(path string, c Config) (Config, error) {
 	if err != nil {
 		return c, err
 	}
-	return c, os.WriteFile(path, append([]byte(configHead), body...), 0o600)
+	return c, store.ReplaceFile(path, append([]byte(configHead), body...))
 }
 
 func nextPort(listen string) string {
@@ -148,15 +149,7 @@ func loadKey(dir string) (ed25519.PrivateKey, error) {
 			return nil, err
 		}
 		block := pem.EncodeToMemory(&pem.Block{Type: "CANDID HARBOR SITE KEY", Bytes: key.Seed()})
-		f, err := os.OpenFile(path, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
-		if err != nil {
-			return nil, err
-		}
-		defer f.Close()
-		if _, err := f.Write(block); err != nil {
-			return nil, err
-		}
-		return key, f.Sync()
+		return key, store.ReplaceFile(path, block)
 	}
 	if err != nil {
 		return nil, err

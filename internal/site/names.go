@@ -43,3 +43,30 @@ func rawPath(s string) string {
 	}
 	return out.String()
 }
+
+// many writes a count with its noun.
+func many(n int, noun string) string {
+	if n == 1 {
+		return "1 " + noun
+	}
+	return fmt.Sprintf("%d %ss", n, noun)
+}
+
+type counted struct {
+	n    int64
+	what string
+}
+
+// countWords lists the counts that are not 0.
+func countWords(counts []counted) string {
+	var parts []string
+	for _, c := range counts {
+		if c.n > 0 {
+			parts = append(parts, fmt.Sprintf("%d %s", c.n, c.what))
+		}
+	}
+	if len(parts) == 0 {
+		return "nothing to do"
+	}
+	return strings.Join(parts, ", ")
+}

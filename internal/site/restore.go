@@ -99,6 +99,7 @@ func (s *Site) restoreResult(r *restoring, res *tree.Restored) *api.RestoreResul
 	}
 	if res != nil {
 		out.Created, out.Replaced, out.Removed, out.Skipped, out.Kept, out.Adjusted, out.Bytes = res.Created, res.Replaced, res.Removed, res.Skipped, res.Kept, res.Adjusted, res.Bytes
+		out.Summary = countWords([]counted{{res.Created, "created"}, {res.Replaced, "replaced"}, {res.Removed, "removed"}, {res.Adjusted, "adjusted"}, {res.Skipped, "skipped"}, {res.Kept, "the same already"}})
 		for _, a := range res.Samples {
 			out.Acts = append(out.Acts, api.Act{Path: printable([]byte(a.Path)), What: a.What})
 		}
@@ -234,8 +235,7 @@ func (s *Site) restore(ctx context.Context, j *job, r *restoring) (any, string, 
 	if out.RemarkCount > 0 {
 		j.remark()
 	}
-	words := fmt.Sprintf("%s as of %s in %s: %d created, %d replaced, %d removed, %d skipped, %d adjusted, %d the same already; %s in %s%s",
-		r.v.Name, stamp(r.row.Began.Time), r.opt.Target, out.Created, out.Replaced, out.Removed, out.Skipped, out.Adjusted, out.Kept, size(out.Bytes),
+	words := fmt.Sprintf("%s as of %s in %s: %s; %s in %s%s", r.v.Name, stamp(r.row.Began.Time), r.opt.Target, out.Summary, size(out.Bytes),
 		ago(time.Since(begun)), remarkWords(out.RemarkCount))
 	if safety != "" {
 		words += fmt.Sprintf(". What was there before is in the safety snapshot %s; to go back to it: candid restore %s --at %s --in-place", safety[:12], r.v.Name, safety[:12])

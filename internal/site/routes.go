@@ -194,7 +194,7 @@ func (s *Site) startRoute(r *catalog.Route, by string) (*job, error) {
 			return nil, fmt.Sprintf("nothing new to carry; %s knows how long the newest states were seen unchanged", r.Peer), nil
 		}
 		return map[string]int64{"snapshots": int64(n), "sentBytes": sent, "offeredBytes": offered, "wireBytes": meter.WireBytes.Load()},
-			fmt.Sprintf("%d snapshots carried to %s; %s sent, %s were there already", n, r.Peer, size(sent), size(max(0, offered-sent))), nil
+			fmt.Sprintf("%s carried to %s; %s sent, %s were there already", many(n, "snapshot"), r.Peer, size(sent), size(max(0, offered-sent))), nil
 	})
 }
 
@@ -369,10 +369,10 @@ func (s *Site) routeView(r *catalog.Route) (*api.Route, error) {
 		v.Sentence = "It waits for a volume that it chooses; none has these labels."
 	case seeding:
 		v.State = "seeding"
-		v.Sentence = fmt.Sprintf("The first copies are on their way to %s: %d snapshots still to carry.", r.Peer, backlog)
+		v.Sentence = fmt.Sprintf("The first copies are on their way to %s: %s still to carry.", r.Peer, many(backlog, "snapshot"))
 	case backlog > 0:
 		v.State = "behind"
-		v.Sentence = fmt.Sprintf("%s lacks %d snapshots; its newest state is %s old.", r.Peer, backlog, ago(worst))
+		v.Sentence = fmt.Sprintf("%s lacks %s; its newest state is %s old.", r.Peer, many(backlog, "snapshot"), ago(worst))
 		if !running {
 			v.Sentence += " The next run carries them."
 		}

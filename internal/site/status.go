@@ -100,6 +100,9 @@ func (s *Site) protection(out *api.Volume, v *catalog.Volume, rs *ruleset, newes
 		}
 		return nil
 	case !v.Protected:
+		for i := range out.Places {
+			out.Places[i].State = "unprotected"
+		}
 		out.Protection, out.Sentence = "unprotected", "It was removed: nothing is taken any more, its snapshots stay until they are removed for themselves."
 		return nil
 	case len(rs.policies) == 0:
@@ -182,6 +185,8 @@ func (s *Site) sentences(st *api.Status, held string) {
 	switch {
 	case len(st.Volumes) == 0:
 		add(api.Sentence{Text: "Nothing is protected yet.", Weight: "look", Next: "Add a volume", Command: "candid volume add NAME --path DIR", Link: "/volumes"})
+	case counted == 0:
+		add(api.Sentence{Text: "Nothing is protected any more; what was taken of removed volumes stays.", Weight: "look", Next: "Add a volume", Command: "candid volume add NAME --path DIR", Link: "/volumes"})
 	case good == counted && counted == 1:
 		add(api.Sentence{Text: "The one volume is on target.", Weight: "calm"})
 	case good == counted:

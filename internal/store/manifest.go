@@ -88,7 +88,7 @@ func (s *Store) writeManifest(m *manifest) error {
 	if err != nil {
 		return err
 	}
-	return explainFull(s.dir, writeFileAtomic(filepath.Join(s.dir, "manifest"), raw))
+	return explainFull(s.dir, ReplaceFile(filepath.Join(s.dir, "manifest"), raw))
 }
 
 func bitmapBytes(b *roaring.Bitmap) []byte {

@@ -173,8 +173,9 @@ func syncDir(dir string) error {
 	return d.Sync()
 }
 
-// writeFileAtomic replaces path by rename so that readers see the old or the new.
-func writeFileAtomic(path string, data []byte) error {
+// ReplaceFile writes a file durably so that readers, and a start after a power cut, see
+// the old or the new.
+func ReplaceFile(path string, data []byte) error {
 	tmp := path + ".new"
 	f, err := os.OpenFile(tmp, os.O_CREATE|os.O_TRUNC|os.O_WRONLY, 0o600)
 	if err != nil {

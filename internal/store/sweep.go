@@ -119,7 +119,7 @@ func (s *Store) condemn(ctx context.Context) (*roaring.Bitmap, error) {
 				return nil, err
 			}
 			s.syncs.add()
-			return dead, writeFileAtomic(filepath.Join(s.dir, "condemned"), raw)
+			return dead, ReplaceFile(filepath.Join(s.dir, "condemned"), raw)
 		}()
 		if err == nil {
 			s.absent.Or(dead)

@@ -276,7 +276,7 @@ func (s *Store) saveDamaged(bad, taint *roaring.Bitmap) error {
 	if err != nil {
 		return err
 	}
-	if err := writeFileAtomic(path, raw); err != nil {
+	if err := ReplaceFile(path, raw); err != nil {
 		return err
 	}
 	s.absent.AndNot(s.taint)

@@ -838,6 +838,8 @@ export interface components {
             /** Format: int64 */
             skipped: number;
             snapshot: components["schemas"]["Snapshot"];
+            /** @description the counts in words, those that are not 0 */
+            summary: string;
             target: string;
         };
         Route: {

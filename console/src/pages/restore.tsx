@@ -47,7 +47,7 @@ export function RestoreSheet({ volume, at, paths, inPlace, close }: { volume: st
       <Trouble error={plan.error ?? start.error ?? run.error} />
       {p && !id && (
         <section aria-label="Plan" className="my-3 border border-rule bg-sheet p-3 text-sm">
-          <p className="font-say text-base">{p.created} would be created, {p.replaced} replaced, {p.removed} removed, {p.skipped} skipped, {p.adjusted} adjusted; {p.kept} are the same already. {size(p.bytes)} to write, {size(p.freeBytes)} are free.</p>
+          <p className="font-say text-base">What would be done: {p.summary}; {size(p.bytes)} to write, {size(p.freeBytes)} are free.</p>
           <p className="text-faint">{p.answer}; into <span className="font-mono">{p.target}</span></p>
           {(p.acts ?? []).length > 0 && <ul className="mt-2 max-h-40 overflow-y-auto font-mono text-xs">{(p.acts ?? []).map((a) => <li key={a.path}><span className="inline-block w-16">{a.what}</span>{a.path}</li>)}</ul>}
         </section>
