@@ -45,10 +45,20 @@ func (r *restorer) loadLinks() error {
 func (r *restorer) finishLinks(top int) error {
 	touched := map[string]bool{}
 	for _, l := range r.later {
-		first := r.links[l.path].first
-		if err := r.link(top, first, l.path); err != nil {
-			r.remark(l.path, "could not become another name of %s: %s", first, plainError(err))
+		set, at := r.links[l.path], r.dest(l.path)
+		var err error
+		switch {
+		case set.at != "":
+			err = r.link(top, set.at, at)
+		case !l.there:
+			err = r.writeAlone(top, l.path, at, &l.entry)
+		}
+		if err != nil {
+			r.remark(l.path, "could not become another name of %s: %s", r.dest(set.first), plainError(err))
 			continue
+		}
+		if set.at == "" {
+			set.at = at
 		}
 		touched[path.Dir(l.path)] = true
 	}
@@ -60,7 +70,7 @@ func (r *restorer) finishLinks(top int) error {
 		if err != nil {
 			return err
 		}
-		fd, err := openPath(top, dir)
+		fd, err := openPath(top, r.dest(dir))
 		if err != nil {
 			return err
 		}
@@ -71,6 +81,32 @@ func (r *restorer) finishLinks(top int) error {
 		}
 	}
 	return nil
+}
+
+// standsAt notes that a path's content is in the target, for its further names.
+func (r *restorer) standsAt(rel string) {
+	if set, linked := r.links[rel]; linked && set.first == rel {
+		r.mu.Lock()
+		set.at = r.dest(rel)
+		r.mu.Unlock()
+	}
+}
+
+// writeAlone writes a further name of a file whose first name was left as it was.
+func (r *restorer) writeAlone(top int, rel, at string, e *object.Entry) error {
+	fd, err := openPath(top, path.Dir(at))
+	if err != nil {
+		return err
+	}
+	defer unix.Close(fd)
+	temp := tempName()
+	if err = r.make(fd, rel, temp, e); err == nil {
+		err = r.putInPlace(fd, temp, path.Base(at))
+	}
+	if err != nil {
+		unix.Unlinkat(fd, temp, 0)
+	}
+	return err
 }
 
 func openPath(top int, rel string) (int, error) {

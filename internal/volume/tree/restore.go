@@ -103,15 +103,22 @@ type restorer struct {
 	res   Restored
 	links map[string]*linkSet // path → set, for the paths being restored
 	later []pendingLink
+	moved map[string]string // path in the snapshot → path in the target, of what was put beside
 	fresh bool // the target is empty: names are written directly
 	whole bool // the target was empty and gets all: its own metadata comes back too
 }
 
-type linkSet struct{ first string }
+// linkSet is one file with several names. The first of them is written, or found as it
+// should be; the others become names of what stands at its place.
+type linkSet struct {
+	first string
+	at    string // path in the target; "": the first was left as it was
+}
 
 type pendingLink struct {
 	path  string
 	entry object.Entry
+	there bool // stands in the target already, with the right content
 }
 
 // Restore writes the tree, or tells what it would write.
@@ -119,7 +126,7 @@ func Restore(ctx context.Context, opt RestoreOptions) (*Restored, error) {
 	if opt.Progress == nil {
 		opt.Progress = &Progress{}
 	}
-	r := &restorer{opt: opt, ctx: ctx, tokens: make(chan struct{}, 2*runtime.NumCPU()), links: map[string]*linkSet{}}
+	r := &restorer{opt: opt, ctx: ctx, tokens: make(chan struct{}, 2*runtime.NumCPU()), links: map[string]*linkSet{}, moved: map[string]string{}}
 	var err error
 	if r.picked, err = newPicker(opt.Source.Get, opt.Root, opt.Paths); err != nil {
 		return nil, err
@@ -261,9 +268,23 @@ func tempName() string {
 	return tempPrefix + hex.EncodeToString(b[:])
 }
 
+// dest is where a path of the snapshot comes to lie in the target. The caller holds mu.
+func (r *restorer) dest(rel string) string {
+	if len(r.moved) == 0 {
+		return rel
+	}
+	for d := rel; d != "." && d != ""; d = path.Dir(d) {
+		if to, ok := r.moved[d]; ok {
+			return to + rel[len(d):]
+		}
+	}
+	return rel
+}
+
 func (r *restorer) act(rel, what string) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
+	rel = r.dest(rel)
 	switch what {
 	case "create":
 		r.res.Created++
@@ -287,6 +308,7 @@ func (r *restorer) act(rel, what string) {
 func (r *restorer) remark(rel, format string, args ...any) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
+	rel = r.dest(rel)
 	r.res.RemarkCount++
 	if len(r.res.Remarks) < object.MaxRemarks {
 		r.res.Remarks = append(r.res.Remarks, object.Remark{Path: []byte(rel), What: fmt.Sprintf(format, args...)})
@@ -414,7 +436,10 @@ func (r *restorer) entry(fd int, rel string, e *object.Entry, known *cacheDir) e
 			r.act(rel, "skip")
 			return nil
 		}
-		return r.create(fd, path.Join(path.Dir(rel), name), name, e, "create")
+		r.mu.Lock()
+		r.moved[rel] = path.Join(path.Dir(rel), name)
+		r.mu.Unlock()
+		return r.create(fd, rel, name, e, "create")
 	}
 	if !r.opt.Plan && r.opt.Safety != nil {
 		if left, err := r.removeKnown(fd, rel, name, true); err != nil || left {

@@ -91,7 +91,7 @@ type linkedFile struct {
 // CheckExcludes refuses patterns that are not globs.
 func CheckExcludes(globs []string) error {
 	for _, g := range globs {
-		if !doublestar.ValidatePattern(g) {
+		if g == "" || !doublestar.ValidatePattern(g) {
 			return fmt.Errorf("exclude %q is not a valid glob", g)
 		}
 	}

@@ -78,22 +78,24 @@ func (r *restorer) applyMetaAt(dirfd int, rel, name string, e *object.Entry) err
 
 // adjust sets metadata where only it differs.
 func (r *restorer) adjust(fd int, rel, name string, e *object.Entry, st *unix.Stat_t) error {
+	leave := r.opt.OnConflict == Skip && !r.opt.Exact || r.opt.OnConflict == KeepBoth
 	if set, linked := r.links[rel]; linked && set.first != rel {
 		r.act(rel, "keep")
-		if !r.opt.Plan {
+		if !r.opt.Plan && !leave {
 			r.mu.Lock()
-			r.later = append(r.later, pendingLink{rel, *e})
+			r.later = append(r.later, pendingLink{path: rel, entry: *e, there: true})
 			r.mu.Unlock()
 		}
 		return nil
 	}
+	r.standsAt(rel)
 	xattrs, err := readXattrs(pathXattrs(fd, name))
 	mode := e.Mode == st.Mode&0o7777 || e.Kind == object.Symlink
 	if err == nil && mode && e.UID == st.Uid && e.GID == st.Gid && e.MTime == unix.TimespecToNsec(st.Mtim) && sameXattrs(xattrs, e.Xattrs) {
 		r.act(rel, "keep")
 		return nil
 	}
-	if r.opt.OnConflict == Skip && !r.opt.Exact || r.opt.OnConflict == KeepBoth {
+	if leave {
 		r.act(rel, "skip")
 		return nil
 	}

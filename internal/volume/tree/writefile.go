@@ -31,7 +31,7 @@ func (r *restorer) create(fd int, rel, name string, e *object.Entry, what string
 	}
 	if linked && set.first != rel {
 		r.mu.Lock()
-		r.later = append(r.later, pendingLink{rel, *e})
+		r.later = append(r.later, pendingLink{path: rel, entry: *e})
 		r.mu.Unlock()
 		return nil
 	}
@@ -47,6 +47,7 @@ func (r *restorer) create(fd int, rel, name string, e *object.Entry, what string
 		unix.Unlinkat(fd, temp, 0)
 		return r.explain(rel, err)
 	}
+	r.standsAt(rel)
 	return nil
 }
 
