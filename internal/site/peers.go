@@ -160,7 +160,7 @@ func (s *Site) CheckPeer(ctx context.Context, name string) (*api.PeerCheck, erro
 	return c, nil
 }
 
-// link returns an open link to a peer, dialling when there is none.
+// link returns a link to a peer that answers, dialling when there is none.
 func (s *Site) link(ctx context.Context, p *catalog.Peer) (*transfer.Link, string, error) {
 	s.mu.Lock()
 	l, cut := s.links[p.Name], s.cut
@@ -168,8 +168,8 @@ func (s *Site) link(ctx context.Context, p *catalog.Peer) (*transfer.Link, strin
 	if cut {
 		return nil, "", &Error{Elsewhere, fmt.Errorf("site %s cannot be reached: the line is down", p.Name)}
 	}
-	if l != nil && !l.Closed() {
-		return l, p.Addresses.V[0], nil
+	if l != nil && l.Alive() {
+		return l, l.Address, nil
 	}
 	key, err := hex.DecodeString(p.Key)
 	if err != nil {
@@ -301,6 +301,12 @@ func (s *Site) serveCarry(ctx context.Context, peer *catalog.Peer, key ed25519.P
 	}
 	if q.Origin != peer.Name {
 		return &transfer.Refusal{What: fmt.Sprintf("%s may bring its own volumes only, not those of %s", peer.Name, q.Origin), Final: true}
+	}
+	known, err := s.cat.VolumeOfLineage(hex.EncodeToString(q.Lineage[:]))
+	if err == nil && known.Origin != q.Origin {
+		return &transfer.Refusal{What: fmt.Sprintf("the history that %s brings as %s belongs to %s here", peer.Name, q.Volume, known.Name), Final: true}
+	} else if err != nil && !errors.Is(err, catalog.ErrNone) {
+		return err
 	}
 	release, err := s.hold(ctx, "lineage "+hex.EncodeToString(q.Lineage[:]))
 	if err != nil {

@@ -83,8 +83,9 @@ func (id *Identity) config(want ed25519.PublicKey) *tls.Config {
 
 // Link is an authenticated connection to a peer.
 type Link struct {
-	mux *yamux.Session
-	Key ed25519.PublicKey // the peer's
+	mux     *yamux.Session
+	Key     ed25519.PublicKey // the peer's
+	Address string            // dialled
 }
 
 func muxConfig() *yamux.Config {
@@ -108,7 +109,7 @@ func Dial(ctx context.Context, address string, id *Identity, want ed25519.Public
 		conn.Close()
 		return nil, err
 	}
-	return &Link{mux: mux, Key: want}, nil
+	return &Link{mux: mux, Key: want, Address: address}, nil
 }
 
 // Accept serves one incoming connection: every stream goes to handle, with the key
@@ -152,8 +153,17 @@ func Accept(ctx context.Context, conn net.Conn, id *Identity, handle func(ctx co
 // Close ends the link and all its streams.
 func (l *Link) Close() error { return l.mux.Close() }
 
-// Closed reports whether the link has ended.
-func (l *Link) Closed() bool { return l.mux.IsClosed() }
+// Alive reports whether the peer still answers; a link that does not is closed.
+func (l *Link) Alive() bool {
+	if l.mux.IsClosed() {
+		return false
+	}
+	if _, err := l.mux.Ping(); err != nil {
+		l.mux.Close()
+		return false
+	}
+	return true
+}
 
 // Open begins a stream with a request.
 func (l *Link) Open(op string, body any) (*Stream, error) {

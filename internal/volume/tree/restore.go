@@ -104,8 +104,8 @@ type restorer struct {
 	links map[string]*linkSet // path → set, for the paths being restored
 	later []pendingLink
 	moved map[string]string // path in the snapshot → path in the target, of what was put beside
-	fresh bool // the target is empty: names are written directly
-	whole bool // the target was empty and gets all: its own metadata comes back too
+	fresh bool              // the target is empty: names are written directly
+	whole bool              // the target was empty and gets all: its own metadata comes back too
 }
 
 // linkSet is one file with several names. The first of them is written, or found as it

@@ -1,0 +1,239 @@
+package site
+
+import (
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"sync"
+	"testing"
+	"time"
+
+	"candidharbor/api"
+	"candidharbor/core/object"
+	"candidharbor/internal/catalog"
+	"candidharbor/internal/transfer"
+
+	"github.com/stretchr/testify/require"
+)
+
+func (w *world) pair(from, to *Site) {
+	inv, err := to.Invite()
+	require.NoError(w.t, err)
+	_, err = from.Pair(w.ctx, inv.Text)
+	require.NoError(w.t, err)
+}
+
+func (w *world) route(from *Site, to string) {
+	_, err := from.AddRoute(api.RouteAdd{Name: "to-" + to, To: to, Labels: map[string]string{"k": "v"}})
+	require.NoError(w.t, err)
+}
+
+// bring carries one snapshot as a peer that says what it likes.
+func (w *world) bring(from *Site, to *Site, change func(q *transfer.CarryRequest)) error {
+	link, err := transfer.Dial(w.ctx, to.peerAddr.String(), from.id, to.id.Public())
+	require.NoError(w.t, err)
+	defer link.Close()
+	row := w.rows(from, "notes")[0]
+	id, err := object.ParseID(row.ID)
+	require.NoError(w.t, err)
+	q := transfer.CarryRequest{Lineage: lineageOf(row.Lineage), Volume: "notes", Origin: from.Name(), Root: id}
+	change(&q)
+	return (&transfer.Sender{Store: from.store, Request: q}).Run(w.ctx, link)
+}
+
+// A peer brings its own volumes only: no other site's, no history that belongs to one,
+// no names that would not do, no rules that cannot be read. What is refused leaves
+// nothing behind and the peer's own copies go on.
+func TestPeerBringsOnlyItsOwn(t *testing.T) {
+	w := newWorld(t)
+	good, evil, there := w.open("good"), w.open("evil"), w.open("there")
+	w.share(good, "notes")
+	dir := filepath.Join(w.dir, "evil-share")
+	require.NoError(t, os.MkdirAll(dir, 0o755))
+	w.write(dir, "x", "y")
+	_, err := evil.AddVolume(api.VolumeAdd{Name: "notes", Path: dir, Labels: map[string]string{"k": "v"}})
+	require.NoError(t, err)
+	for _, s := range []*Site{good, evil} {
+		w.pair(s, there)
+		w.done(s)(s.TakeSnapshot("notes", api.SnapshotTake{}, "test"))
+	}
+	w.route(good, "there")
+	w.done(good)(good.RunRoute("to-there", "test"))
+	before := must(there.cat.Volumes())
+	theirs := lineageOf(must(good.cat.Volume("notes")).Lineage)
+	for say, change := range map[string]func(q *transfer.CarryRequest){
+		"may bring its own volumes only": func(q *transfer.CarryRequest) { q.Origin = "good" },
+		"belongs to notes@good here":     func(q *transfer.CarryRequest) { q.Lineage = theirs },
+		`volume "../x"`:                  func(q *transfer.CarryRequest) { q.Volume = "../x" },
+		`of the site "there"`:            func(q *transfer.CarryRequest) { q.Origin = "there" },
+		"the proposed rules":             func(q *transfer.CarryRequest) { q.Rules = "policy: p\nvolumes: {a: b}\ntake: [soon]\n" },
+		"another volume than announced":  func(q *transfer.CarryRequest) { q.Volume = "others" },
+		"bases":                          func(q *transfer.CarryRequest) { q.Bases = make([]object.ID, transfer.MaxBases+1) },
+	} {
+		require.ErrorContains(t, w.bring(evil, there, change), say)
+	}
+	require.Equal(t, before, must(there.cat.Volumes()))
+	require.Len(t, w.rows(there, "notes@good"), 1)
+	require.Len(t, must(there.cat.SnapshotIDs("there")), 1)
+
+	require.NoError(t, w.bring(evil, there, func(*transfer.CarryRequest) {}))
+	require.Len(t, w.rows(there, "notes@evil"), 1)
+	w.done(there)(there.Sweep(true, "test"))
+	require.Equal(t, "done", w.done(there)(there.Verify("test")).State)
+
+	// Who is not paired is told so; who is, but was set up anew, too.
+	stranger := w.open("stranger")
+	link, err := transfer.Dial(w.ctx, there.peerAddr.String(), stranger.id, there.id.Public())
+	require.NoError(t, err)
+	defer link.Close()
+	var h hello
+	var refused *transfer.Refusal
+	require.ErrorAs(t, link.Ask("hello", nil, &h), &refused)
+	require.Contains(t, refused.What, "pair first")
+	require.True(t, refused.Final)
+}
+
+// Pairing asks for two names, one use, and the time the invitation lasts.
+func TestPairing(t *testing.T) {
+	w := newWorld(t)
+	here, there := w.open("here"), w.open("there")
+	late := must(there.Invite())
+	w.clock.Set(w.clock.Now().Add(2 * time.Hour))
+	_, err := here.Pair(w.ctx, late.Text)
+	require.ErrorContains(t, err, "has ended")
+	own := must(here.Invite())
+	_, err = here.Pair(w.ctx, own.Text)
+	require.Error(t, err, "not with itself")
+	inv := must(there.Invite())
+	_, err = here.Pair(w.ctx, inv.Text[:len(inv.Text)-4])
+	require.Equal(t, Misuse, ClassOf(err))
+	p, err := here.Pair(w.ctx, "  "+inv.Text+"\n")
+	require.NoError(t, err)
+	require.Equal(t, "there", p.Name)
+	check, err := here.CheckPeer(w.ctx, "there")
+	require.NoError(t, err)
+	require.Contains(t, check.Sentence, "answers")
+	_, err = here.CheckPeer(w.ctx, "nowhere")
+	require.Equal(t, Missing, ClassOf(err))
+	peers, err := there.Peers()
+	require.NoError(t, err)
+	require.Equal(t, "here", peers[0].Name, "both know each other")
+
+	// Another site of the same name, with another key, does not take the first one's place.
+	twin, err := Open(Options{Data: filepath.Join(w.dir, "twin"), Name: "here", Roots: []string{w.dir}, Clock: w.clock, Listen: "127.0.0.1:0"})
+	require.NoError(t, err)
+	t.Cleanup(func() { twin.Close() })
+	_, err = twin.Pair(w.ctx, must(there.Invite()).Text)
+	require.ErrorContains(t, err, "paired here already, with another key")
+	require.NoError(t, there.Close())
+	_, err = here.CheckPeer(w.ctx, "there")
+	require.Equal(t, Elsewhere, ClassOf(err))
+	require.ErrorContains(t, err, "cannot be reached")
+}
+
+// Rules that come along with a volume apply there while nobody there chose others, and
+// change with the origin's policy.
+func TestRulesTravel(t *testing.T) {
+	w := newWorld(t)
+	here, there := w.open("here"), w.open("there")
+	dir := w.share(here, "notes")
+	w.policy(here, everySix)
+	w.pair(here, there)
+	w.route(here, "there")
+	for n := range 12 {
+		w.write(dir, "a", fmt.Sprint(n))
+		w.until(here, w.clock.Now().Add(24*time.Hour))
+	}
+	kept := func() (n int) {
+		d, err := there.decide(must(there.cat.Volume("notes@here")))
+		require.NoError(t, err)
+		for _, v := range d.verdicts {
+			if v.Kept() {
+				n++
+			}
+		}
+		return n
+	}
+	require.Equal(t, 12, len(w.rows(there, "notes@here")))
+	require.Equal(t, 6, kept(), "daily 5, and the week before those")
+	w.policy(here, "policy: p\nvolumes: {k: v}\ntake: [every 6 hours]\nkeep:\n  there: {daily: 9}\n")
+	w.write(dir, "a", "changed")
+	w.until(here, w.clock.Now().Add(24*time.Hour))
+	require.Equal(t, 9, kept())
+	_, err := there.PutPolicy("policy: ours\nvolumes: {names: [notes@here]}\nkeep:\n  there: {newest: 2}\n", "test")
+	require.NoError(t, err)
+	require.Equal(t, 2, kept(), "who is there decides")
+	v := must(there.Volume("notes@here"))
+	require.Equal(t, []string{"ours"}, v.Policies)
+	_, err = there.TakeSnapshot("notes@here", api.SnapshotTake{}, "test")
+	require.ErrorContains(t, err, "take its snapshots there")
+	_, err = there.Restore(api.RestoreAsk{Volume: "notes@here", InPlace: true}, "test")
+	require.ErrorContains(t, err, "restore it there in place, or here to a directory")
+}
+
+// A recall that was answered holds, also while a pruning goes on that had decided to
+// remove the snapshot; and a removal by hand is not undone by one.
+func TestRecallAgainstPruning(t *testing.T) {
+	w := newWorld(t)
+	s := w.open("here")
+	dir := w.share(s, "notes")
+	w.policy(s, everySix)
+	for n := range 40 {
+		w.write(dir, "a", fmt.Sprint(n))
+		w.clock.Set(w.clock.Now().Add(24 * time.Hour))
+		_, err := s.Step(w.ctx, true)
+		require.NoError(t, err)
+	}
+	w.done(s)(s.Prune("", "test"))
+	w.clock.Set(w.clock.Now().Add(25 * time.Hour))
+	rows := w.rows(s, "notes")
+	require.Greater(t, len(rows), 30)
+	var recalled, refused []string
+	var mu sync.Mutex
+	run, err := s.Prune("", "test")
+	require.NoError(t, err)
+	var wg sync.WaitGroup
+	for _, r := range rows[5:] {
+		wg.Go(func() {
+			_, err := s.RecallSnapshot(r.ID)
+			mu.Lock()
+			defer mu.Unlock()
+			if err == nil {
+				recalled = append(recalled, r.ID)
+			} else {
+				require.True(t, errors.Is(err, catalog.ErrNone), err)
+				refused = append(refused, r.ID)
+			}
+		})
+	}
+	wg.Wait()
+	_, err = s.Wait(w.ctx, run.ID)
+	require.NoError(t, err)
+	have := map[string]bool{}
+	for _, r := range w.rows(s, "notes") {
+		have[r.ID] = true
+	}
+	for _, id := range recalled {
+		require.True(t, have[id], "recalled and yet removed")
+	}
+	for _, id := range refused {
+		require.False(t, have[id])
+	}
+	for _, id := range recalled { // what is listed is really there
+		parsed, err := object.ParseID(id)
+		require.NoError(t, err)
+		require.True(t, s.store.HasRoot(parsed))
+	}
+	newest := w.rows(s, "notes")[0]
+	_, err = s.RemoveSnapshot(newest.ID)
+	require.NoError(t, err)
+	w.done(s)(s.Prune("", "test"))
+	row, err := s.cat.Snapshot(newest.ID)
+	require.NoError(t, err)
+	require.Equal(t, removedByHand, row.LetGo)
+	w.clock.Set(row.GraceUntil.Time)
+	w.done(s)(s.Prune("", "test"))
+	_, err = s.cat.Snapshot(newest.ID)
+	require.ErrorIs(t, err, catalog.ErrNone)
+}
