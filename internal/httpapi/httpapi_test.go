@@ -20,7 +20,7 @@ import (
 )
 
 type caller1 struct {
-	t     *testing.T
+	t     testing.TB
 	url   string
 	token string
 }

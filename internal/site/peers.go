@@ -328,7 +328,7 @@ func (s *Site) serveCarry(ctx context.Context, peer *catalog.Peer, key ed25519.P
 	if err := rc.Run(ctx, st, &q); err != nil {
 		return err
 	}
-	s.changed("snapshots")
+	s.changed("snapshots", q.Volume+"@"+q.Origin)
 	return s.proposed(&q)
 }
 

@@ -240,7 +240,7 @@ func (s *Site) RemoveSnapshot(id string) (*api.Snapshot, error) {
 	if err := s.intoGrace(row, s.clock.Now().Add(grace), removedByHand); err != nil {
 		return nil, err
 	}
-	s.changed("snapshots")
+	s.changed("snapshots", row.Volume)
 	return s.snapshotView(row, nil)
 }
 
@@ -264,7 +264,7 @@ func (s *Site) RecallSnapshot(id string) (*api.Snapshot, error) {
 	if err := s.outOfGrace(row, s.clock.Now().Add(recallPeriod)); err != nil {
 		return nil, err
 	}
-	s.changed("snapshots")
+	s.changed("snapshots", row.Volume)
 	return s.snapshotView(row, nil)
 }
 

@@ -203,7 +203,7 @@ func (s *Site) restore(ctx context.Context, j *job, r *restoring) (any, string, 
 		}
 		lease.AcquireSet(has)
 		j.logf("safety %s", outcome)
-		s.changed("snapshots")
+		s.changed("snapshots", r.v.Name)
 		cache := s.scanCache(r.v)
 		defer cache.Close()
 		r.opt.Cache = cache

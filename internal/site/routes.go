@@ -185,7 +185,7 @@ func (s *Site) startRoute(r *catalog.Route, by string) (*job, error) {
 		if rerr := s.noteRoute(r.Name, meter, err, ctx.Err() != nil); rerr != nil {
 			err = errors.Join(err, rerr)
 		}
-		s.changed("routes")
+		s.changed("routes", "")
 		if err != nil {
 			return nil, "", err
 		}
@@ -273,7 +273,9 @@ func (s *Site) carryOne(ctx context.Context, r *catalog.Route, link *transfer.Li
 	if !slices.Contains(w.bases, id) {
 		w.bases = append([]object.ID{id}, w.bases[:min(len(w.bases), basesNamed-1)]...)
 	}
-	return s.cat.PutCarried(r.Name, catalog.Carried{Snapshot: row.ID, At: catalog.At(s.clock.Now()), SeenUntil: row.SeenUntil})
+	err = s.cat.PutCarried(r.Name, catalog.Carried{Snapshot: row.ID, At: catalog.At(s.clock.Now()), SeenUntil: row.SeenUntil})
+	s.verdicts.drop([]string{w.v.Name}) // what was owed is there
+	return err
 }
 
 // basesNamed is how many snapshots a carry names as perhaps common.

@@ -147,20 +147,27 @@ type decided struct {
 type verdictCache struct {
 	mu       sync.Mutex
 	byVolume map[string]*decided
+	drops    int
 }
 
 const verdictsFresh = time.Minute
 
-func (c *verdictCache) drop() {
+func (c *verdictCache) drop(volumes []string) {
 	c.mu.Lock()
-	c.byVolume = nil
-	c.mu.Unlock()
+	defer c.mu.Unlock()
+	c.drops++
+	if len(volumes) == 0 {
+		c.byVolume = nil
+	}
+	for _, v := range volumes {
+		delete(c.byVolume, v)
+	}
 }
 
 func (s *Site) decide(v *catalog.Volume) (*decided, error) {
 	now := s.clock.Now()
 	s.verdicts.mu.Lock()
-	d := s.verdicts.byVolume[v.Name]
+	d, drops := s.verdicts.byVolume[v.Name], s.verdicts.drops
 	s.verdicts.mu.Unlock()
 	if d != nil && now.Sub(d.at) < verdictsFresh && !now.Before(d.at) {
 		return d, nil
@@ -177,7 +184,9 @@ func (s *Site) decide(v *catalog.Volume) (*decided, error) {
 	if s.verdicts.byVolume == nil {
 		s.verdicts.byVolume = map[string]*decided{}
 	}
-	s.verdicts.byVolume[v.Name] = d
+	if s.verdicts.drops == drops { // else something changed while this was decided
+		s.verdicts.byVolume[v.Name] = d
+	}
 	s.verdicts.mu.Unlock()
 	return d, nil
 }

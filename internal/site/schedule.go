@@ -169,7 +169,7 @@ func (s *Site) startDue(v *catalog.Volume, rs *ruleset, now time.Time) (*job, er
 		if serr := s.cat.Scheduled(v.Name, now); serr != nil {
 			return nil, "", errors.Join(err, serr)
 		}
-		s.changed("snapshots")
+		s.changed("snapshots", v.Name)
 		if err != nil {
 			return nil, "", err
 		}

@@ -170,9 +170,10 @@ func (s *Site) Info() (api.Site, error) {
 		Listen: s.cfg.Listen, Peers: peer, Held: held}, err
 }
 
-// changed wakes the scheduler and tells subscribers that a kind of record changed.
-func (s *Site) changed(topic string) {
-	s.verdicts.drop()
+// changed wakes the scheduler and tells subscribers that a kind of record changed, of the
+// named volumes or of all.
+func (s *Site) changed(topic string, volumes ...string) {
+	s.verdicts.drop(volumes)
 	s.events.publish(Event{Topic: topic})
 	select {
 	case s.wake <- struct{}{}:

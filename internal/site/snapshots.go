@@ -65,7 +65,7 @@ func (s *Site) startSnapshot(volume string, t taking, by string) (*job, error) {
 		if err != nil {
 			return nil, "", err
 		}
-		s.changed("snapshots")
+		s.changed("snapshots", volume)
 		view, err := s.snapshotView(row, nil)
 		return view, outcome, err
 	})
