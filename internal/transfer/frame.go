@@ -7,6 +7,8 @@ import (
 	"fmt"
 	"io"
 	"net"
+	"os"
+	"sync"
 	"sync/atomic"
 	"time"
 
@@ -57,6 +59,8 @@ type Stream struct {
 	w   *bufio.Writer
 	In  atomic.Int64 // bytes of frames received
 	Out atomic.Int64 // bytes of frames sent
+
+	interrupted atomic.Bool
 }
 
 func newStream(c net.Conn) *Stream {
@@ -107,9 +111,18 @@ func (s *Stream) send(t frameType, v any) error {
 
 func (s *Stream) flush() error { return s.w.Flush() }
 
+// interrupt makes a read that waits, and every later one, return at once.
+func (s *Stream) interrupt() {
+	s.interrupted.Store(true)
+	s.c.SetReadDeadline(time.Now())
+}
+
 // read returns the next frame. An error frame becomes a *Refusal.
 func (s *Stream) read() (frameType, []byte, error) {
 	s.c.SetReadDeadline(time.Now().Add(idleTimeout))
+	if s.interrupted.Load() { // after the deadline was set, so that none is missed
+		return 0, nil, os.ErrDeadlineExceeded
+	}
 	var head [5]byte
 	if _, err := io.ReadFull(s.r, head[:]); err != nil {
 		return 0, nil, err
@@ -118,7 +131,7 @@ func (s *Stream) read() (frameType, []byte, error) {
 	if n > maxFrame {
 		return 0, nil, fmt.Errorf("the peer announced a frame of %d bytes, at most %d are accepted", n, maxFrame)
 	}
-	b := make([]byte, n)
+	b := buffer(int(n))
 	if _, err := io.ReadFull(s.r, b); err != nil {
 		return 0, nil, err
 	}
@@ -131,6 +144,27 @@ func (s *Stream) read() (frameType, []byte, error) {
 		return 0, nil, r
 	}
 	return frameType(head[0]), b, nil
+}
+
+// Large frames come one after the other; their memory is used again.
+var frames = sync.Pool{New: func() any { return new([]byte) }}
+
+func buffer(n int) []byte {
+	if n < recordsBatch/4 {
+		return make([]byte, n)
+	}
+	b := *frames.Get().(*[]byte)
+	if cap(b) < n {
+		b = make([]byte, max(n, recordsBatch+recordsBatch/4))
+	}
+	return b[:n]
+}
+
+// recycle gives a frame's memory back; nothing may point into it any more.
+func recycle(b []byte) {
+	if cap(b) >= recordsBatch/4 {
+		frames.Put(&b)
+	}
 }
 
 func (s *Stream) expect(t frameType, into any) error {

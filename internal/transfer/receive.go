@@ -72,12 +72,15 @@ func (c *Receiver) Run(ctx context.Context, s *Stream, q *CarryRequest) (err err
 			w.Close()
 		}
 	}()
-	in := newIntake(w)
-	defer in.wait()
+	in := newIntake(w, s.interrupt)
+	defer in.close()
 	var since int64
 	for {
 		t, b, err := s.read()
 		if err != nil {
+			if bad := in.failure(); bad != nil {
+				return bad
+			}
 			return err
 		}
 		switch t {
@@ -96,11 +99,12 @@ func (c *Receiver) Run(ctx context.Context, s *Stream, q *CarryRequest) (err err
 			if begin.HasRoot {
 				return errors.New("the peer sends objects of a snapshot that is here already")
 			}
+			n := int64(len(b))
 			if err := in.take(b); err != nil {
 				return err
 			}
-			c.Meter.SentBytes.Add(int64(len(b)))
-			if since += int64(len(b)); since >= flushEvery {
+			c.Meter.SentBytes.Add(n)
+			if since += n; since >= flushEvery {
 				if err := in.wait(); err != nil {
 					return err
 				}
@@ -193,18 +197,41 @@ func wanted(w *store.Writer, ids []byte) ([]byte, error) {
 	return want, nil
 }
 
-// intake checks and stores records on all cores. Chunks have no children and may go
-// in any order; before anything else, all chunks before it must be in.
+// intake checks and stores records on all cores while the line is read on. Chunks have no
+// children and may go in any order; what has children waits for the chunks that came
+// before it, and only that waits.
 type intake struct {
 	w     *store.Writer
 	slots chan struct{}
-	wg    sync.WaitGroup
+	queue chan *batch
+	ended chan struct{}
+	wg    sync.WaitGroup // batches that are not done
 	mu    sync.Mutex
 	err   error
+	stop  func() // called when a record was refused: nobody need send more
 }
 
-func newIntake(w *store.Writer) *intake {
-	return &intake{w: w, slots: make(chan struct{}, runtime.NumCPU()+1)}
+// batch is one frame of records.
+type batch struct {
+	frame   []byte
+	chunks  sync.WaitGroup
+	parents [][]byte
+}
+
+func newIntake(w *store.Writer, stop func()) *intake {
+	in := &intake{w: w, stop: stop, slots: make(chan struct{}, runtime.NumCPU()+1), queue: make(chan *batch, 4), ended: make(chan struct{})}
+	go func() {
+		defer close(in.ended)
+		for b := range in.queue {
+			b.chunks.Wait()
+			for _, raw := range b.parents {
+				in.put(raw)
+			}
+			recycle(b.frame)
+			in.wg.Done()
+		}
+	}()
+	return in
 }
 
 func (in *intake) put(raw []byte) {
@@ -212,45 +239,64 @@ func (in *intake) put(raw []byte) {
 		in.mu.Lock()
 		if in.err == nil {
 			in.err = err
+			in.stop()
 		}
 		in.mu.Unlock()
 	}
 }
 
-func (in *intake) take(b []byte) error {
-	for len(b) > 0 {
-		n, kind, err := store.RecordLength(b)
-		if err != nil {
-			return err
-		}
-		if n > len(b) {
-			return io.ErrUnexpectedEOF
-		}
-		raw := b[:n]
-		b = b[n:]
-		if kind != object.KindChunk {
-			if err := in.wait(); err != nil {
-				return err
-			}
-			in.put(raw)
-			continue
-		}
-		in.slots <- struct{}{}
-		in.wg.Add(1)
-		go func() {
-			defer in.wg.Done()
-			in.put(raw)
-			<-in.slots
-		}()
-	}
+func (in *intake) failure() error {
 	in.mu.Lock()
 	defer in.mu.Unlock()
 	return in.err
 }
 
+// take begins to store the records of a frame, which it keeps until they are.
+func (in *intake) take(frame []byte) error {
+	b := &batch{frame: frame}
+	in.wg.Add(1)
+	err := in.split(b)
+	in.queue <- b
+	if err != nil {
+		return err
+	}
+	return in.failure()
+}
+
+func (in *intake) split(b *batch) error {
+	for rest := b.frame; len(rest) > 0; {
+		n, kind, err := store.RecordLength(rest)
+		if err != nil {
+			return err
+		}
+		if n > len(rest) {
+			return io.ErrUnexpectedEOF
+		}
+		raw := rest[:n]
+		rest = rest[n:]
+		if kind != object.KindChunk {
+			b.parents = append(b.parents, raw)
+			continue
+		}
+		in.slots <- struct{}{}
+		b.chunks.Add(1)
+		go func() {
+			defer b.chunks.Done()
+			in.put(raw)
+			<-in.slots
+		}()
+	}
+	return nil
+}
+
+// wait returns when all that was taken is stored or refused.
 func (in *intake) wait() error {
 	in.wg.Wait()
-	in.mu.Lock()
-	defer in.mu.Unlock()
-	return in.err
+	return in.failure()
+}
+
+// close ends the intake after what was taken.
+func (in *intake) close() {
+	close(in.queue)
+	<-in.ended
 }
