@@ -36,7 +36,7 @@ type pendingObject struct {
 }
 
 const (
-	flushObjects = 200_000
+	flushObjects = 1 << 16
 	flushPacks   = 8
 )
 
