@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"math/rand/v2"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"strconv"
 	"strings"
@@ -71,7 +72,7 @@ func TestKill(t *testing.T) {
 			case "sweep":
 				victim.try("store", "sweep", "--settle")
 			case "restore":
-				a.try("restore", "share", "--at", "latest", "--to", filepath.Join(base, fmt.Sprint("half", round)))
+				a.try("restore", "share", "--at", "latest", "--to", filepath.Join(base, fmt.Sprint("half", round/2)), "--on-conflict", "replace")
 			}
 		}()
 		select { // a random instant of the work
@@ -107,8 +108,14 @@ func TestKill(t *testing.T) {
 				}
 			}
 		}
+		parts, err := exec.Command("find", base, "-name", ".candid-part-*").Output()
+		require.NoError(t, err)
+		require.Empty(t, string(parts), "a killed restore left something unfinished")
 		halves, err := filepath.Glob(filepath.Join(base, "half*"))
 		require.NoError(t, err)
+		if round%2 == 0 {
+			halves = nil // the next restore finds it half written
+		}
 		for _, h := range halves {
 			require.NoError(t, os.RemoveAll(h))
 		}

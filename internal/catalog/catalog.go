@@ -247,6 +247,19 @@ func (c *Catalog) Set(key, value string) error {
 	return err
 }
 
+// Settings returns the settings whose keys begin with a prefix.
+func (c *Catalog) Settings(prefix string) (map[string]string, error) {
+	var rows []struct{ Key, Value string }
+	if err := c.db.Select(&rows, `SELECT key, value FROM settings WHERE substr(key, 1, ?) = ?`, len(prefix), prefix); err != nil {
+		return nil, err
+	}
+	out := make(map[string]string, len(rows))
+	for _, r := range rows {
+		out[r.Key] = r.Value
+	}
+	return out, nil
+}
+
 func subFS() (fs.FS, error) { return fs.Sub(migrations, "migrations") }
 
 func must[T any](v T, err error) T {

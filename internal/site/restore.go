@@ -2,10 +2,12 @@ package site
 
 import (
 	"context"
+	"encoding/json"
 	"fmt"
 	"io"
 	"os"
 	"path/filepath"
+	"strconv"
 	"sync/atomic"
 	"time"
 
@@ -219,7 +221,12 @@ func (s *Site) restore(ctx context.Context, j *job, r *restoring) (any, string, 
 		return api.Progress{DoneBytes: prog.WrittenBytes.Load(), TotalBytes: total, Files: prog.WrittenFiles.Load()}
 	})
 	j.say("writing")
+	done, err := s.noteTarget(j.row.ID, r)
+	if err != nil {
+		return nil, "", err
+	}
 	res, err := tree.Restore(ctx, r.opt)
+	done()
 	if err != nil {
 		return nil, "", err
 	}
@@ -241,6 +248,48 @@ func (s *Site) restore(ctx context.Context, j *job, r *restoring) (any, string, 
 		words += fmt.Sprintf(". What was there before is in the safety snapshot %s; to go back to it: candid restore %s --at %s --in-place", safety[:12], r.v.Name, safety[:12])
 	}
 	return out, words, nil
+}
+
+// restoringSetting begins the settings that name the targets being written to.
+const restoringSetting = "restoring "
+
+// noteTarget remembers where a restore writes, so that a start after a kill can clear
+// what it left unfinished.
+func (s *Site) noteTarget(run int64, r *restoring) (done func(), err error) {
+	key := restoringSetting + strconv.FormatInt(run, 10)
+	raw, err := json.Marshal([2]string{r.opt.Beneath, r.opt.Target})
+	if err != nil {
+		return nil, err
+	}
+	return func() {
+		if err := s.cat.Set(key, ""); err != nil {
+			s.log.Warn("a restore's target could not be forgotten; the next start looks through it", "target", r.opt.Target, "error", err)
+		}
+	}, s.cat.Set(key, string(raw))
+}
+
+// clearTargets takes away what restores of a killed service left unfinished.
+func (s *Site) clearTargets() error {
+	left, err := s.cat.Settings(restoringSetting)
+	if err != nil {
+		return err
+	}
+	for key, raw := range left {
+		var at [2]string
+		if err := json.Unmarshal([]byte(raw), &at); err != nil {
+			return fmt.Errorf("setting %q: %w", key, err)
+		}
+		n, err := tree.RemoveParts(s.ctx, at[0], at[1])
+		if err != nil {
+			s.log.Warn("what an unfinished restore left could not be looked for", "target", at[1], "error", err)
+		} else if n > 0 {
+			s.log.Info("what an unfinished restore left was taken away", "target", at[1], "names", n)
+		}
+		if err := s.cat.Set(key, ""); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // makeParents makes the directories above the target, without leaving the root.

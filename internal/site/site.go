@@ -121,6 +121,9 @@ func (s *Site) open(opt Options) (err error) {
 	if n > 0 {
 		s.log.Info("runs of the last service were ended", "runs", n)
 	}
+	if err := s.clearTargets(); err != nil {
+		return err
+	}
 	return s.reconcile()
 }
 

@@ -1,7 +1,11 @@
 package tree
 
 import (
+	"context"
 	"errors"
+	"os"
+	"path/filepath"
+	"strings"
 
 	"candidharbor/core/object"
 
@@ -120,4 +124,48 @@ func removeAll(dirfd int, name string) error {
 		return lerr
 	}
 	return unix.Unlinkat(dirfd, name, unix.AT_REMOVEDIR)
+}
+
+// RemoveParts takes away what a restore that was killed left unfinished in and beside its
+// target, which must lie below beneath. It returns how many names it removed.
+func RemoveParts(ctx context.Context, beneath, target string) (int, error) {
+	n := 0
+	if parent, err := OpenBeneath(beneath, filepath.Dir(target)); err == nil {
+		n = removePartsIn(ctx, parent, false)
+		unix.Close(parent)
+	}
+	fd, err := OpenBeneath(beneath, target)
+	if errors.Is(err, os.ErrNotExist) {
+		return n, nil
+	}
+	if err != nil {
+		return n, err
+	}
+	defer unix.Close(fd)
+	return n + removePartsIn(ctx, fd, true), ctx.Err()
+}
+
+func removePartsIn(ctx context.Context, fd int, deep bool) (n int) {
+	var here unix.Stat_t
+	names, err := readNames(fd)
+	if err != nil || unix.Fstat(fd, &here) != nil {
+		return 0
+	}
+	for _, name := range names {
+		var st unix.Stat_t
+		switch {
+		case ctx.Err() != nil:
+			return n
+		case strings.HasPrefix(name, tempPrefix) && len(name) == len(tempPrefix)+16:
+			if removeAll(fd, name) == nil {
+				n++
+			}
+		case deep && unix.Fstatat(fd, name, &st, unix.AT_SYMLINK_NOFOLLOW) == nil && kindOf(st.Mode) == object.Dir && st.Dev == here.Dev:
+			if sub, err := openDirAt(fd, name); err == nil {
+				n += removePartsIn(ctx, sub, true)
+				unix.Close(sub)
+			}
+		}
+	}
+	return n
 }

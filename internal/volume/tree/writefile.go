@@ -71,16 +71,10 @@ func (r *restorer) explain(rel string, err error) error {
 func (r *restorer) putInPlace(fd int, temp, name string) error {
 	err := unix.Renameat(fd, temp, fd, name)
 	if errors.Is(err, unix.EISDIR) || errors.Is(err, unix.ENOTEMPTY) || errors.Is(err, unix.EEXIST) || errors.Is(err, unix.ENOTDIR) {
-		// A directory cannot be replaced by a file in one step: it steps aside first.
-		aside := tempName()
-		if err = unix.Renameat(fd, name, fd, aside); err != nil {
-			return err
+		// A directory and a file change places in one step; then the old one goes.
+		if err = unix.Renameat2(fd, temp, fd, name, unix.RENAME_EXCHANGE); err == nil {
+			return removeAll(fd, temp)
 		}
-		if err = unix.Renameat(fd, temp, fd, name); err != nil {
-			unix.Renameat(fd, aside, fd, name)
-			return err
-		}
-		return removeAll(fd, aside)
 	}
 	return err
 }
