@@ -28,6 +28,7 @@ type Volume struct {
 	Excludes      []string          `json:"excludes"`
 	Added         time.Time         `json:"added"`
 	Protected     bool              `json:"protected"`
+	PausedSince   *time.Time        `json:"pausedSince,omitempty"`
 	Protection    string            `json:"protection" enum:"on target,late,gap,unprotected,paused" doc:"in one word"`
 	Sentence      string            `json:"sentence" doc:"the same, with its cause"`
 	Policies      []string          `json:"policies"`
@@ -100,6 +101,8 @@ type Snapshot struct {
 	State       string            `json:"state" enum:"kept,in grace"`
 	GraceUntil  *time.Time        `json:"graceUntil,omitempty"`
 	LetGo       string            `json:"letGo,omitempty"`
+	Keep        string            `json:"keep,omitempty" doc:"reason of its keep mark"`
+	KeepUntil   *time.Time        `json:"keepUntil,omitempty"`
 	Reasons     []string          `json:"reasons"`
 	Tier        string            `json:"tier,omitempty" doc:"the widest tier that keeps it"`
 	Ends        *time.Time        `json:"ends,omitempty" doc:"about when the rules let it go"`
@@ -159,6 +162,7 @@ type Policy struct {
 	Version   int       `json:"version"`
 	Changed   time.Time `json:"changed"`
 	ChangedBy string    `json:"changedBy"`
+	Paused    bool      `json:"paused"`
 	Volumes   []string  `json:"volumes"`
 	Take      []string  `json:"take"`
 	Keep      []string  `json:"keep"`
@@ -166,7 +170,8 @@ type Policy struct {
 
 // PolicyPut stores a document.
 type PolicyPut struct {
-	Body string `json:"body"`
+	Body   string `json:"body"`
+	Accept bool   `json:"accept,omitempty" doc:"store it although snapshots expire by it"`
 }
 
 // Problem is one thing wrong with a document.
@@ -179,16 +184,141 @@ type Problem struct {
 // PolicyCheck is the outcome of checking a document.
 type PolicyCheck struct {
 	Problems []Problem `json:"problems"`
+	Hints    []Problem `json:"hints" doc:"what is allowed but hardly meant; line 0 is the document as a whole"`
 	Name     string    `json:"name,omitempty"`
 	Volumes  []string  `json:"volumes"`
 	Letting  []Going   `json:"letting" doc:"snapshots that would expire at once under it"`
 	Bytes    int64     `json:"bytes" doc:"stored bytes that would come back"`
 }
 
+// PolicyDiff compares a document with the stored one of its name.
+type PolicyDiff struct {
+	Version int         `json:"version" doc:"of the stored one; 0: there is none"`
+	Lines   []DiffLine  `json:"lines"`
+	Check   PolicyCheck `json:"check"`
+}
+
+// DiffLine is a line of one document or both.
+type DiffLine struct {
+	Sign string `json:"sign" enum:" ,-,+"`
+	Text string `json:"text"`
+}
+
+// PolicyVersion is a document as it once was.
+type PolicyVersion struct {
+	Version   int       `json:"version"`
+	Changed   time.Time `json:"changed"`
+	ChangedBy string    `json:"changedBy"`
+	Removed   bool      `json:"removed"`
+	Body      string    `json:"body"`
+}
+
+// PreviewAsk asks what a policy would leave after some days: a document, or a stored one.
+type PreviewAsk struct {
+	Name        string `json:"name,omitempty"`
+	Body        string `json:"body,omitempty"`
+	Days        int    `json:"days,omitempty" doc:"90 when not given"`
+	FromNothing bool   `json:"fromNothing,omitempty" doc:"as if no snapshot had been taken yet"`
+}
+
+// Preview is what a policy would leave.
+type Preview struct {
+	Name        string         `json:"name"`
+	From        time.Time      `json:"from"`
+	To          time.Time      `json:"to"`
+	FromNothing bool           `json:"fromNothing"`
+	Volumes     []string       `json:"volumes"`
+	Sentences   []string       `json:"sentences"`
+	Places      []PreviewPlace `json:"places"`
+}
+
+// PreviewPlace is the outlook for one place.
+type PreviewPlace struct {
+	Place   string     `json:"place"`
+	Taken   int        `json:"taken" doc:"snapshots that come, of one volume"`
+	Kept    int        `json:"kept" doc:"of one volume, at the end"`
+	Oldest  *time.Time `json:"oldest,omitempty"`
+	Ladder  []Rung     `json:"ladder" doc:"moments one could go back to at the end, newest first; at most 500"`
+	Samples []Sample   `json:"samples" doc:"all volumes together"`
+}
+
+// Rung is a moment that is left, and why.
+type Rung struct {
+	Taken   time.Time `json:"taken"`
+	Tier    string    `json:"tier,omitempty"`
+	Reasons []string  `json:"reasons"`
+}
+
+// Sample is how much there is at an instant.
+type Sample struct {
+	At    time.Time `json:"at"`
+	Count int       `json:"count"`
+	Bytes int64     `json:"bytes"`
+}
+
+// Explanation says why something is as it is.
+type Explanation struct {
+	Volume    string      `json:"volume"`
+	At        *time.Time  `json:"at,omitempty"`
+	Sentences []string    `json:"sentences"`
+	Snapshot  *Snapshot   `json:"snapshot,omitempty" doc:"what answers for the moment"`
+	Answer    string      `json:"answer,omitempty" doc:"how exactly"`
+	Gaps      []GapReport `json:"gaps"`
+}
+
+// GapReport is a due time at which no snapshot was taken.
+type GapReport struct {
+	Volume string    `json:"volume"`
+	Due    time.Time `json:"due"`
+	Cause  string    `json:"cause"`
+}
+
+// Objectives tells how well objectives were met in a stretch of time.
+type Objectives struct {
+	Site  string         `json:"site"`
+	Since time.Time      `json:"since"`
+	Until time.Time      `json:"until"`
+	Rows  []ObjectiveRow `json:"rows"`
+	Gaps  []GapReport    `json:"gaps"`
+	Late  []LateStretch  `json:"late"`
+}
+
+// ObjectiveRow is one volume at one place.
+type ObjectiveRow struct {
+	Volume             string     `json:"volume"`
+	Place              string     `json:"place"`
+	ObjectiveSeconds   int64      `json:"objectiveSeconds" doc:"0: none is set"`
+	OnTargetSeconds    int64      `json:"onTargetSeconds"`
+	LateSeconds        int64      `json:"lateSeconds"`
+	UnprotectedSeconds int64      `json:"unprotectedSeconds" doc:"no copy was there yet"`
+	OnTargetPercent    float64    `json:"onTargetPercent"`
+	LateCount          int        `json:"lateCount"`
+	Gaps               int        `json:"gaps"`
+	WorstAgeSeconds    int64      `json:"worstAgeSeconds"`
+	WorstAt            *time.Time `json:"worstAt,omitempty"`
+	States             int        `json:"states" doc:"snapshots and sightings that reached the place"`
+}
+
+// LateStretch is a time in which the newest state was older than the objective.
+type LateStretch struct {
+	Volume string    `json:"volume"`
+	Place  string    `json:"place"`
+	From   time.Time `json:"from"`
+	To     time.Time `json:"to"`
+	Open   bool      `json:"open" doc:"it went on at the end"`
+}
+
+// KeepAsk marks a snapshot to be kept.
+type KeepAsk struct {
+	Reason string     `json:"reason"`
+	Until  *time.Time `json:"until,omitempty"`
+}
+
 // Going is a snapshot on its way out.
 type Going struct {
 	ID     string    `json:"id"`
 	Volume string    `json:"volume"`
+	Place  string    `json:"place"`
 	Taken  time.Time `json:"taken"`
 	What   string    `json:"what" enum:"enters grace,is removed,stays"`
 	Why    string    `json:"why"`

@@ -174,32 +174,8 @@ func (p *parser) monthly(c *Cadence) error {
 	if err := p.expect("on"); err != nil {
 		return err
 	}
-	w := p.next()
-	if w == "day" {
-		n, err := strconv.Atoi(p.next())
-		if err != nil || n < 1 || n > 31 {
-			return p.fail("a day of the month, 1 to 31")
-		}
-		c.monthDay.day = n
-	} else {
-		nth := 0
-		for k, name := range nthNames {
-			if w == name {
-				nth = k
-			}
-		}
-		if nth == 0 {
-			return p.fail("day N, last day, or first to fourth or last and a weekday")
-		}
-		d := p.next()
-		switch wd, ok := weekday(d); {
-		case d == "day" && nth == -1:
-			c.monthDay.day = -1
-		case ok:
-			c.monthDay = monthDay{nth: nth, weekday: wd}
-		default:
-			return p.fail("a weekday")
-		}
+	if err := p.dayOfMonth(&c.monthDay); err != nil {
+		return err
 	}
 	if err := p.expect("at"); err != nil {
 		return err

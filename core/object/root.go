@@ -122,7 +122,19 @@ const (
 	MarkArrival  MarkKind = "arrival" // arrived at the signing place at At
 	MarkExpiry   MarkKind = "expiry"  // expired here; in grace until Until
 	MarkRecall   MarkKind = "recall"  // taken back out of grace
+	MarkKeep     MarkKind = "keep"    // kept whatever the rules say, for the reason in Text, until Until when given
+	MarkLetGo    MarkKind = "let-go"  // takes a keep mark back
 )
+
+// Travels reports whether marks of the kind go wherever the snapshot goes. The others are
+// statements of one place about its own copy.
+func (k MarkKind) Travels() bool {
+	switch k {
+	case MarkSighting, MarkNote, MarkLabels, MarkEnd, MarkKeep, MarkLetGo:
+		return true
+	}
+	return false
+}
 
 // Mark is a statement about a snapshot that stands beside its root.
 type Mark struct {
@@ -180,5 +192,9 @@ func DecodeMark(body []byte) (*Mark, error) {
 	if err := decMode.Unmarshal(body, m); err != nil {
 		return nil, malformed("mark: %v", err)
 	}
-	return m, nil
+	switch m.Kind {
+	case MarkSighting, MarkNote, MarkLabels, MarkEnd, MarkArrival, MarkExpiry, MarkRecall, MarkKeep, MarkLetGo:
+		return m, nil
+	}
+	return nil, malformed("mark of unknown kind %q", m.Kind)
 }

@@ -8,8 +8,9 @@ import (
 // calendar numbers the buckets of one tier in one zone. Numbers ascend with time
 // and adjoining buckets have adjoining numbers.
 type calendar struct {
-	zone *time.Location
-	tier Tier
+	zone  *time.Location
+	tier  Tier
+	shift int64 // days from Monday to the day on which weeks begin
 	// The zone's offset is constant between two changes; one look-up serves all
 	// instants in between.
 	from, to int64
@@ -52,7 +53,7 @@ func (c *calendar) bucket(t time.Time) int64 {
 	case Daily:
 		return floorDiv(wall, 86400)
 	case Weekly: // 1970-01-01 was a Thursday; ISO weeks begin on Monday
-		return floorDiv(floorDiv(wall, 86400)+3, 7)
+		return floorDiv(floorDiv(wall, 86400)+3-c.shift, 7)
 	}
 	y, m, _ := time.Unix(wall, 0).UTC().Date()
 	if c.tier == Monthly {
@@ -70,7 +71,7 @@ func (c *calendar) start(b int64) time.Time {
 	case Daily:
 		return at(1970, 1, 1+int(b), 0)
 	case Weekly:
-		return at(1970, 1, 1+int(b*7-3), 0)
+		return at(1970, 1, 1+int(b*7-3+c.shift), 0)
 	case Monthly:
 		return at(int(floorDiv(b, 12)), time.Month(b-floorDiv(b, 12)*12)+1, 1, 0)
 	}
@@ -85,6 +86,9 @@ func bucketName(rule string, start time.Time) string {
 	case "daily":
 		return start.Format("2 Jan 2006")
 	case "weekly":
+		if start.Weekday() != time.Monday { // such weeks have no number
+			return "the week from " + start.Format("2 Jan 2006")
+		}
 		y, w := start.ISOWeek()
 		return fmt.Sprintf("week %d of %d", w, y)
 	case "monthly":

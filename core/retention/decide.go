@@ -4,6 +4,7 @@ import (
 	"slices"
 	"time"
 
+	"candidharbor/core/cadence"
 	"candidharbor/core/lineage"
 )
 
@@ -25,7 +26,15 @@ type Snapshot struct {
 	Kind      Kind
 	End       time.Time // a hand-made one's own end, when given
 	Recalled  time.Time // taken back out of grace, to stay until then
+	Floor     time.Time // the place removes nothing before then
+	Keep      *Keep     // a keep mark
 	OwedTo    []string  // places that want it and do not have it
+}
+
+// Keep is a keep mark.
+type Keep struct {
+	Reason string
+	Until  time.Time // zero: until let go by hand
 }
 
 // Tier is a retention step.
@@ -48,26 +57,52 @@ func (t Tier) String() string { return tierNames[t] }
 // Tiers lists all tiers from narrow to wide.
 func Tiers() []Tier { return []Tier{Hourly, Daily, Weekly, Monthly, Yearly} }
 
-// Rules is what one policy keeps at one place.
-type Rules struct {
-	Zone       *time.Location
-	Newest     int
-	Count      [numTiers]int
-	ByHand     time.Duration // how long a hand-made one without its own end stays; 0: until removed
-	Everything bool          // a place without rules keeps everything
+// Step says how many buckets of a tier are kept: the newest Count that have a snapshot,
+// or all that are not older than For. The zero value keeps none.
+type Step struct {
+	Count int
+	For   time.Duration
+	First bool // the first of a bucket stands for it, not the last
 }
 
-// SafetyPeriod is how long a safety snapshot stays.
+// Milestone keeps the snapshot that stands at the end of chosen days, for long.
+type Milestone struct {
+	Name string
+	On   *cadence.Days
+	For  time.Duration
+}
+
+// Rules say what one policy keeps at one place.
+type Rules struct {
+	Zone       *time.Location
+	WeekShift  int // days from Monday to the day on which weeks begin
+	Newest     int
+	Tiers      [numTiers]Step
+	Milestones []Milestone
+	ByHand     time.Duration // how long a hand-made one without its own end stays; 0: until removed
+	Safety     time.Duration // how long a safety snapshot stays; 0: SafetyPeriod
+	Everything bool          // a place without rules keeps everything
+	Paused     bool          // the reason for Everything is a pause
+}
+
+// SafetyPeriod is how long a safety snapshot stays unless rules say otherwise.
 const SafetyPeriod = 7 * 24 * time.Hour
+
+// Ahead is how far in the future a snapshot may be dated before it is taken for wrong:
+// clocks of sites differ a little.
+const Ahead = 5 * time.Minute
 
 // Reason says why a snapshot is kept.
 type Reason struct {
-	Rule   string    // newest, hourly … yearly, by hand, safety, recalled, owed, newest complete, no rules
-	Bucket time.Time // start of the newest bucket it stands for, tiers only
-	Rank   int       // 1 is the newest
-	Of     int       // how many the rule keeps
-	Until  time.Time // expected end; zero: not known or none
-	Place  string    // owed only
+	Rule   string        // newest, hourly … yearly, milestone, by hand, safety, recalled, keep mark, floor, dated ahead, owed, newest complete, paused, no rules
+	Bucket time.Time     // start of the newest bucket it stands for, tiers and milestones only
+	Rank   int           // 1 is the newest; tiers by count and newest only
+	Of     int           // how many the rule keeps
+	For    time.Duration // how long the rule keeps; tiers by duration and milestones only
+	First  bool          // it stands for its bucket as the first, not the last
+	Until  time.Time     // expected end; zero: not known or none
+	Place  string        // owed only
+	Text   string        // name of a milestone, reason of a keep mark
 }
 
 // Verdict is what was decided for one snapshot.
@@ -81,27 +116,42 @@ func (v Verdict) Kept() bool { return len(v.Reasons) > 0 }
 
 // Decide returns a verdict for each snapshot, in the order given. Several rules are
 // the union of what each keeps. No rules at all keep everything.
+//
+// Snapshots made by hand and safety snapshots neither count nor stand for a bucket; nor
+// do those dated in the future, which stay until the clock has passed them.
 func Decide(snaps []Snapshot, rules []Rules, now time.Time) []Verdict {
 	out := make([]Verdict, len(snaps))
 	order := newestFirst(snaps)
 	scheduled := make([]int32, 0, len(order))
+	latest := now.Add(Ahead)
 	for _, i := range order {
-		if snaps[i].Kind == Scheduled {
+		switch {
+		case snaps[i].Kind != Scheduled:
+		case snaps[i].Taken.After(latest):
+			out[i].Reasons = append(out[i].Reasons, Reason{Rule: "dated ahead", Until: snaps[i].Taken})
+		default:
 			scheduled = append(scheduled, i)
 		}
 	}
-	everything := len(rules) == 0
-	for _, r := range rules {
-		everything = everything || r.Everything
+	why := ""
+	if len(rules) == 0 {
+		why = "no rules"
 	}
-	if everything {
-		for i := range out {
-			out[i].Reasons = append(out[i].Reasons, Reason{Rule: "no rules"})
+	for i := range rules {
+		if rules[i].Everything && rules[i].Paused {
+			why = "paused"
+		} else if rules[i].Everything {
+			why = "no rules"
 		}
 	}
-	for _, r := range rules {
-		if !r.Everything {
-			r.apply(snaps, scheduled, now, out)
+	if why != "" {
+		for i := range out {
+			out[i].Reasons = append(out[i].Reasons, Reason{Rule: why})
+		}
+	}
+	for i := range rules {
+		if !rules[i].Everything {
+			rules[i].apply(snaps, scheduled, now, out)
 		}
 	}
 	own(snaps, rules, now, out)
@@ -142,14 +192,21 @@ func (r *Rules) apply(snaps []Snapshot, scheduled []int32, now time.Time, out []
 	for rank, i := range scheduled[:min(r.Newest, len(scheduled))] {
 		reason := Reason{Rule: "newest", Rank: rank + 1, Of: r.Newest}
 		if spacing > 0 {
-			reason.Until = snaps[scheduled[0]].seen().Add(time.Duration(r.Newest-rank) * spacing)
+			reason.Until = snaps[scheduled[0]].seen(now).Add(time.Duration(r.Newest-rank) * spacing)
 		}
 		out[i].Reasons = append(out[i].Reasons, reason)
 	}
 	for _, t := range Tiers() {
-		if r.Count[t] > 0 {
-			r.tier(t, snaps, scheduled, now, out)
+		switch {
+		case r.Tiers[t].Count == 0 && r.Tiers[t].For == 0:
+		case r.Tiers[t].First:
+			r.firsts(t, snaps, scheduled, now, out)
+		default:
+			r.lasts(t, snaps, scheduled, now, out)
 		}
+	}
+	for i := range r.Milestones {
+		r.milestone(&r.Milestones[i], snaps, scheduled, now, out)
 	}
 }
 
@@ -162,80 +219,28 @@ func typicalSpacing(snaps []Snapshot, scheduled []int32) time.Duration {
 	return max(0, d/time.Duration(n-1))
 }
 
-func (s *Snapshot) seen() time.Time {
-	if s.SeenUntil.After(s.Taken) {
-		return s.SeenUntil
+// seen is up to when the snapshot is known to stand; nobody has seen the future.
+func (s *Snapshot) seen(now time.Time) time.Time {
+	t := s.SeenUntil
+	if t.After(now) {
+		t = now
+	}
+	if t.After(s.Taken) {
+		return t
 	}
 	return s.Taken
 }
 
-// tier walks from the newest position down. A bucket belongs to the first snapshot
-// that stands in it. Buckets are claimed as a growing run towards the past; only
-// clocks that ran backwards make a hole in it, which the set of claims then fills.
-func (r *Rules) tier(t Tier, snaps []Snapshot, scheduled []int32, now time.Time, out []Verdict) {
-	cal := calendar{zone: r.Zone, tier: t}
-	claimed := make(map[int64]struct{})
-	var low, high int64 // all buckets in [low, high] are claimed once begun
-	begun := false
-	limit := r.Count[t]
-	found := 0
-	current := cal.bucket(now)
-	for _, i := range scheduled {
-		s := &snaps[i]
-		from, to := cal.bucket(s.Taken), cal.bucket(s.seen())
-		newest, any := int64(0), false
-		switch {
-		case !begun:
-			low, high, begun = from, to, true
-			newest, any = to, true
-		case from >= low && to <= high:
-		default:
-			for b := to; b >= from; b-- {
-				if b >= low && b <= high {
-					b = low // skip what is claimed
-					continue
-				}
-				if _, taken := claimed[b]; taken {
-					continue
-				}
-				if !any {
-					newest, any = b, true
-				}
-				if b == low-1 {
-					low = b
-				} else {
-					claimed[b] = struct{}{}
-				}
-			}
-		}
-		if !any {
-			continue
-		}
-		found++
-		reason := Reason{Rule: t.String(), Bucket: cal.start(newest), Rank: found, Of: limit}
-		reason.Until = cal.start(max(current, newest) + int64(limit-found) + 1)
-		out[i].Reasons = append(out[i].Reasons, reason)
-		if found == limit {
-			return
-		}
-		if len(claimed) > 0 {
-			for {
-				if _, ok := claimed[low-1]; !ok {
-					break
-				}
-				delete(claimed, low-1)
-				low--
-			}
-		}
-	}
-}
-
-// own applies the ends that snapshots have of themselves, and what is owed.
+// own applies the ends that snapshots have of themselves, marks, floors and what is owed.
 func own(snaps []Snapshot, rules []Rules, now time.Time, out []Verdict) {
-	byHand, forever := time.Duration(0), len(rules) == 0
-	for _, r := range rules {
-		byHand = max(byHand, r.ByHand)
-		forever = forever || r.ByHand == 0
+	byHand, forever, safety := time.Duration(0), len(rules) == 0, time.Duration(0)
+	for i := range rules {
+		byHand = max(byHand, rules[i].ByHand)
+		forever = forever || rules[i].ByHand == 0
+		safety = max(safety, rules[i].Safety)
+	}
+	if safety == 0 {
+		safety = SafetyPeriod
 	}
 	for i := range snaps {
 		s := &snaps[i]
@@ -250,12 +255,18 @@ func own(snaps []Snapshot, rules []Rules, now time.Time, out []Verdict) {
 				add(Reason{Rule: "by hand", Until: end})
 			}
 		case Safety:
-			if end := s.Taken.Add(SafetyPeriod); now.Before(end) {
+			if end := s.Taken.Add(safety); now.Before(end) {
 				add(Reason{Rule: "safety", Until: end})
 			}
 		}
 		if now.Before(s.Recalled) {
 			add(Reason{Rule: "recalled", Until: s.Recalled})
+		}
+		if s.Keep != nil && (s.Keep.Until.IsZero() || now.Before(s.Keep.Until)) {
+			add(Reason{Rule: "keep mark", Until: s.Keep.Until, Text: s.Keep.Reason})
+		}
+		if now.Before(s.Floor) {
+			add(Reason{Rule: "floor", Until: s.Floor})
 		}
 		for _, p := range s.OwedTo {
 			add(Reason{Rule: "owed", Place: p})

@@ -7,6 +7,7 @@ import (
 	"testing"
 	"time"
 
+	"candidharbor/core/cadence"
 	"candidharbor/core/lineage"
 
 	"github.com/stretchr/testify/require"
@@ -50,7 +51,7 @@ func TestTiersKeepTheLastOfEachBucket(t *testing.T) {
 	snaps := series(at("2026-03-01 00:00"), 6*time.Hour, 40) // ten days
 	now := snaps[39].Taken.Add(time.Minute)
 	r := Rules{Zone: lisbon}
-	r.Count[Daily] = 3
+	r.Tiers[Daily].Count = 3
 	v := Decide(snaps, []Rules{r}, now)
 	require.Equal(t, []string{"03-08 18:00", "03-09 18:00", "03-10 18:00"}, kept(snaps, v))
 	require.Equal(t, "daily 1 of 3, for 10 Mar 2026", v[39].Reasons[0].String())
@@ -66,11 +67,11 @@ func TestUnchangedIsNotMissing(t *testing.T) {
 	late := Snapshot{Position: lineage.Position{Term: 1, Sequence: 6}, Taken: at("2026-02-21 12:00")}
 	snaps = append(snaps, late)
 	r := Rules{Zone: lisbon}
-	r.Count[Daily] = 4
+	r.Tiers[Daily].Count = 4
 	v := Decide(snaps, []Rules{r}, late.Taken)
 	require.Equal(t, []string{"01-03 12:00", "01-04 12:00", "01-05 12:00", "02-21 12:00"}, kept(snaps, v))
 	r = Rules{Zone: lisbon}
-	r.Count[Monthly] = 2
+	r.Tiers[Monthly].Count = 2
 	require.Equal(t, []string{"01-05 12:00", "02-21 12:00"}, kept(snaps, Decide(snaps, []Rules{r}, late.Taken)), "it stands for January")
 }
 
@@ -92,7 +93,21 @@ func TestOwnEndsAndGuards(t *testing.T) {
 func drawRules(t *rapid.T) Rules {
 	r := Rules{Zone: lisbon, Newest: rapid.IntRange(0, 4).Draw(t, "newest"), ByHand: time.Duration(rapid.IntRange(1, 400).Draw(t, "hours")) * time.Hour}
 	for _, tier := range Tiers() {
-		r.Count[tier] = rapid.SampledFrom([]int{0, 0, 1, 3, 12}).Draw(t, tier.String())
+		switch rapid.IntRange(0, 3).Draw(t, tier.String()) {
+		case 1:
+			r.Tiers[tier].Count = rapid.SampledFrom([]int{1, 3, 12}).Draw(t, "count")
+		case 2:
+			r.Tiers[tier].For = time.Duration(rapid.SampledFrom([]int{5, 48, 900}).Draw(t, "hours")) * time.Hour
+		}
+		r.Tiers[tier].First = rapid.IntRange(0, 3).Draw(t, "first") == 0
+	}
+	r.WeekShift = rapid.SampledFrom([]int{0, 0, 6, 2}).Draw(t, "week")
+	if rapid.Bool().Draw(t, "milestone") {
+		on, err := cadence.ParseDays(rapid.SampledFrom([]string{"weekly on sunday", "monthly on last day", "monthly on first monday", "yearly on 25 december", "daily"}).Draw(t, "on"))
+		if err != nil {
+			panic(err)
+		}
+		r.Milestones = []Milestone{{Name: "m", On: on, For: time.Duration(rapid.IntRange(1, 3000).Draw(t, "for")) * time.Hour}}
 	}
 	return r
 }
@@ -159,7 +174,7 @@ func TestUnionOfRules(t *testing.T) {
 			}
 			require.Equal(t, one[i].Kept(), one[i].LetGo == "")
 		}
-		if a.Count[Daily] > 0 {
+		if a.Tiers[Daily].Count > 0 && !a.Tiers[Daily].First {
 			days := map[string]lineage.Position{}
 			for _, s := range snaps {
 				if d := s.Taken.In(lisbon).Format("2006-01-02"); s.Kind == Scheduled && s.Position.Compare(days[d]) > 0 {
@@ -171,7 +186,7 @@ func TestUnionOfRules(t *testing.T) {
 				reps = append(reps, p)
 			}
 			slices.SortFunc(reps, func(x, y lineage.Position) int { return y.Compare(x) })
-			for _, p := range reps[:min(len(reps), a.Count[Daily])] {
+			for _, p := range reps[:min(len(reps), a.Tiers[Daily].Count)] {
 				i := slices.IndexFunc(snaps, func(s Snapshot) bool { return s.Position == p })
 				require.True(t, slices.ContainsFunc(one[i].Reasons, func(r Reason) bool { return r.Rule == "daily" }))
 			}
@@ -205,7 +220,7 @@ func BenchmarkDecideMillion(b *testing.B) {
 	rng := rand.New(rand.NewPCG(1, 2))
 	rng.Shuffle(len(snaps), func(i, j int) { snaps[i], snaps[j] = snaps[j], snaps[i] })
 	r := Rules{Zone: lisbon, Newest: 100}
-	r.Count = [5]int{Hourly: 5000, Daily: 3000, Weekly: 1000, Monthly: 300, Yearly: 30}
+	r.Tiers = [5]Step{Hourly: {Count: 5000}, Daily: {Count: 3000}, Weekly: {Count: 1000}, Monthly: {Count: 300}, Yearly: {Count: 30}}
 	now := snaps[0].Taken
 	for _, s := range snaps {
 		if s.Taken.After(now) {

@@ -2,6 +2,7 @@ package retention
 
 import (
 	"fmt"
+	"strconv"
 	"strings"
 	"time"
 )
@@ -19,12 +20,29 @@ func (r Reason) String() string {
 		return "a safety snapshot"
 	case "recalled":
 		return "recalled from grace"
+	case "keep mark":
+		return "marked to keep: " + r.Text
+	case "floor":
+		return "nothing is removed here so early"
+	case "dated ahead":
+		return "dated in the future, it displaces nothing until then"
 	case "owed":
 		return "owed to " + r.Place
+	case "paused":
+		return "paused, nothing is let go meanwhile"
 	case "no rules":
 		return "no rules for this place, everything stays"
+	case "milestone":
+		return fmt.Sprintf("milestone %s, for %s", r.Text, bucketName("daily", r.Bucket))
 	}
-	return fmt.Sprintf("%s %d of %d, for %s", r.Rule, r.Rank, r.Of, bucketName(r.Rule, r.Bucket))
+	rule := r.Rule
+	if r.First {
+		rule += " (the first)"
+	}
+	if r.For > 0 {
+		return fmt.Sprintf("%s for %s, for %s", rule, Words(r.For), bucketName(r.Rule, r.Bucket))
+	}
+	return fmt.Sprintf("%s %d of %d, for %s", rule, r.Rank, r.Of, bucketName(r.Rule, r.Bucket))
 }
 
 // Ends returns the latest expected end over all reasons; known is false when a
@@ -58,24 +76,109 @@ func letGoWords(rules []Rules) [3]string {
 	return [3]string{
 		Scheduled: scheduledWords(rules),
 		ByHand:    "made by hand, its end has passed",
-		Safety:    fmt.Sprintf("a safety snapshot older than %d days", int(SafetyPeriod.Hours()/24)),
+		Safety:    "a safety snapshot, its time is over",
 	}
 }
 
 func scheduledWords(rules []Rules) string {
 	var parts []string
-	for _, r := range rules {
-		for _, t := range Tiers() {
-			if r.Count[t] > 0 {
-				parts = append(parts, fmt.Sprintf("%s %d", t, r.Count[t]))
-			}
-		}
-		if r.Newest > 0 {
-			parts = append(parts, fmt.Sprintf("newest %d", r.Newest))
-		}
+	for i := range rules {
+		parts = append(parts, rules[i].words()...)
 	}
 	if len(parts) == 0 {
 		return "the rules here keep only the newest snapshot"
 	}
 	return "no longer within " + strings.Join(parts, ", ")
+}
+
+// words lists what counts and stands, narrow to wide.
+func (r *Rules) words() []string {
+	var parts []string
+	for _, t := range Tiers() {
+		if s := r.Tiers[t].String(); s != "" {
+			parts = append(parts, t.String()+" "+s)
+		}
+	}
+	if r.Newest > 0 {
+		parts = append(parts, fmt.Sprintf("newest %d", r.Newest))
+	}
+	return parts
+}
+
+// String writes the rules on one line.
+func (r *Rules) String() string {
+	if r.Everything {
+		return "everything"
+	}
+	parts := r.words()
+	if n := len(parts); r.Newest > 0 && n > 1 { // newest reads best in front
+		parts = append(parts[n-1:], parts[:n-1]...)
+	}
+	for i := range r.Milestones {
+		m := &r.Milestones[i]
+		parts = append(parts, fmt.Sprintf("milestone %s (%s) for %s", m.Name, m.On, Words(m.For)))
+	}
+	if r.ByHand > 0 {
+		parts = append(parts, "by hand for "+Words(r.ByHand))
+	}
+	if r.Safety > 0 {
+		parts = append(parts, "safety for "+Words(r.Safety))
+	}
+	return strings.Join(parts, ", ")
+}
+
+// String writes a step the way policies do; empty for one that keeps nothing.
+func (s Step) String() string {
+	text := ""
+	switch {
+	case s.Count > 0:
+		text = fmt.Sprint(s.Count)
+	case s.For > 0:
+		text = "for " + Words(s.For)
+	default:
+		return ""
+	}
+	if s.First {
+		text = "first " + text
+	}
+	return text
+}
+
+var units = []struct {
+	name string
+	d    time.Duration
+}{{"year", 365 * 24 * time.Hour}, {"week", 7 * 24 * time.Hour}, {"day", 24 * time.Hour}, {"hour", time.Hour}, {"minute", time.Minute}, {"second", time.Second}}
+
+// ParseDuration reads a duration such as "90 minutes", "30 days" or "18 months". A
+// month is 30 days, a year 365.
+func ParseDuration(s string) (time.Duration, error) {
+	n, unit, ok := strings.Cut(strings.TrimSpace(s), " ")
+	unit = strings.TrimSuffix(strings.TrimSpace(unit), "s")
+	if v, err := strconv.Atoi(n); ok && err == nil && v > 0 && v < 1_000_000 {
+		if unit == "month" {
+			unit, v = "day", v*30
+		}
+		for _, u := range units {
+			if unit == u.name {
+				if d := time.Duration(v) * u.d; d/u.d == time.Duration(v) {
+					return d, nil
+				}
+			}
+		}
+	}
+	return 0, fmt.Errorf("duration %q: write a number and seconds, minutes, hours, days, weeks, months or years, such as 30 days", s)
+}
+
+// Words writes a duration the way ParseDuration reads it, in the largest unit that
+// divides it.
+func Words(d time.Duration) string {
+	for _, u := range units {
+		if d >= u.d && d%u.d == 0 && (u.name != "week" || d%(28*24*time.Hour) == 0) {
+			if d == u.d {
+				return "1 " + u.name
+			}
+			return fmt.Sprintf("%d %ss", d/u.d, u.name)
+		}
+	}
+	return d.String()
 }

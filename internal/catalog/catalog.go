@@ -126,15 +126,16 @@ type Volume struct {
 	Protected      bool           `db:"protected"`
 	ScheduledUntil Time           `db:"scheduled_until"`
 	Proposed       string         `db:"proposed"`
+	Paused         Time           `db:"paused"` // since then; zero: not paused
 }
 
 // PutVolume inserts or replaces a volume.
 func (c *Catalog) PutVolume(v *Volume) error {
-	_, err := c.db.NamedExec(`INSERT INTO volumes (name,lineage,kind,origin,path,labels,excludes,chunk_avg,added,protected,scheduled_until,proposed)
-		VALUES (:name,:lineage,:kind,:origin,:path,:labels,:excludes,:chunk_avg,:added,:protected,:scheduled_until,:proposed)
+	_, err := c.db.NamedExec(`INSERT INTO volumes (name,lineage,kind,origin,path,labels,excludes,chunk_avg,added,protected,scheduled_until,proposed,paused)
+		VALUES (:name,:lineage,:kind,:origin,:path,:labels,:excludes,:chunk_avg,:added,:protected,:scheduled_until,:proposed,:paused)
 		ON CONFLICT (name) DO UPDATE SET lineage=excluded.lineage,kind=excluded.kind,origin=excluded.origin,path=excluded.path,labels=excluded.labels,
 		excludes=excluded.excludes,chunk_avg=excluded.chunk_avg,added=excluded.added,protected=excluded.protected,
-		scheduled_until=excluded.scheduled_until,proposed=excluded.proposed`, v)
+		scheduled_until=excluded.scheduled_until,proposed=excluded.proposed,paused=excluded.paused`, v)
 	return err
 }
 
@@ -177,12 +178,37 @@ type Policy struct {
 	ChangedBy string `db:"changed_by"`
 }
 
-// PutPolicy inserts or replaces a policy and counts its version.
+// PutPolicy inserts or replaces a policy, counts its version and keeps the one before.
 func (c *Catalog) PutPolicy(p *Policy) error {
-	_, err := c.db.NamedExec(`INSERT INTO policies (name,body,version,changed,changed_by) VALUES (:name,:body,1,:changed,:changed_by)
-		ON CONFLICT (name) DO UPDATE SET body=excluded.body,version=version+1,changed=excluded.changed,changed_by=excluded.changed_by`, p)
+	tx, err := c.db.Beginx()
+	if err != nil {
+		return err
+	}
+	defer tx.Rollback()
+	if err := tx.Get(&p.Version, `SELECT COALESCE(MAX(version),0)+1 FROM policy_versions WHERE name=?`, p.Name); err != nil {
+		return err
+	}
+	if _, err := tx.NamedExec(`INSERT OR REPLACE INTO policies (name,body,version,changed,changed_by) VALUES (:name,:body,:version,:changed,:changed_by)`, p); err != nil {
+		return err
+	}
+	if _, err := tx.NamedExec(putVersion, p); err != nil {
+		return err
+	}
+	err = tx.Commit()
 	c.Settle()
 	return err
+}
+
+const putVersion = `INSERT INTO policy_versions (name,version,body,changed,changed_by) VALUES (:name,:version,:body,:changed,:changed_by)`
+
+// PolicyVersions returns all versions of a policy, newest first. An empty body says that
+// it was removed then.
+func (c *Catalog) PolicyVersions(name string) (vs []*Policy, err error) {
+	err = c.db.Select(&vs, `SELECT * FROM policy_versions WHERE name=? ORDER BY version DESC`, name)
+	if err == nil && len(vs) == 0 {
+		err = none(sql.ErrNoRows, "policy", name)
+	}
+	return vs, err
 }
 
 // Policies returns all policies by name.
@@ -197,9 +223,24 @@ func (c *Catalog) Policy(name string) (*Policy, error) {
 	return p, none(c.db.Get(p, `SELECT * FROM policies WHERE name=?`, name), "policy", name)
 }
 
-// RemovePolicy deletes a policy.
-func (c *Catalog) RemovePolicy(name string) error {
-	_, err := c.db.Exec(`DELETE FROM policies WHERE name=?`, name)
+// RemovePolicy deletes a policy; its versions stay, with the removal as the last.
+func (c *Catalog) RemovePolicy(name, by string, at time.Time) error {
+	tx, err := c.db.Beginx()
+	if err != nil {
+		return err
+	}
+	defer tx.Rollback()
+	p := &Policy{Name: name, Changed: At(at), ChangedBy: by}
+	if err := tx.Get(&p.Version, `SELECT COALESCE(MAX(version),0)+1 FROM policy_versions WHERE name=?`, name); err != nil {
+		return err
+	}
+	if _, err := tx.NamedExec(putVersion, p); err != nil {
+		return err
+	}
+	if _, err := tx.Exec(`DELETE FROM policies WHERE name=?`, name); err != nil {
+		return err
+	}
+	err = tx.Commit()
 	c.Settle()
 	return err
 }

@@ -162,18 +162,19 @@ type Carried struct {
 	Snapshot  string `db:"snapshot"`
 	At        Time   `db:"at"`
 	SeenUntil Time   `db:"seen_until"`
+	Marked    Time   `db:"marked"`
 }
 
-// PutCarried records an arrival at the far side, with the sighting it knows of.
+// PutCarried records an arrival at the far side, with the sighting and marks it knows of.
 func (c *Catalog) PutCarried(route string, k Carried) error {
-	_, err := c.db.Exec(`INSERT OR REPLACE INTO carried (route,snapshot,at,seen_until) VALUES (?,?,?,?)`, route, k.Snapshot, k.At, k.SeenUntil)
+	_, err := c.db.Exec(`INSERT OR REPLACE INTO carried (route,snapshot,at,seen_until,marked) VALUES (?,?,?,?,?)`, route, k.Snapshot, k.At, k.SeenUntil, k.Marked)
 	return err
 }
 
 // CarriedBy returns what a route brought of a volume, by snapshot id.
 func (c *Catalog) CarriedBy(route, place, volume string) (map[string]Carried, error) {
 	var rows []Carried
-	err := c.db.Select(&rows, `SELECT c.snapshot,c.at,c.seen_until FROM carried c JOIN snapshots s ON s.id=c.snapshot AND s.place=? WHERE c.route=? AND s.volume=?`, place, route, volume)
+	err := c.db.Select(&rows, `SELECT c.snapshot,c.at,c.seen_until,c.marked FROM carried c JOIN snapshots s ON s.id=c.snapshot AND s.place=? WHERE c.route=? AND s.volume=?`, place, route, volume)
 	out := make(map[string]Carried, len(rows))
 	for _, r := range rows {
 		out[r.Snapshot] = r

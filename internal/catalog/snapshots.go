@@ -33,9 +33,12 @@ type Snapshot struct {
 	Arrived       Time         `db:"arrived"`
 	GraceUntil    Time         `db:"grace_until"`
 	LetGo         string       `db:"let_go"`
+	KeepWhy       string       `db:"keep_why"` // not empty: marked to keep
+	KeepUntil     Time         `db:"keep_until"`
+	Marked        Time         `db:"marked"` // newest mark that travels
 }
 
-const snapshotColumns = `id,place,volume,lineage,origin,term,sequence,began,ended,seen_until,cause,consistency,files,dirs,others,bytes,stored,remarks,note,labels,own_end,recalled_until,arrived,grace_until,let_go`
+const snapshotColumns = `id,place,volume,lineage,origin,term,sequence,began,ended,seen_until,cause,consistency,files,dirs,others,bytes,stored,remarks,note,labels,own_end,recalled_until,arrived,grace_until,let_go,keep_why,keep_until,marked`
 
 var snapshotValues = ":" + strings.ReplaceAll(snapshotColumns, ",", ",:")
 

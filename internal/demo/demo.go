@@ -282,7 +282,7 @@ func (s *story) setUp() (err error) {
 		}
 	}
 	for _, body := range []string{policyStandard, policyRegister} {
-		p, err := s.larkfield.Site.PutPolicy(body, "the demo")
+		p, err := s.larkfield.Site.PutPolicy(body, "the demo", true)
 		what := "Store a policy."
 		if err == nil {
 			what = fmt.Sprintf("Store the policy %s for %d volumes.", p.Name, len(p.Volumes))

@@ -102,6 +102,18 @@ func (s *server) registerVolumes(a huma.API) {
 	huma.Register(a, op("DELETE", "/volumes/{name}", "removeVolume", "Stop protecting a volume; its snapshots stay"), func(ctx context.Context, in *named) (*said, error) {
 		return sentence(s.site.RemoveVolume(in.Name))
 	})
+	huma.Register(a, op("POST", "/volumes/{name}/pause", "pauseVolume", "Take nothing of a volume and let nothing of it go"), func(ctx context.Context, in *named) (*said, error) {
+		return sentence(s.site.PauseVolume(in.Name))
+	})
+	huma.Register(a, op("POST", "/volumes/{name}/resume", "resumeVolume", "End a pause"), func(ctx context.Context, in *named) (*said, error) {
+		return sentence(s.site.ResumeVolume(in.Name))
+	})
+	huma.Register(a, op("GET", "/volumes/{name}/explanation", "explain", "What answers for a moment and why; without one, what protects the volume"), func(ctx context.Context, in *struct {
+		Name string `path:"name"`
+		At   string `query:"at" doc:"RFC 3339, latest, or a snapshot's id"`
+	}) (*body[api.Explanation], error) {
+		return answerAt(s.site.Explain(in.Name, in.At))
+	})
 	huma.Register(a, op("GET", "/volumes/{name}/browse", "browse", "A directory as of a moment"), func(ctx context.Context, in *struct {
 		Name  string `path:"name"`
 		At    string `query:"at" doc:"RFC 3339, latest, or a snapshot's id"`
@@ -141,6 +153,15 @@ func (s *server) registerSnapshots(a huma.API) {
 	huma.Register(a, op("DELETE", "/snapshots/{id}", "removeSnapshot", "Send a snapshot into grace"), func(ctx context.Context, in *identified) (*body[api.Snapshot], error) {
 		return answerAt(s.site.RemoveSnapshot(in.ID))
 	})
+	huma.Register(a, op("POST", "/snapshots/{id}/keep", "keepSnapshot", "Keep a snapshot whatever the rules say"), func(ctx context.Context, in *struct {
+		ID   string `path:"id"`
+		Body api.KeepAsk
+	}) (*body[api.Snapshot], error) {
+		return answerAt(s.site.KeepSnapshot(in.ID, in.Body))
+	})
+	huma.Register(a, op("POST", "/snapshots/{id}/let-go", "letGoSnapshot", "Take a keep mark back"), func(ctx context.Context, in *identified) (*body[api.Snapshot], error) {
+		return answerAt(s.site.LetGoSnapshot(in.ID))
+	})
 	huma.Register(a, op("POST", "/snapshots/{id}/recall", "recallSnapshot", "Take a snapshot back out of grace"), func(ctx context.Context, in *identified) (*body[api.Snapshot], error) {
 		return answerAt(s.site.RecallSnapshot(in.ID))
 	})
@@ -163,16 +184,30 @@ func (s *server) registerPolicies(a huma.API) {
 		return answer(s.site.Policies())
 	})
 	huma.Register(a, op("PUT", "/policies", "putPolicy", "Store a policy document"), func(ctx context.Context, in *body[api.PolicyPut]) (*body[api.Policy], error) {
-		return answerAt(s.site.PutPolicy(in.Body.Body, caller(ctx)))
+		return answerAt(s.site.PutPolicy(in.Body.Body, caller(ctx), in.Body.Accept))
 	})
 	huma.Register(a, op("POST", "/policies/check", "checkPolicy", "What is wrong with a document, or what it would let go"), func(ctx context.Context, in *body[api.PolicyPut]) (*body[api.PolicyCheck], error) {
 		return answerAt(s.site.CheckPolicy(in.Body.Body))
+	})
+	huma.Register(a, op("POST", "/policies/diff", "diffPolicy", "A document compared with the stored one of its name"), func(ctx context.Context, in *body[api.PolicyPut]) (*body[api.PolicyDiff], error) {
+		return answerAt(s.site.DiffPolicy(in.Body.Body))
+	})
+	huma.Register(a, op("POST", "/policies/preview", "previewPolicy", "What a policy would leave after some days"), func(ctx context.Context, in *body[api.PreviewAsk]) (*body[api.Preview], error) {
+		return answerAt(s.site.PreviewPolicy(in.Body))
+	})
+	huma.Register(a, op("GET", "/policies/{name}/versions", "listPolicyVersions", "All versions of a policy, newest first"), func(ctx context.Context, in *named) (*body[[]api.PolicyVersion], error) {
+		return answer(s.site.PolicyHistory(in.Name))
+	})
+	huma.Register(a, op("GET", "/reports/objectives", "reportObjectives", "How well objectives were met"), func(ctx context.Context, in *struct {
+		Since time.Time `query:"since" doc:"30 days ago when not given"`
+	}) (*body[api.Objectives], error) {
+		return answerAt(s.site.Objectives(in.Since))
 	})
 	huma.Register(a, op("GET", "/policies/{name}", "getPolicy", "One policy"), func(ctx context.Context, in *named) (*body[api.Policy], error) {
 		return answerAt(s.site.Policy(in.Name))
 	})
 	huma.Register(a, op("DELETE", "/policies/{name}", "removePolicy", "Remove a policy"), func(ctx context.Context, in *named) (*said, error) {
-		return sentence(s.site.RemovePolicy(in.Name))
+		return sentence(s.site.RemovePolicy(in.Name, caller(ctx)))
 	})
 }
 

@@ -7,12 +7,16 @@
 //	  - every 15 minutes between 07:00 and 19:00 on mon-fri
 //	  - daily at 23:30
 //	zone: Europe/Lisbon
+//	week_starts: monday
 //	skip_unchanged: true
-//	keep:                                # by place
-//	  larkfield: {newest: 8, hourly: 48, daily: 14, by_hand: 30 days}
-//	  stonewick: {daily: 30, weekly: 8, monthly: 12, yearly: 7}
-//	objectives: {larkfield: 1 hour, stonewick: 4 hours}
+//	keep:                                # by place; so many, or for so long, the last of each or the first
+//	  larkfield: {newest: 8, hourly: 48, daily: for 14 days, by_hand: 30 days, safety: 7 days}
+//	  stonewick: {daily: 30, weekly: first 8, monthly: 12, yearly: 7}
+//	milestones:                          # at all places named above, or at some
+//	  - {name: year-end, on: yearly on last day of june, for: 7 years, at: [stonewick]}
+//	objectives: {larkfield: 1 hour, stonewick: 4 hours, recovery: 30 minutes}
 //	grace: 24 hours
+//	paused: false                        # a pause takes nothing and lets nothing go
 //
 // Every error names the line, the column and the word.
 package policy
@@ -23,7 +27,6 @@ import (
 	"maps"
 	"regexp"
 	"slices"
-	"strconv"
 	"strings"
 	"time"
 
@@ -45,7 +48,10 @@ type Policy struct {
 	SkipUnchanged bool
 	Keep          map[string]retention.Rules // by place
 	Objectives    map[string]time.Duration   // by place
+	Recovery      time.Duration              // how long recovery may take; 0: not said
 	Grace         time.Duration
+	Paused        bool
+	Hints         []Problem // what is allowed but hardly meant
 }
 
 // DefaultGrace is the time between expiry and removal when a policy names none.
@@ -56,20 +62,31 @@ type document struct {
 	Volumes       map[string]any        `yaml:"volumes"`
 	Take          []string              `yaml:"take"`
 	Zone          string                `yaml:"zone"`
+	WeekStarts    string                `yaml:"week_starts"`
 	SkipUnchanged bool                  `yaml:"skip_unchanged"`
 	Keep          map[string]placeRules `yaml:"keep"`
 	Objectives    map[string]string     `yaml:"objectives"`
+	Milestones    []milestone           `yaml:"milestones"`
 	Grace         string                `yaml:"grace"`
+	Paused        bool                  `yaml:"paused"`
 }
 
 type placeRules struct {
 	Newest  *int   `yaml:"newest"`
-	Hourly  *int   `yaml:"hourly"`
-	Daily   *int   `yaml:"daily"`
-	Weekly  *int   `yaml:"weekly"`
-	Monthly *int   `yaml:"monthly"`
-	Yearly  *int   `yaml:"yearly"`
+	Hourly  any    `yaml:"hourly"`
+	Daily   any    `yaml:"daily"`
+	Weekly  any    `yaml:"weekly"`
+	Monthly any    `yaml:"monthly"`
+	Yearly  any    `yaml:"yearly"`
 	ByHand  string `yaml:"by_hand"`
+	Safety  string `yaml:"safety"`
+}
+
+type milestone struct {
+	Name string   `yaml:"name"`
+	On   string   `yaml:"on"`
+	For  string   `yaml:"for"`
+	At   []string `yaml:"at"`
 }
 
 // Problem is one thing wrong with a document.
@@ -108,12 +125,20 @@ func CheckName(what, name string) error {
 }
 
 type reader struct {
-	file *ast.File
-	ps   Problems
+	file  *ast.File
+	ps    Problems
+	hints []Problem
 }
 
 // at adds a problem at the place of a YAML path such as $.take[0].
-func (r *reader) at(path string, err error) {
+func (r *reader) at(path string, err error) { r.ps = append(r.ps, r.problem(path, err)) }
+
+// hint notes what is allowed but hardly meant.
+func (r *reader) hint(path, format string, args ...any) {
+	r.hints = append(r.hints, r.problem(path, fmt.Errorf(format, args...)))
+}
+
+func (r *reader) problem(path string, err error) Problem {
 	p := Problem{What: err.Error()}
 	if yp, perr := yaml.PathString(path); perr == nil {
 		if node, ferr := yp.FilterFile(r.file); ferr == nil && node != nil {
@@ -126,7 +151,7 @@ func (r *reader) at(path string, err error) {
 			}
 		}
 	}
-	r.ps = append(r.ps, p)
+	return p
 }
 
 // Parse compiles a document. The error is of type Problems.
@@ -140,7 +165,7 @@ func Parse(text string) (*Policy, error) {
 		return nil, Problems{yamlProblem(err)}
 	}
 	r := &reader{file: file}
-	p := &Policy{Name: d.Policy, SkipUnchanged: d.SkipUnchanged, Grace: DefaultGrace, Keep: map[string]retention.Rules{}, Objectives: map[string]time.Duration{}}
+	p := &Policy{Name: d.Policy, SkipUnchanged: d.SkipUnchanged, Paused: d.Paused, Grace: DefaultGrace, Keep: map[string]retention.Rules{}, Objectives: map[string]time.Duration{}}
 	if err := CheckName("policy", d.Policy); err != nil {
 		r.at("$.policy", err)
 	}
@@ -161,24 +186,32 @@ func Parse(text string) (*Policy, error) {
 		}
 		p.Take = append(p.Take, c)
 	}
+	shift := r.weekStarts(d.WeekStarts)
 	for _, place := range slices.Sorted(maps.Keys(d.Keep)) {
-		r.keep(place, d.Keep[place], p)
+		r.keep(place, d.Keep[place], p, shift)
 	}
+	r.milestones(&d, p)
 	for _, place := range slices.Sorted(maps.Keys(d.Objectives)) {
-		dur, err := ParseDuration(d.Objectives[place])
+		dur, err := retention.ParseDuration(d.Objectives[place])
 		if err != nil {
 			r.at("$.objectives."+place, err)
 		}
-		p.Objectives[place] = dur
+		if place == "recovery" {
+			p.Recovery = dur
+		} else {
+			p.Objectives[place] = dur
+			r.objective(place, dur, p)
+		}
 	}
 	if d.Grace != "" {
-		if p.Grace, err = ParseDuration(d.Grace); err != nil {
+		if p.Grace, err = retention.ParseDuration(d.Grace); err != nil {
 			r.at("$.grace", err)
 		}
 	}
 	if len(r.ps) > 0 {
 		return nil, r.ps
 	}
+	p.Hints = r.hints
 	return p, nil
 }
 
@@ -222,43 +255,6 @@ func (r *reader) volumes(d *document, p *Policy) {
 	}
 }
 
-func (r *reader) keep(place string, k placeRules, p *Policy) {
-	path := "$.keep." + place
-	rules := retention.Rules{Zone: p.Zone}
-	any := false
-	count := func(name string, v *int) int {
-		if v == nil {
-			return 0
-		}
-		any = true
-		if *v < 1 || *v > 1_000_000 {
-			r.at(path+"."+name, fmt.Errorf("%s: %d keeps nothing or too much: give 1 to 1000000, or leave it out", name, *v))
-		}
-		return *v
-	}
-	rules.Newest = count("newest", k.Newest)
-	for i, v := range []*int{k.Hourly, k.Daily, k.Weekly, k.Monthly, k.Yearly} {
-		t := retention.Tier(i)
-		rules.Count[t] = count(t.String(), v)
-	}
-	if k.ByHand != "" {
-		d, err := ParseDuration(k.ByHand)
-		if err != nil {
-			r.at(path+".by_hand", err)
-		}
-		rules.ByHand = d
-	}
-	if !any {
-		r.at("$.keep", fmt.Errorf("%s keeps nothing: give newest or a tier, or leave the place out to keep everything there", place))
-	}
-	if len(p.Take) > 0 && rules.Count[retention.Hourly] > 0 {
-		if typical := fastest(p.Take); typical > 0 && typical >= 24*time.Hour {
-			r.at(path+".hourly", fmt.Errorf("hourly: snapshots come only every %s, so an hourly tier keeps the same ones as daily; leave it out or take more often", Words(typical)))
-		}
-	}
-	p.Keep[place] = rules
-}
-
 func fastest(take []*cadence.Cadence) time.Duration {
 	var least time.Duration
 	for _, c := range take {
@@ -267,38 +263,4 @@ func fastest(take []*cadence.Cadence) time.Duration {
 		}
 	}
 	return least
-}
-
-var units = []struct {
-	name string
-	d    time.Duration
-}{{"year", 365 * 24 * time.Hour}, {"week", 7 * 24 * time.Hour}, {"day", 24 * time.Hour}, {"hour", time.Hour}, {"minute", time.Minute}, {"second", time.Second}}
-
-// ParseDuration reads a duration such as "90 minutes", "30 days" or "1 hour".
-func ParseDuration(s string) (time.Duration, error) {
-	n, unit, ok := strings.Cut(strings.TrimSpace(s), " ")
-	if v, err := strconv.Atoi(n); ok && err == nil && v > 0 && v < 1_000_000 {
-		for _, u := range units {
-			if unit = strings.TrimSpace(unit); unit == u.name || unit == u.name+"s" {
-				if d := time.Duration(v) * u.d; d/u.d == time.Duration(v) {
-					return d, nil
-				}
-			}
-		}
-	}
-	return 0, fmt.Errorf("duration %q: write a number and seconds, minutes, hours, days, weeks or years, such as 30 days", s)
-}
-
-// Words writes a duration the way ParseDuration reads it, in the largest unit that
-// divides it.
-func Words(d time.Duration) string {
-	for _, u := range units {
-		if d >= u.d && d%u.d == 0 && u.name != "year" && (u.name != "week" || d%(28*24*time.Hour) == 0) {
-			if d == u.d {
-				return "1 " + u.name
-			}
-			return fmt.Sprintf("%d %ss", d/u.d, u.name)
-		}
-	}
-	return d.String()
 }

@@ -13,6 +13,7 @@ import (
 	"strconv"
 	"strings"
 
+	"candidharbor/core/retention"
 	"candidharbor/internal/policy"
 	"candidharbor/internal/store"
 
@@ -29,6 +30,9 @@ type Config struct {
 	Roots         []string `yaml:"roots"`          // what may be read and written
 	TLSCert       string   `yaml:"tls_cert"`
 	TLSKey        string   `yaml:"tls_key"`
+	// Floor is how long nothing is removed after it was taken or arrived here, whoever
+	// asks, such as 30 days. No policy, person or other site can undercut it.
+	Floor string `yaml:"floor,omitempty"`
 }
 
 const configHead = `# A Candid Harbor site. Restart the service after changing this file.
@@ -109,6 +113,11 @@ func (c Config) check(path string) (Config, error) {
 	for _, a := range []string{c.Listen, c.PeerListen} {
 		if _, _, err := net.SplitHostPort(a); err != nil {
 			return c, fmt.Errorf("%s: address %q must be host:port", path, a)
+		}
+	}
+	if c.Floor != "" {
+		if _, err := retention.ParseDuration(c.Floor); err != nil {
+			return c, fmt.Errorf("%s: floor: %w", path, err)
 		}
 	}
 	for i, r := range c.Roots {

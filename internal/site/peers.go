@@ -388,5 +388,6 @@ func (s *Site) arrived(id object.ID, stored int64) (int64, error) {
 	if old != nil && old.Place == s.Place() {
 		row.Stored = old.Stored
 	}
+	s.reached(row.Volume, s.Place(), newestState(row))
 	return now.UnixNano(), s.cat.PutSnapshot(row)
 }

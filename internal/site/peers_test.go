@@ -161,7 +161,7 @@ func TestRulesTravel(t *testing.T) {
 	w.write(dir, "a", "changed")
 	w.until(here, w.clock.Now().Add(24*time.Hour))
 	require.Equal(t, 9, kept())
-	_, err := there.PutPolicy("policy: ours\nvolumes: {names: [notes@here]}\nkeep:\n  there: {newest: 2}\n", "test")
+	_, err := there.PutPolicy("policy: ours\nvolumes: {names: [notes@here]}\nkeep:\n  there: {newest: 2}\n", "test", true)
 	require.NoError(t, err)
 	require.Equal(t, 2, kept(), "who is there decides")
 	v := must(there.Volume("notes@here"))

@@ -4,10 +4,12 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"time"
 
 	"candidharbor/api"
 	"candidharbor/core/object"
+	"candidharbor/core/retention"
 	"candidharbor/internal/catalog"
 	"candidharbor/internal/store"
 )
@@ -84,7 +86,7 @@ func (s *Site) planPrune(volume string) (*api.PruneResult, []pruneStep, error) {
 			case kept && graced && !byHand:
 				step.what, step.why = "stays", "kept again as "+d.verdicts[i].Reasons[0].String()
 				res.Recalled++
-			case (!kept || byHand) && graced && !now.Before(row.GraceUntil.Time):
+			case (!kept || byHand) && graced && !guarded(d.verdicts[i]) && !now.Before(row.GraceUntil.Time):
 				step.what, step.why = "is removed", row.LetGo+"; its grace ended "+stamp(row.GraceUntil.Time)
 				res.Removed++
 				removed, both = append(removed, row.ID), append(both, row.ID)
@@ -96,7 +98,7 @@ func (s *Site) planPrune(volume string) (*api.PruneResult, []pruneStep, error) {
 				continue
 			}
 			steps = append(steps, step)
-			res.Going = append(res.Going, api.Going{ID: row.ID, Volume: v.Name, Taken: row.Began.Time, What: step.what, Why: step.why})
+			res.Going = append(res.Going, api.Going{ID: row.ID, Volume: v.Name, Place: s.Place(), Taken: row.Began.Time, What: step.what, Why: step.why})
 		}
 	}
 	if res.RemovedBytes, err = s.freed(removed); err != nil {
@@ -181,6 +183,12 @@ func (s *Site) prune(ctx context.Context, j *job, volume string) (*api.PruneResu
 	return res, s.cat.ForgetSnapshots(s.Place(), ids...)
 }
 
+// guarded reports whether something keeps the snapshot that not even a person's removal
+// undercuts.
+func guarded(v retention.Verdict) bool {
+	return slices.ContainsFunc(v.Reasons, func(r retention.Reason) bool { return r.Rule == "keep mark" || r.Rule == "floor" })
+}
+
 const removedByHand = "removed by hand"
 
 func (s *Site) intoGrace(row *catalog.Snapshot, until time.Time, why string) error {
@@ -228,6 +236,13 @@ func (s *Site) RemoveSnapshot(id string) (*api.Snapshot, error) {
 	}
 	if held, err := s.cat.Setting(holdSetting); err != nil || held != "" {
 		return nil, errors.Join(err, conflict("nothing is removed at present: %s", held))
+	}
+	now := s.clock.Now()
+	switch floor := s.floorOf(row); {
+	case row.KeepWhy != "" && (row.KeepUntil.IsZero() || now.Before(row.KeepUntil.Time)):
+		return nil, conflict("snapshot %s is marked to keep: %s. If that is over: candid snapshot let-go %s", row.ID[:12], row.KeepWhy, row.ID[:12])
+	case now.Before(floor):
+		return nil, conflict("snapshot %s stays until %s: the floor of this place is %s, and nobody removes anything here before that", row.ID[:12], stamp(floor), s.cfg.Floor)
 	}
 	grace := 24 * time.Hour
 	if v, err := s.cat.Volume(row.Volume); err == nil {

@@ -76,7 +76,7 @@ type routeWork struct {
 	rs    *ruleset
 	want  []*catalog.Snapshot // newest first
 	bases []object.ID         // what the far side has, newest first
-	sight *catalog.Snapshot   // already there, but its newest sighting is not
+	marks []*catalog.Snapshot // already there, but their newest marks are not
 }
 
 func (s *Site) routeWork(r *catalog.Route) ([]routeWork, error) {
@@ -111,8 +111,8 @@ func (s *Site) routeWork(r *catalog.Route) ([]routeWork, error) {
 			if !there {
 				continue
 			}
-			if w.sight == nil && row.SeenUntil.After(k.SeenUntil.Time) {
-				w.sight = row
+			if row.Marked.After(k.Marked.Time) || (row.SeenUntil.After(k.SeenUntil.Time) && len(w.bases) == 0) {
+				w.marks = append(w.marks, row) // of sightings only the newest one's matters
 			}
 			if len(w.bases) < basesNamed {
 				id, err := object.ParseID(row.ID)
@@ -150,7 +150,7 @@ func (s *Site) stepRoutes(ctx context.Context, wait bool) (next time.Time, err e
 		if err != nil {
 			return next, err
 		}
-		if !slices.ContainsFunc(work, func(w routeWork) bool { return len(w.want) > 0 || w.sight != nil }) {
+		if !slices.ContainsFunc(work, func(w routeWork) bool { return len(w.want) > 0 || len(w.marks) > 0 }) {
 			continue
 		}
 		j, err := s.startRoute(r, "the schedule")
@@ -229,9 +229,11 @@ func (s *Site) carryAll(ctx context.Context, j *job, route string, meter *transf
 					return done, fmt.Errorf("%s of %s: %w", w.want[round].ID[:12], w.v.Name, err)
 				}
 				done++
-			} else if round == len(w.want) && w.sight != nil {
-				if err := s.carryOne(ctx, r, link, w, w.sight, meter); err != nil {
-					return done, err
+			} else if round == len(w.want) {
+				for _, row := range w.marks {
+					if err := s.carryOne(ctx, r, link, w, row, meter); err != nil {
+						return done, err
+					}
 				}
 			}
 		}
@@ -252,8 +254,7 @@ func (s *Site) carryOne(ctx context.Context, r *catalog.Route, link *transfer.Li
 	}
 	var bring [][]byte
 	for i, m := range marks {
-		switch m.Kind {
-		case object.MarkSighting, object.MarkNote, object.MarkLabels, object.MarkEnd:
+		if m.Kind.Travels() {
 			bring = append(bring, raws[i])
 		}
 	}
@@ -273,7 +274,8 @@ func (s *Site) carryOne(ctx context.Context, r *catalog.Route, link *transfer.Li
 	if !slices.Contains(w.bases, id) {
 		w.bases = append([]object.ID{id}, w.bases[:min(len(w.bases), basesNamed-1)]...)
 	}
-	err = s.cat.PutCarried(r.Name, catalog.Carried{Snapshot: row.ID, At: catalog.At(s.clock.Now()), SeenUntil: row.SeenUntil})
+	s.reached(w.v.Name, r.Peer, newestState(row))
+	err = s.cat.PutCarried(r.Name, catalog.Carried{Snapshot: row.ID, At: catalog.At(s.clock.Now()), SeenUntil: row.SeenUntil, Marked: row.Marked})
 	s.verdicts.drop([]string{w.v.Name}) // what was owed is there
 	return err
 }

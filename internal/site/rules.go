@@ -8,7 +8,6 @@ import (
 	"sync"
 	"time"
 
-	"candidharbor/api"
 	"candidharbor/core/cadence"
 	"candidharbor/core/lineage"
 	"candidharbor/core/retention"
@@ -62,7 +61,9 @@ type ruleset struct {
 	objectives map[string]time.Duration
 	grace      time.Duration
 	skip       bool
-	proposed   bool // rules came from the origin, not from here
+	proposed   bool     // rules came from the origin, not from here
+	paused     []string // policies that are
+	recovery   time.Duration
 }
 
 func (s *Site) rulesFor(v *catalog.Volume) (*ruleset, error) {
@@ -94,8 +95,14 @@ func (s *Site) rulesFor(v *catalog.Volume) (*ruleset, error) {
 func (rs *ruleset) combine(mine []*compiled) {
 	rs.policies, rs.keep, rs.objectives, rs.skip, rs.grace = mine, map[string][]retention.Rules{}, map[string]time.Duration{}, len(mine) > 0, 0
 	for _, p := range mine {
-		if !rs.proposed {
+		if p.Paused {
+			rs.paused = append(rs.paused, p.Name)
+		}
+		if !rs.proposed && !p.Paused {
 			rs.take = append(rs.take, p.Take...)
+		}
+		if p.Recovery > 0 && (rs.recovery == 0 || p.Recovery < rs.recovery) {
+			rs.recovery = p.Recovery
 		}
 		for place, r := range p.Keep {
 			rs.keep[place] = append(rs.keep[place], r)
@@ -204,11 +211,35 @@ func (s *Site) decideWith(v *catalog.Volume, rs *ruleset, now time.Time) (*decid
 	for i := range snaps {
 		snaps[i].OwedTo = owed[rows[i].ID]
 	}
-	d := &decided{rows: rows, verdicts: retention.Decide(snaps, rs.keep[s.Place()], now), byID: make(map[string]int, len(rows)), at: now}
+	for i, r := range rows {
+		snaps[i].Floor = s.floorOf(r)
+	}
+	d := &decided{rows: rows, verdicts: retention.Decide(snaps, rs.at(s.Place(), v), now), byID: make(map[string]int, len(rows)), at: now}
 	for i, r := range rows {
 		d.byID[r.ID] = i
 	}
 	return d, nil
+}
+
+// at is what decides at a place of this site: a pause lets nothing go.
+func (rs *ruleset) at(place string, v *catalog.Volume) []retention.Rules {
+	rules := rs.keep[place]
+	if len(rs.paused) > 0 || !v.Paused.IsZero() {
+		return append(slices.Clone(rules), retention.Rules{Everything: true, Paused: true})
+	}
+	return rules
+}
+
+// floorOf is the time before which this place does not remove a snapshot.
+func (s *Site) floorOf(r *catalog.Snapshot) time.Time {
+	if s.floor == 0 {
+		return time.Time{}
+	}
+	here := r.Ended.Time
+	if !r.Arrived.IsZero() {
+		here = r.Arrived.Time
+	}
+	return here.Add(s.floor)
 }
 
 func snapshotsOf(rows []*catalog.Snapshot) []retention.Snapshot {
@@ -216,6 +247,9 @@ func snapshotsOf(rows []*catalog.Snapshot) []retention.Snapshot {
 	for i, r := range rows {
 		snaps[i] = retention.Snapshot{Position: lineage.Position{Term: uint64(r.Term), Sequence: uint64(r.Sequence)},
 			Taken: r.Began.Time, SeenUntil: r.SeenUntil.Time, End: r.OwnEnd.Time, Recalled: r.RecalledUntil.Time}
+		if r.KeepWhy != "" {
+			snaps[i].Keep = &retention.Keep{Reason: r.KeepWhy, Until: r.KeepUntil.Time}
+		}
 		switch r.Cause {
 		case "by hand":
 			snaps[i].Kind = retention.ByHand
@@ -274,173 +308,6 @@ func (s *Site) wantedFar(r *catalog.Route, v *catalog.Volume, rs *ruleset, rows 
 		return lineage.Position{Term: uint64(b.Term), Sequence: uint64(b.Sequence)}.Compare(lineage.Position{Term: uint64(a.Term), Sequence: uint64(a.Sequence)})
 	})
 	return want, nil
-}
-
-// PutPolicy checks and stores a policy document.
-func (s *Site) PutPolicy(body, by string) (*api.Policy, error) {
-	p, err := policy.Parse(body)
-	if err != nil {
-		return nil, &Error{Misuse, err}
-	}
-	row := &catalog.Policy{Name: p.Name, Body: body, Changed: catalog.At(s.clock.Now()), ChangedBy: by}
-	if err := s.cat.PutPolicy(row); err != nil {
-		return nil, err
-	}
-	s.forgetPolicies()
-	return s.Policy(p.Name)
-}
-
-func (s *Site) forgetPolicies() {
-	s.policies.mu.Lock()
-	s.policies.all = nil
-	s.policies.mu.Unlock()
-	s.changed("policies")
-}
-
-// RemovePolicy deletes a policy. Volumes that no other policy chooses keep all they have.
-func (s *Site) RemovePolicy(name string) (string, error) {
-	p, err := s.Policy(name)
-	if err != nil {
-		return "", err
-	}
-	if err := s.cat.RemovePolicy(name); err != nil {
-		return "", err
-	}
-	s.forgetPolicies()
-	all, err := s.compiledPolicies()
-	if err != nil {
-		return "", err
-	}
-	var bare []string
-	for _, n := range p.Volumes {
-		v, err := s.cat.Volume(n)
-		if err != nil {
-			return "", err
-		}
-		if !slices.ContainsFunc(all, func(c *compiled) bool { return c.holds(v) }) {
-			bare = append(bare, n)
-		}
-	}
-	if len(bare) == 0 {
-		return fmt.Sprintf("Policy %s is gone.", name), nil
-	}
-	return fmt.Sprintf("Policy %s is gone. No policy chooses %s any more: nothing is taken of them, and what they have stays.", name, strings.Join(bare, ", ")), nil
-}
-
-// Policy returns one policy.
-func (s *Site) Policy(name string) (*api.Policy, error) {
-	all, err := s.Policies()
-	if err != nil {
-		return nil, err
-	}
-	for i := range all {
-		if all[i].Name == name {
-			return &all[i], nil
-		}
-	}
-	return nil, missing("policy %q: not found; candid policy list shows what there is", name)
-}
-
-// Policies lists all policies.
-func (s *Site) Policies() ([]api.Policy, error) {
-	all, err := s.compiledPolicies()
-	if err != nil {
-		return nil, err
-	}
-	vols, err := s.cat.Volumes()
-	if err != nil {
-		return nil, err
-	}
-	out := make([]api.Policy, 0, len(all))
-	for _, c := range all {
-		p := api.Policy{Name: c.Name, Body: c.row.Body, Version: c.row.Version, Changed: c.row.Changed.Time, ChangedBy: c.row.ChangedBy, Volumes: []string{}, Take: []string{}, Keep: []string{}}
-		for _, v := range vols {
-			if c.holds(v) {
-				p.Volumes = append(p.Volumes, v.Name)
-			}
-		}
-		for _, t := range c.Take {
-			p.Take = append(p.Take, t.String())
-		}
-		for place, r := range c.Keep {
-			p.Keep = append(p.Keep, place+": "+rulesText(r))
-		}
-		slices.Sort(p.Keep)
-		out = append(out, p)
-	}
-	return out, nil
-}
-
-func rulesText(r retention.Rules) string {
-	var parts []string
-	if r.Newest > 0 {
-		parts = append(parts, fmt.Sprintf("newest %d", r.Newest))
-	}
-	for _, t := range retention.Tiers() {
-		if r.Count[t] > 0 {
-			parts = append(parts, fmt.Sprintf("%s %d", t, r.Count[t]))
-		}
-	}
-	if r.ByHand > 0 {
-		parts = append(parts, "by hand for "+policy.Words(r.ByHand))
-	}
-	return strings.Join(parts, ", ")
-}
-
-// CheckPolicy tells what is wrong with a document, or what it would let go at once.
-func (s *Site) CheckPolicy(body string) (*api.PolicyCheck, error) {
-	out := &api.PolicyCheck{Problems: []api.Problem{}, Volumes: []string{}, Letting: []api.Going{}}
-	p, err := policy.Parse(body)
-	if err != nil {
-		for _, pr := range err.(policy.Problems) {
-			out.Problems = append(out.Problems, api.Problem(pr))
-		}
-		return out, nil
-	}
-	out.Name = p.Name
-	all, err := s.compiledPolicies()
-	if err != nil {
-		return nil, err
-	}
-	vols, err := s.cat.Volumes()
-	if err != nil {
-		return nil, err
-	}
-	next := &compiled{Policy: p, row: &catalog.Policy{Name: p.Name, Body: body}}
-	others := slices.DeleteFunc(slices.Clone(all), func(c *compiled) bool { return c.Name == p.Name })
-	var ids []string
-	for _, v := range vols {
-		was := slices.ContainsFunc(all, func(c *compiled) bool { return c.Name == p.Name && c.holds(v) })
-		if next.holds(v) {
-			out.Volumes = append(out.Volumes, v.Name)
-		} else if !was {
-			continue
-		}
-		rs := &ruleset{}
-		var mine []*compiled
-		for _, c := range append(slices.Clone(others), next) {
-			if c.holds(v) {
-				mine = append(mine, c)
-			}
-		}
-		rs.combine(mine)
-		after, err := s.decideWith(v, rs, s.clock.Now())
-		if err != nil {
-			return nil, err
-		}
-		before, err := s.decide(v)
-		if err != nil {
-			return nil, err
-		}
-		for i, row := range after.rows {
-			if k, ok := before.byID[row.ID]; ok && before.verdicts[k].Kept() && !after.verdicts[i].Kept() && row.GraceUntil.IsZero() {
-				out.Letting = append(out.Letting, api.Going{ID: row.ID, Volume: v.Name, Taken: row.Began.Time, What: "enters grace", Why: after.verdicts[i].LetGo})
-				ids = append(ids, row.ID)
-			}
-		}
-	}
-	out.Bytes, err = s.freed(ids)
-	return out, err
 }
 
 // lineageOf parses a lineage's column.

@@ -50,6 +50,9 @@ func (s *Site) housekeep() {
 	if err := s.cat.ForgetRuns(s.clock.Now().Add(-runsKept)); err != nil {
 		s.log.Error("old runs could not be forgotten", "error", err)
 	}
+	if err := s.cat.ForgetStates(s.clock.Now().Add(-statesKept)); err != nil {
+		s.log.Error("old states could not be forgotten", "error", err)
+	}
 	if _, err := s.startPrune("", "the schedule"); err != nil {
 		s.log.Error("pruning could not begin", "error", err)
 		return
@@ -76,7 +79,7 @@ func (s *Site) Step(ctx context.Context, wait bool) (next time.Time, err error) 
 	}
 	var started []*job
 	for _, v := range vols {
-		if !v.Protected || v.Origin != s.Name() {
+		if !v.Protected || v.Origin != s.Name() || !v.Paused.IsZero() {
 			continue
 		}
 		rs, err := s.rulesFor(v)

@@ -17,6 +17,7 @@ import (
 
 	"candidharbor/api"
 	"candidharbor/core/object"
+	"candidharbor/core/retention"
 	"candidharbor/internal/catalog"
 	"candidharbor/internal/clock"
 	"candidharbor/internal/store"
@@ -38,6 +39,7 @@ type Options struct {
 type Site struct {
 	dir   string
 	cfg   Config
+	floor time.Duration // of site.yaml
 	clock clock.Clock
 	log   *slog.Logger
 	lock  *os.File
@@ -96,6 +98,11 @@ func (s *Site) open(opt Options) (err error) {
 	s.cfg, err = loadConfig(s.dir, Config{Name: opt.Name, Listen: opt.Listen, PeerListen: opt.PeerListen, Roots: opt.Roots})
 	if err != nil {
 		return err
+	}
+	if s.cfg.Floor != "" {
+		if s.floor, err = retention.ParseDuration(s.cfg.Floor); err != nil {
+			return err
+		}
 	}
 	key, err := loadKey(s.dir)
 	if err != nil {
@@ -366,6 +373,9 @@ func (s *Site) rowOf(id object.ID, r *object.Root) (*catalog.Snapshot, error) {
 func applyMark(row *catalog.Snapshot, m *object.Mark, place string) {
 	until := time.Unix(0, m.Until)
 	here := m.Place == "" || m.Place == place
+	if at := time.Unix(0, m.At); m.Kind.Travels() && m.Kind != object.MarkSighting && at.After(row.Marked.Time) {
+		row.Marked = catalog.At(at)
+	}
 	switch m.Kind {
 	case object.MarkSighting:
 		if until.After(row.SeenUntil.Time) {
@@ -377,6 +387,13 @@ func applyMark(row *catalog.Snapshot, m *object.Mark, place string) {
 		row.Labels.V = m.Labels
 	case object.MarkEnd:
 		row.OwnEnd = catalog.At(until)
+	case object.MarkKeep:
+		row.KeepWhy, row.KeepUntil = m.Text, catalog.Time{}
+		if m.Until != 0 {
+			row.KeepUntil = catalog.At(until)
+		}
+	case object.MarkLetGo:
+		row.KeepWhy, row.KeepUntil = "", catalog.Time{}
 	case object.MarkArrival:
 		if here {
 			row.Arrived = catalog.At(time.Unix(0, m.At))

@@ -67,7 +67,7 @@ func (w *world) write(dir, name, text string) {
 }
 
 func (w *world) policy(s *Site, body string) {
-	_, err := s.PutPolicy(body, "test")
+	_, err := s.PutPolicy(body, "test", true)
 	require.NoError(w.t, err)
 }
 
@@ -347,7 +347,7 @@ func TestPolicyCheckListsWhatGoes(t *testing.T) {
 	st, err := s.Status()
 	require.NoError(t, err)
 	require.Equal(t, "The one volume is on target.", st.Sentences[0].Text)
-	out, err := s.RemovePolicy("p")
+	out, err := s.RemovePolicy("p", "test")
 	require.NoError(t, err)
 	require.Contains(t, out, "No policy chooses notes")
 	st, err = s.Status()

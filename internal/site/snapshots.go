@@ -195,6 +195,7 @@ func (s *Site) sighted(last *catalog.Snapshot, until time.Time) error {
 		return err
 	}
 	last.SeenUntil = catalog.At(until)
+	s.reached(last.Volume, last.Place, until)
 	return s.cat.Sighted(last.Place, last.ID, until)
 }
 
@@ -235,6 +236,7 @@ func (s *Site) commit(v *catalog.Volume, last *catalog.Snapshot, w *store.Writer
 	}
 	row.Volume = v.Name
 	_, row.Stored, _ = w.Stats()
+	s.reached(row.Volume, row.Place, began)
 	return row, s.cat.PutSnapshot(row)
 }
 

@@ -18,7 +18,7 @@ func (s *Site) volumeView(v *catalog.Volume, counts map[string][2]int) (*api.Vol
 	}
 	now := s.clock.Now()
 	out := &api.Volume{Name: v.Name, Kind: v.Kind, Origin: v.Origin, Path: v.Path, Labels: v.Labels.V, Excludes: v.Excludes.V, Added: v.Added.Time,
-		Protected: v.Protected, Policies: []string{}, Snapshots: counts[v.Name][0], InGrace: counts[v.Name][1], Places: []api.PlaceState{}}
+		Protected: v.Protected, PausedSince: timePtr(v.Paused), Policies: []string{}, Snapshots: counts[v.Name][0], InGrace: counts[v.Name][1], Places: []api.PlaceState{}}
 	for _, p := range rs.policies {
 		name := p.Name
 		if rs.proposed {
@@ -27,7 +27,7 @@ func (s *Site) volumeView(v *catalog.Volume, counts map[string][2]int) (*api.Vol
 		}
 		out.Policies = append(out.Policies, name)
 	}
-	if next, ok := rs.next(now); ok && v.Protected && v.Origin == s.Name() {
+	if next, ok := rs.next(now); ok && v.Protected && v.Paused.IsZero() && v.Origin == s.Name() {
 		out.NextDue = &next
 	}
 	last, err := s.cat.LastSnapshot(s.Place(), v.Lineage)
@@ -104,6 +104,12 @@ func (s *Site) protection(out *api.Volume, v *catalog.Volume, rs *ruleset, newes
 			out.Places[i].State = "unprotected"
 		}
 		out.Protection, out.Sentence = "unprotected", "It was removed: nothing is taken any more, its snapshots stay until they are removed for themselves."
+		return nil
+	case !v.Paused.IsZero():
+		out.Protection, out.Sentence = "paused", fmt.Sprintf("It is paused since %s: nothing is taken, and nothing it has here expires.", stamp(v.Paused.Time))
+		return nil
+	case len(rs.paused) > 0 && len(rs.take) == 0:
+		out.Protection, out.Sentence = "paused", fmt.Sprintf("Policy %s is paused: nothing is taken, and nothing it has here expires.", strings.Join(rs.paused, ", "))
 		return nil
 	case len(rs.policies) == 0:
 		out.Protection, out.Sentence = "unprotected", "No policy chooses it: nothing is taken by itself."
@@ -203,6 +209,10 @@ func (s *Site) sentences(st *api.Status, held string) {
 		}
 		x := api.Sentence{Text: fmt.Sprintf("%s is %s. %s", v.Name, v.Protection, v.Sentence), Weight: "act", Link: "/volumes/" + v.Name}
 		switch {
+		case v.PausedSince != nil:
+			x.Weight, x.Next, x.Command = "look", "Go on", "candid volume resume "+v.Name
+		case v.Protection == "paused":
+			x.Weight, x.Next, x.Command, x.Link = "look", "Look at the policy", "candid policy list", "/policies"
 		case len(v.Policies) == 0:
 			x.Next, x.Command, x.Link = "Write a policy for it", "candid policy put FILE", "/policies"
 		case v.Origin != s.Name():

@@ -172,6 +172,9 @@ func (c *Receiver) commit(w *store.Writer, q *CarryRequest, has bool, m *carryCo
 		if mark.Root != q.Root {
 			return 0, errors.New("a mark belongs to another snapshot than announced")
 		}
+		if !mark.Kind.Travels() {
+			return 0, fmt.Errorf("a mark of kind %s is for this place alone to make", mark.Kind)
+		}
 		if err := c.Store.PutMarkRecord(raw); err != nil {
 			return 0, err
 		}

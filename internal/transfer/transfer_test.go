@@ -378,3 +378,55 @@ func BenchmarkCarry(b *testing.B) {
 		require.NoError(b, err)
 	}
 }
+
+// Marks that come along are those that travel, of the announced snapshot, of known
+// kinds: a peer expires nothing here and names no file.
+func TestLyingMarks(t *testing.T) {
+	src := openStore(t, 1)
+	id := commit(t, src, 1, map[int][]byte{0: []byte("bytes")}, 1)
+	f := newFar(t, publicOf(1))
+	_, err := f.carry(src, id)
+	require.NoError(t, err)
+	me, err := NewIdentity(key(1))
+	require.NoError(t, err)
+	before, err := filepath.Glob(filepath.Join(f.st.Dir(), "..", "*"))
+	require.NoError(t, err)
+	send := func(m object.Mark) error {
+		body, err := encode(m)
+		require.NoError(t, err)
+		record, err := object.SignRecord(key(1), "mark", body)
+		require.NoError(t, err)
+		l, err := Dial(context.Background(), f.addr, me, f.id.Public())
+		require.NoError(t, err)
+		defer l.Close()
+		s, err := l.Open(OpCarry, CarryRequest{Lineage: object.LineageID{9}, Volume: "v", Origin: "a", Root: id})
+		require.NoError(t, err)
+		var begin carryBegin
+		require.NoError(t, s.Answer(&begin))
+		require.NoError(t, s.send(frameCommit, carryCommit{Marks: [][]byte{record}}))
+		require.NoError(t, s.flush())
+		var done carryDone
+		return s.Answer(&done)
+	}
+	for say, m := range map[string]object.Mark{
+		"for this place alone":     {Kind: object.MarkExpiry, Root: id, Until: 1, Place: "b"},
+		"mark of kind recall":      {Kind: object.MarkRecall, Root: id},
+		"mark of kind arrival":     {Kind: object.MarkArrival, Root: id, At: 1},
+		"unknown kind":             {Kind: "../../../stray", Root: id},
+		"another snapshot":         {Kind: object.MarkNote, Root: object.ID{1}, Text: "x"},
+		`unknown kind ""`:          {Root: id},
+		`unknown kind "sightings"`: {Kind: "sightings", Root: id},
+	} {
+		require.ErrorContains(t, send(m), say)
+	}
+	marks, _, err := f.st.Marks(id)
+	require.NoError(t, err)
+	require.Empty(t, marks)
+	after, err := filepath.Glob(filepath.Join(f.st.Dir(), "..", "*"))
+	require.NoError(t, err)
+	require.Equal(t, before, after)
+	require.NoError(t, send(object.Mark{Kind: object.MarkKeep, Root: id, Text: "audit"}))
+	marks, _, err = f.st.Marks(id)
+	require.NoError(t, err)
+	require.Equal(t, "audit", marks[0].Text)
+}

@@ -1,0 +1,153 @@
+// Package preview lives through time to come: it takes a snapshot whenever a cadence asks
+// for one, lets go each day what no rule keeps, and tells what would be left.
+package preview
+
+import (
+	"math"
+	"slices"
+	"time"
+
+	"candidharbor/core/cadence"
+	"candidharbor/core/lineage"
+	"candidharbor/core/retention"
+)
+
+// Place is where copies are kept, by its own rules. None: everything stays.
+type Place struct {
+	Name  string
+	Rules []retention.Rules
+	Have  []retention.Snapshot // what is there at the beginning
+	Grace time.Duration
+}
+
+// Growth describes a volume's space: what one state takes, and what a snapshot adds when
+// it comes so long after the one before.
+type Growth struct {
+	Live    int64 // stored bytes of one state
+	Added   int64 // stored bytes that a snapshot adds,
+	Spacing time.Duration
+}
+
+// repeats says how the change between two states grows with the time between them:
+// files that changed change again, so ten times as long is not ten times as much.
+const repeats = 0.75
+
+// bytes estimates what a set of states takes together.
+func (g Growth) bytes(states []retention.Snapshot) int64 {
+	if len(states) == 0 {
+		return 0
+	}
+	total := float64(g.Live)
+	for i := 1; i < len(states); i++ {
+		gap := states[i].Taken.Sub(states[i-1].Taken)
+		if gap > 0 && g.Spacing > 0 {
+			total += min(float64(g.Live), float64(g.Added)*math.Pow(float64(gap)/float64(g.Spacing), repeats))
+		}
+	}
+	return int64(total)
+}
+
+// Sample is how a place stands at one instant.
+type Sample struct {
+	At     time.Time
+	Count  int
+	Bytes  int64
+	Oldest time.Time
+}
+
+// Kept is a snapshot that is left at the end.
+type Kept struct {
+	Taken   time.Time
+	Reasons []retention.Reason
+}
+
+// Outlook is what a place would have.
+type Outlook struct {
+	Place   string
+	Taken   int      // snapshots that came
+	Samples []Sample // about a hundred, from the beginning to the end
+	Ladder  []Kept   // newest first
+}
+
+// mostTaken bounds the work: a snapshot every minute for a year.
+const mostTaken = 600_000
+
+// Run lives from one instant to another. Sightings are not foreseen: every due time is
+// taken as one at which something changed.
+func Run(take []*cadence.Cadence, places []Place, growth Growth, from, to time.Time) []Outlook {
+	due := Due(take, from, to, mostTaken)
+	out := make([]Outlook, len(places))
+	for i, p := range places {
+		out[i] = p.live(due, growth, from, to)
+	}
+	return out
+}
+
+// Due lists the due times of several cadences after from up to to, each once, ascending.
+func Due(take []*cadence.Cadence, from, to time.Time, limit int) []time.Time {
+	var due []time.Time
+	for _, c := range take {
+		n := 0
+		for t := range c.Between(from, to) {
+			if n++; n > limit {
+				break
+			}
+			due = append(due, t)
+		}
+	}
+	slices.SortFunc(due, time.Time.Compare)
+	due = slices.CompactFunc(due, time.Time.Equal)
+	return due[:min(len(due), limit)]
+}
+
+func (p *Place) live(due []time.Time, growth Growth, from, to time.Time) Outlook {
+	o := Outlook{Place: p.Name, Taken: len(due)}
+	have := slices.Clone(p.Have)
+	slices.SortFunc(have, func(a, b retention.Snapshot) int { return a.Position.Compare(b.Position) })
+	next := lineage.Position{Term: 1}
+	if n := len(have); n > 0 {
+		next = have[n-1].Position
+	}
+	days := max(1, int(to.Sub(from)/(24*time.Hour)))
+	every := max(1, days/100)
+	sample := func(at time.Time) {
+		s := Sample{At: at, Count: len(have), Bytes: growth.bytes(have)}
+		if len(have) > 0 {
+			s.Oldest = have[0].Taken
+		}
+		o.Samples = append(o.Samples, s)
+	}
+	sample(from)
+	var verdicts []retention.Verdict
+	for day := 1; day <= days; day++ {
+		at := from.Add(time.Duration(day) * 24 * time.Hour)
+		if day == days {
+			at = to
+		}
+		for len(due) > 0 && !due[0].After(at) {
+			next = next.Next()
+			have = append(have, retention.Snapshot{Position: next, Taken: due[0]})
+			due = due[1:]
+		}
+		// What expired within the grace before is still there.
+		verdicts = retention.Decide(have, p.Rules, at.Add(-p.Grace))
+		left := have[:0:0]
+		kept := verdicts[:0:0]
+		for i := range have {
+			if verdicts[i].Kept() {
+				left, kept = append(left, have[i]), append(kept, verdicts[i])
+			}
+		}
+		have, verdicts = left, kept
+		if day%every == 0 || day == days {
+			sample(at)
+		}
+	}
+	verdicts = retention.Decide(have, p.Rules, to)
+	for i := len(have) - 1; i >= 0; i-- {
+		if verdicts[i].Kept() {
+			o.Ladder = append(o.Ladder, Kept{have[i].Taken, verdicts[i].Reasons})
+		}
+	}
+	return o
+}

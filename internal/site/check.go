@@ -1,0 +1,228 @@
+package site
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"candidharbor/api"
+	"candidharbor/core/retention"
+	"candidharbor/internal/catalog"
+	"candidharbor/internal/policy"
+)
+
+// CheckPolicy tells what is wrong with a document, what is hardly meant, and what it
+// would let go at once, place by place.
+func (s *Site) CheckPolicy(body string) (*api.PolicyCheck, error) {
+	out := &api.PolicyCheck{Problems: []api.Problem{}, Hints: []api.Problem{}, Volumes: []string{}, Letting: []api.Going{}}
+	p, err := policy.Parse(body)
+	if err != nil {
+		for _, pr := range err.(policy.Problems) {
+			out.Problems = append(out.Problems, api.Problem(pr))
+		}
+		return out, nil
+	}
+	out.Name = p.Name
+	for _, h := range p.Hints {
+		out.Hints = append(out.Hints, api.Problem(h))
+	}
+	all, err := s.compiledPolicies()
+	if err != nil {
+		return nil, err
+	}
+	vols, err := s.cat.Volumes()
+	if err != nil {
+		return nil, err
+	}
+	next := &compiled{Policy: p, row: &catalog.Policy{Name: p.Name, Body: body}}
+	others := slices.DeleteFunc(slices.Clone(all), func(c *compiled) bool { return c.Name == p.Name })
+	var ids []string
+	for _, v := range vols {
+		was := slices.ContainsFunc(all, func(c *compiled) bool { return c.Name == p.Name && c.holds(v) })
+		if next.holds(v) {
+			out.Volumes = append(out.Volumes, v.Name)
+		} else if !was {
+			continue
+		}
+		rs := &ruleset{}
+		var mine []*compiled
+		for _, c := range append(slices.Clone(others), next) {
+			if c.holds(v) {
+				mine = append(mine, c)
+			}
+		}
+		rs.combine(mine)
+		going, err := s.letting(v, rs)
+		if err != nil {
+			return nil, err
+		}
+		for _, g := range going {
+			if g.Place == s.Place() {
+				ids = append(ids, g.ID)
+			}
+		}
+		out.Letting = append(out.Letting, going...)
+	}
+	if len(out.Volumes) == 0 {
+		out.Hints = append(out.Hints, api.Problem{What: "it chooses no volume yet: no volume here has these labels or names"})
+	}
+	if err := s.placeHints(out, p); err != nil {
+		return nil, err
+	}
+	out.Bytes, err = s.freed(ids)
+	return out, err
+}
+
+// letting lists what other rules for a volume would let go that the present ones keep: at
+// this place, and at those to which routes carried copies.
+func (s *Site) letting(v *catalog.Volume, rs *ruleset) ([]api.Going, error) {
+	now := s.clock.Now()
+	after, err := s.decideWith(v, rs, now)
+	if err != nil {
+		return nil, err
+	}
+	before, err := s.decide(v)
+	if err != nil {
+		return nil, err
+	}
+	var out []api.Going
+	going := func(row *catalog.Snapshot, place string, verdict retention.Verdict) {
+		out = append(out, api.Going{ID: row.ID, Volume: v.Name, Place: place, Taken: row.Began.Time, What: "enters grace", Why: verdict.LetGo})
+	}
+	for i, row := range after.rows {
+		if k, ok := before.byID[row.ID]; ok && before.verdicts[k].Kept() && !after.verdicts[i].Kept() && row.GraceUntil.IsZero() {
+			going(row, s.Place(), after.verdicts[i])
+		}
+	}
+	if v.Origin != s.Name() {
+		return out, nil
+	}
+	old, err := s.rulesFor(v)
+	if err != nil {
+		return nil, err
+	}
+	routes, err := s.cat.Routes()
+	if err != nil {
+		return nil, err
+	}
+	for _, r := range routes {
+		if !r.Volumes.V.Holds(v) {
+			continue
+		}
+		carried, err := s.cat.CarriedBy(r.Name, s.Place(), v.Name)
+		if err != nil {
+			return nil, err
+		}
+		var there []*catalog.Snapshot
+		for _, row := range after.rows {
+			if _, ok := carried[row.ID]; ok {
+				there = append(there, row)
+			}
+		}
+		was := retention.Decide(snapshotsOf(there), old.at(r.Peer, v), now)
+		for i, verdict := range retention.Decide(snapshotsOf(there), rs.at(r.Peer, v), now) {
+			if was[i].Kept() && !verdict.Kept() {
+				going(there[i], r.Peer, verdict)
+			}
+		}
+	}
+	return out, nil
+}
+
+// placeHints tells of places that no route reaches, and of times that never come.
+func (s *Site) placeHints(out *api.PolicyCheck, p *policy.Policy) error {
+	routes, err := s.cat.Routes()
+	if err != nil {
+		return err
+	}
+	hint := func(format string, args ...any) {
+		out.Hints = append(out.Hints, api.Problem{What: fmt.Sprintf(format, args...)})
+	}
+	for place, rules := range p.Keep {
+		if place == s.Place() || strings.HasPrefix(place, s.Name()+"/") {
+			continue
+		}
+		if slices.ContainsFunc(routes, func(r *catalog.Route) bool { return r.Peer == place }) {
+			continue
+		}
+		if n := len(rules.Milestones); n > 0 {
+			hint("milestone %s is kept at %s, but no route goes there: nothing reaches it", rules.Milestones[0].Name, place)
+			continue
+		}
+		hint("%s is to keep copies, but no route goes there: nothing reaches it", place)
+	}
+	for _, c := range p.Take {
+		if _, ok := c.Next(s.clock.Now()); !ok {
+			hint("%s never comes due any more", c)
+		}
+	}
+	for place, d := range p.Objectives {
+		if place != s.Place() && d < time.Minute {
+			hint("an objective of %s at %s is shorter than any carry takes", retention.Words(d), place)
+		}
+	}
+	slices.SortFunc(out.Hints, func(a, b api.Problem) int { return a.Line - b.Line })
+	return nil
+}
+
+// DiffPolicy compares a document with the stored one of its name.
+func (s *Site) DiffPolicy(body string) (*api.PolicyDiff, error) {
+	check, err := s.CheckPolicy(body)
+	if err != nil {
+		return nil, err
+	}
+	d := &api.PolicyDiff{Check: *check, Lines: []api.DiffLine{}}
+	old := ""
+	if row, err := s.cat.Policy(check.Name); err == nil && len(check.Problems) == 0 {
+		old, d.Version = row.Body, row.Version
+	}
+	d.Lines = diffLines(strings.Split(strings.TrimRight(old, "\n"), "\n"), strings.Split(strings.TrimRight(body, "\n"), "\n"))
+	if old == "" {
+		d.Lines = slices.DeleteFunc(d.Lines, func(l api.DiffLine) bool { return l.Sign == "-" })
+	}
+	return d, nil
+}
+
+// diffLines compares by a longest common subsequence; documents are short.
+func diffLines(a, b []string) []api.DiffLine {
+	lcs := make([][]int, len(a)+1)
+	for i := range lcs {
+		lcs[i] = make([]int, len(b)+1)
+	}
+	for i := len(a) - 1; i >= 0; i-- {
+		for k := len(b) - 1; k >= 0; k-- {
+			if a[i] == b[k] {
+				lcs[i][k] = lcs[i+1][k+1] + 1
+			} else {
+				lcs[i][k] = max(lcs[i+1][k], lcs[i][k+1])
+			}
+		}
+	}
+	out := []api.DiffLine{}
+	i, k := 0, 0
+	for i < len(a) || k < len(b) {
+		switch {
+		case i < len(a) && k < len(b) && a[i] == b[k]:
+			out = append(out, api.DiffLine{Sign: " ", Text: a[i]})
+			i, k = i+1, k+1
+		case i < len(a) && (k == len(b) || lcs[i+1][k] >= lcs[i][k+1]):
+			out = append(out, api.DiffLine{Sign: "-", Text: a[i]})
+			i++
+		default:
+			out = append(out, api.DiffLine{Sign: "+", Text: b[k]})
+			k++
+		}
+	}
+	return out
+}
+
+// PolicyHistory lists all versions of a policy, newest first.
+func (s *Site) PolicyHistory(name string) ([]api.PolicyVersion, error) {
+	rows, err := s.cat.PolicyVersions(name)
+	out := make([]api.PolicyVersion, len(rows))
+	for i, r := range rows {
+		out[i] = api.PolicyVersion{Version: r.Version, Changed: r.Changed.Time, ChangedBy: r.ChangedBy, Body: r.Body, Removed: r.Body == ""}
+	}
+	return out, err
+}

@@ -1,0 +1,228 @@
+package site
+
+import (
+	"errors"
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+	"time"
+
+	"candidharbor/api"
+	"candidharbor/core/retention"
+	"candidharbor/internal/catalog"
+)
+
+// Explain says in sentences what answers for a moment of a volume and why; without a
+// moment, what protects the volume and by which rules.
+func (s *Site) Explain(volume, at string) (*api.Explanation, error) {
+	v, err := s.cat.Volume(volume)
+	if err != nil {
+		return nil, err
+	}
+	out := &api.Explanation{Volume: volume, Sentences: []string{}, Gaps: []api.GapReport{}}
+	if at == "" {
+		return out, s.explainVolume(out, v)
+	}
+	return out, s.explainMoment(out, v, at)
+}
+
+func (s *Site) explainVolume(out *api.Explanation, v *catalog.Volume) error {
+	say := func(format string, args ...any) { out.Sentences = append(out.Sentences, fmt.Sprintf(format, args...)) }
+	rs, err := s.rulesFor(v)
+	if err != nil {
+		return err
+	}
+	now := s.clock.Now()
+	switch {
+	case v.Origin != s.Name():
+		say("%s holds copies of a volume of the site %s; it is taken there.", v.Name, v.Origin)
+	case !v.Protected:
+		say("%s was removed: nothing is taken of it any more. What it has stays until removed for itself.", v.Name)
+	case !v.Paused.IsZero():
+		say("%s is paused since %s: nothing is taken, and nothing it has here expires.", v.Name, stamp(v.Paused.Time))
+	}
+	if len(rs.policies) == 0 {
+		say("No policy chooses it: nothing is taken by itself, and everything it has stays.")
+	}
+	for _, p := range rs.policies {
+		switch {
+		case rs.proposed:
+			say("Its rules here come from %s, as policy %s there; no policy of this site chooses it.", v.Origin, p.Name)
+		case slices.Contains(p.Names, v.Name):
+			say("Policy %s chooses it by name.", p.Name)
+		default:
+			say("Policy %s chooses it, because it has %s.", p.Name, labelWords(p.Labels))
+		}
+		if p.Paused {
+			say("Policy %s is paused: it takes nothing, and what it chooses does not expire.", p.Name)
+		}
+		for _, c := range p.Take {
+			if next, ok := c.Next(now); ok && !p.Paused && !rs.proposed {
+				say("It takes %s; next %s.", c, stamp(next))
+			}
+		}
+	}
+	if len(rs.policies) > 1 {
+		say("With %d policies, the cadences of all apply and what any of them keeps is kept; the longest grace counts (%s), the strictest objective, and unchanged states are skipped only if all of them skip.",
+			len(rs.policies), retention.Words(rs.grace))
+	}
+	for _, place := range slices.Sorted(maps.Keys(rs.keep)) {
+		var rules []string
+		for i := range rs.keep[place] {
+			rules = append(rules, rs.keep[place][i].String())
+		}
+		say("At %s it keeps %s.", place, strings.Join(rules, ", and "))
+	}
+	if _, ok := rs.keep[s.Place()]; !ok && len(rs.policies) > 0 {
+		say("Of %s they say nothing: everything stays here.", s.Place())
+	}
+	if s.floor > 0 {
+		say("Nothing is removed here before %s have passed: the floor of this place.", s.cfg.Floor)
+	}
+	for _, place := range slices.Sorted(maps.Keys(rs.objectives)) {
+		say("Its newest state at %s may get %s old.", place, retention.Words(rs.objectives[place]))
+	}
+	d, err := s.decide(v)
+	if err != nil {
+		return err
+	}
+	counts := map[string]int{}
+	for i := range d.rows {
+		for _, r := range d.verdicts[i].Reasons {
+			counts[r.Rule]++
+		}
+	}
+	var parts []string
+	for _, rule := range []string{"newest", "hourly", "daily", "weekly", "monthly", "yearly", "milestone", "by hand", "safety", "keep mark", "recalled", "floor", "owed", "dated ahead", "paused", "no rules"} {
+		if n := counts[rule]; n > 0 {
+			parts = append(parts, fmt.Sprintf("%d as %s", n, rule))
+		}
+	}
+	if len(d.rows) > 0 {
+		say("Of its %s here are kept: %s. One may be kept for several reasons.", many(len(d.rows), "snapshot"), strings.Join(parts, ", "))
+	}
+	return nil
+}
+
+func labelWords(labels map[string]string) string {
+	var parts []string
+	for _, k := range slices.Sorted(maps.Keys(labels)) {
+		parts = append(parts, k+"="+labels[k])
+	}
+	return strings.Join(parts, " and ")
+}
+
+func (s *Site) explainMoment(out *api.Explanation, v *catalog.Volume, at string) error {
+	say := func(format string, args ...any) { out.Sentences = append(out.Sentences, fmt.Sprintf(format, args...)) }
+	row, answer, err := s.moment(v, at)
+	if err != nil {
+		var e *Error
+		if t, terr := time.Parse(time.RFC3339Nano, at); terr == nil && errors.As(err, &e) && e.Class == Missing {
+			out.At = &t
+			say("%s.", upperFirst(err.Error()))
+			return nil
+		}
+		return err
+	}
+	moment := row.Began.Time
+	if t, err := time.Parse(time.RFC3339Nano, at); err == nil {
+		moment = t
+	}
+	out.At, out.Answer = &moment, answer
+	view, err := s.snapshotView(row, nil)
+	if err != nil {
+		return err
+	}
+	out.Snapshot = view
+	say("%s answers for it: %s.", row.ID[:12], answer)
+	switch {
+	case view.State == "in grace":
+		say("It is in grace until %s, because: %s. To keep it: candid snapshot recall %s", stamp(row.GraceUntil.Time), row.LetGo, row.ID[:12])
+	case len(view.Reasons) == 0:
+		say("No rule keeps it any more: %s. The next pruning sends it into grace.", view.LetGo)
+	default:
+		say("It is kept here as %s.", strings.Join(view.Reasons, ", and as "))
+		if view.Ends != nil {
+			say("The rules let it go about %s.", stamp(*view.Ends))
+		} else {
+			say("It has no expected end.")
+		}
+	}
+	if err := s.explainFar(say, v, row); err != nil {
+		return err
+	}
+	gaps, err := s.cat.Gaps(v.Name, newestState(row), moment)
+	if err != nil {
+		return err
+	}
+	for _, g := range gaps {
+		out.Gaps = append(out.Gaps, api.GapReport{Volume: v.Name, Due: g.Due.Time, Cause: g.Cause})
+	}
+	if n := len(gaps); n > 0 {
+		say("Between it and the moment %s missed, the last one of %s: %s.", manyWere(n, "due time"), stamp(gaps[n-1].Due.Time), gaps[n-1].Cause)
+	}
+	return nil
+}
+
+// explainFar says why the snapshot is, or is not, at the far places.
+func (s *Site) explainFar(say func(string, ...any), v *catalog.Volume, row *catalog.Snapshot) error {
+	if v.Origin != s.Name() {
+		return nil
+	}
+	rs, err := s.rulesFor(v)
+	if err != nil {
+		return err
+	}
+	routes, err := s.cat.Routes()
+	if err != nil {
+		return err
+	}
+	for _, r := range routes {
+		if !r.Volumes.V.Holds(v) {
+			continue
+		}
+		rows, err := s.cat.Snapshots(s.Place(), v.Name, catalog.SnapshotFilter{})
+		if err != nil {
+			return err
+		}
+		carried, err := s.cat.CarriedBy(r.Name, s.Place(), v.Name)
+		if err != nil {
+			return err
+		}
+		k, there := carried[row.ID]
+		verdicts := retention.Decide(snapshotsOf(rows), rs.keep[r.Peer], s.clock.Now())
+		for i, other := range rows {
+			if other.ID != row.ID {
+				continue
+			}
+			why := "no rule there wants it: " + verdicts[i].LetGo
+			if verdicts[i].Kept() {
+				why = "kept there as " + verdicts[i].Reasons[0].String()
+			}
+			switch {
+			case there:
+				say("%s has it since %s; by the rules proposed to it, %s.", r.Peer, stamp(k.At.Time), why)
+			case verdicts[i].Kept():
+				say("%s does not have it yet; it is owed, to be %s.", r.Peer, why)
+			default:
+				say("%s does not have it, and %s.", r.Peer, why)
+			}
+		}
+	}
+	return nil
+}
+
+func manyWere(n int, noun string) string {
+	if n == 1 {
+		return "1 " + noun + " was"
+	}
+	return fmt.Sprintf("%d %ss were", n, noun)
+}
+
+func upperFirst(s string) string {
+	if s == "" {
+		return s
+	}
+	return strings.ToUpper(s[:1]) + s[1:]
+}

@@ -1,0 +1,163 @@
+package site
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"candidharbor/api"
+	"candidharbor/core/cadence"
+	"candidharbor/internal/catalog"
+	"candidharbor/internal/policy"
+)
+
+// PutPolicy checks and stores a policy document.
+//
+// One that lets snapshots go needs to be accepted.
+func (s *Site) PutPolicy(body, by string, accept bool) (*api.Policy, error) {
+	p, err := policy.Parse(body)
+	if err != nil {
+		return nil, &Error{Misuse, err}
+	}
+	check, err := s.CheckPolicy(body)
+	if err != nil {
+		return nil, err
+	}
+	if n := len(check.Letting); n > 0 && !accept {
+		return nil, conflict("nothing was stored: under this policy %s would expire, %s of them here come back after grace and a sweep; candid policy diff lists them, and storing it needs to be accepted", many(n, "snapshot"), size(check.Bytes))
+	}
+	affected, err := s.affected(p)
+	if err != nil {
+		return nil, err
+	}
+	row := &catalog.Policy{Name: p.Name, Body: body, Changed: catalog.At(s.clock.Now()), ChangedBy: by}
+	if err := s.cat.PutPolicy(row); err != nil {
+		return nil, err
+	}
+	s.forgetPolicies()
+	if err := s.dueFromNow(affected); err != nil {
+		return nil, err
+	}
+	return s.Policy(p.Name)
+}
+
+// affected are the volumes whose due times a document changes.
+func (s *Site) affected(p *policy.Policy) ([]string, error) {
+	all, err := s.compiledPolicies()
+	if err != nil {
+		return nil, err
+	}
+	vols, err := s.cat.Volumes()
+	if err != nil {
+		return nil, err
+	}
+	next := &compiled{Policy: p}
+	was := &compiled{Policy: &policy.Policy{}}
+	for _, c := range all {
+		if c.Name == p.Name {
+			was = c
+		}
+	}
+	same := was.Paused == p.Paused && slices.EqualFunc(was.Take, p.Take, func(a, b *cadence.Cadence) bool {
+		return a.String() == b.String() && a.Zone().String() == b.Zone().String()
+	})
+	var out []string
+	for _, v := range vols {
+		if next.holds(v) && !(same && was.holds(v)) {
+			out = append(out, v.Name)
+		}
+	}
+	return out, nil
+}
+
+// dueFromNow begins the due times of volumes anew: what a cadence would have asked for
+// before it applied was not missed.
+func (s *Site) dueFromNow(volumes []string) error {
+	for _, v := range volumes {
+		if err := s.cat.Scheduled(v, s.clock.Now()); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (s *Site) forgetPolicies() {
+	s.policies.mu.Lock()
+	s.policies.all = nil
+	s.policies.mu.Unlock()
+	s.changed("policies")
+}
+
+// RemovePolicy deletes a policy. Volumes that no other policy chooses keep all they have.
+func (s *Site) RemovePolicy(name, by string) (string, error) {
+	p, err := s.Policy(name)
+	if err != nil {
+		return "", err
+	}
+	if err := s.cat.RemovePolicy(name, by, s.clock.Now()); err != nil {
+		return "", err
+	}
+	s.forgetPolicies()
+	all, err := s.compiledPolicies()
+	if err != nil {
+		return "", err
+	}
+	var bare []string
+	for _, n := range p.Volumes {
+		v, err := s.cat.Volume(n)
+		if err != nil {
+			return "", err
+		}
+		if !slices.ContainsFunc(all, func(c *compiled) bool { return c.holds(v) }) {
+			bare = append(bare, n)
+		}
+	}
+	if len(bare) == 0 {
+		return fmt.Sprintf("Policy %s is gone.", name), nil
+	}
+	return fmt.Sprintf("Policy %s is gone. No policy chooses %s any more: nothing is taken of them, and what they have stays.", name, strings.Join(bare, ", ")), nil
+}
+
+// Policy returns one policy.
+func (s *Site) Policy(name string) (*api.Policy, error) {
+	all, err := s.Policies()
+	if err != nil {
+		return nil, err
+	}
+	for i := range all {
+		if all[i].Name == name {
+			return &all[i], nil
+		}
+	}
+	return nil, missing("policy %q: not found; candid policy list shows what there is", name)
+}
+
+// Policies lists all policies.
+func (s *Site) Policies() ([]api.Policy, error) {
+	all, err := s.compiledPolicies()
+	if err != nil {
+		return nil, err
+	}
+	vols, err := s.cat.Volumes()
+	if err != nil {
+		return nil, err
+	}
+	out := make([]api.Policy, 0, len(all))
+	for _, c := range all {
+		p := api.Policy{Paused: c.Paused, Name: c.Name, Body: c.row.Body, Version: c.row.Version, Changed: c.row.Changed.Time, ChangedBy: c.row.ChangedBy, Volumes: []string{}, Take: []string{}, Keep: []string{}}
+		for _, v := range vols {
+			if c.holds(v) {
+				p.Volumes = append(p.Volumes, v.Name)
+			}
+		}
+		for _, t := range c.Take {
+			p.Take = append(p.Take, t.String())
+		}
+		for place, r := range c.Keep {
+			p.Keep = append(p.Keep, place+": "+r.String())
+		}
+		slices.Sort(p.Keep)
+		out = append(out, p)
+	}
+	return out, nil
+}

@@ -1,0 +1,127 @@
+package site
+
+import (
+	"time"
+
+	"candidharbor/api"
+	"candidharbor/core/objective"
+	"candidharbor/internal/catalog"
+)
+
+// statesKept is how long it stays known what a place could bring back, for reports.
+const statesKept = 800 * 24 * time.Hour
+
+// reached notes that a place can bring back a volume as it was at an instant.
+func (s *Site) reached(volume, place string, state time.Time) {
+	if err := s.cat.PutState(volume, place, s.clock.Now(), state); err != nil {
+		s.log.Error("a report will lack a state", "volume", volume, "place", place, "error", err)
+	}
+}
+
+// newestState is the latest instant for which a row stands.
+func newestState(r *catalog.Snapshot) time.Time {
+	if r.SeenUntil.After(r.Began.Time) {
+		return r.SeenUntil.Time
+	}
+	return r.Began.Time
+}
+
+// Objectives tells how well objectives were met since a time, for every volume and place.
+// A time before the volume was protected does not count.
+func (s *Site) Objectives(since time.Time) (*api.Objectives, error) {
+	now := s.clock.Now()
+	if since.IsZero() {
+		since = now.AddDate(0, 0, -30)
+	}
+	if !since.Before(now) {
+		return nil, bad("the report must begin in the past: %s has not come yet", stamp(since))
+	}
+	out := &api.Objectives{Site: s.Name(), Since: since, Until: now, Rows: []api.ObjectiveRow{}, Gaps: []api.GapReport{}, Late: []api.LateStretch{}}
+	vols, err := s.cat.Volumes()
+	if err != nil {
+		return nil, err
+	}
+	for _, v := range vols {
+		rs, err := s.rulesFor(v)
+		if err != nil {
+			return nil, err
+		}
+		from := since
+		if v.Added.After(from) {
+			from = v.Added.Time
+		}
+		if !from.Before(now) {
+			continue
+		}
+		gaps, err := s.cat.Gaps(v.Name, from, now)
+		if err != nil {
+			return nil, err
+		}
+		for _, g := range gaps {
+			out.Gaps = append(out.Gaps, api.GapReport{Volume: v.Name, Due: g.Due.Time, Cause: g.Cause})
+		}
+		places, err := s.reportPlaces(v, rs)
+		if err != nil {
+			return nil, err
+		}
+		for _, place := range places {
+			states, err := s.cat.States(v.Name, place, from, now)
+			if err != nil {
+				return nil, err
+			}
+			list := make([]objective.State, len(states))
+			reached := 0
+			for i, x := range states {
+				list[i] = objective.State{Known: x.Known.Time, As: x.State.Time}
+				if !x.Known.Before(from) {
+					reached++
+				}
+			}
+			m := objective.Measure(list, rs.objectives[place], from, now)
+			row := api.ObjectiveRow{Volume: v.Name, Place: place, ObjectiveSeconds: int64(rs.objectives[place].Seconds()), OnTargetSeconds: int64(m.OnTarget.Seconds()),
+				LateSeconds: int64(m.Late.Seconds()), UnprotectedSeconds: int64(m.Unprotected.Seconds()), LateCount: len(m.Stretches), WorstAgeSeconds: int64(m.WorstAge.Seconds()), States: reached}
+			if !m.WorstAt.IsZero() {
+				row.WorstAt = &m.WorstAt
+			}
+			row.OnTargetPercent = 100 * m.OnTarget.Seconds() / now.Sub(from).Seconds()
+			if place == s.Place() {
+				row.Gaps = len(gaps)
+			}
+			for _, x := range m.Stretches {
+				out.Late = append(out.Late, api.LateStretch{Volume: v.Name, Place: place, From: x.From, To: x.To, Open: x.Open})
+			}
+			out.Rows = append(out.Rows, row)
+		}
+	}
+	return out, nil
+}
+
+// reportPlaces are the places where a volume has or should have copies, this one first.
+func (s *Site) reportPlaces(v *catalog.Volume, rs *ruleset) ([]string, error) {
+	places := []string{s.Place()}
+	if v.Origin != s.Name() {
+		return places, nil
+	}
+	routes, err := s.cat.Routes()
+	if err != nil {
+		return nil, err
+	}
+	seen := map[string]bool{s.Place(): true}
+	for _, r := range routes {
+		if r.Volumes.V.Holds(v) && !seen[r.Peer] {
+			seen[r.Peer] = true
+			places = append(places, r.Peer)
+		}
+	}
+	known, err := s.cat.StatePlaces(v.Name)
+	if err != nil {
+		return nil, err
+	}
+	for _, p := range known {
+		if !seen[p] {
+			seen[p] = true
+			places = append(places, p)
+		}
+	}
+	return places, nil
+}
