@@ -45,7 +45,7 @@ type Volume struct {
 // PlaceState is how a volume stands at one place.
 type PlaceState struct {
 	Place            string     `json:"place"`
-	State            string     `json:"state" enum:"on target,late,unprotected"`
+	State            string     `json:"state" enum:"on target,late,unprotected,paused"`
 	Newest           *time.Time `json:"newest,omitempty"`
 	LagSeconds       int64      `json:"lagSeconds" doc:"age of the newest state there"`
 	ObjectiveSeconds int64      `json:"objectiveSeconds,omitempty"`
@@ -306,6 +306,50 @@ type LateStretch struct {
 	From   time.Time `json:"from"`
 	To     time.Time `json:"to"`
 	Open   bool      `json:"open" doc:"it went on at the end"`
+}
+
+// Space is what a volume's snapshots take at a place.
+type Space struct {
+	Volume      string   `json:"volume"`
+	Place       string   `json:"place"`
+	Snapshots   int      `json:"snapshots"`
+	LiveBytes   int64    `json:"liveBytes" doc:"size of the files as they were last seen"`
+	Newest      int64    `json:"newest" doc:"stored bytes that the newest snapshot needs"`
+	Referenced  int64    `json:"referenced" doc:"stored bytes that all of them need"`
+	Unique      int64    `json:"unique" doc:"stored bytes that come back if all of them go"`
+	Shared      int64    `json:"shared" doc:"stored bytes that snapshots of other volumes need too"`
+	AddedPerDay int64    `json:"addedPerDay" doc:"stored bytes, over the last 30 days"`
+	Returns     []Return `json:"returns" doc:"what comes back by itself"`
+	Sentences   []string `json:"sentences"`
+}
+
+// Return is what comes back by itself within some days, by the rules as they are.
+type Return struct {
+	Days      int       `json:"days"`
+	By        time.Time `json:"by"`
+	Snapshots int       `json:"snapshots"`
+	Bytes     int64     `json:"bytes"`
+}
+
+// FreeAsk names snapshots.
+type FreeAsk struct {
+	IDs []string `json:"ids"`
+}
+
+// Freeing is what removing snapshots would give back.
+type Freeing struct {
+	Bytes      int64        `json:"bytes" doc:"if all of them go"`
+	AloneBytes int64        `json:"aloneBytes" doc:"sum of what each gives back alone"`
+	Sentence   string       `json:"sentence"`
+	Snapshots  []FreeingOne `json:"snapshots"`
+}
+
+// FreeingOne is one of the snapshots to remove.
+type FreeingOne struct {
+	ID         string    `json:"id"`
+	Volume     string    `json:"volume"`
+	Taken      time.Time `json:"taken"`
+	AloneBytes int64     `json:"aloneBytes"`
 }
 
 // KeepAsk marks a snapshot to be kept.

@@ -40,6 +40,7 @@ takes  daily at 23:30
 keeps  larkfield: daily 2, by hand for 30 days
 keeps  stonewick: daily 30
 for    letters
+! stonewick is to keep copies, but no route goes there: nothing reaches it
 `)
 	d.reads("policy list", `
 POLICY	VERSION	CHANGED	TAKES	KEEPS	VOLUMES

@@ -71,6 +71,18 @@ func volumeCommand() *cli.Command {
 			Action: with("NAME", volumeAdd)},
 		{Name: "list", Usage: "all volumes and how they stand", Description: "Example: candid volume list", Action: with("", volumeList)},
 		{Name: "show", Usage: "one volume", ArgsUsage: "NAME", Description: "Example: candid volume show herbarium-scans", Action: with("NAME", volumeShow)},
+		{Name: "pause", Usage: "take nothing of a volume and let nothing of it go", ArgsUsage: "NAME", Description: "Example: candid volume pause herbarium-scans",
+			Action: with("NAME", func(ctx context.Context, f *face, cmd *cli.Command) error {
+				return f.sentence(func(out any) error {
+					return f.Post(ctx, "/volumes/"+url.PathEscape(cmd.Args().First())+"/pause", nil, out)
+				})
+			})},
+		{Name: "resume", Usage: "end a pause", ArgsUsage: "NAME", Description: "Example: candid volume resume herbarium-scans",
+			Action: with("NAME", func(ctx context.Context, f *face, cmd *cli.Command) error {
+				return f.sentence(func(out any) error {
+					return f.Post(ctx, "/volumes/"+url.PathEscape(cmd.Args().First())+"/resume", nil, out)
+				})
+			})},
 		{Name: "remove", Usage: "stop protecting a volume; its snapshots stay", ArgsUsage: "NAME", Description: "Example: candid volume remove old-share",
 			Action: with("NAME", func(ctx context.Context, f *face, cmd *cli.Command) error {
 				return f.sentence(func(out any) error { return f.Delete(ctx, "/volumes/"+url.PathEscape(cmd.Args().First()), out) })
@@ -154,6 +166,39 @@ func snapshotCommand() *cli.Command {
 					f.say("%s of %s is in grace until %s. Until then it can be had back: candid snapshot recall %s", short(s.ID), s.Volume, whenPtr(s.GraceUntil), short(s.ID))
 				})
 			})},
+		{Name: "keep", Usage: "keep a snapshot whatever the rules say, here and wherever it is carried", ArgsUsage: "ID", Description: `Example: candid snapshot keep 3f9a0c11b2d4 --reason "audit of 2026" --until 2033-01-01`,
+			Flags: []cli.Flag{&cli.StringFlag{Name: "reason", Usage: "why, for whoever finds it years later", Required: true}, &cli.StringFlag{Name: "until", Usage: "WHEN the mark ends: a date, or +30d; it stays until let go when not given"}},
+			Action: with("ID", func(ctx context.Context, f *face, cmd *cli.Command) error {
+				end, err := future(cmd.String("until"))
+				if err != nil {
+					return err
+				}
+				var s api.Snapshot
+				if err := f.Post(ctx, "/snapshots/"+url.PathEscape(cmd.Args().First())+"/keep", api.KeepAsk{Reason: cmd.String("reason"), Until: end}, &s); err != nil {
+					return err
+				}
+				return f.show(s, func() {
+					until := "until it is let go: candid snapshot let-go " + short(s.ID)
+					if s.KeepUntil != nil {
+						until = "until " + when(*s.KeepUntil)
+					}
+					f.say("%s of %s is kept, %s.", short(s.ID), s.Volume, until)
+				})
+			})},
+		{Name: "let-go", Usage: "take a keep mark back; the rules decide again", ArgsUsage: "ID", Description: "Example: candid snapshot let-go 3f9a0c11b2d4",
+			Action: with("ID", func(ctx context.Context, f *face, cmd *cli.Command) error {
+				var s api.Snapshot
+				if err := f.Post(ctx, "/snapshots/"+url.PathEscape(cmd.Args().First())+"/let-go", nil, &s); err != nil {
+					return err
+				}
+				return f.show(s, func() {
+					if len(s.Reasons) > 0 {
+						f.say("%s of %s has no keep mark any more. It stays as %s.", short(s.ID), s.Volume, strings.Join(s.Reasons, "; "))
+					} else {
+						f.say("%s of %s has no keep mark any more, and no rule keeps it: the next pruning sends it into grace.", short(s.ID), s.Volume)
+					}
+				})
+			})},
 		{Name: "recall", Usage: "take a snapshot back out of grace", ArgsUsage: "ID", Description: "Example: candid snapshot recall 3f9a0c11b2d4",
 			Action: with("ID", func(ctx context.Context, f *face, cmd *cli.Command) error {
 				var s api.Snapshot
@@ -232,6 +277,9 @@ func snapshotShow(ctx context.Context, f *face, cmd *cli.Command) error {
 		if s.GraceUntil != nil {
 			f.say("state        in grace until %s: %s", when(*s.GraceUntil), s.LetGo)
 		}
+		if s.Keep != "" {
+			f.say("keep mark    %s (until %s)", s.Keep, orLetGo(s.KeepUntil))
+		}
 		for _, r := range s.Reasons {
 			f.say("kept as      %s", r)
 		}
@@ -248,6 +296,13 @@ func snapshotShow(ctx context.Context, f *face, cmd *cli.Command) error {
 			}
 		}
 	})
+}
+
+func orLetGo(t *time.Time) string {
+	if t == nil {
+		return "let go by hand"
+	}
+	return when(*t)
 }
 
 func browseCommand() *cli.Command {

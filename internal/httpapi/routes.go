@@ -102,6 +102,12 @@ func (s *server) registerVolumes(a huma.API) {
 	huma.Register(a, op("DELETE", "/volumes/{name}", "removeVolume", "Stop protecting a volume; its snapshots stay"), func(ctx context.Context, in *named) (*said, error) {
 		return sentence(s.site.RemoveVolume(in.Name))
 	})
+	huma.Register(a, op("GET", "/volumes/{name}/space", "getSpace", "What a volume's snapshots take here"), func(ctx context.Context, in *named) (*body[api.Space], error) {
+		return answerAt(s.site.Space(in.Name))
+	})
+	huma.Register(a, op("POST", "/snapshots/freeing", "freeing", "What removing snapshots would give back"), func(ctx context.Context, in *body[api.FreeAsk]) (*body[api.Freeing], error) {
+		return answerAt(s.site.Freeing(in.Body.IDs))
+	})
 	huma.Register(a, op("POST", "/volumes/{name}/pause", "pauseVolume", "Take nothing of a volume and let nothing of it go"), func(ctx context.Context, in *named) (*said, error) {
 		return sentence(s.site.PauseVolume(in.Name))
 	})

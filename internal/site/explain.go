@@ -220,6 +220,13 @@ func manyWere(n int, noun string) string {
 	return fmt.Sprintf("%d %ss were", n, noun)
 }
 
+func manyAre(n int, noun string) string {
+	if n == 1 {
+		return "1 " + noun + " is"
+	}
+	return fmt.Sprintf("%d %ss are", n, noun)
+}
+
 func upperFirst(s string) string {
 	if s == "" {
 		return s

@@ -19,6 +19,9 @@ func (s *Site) PutPolicy(body, by string, accept bool) (*api.Policy, error) {
 	if err != nil {
 		return nil, &Error{Misuse, err}
 	}
+	if old, err := s.cat.Policy(p.Name); err == nil && old.Body == body {
+		return s.Policy(p.Name)
+	}
 	check, err := s.CheckPolicy(body)
 	if err != nil {
 		return nil, err

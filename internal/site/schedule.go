@@ -189,5 +189,5 @@ func (s *Site) whyMissed(due time.Time) string {
 	if due.Before(s.started) {
 		return "the service was not running"
 	}
-	return "the volume was busy with the snapshot before"
+	return "the service did not get to it in time: the snapshot before went on, or the host slept"
 }

@@ -106,6 +106,9 @@ func (s *Site) protection(out *api.Volume, v *catalog.Volume, rs *ruleset, newes
 		out.Protection, out.Sentence = "unprotected", "It was removed: nothing is taken any more, its snapshots stay until they are removed for themselves."
 		return nil
 	case !v.Paused.IsZero():
+		for i := range out.Places {
+			out.Places[i].State = "paused"
+		}
 		out.Protection, out.Sentence = "paused", fmt.Sprintf("It is paused since %s: nothing is taken, and nothing it has here expires.", stamp(v.Paused.Time))
 		return nil
 	case len(rs.paused) > 0 && len(rs.take) == 0:
@@ -179,12 +182,15 @@ func (s *Site) Status() (*api.Status, error) {
 
 func (s *Site) sentences(st *api.Status, held string) {
 	add := func(x api.Sentence) { st.Sentences = append(st.Sentences, x) }
-	good, counted := 0, 0
+	good, counted, paused := 0, 0, 0
 	for _, v := range st.Volumes {
 		if v.Protected || v.Origin != s.Name() {
 			counted++
-			if v.Protection == "on target" {
+			switch v.Protection {
+			case "on target":
 				good++
+			case "paused":
+				paused++
 			}
 		}
 	}
@@ -197,8 +203,10 @@ func (s *Site) sentences(st *api.Status, held string) {
 		add(api.Sentence{Text: "The one volume is on target.", Weight: "calm"})
 	case good == counted:
 		add(api.Sentence{Text: fmt.Sprintf("All %d volumes are on target.", counted), Weight: "calm"})
+	case paused > 0:
+		add(api.Sentence{Text: fmt.Sprintf("%d of %s on target, %d paused.", good, manyAre(counted, "volume"), paused), Weight: "look"})
 	default:
-		add(api.Sentence{Text: fmt.Sprintf("%d of %d volumes are on target.", good, counted), Weight: "look"})
+		add(api.Sentence{Text: fmt.Sprintf("%d of %s on target.", good, manyAre(counted, "volume")), Weight: "look"})
 	}
 	if held != "" {
 		add(api.Sentence{Text: "Nothing is removed at present: " + held + ".", Weight: "act", Next: "Release removal", Command: "candid store release"})

@@ -39,6 +39,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/policies/diff": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** A document compared with the stored one of its name */
+        post: operations["diffPolicy"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/policies/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What a policy would leave after some days */
+        post: operations["previewPolicy"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/policies/{name}": {
         parameters: {
             query?: never;
@@ -52,6 +86,23 @@ export interface paths {
         post?: never;
         /** Remove a policy */
         delete: operations["removePolicy"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/policies/{name}/versions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** All versions of a policy, newest first */
+        get: operations["listPolicyVersions"];
+        put?: never;
+        post?: never;
+        delete?: never;
         options?: never;
         head?: never;
         patch?: never;
@@ -85,6 +136,23 @@ export interface paths {
         put?: never;
         /** What the rules would let go now; changes nothing */
         post: operations["planPrune"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/reports/objectives": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How well objectives were met */
+        get: operations["reportObjectives"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -298,6 +366,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/snapshots/freeing": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What removing snapshots would give back */
+        post: operations["freeing"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/snapshots/{id}": {
         parameters: {
             query?: never;
@@ -311,6 +396,40 @@ export interface paths {
         post?: never;
         /** Send a snapshot into grace */
         delete: operations["removeSnapshot"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/snapshots/{id}/keep": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Keep a snapshot whatever the rules say */
+        post: operations["keepSnapshot"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/snapshots/{id}/let-go": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Take a keep mark back */
+        post: operations["letGoSnapshot"];
+        delete?: never;
         options?: never;
         head?: never;
         patch?: never;
@@ -523,6 +642,57 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/volumes/{name}/explanation": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What answers for a moment and why; without one, what protects the volume */
+        get: operations["explain"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/volumes/{name}/pause": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Take nothing of a volume and let nothing of it go */
+        post: operations["pauseVolume"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/volumes/{name}/resume": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** End a pause */
+        post: operations["resumeVolume"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/volumes/{name}/snapshots": {
         parameters: {
             query?: never;
@@ -535,6 +705,23 @@ export interface paths {
         put?: never;
         /** Take a snapshot now */
         post: operations["takeSnapshot"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/volumes/{name}/space": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What a volume's snapshots take here */
+        get: operations["getSpace"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -582,6 +769,11 @@ export interface components {
             at: string;
             volume: string;
             what: string;
+        };
+        DiffLine: {
+            /** @enum {string} */
+            sign: " " | "-" | "+";
+            text: string;
         };
         Entry: {
             /**
@@ -644,6 +836,48 @@ export interface components {
              */
             type: string;
         };
+        Explanation: {
+            /** @description how exactly */
+            answer?: string;
+            /** Format: date-time */
+            at?: string;
+            gaps: components["schemas"]["GapReport"][] | null;
+            sentences: string[] | null;
+            /** @description what answers for the moment */
+            snapshot?: components["schemas"]["Snapshot"];
+            volume: string;
+        };
+        FreeAsk: {
+            ids: string[] | null;
+        };
+        Freeing: {
+            /**
+             * Format: int64
+             * @description sum of what each gives back alone
+             */
+            aloneBytes: number;
+            /**
+             * Format: int64
+             * @description if all of them go
+             */
+            bytes: number;
+            sentence: string;
+            snapshots: components["schemas"]["FreeingOne"][] | null;
+        };
+        FreeingOne: {
+            /** Format: int64 */
+            aloneBytes: number;
+            id: string;
+            /** Format: date-time */
+            taken: string;
+            volume: string;
+        };
+        GapReport: {
+            cause: string;
+            /** Format: date-time */
+            due: string;
+            volume: string;
+        };
         GapSpan: {
             cause: string;
             /** Format: int64 */
@@ -655,6 +889,7 @@ export interface components {
         };
         Going: {
             id: string;
+            place: string;
             /** Format: date-time */
             taken: string;
             volume: string;
@@ -667,14 +902,72 @@ export interface components {
             ends: string;
             text: string;
         };
+        KeepAsk: {
+            reason: string;
+            /** Format: date-time */
+            until?: string;
+        };
         Lane: {
             marks: components["schemas"]["TickMark"][] | null;
             place: string;
+        };
+        LateStretch: {
+            /** Format: date-time */
+            from: string;
+            /** @description it went on at the end */
+            open: boolean;
+            place: string;
+            /** Format: date-time */
+            to: string;
+            volume: string;
         };
         LogLine: {
             /** Format: date-time */
             at: string;
             text: string;
+        };
+        ObjectiveRow: {
+            /** Format: int64 */
+            gaps: number;
+            /** Format: int64 */
+            lateCount: number;
+            /** Format: int64 */
+            lateSeconds: number;
+            /**
+             * Format: int64
+             * @description 0: none is set
+             */
+            objectiveSeconds: number;
+            /** Format: double */
+            onTargetPercent: number;
+            /** Format: int64 */
+            onTargetSeconds: number;
+            place: string;
+            /**
+             * Format: int64
+             * @description snapshots and sightings that reached the place
+             */
+            states: number;
+            /**
+             * Format: int64
+             * @description no copy was there yet
+             */
+            unprotectedSeconds: number;
+            volume: string;
+            /** Format: int64 */
+            worstAgeSeconds: number;
+            /** Format: date-time */
+            worstAt?: string;
+        };
+        Objectives: {
+            gaps: components["schemas"]["GapReport"][] | null;
+            late: components["schemas"]["LateStretch"][] | null;
+            rows: components["schemas"]["ObjectiveRow"][] | null;
+            /** Format: date-time */
+            since: string;
+            site: string;
+            /** Format: date-time */
+            until: string;
         };
         PageRun: {
             items: components["schemas"]["Run"][] | null;
@@ -722,7 +1015,7 @@ export interface components {
             objectiveSeconds?: number;
             place: string;
             /** @enum {string} */
-            state: "on target" | "late" | "unprotected";
+            state: "on target" | "late" | "unprotected" | "paused";
         };
         Policy: {
             body: string;
@@ -731,6 +1024,7 @@ export interface components {
             changedBy: string;
             keep: string[] | null;
             name: string;
+            paused: boolean;
             take: string[] | null;
             /** Format: int64 */
             version: number;
@@ -742,14 +1036,77 @@ export interface components {
              * @description stored bytes that would come back
              */
             bytes: number;
+            /** @description what is allowed but hardly meant; line 0 is the document as a whole */
+            hints: components["schemas"]["Problem"][] | null;
             /** @description snapshots that would expire at once under it */
             letting: components["schemas"]["Going"][] | null;
             name?: string;
             problems: components["schemas"]["Problem"][] | null;
             volumes: string[] | null;
         };
+        PolicyDiff: {
+            check: components["schemas"]["PolicyCheck"];
+            lines: components["schemas"]["DiffLine"][] | null;
+            /**
+             * Format: int64
+             * @description of the stored one; 0: there is none
+             */
+            version: number;
+        };
         PolicyPut: {
+            /** @description store it although snapshots expire by it */
+            accept?: boolean;
             body: string;
+        };
+        PolicyVersion: {
+            body: string;
+            /** Format: date-time */
+            changed: string;
+            changedBy: string;
+            removed: boolean;
+            /** Format: int64 */
+            version: number;
+        };
+        Preview: {
+            /** Format: date-time */
+            from: string;
+            fromNothing: boolean;
+            name: string;
+            places: components["schemas"]["PreviewPlace"][] | null;
+            sentences: string[] | null;
+            /** Format: date-time */
+            to: string;
+            volumes: string[] | null;
+        };
+        PreviewAsk: {
+            body?: string;
+            /**
+             * Format: int64
+             * @description 90 when not given
+             */
+            days?: number;
+            /** @description as if no snapshot had been taken yet */
+            fromNothing?: boolean;
+            name?: string;
+        };
+        PreviewPlace: {
+            /**
+             * Format: int64
+             * @description of one volume, at the end
+             */
+            kept: number;
+            /** @description moments one could go back to at the end, newest first; at most 500 */
+            ladder: components["schemas"]["Rung"][] | null;
+            /** Format: date-time */
+            oldest?: string;
+            place: string;
+            /** @description all volumes together */
+            samples: components["schemas"]["Sample"][] | null;
+            /**
+             * Format: int64
+             * @description snapshots that come, of one volume
+             */
+            taken: number;
         };
         Problem: {
             /** Format: int64 */
@@ -842,6 +1199,16 @@ export interface components {
             summary: string;
             target: string;
         };
+        Return: {
+            /** Format: date-time */
+            by: string;
+            /** Format: int64 */
+            bytes: number;
+            /** Format: int64 */
+            days: number;
+            /** Format: int64 */
+            snapshots: number;
+        };
         Route: {
             /** Format: date-time */
             failingSince?: string;
@@ -907,8 +1274,22 @@ export interface components {
             state: "queued" | "running" | "done" | "done with remarks" | "failed" | "cancelled";
             subject: string;
         };
+        Rung: {
+            reasons: string[] | null;
+            /** Format: date-time */
+            taken: string;
+            tier?: string;
+        };
         SaidBody: {
             sentence: string;
+        };
+        Sample: {
+            /** Format: date-time */
+            at: string;
+            /** Format: int64 */
+            bytes: number;
+            /** Format: int64 */
+            count: number;
         };
         Sentence: {
             /** @description the command that does it */
@@ -958,6 +1339,10 @@ export interface components {
             /** Format: date-time */
             graceUntil?: string;
             id: string;
+            /** @description reason of its keep mark */
+            keep?: string;
+            /** Format: date-time */
+            keepUntil?: string;
             labels: {
                 [key: string]: string;
             };
@@ -1007,6 +1392,45 @@ export interface components {
                 [key: string]: string;
             };
             note?: string;
+        };
+        Space: {
+            /**
+             * Format: int64
+             * @description stored bytes, over the last 30 days
+             */
+            addedPerDay: number;
+            /**
+             * Format: int64
+             * @description size of the files as they were last seen
+             */
+            liveBytes: number;
+            /**
+             * Format: int64
+             * @description stored bytes that the newest snapshot needs
+             */
+            newest: number;
+            place: string;
+            /**
+             * Format: int64
+             * @description stored bytes that all of them need
+             */
+            referenced: number;
+            /** @description what comes back by itself */
+            returns: components["schemas"]["Return"][] | null;
+            sentences: string[] | null;
+            /**
+             * Format: int64
+             * @description stored bytes that snapshots of other volumes need too
+             */
+            shared: number;
+            /** Format: int64 */
+            snapshots: number;
+            /**
+             * Format: int64
+             * @description stored bytes that come back if all of them go
+             */
+            unique: number;
+            volume: string;
         };
         Status: {
             coming: components["schemas"]["Coming"][] | null;
@@ -1098,6 +1522,8 @@ export interface components {
             nextDue?: string;
             origin: string;
             path: string;
+            /** Format: date-time */
+            pausedSince?: string;
             places: components["schemas"]["PlaceState"][] | null;
             policies: string[] | null;
             protected: boolean;
@@ -1369,6 +1795,144 @@ export interface operations {
             };
         };
     };
+    diffPolicy: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PolicyPut"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PolicyDiff"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    previewPolicy: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PreviewAsk"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preview"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     getPolicy: {
         parameters: {
             query?: never;
@@ -1454,6 +2018,73 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["SaidBody"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    listPolicyVersions: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PolicyVersion"][] | null;
                 };
             };
             /** @description Unauthorized */
@@ -1592,6 +2223,74 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["PruneResult"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    reportObjectives: {
+        parameters: {
+            query?: {
+                /** @description 30 days ago when not given */
+                since?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Objectives"];
                 };
             };
             /** @description Unauthorized */
@@ -2655,6 +3354,75 @@ export interface operations {
             };
         };
     };
+    freeing: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["FreeAsk"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Freeing"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     getSnapshot: {
         parameters: {
             query?: never;
@@ -2723,6 +3491,144 @@ export interface operations {
         };
     };
     removeSnapshot: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Snapshot"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    keepSnapshot: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["KeepAsk"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Snapshot"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    letGoSnapshot: {
         parameters: {
             query?: never;
             header?: never;
@@ -3793,6 +4699,210 @@ export interface operations {
             };
         };
     };
+    explain: {
+        parameters: {
+            query?: {
+                /** @description RFC 3339, latest, or a snapshot's id */
+                at?: string;
+            };
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Explanation"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    pauseVolume: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SaidBody"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    resumeVolume: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SaidBody"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     listSnapshots: {
         parameters: {
             query?: {
@@ -3888,6 +4998,73 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Run"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    getSpace: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Space"];
                 };
             };
             /** @description Unauthorized */
