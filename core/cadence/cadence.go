@@ -16,6 +16,10 @@ const (
 	daily
 	weekly
 	monthly
+	yearly
+	recurrence // an RFC 5545 rule
+	onChange
+	atStart
 )
 
 // TimeOfDay is minutes since midnight on the wall.
@@ -32,6 +36,9 @@ type Cadence struct {
 	days     weekdays      // 0 means any day
 	window   *window
 	monthDay monthDay
+	month    time.Month // yearly
+	rule     *rule
+	settle   time.Duration // on change: how long nothing must have changed
 	zone     *time.Location
 	ownZone  bool
 }
@@ -79,12 +86,29 @@ func (m monthDay) holds(y int, mo time.Month, d int) bool {
 // Zone returns the zone the cadence is read in.
 func (c *Cadence) Zone() *time.Location { return c.zone }
 
-// horizonDays bounds the search for the next instant: day 29 of February on a
-// given weekday comes at least every 40 years; no phrase here is rarer.
+// horizonDays bounds the search for the next instant. Of phrases 29 February is the
+// rarest: it comes at least every eight years.
 const horizonDays = 366 * 8
+
+// AtStart reports whether the cadence asks for a snapshot whenever the service starts. It
+// has no due times of its own.
+func (c *Cadence) AtStart() bool { return c.form == atStart }
+
+// OnChange reports whether the cadence asks for a snapshot when something changed: not
+// before nothing changed for settle, and at most once in each least. Its due times are
+// those at which one looks where no change is told.
+func (c *Cadence) OnChange() (settle, least time.Duration, ok bool) {
+	return c.settle, c.interval, c.form == onChange
+}
 
 // Next returns the first due instant after t; ok is false when none comes.
 func (c *Cadence) Next(t time.Time) (next time.Time, ok bool) {
+	switch c.form {
+	case atStart:
+		return time.Time{}, false
+	case recurrence:
+		return c.rule.next(t, c.zone)
+	}
 	t = t.In(c.zone)
 	y, m, d := t.Date()
 	// A wall time that is left out may fire on the following date; a day earlier
@@ -118,6 +142,8 @@ func (c *Cadence) matchesDay(day time.Time) bool {
 	switch c.form {
 	case monthly:
 		return c.monthDay.holds(day.Date())
+	case yearly:
+		return day.Month() == c.month && c.monthDay.holds(day.Date())
 	default:
 		return c.days.holds(day.Weekday())
 	}
@@ -126,7 +152,7 @@ func (c *Cadence) matchesDay(day time.Time) bool {
 func (c *Cadence) firstOnDay(day, after time.Time) (time.Time, bool) {
 	y, m, d := day.Date()
 	switch c.form {
-	case every:
+	case every, onChange:
 		return c.firstElapsed(y, m, d, after)
 	case hourly:
 		for h := range 24 {
@@ -208,6 +234,15 @@ func (c *Cadence) String() string {
 		b.WriteString("weekly on " + c.days.String() + " at " + joinTimes(c.times))
 	case monthly:
 		b.WriteString("monthly on " + c.monthDay.String() + " at " + joinTimes(c.times))
+	case yearly:
+		d := Days{monthly: true, monthDay: c.monthDay, month: c.month}
+		b.WriteString(d.String() + " at " + joinTimes(c.times))
+	case recurrence:
+		b.WriteString(c.rule.String())
+	case onChange:
+		fmt.Fprintf(&b, "on change, settle %s, at most every %s", spell(c.settle), spell(c.interval))
+	case atStart:
+		b.WriteString("at service start")
 	}
 	if c.window != nil {
 		fmt.Fprintf(&b, " between %s and %s", c.window.from, c.window.to)
@@ -219,6 +254,18 @@ func (c *Cadence) String() string {
 		b.WriteString(" in " + c.zone.String())
 	}
 	return b.String()
+}
+
+// spell writes whole minutes or hours.
+func spell(d time.Duration) string {
+	n, unit := int(d/time.Minute), "minute"
+	if n%60 == 0 && n > 0 {
+		n, unit = n/60, "hour"
+	}
+	if n != 1 {
+		unit += "s"
+	}
+	return fmt.Sprintf("%d %s", n, unit)
 }
 
 func joinTimes(ts []TimeOfDay) string {

@@ -94,6 +94,9 @@ func (p *parser) expect(word string) error {
 
 // Parse reads a phrase; zone is used when the phrase names none.
 func Parse(phrase string, zone *time.Location) (*Cadence, error) {
+	if isRule(phrase) {
+		return parseRule(phrase, zone)
+	}
 	p := &parser{phrase: phrase, toks: tokenize(phrase)}
 	c := &Cadence{zone: zone}
 	var err error
@@ -120,8 +123,29 @@ func Parse(phrase string, zone *time.Location) (*Cadence, error) {
 	case "monthly":
 		c.form = monthly
 		err = p.monthly(c)
+	case "yearly":
+		c.form = yearly
+		if err = p.expect("on"); err == nil {
+			if err = p.dayOfYear(&c.monthDay, &c.month); err == nil {
+				if err = p.expect("at"); err == nil {
+					c.times, err = p.times()
+				}
+			}
+		}
+	case "on":
+		err = p.onChange(c)
+	case "at":
+		c.form = atStart
+		if err = p.expect("service"); err == nil {
+			err = p.expect("start")
+		}
+		if err == nil && p.pos < len(p.toks) {
+			p.pos++
+			err = p.fail("the end")
+		}
+		return c, err
 	default:
-		err = p.fail("every, hourly, daily, weekly or monthly")
+		err = p.fail("every, hourly, daily, weekly, monthly, yearly, on change, at service start, or a line that begins with RRULE:")
 	}
 	if err != nil {
 		return nil, err
@@ -155,6 +179,55 @@ func (p *parser) every(c *Cadence) error {
 	}
 	c.interval = time.Duration(n) * unit
 	return nil
+}
+
+// onChange reads "change", and in any order "settle 2 minutes" and "at most every 10
+// minutes".
+func (p *parser) onChange(c *Cadence) error {
+	c.form, c.settle, c.interval = onChange, time.Minute, 10*time.Minute
+	if err := p.expect("change"); err != nil {
+		return err
+	}
+	for p.accept(",") {
+		var into *time.Duration
+		switch p.next() {
+		case "settle":
+			into = &c.settle
+		case "at":
+			if err := p.expect("most"); err != nil {
+				return err
+			}
+			if err := p.expect("every"); err != nil {
+				return err
+			}
+			into = &c.interval
+		default:
+			return p.fail("settle or at most every")
+		}
+		d, err := p.duration()
+		if err != nil {
+			return err
+		}
+		*into = d
+	}
+	return nil
+}
+
+// duration reads a number of minutes or hours, up to a day.
+func (p *parser) duration() (time.Duration, error) {
+	n, err := strconv.Atoi(p.next())
+	if err != nil || n < 1 || n > 24*60 {
+		return 0, p.fail("a number of minutes or hours")
+	}
+	switch strings.TrimSuffix(p.next(), "s") {
+	case "minute":
+		return time.Duration(n) * time.Minute, nil
+	case "hour":
+		if n <= 24 {
+			return time.Duration(n) * time.Hour, nil
+		}
+	}
+	return 0, p.fail("minutes or hours, up to a day")
 }
 
 func (p *parser) hourly(c *Cadence) error {
@@ -248,7 +321,7 @@ func (p *parser) tail(c *Cadence) error {
 	for p.pos < len(p.toks) {
 		var err error
 		switch w := p.next(); {
-		case w == "between" && c.window == nil && (c.form == every || c.form == hourly):
+		case w == "between" && c.window == nil && (c.form == every || c.form == hourly || c.form == onChange):
 			w := &window{}
 			if w.from, err = p.timeOfDay(); err == nil {
 				if err = p.expect("and"); err == nil {
@@ -256,7 +329,7 @@ func (p *parser) tail(c *Cadence) error {
 				}
 			}
 			c.window = w
-		case w == "on" && c.days == 0 && c.form != monthly:
+		case w == "on" && c.days == 0 && c.form != monthly && c.form != yearly && c.form != weekly:
 			c.days, err = p.weekdays()
 		case w == "in" && !c.ownZone:
 			name := ""

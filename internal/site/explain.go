@@ -59,7 +59,13 @@ func (s *Site) explainVolume(out *api.Explanation, v *catalog.Volume) error {
 		}
 		for _, c := range p.Take {
 			if next, ok := c.Next(now); ok && !p.Paused && !rs.proposed {
+				if _, least, looks := c.OnChange(); looks {
+					say("It takes %s. Changes are looked for by scanning every %s, because no change journal runs here; next %s.", c, retention.Words(least), stamp(next))
+					continue
+				}
 				say("It takes %s; next %s.", c, stamp(next))
+			} else if c.AtStart() && !p.Paused && !rs.proposed {
+				say("It takes one whenever the service starts.")
 			}
 		}
 	}

@@ -8,6 +8,7 @@ import (
 	"sort"
 	"time"
 
+	"candidharbor/core/cadence"
 	"candidharbor/core/object"
 	"candidharbor/internal/catalog"
 )
@@ -89,7 +90,7 @@ func (s *Site) Step(ctx context.Context, wait bool) (next time.Time, err error) 
 		if t, ok := rs.next(now); ok {
 			sooner(t)
 		}
-		if due, ok := rs.next(v.ScheduledUntil.Time); !ok || due.After(now) {
+		if due, ok := rs.next(v.ScheduledUntil.Time); (!ok || due.After(now)) && !s.dueAtStart(v, rs) {
 			continue
 		}
 		if s.isBusy("due " + v.Name) {
@@ -130,6 +131,10 @@ func (s *Site) startDue(v *catalog.Volume, rs *ruleset, now time.Time) (*job, er
 		return nil, err
 	}
 	var due []time.Time
+	atStart := s.dueAtStart(v, rs)
+	if atStart {
+		due = append(due, s.started)
+	}
 	for _, c := range rs.take {
 		for t := range c.Between(v.ScheduledUntil.Time, now) {
 			due = append(due, t)
@@ -143,7 +148,7 @@ func (s *Site) startDue(v *catalog.Volume, rs *ruleset, now time.Time) (*job, er
 	latest := due[len(due)-1]
 	var gaps []catalog.Gap
 	for _, t := range due {
-		if now.Sub(t) > lateAfter {
+		if now.Sub(t) > lateAfter && !(atStart && t.Equal(s.started)) {
 			gaps = append(gaps, catalog.Gap{Volume: v.Name, Due: catalog.At(t), Cause: s.whyMissed(t)})
 		}
 	}
@@ -159,7 +164,7 @@ func (s *Site) startDue(v *catalog.Volume, rs *ruleset, now time.Time) (*job, er
 		if len(gaps) > 0 {
 			j.logf("%d due times were missed: %s", len(gaps), gaps[len(gaps)-1].Cause)
 		}
-		row, outcome, err := s.take(ctx, j, v.Name, taking{cause: object.CauseScheduled, due: latest})
+		row, outcome, err := s.take(ctx, j, v.Name, taking{cause: object.CauseScheduled, due: latest, onChange: !atStart && rs.onlyLooks(latest)})
 		if err != nil {
 			if s.ctx.Err() != nil {
 				return nil, "", err // due again when the service is back
@@ -183,6 +188,25 @@ func (s *Site) startDue(v *catalog.Volume, rs *ruleset, now time.Time) (*job, er
 		release()
 	}
 	return j, err
+}
+
+// dueAtStart reports whether a cadence asks for a snapshot at the start of the service
+// that was not taken yet.
+func (s *Site) dueAtStart(v *catalog.Volume, rs *ruleset) bool {
+	return v.ScheduledUntil.Before(s.started) && slices.ContainsFunc(rs.take, (*cadence.Cadence).AtStart)
+}
+
+// onlyLooks reports whether at a due time one only looks whether something changed.
+func (rs *ruleset) onlyLooks(due time.Time) bool {
+	for _, c := range rs.take {
+		if _, _, looks := c.OnChange(); looks {
+			continue
+		}
+		if at, ok := c.Next(due.Add(-time.Nanosecond)); ok && at.Equal(due) {
+			return false
+		}
+	}
+	return true
 }
 
 func (s *Site) whyMissed(due time.Time) string {

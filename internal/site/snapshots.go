@@ -22,6 +22,8 @@ type taking struct {
 	cause object.Cause
 	ask   api.SnapshotTake
 	due   time.Time // scheduled ones
+	// onChange says that nothing was to be taken unless something changed.
+	onChange bool
 }
 
 // TakeSnapshot starts a snapshot by hand.
@@ -124,7 +126,7 @@ func (s *Site) take(ctx context.Context, j *job, volume string, t taking) (*cata
 		return nil, "", explainScan(v, err)
 	}
 	ended := s.clock.Now()
-	if t.cause == object.CauseScheduled && rs.skip && res.Unchanged && res.RemarkCount == 0 && last != nil && last.GraceUntil.IsZero() && s.sameTop(last, res) {
+	if t.cause == object.CauseScheduled && (rs.skip || t.onChange) && res.Unchanged && res.RemarkCount == 0 && last != nil && last.GraceUntil.IsZero() && s.sameTop(last, res) {
 		if err := s.sighted(last, began); err != nil {
 			res.Forget()
 			return nil, "", err
