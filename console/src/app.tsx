@@ -4,6 +4,7 @@ import { NavLink, Route, Routes, useLocation } from "react-router";
 
 import { api, Problem, told } from "./api/client";
 import { useEvents } from "./api/events";
+import { Objectives } from "./pages/objectives";
 import { Policies } from "./pages/policies";
 import { RunPage, Runs } from "./pages/runs";
 import { Sites } from "./pages/sites";
@@ -15,7 +16,7 @@ import { Trouble, Waiting } from "./parts/bits";
 import { TimeProvider } from "./parts/time";
 
 const pages = [
-  ["/", "Today"], ["/volumes", "Volumes"], ["/policies", "Policies"], ["/sites", "Sites"], ["/runs", "Runs"], ["/space", "Space"],
+  ["/", "Today"], ["/volumes", "Volumes"], ["/policies", "Policies"], ["/sites", "Sites"], ["/runs", "Runs"], ["/space", "Space"], ["/objectives", "Objectives"],
 ];
 
 export function App() {
@@ -37,6 +38,7 @@ export function App() {
           <Route path="/runs" element={<Runs />} />
           <Route path="/runs/:id" element={<RunPage />} />
           <Route path="/space" element={<Space />} />
+          <Route path="/objectives" element={<Objectives />} />
           <Route path="*" element={<p className="my-8">There is no such page. Choose one above.</p>} />
         </Routes>
       </main>

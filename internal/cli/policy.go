@@ -17,7 +17,7 @@ import (
 func policyCommand() *cli.Command {
 	return &cli.Command{Name: "policy", Usage: "which volumes, when, kept for how long", Commands: []*cli.Command{
 		{Name: "put", Usage: "store a policy document, or several with --- between them; - reads standard input", ArgsUsage: "FILE", Description: "Example: candid policy put survey-standard.yaml",
-			Flags:  []cli.Flag{&cli.BoolFlag{Name: "accept", Usage: "store it although snapshots expire by it"}},
+			Flags:  []cli.Flag{&cli.BoolFlag{Name: "yes", Usage: "accept that snapshots expire by it"}},
 			Action: with("FILE", policyPut)},
 		{Name: "check", Usage: "what is wrong with a document, what is hardly meant, what it would let go", ArgsUsage: "FILE", Description: "Example: candid policy check survey-standard.yaml", Action: with("FILE", policyCheck)},
 		{Name: "diff", Usage: "a document compared with the stored one, and what it would let go", ArgsUsage: "FILE", Description: "Example: candid policy diff survey-standard.yaml", Action: with("FILE", policyDiff)},
@@ -121,12 +121,12 @@ func policyPut(ctx context.Context, f *face, cmd *cli.Command) error {
 		if err := f.Post(ctx, "/policies/check", api.PolicyPut{Body: doc}, &check); err != nil {
 			return err
 		}
-		if len(check.Problems) == 0 && len(check.Letting) > 0 && !cmd.Bool("accept") {
+		if len(check.Problems) == 0 && len(check.Letting) > 0 && !cmd.Bool("yes") {
 			f.letting(f.err, &check)
-			return &exitError{exitFailed, fmt.Errorf("nothing was stored of %s: under it %s would expire; say --accept if that is meant", check.Name, plural(len(check.Letting), "snapshot", "snapshots"))}
+			return &exitError{exitFailed, fmt.Errorf("nothing was stored of %s: under it %s would expire; say --yes to accept that", check.Name, plural(len(check.Letting), "snapshot", "snapshots"))}
 		}
 		var p api.Policy
-		if err := f.Put(ctx, "/policies", api.PolicyPut{Body: doc, Accept: cmd.Bool("accept")}, &p); err != nil {
+		if err := f.Put(ctx, "/policies", api.PolicyPut{Body: doc, Accept: cmd.Bool("yes")}, &p); err != nil {
 			return err
 		}
 		stored = append(stored, p)

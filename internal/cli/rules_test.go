@@ -161,7 +161,7 @@ At stonewick 3 snapshots would expire:
   #7 of letters, taken 2026-03-09 00:00:00: no longer within daily 2
   #8 of letters, taken 2026-03-02 12:00:00: no longer within daily 2
 `)
-	d.refuses("policy put DIR/few.yaml", 1, "say --accept if that is meant")
+	d.refuses("policy put DIR/few.yaml", 1, "say --yes to accept that")
 	d.reads("policy check DIR/few.yaml", `
 survey can be stored. It chooses letters.
 ! mereside is to keep copies, but no route goes there: nothing reaches it
@@ -207,7 +207,7 @@ kept as      marked to keep: audit of 2026
 until about  2031-01-01 00:00:00
 carried to   stonewick
 `)
-	d.reads("policy put DIR/few.yaml --accept", `
+	d.reads("policy put DIR/few.yaml --yes", `
 Policy survey is stored as version 2.
 takes  every 6 hours
 keeps  larkfield: newest 3

@@ -5,6 +5,7 @@ import { Link, useSearchParams } from "react-router";
 import { api, once, type Schemas, told } from "../api/client";
 import { ByCommand, Trouble, Waiting } from "../parts/bits";
 import { size, stamp } from "../parts/words";
+import { History, PolicyPreview } from "./preview";
 
 const blank = `policy: my-first
 volumes: {collection: herbarium}
@@ -38,7 +39,7 @@ export function Policies() {
       </div>
       {all.length === 0 && name !== "+" && <p className="mb-3">No policies yet. Begin with this one: change it to your needs and store it.</p>}
       <Editor key={chosen ? chosen.name + chosen.version : "+"} policy={chosen} start={chosen?.body ?? blank.replaceAll("SITE", site.data?.name ?? "here")} stored={choose} />
-      <ByCommand lines={[chosen ? `candid policy show ${chosen.name}` : "candid policy list", "candid policy put FILE"]} />
+      <ByCommand lines={[chosen ? `candid policy show ${chosen.name}` : "candid policy list", "candid policy diff FILE", "candid policy put FILE", ...(chosen ? [`candid policy preview ${chosen.name}`] : [])]} />
     </>
   );
 }
@@ -53,15 +54,23 @@ function Editor({ policy, start, stored }: { policy?: Schemas["Policy"]; start: 
     return () => clearTimeout(t);
   }, [text]);
   const check = useQuery({ queryKey: ["check", settled], queryFn: () => told(api.POST("/policies/check", { body: { body: settled } })), placeholderData: (old) => old });
-  const put = useMutation({
-    mutationFn: () => told(api.PUT("/policies", { body: { body: text }, headers: once() })),
-    onSuccess: (p) => { void queries.invalidateQueries(); stored(p.name); },
-  });
   const problems = check.data?.problems ?? [];
   const letting = check.data?.letting ?? [];
+  const hints = check.data?.hints ?? [];
+  const places = [...new Set(letting.map((g) => g.place))];
+  const goTo = (line: number, column: number) => {
+    const at = lines.slice(0, Math.max(0, line - 1)).join("\n").length + (line > 1 ? 1 : 0) + Math.max(0, column - 1);
+    area.current?.focus();
+    area.current?.setSelectionRange(at, at);
+  };
+  const put = useMutation({
+    mutationFn: () => told(api.PUT("/policies", { body: { body: text, accept: letting.length > 0 }, headers: once() })),
+    onSuccess: (p) => { void queries.invalidateQueries(); stored(p.name); },
+  });
   const bad = new Set(problems.map((p) => p.line));
   const lines = text.split("\n");
   return (
+    <>
     <div className="grid gap-x-8 gap-y-4 lg:grid-cols-[minmax(0,1.15fr)_minmax(0,1fr)]">
       <div>
         <div className="flex border border-ink bg-sheet font-mono text-[13px] leading-6">
@@ -77,17 +86,14 @@ function Editor({ policy, start, stored }: { policy?: Schemas["Policy"]; start: 
           {policy && <span className="text-sm text-faint">version {policy.version}, changed {stamp(policy.changed)} by {policy.changedBy}</span>}
         </div>
         <Trouble error={put.error ?? check.error} />
+        {policy && <History name={policy.name} load={setText} />}
       </div>
       <section aria-label="What it does" aria-live="polite">
         {problems.length > 0 ? (
           <>
             <h2 className="head border-b border-ink">It cannot be used yet</h2>
             {problems.map((p) => (
-              <button key={p.line + p.what} className="my-2 block w-full cursor-pointer border-l-4 border-hand pl-3 text-left text-sm" onClick={() => {
-                const at = lines.slice(0, Math.max(0, p.line - 1)).join("\n").length + (p.line > 1 ? 1 : 0) + Math.max(0, p.column - 1);
-                area.current?.focus();
-                area.current?.setSelectionRange(at, at);
-              }}>
+              <button key={p.line + p.what} className="my-2 block w-full cursor-pointer border-l-4 border-hand pl-3 text-left text-sm" onClick={() => goTo(p.line, p.column)}>
                 {p.line > 0 && <strong>Line {p.line}, column {p.column}: </strong>}{p.what}
               </button>
             ))}
@@ -95,7 +101,7 @@ function Editor({ policy, start, stored }: { policy?: Schemas["Policy"]; start: 
         ) : check.data && (
           <>
             <h2 className="head border-b border-ink">What it does</h2>
-            <p className="my-2 text-sm">{(check.data.volumes ?? []).length ? <>It chooses {(check.data.volumes ?? []).map((v, i) => <span key={v}>{i > 0 && ", "}<Link className="quiet" to={`/volumes/${encodeURIComponent(v)}`}>{v}</Link></span>)}.</> : "It chooses no volume yet: none has these labels or names."}</p>
+            <p className="my-2 text-sm">{(check.data.volumes ?? []).length ? <>It chooses {(check.data.volumes ?? []).map((v, i) => <span key={v}>{i > 0 && ", "}<Link className="quiet" to={`/volumes/${encodeURIComponent(v)}`}>{v}</Link></span>)}.</> : "It chooses no volume yet."}</p>
             {policy && text === policy.body && (
               <>
                 <h3 className="mt-3 font-semibold">Takes</h3>
@@ -104,15 +110,20 @@ function Editor({ policy, start, stored }: { policy?: Schemas["Policy"]; start: 
                 <ul className="text-sm">{(policy.keep ?? []).map((k) => <li key={k}>at {k}</li>)}{(policy.keep ?? []).length === 0 && <li className="text-faint">everything, everywhere</li>}</ul>
               </>
             )}
+            {hints.map((h) => (
+              <button key={h.line + h.what} className="my-2 block w-full cursor-pointer border-l-4 border-now pl-3 text-left text-sm" onClick={() => goTo(h.line, h.column)}>{h.line > 0 && <strong>Line {h.line}: </strong>}{h.what}</button>
+            ))}
             {letting.length === 0 ? <p className="my-3 text-sm text-faint">Under it nothing expires that is kept now.</p> : (
               <>
-                <p className="my-3 border-l-4 border-hand pl-3 text-sm">Under it {letting.length} snapshots expire that are kept now; after grace and a sweep {size(check.data.bytes)} come back.</p>
-                <div className="max-h-72 overflow-y-auto"><table className="plain"><tbody>{letting.map((g) => <tr key={g.id}><td className="font-mono whitespace-nowrap">{stamp(g.taken)}</td><td>{g.volume}</td><td className="text-faint">{g.why}</td></tr>)}</tbody></table></div>
+                <p className="my-3 border-l-4 border-hand pl-3 text-sm">Under it snapshots expire that are kept now: {places.map((p) => `${letting.filter((g) => g.place === p).length} at ${p}`).join(", ")}. After grace and a sweep {size(check.data.bytes)} come back here.</p>
+                <div className="max-h-72 overflow-y-auto"><table className="plain"><tbody>{letting.map((g) => <tr key={g.place + g.id}><td className="font-mono whitespace-nowrap">{stamp(g.taken)}</td><td>{g.volume}</td><td>{g.place}</td><td className="text-faint">{g.why}</td></tr>)}</tbody></table></div>
               </>
             )}
           </>
         )}
       </section>
     </div>
+    {check.data && problems.length === 0 && <PolicyPreview body={settled} />}
+    </>
   );
 }

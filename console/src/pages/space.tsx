@@ -1,12 +1,14 @@
 import { useMutation, useQuery } from "@tanstack/react-query";
-import { useNavigate } from "react-router";
+import { useNavigate, useSearchParams } from "react-router";
 
 import { api, once, told } from "../api/client";
 import { ByCommand, Trouble, Waiting } from "../parts/bits";
 import { exact, size, stamp } from "../parts/words";
+import { VolumeSpace } from "./returns";
 
 export function Space() {
   const go = useNavigate();
+  const [params, setParams] = useSearchParams();
   const use = useQuery({ queryKey: ["store"], queryFn: () => told(api.GET("/store")) });
   const plan = useQuery({ queryKey: ["store", "prune"], queryFn: () => told(api.POST("/prune/plan", { body: {} })) });
   const prune = useMutation({ mutationFn: () => told(api.POST("/prune", { body: {}, headers: once() })), onSuccess: (r) => void go(`/runs/${r.id}`) });
@@ -16,6 +18,8 @@ export function Space() {
   const u = use.data;
   const most = Math.max(1, ...(u.volumes ?? []).map((v) => v.referenced));
   const p = plan.data;
+  const chosen = params.get("volume") ?? u.volumes?.[0]?.volume ?? "";
+  const choose = (v: string) => setParams((old) => { const n = new URLSearchParams(old); n.set("volume", v); return n; });
   return (
     <>
       <h1 className="head my-5">Space at <span className="capitalize">{u.place}</span></h1>
@@ -26,12 +30,13 @@ export function Space() {
       <div className="overflow-x-auto"><table className="plain">
         <thead><tr><th scope="col">Volume</th><th scope="col">Snapshots</th><th scope="col">Needs</th><th scope="col" className="w-2/5"><span className="sr-only">Drawn</span></th><th scope="col">Back if all of them went</th></tr></thead>
         <tbody>{(u.volumes ?? []).map((v) => (
-          <tr key={v.volume}><td>{v.volume}</td><td>{v.snapshots}</td><td title={exact(v.referenced)}>{size(v.referenced)}</td>
+          <tr key={v.volume}><td><button className={v.volume === chosen ? "border-b-2 border-ink font-semibold" : "quiet"} onClick={() => choose(v.volume)}>{v.volume}</button></td><td>{v.snapshots}</td><td title={exact(v.referenced)}>{size(v.referenced)}</td>
             <td><svg width="100%" height="14" aria-hidden><rect width={`${(100 * v.referenced) / most}%`} height="13" y="0.5" fill="none" stroke="var(--ink)" /><rect width={`${(100 * v.unique) / most}%`} height="13" y="0.5" fill="var(--ink)" /></svg></td>
             <td title={exact(v.unique)}>{size(v.unique)}</td></tr>
         ))}</tbody>
       </table></div>
       <p className="text-xs text-faint">Filled: its own. Outlined: shared with snapshots of other volumes.</p>
+      {chosen && <><h2 className="head mt-6 mb-2 border-b border-ink">{chosen}</h2><VolumeSpace key={chosen} volume={chosen} /></>}
       <h2 className="head mt-6 border-b border-ink">What the rules let go now</h2>
       <Trouble error={plan.error ?? prune.error ?? sweep.error} />
       {p && (
@@ -43,7 +48,7 @@ export function Space() {
         </>
       )}
       <div className="mt-4 flex gap-3"><button className="press" onClick={() => prune.mutate()}>Apply the rules now</button><button className="press" onClick={() => sweep.mutate()}>Sweep now</button></div>
-      <ByCommand lines={["candid store usage", "candid prune --dry-run", "candid store sweep"]} />
+      <ByCommand lines={["candid space", ...(chosen ? [`candid space ${chosen}`] : []), "candid space free ID", "candid prune --dry-run", "candid store sweep"]} />
     </>
   );
 }

@@ -8,6 +8,7 @@ import { Ruler } from "../parts/ruler";
 import { useTime } from "../parts/time";
 import { ago, exact, size, stamp } from "../parts/words";
 import { RestoreSheet } from "./restore";
+import { KeepSheet, PauseButton, Why } from "./why";
 
 export function VolumePage() {
   const { name = "" } = useParams();
@@ -29,7 +30,12 @@ export function VolumePage() {
         <h1 className="font-say text-2xl font-semibold">{v.name}</h1>
         <State word={v.protection} />
         <p className="font-say text-lg">{v.sentence}</p>
-        {v.protected && <button className="press ml-auto" onClick={() => take.mutate()} disabled={take.isPending}>Take a snapshot now</button>}
+        {v.protected && (
+          <span className="ml-auto flex flex-wrap items-baseline gap-4">
+            {v.origin === v.places?.[0]?.place && <PauseButton volume={name} paused={!!v.pausedSince} />}
+            <button className="press" onClick={() => take.mutate()} disabled={take.isPending}>Take a snapshot now</button>
+          </span>
+        )}
       </div>
       <Trouble error={take.error} />
       <Ruler volumes={[name]} tall />
@@ -45,10 +51,11 @@ export function VolumePage() {
             <Fact k="next due" v={v.nextDue ? `${stamp(v.nextDue)} (${ago(v.nextDue)})` : "nothing"} />
             {(v.places ?? []).map((p) => <Fact key={p.place} k={`at ${p.place}`} v={`${p.state}; newest state ${p.newest ? ago(p.newest) : "none"}${p.backlog ? `; ${p.backlog} still to carry` : ""}`} />)}
           </Facts>
+          <Why volume={name} at={time.moment ? at : undefined} />
           <Snapshots volume={name} />
         </aside>
       </div>
-      <ByCommand lines={[`candid browse ${name} --at ${when}`, `candid restore ${name} PATH --at ${when} --in-place --dry-run`]} />
+      <ByCommand lines={[time.moment ? `candid explain ${name} --at ${when}` : `candid explain ${name}`, `candid browse ${name} --at ${when}`, `candid restore ${name} PATH --at ${when} --in-place --dry-run`]} />
     </>
   );
 }
@@ -136,11 +143,14 @@ function Snapshots({ volume }: { volume: string }) {
         ? told(api.DELETE("/snapshots/{id}", { params: { path: { id: s.id } }, headers: once() }))
         : told(api.POST("/snapshots/{id}/recall", { params: { path: { id: s.id } }, headers: once() })),
   });
+  const [keeping, setKeeping] = useState<Snapshot | null>(null);
+  const letGo = useMutation({ mutationFn: (s: Snapshot) => told(api.POST("/snapshots/{id}/let-go", { params: { path: { id: s.id } }, headers: once() })) });
   const all = list.data?.pages.flatMap((p) => p.items ?? []) ?? [];
   return (
     <section className="my-6">
       <h2 className="head border-b border-ink">Snapshots</h2>
-      <Trouble error={list.error ?? act.error} />
+      {keeping && <KeepSheet snapshot={keeping} close={() => setKeeping(null)} />}
+      <Trouble error={list.error ?? act.error ?? letGo.error} />
       {!list.isPending && all.length === 0 && <p className="py-2 text-sm text-faint">None yet.</p>}
       <ol className="text-sm">
         {all.map((s) => (
@@ -149,7 +159,10 @@ function Snapshots({ volume }: { volume: string }) {
               <button className={`font-mono cursor-pointer ${time.moment === Date.parse(s.taken) ? "font-semibold" : "quiet"}`} onClick={() => time.choose(Math.ceil(Date.parse(s.taken) / 1000) * 1000)}>{stamp(s.taken)}</button>
               {s.cause !== "scheduled" && <span className="text-faint">{s.cause}</span>}
               {s.remarkCount > 0 && <span className="text-hand">{s.remarkCount} remarks</span>}
-              <button className="quiet ml-auto text-xs text-faint" onClick={() => act.mutate(s)}>{s.state === "kept" ? "let go" : "recall"}</button>
+              <span className="ml-auto flex gap-3 text-xs text-faint">
+                {s.keep ? <button className="quiet" onClick={() => letGo.mutate(s)}>unmark</button> : <button className="quiet" onClick={() => setKeeping(s)}>keep</button>}
+                {!s.keep && <button className="quiet" onClick={() => act.mutate(s)}>{s.state === "kept" ? "remove" : "recall"}</button>}
+              </span>
             </div>
             <p className="text-xs text-faint">
               {s.note && <q className="text-ink">{s.note}</q>} {s.state === "kept" ? (s.reasons ?? []).join("; ") : `in grace until ${stamp(s.graceUntil!)}: ${s.letGo}`}

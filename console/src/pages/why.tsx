@@ -1,0 +1,55 @@
+import { useMutation, useQuery } from "@tanstack/react-query";
+import { useState } from "react";
+
+import { api, once, type Snapshot, told } from "../api/client";
+import { Field, Sheet, Trouble } from "../parts/bits";
+import { stamp } from "../parts/words";
+
+/** What answers for the chosen moment and why; without one, what protects the volume. */
+export function Why({ volume, at }: { volume: string; at?: string }) {
+  const why = useQuery({
+    queryKey: ["explanation", volume, at ?? ""],
+    queryFn: () => told(api.GET("/volumes/{name}/explanation", { params: { path: { name: volume }, query: { at } } })),
+  });
+  return (
+    <section className="my-6" aria-labelledby="why">
+      <h2 id="why" className="head border-b border-ink">{at ? "Why this state" : "Why and how"}</h2>
+      <Trouble error={why.error} />
+      {(why.data?.sentences ?? []).map((s) => <p key={s} className="my-1.5 text-sm">{s}</p>)}
+      {(why.data?.gaps ?? []).slice(0, 8).map((g) => <p key={g.due} className="my-1 border-l-4 border-hand pl-2 text-xs">due {stamp(g.due)}: {g.cause}</p>)}
+    </section>
+  );
+}
+
+export function PauseButton({ volume, paused }: { volume: string; paused: boolean }) {
+  const act = useMutation({
+    mutationFn: () => told(api.POST(paused ? "/volumes/{name}/resume" : "/volumes/{name}/pause", { params: { path: { name: volume } }, headers: once() })),
+  });
+  return (
+    <>
+      <button className="quiet text-sm" onClick={() => act.mutate()} disabled={act.isPending}>{paused ? "go on" : "pause"}</button>
+      <Trouble error={act.error} />
+    </>
+  );
+}
+
+/** Asks for the reason of a keep mark. */
+export function KeepSheet({ snapshot, close }: { snapshot: Snapshot; close: () => void }) {
+  const [reason, setReason] = useState("");
+  const [until, setUntil] = useState("");
+  const keep = useMutation({
+    mutationFn: () => told(api.POST("/snapshots/{id}/keep", { params: { path: { id: snapshot.id } }, body: { reason, until: until ? new Date(`${until}T00:00:00`).toISOString() : undefined }, headers: once() })),
+    onSuccess: close,
+  });
+  return (
+    <Sheet title={`Keep the state of ${stamp(snapshot.taken)}`} open close={close}>
+      <p className="text-sm">It stays whatever the rules say, here and wherever it is carried.</p>
+      <form onSubmit={(e) => { e.preventDefault(); keep.mutate(); }}>
+        <Field label="Reason" help="For whoever finds it years later."><input className="field w-full" value={reason} onChange={(e) => setReason(e.target.value)} required maxLength={1000} /></Field>
+        <Field label="Until" help="Empty: until it is let go by hand."><input className="field" type="date" value={until} onChange={(e) => setUntil(e.target.value)} /></Field>
+        <Trouble error={keep.error} />
+        <div className="mt-4 flex gap-3"><button className="press" disabled={keep.isPending}>Keep it</button><button type="button" className="quiet" onClick={close}>Not now</button></div>
+      </form>
+    </Sheet>
+  );
+}
