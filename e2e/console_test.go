@@ -61,8 +61,9 @@ func TestConsole(t *testing.T) {
 		require.NoError(t, json.Unmarshal([]byte(found), &list))
 		require.Empty(t, list, name)
 	}
-	for path, ready := range map[string]string{"/": `document.body.innerText.includes("archive")`, "/volumes": `document.querySelector("table.plain")`, "/policies?policy=all": `document.body.innerText.includes("Takes")`,
-		"/sites": `document.body.innerText.includes("Newest state there")`, "/runs": `document.querySelector("table.plain a")`, "/space": `document.body.innerText.includes("What the rules let go now")`} {
+	for path, ready := range map[string]string{"/": `document.body.innerText.includes("archive")`, "/volumes": `document.querySelector("table.plain")`, "/policies?policy=all": `document.querySelectorAll("figure svg path").length > 1`,
+		"/sites": `document.body.innerText.includes("Newest state there")`, "/runs": `document.querySelector("table.plain a")`, "/space": `document.body.innerText.includes("Comes back by itself")`,
+		"/objectives": `document.querySelector("table.plain svg")`} {
 		require.NoError(t, p.Do(20*time.Second, chromedp.Navigate(a.url+path)), path)
 		require.NoError(t, p.Wait(ready), path)
 		faultless(path)

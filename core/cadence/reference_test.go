@@ -151,7 +151,7 @@ func TestRulesThatAreRefused(t *testing.T) {
 	c, err := Parse("at service start", time.UTC)
 	require.NoError(t, err)
 	require.True(t, c.AtStart())
-	_, ok := c.Next(time.Now())
+	_, ok := c.Next(time.Date(2026, 3, 1, 0, 0, 0, 0, time.UTC))
 	require.False(t, ok)
 	c, err = Parse("on change, at most every 1 hour, settle 3 minutes between 08:00 and 18:00", time.UTC)
 	require.NoError(t, err)

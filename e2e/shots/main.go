@@ -52,9 +52,11 @@ func run(url, token, dir string, width, height int, dark bool, only string) erro
 		{"restore", "/volumes/field-notebooks?at=" + moment, `document.querySelectorAll("table.plain tbody tr").length >= 1`,
 			[]chromedp.Action{click("Bring back the whole"), chromedp.WaitVisible(`//button[contains(., "See what")]`, chromedp.BySearch), click("See what would happen"), chromedp.WaitVisible(`[aria-label="Plan"]`)}},
 		{"policies", "/policies?policy=survey-standard", `document.body.innerText.includes("Takes")`, nil},
+		{"preview", "/policies?policy=survey-standard", `document.querySelectorAll("figure svg path").length >= 4`, []chromedp.Action{click("a year"), chromedp.Sleep(1500 * time.Millisecond), chromedp.ScrollIntoView("#outlook")}},
 		{"sites", "/sites", `document.body.innerText.includes("Newest state there")`, nil},
 		{"runs", "/runs", `document.querySelectorAll("table.plain tbody tr").length > 10`, nil},
-		{"space", "/space", `document.querySelectorAll("table.plain tbody tr").length >= 5`, nil},
+		{"space", "/space", `document.querySelectorAll("table.plain tbody tr").length >= 5 && document.body.innerText.includes("Comes back by itself")`, nil},
+		{"objectives", "/objectives?days=90", `document.querySelectorAll("table.plain tbody tr").length >= 5`, nil},
 	} {
 		if only != "" && !strings.Contains(","+only+",", ","+s.name+",") {
 			continue

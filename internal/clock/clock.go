@@ -2,8 +2,12 @@
 package clock
 
 import (
+	"os"
+	"strings"
 	"sync"
 	"time"
+
+	"golang.org/x/sys/unix"
 )
 
 // Clock tells the time and wakes up at a time.
@@ -13,8 +17,24 @@ type Clock interface {
 	Until(t time.Time) <-chan time.Time
 }
 
+// Steady is what a clock can tell that nobody can set: how long the host has been up,
+// sleep included, and which start of it that counts from.
+type Steady interface {
+	SinceBoot() (up time.Duration, boot string)
+}
+
 // System is the host's clock.
 type System struct{}
+
+// SinceBoot implements Steady.
+func (System) SinceBoot() (time.Duration, string) {
+	var ts unix.Timespec
+	if unix.ClockGettime(unix.CLOCK_BOOTTIME, &ts) != nil {
+		return 0, ""
+	}
+	id, _ := os.ReadFile("/proc/sys/kernel/random/boot_id")
+	return time.Duration(ts.Nano()), strings.TrimSpace(string(id))
+}
 
 // Now returns the host's time.
 func (System) Now() time.Time { return time.Now() }

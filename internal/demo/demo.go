@@ -43,6 +43,7 @@ type story struct {
 	begin     time.Time
 	token     string
 	checks    int
+	kept      string // the snapshot that the auditor signed
 }
 
 const policyStandard = `policy: survey-standard
@@ -68,6 +69,9 @@ skip_unchanged: true
 keep:
   larkfield: {hourly: 24, daily: 30}
   stonewick: {daily: 60, monthly: 12}
+milestones:
+  - {name: month-end, on: monthly on last day, for: 7 years, at: [stonewick]}
+objectives: {larkfield: 4 days, stonewick: 4 days}
 grace: 24 hours
 `
 
@@ -215,6 +219,9 @@ func (s *story) live(now time.Time) error {
 			out, err = s.run(s.larkfield)(s.larkfield.Site.TakeSnapshot("grant-office", api.SnapshotTake{Note: "before the server room is painted"}, "the demo"))
 			err = s.step("Someone takes a snapshot of grant-office by hand.", out, err)
 		}
+		if err == nil {
+			err = s.rules(day)
+		}
 		if err != nil {
 			return err
 		}
@@ -223,6 +230,9 @@ func (s *story) live(now time.Time) error {
 		}
 	}
 	if err := s.advance(now); err != nil {
+		return err
+	}
+	if err := s.keptStays(); err != nil {
 		return err
 	}
 	return s.proof()

@@ -3,6 +3,7 @@ package site
 import (
 	"fmt"
 	"slices"
+	"strings"
 	"time"
 
 	"candidharbor/api"
@@ -230,6 +231,22 @@ func (s *Site) previewWords(out *api.Preview, p *policy.Policy) {
 		}
 		end := pl.Samples[len(pl.Samples)-1]
 		say("At %s one could go back to %s, %s in %s%s; that takes about %s.", pl.Place, stamp(*pl.Oldest), ago(out.To.Sub(*pl.Oldest)), many(pl.Kept, "step"), words, size(end.Bytes))
+	}
+	for _, v := range out.Volumes {
+		var others []string
+		vol, err := s.cat.Volume(v)
+		all, perr := s.compiledPolicies()
+		if err != nil || perr != nil {
+			break
+		}
+		for _, c := range all {
+			if c.Name != p.Name && c.holds(vol) {
+				others = append(others, c.Name)
+			}
+		}
+		if len(others) > 0 {
+			say("%s is chosen by %s too; what that adds is left out here.", v, strings.Join(others, ", "))
+		}
 	}
 	if n := len(out.Volumes); n > 1 {
 		say("Counts and space are those of all %d volumes together, the steps those of %s.", n, out.Volumes[0])

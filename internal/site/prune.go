@@ -148,6 +148,9 @@ func (s *Site) startPrune(volume, by string) (*job, error) {
 }
 
 func (s *Site) prune(ctx context.Context, j *job, volume string) (*api.PruneResult, error) {
+	if err := s.watchClock(); err != nil {
+		return nil, err
+	}
 	res, steps, err := s.planPrune(volume)
 	if err != nil || len(steps) == 0 {
 		return res, err

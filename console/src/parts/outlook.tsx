@@ -8,7 +8,7 @@ type Preview = Schemas["Preview"];
 type Place = Schemas["PreviewPlace"];
 
 const HOUR = 3600;
-const steps: [number, string][] = [[HOUR, "1 hour"], [6 * HOUR, "6 hours"], [24 * HOUR, "1 day"], [7 * 24 * HOUR, "1 week"], [30 * 24 * HOUR, "1 month"], [182 * 24 * HOUR, "½ year"], [365 * 24 * HOUR, "1 year"], [3 * 365 * 24 * HOUR, "3 years"], [7 * 365 * 24 * HOUR, "7 years"]];
+const steps: [number, string][] = [[HOUR, "1 hour"], [6 * HOUR, "6 hours"], [24 * HOUR, "1 day"], [7 * 24 * HOUR, "1 week"], [30 * 24 * HOUR, "1 month"], [365 * 24 * HOUR, "1 year"], [3 * 365 * 24 * HOUR, "3 years"], [7 * 365 * 24 * HOUR, "7 years"]];
 const heights: Record<string, number> = { hourly: 12, daily: 18, weekly: 24, monthly: 30, yearly: 36 };
 
 /** Where a moment of some age stands, 0 now to 1 at the far end: each step back is as wide as the one before, however long it is. */
@@ -25,7 +25,7 @@ export function Ladder({ place, end }: { place: Place; end: string }) {
   const oldest = Math.max(HOUR, age(rungs[rungs.length - 1].taken) * 1.05);
   const W = 560, H = 62, X = (s: number) => W - 8 - ladderAt(s, oldest) * (W - 40);
   return (
-    <svg viewBox={`0 0 ${W} ${H}`} className="block w-full" role="img" aria-label={`${rungs.length} moments at ${place.place}, the oldest ${span(age(rungs[rungs.length - 1].taken))} back`}>
+    <div className="overflow-x-auto"><svg viewBox={`0 0 ${W} ${H}`} className="block w-full min-w-[460px]" role="img" aria-label={`${rungs.length} moments at ${place.place}, the oldest ${span(age(rungs[rungs.length - 1].taken))} back`}>
       <line x1={4} x2={W - 4} y1={42.5} y2={42.5} stroke="var(--ink)" />
       {steps.filter(([s]) => s <= oldest).map(([s, label]) => (
         <g key={label}><line x1={X(s)} x2={X(s)} y1={42} y2={47} stroke="var(--faint)" /><text x={X(s)} y={58} textAnchor="middle" fontSize={11} fill="var(--faint)">{label}</text></g>
@@ -35,7 +35,7 @@ export function Ladder({ place, end }: { place: Place; end: string }) {
         const h = heights[r.tier ?? ""] ?? 8;
         return <line key={r.taken} x1={X(age(r.taken))} x2={X(age(r.taken))} y1={42 - h} y2={42} stroke="var(--ink)" strokeWidth={1.6}><title>{`${stamp(r.taken)}: ${(r.reasons ?? []).join("; ")}`}</title></line>;
       })}
-    </svg>
+    </svg></div>
   );
 }
 
@@ -55,7 +55,7 @@ export function Growth({ preview, of, label }: { preview: Preview; of: "count" |
   return (
     <figure className="my-3">
       <figcaption className="text-sm font-semibold">{label}</figcaption>
-      <svg viewBox={`0 0 ${W} ${H}`} className="block w-full" role="img" aria-label={places.map((p) => `${p.place}: ${text((p.samples ?? []).at(-1)?.[of] ?? 0)} at the end`).join(", ")}>
+      <div className="overflow-x-auto"><svg viewBox={`0 0 ${W} ${H}`} className="block w-full min-w-[460px]" role="img" aria-label={places.map((p) => `${p.place}: ${text((p.samples ?? []).at(-1)?.[of] ?? 0)} at the end`).join(", ")}>
         {y.ticks(4).map((t) => <g key={t}><line x1={left} x2={W - 74} y1={y(t)} y2={y(t)} stroke="var(--rule)" /><text x={left - 6} y={y(t) + 4} textAnchor="end" fontSize={11} fill="var(--faint)">{text(t)}</text></g>)}
         {x.ticks(5).map((t) => <text key={+t} x={x(t)} y={H - 6} textAnchor="middle" fontSize={11} fill="var(--faint)">{x.tickFormat(5)(t)}</text>)}
         {places.map((p, i) => (
@@ -63,7 +63,7 @@ export function Growth({ preview, of, label }: { preview: Preview; of: "count" |
             d={(p.samples ?? []).map((s, k) => `${k ? "L" : "M"}${x(new Date(s.at)).toFixed(1)},${y(s[of]).toFixed(1)}`).join("")} />
         ))}
         {ends.map(({ p, at }) => <text key={p.place} x={W - 70} y={at + 4} fontSize={12} fill="var(--ink)">{p.place}<title>{of === "bytes" ? exact((p.samples ?? []).at(-1)?.bytes ?? 0) : undefined}</title></text>)}
-      </svg>
+      </svg></div>
     </figure>
   );
 }

@@ -1,0 +1,78 @@
+package demo
+
+import (
+	"fmt"
+	"strings"
+
+	"candidharbor/api"
+	"candidharbor/internal/catalog"
+	"candidharbor/internal/site"
+)
+
+// rules are the days on which somebody works on what is kept.
+func (s *story) rules(day int) error {
+	switch day {
+	case s.opt.Days / 3:
+		return s.audit()
+	case s.opt.Days / 2:
+		out, err := s.larkfield.Site.PauseVolume("greenhouse-telemetry")
+		return s.step("The glasshouse is re-wired; its telemetry is paused.", out, err)
+	case s.opt.Days/2 + 2:
+		out, err := s.larkfield.Site.ResumeVolume("greenhouse-telemetry")
+		return s.step("The glasshouse is back.", out, err)
+	case s.opt.Days * 8 / 9:
+		return s.shortening()
+	}
+	return nil
+}
+
+// audit keeps a state of the register for long.
+func (s *story) audit() error {
+	page, err := s.larkfield.Site.Snapshots("accession-register", catalog.SnapshotFilter{Limit: 1})
+	if err != nil || len(page.Items) == 0 {
+		return s.step("The auditor asks for the register.", "", fmt.Errorf("no snapshot of it: %w", err))
+	}
+	end := s.clock.Now().AddDate(7, 0, 0)
+	s.kept = page.Items[0].ID
+	_, err = s.larkfield.Site.KeepSnapshot(s.kept, api.KeepAsk{Reason: "state that the auditor signed", Until: &end})
+	return s.step("The auditor signs the register; its state is marked to keep for seven years.", s.kept[:12]+" stays whatever the rules say, here and at Stonewick", err)
+}
+
+// shortening tries a policy that would let much go, and is asked first.
+func (s *story) shortening() error {
+	body := strings.Replace(policyStandard, "daily: 14", "daily: 5", 1)
+	if err := s.check(body != policyStandard, "the shorter policy differs"); err != nil {
+		return err
+	}
+	check, err := s.larkfield.Site.CheckPolicy(body)
+	if err != nil {
+		return err
+	}
+	_, err = s.larkfield.Site.PutPolicy(body, "the demo", false)
+	if err := s.check(site.ClassOf(err) == site.Conflict && len(check.Letting) > 0, "a policy that lets snapshots go is not stored unasked"); err != nil {
+		return err
+	}
+	look, err := s.larkfield.Site.PreviewPolicy(api.PreviewAsk{Body: body, Days: 30})
+	out := ""
+	if err == nil {
+		out = fmt.Sprintf("It would let %d snapshots go, so it is not stored unasked. %s", len(check.Letting), look.Sentences[1])
+	}
+	return s.step("Someone tries to keep five days instead of fourteen.", out, err)
+}
+
+// keptStays checks that the auditor's state is at both sites.
+func (s *story) keptStays() error {
+	if s.kept == "" {
+		return nil
+	}
+	for _, svc := range []*site.Site{s.larkfield.Site, s.stonewick.Site} {
+		snap, err := svc.Snapshot(s.kept)
+		if err != nil {
+			return err
+		}
+		if err := s.check(snap.State == "kept" && snap.Keep != "", "the state that the auditor signed is kept at "+svc.Name()); err != nil {
+			return err
+		}
+	}
+	return nil
+}
