@@ -33,13 +33,16 @@ func known(app *cli.Command, line string) string {
 			}
 		case len(cmd.Commands) > 0:
 			sub := cmd.Command(w)
+			if sub == nil && cmd.ArgsUsage != "" {
+				continue
+			}
 			if sub == nil {
 				return cmd.FullName() + " has no command " + w
 			}
 			cmd, flags = sub, append(flags, sub.Flags...)
 		}
 	}
-	if len(cmd.Commands) > 0 && cmd != app {
+	if len(cmd.Commands) > 0 && cmd != app && cmd.ArgsUsage == "" {
 		return cmd.FullName() + " is no whole command"
 	}
 	return ""

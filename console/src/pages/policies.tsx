@@ -5,7 +5,7 @@ import { Link, useSearchParams } from "react-router";
 import { api, once, type Schemas, told } from "../api/client";
 import { ByCommand, Trouble, Waiting } from "../parts/bits";
 import { size, stamp } from "../parts/words";
-import { History, PolicyPreview } from "./preview";
+import { History, type Horizon, Outlook, OutlookCharts } from "./preview";
 
 const blank = `policy: my-first
 volumes: {collection: herbarium}
@@ -48,6 +48,7 @@ function Editor({ policy, start, stored }: { policy?: Schemas["Policy"]; start: 
   const queries = useQueryClient();
   const [text, setText] = useState(start);
   const [settled, setSettled] = useState(start);
+  const [horizon, look] = useState<Horizon>({ days: 90, fromNothing: false });
   const area = useRef<HTMLTextAreaElement>(null);
   useEffect(() => {
     const t = setTimeout(() => setSettled(text), 350);
@@ -70,7 +71,6 @@ function Editor({ policy, start, stored }: { policy?: Schemas["Policy"]; start: 
   const bad = new Set(problems.map((p) => p.line));
   const lines = text.split("\n");
   return (
-    <>
     <div className="grid gap-x-8 gap-y-4 lg:grid-cols-[minmax(0,1.15fr)_minmax(0,1fr)]">
       <div>
         <div className="flex border border-ink bg-sheet font-mono text-[13px] leading-6">
@@ -87,6 +87,7 @@ function Editor({ policy, start, stored }: { policy?: Schemas["Policy"]; start: 
         </div>
         <Trouble error={put.error ?? check.error} />
         {policy && <History name={policy.name} load={setText} />}
+        {check.data && problems.length === 0 && <div className="mt-5"><OutlookCharts body={settled} horizon={horizon} /></div>}
       </div>
       <section aria-label="What it does" aria-live="polite">
         {problems.length > 0 ? (
@@ -104,26 +105,22 @@ function Editor({ policy, start, stored }: { policy?: Schemas["Policy"]; start: 
             <p className="my-2 text-sm">{(check.data.volumes ?? []).length ? <>It chooses {(check.data.volumes ?? []).map((v, i) => <span key={v}>{i > 0 && ", "}<Link className="quiet" to={`/volumes/${encodeURIComponent(v)}`}>{v}</Link></span>)}.</> : "It chooses no volume yet."}</p>
             {policy && text === policy.body && (
               <>
-                <h3 className="mt-3 font-semibold">Takes</h3>
-                <ul className="text-sm">{(policy.take ?? []).map((t) => <li key={t}>{t}</li>)}{(policy.take ?? []).length === 0 && <li className="text-faint">nothing by itself</li>}</ul>
-                <h3 className="mt-3 font-semibold">Keeps</h3>
-                <ul className="text-sm">{(policy.keep ?? []).map((k) => <li key={k}>at {k}</li>)}{(policy.keep ?? []).length === 0 && <li className="text-faint">everything, everywhere</li>}</ul>
-              </>
+                <p className="my-2 text-sm">{policy.paused ? "It is paused: nothing is taken, and nothing expires." : `Takes ${(policy.take ?? []).join("; ") || "nothing by itself"}.`}</p>
+</>
             )}
             {hints.map((h) => (
               <button key={h.line + h.what} className="my-2 block w-full cursor-pointer border-l-4 border-now pl-3 text-left text-sm" onClick={() => goTo(h.line, h.column)}>{h.line > 0 && <strong>Line {h.line}: </strong>}{h.what}</button>
             ))}
-            {letting.length === 0 ? <p className="my-3 text-sm text-faint">Under it nothing expires that is kept now.</p> : (
+            {letting.length === 0 ? <p className="my-2 text-sm text-faint">Under it nothing expires that is kept now.</p> : (
               <>
                 <p className="my-3 border-l-4 border-hand pl-3 text-sm">Under it snapshots expire that are kept now: {places.map((p) => `${letting.filter((g) => g.place === p).length} at ${p}`).join(", ")}. After grace and a sweep {size(check.data.bytes)} come back here.</p>
                 <div className="max-h-72 overflow-y-auto"><table className="plain"><tbody>{letting.map((g) => <tr key={g.place + g.id}><td className="font-mono whitespace-nowrap">{stamp(g.taken)}</td><td>{g.volume}</td><td>{g.place}</td><td className="text-faint">{g.why}</td></tr>)}</tbody></table></div>
               </>
             )}
+            <Outlook body={settled} horizon={horizon} look={look} />
           </>
         )}
       </section>
     </div>
-    {check.data && problems.length === 0 && <PolicyPreview body={settled} />}
-    </>
   );
 }

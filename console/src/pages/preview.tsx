@@ -1,5 +1,4 @@
 import { useQuery } from "@tanstack/react-query";
-import { useState } from "react";
 
 import { api, told } from "../api/client";
 import { Trouble } from "../parts/bits";
@@ -7,46 +6,53 @@ import { Growth, Ladder } from "../parts/outlook";
 
 const horizons: [number, string][] = [[30, "30 days"], [90, "90 days"], [365, "a year"], [1095, "3 years"]];
 
-/** What the document would leave, foreseen by the site. */
-export function PolicyPreview({ body }: { body: string }) {
-  const [days, setDays] = useState(90);
-  const [fromNothing, setFromNothing] = useState(false);
-  const look = useQuery({
-    queryKey: ["preview", body, days, fromNothing],
-    queryFn: () => told(api.POST("/policies/preview", { body: { body, days, fromNothing } })),
+export type Horizon = { days: number; fromNothing: boolean };
+
+function useOutlook(body: string, h: Horizon) {
+  return useQuery({
+    queryKey: ["preview", body, h.days, h.fromNothing],
+    queryFn: () => told(api.POST("/policies/preview", { body: { body, days: h.days, fromNothing: h.fromNothing } })),
     placeholderData: (old) => old,
   });
-  const p = look.data;
+}
+
+/** What the document would leave, foreseen by the site: in words, and as moments to go back to. */
+export function Outlook({ body, horizon, look }: { body: string; horizon: Horizon; look: (h: Horizon) => void }) {
+  const { data: p, error } = useOutlook(body, horizon);
   return (
-    <section aria-labelledby="outlook" className="mt-8">
+    <section aria-labelledby="outlook" className="mt-5">
       <div className="flex flex-wrap items-baseline gap-x-4 gap-y-1 border-b border-ink">
-        <h2 id="outlook" className="head">What would be left in</h2>
-        {horizons.map(([d, label]) => <button key={d} aria-pressed={d === days} className={d === days ? "border-b-2 border-ink font-semibold" : "quiet"} onClick={() => setDays(d)}>{label}</button>)}
-        <label className="ml-auto text-sm"><input type="checkbox" checked={fromNothing} onChange={(e) => setFromNothing(e.target.checked)} /> as if nothing were there yet</label>
+        <h2 id="outlook" className="head">Left after</h2>
+        {horizons.map(([d, label]) => <button key={d} aria-pressed={d === horizon.days} className={d === horizon.days ? "border-b-2 border-ink font-semibold" : "quiet"} onClick={() => look({ ...horizon, days: d })}>{label}</button>)}
       </div>
-      <Trouble error={look.error} />
+      <Trouble error={error} />
       {p && (
         <>
           <div className="my-2">{(p.sentences ?? []).map((s) => <p key={s} className="my-1 text-sm">{s}</p>)}</div>
-          <div className="grid gap-x-10 md:grid-cols-2">
-            <div>
-              {(p.places ?? []).map((place) => (
-                <figure key={place.place} className="my-3">
-                  <figcaption className="text-sm font-semibold">Moments one could go back to at {place.place}</figcaption>
-                  <Ladder place={place} end={p.to} />
-                </figure>
-              ))}
-              <p className="text-xs text-faint">Taller: kept by a wider tier. Each step to the left is longer than the one before.</p>
-            </div>
-            <div>
-              <Growth preview={p} of="count" label="Snapshots, of all volumes" />
-              <Growth preview={p} of="bytes" label="Space, about" />
-              <p className="text-xs text-faint">Space is reckoned from what snapshots of each volume added lately; twice the time between two is taken for 1.7 times the bytes, because files change again and again.</p>
-            </div>
-          </div>
+          {(p.places ?? []).map((place) => (
+            <figure key={place.place} className="my-2">
+              <figcaption className="text-sm font-semibold">Moments one could go back to at {place.place}</figcaption>
+              <Ladder place={place} end={p.to} />
+            </figure>
+          ))}
+          <p className="text-xs text-faint">Taller: kept by a wider tier. Each step to the left is longer than the one before.</p>
+          <label className="mt-1 block text-sm"><input type="checkbox" checked={horizon.fromNothing} onChange={(e) => look({ ...horizon, fromNothing: e.target.checked })} /> as if nothing were there yet</label>
         </>
       )}
     </section>
+  );
+}
+
+/** Counts and space over the same time. */
+export function OutlookCharts({ body, horizon }: { body: string; horizon: Horizon }) {
+  const { data: p } = useOutlook(body, horizon);
+  if (!p) return null;
+  return (
+    <>
+      <Growth preview={p} of="count" label="Snapshots, of all volumes" />
+      <Growth preview={p} of="bytes" label="Space, about" />
+      <p className="text-xs text-faint">Space is reckoned from what snapshots of each volume added lately; twice the time between two is taken for 1.7 times the bytes, because files change again and again.</p>
+    </>
   );
 }
 
