@@ -40,6 +40,7 @@ type Volume struct {
 	LastFiles     int64             `json:"lastFiles"`
 	LastBytes     int64             `json:"lastBytes"`
 	RulesProposed string            `json:"rulesProposed,omitempty"`
+	Offered       []string          `json:"offered,omitempty" doc:"where rules that wait to be accepted would keep less"`
 }
 
 // PlaceState is how a volume stands at one place.

@@ -125,17 +125,18 @@ type Volume struct {
 	Added          Time           `db:"added"`
 	Protected      bool           `db:"protected"`
 	ScheduledUntil Time           `db:"scheduled_until"`
-	Proposed       string         `db:"proposed"`
-	Paused         Time           `db:"paused"` // since then; zero: not paused
+	Proposed       string         `db:"proposed"` // rules that came along and apply, YAML
+	Offered        string         `db:"offered"`  // those that would keep less and wait for a person
+	Paused         Time           `db:"paused"`   // since then; zero: not paused
 }
 
 // PutVolume inserts or replaces a volume.
 func (c *Catalog) PutVolume(v *Volume) error {
-	_, err := c.db.NamedExec(`INSERT INTO volumes (name,lineage,kind,origin,path,labels,excludes,chunk_avg,added,protected,scheduled_until,proposed,paused)
-		VALUES (:name,:lineage,:kind,:origin,:path,:labels,:excludes,:chunk_avg,:added,:protected,:scheduled_until,:proposed,:paused)
+	_, err := c.db.NamedExec(`INSERT INTO volumes (name,lineage,kind,origin,path,labels,excludes,chunk_avg,added,protected,scheduled_until,proposed,offered,paused)
+		VALUES (:name,:lineage,:kind,:origin,:path,:labels,:excludes,:chunk_avg,:added,:protected,:scheduled_until,:proposed,:offered,:paused)
 		ON CONFLICT (name) DO UPDATE SET lineage=excluded.lineage,kind=excluded.kind,origin=excluded.origin,path=excluded.path,labels=excluded.labels,
 		excludes=excluded.excludes,chunk_avg=excluded.chunk_avg,added=excluded.added,protected=excluded.protected,
-		scheduled_until=excluded.scheduled_until,proposed=excluded.proposed,paused=excluded.paused`, v)
+		scheduled_until=excluded.scheduled_until,proposed=excluded.proposed,offered=excluded.offered,paused=excluded.paused`, v)
 	return err
 }
 

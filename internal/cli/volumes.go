@@ -83,6 +83,12 @@ func volumeCommand() *cli.Command {
 					return f.Post(ctx, "/volumes/"+url.PathEscape(cmd.Args().First())+"/resume", nil, out)
 				})
 			})},
+		{Name: "accept-rules", Usage: "let the rules that a volume's origin proposes apply here although they keep less", ArgsUsage: "NAME", Description: "Example: candid volume accept-rules herbarium-scans@larkfield",
+			Action: with("NAME", func(ctx context.Context, f *face, cmd *cli.Command) error {
+				return f.sentence(func(out any) error {
+					return f.Post(ctx, "/volumes/"+url.PathEscape(cmd.Args().First())+"/accept-rules", nil, out)
+				})
+			})},
 		{Name: "remove", Usage: "stop protecting a volume; its snapshots stay", ArgsUsage: "NAME", Description: "Example: candid volume remove old-share",
 			Action: with("NAME", func(ctx context.Context, f *face, cmd *cli.Command) error {
 				return f.sentence(func(out any) error { return f.Delete(ctx, "/volumes/"+url.PathEscape(cmd.Args().First()), out) })

@@ -108,6 +108,9 @@ func (s *server) registerVolumes(a huma.API) {
 	huma.Register(a, op("POST", "/snapshots/freeing", "freeing", "What removing snapshots would give back"), func(ctx context.Context, in *body[api.FreeAsk]) (*body[api.Freeing], error) {
 		return answerAt(s.site.Freeing(in.Body.IDs))
 	})
+	huma.Register(a, op("POST", "/volumes/{name}/accept-rules", "acceptRules", "Let the rules that the origin proposes apply here although they keep less"), func(ctx context.Context, in *named) (*said, error) {
+		return sentence(s.site.AcceptRules(in.Name))
+	})
 	huma.Register(a, op("POST", "/volumes/{name}/pause", "pauseVolume", "Take nothing of a volume and let nothing of it go"), func(ctx context.Context, in *named) (*said, error) {
 		return sentence(s.site.PauseVolume(in.Name))
 	})

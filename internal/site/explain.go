@@ -69,7 +69,14 @@ func (s *Site) explainVolume(out *api.Explanation, v *catalog.Volume) error {
 			}
 		}
 	}
-	if len(rs.policies) > 1 {
+	if v.Offered != "" {
+		less, err := s.less(v, v.Offered)
+		if err != nil {
+			return err
+		}
+		say("%s proposes to keep less here: %s. Until that is accepted, with candid volume accept-rules %s, what either the old or the new rules keep stays.", v.Origin, strings.Join(less, "; "), v.Name)
+	}
+	if len(rs.policies) > 1 && !rs.proposed {
 		say("With %d policies, the cadences of all apply and what any of them keeps is kept; the longest grace counts (%s), the strictest objective, and unchanged states are skipped only if all of them skip.",
 			len(rs.policies), retention.Words(rs.grace))
 	}

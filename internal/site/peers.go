@@ -346,13 +346,15 @@ func (s *Site) proposed(q *transfer.CarryRequest) error {
 	if err != nil {
 		return nil // not known before its first snapshot arrived; asked again after that
 	}
-	if v.Proposed != q.Rules {
-		v.Proposed = q.Rules
-		if err := s.cat.PutVolume(v); err != nil {
-			return err
-		}
-		s.changed("policies")
+	proposed, offered, err := s.weigh(v, q.Rules)
+	if err != nil || (v.Proposed == proposed && v.Offered == offered) {
+		return err
 	}
+	v.Proposed, v.Offered = proposed, offered
+	if err := s.cat.PutVolume(v); err != nil {
+		return err
+	}
+	s.changed("policies")
 	return nil
 }
 

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"strings"
 	"sync"
 	"testing"
 	"time"
@@ -157,11 +158,32 @@ func TestRulesTravel(t *testing.T) {
 	}
 	require.Equal(t, 12, len(w.rows(there, "notes@here")))
 	require.Equal(t, 6, kept(), "daily 5, and the week before those")
-	w.policy(here, "policy: p\nvolumes: {k: v}\ntake: [every 6 hours]\nkeep:\n  there: {daily: 9}\n")
+	w.policy(here, "policy: p\nvolumes: {k: v}\ntake: [every 6 hours]\nzone: Europe/Lisbon\nkeep:\n  there: {daily: 9}\n")
 	w.write(dir, "a", "changed")
 	w.until(here, w.clock.Now().Add(24*time.Hour))
+	require.Equal(t, 9, kept(), "more days at once; that the weeks go waits for a person")
+	st, err := there.Status()
+	require.NoError(t, err)
+	require.Contains(t, st.Sentences[1].Text, "here proposes to keep less of notes@here here: weekly 2 becomes nothing. Until a person accepts that")
+	e, err := there.Explain("notes@here", "")
+	require.NoError(t, err)
+	require.Contains(t, strings.Join(e.Sentences, " "), "candid volume accept-rules notes@here")
+	_, err = there.AcceptRules("notes@here")
+	require.NoError(t, err)
 	require.Equal(t, 9, kept())
-	_, err := there.PutPolicy("policy: ours\nvolumes: {names: [notes@here]}\nkeep:\n  there: {newest: 2}\n", "test", true)
+	_, err = there.AcceptRules("notes@here")
+	require.Equal(t, Conflict, ClassOf(err))
+	w.policy(here, "policy: p\nvolumes: {k: v}\ntake: [every 6 hours]\nzone: Europe/Lisbon\nkeep:\n  there: {daily: 4}\n")
+	w.write(dir, "a", "again")
+	w.until(here, w.clock.Now().Add(24*time.Hour))
+	require.Equal(t, 9, kept())
+	w.policy(here, "policy: p\nvolumes: {k: v}\ntake: [every 6 hours]\nzone: Europe/Lisbon\nkeep:\n  there: {daily: 11}\n")
+	w.write(dir, "a", "and again")
+	w.until(here, w.clock.Now().Add(24*time.Hour))
+	require.Equal(t, 11, kept(), "what was offered is overtaken by longer keeping")
+	_, err = there.AcceptRules("notes@here")
+	require.Equal(t, Conflict, ClassOf(err))
+	_, err = there.PutPolicy("policy: ours\nvolumes: {names: [notes@here]}\nkeep:\n  there: {newest: 2}\n", "test", true)
 	require.NoError(t, err)
 	require.Equal(t, 2, kept(), "who is there decides")
 	v := must(there.Volume("notes@here"))

@@ -78,14 +78,17 @@ func (s *Site) rulesFor(v *catalog.Volume) (*ruleset, error) {
 		}
 	}
 	rs := &ruleset{}
-	if len(mine) == 0 && v.Proposed != "" {
+	if len(mine) == 0 && (v.Proposed != "" || v.Offered != "") {
 		rs.proposed = true
-		for _, body := range strings.Split(v.Proposed, "\n---\n") {
-			p, err := policy.Parse(body)
+		if mine, err = proposedPolicies(v.Proposed); err != nil {
+			return nil, fmt.Errorf("rules proposed for %s: %w", v.Name, err)
+		}
+		if v.Offered != "" { // what either keeps stays until a person has accepted
+			more, err := proposedPolicies(v.Offered)
 			if err != nil {
-				return nil, fmt.Errorf("rules proposed for %s: %w", v.Name, err)
+				return nil, fmt.Errorf("rules offered for %s: %w", v.Name, err)
 			}
-			mine = append(mine, &compiled{Policy: p})
+			mine = append(mine, more...)
 		}
 	}
 	rs.combine(mine)

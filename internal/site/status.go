@@ -94,6 +94,14 @@ func (s *Site) protection(out *api.Volume, v *catalog.Volume, rs *ruleset, newes
 	case v.Origin != s.Name():
 		out.Protection = "on target"
 		out.Sentence = fmt.Sprintf("Copies of %s, a volume of the site %s.", strings.TrimSuffix(v.Name, "@"+v.Origin), v.Origin)
+		if v.Offered != "" {
+			less, err := s.less(v, v.Offered)
+			if err != nil {
+				return err
+			}
+			out.Offered = less
+			out.Sentence += fmt.Sprintf(" %s proposes to keep less here: %s. Until that is accepted, what either the old or the new rules keep stays.", v.Origin, strings.Join(less, "; "))
+		}
 		if p := out.Places[0]; p.State == "late" {
 			out.Protection = "late"
 			out.Sentence = fmt.Sprintf("The newest copy from %s is %s old; the objective here is %s.", v.Origin, ago(now.Sub(newest)), ago(time.Duration(p.ObjectiveSeconds)*time.Second))
@@ -212,6 +220,10 @@ func (s *Site) sentences(st *api.Status, held string) {
 		add(api.Sentence{Text: "Nothing is removed at present: " + held + ".", Weight: "act", Next: "Release removal", Command: "candid store release"})
 	}
 	for _, v := range st.Volumes {
+		if len(v.Offered) > 0 {
+			add(api.Sentence{Text: fmt.Sprintf("%s proposes to keep less of %s here: %s. Until a person accepts that, what either the old or the new rules keep stays.", v.Origin, v.Name, strings.Join(v.Offered, "; ")),
+				Weight: "look", Next: "Accept it", Command: "candid volume accept-rules " + v.Name, Link: "/volumes/" + v.Name})
+		}
 		if v.Protection == "on target" || (!v.Protected && v.Origin == s.Name()) {
 			continue
 		}

@@ -33,6 +33,18 @@ export function PauseButton({ volume, paused }: { volume: string; paused: boolea
   );
 }
 
+/** Rules of the origin that would keep less here, and the person's consent. */
+export function Offered({ volume, less }: { volume: string; less: string[] }) {
+  const accept = useMutation({ mutationFn: () => told(api.POST("/volumes/{name}/accept-rules", { params: { path: { name: volume } }, headers: once() })) });
+  return (
+    <div className="my-3 border-l-4 border-hand bg-sheet px-3 py-2 text-sm">
+      <p>Its origin proposes to keep less here: {less.join("; ")}. Until that is accepted, what either the old or the new rules keep stays.</p>
+      <button className="press press-hand mt-2" onClick={() => accept.mutate()} disabled={accept.isPending}>Accept it</button>
+      <Trouble error={accept.error} />
+    </div>
+  );
+}
+
 /** Asks for the reason of a keep mark. */
 export function KeepSheet({ snapshot, close }: { snapshot: Snapshot; close: () => void }) {
   const [reason, setReason] = useState("");
