@@ -10,6 +10,7 @@ import (
 	"net"
 	"os"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -33,6 +34,10 @@ type Config struct {
 	// Floor is how long nothing is removed after it was taken or arrived here, whoever
 	// asks, such as 30 days. No policy, person or other site can undercut it.
 	Floor string `yaml:"floor,omitempty"`
+	// Headroom is the free space that the store leaves to others on its filesystem, such
+	// as 20 GiB or 10 %. WhenLow names the measures when it is not kept, in their order.
+	Headroom string   `yaml:"headroom,omitempty"`
+	WhenLow  []string `yaml:"when_low,omitempty"`
 }
 
 const configHead = `# A Candid Harbor site. Restart the service after changing this file.
@@ -113,6 +118,16 @@ func (c Config) check(path string) (Config, error) {
 	for _, a := range []string{c.Listen, c.PeerListen} {
 		if _, _, err := net.SplitHostPort(a); err != nil {
 			return c, fmt.Errorf("%s: address %q must be host:port", path, a)
+		}
+	}
+	if c.Headroom != "" {
+		if _, err := parseHeadroom(c.Headroom, 1<<40); err != nil {
+			return c, fmt.Errorf("%s: %w", path, err)
+		}
+	}
+	for _, m := range c.WhenLow {
+		if !slices.Contains(allMeasures, m) {
+			return c, fmt.Errorf("%s: when_low: %q is no measure: use %s", path, m, strings.Join(allMeasures, ", "))
 		}
 	}
 	if c.Floor != "" {

@@ -78,6 +78,19 @@ func (s *Site) Step(ctx context.Context, wait bool) (next time.Time, err error) 
 			next = t
 		}
 	}
+	relief, err := s.watchRoom()
+	if err != nil {
+		return next, err
+	}
+	if relief != nil {
+		if err := relief.wait(ctx); err != nil && ctx.Err() != nil {
+			return next, err
+		}
+	}
+	low, _, err := s.lowState()
+	if err != nil {
+		return next, err
+	}
 	var started []*job
 	for _, v := range vols {
 		if !v.Protected || v.Origin != s.Name() || !v.Paused.IsZero() {
@@ -91,6 +104,12 @@ func (s *Site) Step(ctx context.Context, wait bool) (next time.Time, err error) 
 			sooner(t)
 		}
 		if due, ok := rs.next(v.ScheduledUntil.Time); (!ok || due.After(now)) && !s.dueAtStart(v, rs) {
+			continue
+		}
+		if low.Stopped {
+			if err := s.skipDue(v, rs, now); err != nil {
+				return next, err
+			}
 			continue
 		}
 		if s.isBusy("due " + v.Name) {
@@ -114,6 +133,24 @@ func (s *Site) Step(ctx context.Context, wait bool) (next time.Time, err error) 
 		sooner(at)
 	}
 	return next, err
+}
+
+// skipDue records what comes due while nothing is taken for lack of room.
+func (s *Site) skipDue(v *catalog.Volume, rs *ruleset, now time.Time) error {
+	_, free, want := s.lacking()
+	var gaps []catalog.Gap
+	for _, c := range rs.take {
+		for t := range c.Between(v.ScheduledUntil.Time, now) {
+			if len(gaps) == mostGaps {
+				break
+			}
+			gaps = append(gaps, catalog.Gap{Volume: v.Name, Due: catalog.At(t), Cause: fmt.Sprintf("the store was low on space: %s were free, %s must stay free", size(free), size(want))})
+		}
+	}
+	if err := s.cat.PutGaps(gaps); err != nil {
+		return err
+	}
+	return s.cat.Scheduled(v.Name, now)
 }
 
 func (s *Site) isBusy(key string) bool {

@@ -40,6 +40,7 @@ type Site struct {
 	dir   string
 	cfg   Config
 	floor time.Duration // of site.yaml
+	room  func() (free, total int64)
 	clock clock.Clock
 	log   *slog.Logger
 	lock  *os.File
@@ -99,6 +100,7 @@ func (s *Site) open(opt Options) (err error) {
 	if err != nil {
 		return err
 	}
+	s.room = func() (int64, int64) { return roomOn(s.dir) }
 	if s.cfg.Floor != "" {
 		if s.floor, err = retention.ParseDuration(s.cfg.Floor); err != nil {
 			return err

@@ -260,7 +260,11 @@ func (s *Site) sentences(st *api.Status, held string) {
 			add(api.Sentence{Text: fmt.Sprintf("Route %s: %s", r.Name, r.Sentence), Weight: "look", Next: "Carry now", Command: "candid route run " + r.Name, Link: "/sites"})
 		}
 	}
-	if st.Usage.FreeBytes < 1<<30 {
+	if low, is, err := s.lowState(); err == nil && is {
+		_, free, want := s.lacking()
+		add(api.Sentence{Text: fmt.Sprintf("Only %s are free where the store lies, and %s must stay free, since %s. %s", size(free), size(want), stamp(low.Since), strings.Join(low.Did, " ")),
+			Weight: "act", Next: "See where it went", Command: "candid space", Link: "/space"})
+	} else if st.Usage.FreeBytes < 1<<30 {
 		add(api.Sentence{Text: fmt.Sprintf("The store's filesystem has %d MiB left.", st.Usage.FreeBytes>>20), Weight: "act", Next: "See what would come back", Command: "candid prune --dry-run"})
 	}
 }
