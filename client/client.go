@@ -207,6 +207,17 @@ func (c *Client) WaitRun(ctx context.Context, id int64, each func(*api.Run)) (*a
 	}
 }
 
+// Text copies an answer that is not a shape of the API, such as the calendar, to w.
+func (c *Client) Text(ctx context.Context, path string, query url.Values, w io.Writer) error {
+	resp, err := c.send(ctx, http.MethodGet, path, query, nil)
+	if err != nil {
+		return err
+	}
+	defer resp.Body.Close()
+	_, err = io.Copy(w, resp.Body)
+	return err
+}
+
 // Archive downloads paths of a volume as of a moment as a tar archive.
 func (c *Client) Archive(ctx context.Context, volume, at string, paths []string, w io.Writer) (int64, error) {
 	resp, err := c.send(ctx, http.MethodGet, "/volumes/"+url.PathEscape(volume)+"/archive", url.Values{"at": {at}, "path": paths}, nil)

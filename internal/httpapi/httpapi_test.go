@@ -12,10 +12,12 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
 	"candidharbor/api"
 	"candidharbor/internal/site"
 
+	ics "github.com/arran4/golang-ical"
 	"github.com/stretchr/testify/require"
 )
 
@@ -220,4 +222,51 @@ func TestNamesArchiveEventsAndPages(t *testing.T) {
 		}
 	}
 	require.Len(t, ids, 5)
+}
+
+// The calendar is read by calendar programs, which send a token as a password; each due
+// time stands in it once, many of one day as one entry. The schema is JSON.
+func TestCalendarAndSchema(t *testing.T) {
+	c, s, share := open(t)
+	require.Equal(t, 201, c.call("POST", "/volumes", `{"name":"v","path":"`+share+`","labels":{"k":"v"}}`, nil, nil))
+	for _, body := range []string{"policy: few\nvolumes: {k: v}\ntake: [daily at 12:00]\nkeep: {here: {daily: 3}}\n", "policy: many\nvolumes: {k: v}\ntake: [every 30 minutes]\nkeep: {here: {daily: 3}}\n",
+		"policy: off\nvolumes: {k: v}\ntake: [daily at 13:00]\npaused: true\n"} {
+		_, err := s.PutPolicy(body, "test", true)
+		require.NoError(t, err)
+	}
+	get := func(path, password string) (int, string) {
+		req, err := http.NewRequest("GET", c.url+"/api/v1"+path, nil)
+		require.NoError(t, err)
+		req.SetBasicAuth("anyone", password)
+		resp, err := http.DefaultClient.Do(req)
+		require.NoError(t, err)
+		defer resp.Body.Close()
+		raw, err := io.ReadAll(resp.Body)
+		require.NoError(t, err)
+		return resp.StatusCode, string(raw)
+	}
+	status, text := get("/calendar?days=10", c.token)
+	require.Equal(t, 200, status)
+	cal, err := ics.ParseCalendar(strings.NewReader(text))
+	require.NoError(t, err)
+	count := map[string]int{}
+	for _, e := range cal.Events() {
+		count[e.GetProperty(ics.ComponentPropertySummary).Value]++
+		at, err := e.GetStartAt()
+		require.NoError(t, err)
+		require.False(t, at.Before(time.Now().Add(-time.Hour)))
+	}
+	require.Equal(t, 10, count["snapshot by few"])
+	require.GreaterOrEqual(t, count["48 snapshots by many"], 9)
+	require.Zero(t, count["snapshot by off"])
+	status, _ = get("/calendar", "cht_wrong")
+	require.Equal(t, 401, status)
+	for _, bad := range []string{"0", "1000", "soon"} {
+		status, text = get("/calendar?days="+bad, c.token)
+		require.Equal(t, 422, status)
+		require.Contains(t, text, "days")
+	}
+	var schema map[string]any
+	require.Equal(t, 200, c.call("GET", "/policies/schema", "", nil, &schema))
+	require.Equal(t, "Candid Harbor policy", schema["title"])
 }

@@ -11,6 +11,7 @@ import (
 	"io/fs"
 	"net"
 	"net/http"
+	"strconv"
 	"strings"
 	"sync"
 	"time"
@@ -61,6 +62,11 @@ func New(s *site.Site) http.Handler {
 			srv.register(humachi.New(r, config))
 			r.Get("/events", srv.events)
 			r.Get("/volumes/{name}/archive", srv.archive)
+			r.Get("/calendar", srv.calendar)
+			r.Get("/policies/schema", func(w http.ResponseWriter, _ *http.Request) {
+				w.Header().Set("Content-Type", "application/schema+json")
+				w.Write(policy.Schema)
+			})
 		})
 		r.NotFound(func(w http.ResponseWriter, r *http.Request) {
 			problem(w, http.StatusNotFound, fmt.Sprintf("there is nothing at %s; /api/v1/openapi.json lists what there is", r.URL.Path))
@@ -141,6 +147,8 @@ func (s *server) auth(next http.Handler) http.Handler {
 		if r.Context().Value(localKey) != nil {
 			caller = "the host's administrator"
 		} else if text, ok := strings.CutPrefix(r.Header.Get("Authorization"), "Bearer "); ok {
+			caller = s.site.TokenName(text)
+		} else if _, text, ok := r.BasicAuth(); ok { // what calendar programs can send
 			caller = s.site.TokenName(text)
 		} else if c, err := r.Cookie(cookieName); err == nil {
 			caller = s.site.TokenName(c.Value)
@@ -275,6 +283,25 @@ func (s *server) archive(w http.ResponseWriter, r *http.Request) {
 		panic(http.ErrAbortHandler)
 	}
 	problem(w, statusOf(err), err.Error())
+}
+
+// calendar is the feed of coming snapshots and expiries for calendar programs.
+func (s *server) calendar(w http.ResponseWriter, r *http.Request) {
+	days := 30
+	if text := r.URL.Query().Get("days"); text != "" {
+		var err error
+		if days, err = strconv.Atoi(text); err != nil {
+			problem(w, http.StatusUnprocessableEntity, fmt.Sprintf("%q is not a number of days", text))
+			return
+		}
+	}
+	text, err := s.site.Calendar(days)
+	if err != nil {
+		problem(w, statusOf(err), err.Error())
+		return
+	}
+	w.Header().Set("Content-Type", "text/calendar; charset=utf-8")
+	io.WriteString(w, text)
 }
 
 func statusOf(err error) int {

@@ -39,7 +39,7 @@ export function Policies() {
       </div>
       {all.length === 0 && name !== "+" && <p className="mb-3">No policies yet. Begin with this one: change it to your needs and store it.</p>}
       <Editor key={chosen ? chosen.name + chosen.version : "+"} policy={chosen} start={chosen?.body ?? blank.replaceAll("SITE", site.data?.name ?? "here")} stored={choose} />
-      <ByCommand lines={[chosen ? `candid policy show ${chosen.name}` : "candid policy list", "candid policy diff FILE", "candid policy put FILE", ...(chosen ? [`candid policy preview ${chosen.name}`] : [])]} />
+      <ByCommand lines={[chosen ? `candid policy show ${chosen.name}` : "candid policy list", "candid policy diff FILE", "candid policy put FILE", "candid policy calendar", ...(chosen ? [`candid policy preview ${chosen.name}`] : [])]} />
     </>
   );
 }
