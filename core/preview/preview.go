@@ -1,5 +1,6 @@
 // Package preview lives through time to come: it takes a snapshot whenever a cadence asks
-// for one, lets go each day what no rule keeps, and tells what would be left.
+// for one, lets go now and then what no rule keeps, and tells what would be left; how often
+// it lets go makes no difference to that.
 package preview
 
 import (
@@ -32,26 +33,34 @@ type Growth struct {
 // files that changed change again, so ten times as long is not ten times as much.
 const repeats = 0.75
 
-// bytes estimates what a set of states takes together.
-func (g Growth) bytes(states []retention.Snapshot) int64 {
-	if len(states) == 0 {
+// Bytes estimates what a place's states take together at the time of a sample: one state
+// whole, and for each step between two what changed, at most a whole state again.
+func (g Growth) Bytes(s Sample) int64 {
+	if s.Count == 0 {
 		return 0
 	}
-	total := float64(g.Live)
+	change := 0.0
+	if g.Spacing > 0 {
+		change = float64(g.Added) * s.Steps / math.Pow(g.Spacing.Hours(), repeats)
+	}
+	return g.Live + int64(min(change, float64(g.Live)*float64(s.Count-1)))
+}
+
+// steps adds up the distances between states, each in hours to the power repeats.
+func steps(states []retention.Snapshot) (sum float64) {
 	for i := 1; i < len(states); i++ {
-		gap := states[i].Taken.Sub(states[i-1].Taken)
-		if gap > 0 && g.Spacing > 0 {
-			total += min(float64(g.Live), float64(g.Added)*math.Pow(float64(gap)/float64(g.Spacing), repeats))
+		if gap := states[i].Taken.Sub(states[i-1].Taken); gap > 0 {
+			sum += math.Pow(gap.Hours(), repeats)
 		}
 	}
-	return int64(total)
+	return sum
 }
 
 // Sample is how a place stands at one instant.
 type Sample struct {
 	At     time.Time
 	Count  int
-	Bytes  int64
+	Steps  float64 // for Growth.Bytes
 	Oldest time.Time
 }
 
@@ -69,19 +78,18 @@ type Outlook struct {
 	Ladder  []Kept   // newest first
 }
 
-// mostTaken bounds the work: a snapshot every minute for a year.
-const mostTaken = 600_000
-
-// Run lives from one instant to another. Sightings are not foreseen: every due time is
-// taken as one at which something changed.
-func Run(take []*cadence.Cadence, places []Place, growth Growth, from, to time.Time) []Outlook {
-	due := Due(take, from, to, mostTaken)
+// Run lives through due times from one instant to another. Sightings are not foreseen:
+// every due time is taken as one at which something changed.
+func Run(due []time.Time, places []Place, from, to time.Time) []Outlook {
 	out := make([]Outlook, len(places))
 	for i, p := range places {
-		out[i] = p.live(due, growth, from, to)
+		out[i] = p.live(due, from, to)
 	}
 	return out
 }
+
+// MostTaken bounds the work: a snapshot every minute for a year.
+const MostTaken = 600_000
 
 // Due lists the due times of several cadences after from up to to, each once, ascending.
 func Due(take []*cadence.Cadence, from, to time.Time, limit int) []time.Time {
@@ -100,7 +108,7 @@ func Due(take []*cadence.Cadence, from, to time.Time, limit int) []time.Time {
 	return due[:min(len(due), limit)]
 }
 
-func (p *Place) live(due []time.Time, growth Growth, from, to time.Time) Outlook {
+func (p *Place) live(due []time.Time, from, to time.Time) Outlook {
 	o := Outlook{Place: p.Name, Taken: len(due)}
 	have := slices.Clone(p.Have)
 	slices.SortFunc(have, func(a, b retention.Snapshot) int { return a.Position.Compare(b.Position) })
@@ -111,7 +119,7 @@ func (p *Place) live(due []time.Time, growth Growth, from, to time.Time) Outlook
 	days := max(1, int(to.Sub(from)/(24*time.Hour)))
 	every := max(1, days/100)
 	sample := func(at time.Time) {
-		s := Sample{At: at, Count: len(have), Bytes: growth.bytes(have)}
+		s := Sample{At: at, Count: len(have), Steps: steps(have)}
 		if len(have) > 0 {
 			s.Oldest = have[0].Taken
 		}
@@ -119,7 +127,7 @@ func (p *Place) live(due []time.Time, growth Growth, from, to time.Time) Outlook
 	}
 	sample(from)
 	var verdicts []retention.Verdict
-	for day := 1; day <= days; day++ {
+	for day := min(every, days); ; day = min(day+every, days) {
 		at := from.Add(time.Duration(day) * 24 * time.Hour)
 		if day == days {
 			at = to
@@ -139,8 +147,9 @@ func (p *Place) live(due []time.Time, growth Growth, from, to time.Time) Outlook
 			}
 		}
 		have, verdicts = left, kept
-		if day%every == 0 || day == days {
-			sample(at)
+		sample(at)
+		if day == days {
+			break
 		}
 	}
 	verdicts = retention.Decide(have, p.Rules, to)

@@ -3,7 +3,6 @@ package site
 import (
 	"fmt"
 	"slices"
-	"strings"
 	"time"
 
 	"candidharbor/api"
@@ -65,7 +64,7 @@ func (s *Site) PreviewPolicy(ask api.PreviewAsk) (*api.Preview, error) {
 }
 
 // previewPlaces adds up what each of the policy's volumes would have at each place. The
-// ladder shown is that of the volume with most of a past, or of none.
+// ladder shown is that of the first of them.
 func (s *Site) previewPlaces(out *api.Preview, p *policy.Policy, vols []*catalog.Volume, c *compiled, places []string) error {
 	var chosen []*catalog.Volume
 	for _, v := range vols {
@@ -76,45 +75,59 @@ func (s *Site) previewPlaces(out *api.Preview, p *policy.Policy, vols []*catalog
 	if len(chosen) == 0 {
 		chosen = []*catalog.Volume{nil}
 	}
-	fresh := map[preview.Growth][]preview.Outlook{} // volumes without a past differ only in size
 	take := p.Take
 	if p.Paused {
 		take = nil
 	}
+	due := preview.Due(take, out.From, out.To, preview.MostTaken)
+	var first []preview.Outlook
 	for n, v := range chosen {
-		var growth preview.Growth
-		list := make([]preview.Place, len(places))
-		for i, place := range places {
-			list[i] = preview.Place{Name: place, Grace: p.Grace}
-			if r, ok := p.Keep[place]; ok {
-				list[i].Rules = []retention.Rules{r}
-			}
-			if p.Paused {
-				list[i].Rules = append(list[i].Rules, retention.Rules{Everything: true, Paused: true})
-			}
-		}
-		if v != nil {
-			rows, err := s.cat.Snapshots(s.Place(), v.Name, catalog.SnapshotFilter{})
+		o := first
+		if o == nil || (!out.FromNothing && n < mostOneByOne) {
+			list, err := s.previewList(p, v, places, out.FromNothing)
 			if err != nil {
 				return err
 			}
-			if growth, err = s.growth(rows); err != nil {
+			o = preview.Run(due, list, out.From, out.To)
+		}
+		if first == nil {
+			first = o
+		}
+		var growth preview.Growth
+		if v != nil {
+			var err error
+			if growth, err = s.growth(v); err != nil {
 				return err
 			}
-			if !out.FromNothing {
-				if err := s.haveNow(v, rows, list); err != nil {
-					return err
-				}
-			}
 		}
-		o, ok := fresh[growth]
-		if !ok || !out.FromNothing {
-			o = preview.Run(take, list, growth, out.From, out.To)
-			fresh[growth] = o
-		}
-		addOutlook(out, o, n == 0)
+		addOutlook(out, o, growth, n == 0)
 	}
 	return nil
+}
+
+// mostOneByOne bounds how many volumes are lived through by themselves; of more, the
+// others are taken to fare like the first.
+const mostOneByOne = 4
+
+func (s *Site) previewList(p *policy.Policy, v *catalog.Volume, places []string, fromNothing bool) ([]preview.Place, error) {
+	list := make([]preview.Place, len(places))
+	for i, place := range places {
+		list[i] = preview.Place{Name: place, Grace: p.Grace}
+		if r, ok := p.Keep[place]; ok {
+			list[i].Rules = []retention.Rules{r}
+		}
+		if p.Paused {
+			list[i].Rules = append(list[i].Rules, retention.Rules{Everything: true, Paused: true})
+		}
+	}
+	if v == nil || fromNothing {
+		return list, nil
+	}
+	rows, err := s.cat.Snapshots(s.Place(), v.Name, catalog.SnapshotFilter{})
+	if err != nil {
+		return nil, err
+	}
+	return list, s.haveNow(v, rows, list)
 }
 
 // haveNow fills in what each place has of a volume today.
@@ -148,10 +161,11 @@ func (s *Site) haveNow(v *catalog.Volume, rows []*catalog.Snapshot, list []previ
 	return nil
 }
 
-// growth measures what a volume takes and what its snapshots add.
-func (s *Site) growth(rows []*catalog.Snapshot) (g preview.Growth, err error) {
-	if len(rows) == 0 {
-		return g, nil
+// growth measures what a volume takes and what its latest snapshots added.
+func (s *Site) growth(v *catalog.Volume) (g preview.Growth, err error) {
+	rows, err := s.cat.Snapshots(s.Place(), v.Name, catalog.SnapshotFilter{Limit: 33})
+	if err != nil || len(rows) == 0 {
+		return g, err
 	}
 	id, err := object.ParseID(rows[0].ID)
 	if err != nil {
@@ -160,7 +174,7 @@ func (s *Site) growth(rows []*catalog.Snapshot) (g preview.Growth, err error) {
 	if g.Live, err = s.store.Referenced(id); err != nil {
 		return g, err
 	}
-	n := min(len(rows)-1, 64)
+	n := len(rows) - 1
 	if n == 0 {
 		return g, nil
 	}
@@ -172,7 +186,7 @@ func (s *Site) growth(rows []*catalog.Snapshot) (g preview.Growth, err error) {
 	return g, nil
 }
 
-func addOutlook(out *api.Preview, list []preview.Outlook, first bool) {
+func addOutlook(out *api.Preview, list []preview.Outlook, growth preview.Growth, first bool) {
 	for i, o := range list {
 		if first {
 			p := api.PreviewPlace{Place: o.Place, Taken: o.Taken, Ladder: []api.Rung{}, Samples: []api.Sample{}}
@@ -201,7 +215,7 @@ func addOutlook(out *api.Preview, list []preview.Outlook, first bool) {
 		}
 		for k, x := range o.Samples {
 			out.Places[i].Samples[k].Count += x.Count
-			out.Places[i].Samples[k].Bytes += x.Bytes
+			out.Places[i].Samples[k].Bytes += growth.Bytes(x)
 		}
 	}
 }
@@ -232,23 +246,30 @@ func (s *Site) previewWords(out *api.Preview, p *policy.Policy) {
 		end := pl.Samples[len(pl.Samples)-1]
 		say("At %s one could go back to %s, %s in %s%s; that takes about %s.", pl.Place, stamp(*pl.Oldest), ago(out.To.Sub(*pl.Oldest)), many(pl.Kept, "step"), words, size(end.Bytes))
 	}
-	for _, v := range out.Volumes {
-		var others []string
-		vol, err := s.cat.Volume(v)
-		all, perr := s.compiledPolicies()
-		if err != nil || perr != nil {
-			break
-		}
-		for _, c := range all {
-			if c.Name != p.Name && c.holds(vol) {
-				others = append(others, c.Name)
-			}
-		}
-		if len(others) > 0 {
-			say("%s is chosen by %s too; what that adds is left out here.", v, strings.Join(others, ", "))
-		}
+	if also := s.alsoChosen(out.Volumes, p.Name); len(also) == 1 {
+		say("%s is chosen by another policy too; what that adds is left out here.", also[0])
+	} else if len(also) > 1 {
+		say("%d of its volumes are chosen by other policies too; what those add is left out here.", len(also))
 	}
 	if n := len(out.Volumes); n > 1 {
 		say("Counts and space are those of all %d volumes together, the steps those of %s.", n, out.Volumes[0])
+		if n > mostOneByOne && !out.FromNothing {
+			say("%d volumes were lived through one by one; the others are taken to fare like the first, each by its own size.", mostOneByOne)
+		}
 	}
+}
+
+// alsoChosen lists the volumes that other policies choose too.
+func (s *Site) alsoChosen(volumes []string, policy string) (out []string) {
+	all, err := s.compiledPolicies()
+	vols, verr := s.cat.Volumes()
+	if err != nil || verr != nil {
+		return nil
+	}
+	for _, v := range vols {
+		if slices.Contains(volumes, v.Name) && slices.ContainsFunc(all, func(c *compiled) bool { return c.Name != policy && c.holds(v) }) {
+			out = append(out, v.Name)
+		}
+	}
+	return out
 }
