@@ -146,6 +146,19 @@ func (c *Catalog) Scheduled(volume string, until time.Time) error {
 	return err
 }
 
+// SetPaused notes since when a volume is paused, and nothing else of its row; the zero
+// time ends the pause.
+func (c *Catalog) SetPaused(volume string, since time.Time) error {
+	_, err := c.db.Exec(`UPDATE volumes SET paused=? WHERE name=?`, At(since), volume)
+	return err
+}
+
+// SetRules stores the rules that came along with a volume, and nothing else of its row.
+func (c *Catalog) SetRules(volume, proposed, offered string) error {
+	_, err := c.db.Exec(`UPDATE volumes SET proposed=?, offered=? WHERE name=?`, proposed, offered, volume)
+	return err
+}
+
 // Volume returns the volume of a name.
 func (c *Catalog) Volume(name string) (*Volume, error) {
 	v := &Volume{}

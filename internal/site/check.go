@@ -153,7 +153,7 @@ func (s *Site) placeHints(out *api.PolicyCheck, p *policy.Policy) error {
 		hint("%s is to keep copies, but no route goes there: nothing reaches it", place)
 	}
 	for _, c := range p.Take {
-		if _, ok := c.Next(s.clock.Now()); !ok {
+		if _, ok := c.Next(s.clock.Now()); !ok && !c.AtStart() {
 			hint("%s never comes due any more", c)
 		}
 	}
@@ -184,8 +184,19 @@ func (s *Site) DiffPolicy(body string) (*api.PolicyDiff, error) {
 	return d, nil
 }
 
-// diffLines compares by a longest common subsequence; documents are short.
+// diffLines compares by a longest common subsequence. Documents are short; of long ones
+// all lines are told.
 func diffLines(a, b []string) []api.DiffLine {
+	if len(a)*len(b) > 4<<20 {
+		var out []api.DiffLine
+		for _, l := range a {
+			out = append(out, api.DiffLine{Sign: "-", Text: l})
+		}
+		for _, l := range b {
+			out = append(out, api.DiffLine{Sign: "+", Text: l})
+		}
+		return out
+	}
 	lcs := make([][]int, len(a)+1)
 	for i := range lcs {
 		lcs[i] = make([]int, len(b)+1)

@@ -1,6 +1,7 @@
 package site
 
 import (
+	"errors"
 	"fmt"
 	"strings"
 	"time"
@@ -82,8 +83,7 @@ func (s *Site) PauseVolume(name string) (string, error) {
 	if !v.Paused.IsZero() {
 		return "", conflict("volume %s is paused already, since %s", name, stamp(v.Paused.Time))
 	}
-	v.Paused = catalog.At(s.clock.Now())
-	if err := s.cat.PutVolume(v); err != nil {
+	if err := s.cat.SetPaused(name, s.clock.Now()); err != nil {
 		return "", err
 	}
 	s.cat.Settle()
@@ -101,8 +101,7 @@ func (s *Site) ResumeVolume(name string) (string, error) {
 		return "", conflict("volume %s is not paused", name)
 	}
 	since := v.Paused.Time
-	v.Paused, v.ScheduledUntil = catalog.Time{}, catalog.At(s.clock.Now())
-	if err := s.cat.PutVolume(v); err != nil {
+	if err := errors.Join(s.cat.Scheduled(name, s.clock.Now()), s.cat.SetPaused(name, time.Time{})); err != nil {
 		return "", err
 	}
 	s.cat.Settle()

@@ -25,11 +25,13 @@ func proposedPolicies(text string) ([]*compiled, error) {
 	return out, nil
 }
 
-// less says where other proposed rules would keep less here than those that apply. The
-// first rules for copies that were just brought take nothing from anyone.
+// less says where other proposed rules would keep less here than those that apply. Rules
+// that come with the very first copy take nothing from anyone; after that, no rules mean
+// that everything is kept.
 func (s *Site) less(v *catalog.Volume, rules string) ([]string, error) {
-	if v.Proposed == "" {
-		if known, err := s.cat.LastSnapshot(s.Place(), v.Lineage); err != nil || known == nil || v.Offered == "" {
+	if v.Proposed == "" && v.Offered == "" {
+		rows, err := s.cat.Snapshots(s.Place(), v.Name, catalog.SnapshotFilter{Limit: 2})
+		if err != nil || len(rows) < 2 {
 			return nil, err
 		}
 	}
@@ -84,8 +86,7 @@ func (s *Site) AcceptRules(name string) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	v.Proposed, v.Offered = v.Offered, ""
-	if err := s.cat.PutVolume(v); err != nil {
+	if err := s.cat.SetRules(name, v.Offered, ""); err != nil {
 		return "", err
 	}
 	s.cat.Settle()

@@ -350,8 +350,7 @@ func (s *Site) proposed(q *transfer.CarryRequest) error {
 	if err != nil || (v.Proposed == proposed && v.Offered == offered) {
 		return err
 	}
-	v.Proposed, v.Offered = proposed, offered
-	if err := s.cat.PutVolume(v); err != nil {
+	if err := s.cat.SetRules(v.Name, proposed, offered); err != nil {
 		return err
 	}
 	s.changed("policies")

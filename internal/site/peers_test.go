@@ -194,6 +194,42 @@ func TestRulesTravel(t *testing.T) {
 	require.ErrorContains(t, err, "restore it there in place, or here to a directory")
 }
 
+// No rules keep everything, so rules that come after none keep less: a peer that sends
+// none first and strict ones then expires nothing unasked.
+func TestRulesAfterNone(t *testing.T) {
+	w := newWorld(t)
+	here, there := w.open("here"), w.open("there")
+	dir := w.share(here, "notes")
+	w.policy(here, "policy: p\nvolumes: {k: v}\ntake: [every 6 hours]\n")
+	w.pair(here, there)
+	w.route(here, "there")
+	turn := func() {
+		w.write(dir, "a", w.clock.Now().String())
+		w.until(here, w.clock.Now().Add(6*time.Hour))
+		_, err := here.Step(w.ctx, true)
+		require.NoError(t, err)
+		w.done(there)(there.Prune("", "test"))
+	}
+	for range 6 {
+		turn()
+	}
+	w.policy(here, "policy: p\nvolumes: {k: v}\ntake: [every 6 hours]\nkeep:\n  there: {newest: 1}\ngrace: 1 second\n")
+	for range 4 {
+		turn()
+	}
+	require.GreaterOrEqual(t, len(w.rows(there, "notes@here")), 9)
+	for _, r := range w.rows(there, "notes@here") {
+		require.True(t, r.GraceUntil.IsZero())
+	}
+	v := must(there.Volume("notes@here"))
+	require.Contains(t, v.Offered[0], "everything was kept, and now only newest 1")
+	_, err := there.AcceptRules("notes@here")
+	require.NoError(t, err)
+	turn()
+	turn()
+	require.LessOrEqual(t, len(w.rows(there, "notes@here")), 3)
+}
+
 // A recall that was answered holds, also while a pruning goes on that had decided to
 // remove the snapshot; and a removal by hand is not undone by one.
 func TestRecallAgainstPruning(t *testing.T) {

@@ -78,7 +78,7 @@ func (s *Site) rulesFor(v *catalog.Volume) (*ruleset, error) {
 		}
 	}
 	rs := &ruleset{}
-	if len(mine) == 0 && (v.Proposed != "" || v.Offered != "") {
+	if len(mine) == 0 && v.Proposed != "" { // without, everything stays, whatever is offered
 		rs.proposed = true
 		if mine, err = proposedPolicies(v.Proposed); err != nil {
 			return nil, fmt.Errorf("rules proposed for %s: %w", v.Name, err)
