@@ -43,6 +43,22 @@ type Volume struct {
 	Offered       []string          `json:"offered,omitempty" doc:"where rules that wait to be accepted would keep less"`
 }
 
+// LabelsPut gives a volume other labels.
+type LabelsPut struct {
+	Labels map[string]string `json:"labels" doc:"all of them"`
+	Accept bool              `json:"accept,omitempty" doc:"change them although snapshots expire by it"`
+	DryRun bool              `json:"dryRun,omitempty" doc:"only tell what would change"`
+}
+
+// LabelChange is what other labels change.
+type LabelChange struct {
+	Volume  string            `json:"volume"`
+	Labels  map[string]string `json:"labels"`
+	Changes []string          `json:"changes" doc:"in sentences: policies and routes that choose it, or no longer"`
+	Letting []Going           `json:"letting" doc:"snapshots that would expire at once"`
+	Bytes   int64             `json:"bytes" doc:"stored bytes that would come back"`
+}
+
 // PlaceState is how a volume stands at one place.
 type PlaceState struct {
 	Place            string     `json:"place"`

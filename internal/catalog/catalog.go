@@ -153,6 +153,12 @@ func (c *Catalog) SetPaused(volume string, since time.Time) error {
 	return err
 }
 
+// SetLabels stores a volume's labels, and nothing else of its row.
+func (c *Catalog) SetLabels(volume string, labels Labels) error {
+	_, err := c.db.Exec(`UPDATE volumes SET labels=? WHERE name=?`, JSON[Labels]{V: labels}, volume)
+	return err
+}
+
 // SetRules stores the rules that came along with a volume, and nothing else of its row.
 func (c *Catalog) SetRules(volume, proposed, offered string) error {
 	_, err := c.db.Exec(`UPDATE volumes SET proposed=?, offered=? WHERE name=?`, proposed, offered, volume)

@@ -389,5 +389,33 @@ At larkfield it keeps yearly 3, and newest 3.
 At mereside it keeps daily 60, weekly 2.
 At stonewick it keeps daily 2.
 Its newest state at larkfield may get 2 hours old.
-Of its 33 snapshots here are kept: 3 as newest, 1 as yearly, 33 as paused. One may be kept for several reasons.`)
+Of its 33 snapshots here are kept: 3 as newest, 1 as yearly, 33 as paused. One may be kept for several reasons.
+`)
+
+	// Labels choose; what a change of them changes is said first.
+	d.put("strict.yaml", "policy: strict\nvolumes: {kind: loan}\ntake: [weekly on sun at 02:00]\nkeep: {larkfield: {newest: 1}, stonewick: {newest: 1}}\n")
+	d.run("policy put DIR/strict.yaml")
+	d.run("policy remove other")
+	d.reads("volume label letters kind=gift --dry-run", `
+letters would have the labels collection=herbarium kind=gift.
+Nothing else changes by it.
+`)
+	d.refuses("volume label letters kind=loan --drop collection", 1, "nothing was changed: with these labels")
+	d.refuses("volume label letters --drop colour", 2, `has no label "colour"`)
+	d.refuses("volume label letters", 2, "give labels to set")
+	d.reads("volume label letters kind=loan --drop collection --yes", `
+letters has the labels kind=loan.
+  Policy strict chooses it.
+  Policy survey no longer chooses it.
+  Route west no longer carries it; what it carried stays at stonewick.
+At larkfield 2 snapshots would expire, and N B come back here after grace and a sweep:
+  #1 of letters, taken 2026-03-11 06:00:00: no longer within newest 1
+  #10 of letters, taken 2026-03-11 00:00:00: no longer within newest 1
+At stonewick 1 snapshot would expire:
+  #3 of letters, taken 2026-03-10 18:00:00: no longer within newest 1
+`)
+	d.reads("volume label letters --drop kind", `
+letters has no labels.
+  Policy strict no longer chooses it.
+  No policy chooses it: nothing is taken by itself, and everything it has stays.`)
 }

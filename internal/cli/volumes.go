@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"maps"
 	"net/url"
 	"strconv"
 	"strings"
@@ -83,6 +84,9 @@ func volumeCommand() *cli.Command {
 					return f.Post(ctx, "/volumes/"+url.PathEscape(cmd.Args().First())+"/resume", nil, out)
 				})
 			})},
+		{Name: "label", Usage: "change a volume's labels; what that changes is told, and asked for when snapshots expire by it", ArgsUsage: "NAME [key=value...]", Description: "Example: candid volume label herbarium-scans collection=herbarium --drop trial",
+			Flags:  []cli.Flag{&cli.StringSliceFlag{Name: "drop", Usage: "key of a label to take away"}, &cli.BoolFlag{Name: "dry-run", Usage: "only tell what would change"}, &cli.BoolFlag{Name: "yes", Usage: "accept that snapshots expire by it"}},
+			Action: with("NAME [key=value...]", volumeLabel)},
 		{Name: "accept-rules", Usage: "let the rules that a volume's origin proposes apply here although they keep less", ArgsUsage: "NAME", Description: "Example: candid volume accept-rules herbarium-scans@larkfield",
 			Action: with("NAME", func(ctx context.Context, f *face, cmd *cli.Command) error {
 				return f.sentence(func(out any) error {
@@ -149,6 +153,61 @@ func volumeShow(ctx context.Context, f *face, cmd *cli.Command) error {
 		for _, p := range v.Places {
 			f.say("at %-10s%s; newest state %s; backlog %d", p.Place, p.State, whenPtr(p.Newest), p.Backlog)
 		}
+	})
+}
+
+func volumeLabel(ctx context.Context, f *face, cmd *cli.Command) error {
+	path := "/volumes/" + url.PathEscape(cmd.Args().First())
+	var v api.Volume
+	if err := f.Get(ctx, path, nil, &v); err != nil {
+		return err
+	}
+	add, err := labels(cmd.Args().Tail())
+	if err != nil {
+		return err
+	}
+	if len(add) == 0 && len(cmd.StringSlice("drop")) == 0 {
+		return misuse("give labels to set as key=value, or to take away with --drop KEY")
+	}
+	next := map[string]string{}
+	maps.Copy(next, v.Labels)
+	maps.Copy(next, add)
+	for _, k := range cmd.StringSlice("drop") {
+		if _, there := next[k]; !there {
+			return misuse("%s has no label %q: it has %s", v.Name, k, labelText(v.Labels))
+		}
+		delete(next, k)
+	}
+	var plan api.LabelChange
+	if err := f.Put(ctx, path+"/labels", api.LabelsPut{Labels: next, DryRun: true}, &plan); err != nil {
+		return err
+	}
+	check := api.PolicyCheck{Letting: plan.Letting, Bytes: plan.Bytes}
+	if len(plan.Letting) > 0 && !cmd.Bool("yes") && !cmd.Bool("dry-run") {
+		f.letting(f.err, &check)
+		return &exitError{exitFailed, errorf("nothing was changed: with these labels %s would expire; say --yes to accept that", plural(len(plan.Letting), "snapshot", "snapshots"))}
+	}
+	if !cmd.Bool("dry-run") {
+		if err := f.Put(ctx, path+"/labels", api.LabelsPut{Labels: next, Accept: cmd.Bool("yes")}, &plan); err != nil {
+			return err
+		}
+	}
+	return f.show(plan, func() {
+		would, what := "has", "no labels"
+		if cmd.Bool("dry-run") {
+			would = "would have"
+		}
+		if len(next) > 0 {
+			what = "the labels " + labelText(next)
+		}
+		f.say("%s %s %s.", v.Name, would, what)
+		if len(plan.Changes)+len(plan.Letting) == 0 {
+			f.say("Nothing else changes by it.")
+		}
+		for _, c := range plan.Changes {
+			f.say("  %s", c)
+		}
+		f.letting(f.out, &check)
 	})
 }
 

@@ -108,6 +108,12 @@ func (s *server) registerVolumes(a huma.API) {
 	huma.Register(a, op("POST", "/snapshots/freeing", "freeing", "What removing snapshots would give back"), func(ctx context.Context, in *body[api.FreeAsk]) (*body[api.Freeing], error) {
 		return answerAt(s.site.Freeing(in.Body.IDs))
 	})
+	huma.Register(a, op("PUT", "/volumes/{name}/labels", "setLabels", "Give a volume other labels, or tell what that would change"), func(ctx context.Context, in *struct {
+		Name string `path:"name"`
+		Body api.LabelsPut
+	}) (*body[api.LabelChange], error) {
+		return answerAt(s.site.SetLabels(in.Name, in.Body))
+	})
 	huma.Register(a, op("POST", "/volumes/{name}/accept-rules", "acceptRules", "Let the rules that the origin proposes apply here although they keep less"), func(ctx context.Context, in *named) (*said, error) {
 		return sentence(s.site.AcceptRules(in.Name))
 	})

@@ -676,6 +676,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/volumes/{name}/labels": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Give a volume other labels, or tell what that would change */
+        put: operations["setLabels"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/volumes/{name}/pause": {
         parameters: {
             query?: never;
@@ -923,6 +940,31 @@ export interface components {
             reason: string;
             /** Format: date-time */
             until?: string;
+        };
+        LabelChange: {
+            /**
+             * Format: int64
+             * @description stored bytes that would come back
+             */
+            bytes: number;
+            /** @description in sentences: policies and routes that choose it, or no longer */
+            changes: string[] | null;
+            labels: {
+                [key: string]: string;
+            };
+            /** @description snapshots that would expire at once */
+            letting: components["schemas"]["Going"][] | null;
+            volume: string;
+        };
+        LabelsPut: {
+            /** @description change them although snapshots expire by it */
+            accept?: boolean;
+            /** @description only tell what would change */
+            dryRun?: boolean;
+            /** @description all of them */
+            labels: {
+                [key: string]: string;
+            };
         };
         Lane: {
             marks: components["schemas"]["TickMark"][] | null;
@@ -4806,6 +4848,77 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Explanation"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    setLabels: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["LabelsPut"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LabelChange"];
                 };
             };
             /** @description Unauthorized */
