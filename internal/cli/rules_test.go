@@ -411,8 +411,6 @@ letters has the labels kind=loan.
 At larkfield 2 snapshots would expire, and N B come back here after grace and a sweep:
   #1 of letters, taken 2026-03-11 06:00:00: no longer within newest 1
   #10 of letters, taken 2026-03-11 00:00:00: no longer within newest 1
-At stonewick 1 snapshot would expire:
-  #3 of letters, taken 2026-03-10 18:00:00: no longer within newest 1
 `)
 	d.reads("volume label letters --drop kind", `
 letters has no labels.

@@ -64,6 +64,10 @@ func (s *Site) PlanLabels(name string, labels map[string]string) (*api.LabelChan
 	if out.Letting, err = s.letting(v, rs); err != nil {
 		return nil, err
 	}
+	// What no route carries any more is not told of new rules either.
+	out.Letting = slices.DeleteFunc(out.Letting, func(g api.Going) bool {
+		return g.Place != s.Place() && !slices.ContainsFunc(routes, func(r *catalog.Route) bool { return r.Peer == g.Place && r.Volumes.V.Holds(&next) })
+	})
 	var ids []string
 	for _, g := range out.Letting {
 		if g.Place == s.Place() {
