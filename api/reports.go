@@ -1,0 +1,99 @@
+package api
+
+import "time"
+
+// Explanation says why something is as it is.
+type Explanation struct {
+	Volume    string      `json:"volume"`
+	At        *time.Time  `json:"at,omitempty"`
+	Sentences []string    `json:"sentences"`
+	Snapshot  *Snapshot   `json:"snapshot,omitempty" doc:"what answers for the moment"`
+	Answer    string      `json:"answer,omitempty" doc:"how exactly"`
+	Gaps      []GapReport `json:"gaps"`
+}
+
+// GapReport is a due time at which no snapshot was taken.
+type GapReport struct {
+	Volume string    `json:"volume"`
+	Due    time.Time `json:"due"`
+	Cause  string    `json:"cause"`
+}
+
+// Objectives tells how well objectives were met in a stretch of time.
+type Objectives struct {
+	Site  string         `json:"site"`
+	Since time.Time      `json:"since"`
+	Until time.Time      `json:"until"`
+	Rows  []ObjectiveRow `json:"rows"`
+	Gaps  []GapReport    `json:"gaps"`
+	Late  []LateStretch  `json:"late"`
+}
+
+// ObjectiveRow is one volume at one place.
+type ObjectiveRow struct {
+	Volume             string     `json:"volume"`
+	Place              string     `json:"place"`
+	ObjectiveSeconds   int64      `json:"objectiveSeconds" doc:"0: none is set"`
+	OnTargetSeconds    int64      `json:"onTargetSeconds"`
+	LateSeconds        int64      `json:"lateSeconds"`
+	UnprotectedSeconds int64      `json:"unprotectedSeconds" doc:"no copy was there yet"`
+	OnTargetPercent    float64    `json:"onTargetPercent"`
+	LateCount          int        `json:"lateCount"`
+	Gaps               int        `json:"gaps"`
+	WorstAgeSeconds    int64      `json:"worstAgeSeconds"`
+	WorstAt            *time.Time `json:"worstAt,omitempty"`
+	States             int        `json:"states" doc:"snapshots and sightings that reached the place"`
+}
+
+// LateStretch is a time in which the newest state was older than the objective.
+type LateStretch struct {
+	Volume string    `json:"volume"`
+	Place  string    `json:"place"`
+	From   time.Time `json:"from"`
+	To     time.Time `json:"to"`
+	Open   bool      `json:"open" doc:"it went on at the end"`
+}
+
+// Space is what a volume's snapshots take at a place.
+type Space struct {
+	Volume      string   `json:"volume"`
+	Place       string   `json:"place"`
+	Snapshots   int      `json:"snapshots"`
+	LiveBytes   int64    `json:"liveBytes" doc:"size of the files as they were last seen"`
+	Newest      int64    `json:"newest" doc:"stored bytes that the newest snapshot needs"`
+	Referenced  int64    `json:"referenced" doc:"stored bytes that all of them need"`
+	Unique      int64    `json:"unique" doc:"stored bytes that come back if all of them go"`
+	Shared      int64    `json:"shared" doc:"stored bytes that snapshots of other volumes need too"`
+	AddedPerDay int64    `json:"addedPerDay" doc:"stored bytes, over the last 30 days"`
+	Returns     []Return `json:"returns" doc:"what comes back by itself"`
+	Sentences   []string `json:"sentences"`
+}
+
+// Return is what comes back by itself within some days, by the rules as they are.
+type Return struct {
+	Days      int       `json:"days"`
+	By        time.Time `json:"by"`
+	Snapshots int       `json:"snapshots"`
+	Bytes     int64     `json:"bytes"`
+}
+
+// FreeAsk names snapshots.
+type FreeAsk struct {
+	IDs []string `json:"ids"`
+}
+
+// Freeing is what removing snapshots would give back.
+type Freeing struct {
+	Bytes      int64        `json:"bytes" doc:"if all of them go"`
+	AloneBytes int64        `json:"aloneBytes" doc:"sum of what each gives back alone"`
+	Sentence   string       `json:"sentence"`
+	Snapshots  []FreeingOne `json:"snapshots"`
+}
+
+// FreeingOne is one of the snapshots to remove.
+type FreeingOne struct {
+	ID         string    `json:"id"`
+	Volume     string    `json:"volume"`
+	Taken      time.Time `json:"taken"`
+	AloneBytes int64     `json:"aloneBytes"`
+}
