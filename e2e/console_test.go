@@ -81,6 +81,54 @@ func TestConsole(t *testing.T) {
 	require.NoError(t, p.Wait(`document.body.innerText.includes("done: archive as of")`))
 	same(t, filepath.Join(base, "want", "letters"), filepath.Join(src, "letters"))
 
+	// A keep mark with its reason, and back; a pause, and on.
+	require.NoError(t, p.Do(20*time.Second, chromedp.Navigate(a.url+"/volumes/archive")))
+	require.NoError(t, p.Wait(`[...document.querySelectorAll("button")].some(b => b.innerText === "keep")`))
+	exactly := func(text string) chromedp.Action {
+		return chromedp.Click(`(//button[normalize-space(.)="`+text+`"])[1]`, chromedp.BySearch)
+	}
+	require.NoError(t, p.Do(20*time.Second, exactly("keep"), chromedp.WaitVisible(`//button[.="Keep it"]`, chromedp.BySearch)))
+	faultless("the keep sheet")
+	require.NoError(t, p.Do(20*time.Second, chromedp.SendKeys(`form input.field.w-full`, "signed by the auditor"), exactly("Keep it")))
+	require.NoError(t, p.Wait(`document.body.innerText.includes("marked to keep: signed by the auditor")`))
+	require.NoError(t, p.Do(20*time.Second, exactly("unmark")))
+	require.NoError(t, p.Wait(`!document.body.innerText.includes("signed by the auditor")`))
+	require.NoError(t, p.Do(20*time.Second, exactly("pause")))
+	require.NoError(t, p.Wait(`document.body.innerText.includes("It is paused since")`))
+	faultless("a paused volume")
+	require.NoError(t, p.Do(20*time.Second, exactly("go on")))
+	require.NoError(t, p.Wait(`!document.body.innerText.includes("It is paused since")`))
+
+	// What would come back, counted without removing anything.
+	require.NoError(t, p.Do(20*time.Second, chromedp.Navigate(a.url+"/space?volume=archive")))
+	require.NoError(t, p.Wait(`[...document.querySelectorAll("button")].some(b => b.innerText === "all")`))
+	require.NoError(t, p.Do(20*time.Second, exactly("all")))
+	require.NoError(t, p.Wait(`document.body.innerText.includes("would give back")`))
+
+	// The editor tells before storing what a document would let go, and where it is wrong.
+	require.NoError(t, p.Do(20*time.Second, chromedp.Navigate(a.url+"/policies?policy=all"), chromedp.WaitVisible("textarea"), chromedp.SendKeys("textarea", "colour: red\n")))
+	require.NoError(t, p.Wait(`document.body.innerText.includes("It cannot be used yet")`))
+
+	// At the far site, rules that keep less wait for a person, who accepts them there.
+	take := func() {
+		shell(t, src, "date +%N > stamp")
+		a.run("snapshot", "take", "archive", "--keep-until", "+9d")
+		a.run("route", "run", "to-dr")
+	}
+	take()
+	take()
+	require.NoError(t, os.WriteFile(filepath.Join(base, "p.yaml"), []byte("policy: all\nvolumes: {k: v}\ntake: [every 6 hours]\nkeep:\n  larkfield: {daily: 7}\n  stonewick: {daily: 2}\n"), 0o644))
+	a.run("policy", "put", "--yes", filepath.Join(base, "p.yaml"))
+	take()
+	far, err := browser.Open(ctx, b.url, b.token, 1280, 800, false)
+	require.NoError(t, err)
+	defer far.Close()
+	require.NoError(t, far.Do(20*time.Second, chromedp.Navigate(b.url+"/volumes/archive@larkfield")))
+	require.NoError(t, far.Wait(`document.body.innerText.includes("Its origin proposes to keep less here: everything was kept")`))
+	require.NoError(t, far.Do(20*time.Second, chromedp.Click(`//button[.="Accept it"]`, chromedp.BySearch)))
+	require.NoError(t, far.Wait(`!document.body.innerText.includes("Its origin proposes")`))
+	require.Empty(t, far.Errors)
+
 	// The keyboard: the ruler goes from snapshot to snapshot, and the address keeps it.
 	require.NoError(t, p.Do(20*time.Second, chromedp.Navigate(a.url+"/volumes/archive")))
 	require.NoError(t, p.Wait(`document.querySelectorAll('[role="slider"] svg rect, [role="slider"] svg path').length > 3`))

@@ -76,9 +76,15 @@ func policyCommand() *cli.Command {
 			Action: with("", func(ctx context.Context, f *face, cmd *cli.Command) error {
 				return f.Text(ctx, "/calendar", url.Values{"days": {strconv.Itoa(cmd.Int("days"))}}, f.out)
 			})},
-		{Name: "remove", Usage: "remove a policy; what was kept by it stays", ArgsUsage: "NAME", Description: "Example: candid policy remove trial", Action: with("NAME", func(ctx context.Context, f *face, cmd *cli.Command) error {
-			return f.sentence(func(out any) error { return f.Delete(ctx, "/policies/"+url.PathEscape(cmd.Args().First()), out) })
-		})},
+		{Name: "remove", Usage: "remove a policy; what was kept by it stays", ArgsUsage: "NAME", Description: "Example: candid policy remove trial",
+			Flags: []cli.Flag{&cli.BoolFlag{Name: "yes", Usage: "accept that snapshots expire by it"}},
+			Action: with("NAME", func(ctx context.Context, f *face, cmd *cli.Command) error {
+				path := "/policies/" + url.PathEscape(cmd.Args().First())
+				if cmd.Bool("yes") {
+					path += "?accept=true"
+				}
+				return f.sentence(func(out any) error { return f.Delete(ctx, path, out) })
+			})},
 	}}
 }
 

@@ -395,7 +395,10 @@ Of its 33 snapshots here are kept: 3 as newest, 1 as yearly, 33 as paused. One m
 	// Labels choose; what a change of them changes is said first.
 	d.put("strict.yaml", "policy: strict\nvolumes: {kind: loan}\ntake: [weekly on sun at 02:00]\nkeep: {larkfield: {newest: 1}, stonewick: {newest: 1}}\n")
 	d.run("policy put DIR/strict.yaml")
-	d.run("policy remove other")
+	d.refuses("policy remove other", 1, "snapshots would expire that other policies do not keep")
+	d.reads("policy remove other --yes", `
+Policy other is gone.
+`)
 	d.reads("volume label letters kind=gift --dry-run", `
 letters would have the labels collection=herbarium kind=gift.
 Nothing else changes by it.

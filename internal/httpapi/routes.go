@@ -221,8 +221,11 @@ func (s *server) registerPolicies(a huma.API) {
 	huma.Register(a, op("GET", "/policies/{name}", "getPolicy", "One policy"), func(ctx context.Context, in *named) (*body[api.Policy], error) {
 		return answerAt(s.site.Policy(in.Name))
 	})
-	huma.Register(a, op("DELETE", "/policies/{name}", "removePolicy", "Remove a policy"), func(ctx context.Context, in *named) (*said, error) {
-		return sentence(s.site.RemovePolicy(in.Name, caller(ctx)))
+	huma.Register(a, op("DELETE", "/policies/{name}", "removePolicy", "Remove a policy"), func(ctx context.Context, in *struct {
+		Name   string `path:"name"`
+		Accept bool   `query:"accept" doc:"remove it although snapshots expire by it"`
+	}) (*said, error) {
+		return sentence(s.site.RemovePolicy(in.Name, caller(ctx), in.Accept))
 	})
 }
 

@@ -27,42 +27,8 @@ func (s *Site) CheckPolicy(body string) (*api.PolicyCheck, error) {
 	for _, h := range p.Hints {
 		out.Hints = append(out.Hints, api.Problem(h))
 	}
-	all, err := s.compiledPolicies()
-	if err != nil {
+	if out.Volumes, out.Letting, err = s.lettingUnder(p.Name, &compiled{Policy: p, row: &catalog.Policy{Name: p.Name, Body: body}}); err != nil {
 		return nil, err
-	}
-	vols, err := s.cat.Volumes()
-	if err != nil {
-		return nil, err
-	}
-	next := &compiled{Policy: p, row: &catalog.Policy{Name: p.Name, Body: body}}
-	others := slices.DeleteFunc(slices.Clone(all), func(c *compiled) bool { return c.Name == p.Name })
-	var ids []string
-	for _, v := range vols {
-		was := slices.ContainsFunc(all, func(c *compiled) bool { return c.Name == p.Name && c.holds(v) })
-		if next.holds(v) {
-			out.Volumes = append(out.Volumes, v.Name)
-		} else if !was {
-			continue
-		}
-		rs := &ruleset{}
-		var mine []*compiled
-		for _, c := range append(slices.Clone(others), next) {
-			if c.holds(v) {
-				mine = append(mine, c)
-			}
-		}
-		rs.combine(mine)
-		going, err := s.letting(v, rs)
-		if err != nil {
-			return nil, err
-		}
-		for _, g := range going {
-			if g.Place == s.Place() {
-				ids = append(ids, g.ID)
-			}
-		}
-		out.Letting = append(out.Letting, going...)
 	}
 	if len(out.Volumes) == 0 {
 		out.Hints = append(out.Hints, api.Problem{What: "it chooses no volume yet: no volume here has these labels or names"})
@@ -70,8 +36,60 @@ func (s *Site) CheckPolicy(body string) (*api.PolicyCheck, error) {
 	if err := s.placeHints(out, p); err != nil {
 		return nil, err
 	}
-	out.Bytes, err = s.freed(ids)
+	out.Bytes, err = s.freedHere(out.Letting)
 	return out, err
+}
+
+// freedHere is what comes back at this place when snapshots go.
+func (s *Site) freedHere(going []api.Going) (int64, error) {
+	var ids []string
+	for _, g := range going {
+		if g.Place == s.Place() {
+			ids = append(ids, g.ID)
+		}
+	}
+	return s.freed(ids)
+}
+
+// lettingUnder lists the volumes that a policy would choose, and what would be let go, if
+// it took the place of the stored one of a name; nil stands for none.
+func (s *Site) lettingUnder(name string, next *compiled) (volumes []string, letting []api.Going, err error) {
+	volumes, letting = []string{}, []api.Going{}
+	all, err := s.compiledPolicies()
+	if err != nil {
+		return nil, nil, err
+	}
+	vols, err := s.cat.Volumes()
+	if err != nil {
+		return nil, nil, err
+	}
+	for _, v := range vols {
+		was := false
+		var mine []*compiled
+		for _, c := range all {
+			switch {
+			case !c.holds(v):
+			case c.Name == name:
+				was = true
+			default:
+				mine = append(mine, c)
+			}
+		}
+		if next != nil && next.holds(v) {
+			volumes = append(volumes, v.Name)
+			mine = append(mine, next)
+		} else if !was {
+			continue
+		}
+		rs := &ruleset{}
+		rs.combine(mine)
+		going, err := s.letting(v, rs)
+		if err != nil {
+			return nil, nil, err
+		}
+		letting = append(letting, going...)
+	}
+	return volumes, letting, nil
 }
 
 // letting lists what other rules for a volume would let go that the present ones keep: at

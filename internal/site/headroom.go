@@ -140,6 +140,9 @@ func (s *Site) relieve(ctx context.Context, j *job, st lowSpace) (lowSpace, erro
 		st.Since = now
 	}
 	st.Tried, st.Stopped, st.Did = now, false, nil
+	if err := s.watchClock(); err != nil { // a wrong clock must not expire anything here either
+		return st, err
+	}
 	held, err := s.cat.Setting(holdSetting)
 	if err != nil {
 		return st, err

@@ -68,16 +68,10 @@ func (s *Site) PlanLabels(name string, labels map[string]string) (*api.LabelChan
 	out.Letting = slices.DeleteFunc(out.Letting, func(g api.Going) bool {
 		return g.Place != s.Place() && !slices.ContainsFunc(routes, func(r *catalog.Route) bool { return r.Peer == g.Place && r.Volumes.V.Holds(&next) })
 	})
-	var ids []string
-	for _, g := range out.Letting {
-		if g.Place == s.Place() {
-			ids = append(ids, g.ID)
-		}
-	}
 	if out.Letting == nil {
 		out.Letting = []api.Going{}
 	}
-	out.Bytes, err = s.freed(ids)
+	out.Bytes, err = s.freedHere(out.Letting)
 	return out, err
 }
 

@@ -91,11 +91,20 @@ func (s *Site) forgetPolicies() {
 	s.changed("policies")
 }
 
-// RemovePolicy deletes a policy. Volumes that no other policy chooses keep all they have.
-func (s *Site) RemovePolicy(name, by string) (string, error) {
+// RemovePolicy deletes a policy. Volumes that no other policy chooses keep all they have;
+// of others snapshots may expire that only this one kept, which needs to be accepted.
+func (s *Site) RemovePolicy(name, by string, accept bool) (string, error) {
 	p, err := s.Policy(name)
 	if err != nil {
 		return "", err
+	}
+	_, letting, err := s.lettingUnder(name, nil)
+	if err != nil {
+		return "", err
+	}
+	if n := len(letting); n > 0 && !accept {
+		return "", conflict("nothing was removed: without policy %s %s would expire that other policies do not keep, the newest of %s taken %s; removing it needs to be accepted",
+			name, many(n, "snapshot"), letting[0].Volume, stamp(letting[0].Taken))
 	}
 	if err := s.cat.RemovePolicy(name, by, s.clock.Now()); err != nil {
 		return "", err

@@ -185,7 +185,7 @@ func (s *Site) startRoute(r *catalog.Route, by string) (*job, error) {
 		if rerr := s.noteRoute(r.Name, meter, err, ctx.Err() != nil); rerr != nil {
 			err = errors.Join(err, rerr)
 		}
-		s.changed("routes", "")
+		s.tell("routes")
 		if err != nil {
 			return nil, "", err
 		}

@@ -252,13 +252,34 @@ func TestPauseAndNewPolicies(t *testing.T) {
 	history, err := s.PolicyHistory("p")
 	require.NoError(t, err)
 	require.Len(t, history, 3)
-	_, err = s.RemovePolicy("p", "test")
+	_, err = s.RemovePolicy("p", "test", false)
 	require.NoError(t, err)
 	history, err = s.PolicyHistory("p")
 	require.NoError(t, err)
 	require.True(t, history[0].Removed)
 	w.policy(s, body)
 	require.Equal(t, 5, must(s.Policy("p")).Version, "numbers are not used twice")
+}
+
+// Removing a policy asks first when another one is left that keeps less.
+func TestRemovingAPolicyAsks(t *testing.T) {
+	w := newWorld(t)
+	s := w.open("here")
+	dir := w.share(s, "notes")
+	w.policy(s, "policy: long\nvolumes: {k: v}\ntake: [every 6 hours]\nkeep:\n  here: {newest: 20}\n")
+	w.policy(s, "policy: short\nvolumes: {k: v}\ntake: [every 6 hours]\nkeep:\n  here: {newest: 3}\n")
+	for range 8 {
+		w.write(dir, "a", w.clock.Now().String())
+		w.until(s, w.clock.Now().Add(6*time.Hour))
+	}
+	_, err := s.RemovePolicy("long", "test", false)
+	require.Equal(t, Conflict, ClassOf(err))
+	require.ErrorContains(t, err, "5 snapshots would expire")
+	require.Equal(t, "long", must(s.Policy("long")).Name)
+	_, err = s.RemovePolicy("short", "test", false)
+	require.NoError(t, err, "the other keeps all it kept")
+	_, err = s.RemovePolicy("long", "test", false)
+	require.NoError(t, err, "without any policy everything stays")
 }
 
 // What is foreseen from today is what then happens.

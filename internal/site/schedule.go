@@ -82,7 +82,7 @@ func (s *Site) Step(ctx context.Context, wait bool) (next time.Time, err error) 
 	if err != nil {
 		return next, err
 	}
-	if relief != nil {
+	if relief != nil { // room first: what is taken now would only take more
 		if err := relief.wait(ctx); err != nil && ctx.Err() != nil {
 			return next, err
 		}

@@ -186,6 +186,11 @@ func (s *Site) Info() (api.Site, error) {
 // named volumes or of all.
 func (s *Site) changed(topic string, volumes ...string) {
 	s.verdicts.drop(volumes)
+	s.tell(topic)
+}
+
+// tell wakes the scheduler and subscribers where no verdict can have changed.
+func (s *Site) tell(topic string) {
 	s.events.publish(Event{Topic: topic})
 	select {
 	case s.wake <- struct{}{}:

@@ -347,7 +347,7 @@ func TestPolicyCheckListsWhatGoes(t *testing.T) {
 	st, err := s.Status()
 	require.NoError(t, err)
 	require.Equal(t, "The one volume is on target.", st.Sentences[0].Text)
-	out, err := s.RemovePolicy("p", "test")
+	out, err := s.RemovePolicy("p", "test", false)
 	require.NoError(t, err)
 	require.Contains(t, out, "No policy chooses notes")
 	st, err = s.Status()

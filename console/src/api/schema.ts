@@ -2063,7 +2063,10 @@ export interface operations {
     };
     removePolicy: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description remove it although snapshots expire by it */
+                accept?: boolean;
+            };
             header?: never;
             path: {
                 name: string;
