@@ -102,8 +102,12 @@ func (s *Site) explainVolume(out *api.Explanation, v *catalog.Volume) error {
 	}
 	counts := map[string]int{}
 	for i := range d.rows {
+		rules := map[string]bool{} // two policies can keep one for two reasons of a kind
 		for _, r := range d.verdicts[i].Reasons {
-			counts[r.Rule]++
+			rules[r.Rule] = true
+		}
+		for r := range rules {
+			counts[r]++
 		}
 	}
 	var parts []string

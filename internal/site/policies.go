@@ -103,8 +103,8 @@ func (s *Site) RemovePolicy(name, by string, accept bool) (string, error) {
 		return "", err
 	}
 	if n := len(letting); n > 0 && !accept {
-		return "", conflict("nothing was removed: without policy %s %s would expire that other policies do not keep, the newest of %s taken %s; removing it needs to be accepted",
-			name, many(n, "snapshot"), letting[0].Volume, stamp(letting[0].Taken))
+		return "", conflict("nothing was removed: without policy %s %s would expire that other policies do not keep, such as that of %s taken %s; to accept that: candid policy remove %s --yes",
+			name, many(n, "snapshot"), letting[0].Volume, stamp(letting[0].Taken), name)
 	}
 	if err := s.cat.RemovePolicy(name, by, s.clock.Now()); err != nil {
 		return "", err
