@@ -17,7 +17,7 @@ var layer = map[string]int{
 	"core/lineage": 0, "core/object": 0, "core/chunker": 0, "core/cadence": 0, "core/space": 0, "core/objective": 0, "core/retention": 1, "core/preview": 2,
 	"api": 0, "internal/clock": 0,
 	"internal/store": 2, "internal/policy": 2, "internal/catalog": 2,
-	"internal/volume/tree": 3, "internal/transfer": 3,
+	"internal/volume/journal": 2, "internal/volume/tree": 3, "internal/transfer": 3,
 	"internal/site": 4,
 	"client":        5, "internal/httpapi": 5, "internal/httpapi/openapi": 6,
 	"internal/service": 6, "internal/demo": 7, "internal/cli": 8, "cmd/candid": 9,

@@ -40,6 +40,7 @@ type Volume struct {
 	LastFiles     int64             `json:"lastFiles"`
 	LastBytes     int64             `json:"lastBytes"`
 	RulesProposed string            `json:"rulesProposed,omitempty"`
+	Following     string            `json:"following,omitempty" doc:"how the last snapshot found what changed: by the change journal, or by looking at everything and why"`
 	Offered       []string          `json:"offered,omitempty" doc:"where rules that wait to be accepted would keep less"`
 }
 
@@ -79,38 +80,40 @@ type VolumeFound struct {
 
 // Snapshot is one copy of a volume's state at this site.
 type Snapshot struct {
-	ID          string            `json:"id"`
-	Volume      string            `json:"volume"`
-	Place       string            `json:"place"`
-	Origin      string            `json:"origin"`
-	Term        int64             `json:"term"`
-	Sequence    int64             `json:"sequence"`
-	Taken       time.Time         `json:"taken"`
-	Ended       time.Time         `json:"ended"`
-	SeenUntil   *time.Time        `json:"seenUntil,omitempty"`
-	Cause       string            `json:"cause"`
-	Consistency string            `json:"consistency"`
-	Files       int64             `json:"files"`
-	Directories int64             `json:"directories"`
-	Others      int64             `json:"others"`
-	Bytes       int64             `json:"bytes"`
-	Stored      int64             `json:"stored" doc:"bytes of new records that came with it"`
-	RemarkCount int64             `json:"remarkCount"`
-	Remarks     []Remark          `json:"remarks,omitempty"`
-	Note        string            `json:"note,omitempty"`
-	Labels      map[string]string `json:"labels"`
-	State       string            `json:"state" enum:"kept,in grace"`
-	GraceUntil  *time.Time        `json:"graceUntil,omitempty"`
-	LetGo       string            `json:"letGo,omitempty"`
-	Keep        string            `json:"keep,omitempty" doc:"reason of its keep mark"`
-	KeepUntil   *time.Time        `json:"keepUntil,omitempty"`
-	Reasons     []string          `json:"reasons"`
-	Tier        string            `json:"tier,omitempty" doc:"the widest tier that keeps it"`
-	Ends        *time.Time        `json:"ends,omitempty" doc:"about when the rules let it go"`
-	Arrived     *time.Time        `json:"arrived,omitempty"`
-	Referenced  int64             `json:"referenced,omitempty" doc:"stored bytes it needs"`
-	Unique      int64             `json:"unique,omitempty" doc:"stored bytes that would come back if only it went"`
-	FarPlaces   []string          `json:"farPlaces,omitempty"`
+	ID        string     `json:"id"`
+	Volume    string     `json:"volume"`
+	Place     string     `json:"place"`
+	Origin    string     `json:"origin"`
+	Term      int64      `json:"term"`
+	Sequence  int64      `json:"sequence"`
+	Taken     time.Time  `json:"taken"`
+	Ended     time.Time  `json:"ended"`
+	SeenUntil *time.Time `json:"seenUntil,omitempty" doc:"up to when it was found unchanged"`
+	// WatchedUntil is up to when no change was told at any time, beyond being looked at.
+	WatchedUntil *time.Time        `json:"watchedUntil,omitempty" doc:"up to when nothing changed at any time"`
+	Cause        string            `json:"cause"`
+	Consistency  string            `json:"consistency"`
+	Files        int64             `json:"files"`
+	Directories  int64             `json:"directories"`
+	Others       int64             `json:"others"`
+	Bytes        int64             `json:"bytes"`
+	Stored       int64             `json:"stored" doc:"bytes of new records that came with it"`
+	RemarkCount  int64             `json:"remarkCount"`
+	Remarks      []Remark          `json:"remarks,omitempty"`
+	Note         string            `json:"note,omitempty"`
+	Labels       map[string]string `json:"labels"`
+	State        string            `json:"state" enum:"kept,in grace"`
+	GraceUntil   *time.Time        `json:"graceUntil,omitempty"`
+	LetGo        string            `json:"letGo,omitempty"`
+	Keep         string            `json:"keep,omitempty" doc:"reason of its keep mark"`
+	KeepUntil    *time.Time        `json:"keepUntil,omitempty"`
+	Reasons      []string          `json:"reasons"`
+	Tier         string            `json:"tier,omitempty" doc:"the widest tier that keeps it"`
+	Ends         *time.Time        `json:"ends,omitempty" doc:"about when the rules let it go"`
+	Arrived      *time.Time        `json:"arrived,omitempty"`
+	Referenced   int64             `json:"referenced,omitempty" doc:"stored bytes it needs"`
+	Unique       int64             `json:"unique,omitempty" doc:"stored bytes that would come back if only it went"`
+	FarPlaces    []string          `json:"farPlaces,omitempty"`
 }
 
 // Remark tells of one path.

@@ -101,6 +101,24 @@ func (c *Cadence) OnChange() (settle, least time.Duration, ok bool) {
 	return c.settle, c.interval, c.form == onChange
 }
 
+// Open returns the first instant, not before t, that lies in the cadence's days and window;
+// ok is false when none comes.
+func (c *Cadence) Open(t time.Time) (time.Time, bool) {
+	t = t.In(c.zone)
+	for begin := t; t.Sub(begin) < horizonDays*24*time.Hour; {
+		y, m, d := t.Date()
+		if !c.matchesDay(time.Date(y, m, d, 12, 0, 0, 0, time.UTC)) {
+			t = instant(y, m, d+1, 0, c.zone)
+			continue
+		}
+		if c.window.holds(wallOf(t)) {
+			return t, true
+		}
+		t = t.Truncate(time.Minute).Add(time.Minute)
+	}
+	return time.Time{}, false
+}
+
 // Next returns the first due instant after t; ok is false when none comes.
 func (c *Cadence) Next(t time.Time) (next time.Time, ok bool) {
 	switch c.form {

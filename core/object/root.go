@@ -21,9 +21,11 @@ const (
 // Consistency says what the reader can rely on.
 type Consistency string
 
-// The consistencies of a tree snapshot. Spread: read between Began and Ended.
+// The consistencies of a tree snapshot.
 const (
-	Spread Consistency = "spread"
+	Quiesced Consistency = "quiesced" // writers were frozen for the whole reading
+	Still    Consistency = "still"    // nothing changed while it was read
+	Spread   Consistency = "spread"   // read between Began and Ended
 )
 
 // Remark tells of one path that could not be read as a whole.
@@ -145,6 +147,8 @@ type Mark struct {
 	Text   string            `cbor:"5,keyasint,omitempty"`
 	Labels map[string]string `cbor:"6,keyasint,omitempty"`
 	Place  string            `cbor:"7,keyasint,omitempty"`
+	// Watched is up to when, as a sighting tells, nothing changed at any time.
+	Watched int64 `cbor:"8,keyasint,omitempty"`
 }
 
 // record is a signed statement: a root envelope or a mark, and who says so.

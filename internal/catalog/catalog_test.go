@@ -96,8 +96,9 @@ func TestSnapshotRow(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, want, got)
 
-	require.NoError(t, c.Sighted("here", want.ID, at.Add(time.Hour)))
-	want.SeenUntil = At(at.Add(time.Hour))
+	require.NoError(t, c.Sighted("here", want.ID, at.Add(time.Hour), at.Add(time.Minute)))
+	require.NoError(t, c.Sighted("here", want.ID, at.Add(time.Hour), time.Time{}))
+	want.SeenUntil, want.WatchedUntil = At(at.Add(time.Hour)), At(at.Add(time.Minute))
 	got, err = c.Snapshot(want.ID)
 	require.NoError(t, err)
 	require.Equal(t, want, got, "a sighting changes nothing else, such as a grace that began meanwhile")

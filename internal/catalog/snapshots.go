@@ -36,9 +36,10 @@ type Snapshot struct {
 	KeepWhy       string       `db:"keep_why"` // not empty: marked to keep
 	KeepUntil     Time         `db:"keep_until"`
 	Marked        Time         `db:"marked"` // newest mark that travels
+	WatchedUntil  Time         `db:"watched_until"`
 }
 
-const snapshotColumns = `id,place,volume,lineage,origin,term,sequence,began,ended,seen_until,cause,consistency,files,dirs,others,bytes,stored,remarks,note,labels,own_end,recalled_until,arrived,grace_until,let_go,keep_why,keep_until,marked`
+const snapshotColumns = `id,place,volume,lineage,origin,term,sequence,began,ended,seen_until,cause,consistency,files,dirs,others,bytes,stored,remarks,note,labels,own_end,recalled_until,arrived,grace_until,let_go,keep_why,keep_until,marked,watched_until`
 
 var snapshotValues = ":" + strings.ReplaceAll(snapshotColumns, ",", ",:")
 
@@ -48,9 +49,10 @@ func (c *Catalog) PutSnapshot(s *Snapshot) error {
 	return err
 }
 
-// Sighted notes up to when a snapshot was found unchanged, and nothing else of its row.
-func (c *Catalog) Sighted(place, id string, until time.Time) error {
-	_, err := c.db.Exec(`UPDATE snapshots SET seen_until=? WHERE place=? AND id=?`, At(until), place, id)
+// Sighted notes up to when a snapshot was found unchanged, and watched all the time if it
+// was, and nothing else of its row.
+func (c *Catalog) Sighted(place, id string, until, watched time.Time) error {
+	_, err := c.db.Exec(`UPDATE snapshots SET seen_until=?, watched_until=MAX(watched_until,?) WHERE place=? AND id=?`, At(until), At(watched), place, id)
 	return err
 }
 

@@ -323,6 +323,16 @@ func snapshotList(ctx context.Context, f *face, cmd *cli.Command) error {
 	})
 }
 
+func consistencyWords(c string) string {
+	switch c {
+	case "still":
+		return "nothing changed while it was read"
+	case "quiesced":
+		return "its writers were held for the whole reading"
+	}
+	return "files may have changed while others were read"
+}
+
 func snapshotShow(ctx context.Context, f *face, cmd *cli.Command) error {
 	var s api.Snapshot
 	if err := f.Get(ctx, "/snapshots/"+url.PathEscape(cmd.Args().First()), nil, &s); err != nil {
@@ -331,8 +341,12 @@ func snapshotShow(ctx context.Context, f *face, cmd *cli.Command) error {
 	return f.show(s, func() {
 		f.say("snapshot     %s", s.ID)
 		f.say("volume       %s, from %s, term %d sequence %d", s.Volume, s.Origin, s.Term, s.Sequence)
-		f.say("taken        %s to %s (%s: the reading took a while)", when(s.Taken), when(s.Ended), s.Consistency)
-		f.say("seen until   %s", whenPtr(s.SeenUntil))
+		f.say("taken        %s to %s (%s: %s)", when(s.Taken), when(s.Ended), s.Consistency, consistencyWords(s.Consistency))
+		if s.WatchedUntil != nil {
+			f.say("seen until   %s; watched without a change until %s", whenPtr(s.SeenUntil), when(*s.WatchedUntil))
+		} else {
+			f.say("seen until   %s", whenPtr(s.SeenUntil))
+		}
 		f.say("cause        %s", s.Cause)
 		if s.Note != "" {
 			f.say("note         %s", s.Note)

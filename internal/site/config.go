@@ -38,6 +38,9 @@ type Config struct {
 	// as 20 GiB or 10 %. WhenLow names the measures when it is not kept, in their order.
 	Headroom string   `yaml:"headroom,omitempty"`
 	WhenLow  []string `yaml:"when_low,omitempty"`
+	// Journal false makes every snapshot look at everything, instead of asking the kernel
+	// what changed.
+	Journal *bool `yaml:"journal,omitempty"`
 }
 
 const configHead = `# A Candid Harbor site. Restart the service after changing this file.

@@ -60,7 +60,11 @@ func (s *Site) explainVolume(out *api.Explanation, v *catalog.Volume) error {
 		for _, c := range p.Take {
 			if next, ok := c.Next(now); ok && !p.Paused && !rs.proposed {
 				if _, least, looks := c.OnChange(); looks {
-					say("It takes %s. Changes are looked for by scanning every %s, because no change journal runs here; next %s.", c, retention.Words(least), stamp(next))
+					if _, _, told := s.changedSince(v); told {
+						say("It takes %s. Changes are told by the change journal; it also notes every %s that nothing changed, next %s.", c, retention.Words(least), stamp(next))
+					} else {
+						say("It takes %s. Changes are looked for every %s, because no change journal vouches for it (%s); next %s.", c, retention.Words(least), s.whyNoJournal(v), stamp(next))
+					}
 					continue
 				}
 				say("It takes %s; next %s.", c, stamp(next))

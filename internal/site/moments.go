@@ -62,6 +62,8 @@ func (s *Site) moment(v *catalog.Volume, at string) (row *catalog.Snapshot, answ
 	switch seen := row.SeenUntil.Time; {
 	case !t.After(row.Ended.Time):
 		answer = "exactly: it was being read at that moment"
+	case !t.After(row.WatchedUntil.Time):
+		answer = fmt.Sprintf("exactly as it was: watched without a change from %s to %s", stamp(row.Began.Time), stamp(row.WatchedUntil.Time))
 	case !t.After(seen):
 		answer = fmt.Sprintf("unchanged when looked at %s and %s", stamp(row.Began.Time), stamp(seen))
 	default:
@@ -119,7 +121,7 @@ func (s *Site) rootOf(row *catalog.Snapshot) (*object.Root, error) {
 // snapshotView describes a snapshot. With a verdict it says why it stays.
 func (s *Site) snapshotView(r *catalog.Snapshot, verdict *retention.Verdict) (*api.Snapshot, error) {
 	v := &api.Snapshot{ID: r.ID, Volume: r.Volume, Place: r.Place, Origin: r.Origin, Term: r.Term, Sequence: r.Sequence, Taken: r.Began.Time, Ended: r.Ended.Time,
-		SeenUntil: timePtr(r.SeenUntil), Cause: r.Cause, Consistency: r.Consistency, Files: r.Files, Directories: r.Dirs, Others: r.Others, Bytes: r.Bytes,
+		SeenUntil: timePtr(r.SeenUntil), WatchedUntil: timePtr(r.WatchedUntil), Cause: r.Cause, Consistency: r.Consistency, Files: r.Files, Directories: r.Dirs, Others: r.Others, Bytes: r.Bytes,
 		Stored: r.Stored, RemarkCount: r.Remarks, Note: r.Note, Labels: r.Labels.V, State: "kept", Arrived: timePtr(r.Arrived), Keep: r.KeepWhy, KeepUntil: timePtr(r.KeepUntil), Reasons: []string{}}
 	if !r.GraceUntil.IsZero() {
 		v.State, v.GraceUntil, v.LetGo = "in grace", timePtr(r.GraceUntil), r.LetGo

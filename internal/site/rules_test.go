@@ -355,5 +355,5 @@ func TestAtStartAndOnChange(t *testing.T) {
 	require.NoError(t, err)
 	said := strings.Join(e.Sentences, "\n")
 	require.Contains(t, said, "It takes one whenever the service starts.")
-	require.Contains(t, said, "looked for by scanning every 10 minutes, because no change journal runs here")
+	require.Contains(t, said, "Changes are looked for every 10 minutes, because no change journal vouches for it (it is turned off in site.yaml)")
 }

@@ -103,7 +103,21 @@ func (s *Site) Step(ctx context.Context, wait bool) (next time.Time, err error) 
 		if t, ok := rs.next(now); ok {
 			sooner(t)
 		}
-		if due, ok := rs.next(v.ScheduledUntil.Time); (!ok || due.After(now)) && !s.dueAtStart(v, rs) {
+		due, ok := rs.next(v.ScheduledUntil.Time)
+		isDue := ok && !due.After(now)
+		// Where changes are told one is taken when they have settled, and not before.
+		changed, told, err := s.onChange(v, rs)
+		if err != nil {
+			return next, err
+		}
+		byChange := told && !changed.IsZero()
+		if byChange {
+			isDue = !changed.After(now) || (isDue && !rs.onlyOnChange(v.ScheduledUntil.Time, now))
+			if changed.After(now) {
+				sooner(changed)
+			}
+		}
+		if !isDue && !s.dueAtStart(v, rs) {
 			continue
 		}
 		if low.Stopped {
@@ -168,6 +182,7 @@ func (s *Site) startDue(v *catalog.Volume, rs *ruleset, now time.Time) (*job, er
 		return nil, err
 	}
 	var due []time.Time
+	firm := map[int64]bool{} // not only looks for changes, which come when they settle
 	atStart := s.dueAtStart(v, rs)
 	if atStart {
 		due = append(due, s.started)
@@ -175,17 +190,23 @@ func (s *Site) startDue(v *catalog.Volume, rs *ruleset, now time.Time) (*job, er
 	for _, c := range rs.take {
 		for t := range c.Between(v.ScheduledUntil.Time, now) {
 			due = append(due, t)
+			if _, _, looks := c.OnChange(); !looks || t.Before(s.started) {
+				firm[t.UnixNano()] = true
+			}
 			if len(due) > mostGaps*4 {
 				break
 			}
 		}
+	}
+	if len(due) == 0 { // because something changed
+		due = append(due, now)
 	}
 	sort.Slice(due, func(i, k int) bool { return due[i].Before(due[k]) })
 	due = slices.CompactFunc(due, time.Time.Equal)
 	latest := due[len(due)-1]
 	var gaps []catalog.Gap
 	for _, t := range due {
-		if now.Sub(t) > lateAfter && !(atStart && t.Equal(s.started)) {
+		if now.Sub(t) > lateAfter && firm[t.UnixNano()] && !(atStart && t.Equal(s.started)) {
 			gaps = append(gaps, catalog.Gap{Volume: v.Name, Due: catalog.At(t), Cause: s.whyMissed(t)})
 		}
 	}
@@ -231,6 +252,19 @@ func (s *Site) startDue(v *catalog.Volume, rs *ruleset, now time.Time) (*job, er
 // that was not taken yet.
 func (s *Site) dueAtStart(v *catalog.Volume, rs *ruleset) bool {
 	return v.ScheduledUntil.Before(s.started) && slices.ContainsFunc(rs.take, (*cadence.Cadence).AtStart)
+}
+
+// onlyOnChange reports whether what comes due in a span is only to be taken on change.
+func (rs *ruleset) onlyOnChange(from, to time.Time) bool {
+	for _, c := range rs.take {
+		if _, _, looks := c.OnChange(); looks {
+			continue
+		}
+		if at, ok := c.Next(from); ok && !at.After(to) {
+			return false
+		}
+	}
+	return true
 }
 
 // onlyLooks reports whether at a due time one only looks whether something changed.

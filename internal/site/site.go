@@ -13,6 +13,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"candidharbor/api"
@@ -22,6 +23,7 @@ import (
 	"candidharbor/internal/clock"
 	"candidharbor/internal/store"
 	"candidharbor/internal/transfer"
+	"candidharbor/internal/volume/journal"
 )
 
 // Options of Open. The zero values of all but Data are usable.
@@ -31,6 +33,7 @@ type Options struct {
 	Listen     string
 	PeerListen string
 	Roots      []string // of a new site
+	NoJournal  bool     // of a new site
 	Clock      clock.Clock
 	Logger     *slog.Logger
 }
@@ -52,11 +55,15 @@ type Site struct {
 	cancel context.CancelFunc
 	jobs   sync.WaitGroup
 
-	events   *hub
-	started  time.Time
-	wake     chan struct{}
-	verdicts verdictCache
-	policies policyCache
+	journal   *journal.Journal // nil: every snapshot looks at everything
+	followers followers
+
+	events        *hub
+	started       time.Time
+	awaitsChanges atomic.Bool // some volume is taken on change
+	wake          chan struct{}
+	verdicts      verdictCache
+	policies      policyCache
 
 	mu       sync.Mutex
 	active   map[int64]*job
@@ -96,7 +103,11 @@ func Open(opt Options) (*Site, error) {
 }
 
 func (s *Site) open(opt Options) (err error) {
-	s.cfg, err = loadConfig(s.dir, Config{Name: opt.Name, Listen: opt.Listen, PeerListen: opt.PeerListen, Roots: opt.Roots})
+	fresh := Config{Name: opt.Name, Listen: opt.Listen, PeerListen: opt.PeerListen, Roots: opt.Roots}
+	if opt.NoJournal {
+		fresh.Journal = new(bool)
+	}
+	s.cfg, err = loadConfig(s.dir, fresh)
 	if err != nil {
 		return err
 	}
@@ -123,6 +134,9 @@ func (s *Site) open(opt Options) (err error) {
 		return err
 	}
 	s.started = s.clock.Now()
+	if s.cfg.Journal == nil || *s.cfg.Journal {
+		s.journal = journal.New(s.dir, s.clock.Now, s.changeTold)
+	}
 	n, err := s.cat.FailUnfinished(s.started, "the service stopped while it ran; what was acknowledged is safe, start it again")
 	if err != nil {
 		return err
@@ -146,6 +160,9 @@ func (s *Site) Close() error {
 	}
 	s.mu.Unlock()
 	var errs []error
+	if s.journal != nil {
+		errs = append(errs, s.journal.Close())
+	}
 	if s.cat != nil {
 		errs = append(errs, s.cat.Close())
 	}
@@ -387,6 +404,9 @@ func applyMark(row *catalog.Snapshot, m *object.Mark, place string) {
 	case object.MarkSighting:
 		if until.After(row.SeenUntil.Time) {
 			row.SeenUntil = catalog.At(until)
+		}
+		if watched := time.Unix(0, m.Watched); m.Watched != 0 && watched.After(row.WatchedUntil.Time) {
+			row.WatchedUntil = catalog.At(watched)
 		}
 	case object.MarkNote:
 		row.Note = m.Text

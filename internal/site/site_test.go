@@ -19,10 +19,11 @@ import (
 
 // world is one or two sites with a clock that only the test moves.
 type world struct {
-	t     *testing.T
-	dir   string
-	clock *clock.Moved
-	ctx   context.Context
+	t       *testing.T
+	dir     string
+	clock   *clock.Moved
+	ctx     context.Context
+	journal bool // which works as root only
 }
 
 func newWorld(t *testing.T) *world {
@@ -46,7 +47,7 @@ func memoryDir(t *testing.T) string {
 func (w *world) open(name string) *Site {
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(w.t, err)
-	s, err := Open(Options{Data: filepath.Join(w.dir, name), Name: name, Roots: []string{w.dir}, Clock: w.clock, Listen: "127.0.0.1:0", PeerListen: l.Addr().String()})
+	s, err := Open(Options{Data: filepath.Join(w.dir, name), Name: name, Roots: []string{w.dir}, NoJournal: !w.journal, Clock: w.clock, Listen: "127.0.0.1:0", PeerListen: l.Addr().String()})
 	require.NoError(w.t, err)
 	go s.ServePeers(l)
 	w.t.Cleanup(func() { s.Close() })

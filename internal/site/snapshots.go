@@ -83,8 +83,7 @@ func chunkerOf(v *catalog.Volume) (*chunker.Chunker, error) {
 }
 
 func (s *Site) scanCache(v *catalog.Volume) *tree.Cache {
-	settings := fmt.Sprintf("%s|%d|%s", v.Path, v.ChunkAvg, strings.Join(v.Excludes.V, "|"))
-	return tree.OpenCache(filepath.Join(s.dir, "scan"), v.Lineage, settings)
+	return tree.OpenCache(filepath.Join(s.dir, "scan"), v.Lineage, settingsOf(v))
 }
 
 // take reads the volume and commits the snapshot. The caller holds the volume.
@@ -121,26 +120,41 @@ func (s *Site) take(ctx context.Context, j *job, volume string, t taking) (*cata
 	})
 	j.say("reading")
 	began := s.clock.Now()
-	res, err := tree.Scan(ctx, tree.ScanOptions{Path: v.Path, Excludes: v.Excludes.V, Chunker: ck, Sink: w, Get: s.store.Get, Cache: cache, Progress: &prog})
+	res, how, err := s.follower(v).Read(ctx, tree.ScanOptions{Path: v.Path, Excludes: v.Excludes.V, Chunker: ck, Sink: w, Get: s.store.Get, Cache: cache, Progress: &prog}, began)
 	if err != nil {
 		return nil, "", explainScan(v, err)
 	}
 	ended := s.clock.Now()
+	s.followers.note(v.Lineage, how)
+	if len(how.Untold) > 0 {
+		j.logf("everything was looked at, as once a day, and changes were found that the journal had not told, the first in %s; from now on every snapshot looks at everything", printable([]byte(how.Untold[0])))
+		j.remark()
+		s.log.Error("the change journal missed a change; it is not relied on any more until the service starts anew", "volume", v.Name, "directory", how.Untold[0], "directories", len(how.Untold))
+	}
 	if t.cause == object.CauseScheduled && (rs.skip || t.onChange) && res.Unchanged && res.RemarkCount == 0 && last != nil && last.GraceUntil.IsZero() && s.sameTop(last, res) {
-		if err := s.sighted(last, began); err != nil {
+		if err := s.sighted(last, began, how.Watched && s.followers.standing(v.Lineage) == last.ID); err != nil {
 			res.Forget()
 			return nil, "", err
 		}
+		how.Done(false)
 		return last, fmt.Sprintf("unchanged since %s; seen until %s", last.Began.Format("2006-01-02 15:04"), began.Format("2006-01-02 15:04:05")), res.Remember()
 	}
 	j.say("making it durable")
-	row, err := s.commit(v, last, w, res, t, began, ended)
+	consistency := object.Spread
+	if how.Still {
+		consistency = object.Still
+	}
+	row, err := s.commit(v, last, w, res, t, consistency, began, ended)
 	if err != nil {
 		res.Forget()
 		return nil, "", err
 	}
 	if err := res.Remember(); err != nil {
 		s.log.Warn("the scan cache could not be kept; the next snapshot reads more", "volume", v.Name, "error", err)
+		s.unfollow(v.Lineage)
+	} else {
+		how.Done(true)
+		s.followers.stands(v.Lineage, row.ID)
 	}
 	for i, r := range res.Remarks {
 		if i == 50 {
@@ -188,23 +202,30 @@ func (s *Site) sameTop(last *catalog.Snapshot, res *tree.Scanned) bool {
 }
 
 // sighted notes that the newest snapshot was found unchanged.
-func (s *Site) sighted(last *catalog.Snapshot, until time.Time) error {
+func (s *Site) sighted(last *catalog.Snapshot, until time.Time, watched bool) error {
 	id, err := object.ParseID(last.ID)
 	if err != nil {
 		return err
 	}
-	if err := s.store.PutMark(&object.Mark{Kind: object.MarkSighting, Root: id, At: until.UnixNano(), Until: until.UnixNano(), Place: s.Place()}); err != nil {
+	if watched {
+		last.WatchedUntil = catalog.At(until)
+	}
+	m := object.Mark{Kind: object.MarkSighting, Root: id, At: until.UnixNano(), Until: until.UnixNano(), Place: s.Place()}
+	if !last.WatchedUntil.IsZero() {
+		m.Watched = last.WatchedUntil.UnixNano()
+	}
+	if err := s.store.PutMark(&m); err != nil {
 		return err
 	}
 	last.SeenUntil = catalog.At(until)
 	s.reached(last.Volume, last.Place, until)
-	return s.cat.Sighted(last.Place, last.ID, until)
+	return s.cat.Sighted(last.Place, last.ID, until, last.WatchedUntil.Time)
 }
 
-func (s *Site) commit(v *catalog.Volume, last *catalog.Snapshot, w *store.Writer, res *tree.Scanned, t taking, began, ended time.Time) (*catalog.Snapshot, error) {
+func (s *Site) commit(v *catalog.Volume, last *catalog.Snapshot, w *store.Writer, res *tree.Scanned, t taking, consistency object.Consistency, began, ended time.Time) (*catalog.Snapshot, error) {
 	pos := lineage.Position{Term: 1}
 	root := &object.Root{Lineage: lineageOf(v.Lineage), Volume: v.Name, Origin: s.Name(), Path: []byte(v.Path), Labels: v.Labels.V, Excludes: v.Excludes.V,
-		Began: began.UnixNano(), Ended: ended.UnixNano(), Consistency: object.Spread, Cause: t.cause, Top: res.Top, Links: res.Links, HasLinks: res.HasLinks,
+		Began: began.UnixNano(), Ended: ended.UnixNano(), Consistency: consistency, Cause: t.cause, Top: res.Top, Links: res.Links, HasLinks: res.HasLinks,
 		Files: res.Files, Dirs: res.Dirs, Others: res.Others, Bytes: res.Bytes, Remarks: res.Remarks, RemarkCount: res.RemarkCount, ChunkAvg: uint32(v.ChunkAvg)}
 	if last != nil {
 		pos = lineage.Position{Term: uint64(last.Term), Sequence: uint64(last.Sequence)}

@@ -30,6 +30,7 @@ func (s *Site) volumeView(v *catalog.Volume, counts map[string][2]int) (*api.Vol
 	if next, ok := rs.next(now); ok && v.Protected && v.Paused.IsZero() && v.Origin == s.Name() {
 		out.NextDue = &next
 	}
+	out.Following = s.followed(v.Lineage)
 	last, err := s.cat.LastSnapshot(s.Place(), v.Lineage)
 	if err != nil {
 		return nil, err

@@ -108,6 +108,7 @@ func (s *Site) RemoveVolume(name string) (string, error) {
 	if err != nil {
 		return "", err
 	}
+	s.unfollow(v.Lineage)
 	counts, err := s.cat.Counts(s.Place())
 	if err != nil {
 		return "", err

@@ -18,7 +18,8 @@ import (
 // The scan cache of a lineage is a file of directory records, each written after
 // those of its subdirectories and naming them by offset. A record is
 //
-//	length u32, CRC-32C u32, dir id 32, entries u32, then per entry:
+//	length u32, CRC-32C u32, dir id 32, flags u32, files u64, dirs u64, others u64,
+//	bytes u64 (of all below and the directory itself), entries u32, then per entry:
 //	name length u8, name, kind u8, flags u8, inode u64, ctime i64, size i64,
 //	content id 32 (flag has content), child record offset u64 (directories)
 //
@@ -26,7 +27,7 @@ import (
 // where they are. The head file beside it names the top record and is replaced by
 // rename. Nothing is synced: a torn record fails its checksum and is read anew.
 type cacheHead struct {
-	Form     int       `json:"form"` // 1
+	Form     int       `json:"form"` // 2
 	File     string    `json:"file"`
 	Top      int64     `json:"top"`
 	Size     int64     `json:"size"`
@@ -47,9 +48,9 @@ type Cache struct {
 func OpenCache(dir, name, settings string) *Cache {
 	c := &Cache{dir: dir, name: name}
 	raw, err := os.ReadFile(c.headPath())
-	if err != nil || json.Unmarshal(raw, &c.head) != nil || c.head.Form != 1 || c.head.Settings != settings ||
+	if err != nil || json.Unmarshal(raw, &c.head) != nil || c.head.Form != cacheForm || c.head.Settings != settings ||
 		filepath.Base(c.head.File) != c.head.File {
-		c.head = cacheHead{Form: 1, Settings: settings}
+		c.head = cacheHead{Form: cacheForm, Settings: settings}
 		return c
 	}
 	f, err := os.Open(filepath.Join(dir, c.head.File))
@@ -60,7 +61,7 @@ func OpenCache(dir, name, settings string) *Cache {
 		}
 	}
 	if err != nil || c.data == nil {
-		c.head = cacheHead{Form: 1, Settings: settings}
+		c.head = cacheHead{Form: cacheForm, Settings: settings}
 	}
 	return c
 }
@@ -83,6 +84,7 @@ type cacheEntry struct {
 	kind    object.EntryKind
 	trusted bool
 	has     bool
+	look    bool
 	inode   uint64
 	ctime   int64
 	size    int64
@@ -93,18 +95,39 @@ type cacheEntry struct {
 const (
 	flagTrusted = 1
 	flagContent = 2
-	recordFixed = 4 + 4 + 32 + 4
+	flagLook    = 4 // of a directory: its record has flags
+
+	cacheForm   = 2
+	recordFixed = 4 + 4 + 32 + 4 + 4*8 + 4
 )
+
+// What a directory's record says of it.
+const (
+	lookHere  uint32 = 1 << iota // something in it could not be read as it is: list it each time
+	lookBelow                    // so it is somewhere below
+)
+
+// totals are what a directory holds with all below, itself included.
+type totals struct{ files, dirs, others, bytes int64 }
+
+func (t *totals) add(o totals) {
+	t.files += o.files
+	t.dirs += o.dirs
+	t.others += o.others
+	t.bytes += o.bytes
+}
 
 var castagnoli = crc32.MakeTable(crc32.Castagnoli)
 
 type cacheDir struct {
 	id      object.ID
+	flags   uint32
+	sum     totals
 	entries []cacheEntry // sorted by name; names alias the map
 }
 
-// readDir returns the record at an offset, or nil when there is no good one.
-func (c *Cache) readDir(off int64) *cacheDir {
+// record returns the bytes of the record at an offset, or nil when there is no good one.
+func (c *Cache) record(off int64) []byte {
 	if c == nil || c.data == nil || off < 0 || off+recordFixed > int64(len(c.data)) {
 		return nil
 	}
@@ -116,14 +139,30 @@ func (c *Cache) readDir(off int64) *cacheDir {
 	if crc32.Checksum(b[8:], castagnoli) != binary.LittleEndian.Uint32(b[4:]) {
 		return nil
 	}
-	d := &cacheDir{id: object.ID(b[8:40])}
-	d.entries = make([]cacheEntry, binary.LittleEndian.Uint32(b[40:]))
+	return b
+}
+
+func sumOf(record []byte) (t totals) {
+	for i, n := range []*int64{&t.files, &t.dirs, &t.others, &t.bytes} {
+		*n = int64(binary.LittleEndian.Uint64(record[44+8*i:]))
+	}
+	return t
+}
+
+// readDir returns the record at an offset, or nil when there is no good one.
+func (c *Cache) readDir(off int64) *cacheDir {
+	b := c.record(off)
+	if b == nil {
+		return nil
+	}
+	d := &cacheDir{id: object.ID(b[8:40]), flags: binary.LittleEndian.Uint32(b[40:]), sum: sumOf(b)}
+	d.entries = make([]cacheEntry, binary.LittleEndian.Uint32(b[76:]))
 	b = b[recordFixed:]
 	for i := range d.entries {
 		e := &d.entries[i]
 		l := int(b[0])
 		e.name, b = b[1:1+l], b[1+l:]
-		e.kind, e.trusted, e.has = object.EntryKind(b[0]), b[1]&flagTrusted != 0, b[1]&flagContent != 0
+		e.kind, e.trusted, e.has, e.look = object.EntryKind(b[0]), b[1]&flagTrusted != 0, b[1]&flagContent != 0, b[1]&flagLook != 0
 		e.inode = binary.LittleEndian.Uint64(b[2:])
 		e.ctime = int64(binary.LittleEndian.Uint64(b[10:]))
 		e.size = int64(binary.LittleEndian.Uint64(b[18:]))
@@ -136,6 +175,16 @@ func (c *Cache) readDir(off int64) *cacheDir {
 		}
 	}
 	return d
+}
+
+// readSum returns what the directory at an offset holds; ok is false when there is no
+// good record.
+func (c *Cache) readSum(off int64) (sum totals, ok bool) {
+	b := c.record(off)
+	if b == nil {
+		return sum, false
+	}
+	return sumOf(b), true
 }
 
 // cacheWriter appends records for the next snapshot.
@@ -182,6 +231,10 @@ func (w *cacheWriter) appendLocked(d *cacheDir) int64 {
 	off := w.size
 	b := append(w.buf, make([]byte, 8)...)
 	b = append(b, d.id[:]...)
+	b = binary.LittleEndian.AppendUint32(b, d.flags)
+	for _, n := range []int64{d.sum.files, d.sum.dirs, d.sum.others, d.sum.bytes} {
+		b = binary.LittleEndian.AppendUint64(b, uint64(n))
+	}
 	b = binary.LittleEndian.AppendUint32(b, uint32(len(d.entries)))
 	for i := range d.entries {
 		e := &d.entries[i]
@@ -191,6 +244,9 @@ func (w *cacheWriter) appendLocked(d *cacheDir) int64 {
 		}
 		if e.has {
 			flags |= flagContent
+		}
+		if e.look {
+			flags |= flagLook
 		}
 		b = append(b, byte(len(e.name)))
 		b = append(b, e.name...)

@@ -1,9 +1,7 @@
 package tree
 
 import (
-	"bytes"
 	"fmt"
-	"slices"
 
 	"candidharbor/core/object"
 
@@ -12,15 +10,15 @@ import (
 
 // encode writes the directory from changed entries and, for the others, from its
 // last version.
-func (s *scanner) encode(items []*item, old *cacheDir) (object.ID, int64, bool, error) {
-	fail := func(err error) (object.ID, int64, bool, error) { return object.ID{}, -1, false, err }
+func (s *scanner) encode(items []*item, old *cacheDir, flags uint32, sum totals) (directory, error) {
+	fail := func(err error) (directory, error) { return directory{off: -1}, err }
 	if old != nil {
 		if err := s.fromOld(items, old.id); err != nil {
 			return fail(err)
 		}
 	}
 	b := object.NewDirBuilder(s.opt.Sink.Put)
-	rec := &cacheDir{entries: make([]cacheEntry, 0, len(items))}
+	rec := &cacheDir{flags: flags, sum: sum, entries: make([]cacheEntry, 0, len(items))}
 	for _, it := range items {
 		if it.entry.Kind == 0 {
 			return fail(fmt.Errorf("internal: no record of %q", it.name))
@@ -29,16 +27,15 @@ func (s *scanner) encode(items []*item, old *cacheDir) (object.ID, int64, bool, 
 			return fail(err)
 		}
 		ctime := unix.TimespecToNsec(it.st.Ctim)
-		rec.entries = append(rec.entries, cacheEntry{name: []byte(it.name), kind: it.entry.Kind, trusted: ctime < s.trusted,
-			has: it.entry.HasContent, content: it.entry.Content, inode: it.st.Ino, ctime: ctime, size: it.st.Size, child: it.child})
+		rec.entries = append(rec.entries, cacheEntry{name: []byte(it.name), kind: it.entry.Kind, trusted: ctime < s.trusted && !it.mapped,
+			look: it.look != 0, has: it.entry.HasContent, content: it.entry.Content, inode: it.st.Ino, ctime: ctime, size: it.st.Size, child: it.child})
 	}
 	id, err := b.Finish()
 	if err != nil {
 		return fail(err)
 	}
 	rec.id = id
-	changed := old == nil || old.id != id
-	return id, s.cache.append(rec), changed, nil
+	return directory{id: id, off: s.cache.append(rec), changed: old == nil || old.id != id, flags: flags, sum: sum}, nil
 }
 
 // fromOld fills in the entries of what did not change from the directory's last
@@ -70,26 +67,4 @@ func (s *scanner) noteLink(rel string, inode uint64) *linkedFile {
 	}
 	l.paths = append(l.paths, []byte(rel))
 	return l
-}
-
-// finishLinks writes the hard-link sets. Names that lie outside the volume do not
-// count: a set needs two inside.
-func (s *scanner) finishLinks(res *Scanned) error {
-	var sets [][][]byte
-	for _, l := range s.linked {
-		if len(l.paths) > 1 {
-			slices.SortFunc(l.paths, bytes.Compare)
-			sets = append(sets, l.paths)
-		}
-	}
-	slices.SortFunc(sets, func(a, b [][]byte) int { return bytes.Compare(a[0], b[0]) })
-	b := object.NewLinksBuilder(s.opt.Sink.Put)
-	for _, set := range sets {
-		if err := b.Add(set); err != nil {
-			return err
-		}
-	}
-	var err error
-	res.Links, res.HasLinks, err = b.Finish()
-	return err
 }

@@ -36,6 +36,17 @@ func kindOf(mode uint32) object.EntryKind {
 	return 0
 }
 
+// modeOf returns the file type bits of a kind.
+func modeOf(k object.EntryKind) uint32 {
+	switch k {
+	case object.Dir:
+		return unix.S_IFDIR
+	case object.Symlink:
+		return unix.S_IFLNK
+	}
+	return typeBits(k)
+}
+
 func typeBits(k object.EntryKind) uint32 {
 	switch k {
 	case object.FIFO:

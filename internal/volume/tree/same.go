@@ -54,7 +54,7 @@ func (nullSink) PutChunk(buf []byte) (object.ID, error) {
 func (nullSink) Has(object.ID) error { return nil }
 
 func (r *restorer) sameBytes(fd int, name string, e *object.Entry) (bool, error) {
-	s := &scanner{ctx: r.ctx, opt: ScanOptions{Chunker: r.opt.Chunker, Sink: nullSink{}, Progress: &Progress{}}, tokens: make(chan struct{})}
+	s := &scanner{ctx: r.ctx, opt: ScanOptions{Chunker: r.opt.Chunker, Sink: nullSink{}, Progress: &Progress{}, Names: &Names{}}, tokens: make(chan struct{})}
 	it := &item{name: name}
 	if err := s.readFile(fd, name, it); err != nil || it.drop || s.count > 0 {
 		return false, err

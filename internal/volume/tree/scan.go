@@ -37,6 +37,12 @@ type ScanOptions struct {
 	Get      object.Getter
 	Cache    *Cache
 	Progress *Progress
+	// Changes since the tree that the cache describes, and the Names that the scan of it
+	// returned; without them everything is looked at.
+	Changes *Changes
+	Names   *Names
+	// Audit looks at everything nevertheless, and tells what the changes left out.
+	Audit bool
 }
 
 // Progress counts while a scan or restore runs. All fields may be read at any time.
@@ -56,6 +62,10 @@ type Scanned struct {
 	Remarks                    []object.Remark
 	RemarkCount                int64
 	Unchanged                  bool // the same tree as the cache describes
+	Names                      *Names
+	// Untold are directories in which an audit found changes that were not told, the
+	// first of them.
+	Untold []string
 
 	cache *cacheWriter
 	top   int64
@@ -72,13 +82,28 @@ type scanner struct {
 	// names needs to be looked up.
 	sure bool
 
-	files, dirs, others, bytes atomic.Int64
-
-	mu      sync.Mutex
-	remarks []object.Remark
-	count   int64
-	linked  map[uint64]*linkedFile
+	mu       sync.Mutex
+	remarks  []object.Remark
+	remarked map[string]bool // directories with something remarkable directly in them
+	count    int64
+	linked   map[uint64]*linkedFile
+	looks    map[string]look
+	foreign  map[uint64]struct{} // looked for and not found in the volume as it was
+	entered  []uint64            // seen in it though thought outside
+	untold   []string
 }
+
+// directory is what reading one came to.
+type directory struct {
+	id      object.ID
+	off     int64 // its cache record
+	changed bool
+	flags   uint32
+	sum     totals
+}
+
+// mostUntold bounds what an audit lists.
+const mostUntold = 100
 
 // linkedFile is a file with several names; its content is read once.
 type linkedFile struct {
@@ -113,9 +138,14 @@ func Scan(ctx context.Context, opt ScanOptions) (*Scanned, error) {
 		return nil, &os.PathError{Op: "read", Path: opt.Path, Err: err}
 	}
 	defer unix.Close(fd)
-	// Late writes through memory maps change ctime only once their page was written
-	// back; after this every later one does.
-	_, _, _ = unix.Syscall(unix.SYS_SYNCFS, uintptr(fd), 0, 0)
+	if opt.Changes == nil || opt.Audit {
+		// Late writes through memory maps change ctime only once their page was written
+		// back; after this every later one does. Told changes name mapped files instead.
+		_, _, _ = unix.Syscall(unix.SYS_SYNCFS, uintptr(fd), 0, 0)
+	}
+	if opt.Names == nil {
+		opt.Names = &Names{}
+	}
 	var now unix.Timespec
 	if err := unix.ClockGettime(unix.CLOCK_REALTIME_COARSE, &now); err != nil {
 		return nil, err
@@ -125,7 +155,7 @@ func Scan(ctx context.Context, opt ScanOptions) (*Scanned, error) {
 		return nil, err
 	}
 	s := &scanner{opt: opt, ctx: ctx, dev: st.Dev, trusted: unix.TimespecToNsec(now) - int64(20*time.Millisecond),
-		tokens: make(chan struct{}, 2*runtime.NumCPU()), linked: map[uint64]*linkedFile{}}
+		tokens: make(chan struct{}, 2*runtime.NumCPU()), linked: map[uint64]*linkedFile{}, looks: map[string]look{}, remarked: map[string]bool{}}
 	if s.cache, err = opt.Cache.begin(); err != nil {
 		return nil, err
 	}
@@ -149,13 +179,19 @@ func Scan(ctx context.Context, opt ScanOptions) (*Scanned, error) {
 	if top.Xattrs, err = readXattrs(fdXattrs(fd)); err != nil {
 		return nil, fmt.Errorf("read the attributes of %s: %w", opt.Path, err)
 	}
-	var topOff int64
-	top.HasContent = true
-	if top.Content, topOff, _, err = s.dir(fd, "", off); err != nil {
+	if !s.sure && !opt.Audit {
+		s.opt.Changes = nil
+	}
+	if s.opt.Changes == nil {
+		s.opt.Names = &Names{}
+	}
+	d, err := s.dir(fd, "", off, s.patches(s.opt.Changes, s.opt.Names))
+	if err != nil {
 		return nil, err
 	}
-	res := &Scanned{Top: top, Files: s.files.Load(), Dirs: s.dirs.Load(), Others: s.others.Load(), Bytes: s.bytes.Load(),
-		cache: s.cache, top: topOff}
+	top.HasContent, top.Content = true, d.id
+	res := &Scanned{Top: top, Files: d.sum.files, Dirs: d.sum.dirs, Others: d.sum.others, Bytes: d.sum.bytes,
+		Names: s.names(s.opt.Names), Untold: s.untold, cache: s.cache, top: d.off}
 	if err := s.finishLinks(res); err != nil {
 		return nil, err
 	}
@@ -175,12 +211,15 @@ func (r *Scanned) Remember() error { return r.cache.commit(r.top, r.Top.Content,
 // Forget leaves the cache as it was.
 func (r *Scanned) Forget() { r.cache.abandon() }
 
-func (s *scanner) remark(path string, format string, args ...any) {
+func (s *scanner) remark(rel string, format string, args ...any) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	s.count++
+	if s.remarked != nil {
+		s.remarked[parent(rel)] = true
+	}
 	if len(s.remarks) < object.MaxRemarks {
-		s.remarks = append(s.remarks, object.Remark{Path: []byte(path), What: fmt.Sprintf(format, args...)})
+		s.remarks = append(s.remarks, object.Remark{Path: []byte(rel), What: fmt.Sprintf(format, args...)})
 	}
 }
 
@@ -192,8 +231,10 @@ func plainError(err error) string {
 	return err.Error()
 }
 
-func (s *scanner) excluded(rel string) bool {
-	for _, g := range s.opt.Excludes {
+func (s *scanner) excluded(rel string) bool { return excluded(s.opt.Excludes, rel) }
+
+func excluded(globs []string, rel string) bool {
+	for _, g := range globs {
 		subject := rel
 		if !strings.Contains(g, "/") {
 			subject = path.Base(rel)
@@ -207,30 +248,111 @@ func (s *scanner) excluded(rel string) bool {
 
 // item is one directory entry on its way into the snapshot.
 type item struct {
-	name  string
-	st    unix.Stat_t
-	old   *cacheEntry // what the cache knows of the name
-	same  bool        // nothing about it changed; old speaks for it
-	entry object.Entry
-	drop  bool // could not be read; a remark says why
-	child int64
+	name   string
+	st     unix.Stat_t
+	old    *cacheEntry // what the cache knows of the name
+	same   bool        // nothing about it changed; old speaks for it
+	over   bool        // a directory taken over without a look, its stat from the cache
+	mapped bool        // written through memory, perhaps without a trace in its times
+	entry  object.Entry
+	drop   bool // could not be read; a remark says why
+	child  int64
+	look   uint32
+	sum    totals
 }
 
-// dir reads one open directory. off is its cache record or -1. It returns the
-// directory's identity, its new cache record and whether it differs from the old.
-func (s *scanner) dir(fd int, rel string, off int64) (object.ID, int64, bool, error) {
+// dir reads one open directory. off is its cache record or -1; p tells what changed in
+// it, and is nil when nothing was told.
+func (s *scanner) dir(fd int, rel string, off int64, p *patch) (directory, error) {
+	fail := func(err error) (directory, error) { return directory{off: -1}, err }
 	if err := s.ctx.Err(); err != nil {
-		return object.ID{}, -1, false, err
-	}
-	names, err := readNames(fd)
-	if err != nil {
-		return object.ID{}, -1, false, &os.PathError{Op: "list", Path: path.Join(s.opt.Path, rel), Err: err}
+		return fail(err)
 	}
 	old := s.opt.Cache.readDir(off)
 	// A directory that the store lost is read anew; what is below may still be there.
 	lost := old != nil && !s.sure && s.opt.Sink.Has(old.id) != nil
+	var items []*item
+	var err error
+	if items = s.pass(fd, rel, old, p); items == nil {
+		if items, err = s.list(fd, rel, old, lost, p); err != nil {
+			return fail(err)
+		}
+		s.note(rel, listed)
+	} else {
+		s.note(rel, passed)
+	}
+	if err := s.entries(fd, rel, items, p); err != nil {
+		return fail(err)
+	}
+	items = slices.DeleteFunc(items, func(it *item) bool { return it.drop })
+	d := directory{sum: totals{dirs: 1}}
+	same := old != nil && !lost && len(items) == len(old.entries)
+	for _, it := range items {
+		same = same && it.same
+		if it.look != 0 {
+			d.flags |= lookBelow
+		}
+		d.sum.add(it.sum)
+	}
+	s.mu.Lock()
+	if s.remarked[rel] {
+		d.flags |= lookHere
+	}
+	s.mu.Unlock()
+	s.opt.Progress.Dirs.Add(1)
+	if same && old.flags == d.flags && old.sum == d.sum {
+		d.id, d.off = old.id, s.cache.keep(off)
+		return d, nil
+	}
+	if lost {
+		old = nil
+	}
+	return s.encode(items, old, d.flags, d.sum)
+}
+
+// pass returns the entries of a directory in which nothing changed itself, though it did
+// below: the directories on the way are looked at, the others are taken over. It returns
+// nil when the directory must be listed.
+func (s *scanner) pass(fd int, rel string, old *cacheDir, p *patch) []*item {
+	if old == nil || p == nil || p.self || s.opt.Audit || old.flags&lookHere != 0 {
+		return nil
+	}
+	items := make([]*item, len(old.entries))
+	found := 0
+	for i := range old.entries {
+		e := &old.entries[i]
+		it := &item{name: string(e.name), old: e, same: true, child: e.child}
+		items[i] = it
+		_, told := p.kids[it.name]
+		if told && e.kind == object.Dir {
+			found++
+		}
+		if e.kind == object.Dir && (told || e.look) {
+			if err := unix.Fstatat(fd, it.name, &it.st, unix.AT_SYMLINK_NOFOLLOW); err != nil || kindOf(it.st.Mode) != object.Dir || it.st.Ino != e.inode {
+				return nil
+			}
+			it.same = e.ctime == unix.TimespecToNsec(it.st.Ctim)
+			continue
+		}
+		it.over = true
+		it.st.Ino, it.st.Size, it.st.Ctim = e.inode, e.size, unix.NsecToTimespec(e.ctime)
+		it.st.Mode = modeOf(e.kind)
+	}
+	if found != len(p.kids) {
+		return nil
+	}
+	return items
+}
+
+// list looks at every entry of a directory.
+func (s *scanner) list(fd int, rel string, old *cacheDir, lost bool, p *patch) ([]*item, error) {
+	names, err := readNames(fd)
+	if err != nil {
+		return nil, &os.PathError{Op: "list", Path: path.Join(s.opt.Path, rel), Err: err}
+	}
 	items := make([]*item, 0, len(names))
 	at := 0
+	untold := false
 	for _, name := range names {
 		child := path.Join(rel, name)
 		if len(s.opt.Excludes) > 0 && s.excluded(child) {
@@ -249,6 +371,14 @@ func (s *scanner) dir(fd int, rel string, off int64) (object.ID, int64, bool, er
 			s.remark(child, "left out: of an unknown type")
 			continue
 		}
+		if s.thoughtOutside(it.st.Ino) {
+			s.mu.Lock()
+			s.entered = append(s.entered, it.st.Ino)
+			s.mu.Unlock()
+		}
+		if s.opt.Changes != nil {
+			it.mapped = s.opt.Changes.Always[it.st.Ino]
+		}
 		if old != nil {
 			for at < len(old.entries) && string(old.entries[at].name) < name {
 				at++
@@ -256,33 +386,29 @@ func (s *scanner) dir(fd int, rel string, off int64) (object.ID, int64, bool, er
 			if at < len(old.entries) && string(old.entries[at].name) == name {
 				it.old = &old.entries[at]
 				e := it.old
-				it.same = !lost && e.trusted && e.kind == kindOf(it.st.Mode) && e.inode == it.st.Ino &&
+				as := e.kind == kindOf(it.st.Mode) && e.inode == it.st.Ino &&
 					e.ctime == unix.TimespecToNsec(it.st.Ctim) && (e.kind == object.Dir || e.size == it.st.Size)
+				it.same = as && !lost && e.trusted && !it.mapped
+				// The told change of a directory may show in its parent's entry alone.
+				untold = untold || (!as && p.kid(name) == nil)
+			} else {
+				untold = true
 			}
 		}
 		items = append(items, it)
 	}
-	if err := s.entries(fd, rel, items); err != nil {
-		return object.ID{}, -1, false, err
+	if s.opt.Audit && old != nil && (p == nil || !p.self) && (untold || len(items) != len(old.entries)) {
+		s.mu.Lock()
+		if len(s.untold) < mostUntold {
+			s.untold = append(s.untold, rel)
+		}
+		s.mu.Unlock()
 	}
-	items = slices.DeleteFunc(items, func(it *item) bool { return it.drop })
-	s.dirs.Add(1)
-	s.opt.Progress.Dirs.Add(1)
-	same := old != nil && !lost && len(items) == len(old.entries)
-	for _, it := range items {
-		same = same && it.same
-	}
-	if same {
-		return old.id, s.cache.keep(off), false, nil
-	}
-	if lost {
-		old = nil
-	}
-	return s.encode(items, old)
+	return items, nil
 }
 
 // entries reads what changed, side by side where there is a free token.
-func (s *scanner) entries(fd int, rel string, items []*item) error {
+func (s *scanner) entries(fd int, rel string, items []*item, p *patch) error {
 	var wg sync.WaitGroup
 	var mu sync.Mutex
 	var first error
@@ -325,10 +451,15 @@ func (s *scanner) entries(fd int, rel string, items []*item) error {
 	for _, it := range items {
 		kind := kindOf(it.st.Mode)
 		if kind == object.Dir {
-			run(func() error { return s.subdir(fd, path.Join(rel, it.name), it) })
+			if !s.takeOver(path.Join(rel, it.name), it, p.kid(it.name)) {
+				run(func() error { return s.subdir(fd, path.Join(rel, it.name), it, p.kid(it.name)) })
+			}
 			continue
 		}
-		s.count1(kind, &it.st)
+		s.count1(kind, it)
+		if it.over {
+			continue
+		}
 		if it.st.Nlink > 1 && kind == object.File {
 			s.noteLink(path.Join(rel, it.name), it.st.Ino)
 		}
@@ -347,18 +478,45 @@ func (s *scanner) entries(fd int, rel string, items []*item) error {
 	return first
 }
 
-func (s *scanner) count1(kind object.EntryKind, st *unix.Stat_t) {
+func (s *scanner) count1(kind object.EntryKind, it *item) {
 	if kind == object.File {
-		s.files.Add(1)
-		s.bytes.Add(st.Size)
+		it.sum = totals{files: 1, bytes: it.st.Size}
 		s.opt.Progress.Files.Add(1)
-		s.opt.Progress.Bytes.Add(st.Size)
+		s.opt.Progress.Bytes.Add(it.st.Size)
 	} else {
-		s.others.Add(1)
+		it.sum = totals{others: 1}
 	}
 }
 
-func (s *scanner) subdir(fd int, rel string, it *item) error {
+// takeOver keeps a directory of which no change was told, with all below it.
+func (s *scanner) takeOver(rel string, it *item, p *patch) bool {
+	if p != nil || s.opt.Audit || it.old == nil || it.old.kind != object.Dir || it.old.look || it.old.inode != it.st.Ino || it.st.Dev != s.dev && !it.over {
+		return false
+	}
+	sum, ok := s.opt.Cache.readSum(it.old.child)
+	if !ok || !it.over && !it.same {
+		return false
+	}
+	it.child, it.sum = s.cache.keep(it.old.child), sum
+	if it.child < 0 {
+		return false
+	}
+	s.opt.Progress.Files.Add(sum.files)
+	s.opt.Progress.Dirs.Add(sum.dirs)
+	s.opt.Progress.Bytes.Add(sum.bytes)
+	s.note(rel, kept)
+	return true
+}
+
+func (s *scanner) subdir(fd int, rel string, it *item, p *patch) error {
+	if it.over { // what was to be taken over is not there: look after all
+		if err := unix.Fstatat(fd, it.name, &it.st, unix.AT_SYMLINK_NOFOLLOW); err != nil {
+			s.remark(rel, "vanished while it was read")
+			it.drop = true
+			return nil
+		}
+		it.over, it.same = false, false
+	}
 	e := entryOf(it.name, &it.st)
 	off := int64(-1)
 	if it.old != nil && it.old.kind == object.Dir {
@@ -379,7 +537,7 @@ func (s *scanner) subdir(fd int, rel string, it *item) error {
 		return s.emptyDir(it, e)
 	}
 	defer unix.Close(sub)
-	id, child, changed, err := s.dir(sub, rel, off)
+	d, err := s.dir(sub, rel, off, p)
 	if err != nil {
 		var pe *os.PathError
 		if !errors.As(err, &pe) || pe.Op != "list" {
@@ -388,12 +546,12 @@ func (s *scanner) subdir(fd int, rel string, it *item) error {
 		s.remark(rel, "its content is left out: %s", plainError(err))
 		return s.emptyDir(it, e)
 	}
-	it.child = child
-	if it.same && !changed {
+	it.child, it.look, it.sum = d.off, d.flags, d.sum
+	if it.same && !d.changed {
 		return nil
 	}
 	it.same = false
-	e.HasContent, e.Content = true, id
+	e.HasContent, e.Content = true, d.id
 	if e.Xattrs, err = readXattrs(fdXattrs(sub)); err != nil {
 		s.remark(rel, "attributes left out: %s", plainError(err))
 	}
@@ -405,8 +563,7 @@ func (s *scanner) emptyDir(it *item, e object.Entry) error {
 	it.same = false
 	id, err := object.NewDirBuilder(s.opt.Sink.Put).Finish()
 	e.HasContent, e.Content = true, id
-	it.entry = e
-	s.dirs.Add(1)
+	it.entry, it.sum, it.look = e, totals{dirs: 1}, lookHere
 	return err
 }
 

@@ -1,0 +1,141 @@
+package tree
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"time"
+
+	"candidharbor/internal/volume/journal"
+)
+
+// auditEvery is how often a followed volume is looked at as a whole nevertheless.
+const auditEvery = 24 * time.Hour
+
+// Follower reads one volume again and again, by its journal where that can vouch.
+type Follower struct {
+	watch   *journal.Watch
+	names   *Names
+	audited time.Time
+	// exact says that nothing changed since the last snapshot began, up to the last look.
+	exact   bool
+	refused string // why the journal is trusted no more
+}
+
+// NewFollower returns a follower of a directory. With a journal of nil every reading looks
+// at everything.
+func NewFollower(j *journal.Journal, path string, excludes []string) *Follower {
+	f := &Follower{}
+	if j != nil {
+		f.watch = j.Watch(path, func(rel string) bool { return excluded(excludes, rel) })
+	}
+	return f
+}
+
+// Close ends the watching.
+func (f *Follower) Close() {
+	if f.watch != nil {
+		f.watch.Forget()
+	}
+}
+
+// Changed reports when first and last something changed since the last reading; zero when
+// nothing did. ok is false when that is not known.
+func (f *Follower) Changed() (first, last time.Time, ok bool) {
+	if f.watch == nil || f.refused != "" {
+		return first, last, false
+	}
+	return f.watch.Peek()
+}
+
+// Followed is what a reading was based on.
+type Followed struct {
+	ByJournal bool
+	Why       string // everything was looked at, when not by journal
+	Audited   bool
+	// Still says that nothing changed while reading. Watched says that, in an unchanged
+	// volume, nothing changed for a moment since its last snapshot began.
+	Still, Watched bool
+	// Untold are directories in which an audit found what the journal had not told.
+	Untold []string
+
+	f       *Follower
+	reading *journal.Reading
+	names   *Names
+	now     time.Time
+}
+
+// Read scans the volume, looking only where the journal says so when it can say.
+func (f *Follower) Read(ctx context.Context, opt ScanOptions, now time.Time) (*Scanned, *Followed, error) {
+	how := &Followed{f: f, now: now, Why: f.refused}
+	if f.watch != nil && f.refused == "" {
+		var err error
+		if how.reading, err = f.watch.Begin(); err != nil {
+			how.Why = err.Error()
+		} else {
+			how.Why = how.reading.Why
+		}
+	}
+	r := how.reading
+	if r != nil && r.Told && f.names != nil {
+		opt.Changes = &Changes{Dirs: r.Dirs, Below: r.Below, Inodes: r.Inodes, Always: r.Always}
+		opt.Names = f.names
+		opt.Audit = now.Sub(f.audited) >= auditEvery
+		how.ByJournal, how.Audited = !opt.Audit, opt.Audit
+		if opt.Audit {
+			how.Why = "once a day everything is looked at"
+		}
+	}
+	res, err := Scan(ctx, opt)
+	if err != nil || r == nil {
+		return res, how, err
+	}
+	still, anew := r.End(res.Names.Outside)
+	if anew != "" && how.ByJournal {
+		res.Forget()
+		how.ByJournal, how.Why = false, anew
+		opt.Changes, opt.Names = nil, nil
+		if res, err = Scan(ctx, opt); err != nil {
+			return nil, how, err
+		}
+		still, _ = r.End(res.Names.Outside)
+	}
+	how.Still, how.names = still, res.Names
+	how.Watched = f.exact && opt.Changes != nil && !r.Any(res.Names.Outside)
+	if len(res.Untold) > 0 {
+		if err := how.explain(res.Untold); err != nil {
+			how.Why = err.Error()
+		}
+	}
+	return res, how, nil
+}
+
+// explain takes off an audit's findings what changed only after the changes were asked
+// for.
+func (h *Followed) explain(untold []string) error {
+	later, err := h.reading.Later()
+	if err != nil {
+		return err
+	}
+	h.Untold = slices.DeleteFunc(untold, func(dir string) bool { return later[dir] })
+	return nil
+}
+
+// Done notes that the reading was committed, as a snapshot or as the sighting of one.
+func (h *Followed) Done(snapshot bool) {
+	h.f.exact = snapshot || h.Watched
+	if h.reading == nil {
+		h.f.exact = false
+		return
+	}
+	if len(h.Untold) > 0 {
+		h.f.refused = fmt.Sprintf("on %s a change was found in %q that had not been told", h.now.Format("2006-01-02 15:04"), h.Untold[0])
+		h.f.exact = false
+		return
+	}
+	h.reading.Done()
+	h.f.names = h.names
+	if !h.ByJournal {
+		h.f.audited = h.now
+	}
+}
