@@ -61,7 +61,7 @@ func run() error {
 	}
 	fmt.Println("measured in", base)
 	fmt.Printf("%-58s %12s %12s %7s  %s\n", "what", "candid", "against", "ratio", "reach")
-	for _, step := range []func() error{b.first, b.unchanged, b.restore, b.carry, b.change} {
+	for _, step := range []func() error{b.first, b.unchanged, b.journal, b.restore, b.carry, b.change} {
 		if err := step(); err != nil {
 			return err
 		}
@@ -102,9 +102,18 @@ type site struct {
 	name string
 }
 
-func (b *bench) serve(name string) (*site, error) {
+func (b *bench) serve(name string, config ...string) (*site, error) {
 	b.n++
 	s := &site{b: b, name: name, dir: filepath.Join(b.base, fmt.Sprintf("site%d", b.n))}
+	if len(config) > 0 {
+		all := append([]string{"name: " + name, "listen: 127.0.0.1:0", "peer_listen: 127.0.0.1:0", "roots: [" + b.base + "]"}, config...)
+		if err := os.Mkdir(s.dir, 0o700); err != nil {
+			return nil, err
+		}
+		if err := os.WriteFile(filepath.Join(s.dir, "site.yaml"), []byte(strings.Join(all, "\n")+"\n"), 0o600); err != nil {
+			return nil, err
+		}
+	}
 	s.cmd = exec.Command(b.bin, "serve", "--data", s.dir, "--name", name, "--listen", "127.0.0.1:0", "--root", b.base)
 	out, err := s.cmd.StdoutPipe()
 	if err != nil {
@@ -206,7 +215,7 @@ func (b *bench) first() error {
 }
 
 func (b *bench) unchanged() error {
-	s, err := b.serve("larkfield")
+	s, err := b.serve("larkfield", "journal: false")
 	if err != nil {
 		return err
 	}

@@ -150,6 +150,9 @@ func volumeShow(ctx context.Context, f *face, cmd *cli.Command) error {
 		f.say("snapshots    %d kept, %d in grace", v.Snapshots, v.InGrace)
 		f.say("last size    %d files, %s", v.LastFiles, size(v.LastBytes))
 		f.say("next due     %s", whenPtr(v.NextDue))
+		if v.Following != "" {
+			f.say("read         %s", v.Following)
+		}
 		for _, p := range v.Places {
 			f.say("at %-10s%s; newest state %s; backlog %d", p.Place, p.State, whenPtr(p.Newest), p.Backlog)
 		}

@@ -109,6 +109,22 @@ type edgeCounts struct {
 	ones  *roaring.Bitmap
 	more  map[uint32]uint32 // counts of 2 and above
 	lease *Lease
+	// met are objects looked up in this count: the children that a changed directory keeps
+	// come up twice.
+	met map[object.ID]location
+}
+
+const mostMet = 1 << 16
+
+func (c *edgeCounts) find(s *Store, id object.ID) (location, error) {
+	if loc, ok := c.met[id]; ok {
+		return loc, nil
+	}
+	loc, err := s.ordinalOf(id)
+	if err == nil && len(c.met) < mostMet {
+		c.met[id] = loc
+	}
+	return loc, err
 }
 
 // countsCache keeps the newest tree's counts of the lineages counted last.
@@ -136,6 +152,8 @@ func (s *Store) takeCensus(id object.ID, root *object.Root) error {
 		c = &edgeCounts{stamp: stamp, ones: roaring.New(), more: map[uint32]uint32{}, lease: s.NewLease()}
 	}
 	delete(s.counts.byLineage, root.Lineage) // put back only when whole
+	c.met = map[object.ID]location{}
+	defer func() { c.met = nil }()
 	tops := []object.ID{root.Tree()}
 	if root.HasLinks {
 		tops = append(tops, root.Links)
@@ -185,7 +203,7 @@ func (s *Store) ordinalOf(id object.ID) (location, error) {
 }
 
 func (s *Store) addEdge(c *edgeCounts, id object.ID) error {
-	loc, err := s.ordinalOf(id)
+	loc, err := c.find(s, id)
 	if err != nil {
 		return err
 	}
@@ -198,7 +216,7 @@ func (s *Store) addEdge(c *edgeCounts, id object.ID) error {
 }
 
 func (s *Store) dropEdge(c *edgeCounts, id object.ID) error {
-	loc, err := s.ordinalOf(id)
+	loc, err := c.find(s, id)
 	if err != nil {
 		return err
 	}

@@ -39,9 +39,10 @@ type disk struct {
 	why     string // the last epoch ended
 	dirs    map[handle]hit
 	files   map[handle]hit
-	below   map[handle]hit // directories that came to be where they are
-	moves   map[handle]hit // directories in which directories were moved
-	ignored map[handle]struct{}
+	below   map[handle]hit      // directories that came to be where they are
+	moves   map[handle]hit      // directories in which directories were moved
+	ignored map[handle]struct{} // the service's own directories
+	own     map[handle]struct{} // and files, whose names' number is told without a directory
 	watches map[*Watch]position
 	told    func()
 }
@@ -52,7 +53,7 @@ func openDisk(dirfd int, dev uint64, now func() time.Time, told func()) (*disk, 
 		return nil, err
 	}
 	d := &disk{dev: dev, now: now, f: os.NewFile(uintptr(fd), "fanotify"), buf: make([]byte, 256<<10), told: told, seq: 1,
-		ignored: map[handle]struct{}{}, watches: map[*Watch]position{}}
+		ignored: map[handle]struct{}{}, own: map[handle]struct{}{}, watches: map[*Watch]position{}}
 	d.forget("")
 	go d.listen()
 	return d, nil
@@ -124,8 +125,16 @@ func (d *disk) take(e event, now time.Time) {
 		return
 	}
 	if _, own := d.ignored[e.dir]; own && e.dir != "" && !e.onDir {
+		if len(d.own) >= mostTold {
+			clear(d.own)
+		}
+		d.own[e.file] = struct{}{}
 		return
 	}
+	if _, own := d.own[e.file]; own && e.dir == "" {
+		return
+	}
+	delete(d.own, e.file)
 	h := hit{seq: d.seq, at: now}
 	if e.dir != "" {
 		d.dirs[e.dir] = h

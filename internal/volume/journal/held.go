@@ -6,9 +6,13 @@ import (
 	"errors"
 	"fmt"
 	"os"
+	"runtime"
+	"slices"
 	"strconv"
 	"strings"
+	"unsafe"
 
+	"golang.org/x/sync/errgroup"
 	"golang.org/x/sys/unix"
 )
 
@@ -55,15 +59,22 @@ func heldOn(dev uint64) ([]held, error) {
 	if err != nil {
 		return nil, err
 	}
-	var out []held
-	for _, pid := range names {
-		if pid[0] < '0' || pid[0] > '9' {
-			continue
-		}
-		if out, err = heldBy(out, int(proc.Fd()), pid, dev); err != nil {
-			return nil, err
-		}
+	names = slices.DeleteFunc(names, func(n string) bool { return n[0] < '0' || n[0] > '9' })
+	// Asked at the beginning and the end of every reading: by as many as can at once.
+	parts := make([][]held, runtime.NumCPU())
+	var g errgroup.Group
+	for k := range parts {
+		g.Go(func() (err error) {
+			for i := k; i < len(names) && err == nil; i += len(parts) {
+				parts[k], err = heldBy(parts[k], int(proc.Fd()), names[i], dev)
+			}
+			return err
+		})
 	}
+	if err := g.Wait(); err != nil {
+		return nil, err
+	}
+	out := slices.Concat(parts...)
 	for _, p := range loopFiles() {
 		var st unix.Stat_t
 		if unix.Stat(p, &st) == nil && st.Dev == dev {
@@ -80,6 +91,20 @@ func gone(err error) bool {
 func heldBy(out []held, proc int, pid string, dev uint64) ([]held, error) {
 	blind := func(err error) error {
 		return fmt.Errorf("the files that process %s holds cannot be seen: %w", pid, err)
+	}
+	maps, err := os.Open("/proc/" + pid + "/maps")
+	if gone(err) {
+		return out, nil
+	}
+	if errors.Is(err, unix.EACCES) && pid == "1" {
+		return out, nil // the host's init may be closed even to root; it holds no volume's files
+	}
+	if err != nil {
+		return out, blind(err)
+	}
+	defer maps.Close()
+	if out, err = mapped(out, maps, pid, dev); err != nil {
+		return out, blind(err)
 	}
 	fds, err := unix.Openat(proc, pid+"/fd", unix.O_RDONLY|unix.O_DIRECTORY|unix.O_CLOEXEC, 0)
 	if gone(err) {
@@ -116,22 +141,59 @@ func heldBy(out []held, proc int, pid string, dev uint64) ([]held, error) {
 			out = append(out, held{inode: st.Ino, ctime: unix.TimespecToNsec(st.Ctim), path: string(path[:n])})
 		}
 	}
-	maps, err := os.Open("/proc/" + pid + "/maps")
-	if gone(err) {
-		return out, nil
-	}
-	if errors.Is(err, unix.EACCES) && pid == "1" {
-		return out, nil // the host's init may be closed even to root; it holds no volume's files
-	}
-	if err != nil {
-		return out, blind(err)
-	}
-	defer maps.Close()
-	return mapped(out, maps, pid, dev)
+	return out, nil
 }
 
-// mapped reads the form of /proc/PID/maps: address perms offset dev inode path.
+// procmapQuery is struct procmap_query of linux/fs.h, since Linux 6.11.
+type procmapQuery struct {
+	size, flags, addr                             uint64
+	start, end, vmaFlags, pageSize, offset, inode uint64
+	major, minor                                  uint32
+	nameSize, buildSize                           uint32
+	nameAddr, buildAddr                           uint64
+}
+
+const (
+	procmapIoctl = 0xc0686611 // _IOWR('f', 17, struct procmap_query)
+	// writable, shared, this or the next one, of a file
+	procmapFlags = 0x02 | 0x08 | 0x10 | 0x20
+)
+
+// mapped adds the files that a process maps writable and shared, asking the kernel for
+// just these where it can be asked.
 func mapped(out []held, maps *os.File, pid string, dev uint64) ([]held, error) {
+	var name [4096]byte
+	before := len(out)
+	for addr := uint64(0); ; {
+		q := procmapQuery{flags: procmapFlags, addr: addr, nameSize: uint32(len(name)), nameAddr: uint64(uintptr(unsafe.Pointer(&name[0])))}
+		q.size = uint64(unsafe.Sizeof(q))
+		_, _, errno := unix.Syscall(unix.SYS_IOCTL, maps.Fd(), procmapIoctl, uintptr(unsafe.Pointer(&q)))
+		switch {
+		case errno == unix.ENOENT, errno == unix.ESRCH:
+			return out, nil
+		case errno != 0:
+			return mappedText(out[:before], maps, pid, dev)
+		}
+		addr = q.end
+		if q.inode != 0 && q.major == unix.Major(dev) && q.minor == unix.Minor(dev) {
+			out = addMapped(out, pid, fmt.Sprintf("%x-%x", q.start, q.end), q.inode, string(name[:max(q.nameSize, 1)-1]))
+		}
+	}
+}
+
+// addMapped leaves out files that have no name any more.
+func addMapped(out []held, pid, span string, inode uint64, path string) []held {
+	if strings.HasSuffix(path, " (deleted)") {
+		var st unix.Stat_t // a name may end so
+		if unix.Stat("/proc/"+pid+"/map_files/"+span, &st) == nil && st.Nlink == 0 {
+			return out
+		}
+	}
+	return append(out, held{inode: inode, path: path, mapped: true})
+}
+
+// mappedText reads the form of /proc/PID/maps: address perms offset dev inode path.
+func mappedText(out []held, maps *os.File, pid string, dev uint64) ([]held, error) {
 	want := fmt.Sprintf("%02x:%02x", unix.Major(dev), unix.Minor(dev))
 	lines := bufio.NewScanner(maps)
 	lines.Buffer(make([]byte, 16<<10), 64<<10)
@@ -149,14 +211,7 @@ func mapped(out []held, maps *os.File, pid string, dev uint64) ([]held, error) {
 		if err != nil || inode == 0 {
 			continue
 		}
-		path := strings.TrimLeft(f[5], " ")
-		if strings.HasSuffix(path, " (deleted)") {
-			var st unix.Stat_t // a name may end so
-			if unix.Stat("/proc/"+pid+"/map_files/"+f[0], &st) == nil && st.Nlink == 0 {
-				continue
-			}
-		}
-		out = append(out, held{inode: inode, path: path, mapped: true})
+		out = addMapped(out, pid, f[0], inode, strings.TrimLeft(f[5], " "))
 	}
 	if err := lines.Err(); err != nil && !gone(err) {
 		return out, err
