@@ -40,6 +40,7 @@ type Volume struct {
 	LastFiles     int64             `json:"lastFiles"`
 	LastBytes     int64             `json:"lastBytes"`
 	RulesProposed string            `json:"rulesProposed,omitempty"`
+	Group         string            `json:"group,omitempty" doc:"the group that it is snapshotted with"`
 	Following     string            `json:"following,omitempty" doc:"how the last snapshot found what changed: by the change journal, or by looking at everything and why"`
 	Offered       []string          `json:"offered,omitempty" doc:"where rules that wait to be accepted would keep less"`
 }
@@ -93,6 +94,8 @@ type Snapshot struct {
 	WatchedUntil *time.Time        `json:"watchedUntil,omitempty" doc:"up to when nothing changed at any time"`
 	Cause        string            `json:"cause"`
 	Consistency  string            `json:"consistency"`
+	Group        string            `json:"group,omitempty" doc:"the group whose set it is of"`
+	SetID        string            `json:"setId,omitempty" doc:"what the snapshots of one set have in common"`
 	Files        int64             `json:"files"`
 	Directories  int64             `json:"directories"`
 	Others       int64             `json:"others"`
@@ -393,4 +396,39 @@ type Token struct {
 	Made time.Time  `json:"made"`
 	Used *time.Time `json:"used,omitempty"`
 	Text string     `json:"text,omitempty" doc:"shown once"`
+}
+
+// Hook is a command of the host that holds writers while they are read.
+type Hook struct {
+	Name           string `json:"name"`
+	Command        string `json:"command"`
+	TimeoutSeconds int64  `json:"timeoutSeconds"`
+}
+
+// GroupPut makes or changes a group.
+type GroupPut struct {
+	Volumes []string `json:"volumes" doc:"two or more, taken as one set"`
+	Freeze  string   `json:"freeze,omitempty" doc:"hook that holds the writers before the volumes are read"`
+	Thaw    string   `json:"thaw,omitempty" doc:"hook that lets them go afterwards, whatever happened"`
+	Failing string   `json:"failing,omitempty" enum:"stop,spread" doc:"when the freeze fails: take nothing, or take a spread set nevertheless"`
+}
+
+// Group is volumes that are snapshotted as one set.
+type Group struct {
+	Name    string      `json:"name"`
+	Volumes []string    `json:"volumes"`
+	Freeze  string      `json:"freeze,omitempty"`
+	Thaw    string      `json:"thaw,omitempty"`
+	Failing string      `json:"failing,omitempty"`
+	Waiting []string    `json:"waiting" doc:"its volumes that are paused: the group waits for them"`
+	Newest  []SetMember `json:"newest,omitempty" doc:"its newest set here"`
+}
+
+// SetMember is one snapshot of a set.
+type SetMember struct {
+	ID          string     `json:"id"`
+	Volume      string     `json:"volume"`
+	Taken       time.Time  `json:"taken"`
+	SeenUntil   *time.Time `json:"seenUntil,omitempty"`
+	Consistency string     `json:"consistency"`
 }

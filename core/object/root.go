@@ -62,8 +62,17 @@ type Root struct {
 	Remarks     []Remark          `cbor:"20,keyasint,omitempty"`
 	RemarkCount int64             `cbor:"21,keyasint,omitempty"`
 	ChunkAvg    uint32            `cbor:"22,keyasint"` // chunker parameter of the lineage, bytes
+	Set         *Set              `cbor:"23,keyasint,omitempty"`
 
 	Links ID `cbor:"-"`
+}
+
+// Set is what a snapshot has in common with those of a group that were taken with it.
+type Set struct {
+	_     struct{} `cbor:",toarray"`
+	ID    [16]byte
+	Group string
+	Of    uint32 // snapshots in it
 }
 
 // BeganTime returns Began as a time.

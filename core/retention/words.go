@@ -32,6 +32,8 @@ func (r Reason) String() string {
 		return "paused, nothing is let go meanwhile"
 	case "no rules":
 		return "no rules for this place, everything stays"
+	case "set":
+		return "one of a set, of which " + r.Text
 	case "milestone":
 		return fmt.Sprintf("milestone %s, for %s", r.Text, bucketName("daily", r.Bucket))
 	}

@@ -37,9 +37,12 @@ type Snapshot struct {
 	KeepUntil     Time         `db:"keep_until"`
 	Marked        Time         `db:"marked"` // newest mark that travels
 	WatchedUntil  Time         `db:"watched_until"`
+	SetID         string       `db:"set_id"`   // of a group's set, hexadecimal; empty: none
+	SetName       string       `db:"set_name"` // the group's
+	Hidden        bool         `db:"hidden"`   // waits for the rest of its set
 }
 
-const snapshotColumns = `id,place,volume,lineage,origin,term,sequence,began,ended,seen_until,cause,consistency,files,dirs,others,bytes,stored,remarks,note,labels,own_end,recalled_until,arrived,grace_until,let_go,keep_why,keep_until,marked,watched_until`
+const snapshotColumns = `id,place,volume,lineage,origin,term,sequence,began,ended,seen_until,cause,consistency,files,dirs,others,bytes,stored,remarks,note,labels,own_end,recalled_until,arrived,grace_until,let_go,keep_why,keep_until,marked,watched_until,set_id,set_name,hidden`
 
 var snapshotValues = ":" + strings.ReplaceAll(snapshotColumns, ",", ",:")
 
@@ -109,7 +112,13 @@ func (c *Catalog) Snapshot(id string) (*Snapshot, error) {
 		return nil, fmt.Errorf("snapshot %q is ambiguous: give more of its id", id)
 	}
 	row := &Snapshot{}
-	return row, c.db.Get(row, `SELECT * FROM snapshots WHERE id=? ORDER BY place LIMIT 1`, ids[0])
+	if err := c.db.Get(row, `SELECT * FROM snapshots WHERE id=? ORDER BY place LIMIT 1`, ids[0]); err != nil {
+		return nil, err
+	}
+	if row.Hidden {
+		return row, fmt.Errorf("snapshot %q: %w yet: the rest of its set %s is still to arrive", id, ErrNone, row.SetName)
+	}
+	return row, nil
 }
 
 // SnapshotFilter narrows a list of a volume's snapshots.
@@ -121,7 +130,7 @@ type SnapshotFilter struct {
 
 // Snapshots lists a volume's snapshots at a place, newest first.
 func (c *Catalog) Snapshots(place, volume string, f SnapshotFilter) (rows []*Snapshot, err error) {
-	q := `SELECT * FROM snapshots WHERE volume=? AND place=?`
+	q := `SELECT * FROM snapshots WHERE volume=? AND place=? AND hidden=0`
 	args := []any{volume, place}
 	if !f.From.IsZero() {
 		q, args = q+` AND began>=?`, append(args, At(f.From))
@@ -152,7 +161,7 @@ func (s *Snapshot) Cursor() string { return fmt.Sprintf("%d.%s", s.Began.UnixNan
 // LastSnapshot returns the volume's snapshot with the highest position at a place, or nil.
 func (c *Catalog) LastSnapshot(place, lineage string) (*Snapshot, error) {
 	var rows []*Snapshot
-	err := c.db.Select(&rows, `SELECT * FROM snapshots WHERE place=? AND lineage=? ORDER BY term DESC, sequence DESC LIMIT 1`, place, lineage)
+	err := c.db.Select(&rows, `SELECT * FROM snapshots WHERE place=? AND lineage=? AND hidden=0 ORDER BY term DESC, sequence DESC LIMIT 1`, place, lineage)
 	if err != nil || len(rows) == 0 {
 		return nil, err
 	}
@@ -167,7 +176,7 @@ func (c *Catalog) SnapshotIDs(place string) (ids []string, err error) {
 
 // Counts returns how many snapshots each volume has at a place, those in grace apart.
 func (c *Catalog) Counts(place string) (map[string][2]int, error) {
-	rows, err := c.db.Query(`SELECT volume, SUM(grace_until=0), SUM(grace_until>0) FROM snapshots WHERE place=? GROUP BY volume`, place)
+	rows, err := c.db.Query(`SELECT volume, SUM(grace_until=0), SUM(grace_until>0) FROM snapshots WHERE place=? AND hidden=0 GROUP BY volume`, place)
 	if err != nil {
 		return nil, err
 	}

@@ -150,6 +150,9 @@ func volumeShow(ctx context.Context, f *face, cmd *cli.Command) error {
 		f.say("snapshots    %d kept, %d in grace", v.Snapshots, v.InGrace)
 		f.say("last size    %d files, %s", v.LastFiles, size(v.LastBytes))
 		f.say("next due     %s", whenPtr(v.NextDue))
+		if v.Group != "" {
+			f.say("group        %s: it is taken with that group's other volumes, as one set", v.Group)
+		}
 		if v.Following != "" {
 			f.say("read         %s", v.Following)
 		}
@@ -351,6 +354,9 @@ func snapshotShow(ctx context.Context, f *face, cmd *cli.Command) error {
 			f.say("seen until   %s", whenPtr(s.SeenUntil))
 		}
 		f.say("cause        %s", s.Cause)
+		if s.Group != "" {
+			f.say("set          of the group %s; the whole set is kept, removed and recalled together", s.Group)
+		}
 		if s.Note != "" {
 			f.say("note         %s", s.Note)
 		}

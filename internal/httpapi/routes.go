@@ -195,6 +195,24 @@ func (s *server) registerSnapshots(a huma.API) {
 }
 
 func (s *server) registerPolicies(a huma.API) {
+	huma.Register(a, op("GET", "/hooks", "listHooks", "The hooks that site.yaml defines"), func(ctx context.Context, _ *none) (*body[[]api.Hook], error) {
+		return &body[[]api.Hook]{s.site.Hooks()}, nil
+	})
+	huma.Register(a, op("GET", "/groups", "listGroups", "Volumes that are snapshotted as one set"), func(ctx context.Context, _ *none) (*body[[]api.Group], error) {
+		return answer(s.site.Groups())
+	})
+	huma.Register(a, op("GET", "/groups/{name}", "getGroup", "One group with its newest set"), func(ctx context.Context, in *named) (*body[api.Group], error) {
+		return answerAt(s.site.Group(in.Name))
+	})
+	huma.Register(a, op("PUT", "/groups/{name}", "putGroup", "Make or change a group"), func(ctx context.Context, in *struct {
+		named
+		Body api.GroupPut
+	}) (*body[api.Group], error) {
+		return answerAt(s.site.PutGroup(in.Name, in.Body))
+	})
+	huma.Register(a, op("DELETE", "/groups/{name}", "removeGroup", "Dissolve a group"), func(ctx context.Context, in *named) (*said, error) {
+		return sentence(s.site.RemoveGroup(in.Name))
+	})
 	huma.Register(a, op("GET", "/policies", "listPolicies", "All policies"), func(ctx context.Context, _ *none) (*body[[]api.Policy], error) {
 		return answer(s.site.Policies())
 	})

@@ -14,6 +14,7 @@
 //	  stonewick: {daily: 30, weekly: first 8, monthly: 12, yearly: 7}
 //	milestones:                          # at all places named above, or at some
 //	  - {name: year-end, on: yearly on last day of june, for: 7 years, at: [stonewick]}
+//	quiesce: {freeze: register-freeze, thaw: register-thaw, failing: stop}   # hooks of site.yaml; or failing: spread
 //	objectives: {larkfield: 1 hour, stonewick: 4 hours, recovery: 30 minutes}
 //	grace: 24 hours
 //	paused: false                        # a pause takes nothing and lets nothing go
@@ -51,7 +52,44 @@ type Policy struct {
 	Recovery      time.Duration              // how long recovery may take; 0: not said
 	Grace         time.Duration
 	Paused        bool
+	Quiesce       Quiesce
 	Hints         []Problem // what is allowed but hardly meant
+}
+
+// Quiesce names the hooks that hold a volume's writers while it is read.
+type Quiesce struct {
+	Freeze  string `yaml:"freeze"`
+	Thaw    string `yaml:"thaw"`
+	Failing string `yaml:"failing"` // when the freeze fails: stop takes no snapshot, spread takes one nevertheless
+}
+
+// What is done when a freeze fails.
+const (
+	FailingStop   = "stop"
+	FailingSpread = "spread"
+)
+
+// Check completes and refuses.
+func (q *Quiesce) Check() error {
+	switch {
+	case q.Freeze == "" && q.Thaw == "" && q.Failing == "":
+		return nil
+	case q.Freeze == "":
+		return errors.New("there is nothing to thaw without a freeze: name the hook that holds the writers")
+	case q.Failing == "":
+		q.Failing = FailingStop
+	case q.Failing != FailingStop && q.Failing != FailingSpread:
+		return fmt.Errorf("failing is %q: write stop, so that no snapshot is taken when the freeze fails, or spread, so that one is taken nevertheless", q.Failing)
+	}
+	for _, name := range []string{q.Freeze, q.Thaw} {
+		if name == "" {
+			continue
+		}
+		if err := CheckName("hook", name); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // DefaultGrace is the time between expiry and removal when a policy names none.
@@ -69,6 +107,7 @@ type document struct {
 	Milestones    []milestone           `yaml:"milestones"`
 	Grace         string                `yaml:"grace"`
 	Paused        bool                  `yaml:"paused"`
+	Quiesce       Quiesce               `yaml:"quiesce"`
 }
 
 type placeRules struct {
@@ -208,6 +247,10 @@ func Parse(text string) (*Policy, error) {
 			r.at("$.grace", err)
 		}
 	}
+	if err := d.Quiesce.Check(); err != nil {
+		r.at("$.quiesce", err)
+	}
+	p.Quiesce = d.Quiesce
 	if len(r.ps) > 0 {
 		return nil, r.ps
 	}

@@ -24,6 +24,10 @@ func (s *Site) CheckPolicy(body string) (*api.PolicyCheck, error) {
 		return out, nil
 	}
 	out.Name = p.Name
+	if err := s.knownHooks(p.Quiesce); err != nil {
+		out.Problems = append(out.Problems, api.Problem{What: err.Error()})
+		return out, nil
+	}
 	for _, h := range p.Hints {
 		out.Hints = append(out.Hints, api.Problem(h))
 	}
@@ -63,8 +67,7 @@ func (s *Site) lettingUnder(name string, next *compiled) (volumes []string, lett
 	if err != nil {
 		return nil, nil, err
 	}
-	for _, v := range vols {
-		was := false
+	rules := func(v *catalog.Volume) (rs *ruleset, was, is bool) {
 		var mine []*compiled
 		for _, c := range all {
 			switch {
@@ -75,15 +78,28 @@ func (s *Site) lettingUnder(name string, next *compiled) (volumes []string, lett
 				mine = append(mine, c)
 			}
 		}
-		if next != nil && next.holds(v) {
-			volumes = append(volumes, v.Name)
+		if is = next != nil && next.holds(v); is {
 			mine = append(mine, next)
-		} else if !was {
+		}
+		rs = &ruleset{}
+		rs.combine(mine)
+		return rs, was, is
+	}
+	then := func(v *catalog.Volume) (*ruleset, error) {
+		if rs, was, is := rules(v); was || is {
+			return rs, nil
+		}
+		return s.rulesFor(v)
+	}
+	for _, v := range vols {
+		rs, was, is := rules(v)
+		if is {
+			volumes = append(volumes, v.Name)
+		}
+		if !was && !is {
 			continue
 		}
-		rs := &ruleset{}
-		rs.combine(mine)
-		going, err := s.letting(v, rs)
+		going, err := s.letting(v, rs, then)
 		if err != nil {
 			return nil, nil, err
 		}
@@ -93,10 +109,11 @@ func (s *Site) lettingUnder(name string, next *compiled) (volumes []string, lett
 }
 
 // letting lists what other rules for a volume would let go that the present ones keep: at
-// this place, and at those to which routes carried copies.
-func (s *Site) letting(v *catalog.Volume, rs *ruleset) ([]api.Going, error) {
+// this place, and at those to which routes carried copies. others are the rules of the
+// volumes that share sets with it.
+func (s *Site) letting(v *catalog.Volume, rs *ruleset, others func(*catalog.Volume) (*ruleset, error)) ([]api.Going, error) {
 	now := s.clock.Now()
-	after, err := s.decideWith(v, rs, now)
+	after, err := s.decideAmong(v, rs, now, others)
 	if err != nil {
 		return nil, err
 	}

@@ -38,9 +38,18 @@ type Config struct {
 	// as 20 GiB or 10 %. WhenLow names the measures when it is not kept, in their order.
 	Headroom string   `yaml:"headroom,omitempty"`
 	WhenLow  []string `yaml:"when_low,omitempty"`
+	// Hooks are commands that policies and groups name, to hold writers while they are read.
+	Hooks map[string]Hook `yaml:"hooks,omitempty"`
 	// Journal false makes every snapshot look at everything, instead of asking the kernel
 	// what changed.
 	Journal *bool `yaml:"journal,omitempty"`
+}
+
+// Hook is a command of the host. It runs as the service's user, with the volumes' names
+// and paths in its environment.
+type Hook struct {
+	Run     []string `yaml:"run"`               // the program and its arguments, as they are
+	Timeout string   `yaml:"timeout,omitempty"` // such as 30 seconds, which is the default
 }
 
 const configHead = `# A Candid Harbor site. Restart the service after changing this file.
@@ -117,6 +126,9 @@ func nextPort(listen string) string {
 func (c Config) check(path string) (Config, error) {
 	if err := policy.CheckName("site", c.Name); err != nil {
 		return c, fmt.Errorf("%s: %w", path, err)
+	}
+	if err := c.checkHooks(path); err != nil {
+		return c, err
 	}
 	for _, a := range []string{c.Listen, c.PeerListen} {
 		if _, _, err := net.SplitHostPort(a); err != nil {

@@ -38,7 +38,9 @@ func TestWatched(t *testing.T) {
 	w.policy(s, everySix)
 	begin := w.clock.Now()
 	// Looks come at every sixth hour, to the hour.
-	seen := func(hours int) time.Time { return begin.Add(time.Duration(hours)*time.Hour).Truncate(time.Hour).UTC() }
+	seen := func(hours int) time.Time {
+		return begin.Add(time.Duration(hours) * time.Hour).Truncate(time.Hour).UTC()
+	}
 	require.Equal(t, "still", must(s.Snapshot(w.rows(s, "notes")[0].ID)).Consistency)
 	w.until(s, begin.Add(12*time.Hour))
 	row := w.rows(s, "notes")[0]

@@ -61,7 +61,7 @@ func (s *Site) PlanLabels(name string, labels map[string]string) (*api.LabelChan
 	}
 	rs := &ruleset{}
 	rs.combine(mine)
-	if out.Letting, err = s.letting(v, rs); err != nil {
+	if out.Letting, err = s.letting(v, rs, s.rulesFor); err != nil {
 		return nil, err
 	}
 	// What no route carries any more is not told of new rules either.

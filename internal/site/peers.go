@@ -323,7 +323,7 @@ func (s *Site) serveCarry(ctx context.Context, peer *catalog.Peer, key ed25519.P
 			}
 			return nil
 		},
-		Arrived: s.arrived,
+		Arrived: func(id object.ID, stored int64) (int64, error) { return s.arrived(id, stored, q.SetOf) },
 	}
 	if err := rc.Run(ctx, st, &q); err != nil {
 		return err
@@ -357,19 +357,20 @@ func (s *Site) proposed(q *transfer.CarryRequest) error {
 	return nil
 }
 
-// arrived enters a snapshot that is whole and verified into the catalogue.
-func (s *Site) arrived(id object.ID, stored int64) (int64, error) {
+// arrived enters a snapshot that is whole and verified into the catalogue. It stays hidden
+// while not all setOf snapshots of its set are there.
+func (s *Site) arrived(id object.ID, stored int64, setOf uint32) (int64, error) {
 	root, _, err := s.store.Root(id)
 	if err != nil {
 		return 0, err
 	}
 	now := s.clock.Now()
 	old, err := s.cat.Snapshot(id.String())
-	if errors.Is(err, catalog.ErrNone) {
+	if errors.Is(err, catalog.ErrNone) && old == nil {
 		if err := s.store.PutMark(&object.Mark{Kind: object.MarkArrival, Root: id, At: now.UnixNano(), Place: s.Place()}); err != nil {
 			return 0, err
 		}
-	} else if err != nil {
+	} else if err != nil && !errors.Is(err, catalog.ErrNone) {
 		return 0, err
 	}
 	if _, err := s.cat.VolumeOfLineage(hex.EncodeToString(root.Lineage[:])); errors.Is(err, catalog.ErrNone) {
@@ -389,6 +390,16 @@ func (s *Site) arrived(id object.ID, stored int64) (int64, error) {
 	if old != nil && old.Place == s.Place() {
 		row.Stored = old.Stored
 	}
-	s.reached(row.Volume, s.Place(), newestState(row))
-	return now.UnixNano(), s.cat.PutSnapshot(row)
+	if row.SetID == "" || setOf < 2 {
+		s.reached(row.Volume, s.Place(), newestState(row))
+		return now.UnixNano(), s.cat.PutSnapshot(row)
+	}
+	row.Hidden = old == nil || old.Hidden
+	if err := s.cat.PutSnapshot(row); err != nil {
+		return 0, err
+	}
+	if !row.Hidden {
+		s.reached(row.Volume, s.Place(), newestState(row))
+	}
+	return now.UnixNano(), s.unveil(row, setOf)
 }

@@ -22,6 +22,9 @@ func (s *Site) PutPolicy(body, by string, accept bool) (*api.Policy, error) {
 	if old, err := s.cat.Policy(p.Name); err == nil && old.Body == body {
 		return s.Policy(p.Name)
 	}
+	if err := s.knownHooks(p.Quiesce); err != nil {
+		return nil, err
+	}
 	check, err := s.CheckPolicy(body)
 	if err != nil {
 		return nil, err

@@ -240,26 +240,36 @@ func (s *Site) RemoveSnapshot(id string) (*api.Snapshot, error) {
 	if held, err := s.cat.Setting(holdSetting); err != nil || held != "" {
 		return nil, errors.Join(err, conflict("nothing is removed at present: %s", held))
 	}
-	now := s.clock.Now()
-	switch floor := s.floorOf(row); {
-	case row.KeepWhy != "" && (row.KeepUntil.IsZero() || now.Before(row.KeepUntil.Time)):
-		return nil, conflict("snapshot %s is marked to keep: %s. If that is over: candid snapshot let-go %s", row.ID[:12], row.KeepWhy, row.ID[:12])
-	case now.Before(floor):
-		return nil, conflict("snapshot %s stays until %s: the floor of this place is %s, and nobody removes anything here before that", row.ID[:12], stamp(floor), s.cfg.Floor)
-	}
-	grace := 24 * time.Hour
-	if v, err := s.cat.Volume(row.Volume); err == nil {
-		rs, err := s.rulesFor(v)
-		if err != nil {
-			return nil, err
-		}
-		grace = rs.grace
-	}
-	if err := s.intoGrace(row, s.clock.Now().Add(grace), removedByHand); err != nil {
+	set, err := s.set(row) // a set goes as a whole
+	if err != nil {
 		return nil, err
 	}
-	s.changed("snapshots", row.Volume)
-	return s.snapshotView(row, nil)
+	now := s.clock.Now()
+	for _, m := range set {
+		switch floor := s.floorOf(m); {
+		case m.KeepWhy != "" && (m.KeepUntil.IsZero() || now.Before(m.KeepUntil.Time)):
+			return nil, conflict("snapshot %s%s is marked to keep: %s. If that is over: candid snapshot let-go %s", m.ID[:12], ofSet(row, m), m.KeepWhy, m.ID[:12])
+		case now.Before(floor):
+			return nil, conflict("snapshot %s%s stays until %s: the floor of this place is %s, and nobody removes anything here before that", m.ID[:12], ofSet(row, m), stamp(floor), s.cfg.Floor)
+		}
+	}
+	for _, m := range set {
+		if !m.GraceUntil.IsZero() {
+			continue
+		}
+		grace := 24 * time.Hour
+		if v, err := s.cat.Volume(m.Volume); err == nil {
+			rs, err := s.rulesFor(v)
+			if err != nil {
+				return nil, err
+			}
+			grace = rs.grace
+		}
+		if err := s.intoGrace(m, now.Add(grace), removedByHand); err != nil {
+			return nil, err
+		}
+	}
+	return s.afterHand(row, set)
 }
 
 // recallPeriod is how long a recalled snapshot stays at least.
@@ -279,10 +289,39 @@ func (s *Site) RecallSnapshot(id string) (*api.Snapshot, error) {
 	if row.GraceUntil.IsZero() {
 		return nil, conflict("snapshot %s is not in grace: it is kept", row.ID[:12])
 	}
-	if err := s.outOfGrace(row, s.clock.Now().Add(recallPeriod)); err != nil {
+	set, err := s.set(row)
+	if err != nil {
 		return nil, err
 	}
-	s.changed("snapshots", row.Volume)
+	for _, m := range set {
+		if m.GraceUntil.IsZero() {
+			continue
+		}
+		if err := s.outOfGrace(m, s.clock.Now().Add(recallPeriod)); err != nil {
+			return nil, err
+		}
+	}
+	return s.afterHand(row, set)
+}
+
+func ofSet(row, m *catalog.Snapshot) string {
+	if row.ID == m.ID {
+		return ""
+	}
+	return fmt.Sprintf(" of %s, which is of the same set,", m.Volume)
+}
+
+// afterHand shows a snapshot after its set was removed or recalled by hand.
+func (s *Site) afterHand(row *catalog.Snapshot, set []*catalog.Snapshot) (*api.Snapshot, error) {
+	var volumes []string
+	for _, m := range set {
+		volumes = append(volumes, m.Volume)
+	}
+	s.changed("snapshots", volumes...)
+	row, err := s.cat.Snapshot(row.ID)
+	if err != nil {
+		return nil, err
+	}
 	return s.snapshotView(row, nil)
 }
 

@@ -186,7 +186,8 @@ func (s *Site) restore(ctx context.Context, j *job, r *restoring) (any, string, 
 			return nil, "", err
 		}
 		defer release()
-		row, outcome, err := s.take(ctx, j, r.v.Name, taking{cause: object.CauseSafety, ask: api.SnapshotTake{
+		// Of this volume alone, though it be one of a group: it goes with this restore.
+		row, outcome, err := s.takeHeld(ctx, j, nil, []string{r.v.Name}, r.v.Name, taking{cause: object.CauseSafety, ask: api.SnapshotTake{
 			Note: fmt.Sprintf("before run %d restored in place as of %s", j.row.ID, stamp(r.row.Began.Time))}})
 		if err != nil {
 			return nil, "", fmt.Errorf("nothing was restored, because the safety snapshot failed: %w", err)

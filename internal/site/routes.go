@@ -258,9 +258,13 @@ func (s *Site) carryOne(ctx context.Context, r *catalog.Route, link *transfer.Li
 			bring = append(bring, raws[i])
 		}
 	}
+	setOf, err := s.setAlong(r, row)
+	if err != nil {
+		return err
+	}
 	one := &transfer.Meter{}
 	c := &transfer.Sender{Store: s.store, Marks: bring, Meter: one, Request: transfer.CarryRequest{Lineage: lineageOf(w.v.Lineage), Volume: w.v.Name,
-		Origin: s.Name(), Root: id, Bases: w.bases, Rules: w.rs.proposal(r.Peer)}}
+		Origin: s.Name(), Root: id, Bases: w.bases, Rules: w.rs.proposal(r.Peer), SetOf: setOf}}
 	err = c.Run(ctx, link)
 	total.OfferedObjects.Add(one.OfferedObjects.Load())
 	total.OfferedBytes.Add(one.OfferedBytes.Load())
@@ -278,6 +282,23 @@ func (s *Site) carryOne(ctx context.Context, r *catalog.Route, link *transfer.Li
 	err = s.cat.PutCarried(r.Name, catalog.Carried{Snapshot: row.ID, At: catalog.At(s.clock.Now()), SeenUntil: row.SeenUntil, Marked: row.Marked})
 	s.verdicts.drop([]string{w.v.Name}) // what was owed is there
 	return err
+}
+
+// setAlong is how many snapshots of a set a route brings.
+func (s *Site) setAlong(r *catalog.Route, row *catalog.Snapshot) (n uint32, err error) {
+	if row.SetID == "" {
+		return 0, nil
+	}
+	rows, err := s.cat.SetRows(s.Place(), row.SetID)
+	if err != nil {
+		return 0, err
+	}
+	for _, m := range rows {
+		if v, err := s.cat.Volume(m.Volume); err == nil && r.Volumes.V.Holds(v) {
+			n++
+		}
+	}
+	return n, nil
 }
 
 // basesNamed is how many snapshots a carry names as perhaps common.

@@ -151,6 +151,7 @@ type decided struct {
 	verdicts []retention.Verdict
 	byID     map[string]int
 	at       time.Time
+	mates    []string // volumes that share sets with it
 }
 
 // verdictCache saves deciding again while nothing changed.
@@ -171,6 +172,11 @@ func (c *verdictCache) drop(volumes []string) {
 	}
 	for _, v := range volumes {
 		delete(c.byVolume, v)
+		for name, d := range c.byVolume {
+			if slices.Contains(d.mates, v) {
+				delete(c.byVolume, name)
+			}
+		}
 	}
 }
 
@@ -201,7 +207,21 @@ func (s *Site) decide(v *catalog.Volume) (*decided, error) {
 	return d, nil
 }
 
+// decideWith decides by given rules; sets are decided as one, by the present rules of the
+// other volumes.
 func (s *Site) decideWith(v *catalog.Volume, rs *ruleset, now time.Time) (*decided, error) {
+	return s.decideAmong(v, rs, now, s.rulesFor)
+}
+
+func (s *Site) decideAmong(v *catalog.Volume, rs *ruleset, now time.Time, others func(*catalog.Volume) (*ruleset, error)) (*decided, error) {
+	d, err := s.decideAlone(v, rs, now)
+	if err != nil {
+		return nil, err
+	}
+	return d, s.bySet(v, d, now, others)
+}
+
+func (s *Site) decideAlone(v *catalog.Volume, rs *ruleset, now time.Time) (*decided, error) {
 	rows, err := s.cat.Snapshots(s.Place(), v.Name, catalog.SnapshotFilter{})
 	if err != nil {
 		return nil, err
@@ -296,14 +316,14 @@ func (s *Site) wantedFar(r *catalog.Route, v *catalog.Volume, rs *ruleset, rows 
 	if err != nil {
 		return nil, err
 	}
-	plain := slices.Clone(snaps)
-	for i := range plain {
-		plain[i].OwedTo, plain[i].Recalled = nil, time.Time{}
+	verdicts := farVerdicts(rs, r.Peer, snaps, now)
+	sets, err := s.setsWantedFar(r, v, rows, now)
+	if err != nil {
+		return nil, err
 	}
-	verdicts := retention.Decide(plain, rs.keep[r.Peer], now)
 	var want []*catalog.Snapshot
 	for i, row := range rows {
-		if _, there := carried[row.ID]; !there && verdicts[i].Kept() && row.Cause != "safety" && row.GraceUntil.IsZero() {
+		if _, there := carried[row.ID]; !there && (verdicts[i].Kept() || sets[row.SetID]) && row.Cause != "safety" && row.GraceUntil.IsZero() {
 			want = append(want, row)
 		}
 	}
@@ -311,6 +331,47 @@ func (s *Site) wantedFar(r *catalog.Route, v *catalog.Volume, rs *ruleset, rows 
 		return lineage.Position{Term: uint64(b.Term), Sequence: uint64(b.Sequence)}.Compare(lineage.Position{Term: uint64(a.Term), Sequence: uint64(a.Sequence)})
 	})
 	return want, nil
+}
+
+// farVerdicts decides as a far place will by the rules proposed to it.
+func farVerdicts(rs *ruleset, place string, snaps []retention.Snapshot, now time.Time) []retention.Verdict {
+	plain := slices.Clone(snaps)
+	for i := range plain {
+		plain[i].OwedTo, plain[i].Recalled = nil, time.Time{}
+	}
+	return retention.Decide(plain, rs.keep[place], now)
+}
+
+// setsWantedFar are the sets of which the far side of a route would keep something else.
+func (s *Site) setsWantedFar(r *catalog.Route, v *catalog.Volume, rows []*catalog.Snapshot, now time.Time) (map[string]bool, error) {
+	if !slices.ContainsFunc(rows, func(r *catalog.Snapshot) bool { return r.SetID != "" }) {
+		return nil, nil
+	}
+	mates, err := s.cat.SetMates(s.Place(), v.Name)
+	if err != nil {
+		return nil, err
+	}
+	sets := map[string]bool{}
+	for _, name := range mates {
+		mate, err := s.cat.Volume(name)
+		if err != nil || !r.Volumes.V.Holds(mate) {
+			continue
+		}
+		rs, err := s.rulesFor(mate)
+		if err != nil {
+			return nil, err
+		}
+		theirs, err := s.cat.Snapshots(s.Place(), name, catalog.SnapshotFilter{})
+		if err != nil {
+			return nil, err
+		}
+		for i, verdict := range farVerdicts(rs, r.Peer, snapshotsOf(theirs), now) {
+			if theirs[i].SetID != "" && verdict.Kept() && theirs[i].GraceUntil.IsZero() {
+				sets[theirs[i].SetID] = true
+			}
+		}
+	}
+	return sets, nil
 }
 
 // lineageOf parses a lineage's column.

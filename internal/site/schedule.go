@@ -54,6 +54,12 @@ func (s *Site) housekeep() {
 	if err := s.cat.ForgetStates(s.clock.Now().Add(-statesKept)); err != nil {
 		s.log.Error("old states could not be forgotten", "error", err)
 	}
+	if n, err := s.cat.UnveilOld(s.clock.Now().Add(-setWait)); err != nil {
+		s.log.Error("sets that wait could not be looked for", "error", err)
+	} else if n > 0 {
+		s.log.Warn("snapshots waited in vain for the rest of their sets and are shown for themselves", "snapshots", n)
+		s.changed("snapshots")
+	}
 	if _, err := s.startPrune("", "the schedule"); err != nil {
 		s.log.Error("pruning could not begin", "error", err)
 		return
@@ -92,44 +98,35 @@ func (s *Site) Step(ctx context.Context, wait bool) (next time.Time, err error) 
 		return next, err
 	}
 	var started []*job
-	for _, v := range vols {
-		if !v.Protected || v.Origin != s.Name() || !v.Paused.IsZero() {
-			continue
-		}
-		rs, err := s.rulesFor(v)
-		if err != nil {
-			return next, err
-		}
-		if t, ok := rs.next(now); ok {
-			sooner(t)
-		}
-		due, ok := rs.next(v.ScheduledUntil.Time)
-		isDue := ok && !due.After(now)
-		// Where changes are told one is taken when they have settled, and not before.
-		changed, told, err := s.onChange(v, rs)
-		if err != nil {
-			return next, err
-		}
-		byChange := told && !changed.IsZero()
-		if byChange {
-			isDue = !changed.After(now) || (isDue && !rs.onlyOnChange(v.ScheduledUntil.Time, now))
-			if changed.After(now) {
-				sooner(changed)
+	units, err := s.units(vols)
+	if err != nil {
+		return next, err
+	}
+	for _, u := range units {
+		isDue := false
+		for i := range u.all {
+			due, at, err := s.isDue(&u.all[i], now)
+			if err != nil {
+				return next, err
 			}
+			if !at.IsZero() {
+				sooner(at)
+			}
+			isDue = isDue || due
 		}
-		if !isDue && !s.dueAtStart(v, rs) {
+		if !isDue {
 			continue
 		}
 		if low.Stopped {
-			if err := s.skipDue(v, rs, now); err != nil {
+			if err := s.skipDue(u, now); err != nil {
 				return next, err
 			}
 			continue
 		}
-		if s.isBusy("due " + v.Name) {
+		if s.isBusy(u.key()) {
 			continue // its due times collapse into one when the run before is over
 		}
-		j, err := s.startDue(v, rs, now)
+		j, err := s.startDue(u, now)
 		if err != nil {
 			return next, err
 		}
@@ -150,21 +147,33 @@ func (s *Site) Step(ctx context.Context, wait bool) (next time.Time, err error) 
 }
 
 // skipDue records what comes due while nothing is taken for lack of room.
-func (s *Site) skipDue(v *catalog.Volume, rs *ruleset, now time.Time) error {
+func (s *Site) skipDue(u *unit, now time.Time) error {
 	_, free, want := s.lacking()
+	why := fmt.Sprintf("the store was low on space: %s were free, %s must stay free", size(free), size(want))
 	var gaps []catalog.Gap
-	for _, c := range rs.take {
-		for t := range c.Between(v.ScheduledUntil.Time, now) {
-			if len(gaps) == mostGaps {
-				break
+	for _, d := range u.all {
+		for _, c := range d.rs.take {
+			for t := range c.Between(d.v.ScheduledUntil.Time, now) {
+				if len(gaps) == mostGaps {
+					break
+				}
+				gaps = append(gaps, catalog.Gap{Volume: d.v.Name, Due: catalog.At(t), Cause: why})
 			}
-			gaps = append(gaps, catalog.Gap{Volume: v.Name, Due: catalog.At(t), Cause: fmt.Sprintf("the store was low on space: %s were free, %s must stay free", size(free), size(want))})
 		}
 	}
 	if err := s.cat.PutGaps(gaps); err != nil {
 		return err
 	}
-	return s.cat.Scheduled(v.Name, now)
+	return s.scheduled(u, now)
+}
+
+func (s *Site) scheduled(u *unit, now time.Time) error {
+	for _, d := range u.all {
+		if err := s.cat.Scheduled(d.v.Name, now); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 func (s *Site) isBusy(key string) bool {
@@ -174,68 +183,49 @@ func (s *Site) isBusy(key string) bool {
 	return ok
 }
 
-// startDue takes one snapshot for all due times up to now. Those that were missed are
-// recorded as gaps with their cause.
-func (s *Site) startDue(v *catalog.Volume, rs *ruleset, now time.Time) (*job, error) {
-	release, err := s.hold(s.ctx, "due "+v.Name)
+// startDue takes one snapshot for all due times up to now, of a volume or of a group. Those
+// that were missed are recorded as gaps with their cause.
+func (s *Site) startDue(u *unit, now time.Time) (*job, error) {
+	release, err := s.hold(s.ctx, u.key())
 	if err != nil {
 		return nil, err
 	}
-	var due []time.Time
-	firm := map[int64]bool{} // not only looks for changes, which come when they settle
-	atStart := s.dueAtStart(v, rs)
-	if atStart {
-		due = append(due, s.started)
-	}
-	for _, c := range rs.take {
-		for t := range c.Between(v.ScheduledUntil.Time, now) {
-			due = append(due, t)
-			if _, _, looks := c.OnChange(); !looks || t.Before(s.started) {
-				firm[t.UnixNano()] = true
-			}
-			if len(due) > mostGaps*4 {
-				break
-			}
-		}
-	}
-	if len(due) == 0 { // because something changed
-		due = append(due, now)
-	}
-	sort.Slice(due, func(i, k int) bool { return due[i].Before(due[k]) })
-	due = slices.CompactFunc(due, time.Time.Equal)
-	latest := due[len(due)-1]
+	t := taking{cause: object.CauseScheduled, onChange: true}
 	var gaps []catalog.Gap
-	for _, t := range due {
-		if now.Sub(t) > lateAfter && firm[t.UnixNano()] && !(atStart && t.Equal(s.started)) {
-			gaps = append(gaps, catalog.Gap{Volume: v.Name, Due: catalog.At(t), Cause: s.whyMissed(t)})
+	latest := map[string]time.Time{} // of the volumes that are due
+	for i := range u.all {
+		d := &u.all[i]
+		last, missed := s.dueTimes(d, now)
+		if last.IsZero() {
+			continue
 		}
+		gaps, latest[d.v.Name] = append(gaps, missed...), last
+		t.onChange = t.onChange && !s.dueAtStart(d.v, d.rs) && d.rs.onlyLooks(last)
 	}
-	gaps = gaps[max(0, len(gaps)-mostGaps):]
-	j, err := s.start("snapshot", v.Name, "the schedule", func(ctx context.Context, j *job) (any, string, error) {
+	if len(latest) == 0 { // because something changed
+		latest[u.all[0].v.Name] = now
+	}
+	j, err := s.start("snapshot", u.name(), "the schedule", func(ctx context.Context, j *job) (any, string, error) {
 		defer release()
-		j.say("waiting for another run on this volume")
-		free, err := s.hold(ctx, "volume "+v.Name)
-		if err != nil {
-			return nil, "", err
-		}
-		defer free()
 		if len(gaps) > 0 {
 			j.logf("%d due times were missed: %s", len(gaps), gaps[len(gaps)-1].Cause)
 		}
-		row, outcome, err := s.take(ctx, j, v.Name, taking{cause: object.CauseScheduled, due: latest, onChange: !atStart && rs.onlyLooks(latest)})
+		row, outcome, err := s.takeAll(ctx, j, u.group, u.members(), u.all[0].v.Name, t)
 		if err != nil {
 			if s.ctx.Err() != nil {
 				return nil, "", err // due again when the service is back
 			}
-			gaps = append(gaps, catalog.Gap{Volume: v.Name, Due: catalog.At(latest), Cause: fmt.Sprintf("run %d failed: %s", j.row.ID, err)})
+			for name, at := range latest {
+				gaps = append(gaps, catalog.Gap{Volume: name, Due: catalog.At(at), Cause: fmt.Sprintf("run %d failed: %s", j.row.ID, err)})
+			}
 		}
 		if gerr := s.cat.PutGaps(gaps); gerr != nil {
 			return nil, "", errors.Join(err, gerr)
 		}
-		if serr := s.cat.Scheduled(v.Name, now); serr != nil {
+		if serr := s.scheduled(u, now); serr != nil {
 			return nil, "", errors.Join(err, serr)
 		}
-		s.changed("snapshots", v.Name)
+		s.changed("snapshots", u.members()...)
 		if err != nil {
 			return nil, "", err
 		}
@@ -246,6 +236,60 @@ func (s *Site) startDue(v *catalog.Volume, rs *ruleset, now time.Time) (*job, er
 		release()
 	}
 	return j, err
+}
+
+// dueTimes returns the last due time of a volume up to now, zero when there is none, and
+// those that were missed.
+func (s *Site) dueTimes(d *dueVolume, now time.Time) (latest time.Time, gaps []catalog.Gap) {
+	var due []time.Time
+	firm := map[int64]bool{} // not only looks for changes, which come when they settle
+	atStart := s.dueAtStart(d.v, d.rs)
+	if atStart {
+		due = append(due, s.started)
+	}
+	for _, c := range d.rs.take {
+		for t := range c.Between(d.v.ScheduledUntil.Time, now) {
+			due = append(due, t)
+			if _, _, looks := c.OnChange(); !looks || t.Before(s.started) {
+				firm[t.UnixNano()] = true
+			}
+			if len(due) > mostGaps*4 {
+				break
+			}
+		}
+	}
+	if len(due) == 0 {
+		return latest, nil
+	}
+	sort.Slice(due, func(i, k int) bool { return due[i].Before(due[k]) })
+	due = slices.CompactFunc(due, time.Time.Equal)
+	for _, t := range due {
+		if now.Sub(t) > lateAfter && firm[t.UnixNano()] && !(atStart && t.Equal(s.started)) {
+			gaps = append(gaps, catalog.Gap{Volume: d.v.Name, Due: catalog.At(t), Cause: s.whyMissed(t)})
+		}
+	}
+	return due[len(due)-1], gaps[max(0, len(gaps)-mostGaps):]
+}
+
+// isDue reports whether a volume is due, and when something is due next.
+func (s *Site) isDue(d *dueVolume, now time.Time) (is bool, next time.Time, err error) {
+	if t, ok := d.rs.next(now); ok {
+		next = t
+	}
+	due, ok := d.rs.next(d.v.ScheduledUntil.Time)
+	is = ok && !due.After(now)
+	// Where changes are told one is taken when they have settled, and not before.
+	changed, told, err := s.onChange(d.v, d.rs)
+	if err != nil {
+		return false, next, err
+	}
+	if told && !changed.IsZero() {
+		is = !changed.After(now) || (is && !d.rs.onlyOnChange(d.v.ScheduledUntil.Time, now))
+		if changed.After(now) && (next.IsZero() || changed.Before(next)) {
+			next = changed
+		}
+	}
+	return is || s.dueAtStart(d.v, d.rs), next, nil
 }
 
 // dueAtStart reports whether a cadence asks for a snapshot at the start of the service

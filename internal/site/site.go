@@ -274,6 +274,11 @@ func (s *Site) reconcile() error {
 	if len(lost) == 0 {
 		return nil
 	}
+	if len(known) > 0 {
+		if lost, err = s.dropTorn(lost); err != nil {
+			return err
+		}
+	}
 	s.log.Info("snapshots that the catalogue lacks are taken up from the store", "snapshots", len(lost))
 	if err := s.takeUp(lost); err != nil {
 		return err
@@ -384,6 +389,9 @@ func (s *Site) rowOf(id object.ID, r *object.Root) (*catalog.Snapshot, error) {
 		Origin: r.Origin, Term: int64(r.Term), Sequence: int64(r.Sequence), Began: catalog.At(r.BeganTime()), Ended: catalog.At(r.EndedTime()),
 		Cause: string(r.Cause), Consistency: string(r.Consistency), Files: r.Files, Dirs: r.Dirs, Others: r.Others, Bytes: r.Bytes,
 		Remarks: r.RemarkCount, Labels: catalog.JSON[catalog.Labels]{V: map[string]string{}}}
+	if r.Set != nil {
+		row.SetID, row.SetName = hex.EncodeToString(r.Set.ID[:]), r.Set.Group
+	}
 	marks, _, err := s.store.Marks(id)
 	if err != nil {
 		return nil, err

@@ -31,6 +31,13 @@ func (s *Site) volumeView(v *catalog.Volume, counts map[string][2]int) (*api.Vol
 		out.NextDue = &next
 	}
 	out.Following = s.followed(v.Lineage)
+	g, _, err := s.groupOf(v.Name)
+	if err != nil {
+		return nil, err
+	}
+	if g != nil && v.Origin == s.Name() {
+		out.Group = g.Name
+	}
 	last, err := s.cat.LastSnapshot(s.Place(), v.Lineage)
 	if err != nil {
 		return nil, err

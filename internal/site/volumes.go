@@ -108,6 +108,11 @@ func (s *Site) RemoveVolume(name string) (string, error) {
 	if err != nil {
 		return "", err
 	}
+	if g, _, err := s.groupOf(name); err != nil {
+		return "", err
+	} else if g != nil {
+		return "", conflict("volume %s is in the group %s: take it out there first, with candid group put %s and the others, or candid group remove %s", name, g.Name, g.Name, g.Name)
+	}
 	s.unfollow(v.Lineage)
 	counts, err := s.cat.Counts(s.Place())
 	if err != nil {

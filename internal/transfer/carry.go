@@ -22,8 +22,9 @@ type CarryRequest struct {
 	Volume  string           `cbor:"2,keyasint"` // at the origin
 	Origin  string           `cbor:"3,keyasint"`
 	Root    object.ID        `cbor:"4,keyasint"`
-	Bases   []object.ID      `cbor:"5,keyasint"` // snapshots that the sender has
-	Rules   string           `cbor:"6,keyasint"` // policy proposed for the receiving place, YAML; may be empty
+	Bases   []object.ID      `cbor:"5,keyasint"`           // snapshots that the sender has
+	Rules   string           `cbor:"6,keyasint"`           // policy proposed for the receiving place, YAML; may be empty
+	SetOf   uint32           `cbor:"7,keyasint,omitempty"` // snapshots of its group's set that come along in all
 }
 
 // MaxBases is how many snapshots a request names.

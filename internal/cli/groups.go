@@ -1,0 +1,102 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"net/url"
+	"strings"
+
+	"candidharbor/api"
+
+	"github.com/urfave/cli/v3"
+)
+
+func groupCommand() *cli.Command {
+	return &cli.Command{Name: "group", Usage: "volumes that are snapshotted as one set", Commands: []*cli.Command{
+		{Name: "put", Usage: "make a group, or change it", ArgsUsage: "NAME VOLUME VOLUME...", Description: "Example: candid group put accessions accession-register field-notebooks --freeze register-freeze --thaw register-thaw",
+			Flags: []cli.Flag{
+				&cli.StringFlag{Name: "freeze", Usage: "hook of site.yaml that holds the writers before the volumes are read"},
+				&cli.StringFlag{Name: "thaw", Usage: "hook that lets them go afterwards, whatever happened"},
+				&cli.StringFlag{Name: "failing", Usage: "when the freeze fails: stop, and take nothing, or spread, and take a set nevertheless"},
+			},
+			Action: with("NAME VOLUME VOLUME...", groupPut)},
+		{Name: "list", Usage: "all groups", Description: "Example: candid group list", Action: with("", func(ctx context.Context, f *face, cmd *cli.Command) error {
+			var gs []api.Group
+			if err := f.Get(ctx, "/groups", nil, &gs); err != nil {
+				return err
+			}
+			return f.show(gs, func() {
+				var rows [][]string
+				for _, g := range gs {
+					newest := "-"
+					if len(g.Newest) > 0 {
+						newest = when(g.Newest[0].Taken)
+					}
+					rows = append(rows, []string{g.Name, strings.Join(g.Volumes, ", "), freezeWords(&g), newest})
+				}
+				f.list([]string{"GROUP", "VOLUMES", "WRITERS", "NEWEST SET"}, rows, "No groups yet. Volumes that belong together: candid group put NAME VOLUME VOLUME")
+			})
+		})},
+		{Name: "show", Usage: "one group with its newest set", ArgsUsage: "NAME", Description: "Example: candid group show accessions", Action: with("NAME", func(ctx context.Context, f *face, cmd *cli.Command) error {
+			var g api.Group
+			if err := f.Get(ctx, "/groups/"+url.PathEscape(cmd.Args().First()), nil, &g); err != nil {
+				return err
+			}
+			return f.show(g, func() { groupTell(f, &g) })
+		})},
+		{Name: "remove", Usage: "dissolve a group; its volumes and snapshots stay", ArgsUsage: "NAME", Description: "Example: candid group remove accessions", Action: with("NAME", func(ctx context.Context, f *face, cmd *cli.Command) error {
+			return f.sentence(func(out any) error { return f.Delete(ctx, "/groups/"+url.PathEscape(cmd.Args().First()), out) })
+		})},
+	}}
+}
+
+func groupPut(ctx context.Context, f *face, cmd *cli.Command) error {
+	ask := api.GroupPut{Volumes: cmd.Args().Tail(), Freeze: cmd.String("freeze"), Thaw: cmd.String("thaw"), Failing: cmd.String("failing")}
+	var g api.Group
+	if err := f.Put(ctx, "/groups/"+url.PathEscape(cmd.Args().First()), ask, &g); err != nil {
+		return err
+	}
+	return f.show(g, func() { groupTell(f, &g) })
+}
+
+func freezeWords(g *api.Group) string {
+	if g.Freeze == "" {
+		return "as their policies say"
+	}
+	thaw := "nothing lets them go"
+	if g.Thaw != "" {
+		thaw = "let go by " + g.Thaw
+	}
+	failing := "no set if that fails"
+	if g.Failing == "spread" {
+		failing = "a spread set if that fails"
+	}
+	return fmt.Sprintf("held by %s, %s, %s", g.Freeze, thaw, failing)
+}
+
+func groupTell(f *face, g *api.Group) {
+	f.say("%s: %s are taken as one set.", g.Name, strings.Join(g.Volumes, ", "))
+	f.say("writers      %s", freezeWords(g))
+	if len(g.Waiting) > 0 {
+		f.say("It waits: %s paused, and a set is whole or not at all. To go on: candid volume resume %s", areWords(g.Waiting), g.Waiting[0])
+	}
+	if len(g.Newest) == 0 {
+		f.say("No set yet. The next comes when one of its volumes is due, or with: candid snapshot take %s", g.Volumes[0])
+		return
+	}
+	f.say("newest set   %s, %s", when(g.Newest[0].Taken), g.Newest[0].Consistency)
+	for _, m := range g.Newest {
+		seen := ""
+		if m.SeenUntil != nil {
+			seen = ", seen until " + when(*m.SeenUntil)
+		}
+		f.say("  %s  %s%s", m.ID[:12], m.Volume, seen)
+	}
+}
+
+func areWords(names []string) string {
+	if len(names) == 1 {
+		return names[0] + " is"
+	}
+	return strings.Join(names, ", ") + " are"
+}

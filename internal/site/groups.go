@@ -1,0 +1,348 @@
+package site
+
+import (
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"candidharbor/api"
+	"candidharbor/core/object"
+	"candidharbor/core/retention"
+	"candidharbor/internal/catalog"
+	"candidharbor/internal/policy"
+)
+
+// dueVolume is a volume with what its policies say.
+type dueVolume struct {
+	v  *catalog.Volume
+	rs *ruleset
+}
+
+// unit is what is taken together: one volume, or a group.
+type unit struct {
+	group *catalog.Group // nil: one volume
+	all   []dueVolume
+}
+
+func (u *unit) name() string {
+	if u.group != nil {
+		return u.group.Name
+	}
+	return u.all[0].v.Name
+}
+
+func (u *unit) key() string { return "due " + u.members()[0] }
+
+func (u *unit) members() []string {
+	out := make([]string, len(u.all))
+	for i, d := range u.all {
+		out[i] = d.v.Name
+	}
+	return out
+}
+
+// units arranges the volumes whose snapshots are taken here. A group of which one volume
+// is paused waits as a whole: its set could not be whole.
+func (s *Site) units(vols []*catalog.Volume) ([]*unit, error) {
+	groups, err := s.cat.Groups()
+	if err != nil {
+		return nil, err
+	}
+	of := map[string]*unit{}
+	var out []*unit
+	for _, g := range groups {
+		u := &unit{group: g}
+		for _, m := range g.Members.V {
+			of[m] = u
+		}
+		out = append(out, u)
+	}
+	for _, v := range vols {
+		if !v.Protected || v.Origin != s.Name() || !v.Paused.IsZero() {
+			continue
+		}
+		rs, err := s.rulesFor(v)
+		if err != nil {
+			return nil, err
+		}
+		u := of[v.Name]
+		if u == nil {
+			u = &unit{}
+			out = append(out, u)
+		}
+		u.all = append(u.all, dueVolume{v, rs})
+	}
+	return slices.DeleteFunc(out, func(u *unit) bool {
+		return len(u.all) == 0 || (u.group != nil && len(u.all) < len(u.group.Members.V))
+	}), nil
+}
+
+// groupOf returns the group of a volume and all that are taken with it, in order; the
+// group is nil when it is in none.
+func (s *Site) groupOf(volume string) (*catalog.Group, []string, error) {
+	groups, err := s.cat.Groups()
+	if err != nil {
+		return nil, nil, err
+	}
+	for _, g := range groups {
+		if slices.Contains(g.Members.V, volume) {
+			return g, g.Members.V, nil
+		}
+	}
+	return nil, []string{volume}, nil
+}
+
+// holdsOf is how the writers of what is read together are held: as the group says, else as
+// the policies of its volumes say.
+func (s *Site) holdsOf(g *catalog.Group, all []*reading) []policy.Quiesce {
+	if g != nil && g.Freeze != "" {
+		return []policy.Quiesce{{Freeze: g.Freeze, Thaw: g.Thaw, Failing: g.Failing}}
+	}
+	var out []policy.Quiesce
+	for _, r := range all {
+		for _, q := range r.rs.quiesceOf() {
+			same := slices.IndexFunc(out, func(o policy.Quiesce) bool { return o.Freeze == q.Freeze && o.Thaw == q.Thaw })
+			switch {
+			case same < 0:
+				out = append(out, q)
+			case q.Failing == policy.FailingStop:
+				out[same].Failing = policy.FailingStop
+			}
+		}
+	}
+	return out
+}
+
+func setWords(g *catalog.Group, all []*reading) string {
+	var files, bytes, stored, remarks int64
+	for _, r := range all {
+		files, bytes, stored, remarks = files+r.row.Files, bytes+r.row.Bytes, stored+r.row.Stored, remarks+r.row.Remarks
+	}
+	return fmt.Sprintf("a set of %d volumes of %s: %d files, %s, of which %s were new in the store%s", len(all), g.Name, files, size(bytes), size(stored), remarkWords(remarks))
+}
+
+// PutGroup makes a group or changes it.
+func (s *Site) PutGroup(name string, ask api.GroupPut) (*api.Group, error) {
+	if err := policy.CheckName("group", name); err != nil {
+		return nil, &Error{Misuse, err}
+	}
+	members := slices.Compact(slices.Sorted(slices.Values(ask.Volumes)))
+	if len(members) < 2 {
+		return nil, bad("group %s has %d volumes: a group holds two or more that belong together; name each", name, len(members))
+	}
+	for _, m := range members {
+		v, err := s.cat.Volume(m)
+		if err != nil {
+			return nil, err
+		}
+		if err := s.takeable(v); err != nil {
+			return nil, err
+		}
+		if other, _, err := s.groupOf(m); err != nil {
+			return nil, err
+		} else if other != nil && other.Name != name {
+			return nil, conflict("volume %s is in the group %s already: a volume is taken with one group; take it out there first", m, other.Name)
+		}
+	}
+	q := policy.Quiesce{Freeze: ask.Freeze, Thaw: ask.Thaw, Failing: ask.Failing}
+	if err := q.Check(); err != nil {
+		return nil, bad("group %s: %s", name, err)
+	}
+	if err := s.knownHooks(q); err != nil {
+		return nil, err
+	}
+	g := &catalog.Group{Name: name, Members: catalog.JSON[[]string]{V: members}, Freeze: q.Freeze, Thaw: q.Thaw, Failing: q.Failing}
+	if err := s.cat.PutGroup(g); err != nil {
+		return nil, err
+	}
+	s.changed("volumes")
+	return s.Group(name)
+}
+
+// RemoveGroup dissolves a group. Its volumes are taken each for itself from then on.
+func (s *Site) RemoveGroup(name string) (string, error) {
+	g, err := s.cat.Group(name)
+	if err != nil {
+		return "", err
+	}
+	if err := s.cat.RemoveGroup(name); err != nil {
+		return "", err
+	}
+	s.changed("volumes")
+	return fmt.Sprintf("The group %s is dissolved: %s are taken each for itself. Its sets stay sets.", name, strings.Join(g.Members.V, ", ")), nil
+}
+
+// Group returns one group with its newest set.
+func (s *Site) Group(name string) (*api.Group, error) {
+	g, err := s.cat.Group(name)
+	if err != nil {
+		return nil, err
+	}
+	return s.groupView(g)
+}
+
+// Groups lists all groups.
+func (s *Site) Groups() ([]api.Group, error) {
+	rows, err := s.cat.Groups()
+	if err != nil {
+		return nil, err
+	}
+	out := make([]api.Group, 0, len(rows))
+	for _, g := range rows {
+		view, err := s.groupView(g)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, *view)
+	}
+	return out, nil
+}
+
+func (s *Site) groupView(g *catalog.Group) (*api.Group, error) {
+	out := &api.Group{Name: g.Name, Volumes: g.Members.V, Freeze: g.Freeze, Thaw: g.Thaw, Failing: g.Failing, Waiting: []string{}}
+	var newest *catalog.Snapshot
+	for _, m := range g.Members.V {
+		v, err := s.cat.Volume(m)
+		if err != nil {
+			return nil, err
+		}
+		if !v.Paused.IsZero() {
+			out.Waiting = append(out.Waiting, m)
+		}
+		row, err := s.cat.LastSnapshot(s.Place(), v.Lineage)
+		if err != nil {
+			return nil, err
+		}
+		if row != nil && row.SetName == g.Name && (newest == nil || row.Began.After(newest.Began.Time)) {
+			newest = row
+		}
+	}
+	if newest == nil {
+		return out, nil
+	}
+	rows, err := s.cat.SetRows(s.Place(), newest.SetID)
+	if err != nil {
+		return nil, err
+	}
+	out.Newest = []api.SetMember{}
+	for _, r := range rows {
+		out.Newest = append(out.Newest, api.SetMember{ID: r.ID, Volume: r.Volume, Taken: r.Began.Time, SeenUntil: timePtr(r.SeenUntil), Consistency: r.Consistency})
+	}
+	return out, nil
+}
+
+// set returns all snapshots here that were taken with one, itself among them.
+func (s *Site) set(row *catalog.Snapshot) ([]*catalog.Snapshot, error) {
+	if row.SetID == "" {
+		return []*catalog.Snapshot{row}, nil
+	}
+	return s.cat.SetRows(row.Place, row.SetID)
+}
+
+// bySet keeps what would go of sets of which something stays: a set is decided as one.
+func (s *Site) bySet(v *catalog.Volume, d *decided, now time.Time, rules func(*catalog.Volume) (*ruleset, error)) error {
+	going := map[string][]int{}
+	for i, r := range d.rows {
+		if r.SetID != "" && !d.verdicts[i].Kept() {
+			going[r.SetID] = append(going[r.SetID], i)
+		}
+	}
+	if !slices.ContainsFunc(d.rows, func(r *catalog.Snapshot) bool { return r.SetID != "" }) {
+		return nil
+	}
+	mates, err := s.cat.SetMates(s.Place(), v.Name)
+	if err != nil {
+		return err
+	}
+	d.mates = mates
+	if len(going) == 0 {
+		return nil
+	}
+	for _, name := range mates {
+		mate, err := s.cat.Volume(name)
+		if errors.Is(err, catalog.ErrNone) {
+			continue
+		} else if err != nil {
+			return err
+		}
+		rs, err := rules(mate)
+		if err != nil {
+			return err
+		}
+		theirs, err := s.decideAlone(mate, rs, now)
+		if err != nil {
+			return err
+		}
+		for k, r := range theirs.rows {
+			at := going[r.SetID]
+			if r.SetID == "" || len(at) == 0 || !theirs.verdicts[k].Kept() || !r.GraceUntil.IsZero() && r.LetGo == removedByHand {
+				continue
+			}
+			reason := retention.Reason{Rule: "set", Text: name + " is kept: " + theirs.verdicts[k].Reasons[0].String()}
+			if end, ok := theirs.verdicts[k].Ends(); ok {
+				reason.Until = end
+			}
+			for _, i := range at {
+				d.verdicts[i].Reasons = append(d.verdicts[i].Reasons, reason)
+				d.verdicts[i].LetGo = ""
+			}
+		}
+	}
+	return nil
+}
+
+// unveil shows a set once all that comes along of it has arrived.
+func (s *Site) unveil(row *catalog.Snapshot, of uint32) error {
+	rows, err := s.cat.SetRows(row.Place, row.SetID)
+	if err != nil || len(rows) < int(of) {
+		return err
+	}
+	if err := s.cat.Unveil(row.Place, row.SetID); err != nil {
+		return err
+	}
+	for _, r := range rows {
+		s.verdicts.drop([]string{r.Volume})
+		s.reached(r.Volume, r.Place, newestState(r))
+	}
+	return nil
+}
+
+// setWait is how long an arrived snapshot waits for the rest of its set before it is shown
+// for itself.
+const setWait = 7 * 24 * time.Hour
+
+// dropTorn removes what a crash left of sets that were never acknowledged, and returns
+// the others. A snapshot is taken for such only when it is the last of its volume.
+func (s *Site) dropTorn(lost []object.ID) ([]object.ID, error) {
+	have := map[string]int{}
+	for _, id := range s.store.Roots() {
+		if root, _, err := s.store.Root(id); err == nil && root.Set != nil {
+			have[hex.EncodeToString(root.Set.ID[:])]++
+		}
+	}
+	var keep, torn []object.ID
+	for _, id := range lost {
+		root, _, err := s.store.Root(id)
+		if err != nil || root.Set == nil || root.Origin != s.Name() || have[hex.EncodeToString(root.Set.ID[:])] >= int(root.Set.Of) {
+			keep = append(keep, id)
+			continue
+		}
+		last, err := s.cat.LastSnapshot(s.Place(), hex.EncodeToString(root.Lineage[:]))
+		if err != nil {
+			return nil, err
+		}
+		if last == nil || last.Term > int64(root.Term) || last.Sequence >= int64(root.Sequence) {
+			keep = append(keep, id)
+			continue
+		}
+		torn = append(torn, id)
+	}
+	if len(torn) > 0 {
+		s.log.Info("a set of snapshots was cut short when the service stopped; what there was of it is removed", "snapshots", len(torn))
+		return keep, s.store.RemoveRoots(torn...)
+	}
+	return keep, nil
+}
