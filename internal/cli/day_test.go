@@ -67,7 +67,7 @@ ID	TAKEN	SEEN UNTIL	CAUSE	SIZE	NEW	STATE	WHY
 	d.reads("snapshot show #2", `
 snapshot     #2
 volume       letters, from larkfield, term 1 sequence 2
-taken        2026-03-03 00:00:00 to 2026-03-03 00:00:00 (spread: the reading took a while)
+taken        2026-03-03 00:00:00 to 2026-03-03 00:00:00 (spread: files may have changed while others were read)
 seen until   -
 cause        scheduled
 holds        2 files, 2 directories, 0 others, N KiB
@@ -98,6 +98,7 @@ policies     survey
 snapshots    2 kept, 0 in grace
 last size    2 files, N KiB
 next due     2026-03-03 23:30:00
+changes      found by looking at everything
 at larkfield on target; newest state 2026-03-03 00:00:00; backlog 0
 `)
 

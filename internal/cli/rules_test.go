@@ -196,7 +196,7 @@ ID	TAKEN	SEEN UNTIL	CAUSE	SIZE	NEW	STATE	WHY
 	d.reads("snapshot show #1", `
 snapshot     #1
 volume       letters, from larkfield, term 1 sequence 32
-taken        2026-03-11 06:00:00 to 2026-03-11 06:00:00 (spread: the reading took a while)
+taken        2026-03-11 06:00:00 to 2026-03-11 06:00:00 (spread: files may have changed while others were read)
 seen until   -
 cause        scheduled
 holds        3 files, 2 directories, 0 others, N KiB

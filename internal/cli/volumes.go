@@ -154,7 +154,7 @@ func volumeShow(ctx context.Context, f *face, cmd *cli.Command) error {
 			f.say("group        %s: it is taken with that group's other volumes, as one set", v.Group)
 		}
 		if v.Following != "" {
-			f.say("read         %s", v.Following)
+			f.say("changes      found %s", v.Following)
 		}
 		for _, p := range v.Places {
 			f.say("at %-10s%s; newest state %s; backlog %d", p.Place, p.State, whenPtr(p.Newest), p.Backlog)

@@ -205,7 +205,7 @@ func (s *server) registerPolicies(a huma.API) {
 		return answerAt(s.site.Group(in.Name))
 	})
 	huma.Register(a, op("PUT", "/groups/{name}", "putGroup", "Make or change a group"), func(ctx context.Context, in *struct {
-		named
+		Name string `path:"name"`
 		Body api.GroupPut
 	}) (*body[api.Group], error) {
 		return answerAt(s.site.PutGroup(in.Name, in.Body))

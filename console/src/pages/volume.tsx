@@ -48,6 +48,8 @@ export function VolumePage() {
             <Fact k="taken at" v={v.origin} />
             <Fact k="policies" v={(v.policies ?? []).join(", ") || "none"} />
             <Fact k="labels" v={Object.entries(v.labels ?? {}).map((l) => l.join("=")).join(" ") || "none"} />
+            {v.group && <Fact k="group" v={`${v.group}: taken with its other volumes, as one set`} />}
+            {v.following && <Fact k="changes" v={`found ${v.following}`} />}
             <Fact k="snapshots" v={`${v.snapshots} kept, ${v.inGrace} in grace`} />
             <Fact k="next due" v={v.nextDue ? `${stamp(v.nextDue)} (${ago(v.nextDue)})` : "nothing"} />
             {(v.places ?? []).map((p) => <Fact key={p.place} k={`at ${p.place}`} v={`${p.state}; newest state ${p.newest ? ago(p.newest) : "none"}${p.backlog ? `; ${p.backlog} still to carry` : ""}`} />)}
@@ -159,6 +161,8 @@ function Snapshots({ volume }: { volume: string }) {
             <div className="flex items-baseline gap-2">
               <button className={`font-mono cursor-pointer ${time.moment === Date.parse(s.taken) ? "font-semibold" : "quiet"}`} onClick={() => time.choose(Math.ceil(Date.parse(s.taken) / 1000) * 1000)}>{stamp(s.taken)}</button>
               {s.cause !== "scheduled" && <span className="text-faint">{s.cause}</span>}
+              {s.consistency !== "spread" && <span className="text-faint">{s.consistency}</span>}
+              {s.group && <span className="text-faint">set of {s.group}</span>}
               {s.remarkCount > 0 && <span className="text-hand">{s.remarkCount} remarks</span>}
               <span className="ml-auto flex gap-3 text-xs text-faint">
                 {s.keep ? <button className="quiet" onClick={() => letGo.mutate(s)}>unmark</button> : <button className="quiet" onClick={() => setKeeping(s)}>keep</button>}

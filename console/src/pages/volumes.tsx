@@ -5,6 +5,7 @@ import { Link, useSearchParams } from "react-router";
 import { api, once, type Schemas, told } from "../api/client";
 import { ByCommand, Field, Sheet, State, Trouble, Waiting } from "../parts/bits";
 import { ago, size, stamp } from "../parts/words";
+import { Groups } from "./groups";
 
 export function Volumes() {
   const list = useQuery({ queryKey: ["volumes"], queryFn: () => told(api.GET("/volumes")) });
@@ -42,8 +43,9 @@ export function Volumes() {
           ))}</tbody>
         </table></div>
       )}
+      <Groups volumes={(list.data ?? []).filter((v) => v.protected && !v.name.includes("@")).map((v) => v.name)} />
       <AddVolume open={adding} close={() => setAdding(false)} />
-      <ByCommand lines={["candid volume list", "candid volume add NAME --path DIR --label key=value"]} />
+      <ByCommand lines={["candid volume list", "candid volume add NAME --path DIR --label key=value", "candid group put NAME VOLUME VOLUME"]} />
     </>
   );
 }
