@@ -169,14 +169,56 @@ type TokenAdd struct {
 
 // Usage is what the store holds.
 type Usage struct {
-	Place       string        `json:"place"`
-	Objects     int64         `json:"objects"`
-	Packs       int           `json:"packs"`
-	StoredBytes int64         `json:"storedBytes"`
-	DeadBytes   int64         `json:"deadBytes"`
-	Snapshots   int           `json:"snapshots"`
-	FreeBytes   int64         `json:"freeBytes"`
-	Volumes     []VolumeUsage `json:"volumes"`
+	Place         string        `json:"place"`
+	Objects       int64         `json:"objects"`
+	Packs         int           `json:"packs"`
+	StoredBytes   int64         `json:"storedBytes"`
+	DeadBytes     int64         `json:"deadBytes"`
+	Snapshots     int           `json:"snapshots"`
+	FreeBytes     int64         `json:"freeBytes"`
+	Volumes       []VolumeUsage `json:"volumes"`
+	BallastHeld   int64         `json:"ballastHeld" doc:"bytes set aside for snapshots alone"`
+	BallastWanted int64         `json:"ballastWanted" doc:"what of the ballast the store does not use yet"`
+	Caps          []Cap         `json:"caps"`
+	Forecast      Forecast      `json:"forecast"`
+}
+
+// CapPut sets an upper bound.
+type CapPut struct {
+	Scope     string `json:"scope" enum:"volume,peer,place"`
+	Name      string `json:"name"`
+	Snapshots int    `json:"snapshots,omitempty" doc:"at most so many, those in grace aside"`
+	Bytes     int64  `json:"bytes,omitempty" doc:"at most so many stored bytes that only they need"`
+	Reached   string `json:"reached,omitempty" enum:"oldest goes,stop taking" doc:"what is done when it is reached; stop taking when not given"`
+}
+
+// Cap is an upper bound with what there is.
+type Cap struct {
+	Scope        string `json:"scope"`
+	Name         string `json:"name"`
+	Snapshots    int    `json:"snapshots,omitempty"`
+	Bytes        int64  `json:"bytes,omitempty"`
+	Reached      string `json:"reached"`
+	HasSnapshots int    `json:"hasSnapshots"`
+	HasBytes     int64  `json:"hasBytes"`
+	IsReached    bool   `json:"isReached"`
+	Sentence     string `json:"sentence"`
+}
+
+// Forecast foresees when the store's filesystem is full.
+type Forecast struct {
+	StoredPerDay int64         `json:"storedPerDay" doc:"median change of the stored bytes"`
+	FreePerDay   int64         `json:"freePerDay" doc:"median change of the free bytes, negative when they fall"`
+	Full         *time.Time    `json:"full,omitempty" doc:"when it is full, or down to its headroom, going on so"`
+	Sentence     string        `json:"sentence"`
+	Samples      []UsageSample `json:"samples" doc:"of the last sixty days"`
+}
+
+// UsageSample is how full the store was.
+type UsageSample struct {
+	At     time.Time `json:"at"`
+	Stored int64     `json:"stored"`
+	Free   int64     `json:"free"`
 }
 
 // VolumeUsage is what one volume's snapshots take.

@@ -80,7 +80,7 @@ func newApp(stdout, stderr io.Writer) *cli.Command {
 			&cli.BoolFlag{Name: "json", Usage: "print the API's own JSON"},
 		},
 		Commands: []*cli.Command{
-			serveCommand(), demoCommand(), statusCommand(), volumeCommand(), snapshotCommand(), browseCommand(), groupCommand(), policyCommand(), explainCommand(), pruneCommand(), spaceCommand(), reportCommand(),
+			serveCommand(), demoCommand(), statusCommand(), volumeCommand(), snapshotCommand(), browseCommand(), groupCommand(), policyCommand(), explainCommand(), pruneCommand(), spaceCommand(), reportCommand(), capCommand(),
 			storeCommand(), siteCommand(), routeCommand(), restoreCommand(), runCommand(), tokenCommand(),
 		},
 	}

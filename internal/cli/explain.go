@@ -94,6 +94,10 @@ func spaceCommand() *cli.Command {
 					f.list([]string{"WITHIN", "BY", "SNAPSHOTS GO", "COMES BACK"}, rows, "")
 				})
 			}
+			var u api.Usage
+			if err := f.Get(ctx, "/store", nil, &u); err != nil {
+				return err
+			}
 			return f.show(all, func() {
 				var rows [][]string
 				for _, s := range all {
@@ -106,6 +110,13 @@ func spaceCommand() *cli.Command {
 					rows = append(rows, []string{s.Volume, strconv.Itoa(s.Snapshots), size(s.LiveBytes), size(s.Referenced), size(s.Unique), size(s.AddedPerDay), back})
 				}
 				f.list([]string{"VOLUME", "SNAPSHOTS", "FILES", "NEEDS", "ITS OWN", "ADDED A DAY", "BACK IN 30 DAYS"}, rows, "No volumes yet.")
+				f.say("%s", u.Forecast.Sentence)
+				if u.BallastWanted > 0 {
+					f.say("Ballast: %s of %s are set aside, which only snapshots may use.", size(u.BallastHeld), size(u.BallastWanted))
+				}
+				for _, c := range u.Caps {
+					f.say("Cap of %s %s: %s", c.Scope, c.Name, c.Sentence)
+				}
 			})
 		})}
 }

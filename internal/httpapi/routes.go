@@ -251,6 +251,18 @@ func (s *server) registerStore(a huma.API) {
 	huma.Register(a, op("GET", "/store", "getUsage", "What the store holds"), func(ctx context.Context, _ *none) (*body[api.Usage], error) {
 		return answerAt(s.site.Usage())
 	})
+	huma.Register(a, op("GET", "/caps", "listCaps", "Upper bounds, with what there is"), func(ctx context.Context, _ *none) (*body[[]api.Cap], error) {
+		return answer(s.site.Caps())
+	})
+	huma.Register(a, op("PUT", "/caps", "putCap", "Set an upper bound"), func(ctx context.Context, in *body[api.CapPut]) (*body[api.Cap], error) {
+		return answerAt(s.site.PutCap(in.Body))
+	})
+	huma.Register(a, op("DELETE", "/caps/{scope}/{name}", "removeCap", "Take an upper bound away"), func(ctx context.Context, in *struct {
+		Scope string `path:"scope"`
+		Name  string `path:"name"`
+	}) (*said, error) {
+		return sentence(s.site.RemoveCap(in.Scope, in.Name))
+	})
 	huma.Register(a, op("POST", "/store/sweep", "sweep", "Give back what no snapshot needs", 202), func(ctx context.Context, in *body[api.SweepAsk]) (*body[api.Run], error) {
 		return answer(s.site.Sweep(in.Body.Settle, caller(ctx)))
 	})

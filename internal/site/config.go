@@ -38,6 +38,9 @@ type Config struct {
 	// as 20 GiB or 10 %. WhenLow names the measures when it is not kept, in their order.
 	Headroom string   `yaml:"headroom,omitempty"`
 	WhenLow  []string `yaml:"when_low,omitempty"`
+	// Ballast is capacity of the store's filesystem, such as 50 GiB or 10 %, that only
+	// snapshots may use: what of it they do not use yet is set aside in a file of that size.
+	Ballast string `yaml:"ballast,omitempty"`
 	// Hooks are commands that policies and groups name, to hold writers while they are read.
 	Hooks map[string]Hook `yaml:"hooks,omitempty"`
 	// Journal false makes every snapshot look at everything, instead of asking the kernel
@@ -136,7 +139,7 @@ func (c Config) check(path string) (Config, error) {
 		}
 	}
 	if c.Headroom != "" {
-		if _, err := parseHeadroom(c.Headroom, 1<<40); err != nil {
+		if _, err := parseShare("headroom", c.Headroom, 1<<40); err != nil {
 			return c, fmt.Errorf("%s: %w", path, err)
 		}
 	}

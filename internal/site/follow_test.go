@@ -26,6 +26,7 @@ func watching(t *testing.T) (*world, *Site, string) {
 }
 
 func (w *world) take(s *Site, volume string) *api.Snapshot {
+	w.clock.Set(w.clock.Now().Add(time.Second)) // lists are in the order of time
 	run, err := s.TakeSnapshot(volume, api.SnapshotTake{}, "test")
 	w.done(s)(run, err)
 	return must(s.Snapshot(w.rows(s, volume)[0].ID))

@@ -83,6 +83,7 @@ func TestGroupIsOneSet(t *testing.T) {
 
 	_, err = s.PutGroup("books", api.GroupPut{Volumes: both, Freeze: "refuses", Failing: "spread"})
 	require.NoError(t, err)
+	w.clock.Set(w.clock.Now().Add(time.Second))
 	run := w.done(s)(s.TakeSnapshot("ledger", api.SnapshotTake{}, "test"))
 	require.Equal(t, "done with remarks", run.State)
 	lines, err := s.cat.Log(run.ID)
@@ -189,6 +190,7 @@ func TestSetIsWholeOrNotThere(t *testing.T) {
 	require.Equal(t, []int{1, 1}, seen())
 
 	w.write(dirs[0], "a", "second")
+	w.clock.Set(w.clock.Now().Add(time.Minute))
 	w.take(s, "ledger")
 	last := must(s.set(w.rows(s, "ledger")[0]))
 	require.Len(t, last, 2)

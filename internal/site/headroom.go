@@ -50,8 +50,8 @@ func roomOn(dir string) (free, total int64) {
 	return int64(st.Bavail) * st.Bsize, int64(st.Blocks) * st.Bsize
 }
 
-// parseHeadroom reads "20 GiB" or "10 %" of a filesystem's size.
-func parseHeadroom(text string, total int64) (int64, error) {
+// parseShare reads "20 GiB" or "10 %" of a filesystem's size.
+func parseShare(what, text string, total int64) (int64, error) {
 	number, unit, _ := strings.Cut(strings.TrimSpace(text), " ")
 	if n, ok := strings.CutSuffix(number, "%"); ok && unit == "" {
 		number, unit = n, "%"
@@ -59,7 +59,7 @@ func parseHeadroom(text string, total int64) (int64, error) {
 	v, err := strconv.ParseFloat(number, 64)
 	scale, known := map[string]float64{"%": float64(total) / 100, "MiB": 1 << 20, "GiB": 1 << 30, "TiB": 1 << 40}[unit]
 	if err != nil || !known || v < 0 || (unit == "%" && v > 90) {
-		return 0, fmt.Errorf("headroom %q: write a size such as 20 GiB, or a share such as 10 %%", text)
+		return 0, fmt.Errorf("%s %q: write a size such as 20 GiB, or a share such as 10 %%", what, text)
 	}
 	return int64(v * scale), nil
 }
@@ -70,7 +70,7 @@ func (s *Site) lacking() (lack, free, want int64) {
 		return 0, 0, 0
 	}
 	free, total := s.room()
-	want, err := parseHeadroom(s.cfg.Headroom, total)
+	want, err := parseShare("headroom", s.cfg.Headroom, total)
 	if err != nil {
 		return 0, free, 0 // checked when the site was opened
 	}
@@ -257,7 +257,7 @@ func (s *Site) candidates(measure string) ([]*catalog.Snapshot, error) {
 		case shortenGrace, removeExpired:
 			for i, r := range d.rows {
 				graced := !r.GraceUntil.IsZero()
-				if graced == (measure == shortenGrace) && (!d.verdicts[i].Kept() || r.LetGo == removedByHand) && !guarded(d.verdicts[i]) {
+				if graced == (measure == shortenGrace) && (!d.verdicts[i].Kept() || r.LetGo == removedByHand || strings.HasPrefix(r.LetGo, capSays)) && !guarded(d.verdicts[i]) {
 					out = append(out, r)
 				}
 			}
@@ -286,7 +286,7 @@ func thinning(d *decided) (out []*catalog.Snapshot) {
 	var may []bool
 	for i := len(d.rows) - 1; i >= 0; i-- {
 		r, v := d.rows[i], d.verdicts[i]
-		if !r.GraceUntil.IsZero() || !v.Kept() {
+		if !r.GraceUntil.IsZero() || !v.Kept() || r.SetID != "" { // a set goes as a whole or not
 			continue
 		}
 		rows, taken = append(rows, r), append(taken, r.Began.Time)

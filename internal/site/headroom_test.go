@@ -145,12 +145,12 @@ func TestHeadroom(t *testing.T) {
 
 func TestHeadroomWords(t *testing.T) {
 	for text, want := range map[string]int64{"20 GiB": 20 << 30, "512 MiB": 512 << 20, "10 %": 100, "10%": 100, "0.5 GiB": 1 << 29} {
-		n, err := parseHeadroom(text, 1000)
+		n, err := parseShare("headroom", text, 1000)
 		require.NoError(t, err, text)
 		require.Equal(t, want, n, text)
 	}
 	for _, text := range []string{"", "20", "20 GB", "-1 GiB", "95 %", "lots"} {
-		_, err := parseHeadroom(text, 1000)
+		_, err := parseShare("headroom", text, 1000)
 		require.Error(t, err, text)
 	}
 	_, err := Config{Name: "a", Listen: "a:1", PeerListen: "a:1", WhenLow: []string{"delete"}}.check("site.yaml")

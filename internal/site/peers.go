@@ -308,6 +308,17 @@ func (s *Site) serveCarry(ctx context.Context, peer *catalog.Peer, key ed25519.P
 	} else if err != nil && !errors.Is(err, catalog.ErrNone) {
 		return err
 	}
+	asked := known
+	if err != nil { // the first of its history
+		asked = &catalog.Volume{Name: q.Volume + "@" + q.Origin, Origin: q.Origin}
+	}
+	if !s.store.HasRoot(q.Root) { // marks of what is here come in all the same
+		if why, err := s.full(asked); err != nil {
+			return err
+		} else if why != "" {
+			return &transfer.Refusal{What: "nothing more is taken in: " + why}
+		}
+	}
 	release, err := s.hold(ctx, "lineage "+hex.EncodeToString(q.Lineage[:]))
 	if err != nil {
 		return err

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"strings"
 	"time"
 
 	"candidharbor/api"
@@ -69,6 +70,7 @@ func (s *Site) planPrune(volume string) (*api.PruneResult, []pruneStep, error) {
 	now := s.clock.Now()
 	var steps []pruneStep
 	var removed, both []string
+	verdicts, leaving := map[string]retention.Verdict{}, map[string]bool{}
 	for _, v := range vols {
 		rs, err := s.rulesFor(v)
 		if err != nil {
@@ -80,7 +82,9 @@ func (s *Site) planPrune(volume string) (*api.PruneResult, []pruneStep, error) {
 		}
 		for i, row := range d.rows {
 			kept, graced := d.verdicts[i].Kept(), !row.GraceUntil.IsZero()
-			byHand := graced && row.LetGo == removedByHand
+			byHand := graced && (row.LetGo == removedByHand || strings.HasPrefix(row.LetGo, capSays))
+			verdicts[row.ID] = d.verdicts[i]
+			leaving[row.ID] = graced || !kept
 			step := pruneStep{row: row, why: d.verdicts[i].LetGo}
 			switch {
 			case kept && graced && !byHand:
@@ -99,6 +103,27 @@ func (s *Site) planPrune(volume string) (*api.PruneResult, []pruneStep, error) {
 			}
 			steps = append(steps, step)
 			res.Going = append(res.Going, api.Going{ID: row.ID, Volume: v.Name, Place: s.Place(), Taken: row.Began.Time, What: step.what, Why: step.why})
+		}
+	}
+	if volume == "" { // a cap may count more than one volume
+		over, err := s.overCaps(verdicts, leaving)
+		if err != nil {
+			return nil, nil, err
+		}
+		for _, step := range over {
+			v, err := s.cat.Volume(step.row.Volume)
+			if err != nil {
+				return nil, nil, err
+			}
+			rs, err := s.rulesFor(v)
+			if err != nil {
+				return nil, nil, err
+			}
+			step.what, step.until = "enters grace", now.Add(rs.grace)
+			res.EnterGrace++
+			both = append(both, step.row.ID)
+			steps = append(steps, step)
+			res.Going = append(res.Going, api.Going{ID: step.row.ID, Volume: v.Name, Place: s.Place(), Taken: step.row.Began.Time, What: step.what, Why: step.why})
 		}
 	}
 	if res.RemovedBytes, err = s.freed(removed); err != nil {
@@ -394,6 +419,7 @@ func (s *Site) Usage() (*api.Usage, error) {
 	u := s.store.Usage()
 	out := &api.Usage{Place: s.Place(), Objects: u.Objects, Packs: u.Packs, StoredBytes: u.StoredBytes, DeadBytes: u.DeadBytes, Snapshots: u.Snapshots,
 		FreeBytes: u.FreeBytes, Volumes: []api.VolumeUsage{}}
+	out.BallastHeld, out.BallastWanted = s.store.Ballast()
 	vols, err := s.cat.Volumes()
 	if err != nil {
 		return nil, err
@@ -418,5 +444,13 @@ func (s *Site) Usage() (*api.Usage, error) {
 		}
 		out.Volumes = append(out.Volumes, vu)
 	}
+	if out.Caps, err = s.Caps(); err != nil {
+		return nil, err
+	}
+	f, err := s.forecast()
+	if err != nil {
+		return nil, err
+	}
+	out.Forecast = *f
 	return out, nil
 }

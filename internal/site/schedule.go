@@ -51,6 +51,12 @@ func (s *Site) housekeep() {
 	if err := s.cat.ForgetRuns(s.clock.Now().Add(-runsKept)); err != nil {
 		s.log.Error("old runs could not be forgotten", "error", err)
 	}
+	if err := s.noteUsage(); err != nil {
+		s.log.Error("it could not be noted how full the store is", "error", err)
+	}
+	if err := s.store.KeepBallast(); err != nil {
+		s.log.Error("the ballast could not be kept", "error", err)
+	}
 	if err := s.cat.ForgetStates(s.clock.Now().Add(-statesKept)); err != nil {
 		s.log.Error("old states could not be forgotten", "error", err)
 	}
@@ -117,14 +123,18 @@ func (s *Site) Step(ctx context.Context, wait bool) (next time.Time, err error) 
 		if !isDue {
 			continue
 		}
-		if low.Stopped {
-			if err := s.skipDue(u, now); err != nil {
+		if s.isBusy(u.key()) {
+			continue // its due times collapse into one when the run before is over
+		}
+		why, err := s.whyFull(u, low.Stopped)
+		if err != nil {
+			return next, err
+		}
+		if why != "" {
+			if err := s.skipDue(u, why, now); err != nil {
 				return next, err
 			}
 			continue
-		}
-		if s.isBusy(u.key()) {
-			continue // its due times collapse into one when the run before is over
 		}
 		j, err := s.startDue(u, now)
 		if err != nil {
@@ -146,10 +156,22 @@ func (s *Site) Step(ctx context.Context, wait bool) (next time.Time, err error) 
 	return next, err
 }
 
-// skipDue records what comes due while nothing is taken for lack of room.
-func (s *Site) skipDue(u *unit, now time.Time) error {
-	_, free, want := s.lacking()
-	why := fmt.Sprintf("the store was low on space: %s were free, %s must stay free", size(free), size(want))
+// whyFull says why nothing of a unit is taken for lack of room; empty when it is.
+func (s *Site) whyFull(u *unit, low bool) (string, error) {
+	if low {
+		_, free, want := s.lacking()
+		return fmt.Sprintf("the store was low on space: %s were free, %s must stay free", size(free), size(want)), nil
+	}
+	for _, d := range u.all {
+		if why, err := s.full(d.v); err != nil || why != "" {
+			return why, err
+		}
+	}
+	return "", nil
+}
+
+// skipDue records what comes due while nothing is taken.
+func (s *Site) skipDue(u *unit, why string, now time.Time) error {
 	var gaps []catalog.Gap
 	for _, d := range u.all {
 		for _, c := range d.rs.take {

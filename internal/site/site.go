@@ -112,6 +112,16 @@ func (s *Site) open(opt Options) (err error) {
 		return err
 	}
 	s.room = func() (int64, int64) { return roomOn(s.dir) }
+	var ballast int64
+	if s.cfg.Ballast != "" {
+		_, total := s.room()
+		if ballast, err = parseShare("ballast", s.cfg.Ballast, total); err != nil {
+			return fmt.Errorf("%s: %w", filepath.Join(s.dir, "site.yaml"), err)
+		}
+		if _, _, headroom := s.lacking(); ballast+headroom > total {
+			return fmt.Errorf("%s: a ballast of %s and a headroom of %s are more than the %s of the store's filesystem: make one smaller", filepath.Join(s.dir, "site.yaml"), size(ballast), size(headroom), size(total))
+		}
+	}
 	if s.cfg.Floor != "" {
 		if s.floor, err = retention.ParseDuration(s.cfg.Floor); err != nil {
 			return err
@@ -129,6 +139,9 @@ func (s *Site) open(opt Options) (err error) {
 	}
 	if s.store, err = store.Open(filepath.Join(s.dir, "store"), store.Options{Key: key, Logger: s.log}); err != nil {
 		return err
+	}
+	if err := s.store.SetBallast(ballast); err != nil {
+		s.log.Warn("the ballast could not be set aside", "bytes", ballast, "error", err)
 	}
 	if s.cat, err = catalog.Open(filepath.Join(s.dir, "catalog.db")); err != nil {
 		return err

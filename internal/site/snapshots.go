@@ -39,6 +39,9 @@ func (s *Site) TakeSnapshot(volume string, ask api.SnapshotTake, by string) (api
 	if err := s.takeable(v); err != nil {
 		return api.Run{}, err
 	}
+	if why, err := s.full(v); err != nil || why != "" {
+		return api.Run{}, errors.Join(err, conflict("nothing was taken of %s: %s", v.Name, why))
+	}
 	if ask.KeepUntil != nil && !ask.KeepUntil.After(s.clock.Now()) {
 		return api.Run{}, bad("keep-until %s has passed already: give a time to come", ask.KeepUntil.Format(time.RFC3339))
 	}
@@ -276,6 +279,9 @@ func (s *Site) takeHeld(ctx context.Context, j *job, g *catalog.Group, members [
 		s.remember(j, r)
 	}
 	s.changed("snapshots", members...)
+	if err := s.store.KeepBallast(); err != nil {
+		s.log.Error("the ballast could not be kept", "error", err)
+	}
 	mine := rowOfVolume(all, volume)
 	if g != nil {
 		return mine, setWords(g, all), nil

@@ -268,6 +268,16 @@ func (s *Site) sentences(st *api.Status, held string) {
 			add(api.Sentence{Text: fmt.Sprintf("Route %s: %s", r.Name, r.Sentence), Weight: "look", Next: "Carry now", Command: "candid route run " + r.Name, Link: "/sites"})
 		}
 	}
+	if caps, err := s.Caps(); err == nil {
+		for _, c := range caps {
+			if c.IsReached && c.Reached == stopTaking {
+				add(api.Sentence{Text: fmt.Sprintf("The cap of %s %s is reached. %s", c.Scope, c.Name, c.Sentence), Weight: "act", Next: "See where it went", Command: "candid cap list", Link: "/space"})
+			}
+		}
+	}
+	if f, err := s.forecast(); err == nil && f.Full != nil && f.Full.Sub(s.clock.Now()) < forecastSoon {
+		add(api.Sentence{Text: f.Sentence, Weight: "look", Next: "See where it went", Command: "candid space", Link: "/space"})
+	}
 	if low, is, err := s.lowState(); err == nil && is {
 		_, free, want := s.lacking()
 		add(api.Sentence{Text: fmt.Sprintf("Only %s are free where the store lies, and %s must stay free, since %s. %s", size(free), size(want), stamp(low.Since), strings.Join(low.Did, " ")),

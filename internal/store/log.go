@@ -154,7 +154,7 @@ func (s *Store) commitLog(entries []indexEntry, record func(i int) []byte, lease
 	binary.LittleEndian.PutUint64(end[12:], uint64(len(buf)))
 	binary.LittleEndian.PutUint32(end[20:], crc32.Update(sum, castagnoli, end[:20]))
 	buf = append(buf, end...)
-	_, err := s.logf.f.WriteAt(buf, start)
+	_, err := s.ballast.writeAt(s.logf.f, buf, start)
 	if err == nil {
 		err = s.logf.f.Sync()
 		s.syncs.add()

@@ -43,14 +43,15 @@ type MediaReader interface {
 }
 
 // dirMedia is a directory of a local filesystem.
-type dirMedia struct{ dir string }
-
-// NewDirMedia returns media below a local directory, which must exist.
-func NewDirMedia(dir string) Media { return &dirMedia{dir} }
+type dirMedia struct {
+	dir     string
+	ballast *ballast // gives room when there is none; may be nil
+}
 
 type dirWriter struct {
-	f     *os.File
-	final string
+	f       *os.File
+	final   string
+	ballast *ballast
 }
 
 func (m *dirMedia) Create(name string) (MediaWriter, error) {
@@ -67,11 +68,17 @@ func (m *dirMedia) Create(name string) (MediaWriter, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &dirWriter{f: f, final: final}, nil
+	return &dirWriter{f: f, final: final, ballast: m.ballast}, nil
 }
 
-func (w *dirWriter) Write(b []byte) (int, error) { return w.f.Write(b) }
-func (w *dirWriter) Sync() error                 { return w.f.Sync() }
+func (w *dirWriter) Write(b []byte) (int, error) {
+	if w.ballast == nil {
+		return w.f.Write(b)
+	}
+	return w.ballast.write(w.f, b)
+}
+
+func (w *dirWriter) Sync() error { return w.f.Sync() }
 
 func (w *dirWriter) Commit() error {
 	// A file whose fsync failed is abandoned, never retried: the kernel may have

@@ -26,6 +26,8 @@ type Store struct {
 	key   ed25519.PrivateKey
 	log   *slog.Logger
 
+	ballast ballast
+
 	maint sync.Mutex // one of sweep, seal, run merge, verify's write-back
 	adm   sync.Mutex // admissions, one after the other: ordinals, manifest
 
@@ -64,9 +66,10 @@ func Open(dir string, opt Options) (*Store, error) {
 			return nil, err
 		}
 	}
-	s := &Store{dir: dir, media: NewDirMedia(dir), key: opt.Key, log: opt.Logger,
+	s := &Store{dir: dir, key: opt.Key, log: opt.Logger,
 		mem: map[object.ID]location{}, leases: map[*Lease]struct{}{}, roots: map[object.ID]struct{}{},
 		absent: roaring.New(), gone: roaring.New(), taint: roaring.New()}
+	s.media = &dirMedia{dir, &s.ballast}
 	if s.log == nil {
 		s.log = slog.New(slog.DiscardHandler)
 	}

@@ -4,6 +4,41 @@
  */
 
 export interface paths {
+    "/caps": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Upper bounds, with what there is */
+        get: operations["listCaps"];
+        /** Set an upper bound */
+        put: operations["putCap"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/caps/{scope}/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Take an upper bound away */
+        delete: operations["removeCap"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/groups": {
         parameters: {
             query?: never;
@@ -851,6 +886,41 @@ export interface components {
             snapshot: components["schemas"]["Snapshot"];
             volume: string;
         };
+        Cap: {
+            /** Format: int64 */
+            bytes?: number;
+            /** Format: int64 */
+            hasBytes: number;
+            /** Format: int64 */
+            hasSnapshots: number;
+            isReached: boolean;
+            name: string;
+            reached: string;
+            scope: string;
+            sentence: string;
+            /** Format: int64 */
+            snapshots?: number;
+        };
+        CapPut: {
+            /**
+             * Format: int64
+             * @description at most so many stored bytes that only they need
+             */
+            bytes?: number;
+            name: string;
+            /**
+             * @description what is done when it is reached; stop taking when not given
+             * @enum {string}
+             */
+            reached?: "oldest goes" | "stop taking";
+            /** @enum {string} */
+            scope: "volume" | "peer" | "place";
+            /**
+             * Format: int64
+             * @description at most so many, those in grace aside
+             */
+            snapshots?: number;
+        };
         Coming: {
             /** Format: date-time */
             at: string;
@@ -933,6 +1003,26 @@ export interface components {
             /** @description what answers for the moment */
             snapshot?: components["schemas"]["Snapshot"];
             volume: string;
+        };
+        Forecast: {
+            /**
+             * Format: int64
+             * @description median change of the free bytes, negative when they fall
+             */
+            freePerDay: number;
+            /**
+             * Format: date-time
+             * @description when it is full, or down to its headroom, going on so
+             */
+            full?: string;
+            /** @description of the last sixty days */
+            samples: components["schemas"]["UsageSample"][] | null;
+            sentence: string;
+            /**
+             * Format: int64
+             * @description median change of the stored bytes
+             */
+            storedPerDay: number;
         };
         FreeAsk: {
             ids: string[] | null;
@@ -1645,8 +1735,20 @@ export interface components {
             name: string;
         };
         Usage: {
+            /**
+             * Format: int64
+             * @description bytes set aside for snapshots alone
+             */
+            ballastHeld: number;
+            /**
+             * Format: int64
+             * @description what of the ballast the store does not use yet
+             */
+            ballastWanted: number;
+            caps: components["schemas"]["Cap"][] | null;
             /** Format: int64 */
             deadBytes: number;
+            forecast: components["schemas"]["Forecast"];
             /** Format: int64 */
             freeBytes: number;
             /** Format: int64 */
@@ -1659,6 +1761,14 @@ export interface components {
             /** Format: int64 */
             storedBytes: number;
             volumes: components["schemas"]["VolumeUsage"][] | null;
+        };
+        UsageSample: {
+            /** Format: date-time */
+            at: string;
+            /** Format: int64 */
+            free: number;
+            /** Format: int64 */
+            stored: number;
         };
         Volume: {
             /** Format: date-time */
@@ -1761,6 +1871,208 @@ export interface components {
 }
 export type $defs = Record<string, never>;
 export interface operations {
+    listCaps: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Cap"][] | null;
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    putCap: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["CapPut"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Cap"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    removeCap: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                scope: string;
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SaidBody"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     listGroups: {
         parameters: {
             query?: never;

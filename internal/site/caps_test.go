@@ -1,0 +1,121 @@
+package site
+
+import (
+	"fmt"
+	"math/rand/v2"
+	"os"
+	"path/filepath"
+	"testing"
+	"time"
+
+	"candidharbor/api"
+
+	"github.com/stretchr/testify/require"
+)
+
+func (w *world) noise(dir, name string, seed uint64, n int) {
+	b := make([]byte, n)
+	rand.NewChaCha8([32]byte{byte(seed), byte(seed >> 8)}).Read(b)
+	require.NoError(w.t, os.WriteFile(filepath.Join(dir, name), b, 0o644))
+}
+
+// A cap lets the oldest go, in number and in bytes, but never what is marked, owed or the
+// newest; and what it let go is not taken back by rules that would keep it.
+func TestCapOldestGoes(t *testing.T) {
+	w := newWorld(t)
+	s := w.open("here")
+	dir := w.share(s, "notes")
+	w.policy(s, "policy: p\nvolumes: {k: v}\ngrace: 2 hours\n") // keeps everything
+	for i := range 10 {
+		w.noise(dir, "a", uint64(i), 300_000)
+		w.take(s, "notes")
+		w.clock.Set(w.clock.Now().Add(time.Hour))
+	}
+	rows := w.rows(s, "notes")
+	_, err := s.KeepSnapshot(rows[9].ID, api.KeepAsk{Reason: "the first"})
+	require.NoError(t, err)
+	c, err := s.PutCap(api.CapPut{Scope: "volume", Name: "notes", Snapshots: 6, Reached: oldestGoes})
+	require.NoError(t, err)
+	require.Equal(t, 10, c.HasSnapshots)
+	left := func() (out []int) {
+		for i, r := range w.rows(s, "notes") {
+			if r.GraceUntil.IsZero() {
+				out = append(out, i)
+			}
+		}
+		return out
+	}
+	plan := must(s.PlanPrune(""))
+	require.Equal(t, 4, plan.EnterGrace)
+	require.Len(t, left(), 10, "a plan changes nothing")
+	w.done(s)(s.Prune("", "test"))
+	require.Equal(t, []int{0, 1, 2, 3, 4, 9}, left())
+	gone := must(s.Snapshot(rows[8].ID))
+	require.Equal(t, "over the cap of volume notes: at most 6 snapshots", gone.LetGo)
+	w.done(s)(s.Prune("", "test"))
+	require.Equal(t, []int{0, 1, 2, 3, 4, 9}, left(), "the rules keep everything, the cap does not")
+	_, err = s.RecallSnapshot(rows[8].ID)
+	require.NoError(t, err)
+	w.done(s)(s.Prune("", "test"))
+	require.Equal(t, []int{0, 1, 2, 3, 8, 9}, left(), "a recalled one stays, another goes")
+	w.clock.Set(w.clock.Now().Add(3 * time.Hour))
+	w.done(s)(s.Prune("", "test"))
+	require.Len(t, w.rows(s, "notes"), 6)
+
+	_, err = s.PutCap(api.CapPut{Scope: "place", Name: "here", Bytes: 1_300_000, Reached: oldestGoes})
+	require.NoError(t, err)
+	w.done(s)(s.Prune("", "test"))
+	view := must(s.Caps())[0]
+	require.Equal(t, "place", view.Scope)
+	require.LessOrEqual(t, view.HasBytes, int64(1_300_000))
+	require.Len(t, left(), 4)
+	_, err = s.PutCap(api.CapPut{Scope: "place", Name: "here", Bytes: 1, Reached: oldestGoes})
+	require.NoError(t, err)
+	w.done(s)(s.Prune("", "test"))
+	require.Len(t, left(), 3, "the newest, the recalled and the marked stay whatever the cap")
+
+	for _, bad := range []api.CapPut{{Scope: "volume", Name: "none", Snapshots: 1}, {Scope: "peer", Name: "none", Snapshots: 1}, {Scope: "place", Name: "there", Bytes: 1},
+		{Scope: "volume", Name: "notes"}, {Scope: "volume", Name: "notes", Snapshots: -1}, {Scope: "volume", Name: "notes", Snapshots: 1, Reached: "explode"}, {Scope: "site", Name: "here", Snapshots: 1}} {
+		_, err := s.PutCap(bad)
+		require.Error(t, err, "%+v", bad)
+	}
+	_, err = s.RemoveCap("volume", "none")
+	require.Equal(t, Missing, ClassOf(err))
+}
+
+// A cap that stops taking refuses by hand, by schedule with a gap, and from a peer; it
+// goes on by itself when there is room.
+func TestCapStopsTaking(t *testing.T) {
+	w := newWorld(t)
+	s, there := w.open("here"), w.open("there")
+	dir := w.share(s, "notes")
+	w.policy(s, "policy: p\nvolumes: {k: v}\ntake: [every 1 hours]\nkeep: {here: {newest: 100}, there: {newest: 100}}\n")
+	w.pair(s, there)
+	w.route(s, "there")
+	_, err := there.PutCap(api.CapPut{Scope: "peer", Name: "here", Snapshots: 2})
+	require.NoError(t, err)
+	_, err = s.PutCap(api.CapPut{Scope: "volume", Name: "notes", Snapshots: 4})
+	require.NoError(t, err)
+	begin := w.clock.Now()
+	for i := range 8 {
+		w.write(dir, "a", fmt.Sprint(i))
+		w.until(s, begin.Add(time.Duration(i+1)*time.Hour))
+	}
+	require.Len(t, w.rows(s, "notes"), 4)
+	gaps := must(s.cat.Gaps("notes", time.Time{}, w.clock.Now()))
+	require.NotEmpty(t, gaps)
+	require.Contains(t, gaps[0].Cause, "the cap of volume notes is reached: At most 4 snapshots; there are 4 snapshots")
+	_, err = s.TakeSnapshot("notes", api.SnapshotTake{}, "test")
+	require.Equal(t, Conflict, ClassOf(err))
+	require.Equal(t, 2, must(there.Volume("notes@here")).Snapshots)
+	r := must(s.Route("to-there"))
+	require.Contains(t, r.Sentence+r.LastError, "the cap of peer here is reached")
+
+	_, err = there.RemoveCap("peer", "here")
+	require.NoError(t, err)
+	_, err = s.PutCap(api.CapPut{Scope: "volume", Name: "notes", Snapshots: 5})
+	require.NoError(t, err)
+	w.until(s, begin.Add(12*time.Hour))
+	require.Len(t, w.rows(s, "notes"), 5)
+	require.Equal(t, 5, must(there.Volume("notes@here")).Snapshots)
+}

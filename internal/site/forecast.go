@@ -1,0 +1,68 @@
+package site
+
+import (
+	"fmt"
+	"time"
+
+	"candidharbor/api"
+	"candidharbor/core/space"
+	"candidharbor/internal/catalog"
+)
+
+// noteUsage notes now and then how full the store is.
+func (s *Site) noteUsage() error {
+	now := s.clock.Now()
+	last, err := s.cat.UsageSince(now.Add(-usageEvery))
+	if err != nil || len(last) > 0 {
+		return err
+	}
+	free, _ := s.room()
+	return s.cat.PutUsage(&catalog.UsageSample{At: catalog.At(now), Stored: s.store.Usage().StoredBytes, Free: free}, now.Add(-usageKept))
+}
+
+// forecast foresees when the store's filesystem is full, going on as lately.
+func (s *Site) forecast() (*api.Forecast, error) {
+	now := s.clock.Now()
+	rows, err := s.cat.UsageSince(now.Add(-trendOver))
+	if err != nil {
+		return nil, err
+	}
+	out := &api.Forecast{Samples: []api.UsageSample{}}
+	samples := make([]space.Sample, len(rows))
+	for i, r := range rows {
+		samples[i] = space.Sample{At: r.At.Time, Stored: r.Stored, Free: r.Free}
+		out.Samples = append(out.Samples, api.UsageSample{At: r.At.Time, Stored: r.Stored, Free: r.Free})
+	}
+	t, ok := space.TrendOf(samples)
+	if !ok {
+		out.Sentence = "It was not watched long enough yet to foresee when it is full: that takes two days."
+		return out, nil
+	}
+	free, _ := s.room()
+	_, _, least := s.lacking()
+	out.StoredPerDay, out.FreePerDay = int64(t.Stored), int64(t.Free)
+	grows := fmt.Sprintf("the store grew by %s a day", size(out.StoredPerDay))
+	if out.StoredPerDay <= 0 {
+		grows = "the store did not grow"
+	}
+	since := ago(now.Sub(t.Since))
+	what := "full"
+	if least > 0 {
+		what = "down to its headroom of " + size(least)
+	}
+	at, reaches := t.Reaches(now, free, least)
+	switch {
+	case !reaches:
+		out.Sentence = fmt.Sprintf("Over the last %s %s; at this rate the filesystem is not %s within twenty years.", since, grows, what)
+	case !at.After(now):
+		out.Full = &at
+		out.Sentence = fmt.Sprintf("Over the last %s %s; the filesystem is %s now.", since, grows, what)
+	default:
+		out.Full = &at
+		out.Sentence = fmt.Sprintf("Over the last %s %s and free space fell by %s a day; at this rate the filesystem is %s in about %s, around %s.", since, grows, size(-out.FreePerDay), what, ago(at.Sub(now)), at.Local().Format("2 January 2006"))
+	}
+	return out, nil
+}
+
+// forecastSoon is how near a full filesystem must be to be told on the first page.
+const forecastSoon = 30 * 24 * time.Hour
