@@ -416,6 +416,8 @@ type Lane struct {
 
 // TickMark is a snapshot on the ruler.
 type TickMark struct {
+	Keep      string     `json:"keep,omitempty" doc:"why it is marked to keep"`
+	Why       string     `json:"why" doc:"why it stays, or goes"`
 	ID        string     `json:"id"`
 	Taken     time.Time  `json:"taken"`
 	SeenUntil time.Time  `json:"seenUntil"`

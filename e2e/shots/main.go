@@ -52,6 +52,7 @@ func run(url, token, dir string, width, height int, dark bool, only string) erro
 		{"restore", "/volumes/field-notebooks?at=" + moment, `document.querySelectorAll("table.plain tbody tr").length >= 1`,
 			[]chromedp.Action{click("Bring back the whole"), chromedp.WaitVisible(`//button[contains(., "See what")]`, chromedp.BySearch), click("See what would happen"), chromedp.WaitVisible(`[aria-label="Plan"]`)}},
 		{"policies", "/policies?policy=survey-standard", `document.querySelectorAll("figure svg path").length >= 4`, []chromedp.Action{click("a year"), chromedp.WaitVisible(`//p[contains(., "In 365 days")]`, chromedp.BySearch)}},
+		{"policy-form", "/policies?policy=register-close&view=form", `document.querySelectorAll("fieldset").length >= 5 && document.querySelectorAll("figure svg path").length >= 2`, nil},
 		{"sites", "/sites", `document.body.innerText.includes("Newest state there")`, nil},
 		{"runs", "/runs", `document.querySelectorAll("table.plain tbody tr").length > 10`, nil},
 		{"space", "/space", `document.querySelectorAll("table.plain tbody tr").length >= 5 && document.body.innerText.includes("Comes back by itself")`, nil},

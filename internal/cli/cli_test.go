@@ -48,7 +48,7 @@ func newDesk(t *testing.T) *desk {
 		os.RemoveAll(dir)
 	})
 	for _, name := range []string{"larkfield", "stonewick"} {
-		d.sites[name], err = service.Start(site.Options{Data: filepath.Join(dir, name), Name: name, Listen: "127.0.0.1:0", PeerListen: "127.0.0.1:0", Roots: []string{dir}, NoJournal: true, Clock: d.clock})
+		d.sites[name], err = service.Start(site.Options{Data: filepath.Join(dir, name), Name: name, Listen: "127.0.0.1:0", PeerListen: "127.0.0.1:0", Roots: []string{dir}, Setup: func(c *site.Config) { c.Journal = new(bool) }, Clock: d.clock})
 		require.NoError(t, err)
 	}
 	d.put("share/letters/to-kew", "Dear colleague,\n")

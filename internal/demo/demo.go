@@ -162,7 +162,7 @@ func (s *story) open(name, listen string) (*service.Service, error) {
 		return net.JoinHostPort(host, strconv.Itoa(n+off))
 	}
 	return service.Start(site.Options{Data: filepath.Join(s.opt.Data, name), Name: name, Listen: addr(0), PeerListen: addr(1),
-		Roots: []string{s.files.dir, filepath.Join(s.opt.Data, "restored")}, Clock: s.clock, Logger: slog.New(slog.DiscardHandler)})
+		Roots: []string{s.files.dir, filepath.Join(s.opt.Data, "restored")}, Setup: s.hooks, Clock: s.clock, Logger: slog.New(slog.DiscardHandler)})
 }
 
 // run waits for a run and returns its outcome.
@@ -232,7 +232,7 @@ func (s *story) live(now time.Time) error {
 	if err := s.advance(now); err != nil {
 		return err
 	}
-	if err := s.keptStays(); err != nil {
+	if err := errors.Join(s.keptStays(), s.setsAreWhole()); err != nil {
 		return err
 	}
 	return s.proof()
@@ -257,7 +257,7 @@ func (s *story) advance(to time.Time) error {
 }
 
 func (s *story) setUp() (err error) {
-	if err := errors.Join(s.files.begin(s.begin), os.MkdirAll(filepath.Join(s.opt.Data, "restored"), 0o755)); err != nil {
+	if err := errors.Join(s.files.begin(s.begin), os.MkdirAll(filepath.Join(s.opt.Data, "restored"), 0o755), s.writeHooks()); err != nil {
 		return err
 	}
 	if s.larkfield, err = s.open("larkfield", s.opt.Listen); err != nil {

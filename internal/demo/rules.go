@@ -20,6 +20,10 @@ func (s *story) rules(day int) error {
 	case s.opt.Days/2 + 2:
 		out, err := s.larkfield.Site.ResumeVolume("greenhouse-telemetry")
 		return s.step("The glasshouse is back.", out, err)
+	case s.opt.Days * 5 / 8:
+		return s.together()
+	case s.opt.Days * 3 / 4:
+		return s.bound()
 	case s.opt.Days * 8 / 9:
 		return s.shortening()
 	}

@@ -161,6 +161,9 @@ func (s *Site) startPrune(volume, by string) (*job, error) {
 		}
 		defer release()
 		j.begin(nil)
+		if err := errors.Join(s.noteUsage(), s.store.KeepBallast()); err != nil {
+			return nil, "", err
+		}
 		res, err := s.prune(ctx, j, volume)
 		if err != nil {
 			return nil, "", err

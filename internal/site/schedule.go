@@ -51,12 +51,6 @@ func (s *Site) housekeep() {
 	if err := s.cat.ForgetRuns(s.clock.Now().Add(-runsKept)); err != nil {
 		s.log.Error("old runs could not be forgotten", "error", err)
 	}
-	if err := s.noteUsage(); err != nil {
-		s.log.Error("it could not be noted how full the store is", "error", err)
-	}
-	if err := s.store.KeepBallast(); err != nil {
-		s.log.Error("the ballast could not be kept", "error", err)
-	}
 	if err := s.cat.ForgetStates(s.clock.Now().Add(-statesKept)); err != nil {
 		s.log.Error("old states could not be forgotten", "error", err)
 	}

@@ -32,8 +32,8 @@ type Options struct {
 	Name       string // of a new site
 	Listen     string
 	PeerListen string
-	Roots      []string // of a new site
-	NoJournal  bool     // of a new site
+	Roots      []string      // of a new site
+	Setup      func(*Config) // of a new site, what else its site.yaml says; may be nil
 	Clock      clock.Clock
 	Logger     *slog.Logger
 }
@@ -104,8 +104,8 @@ func Open(opt Options) (*Site, error) {
 
 func (s *Site) open(opt Options) (err error) {
 	fresh := Config{Name: opt.Name, Listen: opt.Listen, PeerListen: opt.PeerListen, Roots: opt.Roots}
-	if opt.NoJournal {
-		fresh.Journal = new(bool)
+	if opt.Setup != nil {
+		opt.Setup(&fresh)
 	}
 	s.cfg, err = loadConfig(s.dir, fresh)
 	if err != nil {

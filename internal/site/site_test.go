@@ -47,7 +47,7 @@ func memoryDir(t *testing.T) string {
 func (w *world) open(name string) *Site {
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(w.t, err)
-	s, err := Open(Options{Data: filepath.Join(w.dir, name), Name: name, Roots: []string{w.dir}, NoJournal: !w.journal, Clock: w.clock, Listen: "127.0.0.1:0", PeerListen: l.Addr().String()})
+	s, err := Open(Options{Data: filepath.Join(w.dir, name), Name: name, Roots: []string{w.dir}, Setup: func(c *Config) { c.Journal = &w.journal }, Clock: w.clock, Listen: "127.0.0.1:0", PeerListen: l.Addr().String()})
 	require.NoError(w.t, err)
 	go s.ServePeers(l)
 	w.t.Cleanup(func() { s.Close() })

@@ -97,7 +97,11 @@ func (s *Site) spaceWords(out *api.Space) {
 	say("The newest state of %s takes %s stored. Lately snapshots add %s a day.", size(out.LiveBytes), size(out.Newest), size(out.AddedPerDay))
 	for _, r := range out.Returns {
 		if r.Bytes > 0 {
-			say("Within %s %s come back by themselves, when %s go by the rules and a sweep follows.", many(r.Days, "day"), size(r.Bytes), many(r.Snapshots, "snapshot"))
+			verb := "go"
+			if r.Snapshots == 1 {
+				verb = "goes"
+			}
+			say("Within %s %s come back by themselves, when %s %s by the rules and a sweep follows.", many(r.Days, "day"), size(r.Bytes), many(r.Snapshots, "snapshot"), verb)
 			return
 		}
 	}

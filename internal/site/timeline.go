@@ -1,6 +1,8 @@
 package site
 
 import (
+	"fmt"
+	"strings"
 	"time"
 
 	"candidharbor/api"
@@ -93,6 +95,7 @@ func laneOf(place string, rows []*catalog.Snapshot, verdicts []retention.Verdict
 		if end, ok := verdicts[i].Ends(); ok {
 			m.Ends = &end
 		}
+		m.Keep, m.Why = r.KeepWhy, whyWords(verdicts[i])
 		if carried == nil && !r.GraceUntil.IsZero() {
 			m.State, m.Ends = "in grace", timePtr(r.GraceUntil)
 		}
@@ -102,6 +105,23 @@ func laneOf(place string, rows []*catalog.Snapshot, verdicts []retention.Verdict
 		}
 	}
 	return lane
+}
+
+// whyWords says in one line why a snapshot stays.
+func whyWords(v retention.Verdict) string {
+	const most = 3
+	var out []string
+	for i, r := range v.Reasons {
+		if i == most {
+			out = append(out, fmt.Sprintf("and %d more reasons", len(v.Reasons)-most))
+			break
+		}
+		out = append(out, r.String())
+	}
+	if len(out) == 0 {
+		return v.LetGo
+	}
+	return strings.Join(out, "; ")
 }
 
 // gapSpans joins missed due times of one cause into stretches.

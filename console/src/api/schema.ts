@@ -1704,6 +1704,8 @@ export interface components {
             /** Format: date-time */
             ends?: string;
             id: string;
+            /** @description why it is marked to keep */
+            keep?: string;
             /** Format: date-time */
             seenUntil: string;
             state: string;
@@ -1711,6 +1713,8 @@ export interface components {
             taken: string;
             /** @description widest tier, or by hand, safety, newest, none */
             tier: string;
+            /** @description why it stays, or goes */
+            why: string;
         };
         Timeline: {
             /** Format: date-time */

@@ -5,6 +5,8 @@ import { Link, useSearchParams } from "react-router";
 import { api, once, type Schemas, told } from "../api/client";
 import { ByCommand, Trouble, Waiting } from "../parts/bits";
 import { size, stamp } from "../parts/words";
+import { useOffers } from "../parts/offers";
+import { PolicyForm } from "./policyform";
 import { History, type Horizon, Outlook, OutlookCharts } from "./preview";
 
 const blank = `policy: my-first
@@ -48,8 +50,14 @@ function Editor({ policy, start, stored }: { policy?: Schemas["Policy"]; start: 
   const queries = useQueryClient();
   const [text, setText] = useState(start);
   const [settled, setSettled] = useState(start);
+  const [params, setParams] = useSearchParams();
+  const form = params.get("view") === "form";
+  const view = (v: string) => setParams((old) => { const n = new URLSearchParams(old); if (v) n.set("view", v); else n.delete("view"); return n; }, { replace: true });
+  const routes = useQuery({ queryKey: ["routes"], queryFn: () => told(api.GET("/routes")) });
+  const site = useQuery({ queryKey: ["site"], queryFn: () => told(api.GET("/site")) });
   const [horizon, look] = useState<Horizon>({ days: 90, fromNothing: false });
   const area = useRef<HTMLTextAreaElement>(null);
+  const offers = useOffers(text, setText, area);
   useEffect(() => {
     const t = setTimeout(() => setSettled(text), 350);
     return () => clearTimeout(t);
@@ -73,12 +81,19 @@ function Editor({ policy, start, stored }: { policy?: Schemas["Policy"]; start: 
   return (
     <div className="grid gap-x-8 gap-y-4 lg:grid-cols-[minmax(0,1.15fr)_minmax(0,1fr)]">
       <div>
-        <div className="flex border border-ink bg-sheet font-mono text-[13px] leading-6">
+        <div className="mb-2 flex gap-5 text-sm" role="group" aria-label="View of the document">
+          <button aria-pressed={!form} className={form ? "quiet" : "border-b-2 border-ink font-semibold"} onClick={() => view("")}>Text</button>
+          <button aria-pressed={form} className={form ? "border-b-2 border-ink font-semibold" : "quiet"} onClick={() => view("form")}>Form</button>
+          <span className="text-faint">two views of one document</span>
+        </div>
+        {form && <PolicyForm text={text} change={setText} places={[...new Set([site.data?.name, ...(routes.data ?? []).map((r) => r.to)].filter((p): p is string => !!p))]} />}
+        {!form && <div className="flex border border-ink bg-sheet font-mono text-[13px] leading-6">
           <div aria-hidden className="shrink-0 border-r border-rule py-2 text-right text-faint select-none">
             {lines.map((_, i) => <div key={i} className={`px-2 ${bad.has(i + 1) ? "bg-hand text-paper" : ""}`}>{i + 1}</div>)}
           </div>
-          <textarea ref={area} aria-label="Policy document" aria-invalid={problems.length > 0} spellCheck={false} className="min-w-0 flex-1 resize-none overflow-x-auto bg-transparent p-2 whitespace-pre outline-offset-0" rows={Math.max(lines.length, 14)} value={text} onChange={(e) => setText(e.target.value)} />
-        </div>
+          <textarea ref={area} aria-label="Policy document" aria-invalid={problems.length > 0} spellCheck={false} className="min-w-0 flex-1 resize-none overflow-x-auto bg-transparent p-2 whitespace-pre outline-offset-0" rows={Math.max(lines.length, 14)} value={text} onChange={(e) => { setText(e.target.value); offers.moved(); }} onKeyDown={offers.key} onSelect={offers.moved} />
+        </div>}
+        {!form && offers.list}
         <div className="mt-3 flex flex-wrap items-baseline gap-3">
           <button className={`press ${letting.length ? "press-hand" : ""}`} disabled={problems.length > 0 || put.isPending || text === policy?.body || settled !== text} onClick={() => put.mutate()}>
             {letting.length ? `Store it and let ${letting.length} go` : "Store it"}

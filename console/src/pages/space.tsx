@@ -4,6 +4,7 @@ import { useNavigate, useSearchParams } from "react-router";
 import { api, once, told } from "../api/client";
 import { ByCommand, Trouble, Waiting } from "../parts/bits";
 import { exact, size, stamp } from "../parts/words";
+import { Caps, Forecast } from "./bounds";
 import { VolumeSpace } from "./returns";
 
 export function Space() {
@@ -37,6 +38,8 @@ export function Space() {
       </table></div>
       <p className="text-xs text-faint">Filled: its own. Outlined: shared with snapshots of other volumes.</p>
       {chosen && <><h2 className="head mt-6 mb-2 border-b border-ink">{chosen}</h2><VolumeSpace key={chosen} volume={chosen} /></>}
+      <Forecast usage={u} />
+      <Caps usage={u} />
       <h2 className="head mt-6 border-b border-ink">What the rules let go now</h2>
       <Trouble error={plan.error ?? prune.error ?? sweep.error} />
       {p && (
@@ -48,7 +51,7 @@ export function Space() {
         </>
       )}
       <div className="mt-4 flex gap-3"><button className="press" onClick={() => prune.mutate()}>Apply the rules now</button><button className="press" onClick={() => sweep.mutate()}>Sweep now</button></div>
-      <ByCommand lines={["candid space", ...(chosen ? [`candid space ${chosen}`] : []), "candid space free ID", "candid prune --dry-run", "candid store sweep"]} />
+      <ByCommand lines={["candid space", ...(chosen ? [`candid space ${chosen}`] : []), "candid space free ID", "candid cap list", "candid prune --dry-run", "candid store sweep"]} />
     </>
   );
 }

@@ -3,7 +3,7 @@ import { expect, test } from "vitest";
 import { type Mark, placeMarks } from "./marks";
 
 const mark = (minute: number, tier: string, until = minute): Mark => ({
-  id: String(minute), taken: new Date(minute * 60_000).toISOString(), seenUntil: new Date(until * 60_000).toISOString(), tier, state: "kept",
+  id: String(minute), taken: new Date(minute * 60_000).toISOString(), seenUntil: new Date(until * 60_000).toISOString(), tier, state: "kept", why: tier,
 });
 
 test("ten thousand marks cost by the width of the ruler", () => {
@@ -23,4 +23,12 @@ test("a mark is as long as it was seen, and the wider tier stands taller", () =>
 
 test("marks outside are not drawn", () => {
   expect(placeMarks([mark(-50, "daily"), mark(5000, "daily")], (t) => t / 60_000, 1000, 16, 0)).toEqual([]);
+});
+
+test("a keep mark shows though a taller mark stands on the same pixel", () => {
+  const marks = [mark(0, "hourly"), { ...mark(0, "hourly"), id: "k", keep: "audit" }, mark(0, "yearly")];
+  const drawn = placeMarks(marks, (t) => t / 1e9, 1000, 30, 0);
+  expect(drawn).toHaveLength(1);
+  expect(drawn[0]).toMatchObject({ pinned: true, count: 3 });
+  expect(placeMarks([mark(0, "daily")], (t) => t / 1e9, 1000, 30, 0)[0].pinned).toBe(false);
 });

@@ -191,6 +191,10 @@ function Row({ row, lane, at, plot, now, say }: RowProps) {
 }
 
 function Tick({ d, lane, onOver }: { d: Drawn; lane: number; onOver: () => void }) {
+  return <>{d.pinned && <path d={`M${d.x + 1},${lane - 1} v${2 - lane} h7 l-2.5,3 l2.5,3 h-7`} fill="var(--ink)" stroke="var(--ink)" strokeWidth={1.2} onMouseMove={onOver} />}<Mark d={d} lane={lane} onOver={onOver} /></>;
+}
+
+function Mark({ d, lane, onOver }: { d: Drawn; lane: number; onOver: () => void }) {
   const top = lane - 1 - d.height;
   if (d.mark.tier === "by hand") {
     const m = lane / 2;
@@ -206,7 +210,8 @@ function describe(d: Drawn, place: string): string {
   const m = d.mark;
   const lines = [`${stamp(m.taken)} at ${place}`];
   if (m.seenUntil !== m.taken) lines.push(`seen unchanged until ${stamp(m.seenUntil)}`);
-  lines.push(m.state === "kept" ? `kept as ${m.tier}` : m.state);
+  if (m.keep) lines.push(`marked to keep: ${m.keep}`);
+  lines.push(m.state === "kept" ? `kept as ${m.why}` : `${m.state}${m.why ? `: ${m.why}` : ""}`);
   if (m.ends) lines.push(`goes about ${stamp(m.ends)}`);
   if (d.count > 1) lines.push(`and ${d.count - 1} more here`);
   return lines.join("\n");
@@ -231,6 +236,7 @@ function Legend() {
       <span className={item}><svg width="12" height="12" aria-hidden><rect x="1" y="7" width="3" height="5" fill="var(--ink)" /><rect x="7" y="1" width="3" height="11" fill="var(--ink)" /></svg>taller: kept by a wider tier</span>
       <span className={item}><svg width="16" height="12" aria-hidden><rect x="0" y="6" width="16" height="5" fill="var(--ink)" /></svg>longer: seen unchanged</span>
       <span className={item}><svg width="12" height="12" aria-hidden><path d="M6,1 l5,5 l-5,5 l-5,-5 z" fill="var(--ink)" /></svg>by hand</span>
+      <span className={item}><svg width="12" height="12" aria-hidden><path d="M3,12 v-11 h7 l-2.5,3 l2.5,3 h-7" fill="var(--ink)" stroke="var(--ink)" strokeWidth="1.2" /></svg>marked to keep</span>
       <span className={item}><svg width="12" height="12" aria-hidden><rect x="1" y="4" width="9" height="7" fill="none" stroke="var(--faint)" strokeDasharray="2 1.5" /></svg>in grace</span>
       <span className={item}><svg width="12" height="12" aria-hidden><rect width="12" height="12" fill="url(#gap)" /></svg>gap</span>
       <span className={item}><svg width="8" height="12" aria-hidden><rect x="1" y="3" width="4" height="7" fill="none" stroke="var(--now)" /></svg>planned</span>

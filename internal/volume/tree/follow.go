@@ -83,7 +83,7 @@ func (f *Follower) Read(ctx context.Context, opt ScanOptions, now time.Time) (*S
 		opt.Audit = now.Sub(f.audited) >= auditEvery
 		how.ByJournal, how.Audited = !opt.Audit, opt.Audit
 		if opt.Audit {
-			how.Why = "once a day everything is looked at"
+			how.Why = "as once a day, to check the journal"
 		}
 	}
 	res, err := Scan(ctx, opt)
