@@ -243,6 +243,7 @@ grace: 1 day
 	d.reads("space", `
 VOLUME	SNAPSHOTS	FILES	NEEDS	ITS OWN	ADDED A DAY	BACK IN 30 DAYS
 letters	33	N KiB	N KiB	N KiB	N KiB	N KiB
+It was not watched long enough yet to foresee when it is full: that takes two days.
 `)
 	d.reads("space letters", `
 Its 33 snapshots here need N KiB; N KiB would come back if all of them went, the rest others need too.

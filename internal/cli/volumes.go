@@ -235,6 +235,9 @@ func snapshotCommand() *cli.Command {
 				}
 				return f.show(s, func() {
 					f.say("%s of %s is in grace until %s. Until then it can be had back: candid snapshot recall %s", short(s.ID), s.Volume, whenPtr(s.GraceUntil), short(s.ID))
+					if s.Group != "" {
+						f.say("The rest of its set, of the group %s, went with it and comes back with it.", s.Group)
+					}
 				})
 			})},
 		{Name: "keep", Usage: "keep a snapshot whatever the rules say, here and wherever it is carried", ArgsUsage: "ID", Description: `Example: candid snapshot keep 3f9a0c11b2d4 --reason "audit of 2026" --until 2033-01-01`,

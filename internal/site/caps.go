@@ -108,11 +108,15 @@ func (s *Site) capView(c *catalog.Cap) (*api.Cap, error) {
 	}
 	v := &api.Cap{Scope: c.Scope, Name: c.Name, Snapshots: c.Snapshots, Bytes: c.Bytes, Reached: c.Reached, HasSnapshots: len(rows), HasBytes: unique}
 	v.IsReached = c.Snapshots > 0 && len(rows) >= c.Snapshots || c.Bytes > 0 && unique >= c.Bytes
+	is := "are"
+	if len(rows) == 1 {
+		is = "is"
+	}
 	has := many(len(rows), "snapshot")
 	if c.Bytes > 0 {
 		has += " with " + size(unique) + " of their own"
 	}
-	v.Sentence = fmt.Sprintf("At most %s; there are %s.", capWords(c), has)
+	v.Sentence = fmt.Sprintf("At most %s; there %s %s.", capWords(c), is, has)
 	switch {
 	case c.Reached == oldestGoes:
 		v.Sentence += " Beyond it the oldest enter grace, except those marked to keep, under the floor, owed, and the newest."

@@ -131,6 +131,9 @@ func (s *Site) protection(out *api.Volume, v *catalog.Volume, rs *ruleset, newes
 		out.Protection, out.Sentence = "paused", fmt.Sprintf("Policy %s is paused: nothing is taken, and nothing it has here expires.", strings.Join(rs.paused, ", "))
 		return nil
 	case len(rs.policies) == 0:
+		for i := range out.Places {
+			out.Places[i].State = "unprotected"
+		}
 		out.Protection, out.Sentence = "unprotected", "No policy chooses it: nothing is taken by itself."
 		return nil
 	case len(rs.take) == 0:

@@ -4,8 +4,8 @@ import { useEffect } from "react";
 import type { Run } from "./client";
 
 const touched: Record<string, string[]> = {
-  snapshots: ["status", "volumes", "volume", "timeline", "snapshots", "store", "browse"],
-  volumes: ["status", "volumes", "volume"],
+  snapshots: ["status", "volumes", "volume", "timeline", "snapshots", "store", "browse", "groups"],
+  volumes: ["status", "volumes", "volume", "groups"],
   policies: ["status", "policies", "volumes", "volume", "timeline"],
   routes: ["status", "routes", "volumes", "volume", "timeline"],
   sites: ["sites"],

@@ -35,9 +35,9 @@ export function useOffers(text: string, change: (text: string) => void, area: Re
       {offers.length === 0 ? <span className="text-xs text-faint">Ctrl and Space at the cursor: what may be written there.</span> : (
         <>
           <span className="mr-2 text-faint">Here one may write</span>
-          <ul role="listbox" aria-label="What may be written here" className="inline">{offers.map((o, i) => (
-            <li key={o.label} role="option" aria-selected={open && i === active} className="mr-3 inline-block">
-              <button type="button" tabIndex={-1} title={o.help} className={`cursor-pointer font-mono text-[13px] ${open && i === active ? "bg-ink text-paper px-1" : "border-b border-rule"}`} onMouseDown={(e) => e.preventDefault()} onClick={() => take(o)}>{o.label}</button>
+          <ul aria-label="What may be written here" className="inline">{offers.map((o, i) => (
+            <li key={o.label} className="mr-3 inline-block">
+              <button type="button" aria-current={open && i === active} title={o.help} className={`cursor-pointer font-mono text-[13px] ${open && i === active ? "bg-ink text-paper px-1" : "border-b border-rule"}`} onMouseDown={(e) => e.preventDefault()} onClick={() => take(o)}>{o.label}</button>
             </li>
           ))}</ul>
           {open && offers[active]?.help && <p className="text-xs text-faint">{offers[active].help}</p>}
