@@ -2,6 +2,7 @@ package space
 
 import (
 	"fmt"
+	"math/rand/v2"
 	"testing"
 
 	"github.com/RoaringBitmap/roaring/v2"
@@ -62,4 +63,28 @@ func ExampleFreed() {
 	// 100
 	// 100
 	// 300
+}
+
+// BenchmarkFreed is what removing 300 of 1,000 snapshots of 1,000,000 objects each would
+// give back, when each differs from the one before in a hundredth.
+func BenchmarkFreed(b *testing.B) {
+	rng := rand.New(rand.NewPCG(4, 2))
+	all := make([]*roaring.Bitmap, 1000)
+	now := roaring.New()
+	now.AddRange(0, 1_000_000)
+	next := uint32(1_000_000)
+	for i := range all {
+		now = now.Clone()
+		for range 100 { // a hundred places with a hundred objects each
+			at := rng.Uint32N(next)
+			now.RemoveRange(uint64(at), uint64(at)+100)
+		}
+		now.AddRange(uint64(next), uint64(next)+10_000)
+		next += 10_000
+		now.RunOptimize()
+		all[i] = now
+	}
+	for b.Loop() {
+		Sum(Freed(all[100:400], append(all[:100:100], all[400:]...)), func(uint32) int64 { return 1 })
+	}
 }

@@ -125,8 +125,12 @@ func (s *Site) changedSince(v *catalog.Volume) (first, last time.Time, ok bool) 
 	return f.Changed()
 }
 
-// toldPause is how long told changes are gathered before the schedule looks at them.
-const toldPause = time.Second
+// toldPause is how long told changes are gathered before the schedule looks at them, and
+// toldShare how many times a look's own length, so that many volumes cost no more.
+const (
+	toldPause = time.Second
+	toldShare = 50
+)
 
 // changeTold wakes the schedule some time after something changed.
 func (s *Site) changeTold() {
@@ -135,7 +139,7 @@ func (s *Site) changeTold() {
 	if s.followers.wake != nil || !s.awaitsChanges.Load() {
 		return
 	}
-	s.followers.wake = time.AfterFunc(toldPause, func() {
+	s.followers.wake = time.AfterFunc(max(toldPause, toldShare*time.Duration(s.lookTook.Load())), func() {
 		s.followers.mu.Lock()
 		s.followers.wake = nil
 		s.followers.mu.Unlock()

@@ -27,7 +27,7 @@ import (
 // contents is what a directory holds: path to kind, mode and bytes.
 type contents map[string]string
 
-func readContents(t *testing.T, dir string) contents {
+func readContents(t testing.TB, dir string) contents {
 	c := contents{}
 	err := filepath.WalkDir(dir, func(path string, d fs.DirEntry, err error) error {
 		if err != nil || path == dir {

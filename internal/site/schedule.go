@@ -29,7 +29,9 @@ func (s *Site) KeepSchedule(ctx context.Context) {
 			s.housekeep()
 			nextHouse = now.Add(housekeeping)
 		}
+		began := time.Now()
 		next, err := s.Step(ctx, false)
+		s.lookTook.Store(int64(time.Since(began)))
 		if err != nil && ctx.Err() == nil {
 			s.log.Error("the schedule could not be kept; it is tried again in a minute", "error", err)
 			next = now.Add(time.Minute)

@@ -60,7 +60,8 @@ type Site struct {
 
 	events        *hub
 	started       time.Time
-	awaitsChanges atomic.Bool // some volume is taken on change
+	awaitsChanges atomic.Bool  // some volume is taken on change
+	lookTook      atomic.Int64 // how long the last look of the schedule was, nanoseconds
 	wake          chan struct{}
 	verdicts      verdictCache
 	policies      policyCache

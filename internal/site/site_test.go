@@ -19,21 +19,21 @@ import (
 
 // world is one or two sites with a clock that only the test moves.
 type world struct {
-	t       *testing.T
+	t       testing.TB
 	dir     string
 	clock   *clock.Moved
 	ctx     context.Context
 	journal bool // which works as root only
 }
 
-func newWorld(t *testing.T) *world {
+func newWorld(t testing.TB) *world {
 	zone, err := time.LoadLocation("Europe/Lisbon")
 	require.NoError(t, err)
 	return &world{t: t, dir: memoryDir(t), clock: clock.NewMoved(time.Date(2026, 3, 2, 9, 0, 0, 0, zone)), ctx: context.Background()}
 }
 
 // memoryDir is a directory in memory where there is one: a test's fsyncs then cost nothing.
-func memoryDir(t *testing.T) string {
+func memoryDir(t testing.TB) string {
 	base := ""
 	if _, err := os.Stat("/dev/shm"); err == nil {
 		base = "/dev/shm"
