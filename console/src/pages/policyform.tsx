@@ -41,7 +41,7 @@ export function PolicyForm({ text, change, places }: { text: string; change: (te
       <Part title="Keep" help="So many, such as 14, or for so long, such as for 30 days; first 8 keeps the first of each. Empty: nothing by that rule. A place without any keeps everything.">
         <div className="overflow-x-auto"><table className="plain">
           <thead><tr><th scope="col">Place</th>{tiers.map((t) => <th key={t} scope="col">{t.replace("_", " ")}</th>)}</tr></thead>
-          <tbody>{kept.map((p) => <tr key={p}><th scope="row" className="text-left font-semibold">{p}</th>{tiers.map((t) => <td key={t} className="px-0.5!">{input(`${p}: ${t.replace("_", " ")}`, ["keep", p, t], { className: "w-[4.05rem] px-1!" })}</td>)}</tr>)}</tbody>
+          <tbody>{kept.map((p) => <tr key={p}><th scope="row" className="text-left font-semibold">{p}</th>{tiers.map((t) => <td key={t} className="px-0.5!">{input(`${p}: ${t.replace("_", " ")}`, ["keep", p, t], { className: "w-[3.8rem] px-1!" })}</td>)}</tr>)}</tbody>
         </table></div>
         <Another label="another place" add={(p) => set(["keep", p], { daily: 30 })} />
       </Part>
