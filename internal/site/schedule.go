@@ -170,6 +170,9 @@ func (s *Site) whyFull(u *unit, low bool) (string, error) {
 func (s *Site) skipDue(u *unit, why string, now time.Time) error {
 	var gaps []catalog.Gap
 	for _, d := range u.all {
+		if s.dueAtStart(d.v, d.rs) {
+			gaps = append(gaps, catalog.Gap{Volume: d.v.Name, Due: catalog.At(s.started), Cause: why})
+		}
 		for _, c := range d.rs.take {
 			for t := range c.Between(d.v.ScheduledUntil.Time, now) {
 				if len(gaps) == mostGaps {

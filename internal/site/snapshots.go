@@ -25,7 +25,6 @@ import (
 type taking struct {
 	cause object.Cause
 	ask   api.SnapshotTake
-	due   time.Time // scheduled ones
 	// onChange says that nothing was to be taken unless something changed.
 	onChange bool
 }

@@ -23,7 +23,6 @@ type held struct {
 	ctime  int64
 	path   string // as the process that holds it sees it, which may have another root
 	mapped bool
-	names  uint64
 }
 
 // place is where a held file stands, seen from a volume.

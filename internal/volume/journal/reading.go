@@ -28,6 +28,8 @@ type Reading struct {
 	// in the fields below it. Otherwise Why says why not.
 	Told bool
 	Why  string
+	// Touched are files that were told of: their times may be the same nevertheless.
+	Touched map[uint64]bool
 	// Dirs are directories, by their paths from the volume's top, in which something
 	// changed; Below those of which, and of all below, nothing is known; Inodes files that
 	// changed and may have further names; Always files that may change without a word.
@@ -62,7 +64,7 @@ func (w *Watch) Begin() (*Reading, error) {
 	default:
 		r.Told, r.any = true, t.any
 		r.Dirs = append(slices.Sorted(maps.Keys(t.dirs)), dirs...)
-		r.Below, r.Inodes = slices.Sorted(maps.Keys(t.below)), append(r.Inodes, t.inodes...)
+		r.Below, r.Inodes, r.Touched = slices.Sorted(maps.Keys(t.below)), append(r.Inodes, t.inodes...), t.touched
 	}
 	return r, nil
 }
@@ -193,7 +195,8 @@ func (r *Reading) Done() {
 // changes are what was told of a volume after a position.
 type changes struct {
 	dirs, below map[string]bool
-	inodes      []uint64
+	inodes      []uint64 // of files that may have further names
+	touched     map[uint64]bool
 	any, moved  bool
 	first, last time.Time
 	seq, epoch  int64 // the disk's, when this was asked
@@ -217,7 +220,7 @@ func after(all map[handle]hit, from int64) []told {
 
 // since takes over the kernel's events and places what was told after a position.
 func (w *Watch) since(dirfd int, d *disk, at position) (t changes) {
-	t.dirs, t.below = map[string]bool{}, map[string]bool{}
+	t.dirs, t.below, t.touched = map[string]bool{}, map[string]bool{}, map[uint64]bool{}
 	d.mu.Lock()
 	d.drain()
 	t.seq, t.epoch = d.seq, d.epoch
@@ -269,7 +272,11 @@ func (w *Watch) since(dirfd int, d *disk, at position) (t changes) {
 			t.err = fmt.Errorf("it could not be told which file changed: %w", err)
 			break
 		}
-		if there && (st.Nlink > 1 || e.at.counted) {
+		if !there {
+			continue
+		}
+		t.touched[st.Ino] = true
+		if st.Nlink > 1 || e.at.counted {
 			t.inodes = append(t.inodes, st.Ino)
 		}
 	}

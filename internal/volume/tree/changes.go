@@ -15,6 +15,8 @@ type Changes struct {
 	Dirs   []string // directories whose entries or own metadata changed
 	Below  []string // directories of which, and of all below, nothing is known
 	Inodes []uint64 // files that changed and may have names elsewhere
+	// Touched are files that were written or may have been, though their times need not tell.
+	Touched map[uint64]bool
 	// Always are files to be read whatever their times say: those in shared writable maps.
 	Always map[uint64]bool
 }

@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"slices"
+	"sync/atomic"
 	"time"
 
 	"candidharbor/internal/volume/journal"
@@ -19,7 +20,7 @@ type Follower struct {
 	audited time.Time
 	// exact says that nothing changed since the last snapshot began, up to the last look.
 	exact   bool
-	refused string // why the journal is trusted no more
+	refused atomic.Pointer[string] // why the journal is trusted no more
 }
 
 // NewFollower returns a follower of a directory. With a journal of nil every reading looks
@@ -42,7 +43,7 @@ func (f *Follower) Close() {
 // Changed reports when first and last something changed since the last reading; zero when
 // nothing did. ok is false when that is not known.
 func (f *Follower) Changed() (first, last time.Time, ok bool) {
-	if f.watch == nil || f.refused != "" {
+	if f.watch == nil || f.refused.Load() != nil {
 		return first, last, false
 	}
 	return f.watch.Peek()
@@ -67,8 +68,10 @@ type Followed struct {
 
 // Read scans the volume, looking only where the journal says so when it can say.
 func (f *Follower) Read(ctx context.Context, opt ScanOptions, now time.Time) (*Scanned, *Followed, error) {
-	how := &Followed{f: f, now: now, Why: f.refused}
-	if f.watch != nil && f.refused == "" {
+	how := &Followed{f: f, now: now}
+	if why := f.refused.Load(); why != nil {
+		how.Why = *why
+	} else if f.watch != nil {
 		var err error
 		if how.reading, err = f.watch.Begin(); err != nil {
 			how.Why = err.Error()
@@ -78,7 +81,7 @@ func (f *Follower) Read(ctx context.Context, opt ScanOptions, now time.Time) (*S
 	}
 	r := how.reading
 	if r != nil && r.Told && f.names != nil {
-		opt.Changes = &Changes{Dirs: r.Dirs, Below: r.Below, Inodes: r.Inodes, Always: r.Always}
+		opt.Changes = &Changes{Dirs: r.Dirs, Below: r.Below, Inodes: r.Inodes, Touched: r.Touched, Always: r.Always}
 		opt.Names = f.names
 		opt.Audit = now.Sub(f.audited) >= auditEvery
 		how.ByJournal, how.Audited = !opt.Audit, opt.Audit
@@ -94,7 +97,8 @@ func (f *Follower) Read(ctx context.Context, opt ScanOptions, now time.Time) (*S
 	if anew != "" && how.ByJournal {
 		res.Forget()
 		how.ByJournal, how.Why = false, anew
-		opt.Changes, opt.Names = nil, nil
+		// Everything below the top is looked at; what was written is still known.
+		opt.Changes = &Changes{Below: []string{""}, Touched: r.Touched, Always: r.Always}
 		if res, err = Scan(ctx, opt); err != nil {
 			return nil, how, err
 		}
@@ -129,7 +133,8 @@ func (h *Followed) Done(snapshot bool) {
 		return
 	}
 	if len(h.Untold) > 0 {
-		h.f.refused = fmt.Sprintf("on %s a change was found in %q that had not been told", h.now.Format("2006-01-02 15:04"), h.Untold[0])
+		why := fmt.Sprintf("on %s a change was found in %q that had not been told", h.now.Format("2006-01-02 15:04"), h.Untold[0])
+		h.f.refused.Store(&why)
 		h.f.exact = false
 		return
 	}

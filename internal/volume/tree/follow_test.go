@@ -22,12 +22,11 @@ import (
 // journal and compared with a reading that knows nothing.
 type followed struct {
 	*bench
-	j       *journal.Journal
-	f       *Follower
-	dir     string
-	told    int // readings that the journal vouched for
-	now     time.Time
-	changed bool
+	j    *journal.Journal
+	f    *Follower
+	dir  string
+	told int // readings that the journal vouched for
+	now  time.Time
 }
 
 func follow(t testing.TB, base string) *followed {
@@ -155,7 +154,7 @@ func (s *strangers) bytes() []byte {
 // change does one thing; what cannot be done is left. It returns what it tried.
 func (s *strangers) change() string {
 	dirs := s.names(true)
-	switch k := s.r.IntN(18); k {
+	switch k := s.r.IntN(19); k {
 	case 0, 1:
 		p := s.fresh()
 		os.WriteFile(p, s.bytes(), 0o644)
@@ -250,6 +249,19 @@ func (s *strangers) change() string {
 		}
 		return "remove all of " + p
 	}
+	if s.r.IntN(2) == 0 { // through a map that is gone at once; in memory no time tells of it
+		p := s.file()
+		fd, err := unix.Open(p, unix.O_RDWR|unix.O_CLOEXEC, 0)
+		if err != nil {
+			return ""
+		}
+		defer unix.Close(fd)
+		if m, err := unix.Mmap(fd, 0, 4096, unix.PROT_READ|unix.PROT_WRITE, unix.MAP_SHARED); err == nil {
+			touch(m, s.r.IntN(300))
+			unix.Munmap(m)
+		}
+		return "write and unmap " + p
+	}
 	p := s.fresh()
 	os.Symlink("target"+strconv.Itoa(s.r.IntN(5)), p)
 	return "symlink " + p
@@ -296,6 +308,9 @@ func TestJournalAgainstScan(t *testing.T) {
 				}
 				if round > 0 && s.r.IntN(40) == 0 {
 					f.restart()
+					if name == "memory" { // there no time tells of writes through maps, so nothing remembered can be compared
+						f.cache = t.TempDir()
+					}
 					require.False(t, f.agrees(what+"\nrestart").ByJournal)
 				}
 				f.now = f.now.Add(time.Hour)
@@ -330,9 +345,8 @@ func TestJournalWhileOthersWrite(t *testing.T) {
 			}
 		}()
 		for range 3 {
-			_, how := f.read()
+			f.read()
 			f.now = f.now.Add(time.Minute)
-			require.False(t, how.Watched)
 		}
 		close(stop)
 		<-rested

@@ -376,8 +376,9 @@ func (s *scanner) list(fd int, rel string, old *cacheDir, lost bool, p *patch) (
 			s.entered = append(s.entered, it.st.Ino)
 			s.mu.Unlock()
 		}
+		touched := false
 		if s.opt.Changes != nil {
-			it.mapped = s.opt.Changes.Always[it.st.Ino]
+			it.mapped, touched = s.opt.Changes.Always[it.st.Ino], s.opt.Changes.Touched[it.st.Ino]
 		}
 		if old != nil {
 			for at < len(old.entries) && string(old.entries[at].name) < name {
@@ -388,7 +389,7 @@ func (s *scanner) list(fd int, rel string, old *cacheDir, lost bool, p *patch) (
 				e := it.old
 				as := e.kind == kindOf(it.st.Mode) && e.inode == it.st.Ino &&
 					e.ctime == unix.TimespecToNsec(it.st.Ctim) && (e.kind == object.Dir || e.size == it.st.Size)
-				it.same = as && !lost && e.trusted && !it.mapped
+				it.same = as && !lost && e.trusted && !it.mapped && (!touched || e.kind != object.File)
 				// The told change of a directory may show in its parent's entry alone.
 				untold = untold || (!as && p.kid(name) == nil)
 			} else {
