@@ -12,7 +12,6 @@ import (
 	"candidharbor/core/object"
 	"candidharbor/core/retention"
 	"candidharbor/internal/catalog"
-	"candidharbor/internal/store"
 )
 
 // freed returns the stored bytes that removing snapshots gives back.
@@ -351,109 +350,4 @@ func (s *Site) afterHand(row *catalog.Snapshot, set []*catalog.Snapshot) (*api.S
 		return nil, err
 	}
 	return s.snapshotView(row, nil)
-}
-
-// Sweep starts a run that gives back what no snapshot needs.
-func (s *Site) Sweep(settle bool, by string) (api.Run, error) {
-	j, err := s.startSweep(settle, by)
-	if err != nil {
-		return api.Run{}, err
-	}
-	return j.view(), nil
-}
-
-func (s *Site) startSweep(settle bool, by string) (*job, error) {
-	return s.start("sweep", s.Place(), by, func(ctx context.Context, j *job) (any, string, error) {
-		if held, err := s.cat.Setting(holdSetting); err != nil || held != "" {
-			return nil, "", errors.Join(err, conflict("nothing is swept at present: %s", held))
-		}
-		j.say("waiting for another sweep")
-		release, err := s.hold(ctx, "sweep")
-		if err != nil {
-			return nil, "", err
-		}
-		defer release()
-		var done, total counter
-		j.begin(func() api.Progress { return api.Progress{Files: done.Load(), TotalBytes: 0} })
-		j.say("packing anew what is needed")
-		res, err := s.store.Sweep(ctx, store.SweepOptions{Settle: settle, Progress: func(d, t int64) { done.Store(d); total.Store(t) }})
-		if err != nil {
-			return nil, "", err
-		}
-		return res, fmt.Sprintf("%d objects nobody needs; %s given back, %s wait in packs that are mostly needed", res.Condemned, size(res.FreedBytes), size(res.WaitingBytes)), nil
-	})
-}
-
-// Verify starts a run that reads everything stored and recomputes every identity.
-func (s *Site) Verify(by string) (api.Run, error) {
-	j, err := s.start("verify", s.Place(), by, func(ctx context.Context, j *job) (any, string, error) {
-		var done, total counter
-		j.begin(func() api.Progress { return api.Progress{DoneBytes: done.Load(), TotalBytes: total.Load()} })
-		j.say("reading")
-		res, err := s.store.Verify(ctx, store.VerifyOptions{Progress: func(d, t int64) { done.Store(d); total.Store(t) }})
-		if err != nil {
-			return nil, "", err
-		}
-		for _, d := range res.Damage {
-			j.logf("%s at byte %d of %s: %s", d.Kind, d.Offset, d.Pack, d.What)
-			for _, sn := range d.Snapshots {
-				for _, p := range sn.Paths {
-					j.logf("  concerns %s in snapshot %s", p, sn.ID.String()[:12])
-				}
-				if sn.More > 0 {
-					j.logf("  and %d more paths in snapshot %s", sn.More, sn.ID.String()[:12])
-				}
-			}
-		}
-		if len(res.Damage) == 0 {
-			return res, fmt.Sprintf("%d objects, %s: all as written", res.Objects, size(res.Bytes)), nil
-		}
-		j.remark()
-		return res, fmt.Sprintf("%d of %d objects are damaged; the log names the snapshots and paths. Everything else is whole. The next snapshot of an undamaged volume puts back what it still has", len(res.Damage), res.Objects), nil
-	})
-	if err != nil {
-		return api.Run{}, err
-	}
-	return j.view(), nil
-}
-
-// Usage tells what the store holds, by volume.
-func (s *Site) Usage() (*api.Usage, error) {
-	u := s.store.Usage()
-	out := &api.Usage{Place: s.Place(), Objects: u.Objects, Packs: u.Packs, StoredBytes: u.StoredBytes, DeadBytes: u.DeadBytes, Snapshots: u.Snapshots,
-		FreeBytes: u.FreeBytes, Volumes: []api.VolumeUsage{}}
-	out.BallastHeld, out.BallastWanted = s.store.Ballast()
-	vols, err := s.cat.Volumes()
-	if err != nil {
-		return nil, err
-	}
-	for _, v := range vols {
-		rows, err := s.cat.Snapshots(s.Place(), v.Name, catalog.SnapshotFilter{})
-		if err != nil {
-			return nil, err
-		}
-		ids := make([]object.ID, len(rows))
-		for i, r := range rows {
-			ids[i], _ = object.ParseID(r.ID)
-		}
-		vu := api.VolumeUsage{Volume: v.Name, Snapshots: len(rows)}
-		if len(ids) > 0 {
-			if vu.Unique, err = s.store.Freed(ids); err != nil {
-				return nil, err
-			}
-			if vu.Referenced, err = s.store.ReferencedBy(ids); err != nil {
-				return nil, err
-			}
-		}
-		out.Volumes = append(out.Volumes, vu)
-	}
-	if out.Caps, err = s.Caps(); err != nil {
-		return nil, err
-	}
-	f, err := s.forecast()
-	if err != nil {
-		return nil, err
-	}
-	out.Forecast = *f
-	return out, nil
 }
