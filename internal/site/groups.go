@@ -334,7 +334,7 @@ func (s *Site) dropTorn(lost []object.ID) ([]object.ID, error) {
 		if err != nil {
 			return nil, err
 		}
-		if last == nil || last.Term > int64(root.Term) || last.Sequence >= int64(root.Sequence) {
+		if last != nil && (last.Term > int64(root.Term) || last.Sequence >= int64(root.Sequence)) {
 			keep = append(keep, id)
 			continue
 		}

@@ -204,6 +204,24 @@ func TestSetIsWholeOrNotThere(t *testing.T) {
 	require.Len(t, w.rows(s, "papers"), 1)
 	require.Len(t, s.store.Roots(), 2)
 
+	// So it is with the very first set of a site: nothing is held, and nothing of it is there.
+	fresh := w.open("fresh")
+	for _, name := range []string{"one", "two"} {
+		w.share(fresh, name)
+	}
+	_, err = fresh.PutGroup("both", api.GroupPut{Volumes: []string{"one", "two"}})
+	require.NoError(t, err)
+	w.take(fresh, "one")
+	last = must(fresh.set(w.rows(fresh, "one")[0]))
+	gone, err = object.ParseID(last[0].ID)
+	require.NoError(t, err)
+	require.NoError(t, fresh.store.RemoveRoots(gone))
+	require.NoError(t, fresh.cat.ForgetSnapshots("fresh", last[0].ID, last[1].ID))
+	require.NoError(t, fresh.Close())
+	fresh = w.open("fresh")
+	require.Empty(t, fresh.store.Roots())
+	require.Empty(t, must(fresh.Info()).Held)
+
 	// What is known as acknowledged stays, though its mate was removed for itself.
 	first := must(s.set(w.rows(s, "ledger")[0]))
 	gone, err = object.ParseID(first[1].ID)

@@ -44,7 +44,14 @@ func (s *Site) reconcile() error {
 	if len(lost) == 0 {
 		return nil
 	}
-	if len(known) > 0 {
+	// A catalogue that knows volumes was not lost: what it lacks a crash left. Of a single
+	// snapshot nothing could be removed in any case.
+	vols, err := s.cat.Volumes()
+	if err != nil {
+		return err
+	}
+	rebuilt := len(known) == 0 && len(vols) == 0 && len(lost) > 1
+	if !rebuilt {
 		if lost, err = s.dropTorn(lost); err != nil {
 			return err
 		}
@@ -53,7 +60,7 @@ func (s *Site) reconcile() error {
 	if err := s.takeUp(lost); err != nil {
 		return err
 	}
-	if len(known) == 0 {
+	if rebuilt {
 		return s.cat.Set(holdSetting, fmt.Sprintf("the catalogue was rebuilt from the store on %s; look at what is there, put your policies back, then release it with: candid store release", s.clock.Now().Format("2006-01-02 15:04")))
 	}
 	return nil
