@@ -74,6 +74,13 @@ func TestCapOldestGoes(t *testing.T) {
 	w.done(s)(s.Prune("", "test"))
 	require.Len(t, left(), 3, "the newest, the recalled and the marked stay whatever the cap")
 
+	// A floor that the disk cannot hold is said.
+	require.NotContains(t, must(s.Usage()).Forecast.Sentence, "The floor")
+	s.cfg.Floor, s.floor = "1000 days", 1000*24*time.Hour
+	s.room = func() (int64, int64) { return 1 << 20, 1 << 30 }
+	require.Contains(t, must(s.Usage()).Forecast.Sentence, "The floor keeps everything for 1000 days; at ")
+	s.floor = 0
+
 	for _, bad := range []api.CapPut{{Scope: "volume", Name: "none", Snapshots: 1}, {Scope: "peer", Name: "none", Snapshots: 1}, {Scope: "place", Name: "there", Bytes: 1},
 		{Scope: "volume", Name: "notes"}, {Scope: "volume", Name: "notes", Snapshots: -1}, {Scope: "volume", Name: "notes", Snapshots: 1, Reached: "explode"}, {Scope: "site", Name: "here", Snapshots: 1}} {
 		_, err := s.PutCap(bad)

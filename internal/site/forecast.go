@@ -64,5 +64,18 @@ func (s *Site) forecast() (*api.Forecast, error) {
 	return out, nil
 }
 
+// floorNeeds tells of a floor that holds more than there is room for; empty when it does
+// not.
+func (s *Site) floorNeeds(addedPerDay, stored int64) string {
+	days := s.floor.Hours() / 24
+	free, _ := s.room()
+	need := int64(float64(addedPerDay) * days)
+	if need <= stored+free {
+		return ""
+	}
+	return fmt.Sprintf(" The floor keeps everything for %s; at %s a day that needs %s, and there are %s: lower the floor, or make room.",
+		s.cfg.Floor, size(addedPerDay), size(need), size(stored+free))
+}
+
 // forecastSoon is how near a full filesystem must be to be told on the first page.
 const forecastSoon = 30 * 24 * time.Hour

@@ -160,8 +160,8 @@ func (s *Site) startPrune(volume, by string) (*job, error) {
 		}
 		defer release()
 		j.begin(nil)
-		if err := errors.Join(s.noteUsage(), s.store.KeepBallast()); err != nil {
-			return nil, "", err
+		if err := errors.Join(s.noteUsage(), s.store.KeepBallast()); err != nil { // no reason not to make room
+			s.log.Error("it could not be noted how full the store is, or the ballast not be kept", "error", err)
 		}
 		res, err := s.prune(ctx, j, volume)
 		if err != nil {

@@ -33,8 +33,20 @@ func (s *Site) TakeSnapshot(volume string, ask api.SnapshotTake, by string) (api
 	if err := s.takeable(v); err != nil {
 		return api.Run{}, err
 	}
-	if why, err := s.full(v); err != nil || why != "" {
-		return api.Run{}, errors.Join(err, conflict("nothing was taken of %s: %s", v.Name, why))
+	_, members, err := s.groupOf(v.Name)
+	if err != nil {
+		return api.Run{}, err
+	}
+	for _, name := range members {
+		m, err := s.cat.Volume(name)
+		if err != nil {
+			return api.Run{}, err
+		}
+		if why, err := s.full(m); err != nil {
+			return api.Run{}, err
+		} else if why != "" {
+			return api.Run{}, conflict("nothing was taken of %s: %s", v.Name, why)
+		}
 	}
 	if ask.KeepUntil != nil && !ask.KeepUntil.After(s.clock.Now()) {
 		return api.Run{}, bad("keep-until %s has passed already: give a time to come", ask.KeepUntil.Format(time.RFC3339))

@@ -85,6 +85,7 @@ func (s *Site) Usage() (*api.Usage, error) {
 	if err != nil {
 		return nil, err
 	}
+	var added int64
 	for _, v := range vols {
 		rows, err := s.cat.Snapshots(s.Place(), v.Name, catalog.SnapshotFilter{})
 		if err != nil {
@@ -94,6 +95,7 @@ func (s *Site) Usage() (*api.Usage, error) {
 		for i, r := range rows {
 			ids[i], _ = object.ParseID(r.ID)
 		}
+		added += addedPerDay(rows, s.clock.Now())
 		vu := api.VolumeUsage{Volume: v.Name, Snapshots: len(rows)}
 		if len(ids) > 0 {
 			if vu.Unique, err = s.store.Freed(ids); err != nil {
@@ -113,5 +115,6 @@ func (s *Site) Usage() (*api.Usage, error) {
 		return nil, err
 	}
 	out.Forecast = *f
+	out.Forecast.Sentence += s.floorNeeds(added, out.StoredBytes)
 	return out, nil
 }

@@ -120,6 +120,9 @@ func (d *disk) drain() {
 
 func (d *disk) take(e event, now time.Time) {
 	d.seq++
+	if len(d.watches) == 0 {
+		return
+	}
 	if e.overflow {
 		d.forget("the kernel lost track: too much changed at once")
 		return
