@@ -17,28 +17,23 @@ type Stretch struct {
 	Open     bool // it went on at the end
 }
 
-// Result is how a stretch of time went. The three durations add up to it.
+// Result is how a stretch of time went. The four durations add up to it.
 type Result struct {
 	OnTarget, Late, Unprotected time.Duration
+	Paused                      time.Duration // a state was there, and none was asked for
 	Stretches                   []Stretch
 	WorstAge                    time.Duration
 	WorstAt                     time.Time
 }
 
 // Measure goes through [from, to). Nothing is known before the first state. An objective
-// of 0 is always met once a state is there.
-func Measure(states []State, objective time.Duration, from, to time.Time) (r Result) {
+// of 0 is always met once a state is there. In a pause nothing is late.
+func Measure(states []State, objective time.Duration, pauses []Stretch, from, to time.Time) (r Result) {
 	states = slices.Clone(states)
 	slices.SortFunc(states, func(a, b State) int { return a.Known.Compare(b.Known) })
 	at := from
 	var newest time.Time // zero: none
-	advance := func(until time.Time) {
-		if until.After(to) {
-			until = to
-		}
-		if !until.After(at) {
-			return
-		}
+	step := func(until time.Time) {
 		if newest.IsZero() {
 			r.Unprotected += until.Sub(at)
 			at = until
@@ -64,6 +59,31 @@ func Measure(states []State, objective time.Duration, from, to time.Time) (r Res
 			}
 		}
 		at = until
+	}
+	advance := func(until time.Time) {
+		if until.After(to) {
+			until = to
+		}
+		for until.After(at) {
+			end, paused := until, false
+			for _, p := range pauses {
+				switch {
+				case !p.From.After(at) && p.To.After(at): // within it
+					paused = true
+					if p.To.Before(end) {
+						end = p.To
+					}
+				case p.From.After(at) && p.From.Before(end):
+					end = p.From
+				}
+			}
+			if !paused || newest.IsZero() {
+				step(end)
+				continue
+			}
+			r.Paused += end.Sub(at)
+			at = end
+		}
 	}
 	for _, s := range states {
 		if s.Known.After(to) {

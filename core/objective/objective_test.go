@@ -2,6 +2,7 @@ package objective
 
 import (
 	"fmt"
+	"slices"
 	"testing"
 	"time"
 
@@ -22,9 +23,14 @@ func TestAgainstEveryMinute(t *testing.T) {
 			states = append(states, State{Known: minute(known), As: minute(known - rapid.IntRange(-20, 400).Draw(t, "age"))})
 		}
 		objective := rapid.IntRange(0, 300).Draw(t, "objective")
+		var pauses []Stretch
+		for range rapid.IntRange(0, 3).Draw(t, "pauses") {
+			p := rapid.IntRange(-100, 1000).Draw(t, "paused")
+			pauses = append(pauses, Stretch{From: minute(p), To: minute(p + rapid.IntRange(1, 200).Draw(t, "for"))})
+		}
 		from, to := 0, rapid.IntRange(1, 1000).Draw(t, "to")
-		got := Measure(states, time.Duration(objective)*time.Minute, minute(from), minute(to))
-		var on, late, none int
+		got := Measure(states, time.Duration(objective)*time.Minute, pauses, minute(from), minute(to))
+		var on, late, none, paused int
 		var stretches [][2]int
 		for m := from; m < to; m++ {
 			var newest time.Time
@@ -37,9 +43,12 @@ func TestAgainstEveryMinute(t *testing.T) {
 					newest = as
 				}
 			}
+			resting := slices.ContainsFunc(pauses, func(p Stretch) bool { return !minute(m).Before(p.From) && minute(m).Before(p.To) })
 			switch {
 			case newest.IsZero():
 				none++
+			case resting:
+				paused++
 			case objective > 0 && !minute(m).Before(newest.Add(time.Duration(objective)*time.Minute)):
 				late++
 				if n := len(stretches); n > 0 && stretches[n-1][1] == m {
@@ -51,7 +60,7 @@ func TestAgainstEveryMinute(t *testing.T) {
 				on++
 			}
 		}
-		require.Equal(t, [3]int{on, late, none}, [3]int{int(got.OnTarget.Minutes()), int(got.Late.Minutes()), int(got.Unprotected.Minutes())})
+		require.Equal(t, [4]int{on, late, none, paused}, [4]int{int(got.OnTarget.Minutes()), int(got.Late.Minutes()), int(got.Unprotected.Minutes()), int(got.Paused.Minutes())})
 		require.Len(t, got.Stretches, len(stretches))
 		for i, s := range stretches {
 			require.Equal(t, minute(s[0]), got.Stretches[i].From)
@@ -63,7 +72,7 @@ func TestAgainstEveryMinute(t *testing.T) {
 
 func ExampleMeasure() {
 	hour := func(h int) time.Time { return begin.Add(time.Duration(h) * time.Hour) }
-	r := Measure([]State{{hour(0), hour(0)}, {hour(1), hour(1)}, {hour(6), hour(5)}}, 2*time.Hour, hour(0), hour(8))
+	r := Measure([]State{{hour(0), hour(0)}, {hour(1), hour(1)}, {hour(6), hour(5)}}, 2*time.Hour, nil, hour(0), hour(8))
 	fmt.Println(r.OnTarget, r.Late, r.WorstAge)
 	for _, s := range r.Stretches {
 		fmt.Println(s.From.Format("15:04"), s.To.Format("15:04"), s.Open)

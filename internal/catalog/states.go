@@ -33,3 +33,22 @@ func (c *Catalog) ForgetStates(before time.Time) error {
 	_, err := c.db.Exec(`DELETE FROM states AS s WHERE known<? AND known<(SELECT MAX(known) FROM states t WHERE t.volume=s.volume AND t.place=s.place)`, At(before))
 	return err
 }
+
+// Pause is a time in which a volume was paused.
+type Pause struct {
+	Volume string `db:"volume"`
+	Since  Time   `db:"since"`
+	Until  Time   `db:"until"`
+}
+
+// PutPause notes a pause that is over.
+func (c *Catalog) PutPause(p *Pause) error {
+	_, err := c.db.NamedExec(`INSERT OR REPLACE INTO pauses (volume,since,until) VALUES (:volume,:since,:until)`, p)
+	return err
+}
+
+// Pauses lists the pauses of a volume that ended after a time.
+func (c *Catalog) Pauses(volume string, after time.Time) (out []*Pause, err error) {
+	err = c.db.Select(&out, `SELECT * FROM pauses WHERE volume=? AND until>? ORDER BY since`, volume, At(after))
+	return out, err
+}

@@ -156,9 +156,9 @@ func reportObjectives(ctx context.Context, f *face, cmd *cli.Command) error {
 			if x.WorstAt != nil {
 				worst = fmt.Sprintf("%s, %s", age(x.WorstAgeSeconds), when(*x.WorstAt))
 			}
-			rows = append(rows, []string{x.Volume, x.Place, goal, fmt.Sprintf("%.2f %%", x.OnTargetPercent), spell(x.LateSeconds), strconv.Itoa(x.LateCount), spell(x.UnprotectedSeconds), strconv.Itoa(x.Gaps), worst})
+			rows = append(rows, []string{x.Volume, x.Place, goal, fmt.Sprintf("%.2f %%", x.OnTargetPercent), spell(x.LateSeconds), strconv.Itoa(x.LateCount), spell(x.UnprotectedSeconds), spell(x.PausedSeconds), strconv.Itoa(x.Gaps), worst})
 		}
-		f.list([]string{"VOLUME", "PLACE", "OBJECTIVE", "ON TARGET", "LATE", "TIMES", "UNPROTECTED", "GAPS", "OLDEST IT GOT"}, rows, "Nothing was protected in that time.")
+		f.list([]string{"VOLUME", "PLACE", "OBJECTIVE", "ON TARGET", "LATE", "TIMES", "UNPROTECTED", "PAUSED", "GAPS", "OLDEST IT GOT"}, rows, "Nothing was protected in that time.")
 		for i, l := range r.Late {
 			if i == 0 {
 				f.say("")
@@ -190,7 +190,7 @@ func spell(seconds int64) string {
 func (f *face) objectivesCSV(r *api.Objectives, name string) error {
 	var b strings.Builder
 	w := csv.NewWriter(&b)
-	err := w.Write([]string{"site", "volume", "place", "since", "until", "objective_seconds", "on_target_seconds", "late_seconds", "unprotected_seconds", "on_target_percent", "late_count", "gaps", "worst_age_seconds", "worst_at"})
+	err := w.Write([]string{"site", "volume", "place", "since", "until", "objective_seconds", "on_target_seconds", "late_seconds", "unprotected_seconds", "paused_seconds", "on_target_percent", "late_count", "gaps", "worst_age_seconds", "worst_at"})
 	for _, x := range r.Rows {
 		worst := ""
 		if x.WorstAt != nil {
@@ -198,7 +198,7 @@ func (f *face) objectivesCSV(r *api.Objectives, name string) error {
 		}
 		n := func(v int64) string { return strconv.FormatInt(v, 10) }
 		err = errors.Join(err, w.Write([]string{r.Site, x.Volume, x.Place, r.Since.Format(time.RFC3339), r.Until.Format(time.RFC3339), n(x.ObjectiveSeconds), n(x.OnTargetSeconds), n(x.LateSeconds),
-			n(x.UnprotectedSeconds), strconv.FormatFloat(x.OnTargetPercent, 'f', 4, 64), strconv.Itoa(x.LateCount), strconv.Itoa(x.Gaps), n(x.WorstAgeSeconds), worst}))
+			n(x.UnprotectedSeconds), n(x.PausedSeconds), strconv.FormatFloat(x.OnTargetPercent, 'f', 4, 64), strconv.Itoa(x.LateCount), strconv.Itoa(x.Gaps), n(x.WorstAgeSeconds), worst}))
 	}
 	w.Flush()
 	if err = errors.Join(err, w.Error()); err != nil {

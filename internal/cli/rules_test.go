@@ -264,9 +264,9 @@ Removing 2 snapshots would give back N B after grace and a sweep.
 `)
 	d.reads("report objectives --since 2026-03-01", `
 larkfield, from 2026-03-01 00:00:00 to 2026-03-11 12:00:00, by the objectives as they are now
-VOLUME	PLACE	OBJECTIVE	ON TARGET	LATE	TIMES	UNPROTECTED	GAPS	OLDEST IT GOT
-letters	larkfield	2 h	29.22 %	6 days	32	3 h	4	30 h, 2026-03-07 18:00:00
-letters	stonewick	-	98.63 %	-	0	3 h	0	30 h, 2026-03-07 18:00:00
+VOLUME	PLACE	OBJECTIVE	ON TARGET	LATE	TIMES	UNPROTECTED	PAUSED	GAPS	OLDEST IT GOT
+letters	larkfield	2 h	29.22 %	6 days	32	3 h	-	4	30 h, 2026-03-07 18:00:00
+letters	stonewick	-	98.63 %	-	0	3 h	-	0	30 h, 2026-03-07 18:00:00
 
 letters was late at larkfield from 2026-03-02 14:00:00 to 2026-03-02 18:00:00
 letters was late at larkfield from 2026-03-02 20:00:00 to 2026-03-03 00:00:00

@@ -101,7 +101,7 @@ func (s *Site) ResumeVolume(name string) (string, error) {
 		return "", conflict("volume %s is not paused", name)
 	}
 	since := v.Paused.Time
-	if err := errors.Join(s.cat.Scheduled(name, s.clock.Now()), s.cat.SetPaused(name, time.Time{})); err != nil {
+	if err := errors.Join(s.cat.PutPause(&catalog.Pause{Volume: name, Since: v.Paused, Until: catalog.At(s.clock.Now())}), s.cat.Scheduled(name, s.clock.Now()), s.cat.SetPaused(name, time.Time{})); err != nil {
 		return "", err
 	}
 	s.cat.Settle()

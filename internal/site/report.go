@@ -60,6 +60,10 @@ func (s *Site) Objectives(since time.Time) (*api.Objectives, error) {
 		for _, g := range gaps {
 			out.Gaps = append(out.Gaps, api.GapReport{Volume: v.Name, Due: g.Due.Time, Cause: g.Cause})
 		}
+		pauses, err := s.pausesOf(v, from, now)
+		if err != nil {
+			return nil, err
+		}
 		places, err := s.reportPlaces(v, rs)
 		if err != nil {
 			return nil, err
@@ -77,13 +81,16 @@ func (s *Site) Objectives(since time.Time) (*api.Objectives, error) {
 					reached++
 				}
 			}
-			m := objective.Measure(list, rs.objectives[place], from, now)
+			m := objective.Measure(list, rs.objectives[place], pauses, from, now)
 			row := api.ObjectiveRow{Volume: v.Name, Place: place, ObjectiveSeconds: int64(rs.objectives[place].Seconds()), OnTargetSeconds: int64(m.OnTarget.Seconds()),
-				LateSeconds: int64(m.Late.Seconds()), UnprotectedSeconds: int64(m.Unprotected.Seconds()), LateCount: len(m.Stretches), WorstAgeSeconds: int64(m.WorstAge.Seconds()), States: reached}
+				LateSeconds: int64(m.Late.Seconds()), UnprotectedSeconds: int64(m.Unprotected.Seconds()), PausedSeconds: int64(m.Paused.Seconds()), LateCount: len(m.Stretches), WorstAgeSeconds: int64(m.WorstAge.Seconds()), States: reached}
 			if !m.WorstAt.IsZero() {
 				row.WorstAt = &m.WorstAt
 			}
-			row.OnTargetPercent = 100 * m.OnTarget.Seconds() / now.Sub(from).Seconds()
+			row.OnTargetPercent = 100
+			if asked := now.Sub(from) - m.Paused; asked > 0 {
+				row.OnTargetPercent = 100 * m.OnTarget.Seconds() / asked.Seconds()
+			}
 			if place == s.Place() {
 				row.Gaps = len(gaps)
 			}
@@ -92,6 +99,22 @@ func (s *Site) Objectives(since time.Time) (*api.Objectives, error) {
 			}
 			out.Rows = append(out.Rows, row)
 		}
+	}
+	return out, nil
+}
+
+// pausesOf are the times in which a volume was paused, the present one included.
+func (s *Site) pausesOf(v *catalog.Volume, from, now time.Time) ([]objective.Stretch, error) {
+	rows, err := s.cat.Pauses(v.Name, from)
+	if err != nil {
+		return nil, err
+	}
+	var out []objective.Stretch
+	for _, p := range rows {
+		out = append(out, objective.Stretch{From: p.Since.Time, To: p.Until.Time})
+	}
+	if !v.Paused.IsZero() {
+		out = append(out, objective.Stretch{From: v.Paused.Time, To: now})
 	}
 	return out, nil
 }

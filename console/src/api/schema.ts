@@ -1174,6 +1174,11 @@ export interface components {
             onTargetPercent: number;
             /** Format: int64 */
             onTargetSeconds: number;
+            /**
+             * Format: int64
+             * @description paused, so that nothing was late; the percentage leaves it out
+             */
+            pausedSeconds: number;
             place: string;
             /**
              * Format: int64

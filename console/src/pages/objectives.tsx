@@ -60,7 +60,7 @@ export function Objectives() {
 function Course({ report, row }: { report: Report; row: Row }) {
   const from = Date.parse(report.since), to = Date.parse(report.until);
   const x = (at: number) => (100 * (Math.max(at, from) - from)) / (to - from);
-  const known = row.onTargetSeconds + row.lateSeconds;
+  const known = row.onTargetSeconds + row.lateSeconds + row.pausedSeconds;
   const began = to - (known * 1000);
   const late = (report.late ?? []).filter((l) => l.volume === row.volume && l.place === row.place);
   return (
@@ -73,8 +73,8 @@ function Course({ report, row }: { report: Report; row: Row }) {
 }
 
 function save(r: Report) {
-  const head = ["site", "volume", "place", "since", "until", "objective_seconds", "on_target_seconds", "late_seconds", "unprotected_seconds", "on_target_percent", "late_count", "gaps", "worst_age_seconds", "worst_at"];
-  const rows = (r.rows ?? []).map((x) => [r.site, x.volume, x.place, r.since, r.until, x.objectiveSeconds, x.onTargetSeconds, x.lateSeconds, x.unprotectedSeconds, x.onTargetPercent.toFixed(4), x.lateCount, x.gaps, x.worstAgeSeconds, x.worstAt ?? ""].join(","));
+  const head = ["site", "volume", "place", "since", "until", "objective_seconds", "on_target_seconds", "late_seconds", "unprotected_seconds", "paused_seconds", "on_target_percent", "late_count", "gaps", "worst_age_seconds", "worst_at"];
+  const rows = (r.rows ?? []).map((x) => [r.site, x.volume, x.place, r.since, r.until, x.objectiveSeconds, x.onTargetSeconds, x.lateSeconds, x.unprotectedSeconds, x.pausedSeconds, x.onTargetPercent.toFixed(4), x.lateCount, x.gaps, x.worstAgeSeconds, x.worstAt ?? ""].join(","));
   const link = document.createElement("a");
   link.href = URL.createObjectURL(new Blob([[head.join(","), ...rows, ""].join("\n")], { type: "text/csv" }));
   link.download = `${r.site}-objectives.csv`;
