@@ -156,6 +156,7 @@ func TestGroupIsDecidedAsOne(t *testing.T) {
 	w.until(s, w.clock.Now().Add(24*time.Hour))
 	require.Len(t, w.rows(s, "ledger"), n, "without one the set would not be whole")
 	require.Equal(t, []string{"papers"}, must(s.Group("books")).Waiting)
+	require.Contains(t, must(s.Volume("ledger")).Sentence, "Its group books waits, because papers is paused")
 }
 
 // What a crash left of a set is not there after it; a set is seen at the far side once all

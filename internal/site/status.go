@@ -78,7 +78,17 @@ func (s *Site) volumeView(v *catalog.Volume, counts map[string][2]int) (*api.Vol
 		}
 		out.Places = append(out.Places, placeState(r.Peer, at, rs.objectives[r.Peer], rv.Backlog, now))
 	}
-	return out, s.protection(out, v, rs, newest, now)
+	if err := s.protection(out, v, rs, newest, now); err != nil || out.Group == "" || out.PausedSince != nil {
+		return out, err
+	}
+	for _, m := range g.Members.V {
+		if mate, err := s.cat.Volume(m); err == nil && !mate.Paused.IsZero() {
+			out.NextDue = nil
+			out.Sentence += fmt.Sprintf(" Its group %s waits, because %s is paused: nothing is taken of it.", g.Name, m)
+			break
+		}
+	}
+	return out, nil
 }
 
 func placeState(place string, newest time.Time, objective time.Duration, backlog int, now time.Time) api.PlaceState {
