@@ -72,6 +72,55 @@ func TestConsole(t *testing.T) {
 		require.False(t, overflow, "%s is wider than the window", path)
 	}
 
+	// What is drawn is what the API says.
+	truth := func(path, ready, script string) {
+		t.Helper()
+		var differs []string
+		require.NoError(t, p.Do(20*time.Second, chromedp.Navigate(a.url+path)))
+		require.NoError(t, p.Wait(ready))
+		require.NoError(t, p.Do(20*time.Second, chromedp.Evaluate(`(async () => {
+			const out = [], is = (what, drawn, said) => { if (String(drawn) !== String(said)) out.push(what + ": drawn " + drawn + ", said " + said); };
+			const get = (u, body) => fetch("/api/v1" + u, body && {method: "POST", body: JSON.stringify(body), headers: {"Content-Type": "application/json"}}).then(r => r.json());
+			const all = q => [...document.querySelectorAll(q)];
+			`+script+`
+			return out;
+		})()`, &differs, awaitPromise)))
+		require.Empty(t, differs, path)
+	}
+	truth("/policies?policy=all", `document.querySelectorAll('svg[aria-label*="moments at"] title').length > 1`, `
+		const p = await get("/policies/preview", {name: "all", days: 90});
+		for (const place of p.places) {
+			is("rungs at " + place.place, all('svg[aria-label*="moments at ' + place.place + '"] line title').length, place.ladder.length);
+			const last = place.samples.at(-1);
+			is("count at " + place.place, all('svg[aria-label*="' + place.place + ': ' + last.count + ' at the end"]').length, 1);
+		}`)
+	truth("/space", `document.body.innerText.includes("Comes back by itself")`, `
+		const u = await get("/store"), most = Math.max(...u.volumes.map(v => v.referenced));
+		const bars = all("table.plain")[0].querySelectorAll("tbody tr");
+		is("volumes", bars.length, u.volumes.length);
+		u.volumes.forEach((v, i) => {
+			const [needs, own] = bars[i].querySelectorAll("rect");
+			is(v.volume + " needs", needs.getAttribute("width"), 100 * v.referenced / most + "%");
+			is(v.volume + " own", own.getAttribute("width"), 100 * v.unique / most + "%");
+			is(v.volume + " snapshots", bars[i].cells[1].innerText, v.snapshots);
+		});`)
+	truth("/objectives?days=30", `document.querySelector("table.plain svg")`, `
+		const since = new Date(Date.now() - 30 * 86400000).toISOString();
+		const r = await get("/reports/objectives?since=" + encodeURIComponent(since));
+		const rows = all("table.plain")[0].querySelectorAll("tbody tr");
+		is("rows", rows.length, r.rows.length);
+		r.rows.forEach((x, i) => {
+			const c = [...rows[i].cells].map(c => c.innerText);
+			is("row " + i, [c[0], c[1], c[6]].join(), [x.volume, x.place, x.gaps || "–"].join());
+			if (Math.abs(parseFloat(c[4]) - x.onTargetPercent) > 0.2) is("percent of " + x.volume, c[4], x.onTargetPercent);
+			is("late stretches of " + x.volume, rows[i].querySelectorAll("rect title").length, x.lateCount);
+		});`)
+	truth("/volumes/archive", `document.querySelectorAll('[role="slider"] svg rect, [role="slider"] svg path').length > 3`, `
+		const from = new Date(Date.now() - 30 * 86400000).toISOString(), to = new Date(Date.now() + 86400000).toISOString();
+		const tl = await get("/volumes/archive/timeline?from=" + encodeURIComponent(from) + "&to=" + encodeURIComponent(to));
+		is("snapshots", tl.lanes[0].marks.length, (await get("/volumes/archive")).snapshots);
+		is("why", tl.lanes[0].marks.every(m => m.why !== ""), true);`)
+
 	require.NoError(t, p.Do(20*time.Second, chromedp.Navigate(a.url+"/volumes/archive")))
 	require.NoError(t, p.Wait(`document.body.innerText.includes("letters/")`), "the newest state still has the folder")
 	faultless("/volumes/archive")

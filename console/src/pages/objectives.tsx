@@ -45,7 +45,7 @@ export function Objectives() {
           ))}</tbody>
         </table></div>
       )}
-      <p className="mt-1 text-xs text-faint">Line: on target. Filled: later than the objective. Broken line: no copy was there yet. Measured against the objectives as they are now.</p>
+      <p className="mt-1 text-xs text-faint">Line: on target, or paused. Filled: later than the objective. Broken line: no copy was there yet. Measured against the objectives as they are now.</p>
       {(r.gaps ?? []).length > 0 && (
         <section className="mt-6"><h2 className="head border-b border-ink">Missed due times</h2>
           <div className="max-h-72 overflow-y-auto"><table className="plain"><tbody>{(r.gaps ?? []).toReversed().slice(0, 200).map((g) => <tr key={g.volume + g.due}><td className="font-mono whitespace-nowrap">{stamp(g.due)}</td><td>{g.volume}</td><td className="text-faint">{g.cause}</td></tr>)}</tbody></table></div>
