@@ -116,9 +116,12 @@ func TestConsole(t *testing.T) {
 			is("late stretches of " + x.volume, rows[i].querySelectorAll("rect title").length, x.lateCount);
 		});`)
 	truth("/volumes/archive", `document.querySelectorAll('[role="slider"] svg rect, [role="slider"] svg path').length > 3`, `
-		const from = new Date(Date.now() - 30 * 86400000).toISOString(), to = new Date(Date.now() + 86400000).toISOString();
-		const tl = await get("/volumes/archive/timeline?from=" + encodeURIComponent(from) + "&to=" + encodeURIComponent(to));
+		const asked = performance.getEntriesByType("resource").map(e => e.name).filter(n => n.includes("/timeline")).at(-1);
+		const tl = await fetch(asked).then(r => r.json());
+		is("planned", all('[role="slider"] svg rect[stroke="var(--now)"]').length, tl.planned.length);
+		is("gaps", all('[role="slider"] svg rect[fill="url(#gap)"]').length, tl.gaps.length);
 		is("snapshots", tl.lanes[0].marks.length, (await get("/volumes/archive")).snapshots);
+		is("marks drawn in each lane", all('[role="slider"] svg [fill="var(--ink)"]').length >= tl.lanes.length, true);
 		is("why", tl.lanes[0].marks.every(m => m.why !== ""), true);`)
 
 	require.NoError(t, p.Do(20*time.Second, chromedp.Navigate(a.url+"/volumes/archive")))

@@ -86,15 +86,7 @@ func (s *Site) Caps() ([]api.Cap, error) {
 	if err != nil {
 		return nil, err
 	}
-	out := make([]api.Cap, 0, len(rows))
-	for _, c := range rows {
-		view, err := s.capView(c)
-		if err != nil {
-			return nil, err
-		}
-		out = append(out, *view)
-	}
-	return out, nil
+	return views(rows, s.capView)
 }
 
 func (s *Site) capView(c *catalog.Cap) (*api.Cap, error) {

@@ -73,6 +73,9 @@ func (s *Site) explainVolume(out *api.Explanation, v *catalog.Volume) error {
 			}
 		}
 	}
+	if err := s.explainGroup(v, rs, say); err != nil {
+		return err
+	}
 	if v.Offered != "" {
 		less, err := s.less(v, v.Offered)
 		if err != nil {

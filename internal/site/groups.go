@@ -97,23 +97,33 @@ func (s *Site) groupOf(volume string) (*catalog.Group, []string, error) {
 
 // holdsOf is how the writers of what is read together are held: as the group says, else as
 // the policies of its volumes say.
-func (s *Site) holdsOf(g *catalog.Group, all []*reading) []policy.Quiesce {
+func holdsOf(g *catalog.Group, rules ...*ruleset) []policy.Quiesce {
 	if g != nil && g.Freeze != "" {
 		return []policy.Quiesce{{Freeze: g.Freeze, Thaw: g.Thaw, Failing: g.Failing}}
 	}
 	var out []policy.Quiesce
-	for _, r := range all {
-		for _, q := range r.rs.quiesceOf() {
-			same := slices.IndexFunc(out, func(o policy.Quiesce) bool { return o.Freeze == q.Freeze && o.Thaw == q.Thaw })
-			switch {
-			case same < 0:
-				out = append(out, q)
-			case q.Failing == policy.FailingStop:
-				out[same].Failing = policy.FailingStop
+	for _, rs := range rules {
+		for _, p := range rs.policies {
+			if p.Quiesce.Freeze != "" && !rs.proposed && !p.Paused {
+				out = addHold(out, p.Quiesce)
 			}
 		}
 	}
 	return out
+}
+
+// addHold adds how writers are held; of two that differ only in what is done when it fails
+// the stricter counts.
+func addHold(all []policy.Quiesce, q policy.Quiesce) []policy.Quiesce {
+	for i, o := range all {
+		if o.Freeze == q.Freeze && o.Thaw == q.Thaw {
+			if q.Failing == policy.FailingStop {
+				all[i].Failing = policy.FailingStop
+			}
+			return all
+		}
+	}
+	return append(all, q)
 }
 
 func setWords(g *catalog.Group, all []*reading) string {
@@ -131,7 +141,7 @@ func (s *Site) PutGroup(name string, ask api.GroupPut) (*api.Group, error) {
 	}
 	members := slices.Compact(slices.Sorted(slices.Values(ask.Volumes)))
 	if len(members) < 2 {
-		return nil, bad("group %s has %d volumes: a group holds two or more that belong together; name each", name, len(members))
+		return nil, bad("group %s has %s: a group holds two or more that belong together; name each", name, many(len(members), "volume"))
 	}
 	for _, m := range members {
 		v, err := s.cat.Volume(m)
@@ -190,15 +200,7 @@ func (s *Site) Groups() ([]api.Group, error) {
 	if err != nil {
 		return nil, err
 	}
-	out := make([]api.Group, 0, len(rows))
-	for _, g := range rows {
-		view, err := s.groupView(g)
-		if err != nil {
-			return nil, err
-		}
-		out = append(out, *view)
-	}
-	return out, nil
+	return views(rows, s.groupView)
 }
 
 func (s *Site) groupView(g *catalog.Group) (*api.Group, error) {
@@ -244,13 +246,14 @@ func (s *Site) set(row *catalog.Snapshot) ([]*catalog.Snapshot, error) {
 
 // bySet keeps what would go of sets of which something stays: a set is decided as one.
 func (s *Site) bySet(v *catalog.Volume, d *decided, now time.Time, rules func(*catalog.Volume) (*ruleset, error)) error {
-	going := map[string][]int{}
+	going, some := map[string][]int{}, false
 	for i, r := range d.rows {
+		some = some || r.SetID != ""
 		if r.SetID != "" && !d.verdicts[i].Kept() {
 			going[r.SetID] = append(going[r.SetID], i)
 		}
 	}
-	if !slices.ContainsFunc(d.rows, func(r *catalog.Snapshot) bool { return r.SetID != "" }) {
+	if !some {
 		return nil
 	}
 	mates, err := s.cat.SetMates(s.Place(), v.Name)
@@ -278,7 +281,7 @@ func (s *Site) bySet(v *catalog.Volume, d *decided, now time.Time, rules func(*c
 		}
 		for k, r := range theirs.rows {
 			at := going[r.SetID]
-			if r.SetID == "" || len(at) == 0 || !theirs.verdicts[k].Kept() || !r.GraceUntil.IsZero() && r.LetGo == removedByHand {
+			if r.SetID == "" || len(at) == 0 || !theirs.verdicts[k].Kept() || !r.GraceUntil.IsZero() && putOut(r) {
 				continue
 			}
 			reason := retention.Reason{Rule: "set", Text: name + " is kept: " + theirs.verdicts[k].Reasons[0].String()}
@@ -345,4 +348,31 @@ func (s *Site) dropTorn(lost []object.ID) ([]object.ID, error) {
 		return keep, s.store.RemoveRoots(torn...)
 	}
 	return keep, nil
+}
+
+// explainGroup says with what a volume is taken, and how its writers are held.
+func (s *Site) explainGroup(v *catalog.Volume, rs *ruleset, say func(format string, args ...any)) error {
+	if v.Origin != s.Name() {
+		return nil
+	}
+	g, members, err := s.groupOf(v.Name)
+	if err != nil {
+		return err
+	}
+	if g != nil {
+		others := slices.DeleteFunc(slices.Clone(members), func(m string) bool { return m == v.Name })
+		say("It is taken together with %s, as one set of the group %s, whenever one of them is due; what is kept of a set is all of it.", strings.Join(others, ", "), g.Name)
+	}
+	for _, q := range holdsOf(g, rs) {
+		words := "nothing lets them go"
+		if q.Thaw != "" {
+			words = q.Thaw + " lets them go"
+		}
+		failing := "nothing is taken"
+		if q.Failing == policy.FailingSpread {
+			failing = "it is taken nevertheless, as spread"
+		}
+		say("While it is read its writers are held by the hook %s, and %s; if they cannot be held, %s.", q.Freeze, words, failing)
+	}
+	return nil
 }

@@ -50,6 +50,10 @@ func TestGroupIsOneSet(t *testing.T) {
 	require.Equal(t, []string{"ledger", "papers"}, g.Volumes)
 	require.Equal(t, "stop", g.Failing)
 
+	said := strings.Join(must(s.Explain("papers", "")).Sentences, "\n")
+	require.Contains(t, said, "It is taken together with ledger, as one set of the group books")
+	require.Contains(t, said, "its writers are held by the hook freeze, and thaw lets them go; if they cannot be held, nothing is taken.")
+
 	one := w.take(s, "papers")
 	require.Equal(t, []string{"freeze books ledger papers", "thaw books ledger papers"}, log())
 	require.Equal(t, "quiesced", one.Consistency)
@@ -90,6 +94,14 @@ func TestGroupIsOneSet(t *testing.T) {
 	require.NoError(t, err)
 	require.Contains(t, logText(lines), "no room here")
 	require.Equal(t, "spread", w.rows(s, "ledger")[0].Consistency)
+
+	// Held by its policy is only the volume that the policy chooses.
+	_, err = s.PutGroup("books", api.GroupPut{Volumes: both})
+	require.NoError(t, err)
+	w.policy(s, "policy: held\nvolumes: {names: [ledger]}\nquiesce: {freeze: freeze, thaw: thaw}\n")
+	require.Equal(t, "quiesced", w.take(s, "ledger").Consistency)
+	require.Equal(t, []string{"freeze books ledger papers", "thaw books ledger papers"}, log())
+	require.Equal(t, "spread", must(s.Snapshot(w.rows(s, "papers")[0].ID)).Consistency)
 
 	for _, bad := range []api.GroupPut{{Volumes: []string{"ledger"}}, {Volumes: []string{"ledger", "ledger"}}, {Volumes: []string{"ledger", "none"}},
 		{Volumes: both, Freeze: "none"}, {Volumes: both, Thaw: "thaw"}, {Volumes: both, Freeze: "freeze", Failing: "perhaps"}} {
@@ -204,6 +216,12 @@ func TestSetIsWholeOrNotThere(t *testing.T) {
 	require.Len(t, w.rows(s, "ledger"), 1)
 	require.Len(t, w.rows(s, "papers"), 1)
 	require.Len(t, s.store.Roots(), 2)
+
+	// No site can name its snapshots into a set of another.
+	root := must(s.rootOf(w.rows(s, "ledger")[0]))
+	forged := *root
+	forged.Origin = "mereside"
+	require.NotEqual(t, must(s.rowOf(object.ID{1}, root)).SetID, must(s.rowOf(object.ID{2}, &forged)).SetID)
 
 	// So it is with the very first set of a site: nothing is held, and nothing of it is there.
 	fresh := w.open("fresh")

@@ -257,7 +257,7 @@ func (s *Site) candidates(measure string) ([]*catalog.Snapshot, error) {
 		case shortenGrace, removeExpired:
 			for i, r := range d.rows {
 				graced := !r.GraceUntil.IsZero()
-				if graced == (measure == shortenGrace) && (!d.verdicts[i].Kept() || r.LetGo == removedByHand || strings.HasPrefix(r.LetGo, capSays)) && !guarded(d.verdicts[i]) {
+				if graced == (measure == shortenGrace) && (!d.verdicts[i].Kept() || putOut(r)) && !guarded(d.verdicts[i]) {
 					out = append(out, r)
 				}
 			}

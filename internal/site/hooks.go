@@ -150,22 +150,3 @@ func (s *Site) frozen(ctx context.Context, j *job, holds []policy.Quiesce, vols 
 	}
 	return quiet, read()
 }
-
-// quiesceOf is how the policies of a volume ask for its writers to be held.
-func (rs *ruleset) quiesceOf() []policy.Quiesce {
-	var out []policy.Quiesce
-	for _, p := range rs.policies {
-		q := p.Quiesce
-		if q.Freeze == "" || rs.proposed || p.Paused {
-			continue
-		}
-		same := slices.IndexFunc(out, func(o policy.Quiesce) bool { return o.Freeze == q.Freeze && o.Thaw == q.Thaw })
-		switch {
-		case same < 0:
-			out = append(out, q)
-		case q.Failing == policy.FailingStop:
-			out[same].Failing = policy.FailingStop
-		}
-	}
-	return out
-}

@@ -70,3 +70,16 @@ func countWords(counts []counted) string {
 	}
 	return strings.Join(parts, ", ")
 }
+
+// views describes rows one by one.
+func views[R, V any](rows []R, view func(R) (*V, error)) ([]V, error) {
+	out := make([]V, 0, len(rows))
+	for _, r := range rows {
+		v, err := view(r)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, *v)
+	}
+	return out, nil
+}

@@ -81,7 +81,7 @@ func (s *Site) planPrune(volume string) (*api.PruneResult, []pruneStep, error) {
 		}
 		for i, row := range d.rows {
 			kept, graced := d.verdicts[i].Kept(), !row.GraceUntil.IsZero()
-			byHand := graced && (row.LetGo == removedByHand || strings.HasPrefix(row.LetGo, capSays))
+			byHand := graced && putOut(row)
 			verdicts[row.ID] = d.verdicts[i]
 			leaving[row.ID] = graced || !kept
 			step := pruneStep{row: row, why: d.verdicts[i].LetGo}
@@ -220,6 +220,12 @@ func guarded(v retention.Verdict) bool {
 }
 
 const removedByHand = "removed by hand"
+
+// putOut reports whether a snapshot in grace is there by hand or by a cap, so that rules
+// which would keep it do not take it back.
+func putOut(row *catalog.Snapshot) bool {
+	return row.LetGo == removedByHand || strings.HasPrefix(row.LetGo, capSays)
+}
 
 func (s *Site) intoGrace(row *catalog.Snapshot, until time.Time, why string) error {
 	id, err := object.ParseID(row.ID)

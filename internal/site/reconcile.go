@@ -167,7 +167,8 @@ func (s *Site) rowOf(id object.ID, r *object.Root) (*catalog.Snapshot, error) {
 		Cause: string(r.Cause), Consistency: string(r.Consistency), Files: r.Files, Dirs: r.Dirs, Others: r.Others, Bytes: r.Bytes,
 		Remarks: r.RemarkCount, Labels: catalog.JSON[catalog.Labels]{V: map[string]string{}}}
 	if r.Set != nil {
-		row.SetID, row.SetName = hex.EncodeToString(r.Set.ID[:]), r.Set.Group
+		// With its origin, so that no site can name its snapshots into a set of another.
+		row.SetID, row.SetName = r.Origin+"/"+hex.EncodeToString(r.Set.ID[:]), r.Set.Group
 	}
 	marks, _, err := s.store.Marks(id)
 	if err != nil {

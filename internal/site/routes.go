@@ -348,15 +348,7 @@ func (s *Site) Routes() ([]api.Route, error) {
 	if err != nil {
 		return nil, err
 	}
-	out := make([]api.Route, 0, len(rows))
-	for _, r := range rows {
-		v, err := s.routeView(r)
-		if err != nil {
-			return nil, err
-		}
-		out = append(out, *v)
-	}
-	return out, nil
+	return views(rows, s.routeView)
 }
 
 func (s *Site) routeView(r *catalog.Route) (*api.Route, error) {

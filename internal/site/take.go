@@ -98,8 +98,11 @@ func (s *Site) sight(r *reading) error {
 		return err
 	}
 	r.row = r.last
+	if err := r.res.Remember(); err != nil {
+		return err
+	}
 	r.how.Done(false)
-	return r.res.Remember()
+	return nil
 }
 
 // remember makes the reading the one that the next is compared with, and tells of what
@@ -147,12 +150,13 @@ func (s *Site) takeHeld(ctx context.Context, j *job, g *catalog.Group, members [
 		}
 	}()
 	var vols []*catalog.Volume
+	var rules []*ruleset
 	for _, name := range members {
 		r, err := s.prepare(name)
 		if err != nil {
 			return nil, "", err
 		}
-		all, vols = append(all, r), append(vols, r.v)
+		all, vols, rules = append(all, r), append(vols, r.v), append(rules, r.rs)
 	}
 	j.begin(func() api.Progress {
 		var p api.Progress
@@ -167,7 +171,7 @@ func (s *Site) takeHeld(ctx context.Context, j *job, g *catalog.Group, members [
 	if g != nil {
 		group = g.Name
 	}
-	quiet, err := s.frozen(ctx, j, s.holdsOf(g, all), vols, group, func() error {
+	quiet, err := s.frozen(ctx, j, holdsOf(g, rules...), vols, group, func() error {
 		j.say("reading")
 		eg, ctx := errgroup.WithContext(ctx)
 		for _, r := range all {
@@ -187,8 +191,11 @@ func (s *Site) takeHeld(ctx context.Context, j *job, g *catalog.Group, members [
 		return nil, "", err
 	}
 	if !slices.ContainsFunc(all, func(r *reading) bool { return !s.stands(r, t) }) {
-		for _, r := range all {
+		for i, r := range all {
 			if err := s.sight(r); err != nil {
+				for _, r := range all[i:] {
+					r.res.Forget()
+				}
 				return nil, "", err
 			}
 		}
@@ -237,7 +244,7 @@ func (s *Site) commitAll(g *catalog.Group, all []*reading, t taking, quiet bool)
 		for _, r := range all {
 			consistency := object.Spread
 			switch {
-			case quiet:
+			case quiet && len(holdsOf(g, r.rs)) > 0:
 				consistency = object.Quiesced
 			case r.how.Still:
 				consistency = object.Still
