@@ -34,6 +34,7 @@ type Volume struct {
 	Policies      []string          `json:"policies"`
 	Snapshots     int               `json:"snapshots"`
 	InGrace       int               `json:"inGrace"`
+	OutOfTurn     int               `json:"outOfTurn,omitempty" doc:"snapshots that arrived out of turn and stand for nothing until they are admitted"`
 	Newest        *time.Time        `json:"newest,omitempty" doc:"up to when the newest state here is known"`
 	NextDue       *time.Time        `json:"nextDue,omitempty"`
 	Places        []PlaceState      `json:"places"`
@@ -114,9 +115,15 @@ type Snapshot struct {
 	Tier         string            `json:"tier,omitempty" doc:"the widest tier that keeps it"`
 	Ends         *time.Time        `json:"ends,omitempty" doc:"about when the rules let it go"`
 	Arrived      *time.Time        `json:"arrived,omitempty"`
+	OutOfTurn    string            `json:"outOfTurn,omitempty" doc:"why it stands for nothing here until it is admitted"`
 	Referenced   int64             `json:"referenced,omitempty" doc:"stored bytes it needs"`
 	Unique       int64             `json:"unique,omitempty" doc:"stored bytes that would come back if only it went"`
 	FarPlaces    []string          `json:"farPlaces,omitempty"`
+}
+
+// Admit names snapshots that arrived out of turn and are to count; none: all of the volume.
+type Admit struct {
+	Snapshots []string `json:"snapshots,omitempty"`
 }
 
 // Remark tells of one path.

@@ -135,6 +135,7 @@ const (
 	MarkRecall   MarkKind = "recall"  // taken back out of grace
 	MarkKeep     MarkKind = "keep"    // kept whatever the rules say, for the reason in Text, until Until when given
 	MarkLetGo    MarkKind = "let-go"  // takes a keep mark back
+	MarkAdmit    MarkKind = "admit"   // a snapshot that arrived out of turn counts from now on
 )
 
 // Travels reports whether marks of the kind go wherever the snapshot goes. The others are
@@ -206,7 +207,7 @@ func DecodeMark(body []byte) (*Mark, error) {
 		return nil, malformed("mark: %v", err)
 	}
 	switch m.Kind {
-	case MarkSighting, MarkNote, MarkLabels, MarkEnd, MarkArrival, MarkExpiry, MarkRecall, MarkKeep, MarkLetGo:
+	case MarkSighting, MarkNote, MarkLabels, MarkEnd, MarkArrival, MarkExpiry, MarkRecall, MarkKeep, MarkLetGo, MarkAdmit:
 		return m, nil
 	}
 	return nil, malformed("mark of unknown kind %q", m.Kind)

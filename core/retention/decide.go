@@ -28,6 +28,7 @@ type Snapshot struct {
 	Recalled  time.Time // taken back out of grace, to stay until then
 	Floor     time.Time // the place removes nothing before then
 	Keep      *Keep     // a keep mark
+	OutOfTurn string    // why it stays and stands for nothing, of itself, until a person admits it
 	OwedTo    []string  // places that want it and do not have it
 }
 
@@ -94,7 +95,7 @@ const Ahead = 5 * time.Minute
 
 // Reason says why a snapshot is kept.
 type Reason struct {
-	Rule   string        // newest, hourly … yearly, milestone, by hand, safety, recalled, keep mark, floor, dated ahead, owed, newest complete, paused, no rules, set
+	Rule   string        // newest, hourly … yearly, milestone, by hand, safety, recalled, keep mark, floor, dated ahead, owed, newest complete, paused, no rules, set, out of turn
 	Bucket time.Time     // start of the newest bucket it stands for, tiers and milestones only
 	Rank   int           // 1 is the newest; tiers by count and newest only
 	Of     int           // how many the rule keeps
@@ -118,7 +119,8 @@ func (v Verdict) Kept() bool { return len(v.Reasons) > 0 }
 // the union of what each keeps. No rules at all keep everything.
 //
 // Snapshots made by hand and safety snapshots neither count nor stand for a bucket; nor
-// do those dated in the future, which stay until the clock has passed them.
+// do those dated in the future, which stay until the clock has passed them, and those that
+// arrived out of turn, which stay until a person admits them.
 func Decide(snaps []Snapshot, rules []Rules, now time.Time) []Verdict {
 	out := make([]Verdict, len(snaps))
 	order := newestFirst(snaps)
@@ -127,6 +129,8 @@ func Decide(snaps []Snapshot, rules []Rules, now time.Time) []Verdict {
 	for _, i := range order {
 		switch {
 		case snaps[i].Kind != Scheduled:
+		case snaps[i].OutOfTurn != "":
+			out[i].Reasons = append(out[i].Reasons, Reason{Rule: "out of turn", Text: snaps[i].OutOfTurn})
 		case snaps[i].Taken.After(latest):
 			out[i].Reasons = append(out[i].Reasons, Reason{Rule: "dated ahead", Until: snaps[i].Taken})
 		default:
@@ -155,9 +159,8 @@ func Decide(snaps []Snapshot, rules []Rules, now time.Time) []Verdict {
 		}
 	}
 	own(snaps, rules, now, out)
-	if len(order) > 0 {
-		first := order[0]
-		out[first].Reasons = append(out[first].Reasons, Reason{Rule: "newest complete"})
+	if i := slices.IndexFunc(order, func(i int32) bool { return snaps[i].OutOfTurn == "" }); i >= 0 {
+		out[order[i]].Reasons = append(out[order[i]].Reasons, Reason{Rule: "newest complete"})
 	}
 	words := letGoWords(rules)
 	for i := range out {

@@ -26,6 +26,8 @@ func (r Reason) String() string {
 		return "nothing is removed here so early"
 	case "dated ahead":
 		return "dated in the future, it displaces nothing until then"
+	case "out of turn":
+		return "out of turn, it stands for nothing until it is admitted: " + r.Text
 	case "owed":
 		return "owed to " + r.Place
 	case "paused":

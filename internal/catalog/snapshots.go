@@ -40,9 +40,10 @@ type Snapshot struct {
 	SetID         string       `db:"set_id"`   // of a group's set, hexadecimal; empty: none
 	SetName       string       `db:"set_name"` // the group's
 	Hidden        bool         `db:"hidden"`   // waits for the rest of its set
+	OutOfTurn     string       `db:"out_of_turn"`
 }
 
-const snapshotColumns = `id,place,volume,lineage,origin,term,sequence,began,ended,seen_until,cause,consistency,files,dirs,others,bytes,stored,remarks,note,labels,own_end,recalled_until,arrived,grace_until,let_go,keep_why,keep_until,marked,watched_until,set_id,set_name,hidden`
+const snapshotColumns = `id,place,volume,lineage,origin,term,sequence,began,ended,seen_until,cause,consistency,files,dirs,others,bytes,stored,remarks,note,labels,own_end,recalled_until,arrived,grace_until,let_go,keep_why,keep_until,marked,watched_until,set_id,set_name,hidden,out_of_turn`
 
 var snapshotValues = ":" + strings.ReplaceAll(snapshotColumns, ",", ",:")
 
@@ -191,4 +192,30 @@ func (c *Catalog) Counts(place string) (map[string][2]int, error) {
 		out[v] = n
 	}
 	return out, rows.Err()
+}
+
+// InTurn returns when the scheduled snapshots of a volume were taken within a span, but
+// for those that arrived out of turn.
+func (c *Catalog) InTurn(place, volume string, from, to time.Time) (began []Time, err error) {
+	err = c.db.Select(&began, `SELECT began FROM snapshots WHERE place=? AND volume=? AND cause='scheduled' AND out_of_turn='' AND began>=? AND began<=?`, place, volume, At(from), At(to))
+	return began, err
+}
+
+// Neighbours returns the scheduled snapshots next to a position in a lineage, before and
+// after; not those that arrived out of turn, nor those dated ahead of their arrival.
+func (c *Catalog) Neighbours(place, lineage string, term, sequence int64, ahead time.Duration) (rows []*Snapshot, err error) {
+	for _, side := range []string{`(term,sequence)<(?,?) ORDER BY term DESC, sequence DESC`, `(term,sequence)>(?,?) ORDER BY term, sequence`} {
+		var next []*Snapshot
+		if err := c.db.Select(&next, `SELECT id, term, sequence, began FROM snapshots WHERE place=? AND lineage=? AND cause='scheduled' AND out_of_turn='' AND began<=arrived+? AND `+side+` LIMIT 1`, place, lineage, int64(ahead), term, sequence); err != nil {
+			return nil, err
+		}
+		rows = append(rows, next...)
+	}
+	return rows, nil
+}
+
+// OutOfTurn returns the snapshots of a volume that arrived out of turn, newest first.
+func (c *Catalog) OutOfTurn(place, volume string) (rows []*Snapshot, err error) {
+	err = c.db.Select(&rows, `SELECT * FROM snapshots WHERE place=? AND volume=? AND out_of_turn<>'' AND hidden=0 ORDER BY began DESC, id`, place, volume)
+	return rows, err
 }

@@ -93,6 +93,12 @@ func volumeCommand() *cli.Command {
 					return f.Post(ctx, "/volumes/"+url.PathEscape(cmd.Args().First())+"/accept-rules", nil, out)
 				})
 			})},
+		{Name: "admit", Usage: "let snapshots that arrived out of turn count: those named, or all of the volume", ArgsUsage: "NAME [ID...]", Description: "Example: candid volume admit herbarium-scans@larkfield",
+			Action: with("NAME [ID...]", func(ctx context.Context, f *face, cmd *cli.Command) error {
+				return f.sentence(func(out any) error {
+					return f.Post(ctx, "/volumes/"+url.PathEscape(cmd.Args().First())+"/admit", api.Admit{Snapshots: cmd.Args().Tail()}, out)
+				})
+			})},
 		{Name: "remove", Usage: "stop protecting a volume; its snapshots stay", ArgsUsage: "NAME", Description: "Example: candid volume remove old-share",
 			Action: with("NAME", func(ctx context.Context, f *face, cmd *cli.Command) error {
 				return f.sentence(func(out any) error { return f.Delete(ctx, "/volumes/"+url.PathEscape(cmd.Args().First()), out) })

@@ -114,6 +114,12 @@ func (s *server) registerVolumes(a huma.API) {
 	}) (*body[api.LabelChange], error) {
 		return answerAt(s.site.SetLabels(in.Name, in.Body))
 	})
+	huma.Register(a, op("POST", "/volumes/{name}/admit", "admitSnapshots", "Let snapshots that arrived out of turn count: those named, or all"), func(ctx context.Context, in *struct {
+		Name string `path:"name"`
+		Body api.Admit
+	}) (*said, error) {
+		return sentence(s.site.Admit(in.Name, in.Body.Snapshots))
+	})
 	huma.Register(a, op("POST", "/volumes/{name}/accept-rules", "acceptRules", "Let the rules that the origin proposes apply here although they keep less"), func(ctx context.Context, in *named) (*said, error) {
 		return sentence(s.site.AcceptRules(in.Name))
 	})

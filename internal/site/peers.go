@@ -376,14 +376,6 @@ func (s *Site) arrived(id object.ID, stored int64, setOf uint32) (int64, error) 
 		return 0, err
 	}
 	now := s.clock.Now()
-	old, err := s.cat.Snapshot(id.String())
-	if errors.Is(err, catalog.ErrNone) && old == nil {
-		if err := s.store.PutMark(&object.Mark{Kind: object.MarkArrival, Root: id, At: now.UnixNano(), Place: s.Place()}); err != nil {
-			return 0, err
-		}
-	} else if err != nil && !errors.Is(err, catalog.ErrNone) {
-		return 0, err
-	}
 	if _, err := s.cat.VolumeOfLineage(hex.EncodeToString(root.Lineage[:])); errors.Is(err, catalog.ErrNone) {
 		v := s.volumeOf(root)
 		if err := s.cat.PutVolume(v); err != nil {
@@ -395,6 +387,22 @@ func (s *Site) arrived(id object.ID, stored int64, setOf uint32) (int64, error) 
 	}
 	row, err := s.rowOf(id, root)
 	if err != nil {
+		return 0, err
+	}
+	old, err := s.cat.Snapshot(row.ID)
+	if errors.Is(err, catalog.ErrNone) && old == nil {
+		m := &object.Mark{Kind: object.MarkArrival, Root: id, At: now.UnixNano(), Place: s.Place()}
+		if m.Text, err = s.outOfTurn(row); err != nil {
+			return 0, err
+		}
+		if err := s.store.PutMark(m); err != nil {
+			return 0, err
+		}
+		applyMark(row, m, s.Place())
+		if m.Text != "" {
+			s.log.Warn("a snapshot arrived out of turn; it stays and stands for nothing until it is admitted", "snapshot", row.ID, "volume", row.Volume, "why", m.Text)
+		}
+	} else if err != nil && !errors.Is(err, catalog.ErrNone) {
 		return 0, err
 	}
 	row.Stored = stored

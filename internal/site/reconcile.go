@@ -209,7 +209,11 @@ func applyMark(row *catalog.Snapshot, m *object.Mark, place string) {
 		row.KeepWhy, row.KeepUntil = "", catalog.Time{}
 	case object.MarkArrival:
 		if here {
-			row.Arrived = catalog.At(time.Unix(0, m.At))
+			row.Arrived, row.OutOfTurn = catalog.At(time.Unix(0, m.At)), m.Text
+		}
+	case object.MarkAdmit:
+		if here {
+			row.OutOfTurn = ""
 		}
 	case object.MarkExpiry:
 		if here {

@@ -217,6 +217,15 @@ func (s *Site) carryAll(ctx context.Context, j *job, route string, meter *transf
 	if err != nil {
 		return 0, err
 	}
+	// What was seen of those that are there goes first: the far side may decide as soon as
+	// the next newer one is there.
+	for i := range work {
+		for _, row := range work[i].marks {
+			if err := s.carryOne(ctx, r, link, &work[i], row, meter); err != nil {
+				return 0, err
+			}
+		}
+	}
 	done := 0
 	for round := 0; ; round++ {
 		any := false
@@ -229,12 +238,6 @@ func (s *Site) carryAll(ctx context.Context, j *job, route string, meter *transf
 					return done, fmt.Errorf("%s of %s: %w", w.want[round].ID[:12], w.v.Name, err)
 				}
 				done++
-			} else if round == len(w.want) {
-				for _, row := range w.marks {
-					if err := s.carryOne(ctx, r, link, w, row, meter); err != nil {
-						return done, err
-					}
-				}
 			}
 		}
 		if !any {

@@ -269,7 +269,7 @@ func snapshotsOf(rows []*catalog.Snapshot) []retention.Snapshot {
 	snaps := make([]retention.Snapshot, len(rows))
 	for i, r := range rows {
 		snaps[i] = retention.Snapshot{Position: lineage.Position{Term: uint64(r.Term), Sequence: uint64(r.Sequence)},
-			Taken: r.Began.Time, SeenUntil: r.SeenUntil.Time, End: r.OwnEnd.Time, Recalled: r.RecalledUntil.Time}
+			Taken: r.Began.Time, SeenUntil: r.SeenUntil.Time, End: r.OwnEnd.Time, Recalled: r.RecalledUntil.Time, OutOfTurn: r.OutOfTurn}
 		if r.KeepWhy != "" {
 			snaps[i].Keep = &retention.Keep{Reason: r.KeepWhy, Until: r.KeepUntil.Time}
 		}

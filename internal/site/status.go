@@ -38,6 +38,13 @@ func (s *Site) volumeView(v *catalog.Volume, counts map[string][2]int) (*api.Vol
 	if g != nil && v.Origin == s.Name() {
 		out.Group = g.Name
 	}
+	if v.Origin != s.Name() {
+		rows, err := s.cat.OutOfTurn(s.Place(), v.Name)
+		if err != nil {
+			return nil, err
+		}
+		out.OutOfTurn = len(rows)
+	}
 	last, err := s.cat.LastSnapshot(s.Place(), v.Lineage)
 	if err != nil {
 		return nil, err
@@ -244,6 +251,10 @@ func (s *Site) sentences(st *api.Status, held string) {
 		if len(v.Offered) > 0 {
 			add(api.Sentence{Text: fmt.Sprintf("%s proposes to keep less of %s here: %s. Until a person accepts that, what either the old or the new rules keep stays.", v.Origin, v.Name, strings.Join(v.Offered, "; ")),
 				Weight: "look", Next: "Accept it", Command: "candid volume accept-rules " + v.Name, Link: "/volumes/" + v.Name})
+		}
+		if v.OutOfTurn > 0 {
+			add(api.Sentence{Text: fmt.Sprintf("%s of %s arrived out of turn: more than its cadence takes, or dated against their order. They stay, and displace nothing until a person has looked.", many(v.OutOfTurn, "snapshot"), v.Name),
+				Weight: "act", Next: "If they are meant, admit them", Command: "candid volume admit " + v.Name, Link: "/volumes/" + v.Name})
 		}
 		if v.Protection == "on target" || (!v.Protected && v.Origin == s.Name()) {
 			continue

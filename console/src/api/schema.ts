@@ -730,6 +730,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/volumes/{name}/admit": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Let snapshots that arrived out of turn count: those named, or all */
+        post: operations["admitSnapshots"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/volumes/{name}/browse": {
         parameters: {
             query?: never;
@@ -874,6 +891,9 @@ export interface components {
         Act: {
             path: string;
             what: string;
+        };
+        Admit: {
+            snapshots?: string[] | null;
         };
         Browse: {
             /** @description how exactly the snapshot stands for the moment */
@@ -1599,6 +1619,8 @@ export interface components {
             origin: string;
             /** Format: int64 */
             others: number;
+            /** @description why it stands for nothing here until it is admitted */
+            outOfTurn?: string;
             place: string;
             reasons: string[] | null;
             /**
@@ -1809,6 +1831,11 @@ export interface components {
             /** @description where rules that wait to be accepted would keep less */
             offered?: string[] | null;
             origin: string;
+            /**
+             * Format: int64
+             * @description snapshots that arrived out of turn and stand for nothing until they are admitted
+             */
+            outOfTurn?: number;
             path: string;
             /** Format: date-time */
             pausedSince?: string;
@@ -5464,6 +5491,77 @@ export interface operations {
             cookie?: never;
         };
         requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SaidBody"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    admitSnapshots: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Admit"];
+            };
+        };
         responses: {
             /** @description OK */
             200: {

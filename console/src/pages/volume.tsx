@@ -8,7 +8,7 @@ import { Ruler } from "../parts/ruler";
 import { useTime } from "../parts/time";
 import { ago, exact, size, stamp } from "../parts/words";
 import { RestoreSheet } from "./restore";
-import { KeepSheet, Offered, PauseButton, Why } from "./why";
+import { KeepSheet, Offered, OutOfTurn, PauseButton, Why } from "./why";
 
 export function VolumePage() {
   const { name = "" } = useParams();
@@ -39,6 +39,7 @@ export function VolumePage() {
       </div>
       <Trouble error={take.error} />
       {(v.offered ?? []).length > 0 && <Offered volume={name} less={v.offered ?? []} />}
+      {!!v.outOfTurn && <OutOfTurn volume={name} count={v.outOfTurn} />}
       <Ruler volumes={[name]} tall />
       <div className="grid gap-x-10 lg:grid-cols-[1fr_320px]">
         <Files volume={name} at={at} inPlace={v.protected} />

@@ -45,6 +45,18 @@ export function Offered({ volume, less }: { volume: string; less: string[] }) {
   );
 }
 
+/** Snapshots that arrived out of turn, and the person's word that they are meant. */
+export function OutOfTurn({ volume, count }: { volume: string; count: number }) {
+  const admit = useMutation({ mutationFn: () => told(api.POST("/volumes/{name}/admit", { params: { path: { name: volume } }, body: {}, headers: once() })) });
+  return (
+    <div className="my-3 border-l-4 border-hand bg-sheet px-3 py-2 text-sm">
+      <p>{count === 1 ? "One snapshot" : `${count} snapshots`} arrived out of turn: more than the cadence takes, or dated against their order. They stay, and displace nothing until you have looked. The list below says of each why.</p>
+      <button className="press press-hand mt-2" onClick={() => admit.mutate()} disabled={admit.isPending}>They are meant: admit them</button>
+      <Trouble error={admit.error} />
+    </div>
+  );
+}
+
 /** Asks for the reason of a keep mark. */
 export function KeepSheet({ snapshot, close }: { snapshot: Snapshot; close: () => void }) {
   const [reason, setReason] = useState("");

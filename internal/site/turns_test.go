@@ -1,0 +1,121 @@
+package site
+
+import (
+	"fmt"
+	"slices"
+	"testing"
+	"time"
+
+	"candidharbor/core/object"
+	"candidharbor/internal/catalog"
+	"candidharbor/internal/transfer"
+
+	"github.com/stretchr/testify/require"
+)
+
+// A site whose service is in wrong hands floods the far place with snapshots, and dates
+// some of them into the past: what was there stays, and it is said.
+func TestArrivalsOutOfTurn(t *testing.T) {
+	w := newWorld(t)
+	here, there := w.open("here"), w.open("there")
+	dir := w.share(here, "notes")
+	w.policy(here, "policy: p\nvolumes: {k: v}\ntake: [every 6 hours]\nkeep:\n  there: {newest: 3, hourly: 6, daily: 5}\ngrace: 1 second\n")
+	w.pair(here, there)
+	w.route(here, "there")
+	honest := func(turns int) {
+		for range turns {
+			w.write(dir, "a", w.clock.Now().String())
+			w.until(here, w.clock.Now().Add(6*time.Hour))
+		}
+	}
+	bring := func() { // whatever the far side would keep
+		link, _, err := here.link(w.ctx, must(here.cat.Peer("there")))
+		require.NoError(t, err)
+		r := must(here.cat.Route("to-there"))
+		work := must(here.routeWork(r))
+		rows := w.rows(here, "notes")
+		slices.Reverse(rows)
+		carried := must(here.cat.CarriedBy("to-there", "here", "notes"))
+		for _, row := range rows {
+			if _, is := carried[row.ID]; !is {
+				require.NoError(t, here.carryOne(w.ctx, r, link, &work[0], row, &transfer.Meter{}))
+			}
+		}
+	}
+	flood := func(n int, step time.Duration) {
+		for i := range n {
+			w.clock.Set(w.clock.Now().Add(step))
+			w.write(dir, "a", fmt.Sprint("encrypted ", i))
+			j, err := here.startSnapshot("notes", taking{cause: object.CauseScheduled}, "an intruder")
+			require.NoError(t, err)
+			require.NoError(t, j.wait(w.ctx))
+		}
+		bring()
+	}
+	honest(24)
+	v := must(there.Volume("notes@here"))
+	require.Zero(t, v.OutOfTurn, "its own cadence is in turn, also when it catches up")
+	w.done(there)(there.Prune("", "test"))
+	w.clock.Set(w.clock.Now().Add(time.Minute))
+	w.done(there)(there.Prune("", "test"))
+	before := w.rows(there, "notes@here")
+	require.Len(t, before, 9)
+
+	flood(40, 20*time.Second)
+	prune := func() {
+		w.done(there)(there.Prune("", "test"))
+		w.clock.Set(w.clock.Now().Add(time.Minute))
+		w.done(there)(there.Prune("", "test"))
+	}
+	prune()
+	v = must(there.Volume("notes@here"))
+	require.InDelta(t, 36, v.OutOfTurn, 1)
+	left := map[string]bool{}
+	for _, r := range w.rows(there, "notes@here") {
+		left[r.ID] = true
+	}
+	lost := 0
+	for _, r := range before {
+		if !left[r.ID] {
+			lost++
+		}
+	}
+	require.LessOrEqual(t, lost, 1, "of nine, only what four more would displace in turn")
+	require.Contains(t, must(there.Status()).Sentences[1].Text, "of notes@here arrived out of turn")
+	out := must(there.cat.OutOfTurn("there", "notes@here"))
+	page := must(there.snapshotView(out[0], nil))
+	require.Contains(t, fmt.Sprint(page.Reasons), "its cadence takes at most")
+
+	// It is in the marks, so the store alone knows it.
+	n, err := there.RebuildCatalogue()
+	require.NoError(t, err)
+	require.Equal(t, len(left), n)
+	require.NoError(t, there.Release())
+	require.Len(t, must(there.cat.OutOfTurn("there", "notes@here")), len(out))
+
+	// The clock of the one in wrong hands goes back by days, and its snapshots with it.
+	now := w.clock.Now()
+	w.clock.Set(now.Add(-50 * time.Hour))
+	w.write(dir, "a", "dated back")
+	j, err := here.startSnapshot("notes", taking{cause: object.CauseScheduled}, "an intruder")
+	require.NoError(t, err)
+	require.NoError(t, j.wait(w.ctx))
+	w.clock.Set(now)
+	bring()
+	back := slices.IndexFunc(w.rows(there, "notes@here"), func(r *catalog.Snapshot) bool { return r.OutOfTurn != "" && r.Began.Before(now.Add(-49*time.Hour)) })
+	require.GreaterOrEqual(t, back, 0)
+	require.Contains(t, w.rows(there, "notes@here")[back].OutOfTurn, "its place in the history says otherwise")
+
+	_, err = there.Admit("notes@here", []string{before[0].ID})
+	require.Equal(t, Conflict, ClassOf(err))
+	_, err = there.Admit("notes@here", []string{out[0].ID, out[1].ID})
+	require.NoError(t, err)
+	require.Len(t, must(there.cat.OutOfTurn("there", "notes@here")), len(out)-1)
+	said, err := there.Admit("notes@here", nil)
+	require.NoError(t, err)
+	require.Contains(t, said, "counted in")
+	prune()
+	require.Less(t, len(w.rows(there, "notes@here")), 12)
+	_, err = there.Admit("notes@here", nil)
+	require.Equal(t, Conflict, ClassOf(err))
+}
