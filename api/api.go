@@ -54,6 +54,7 @@ type PlaceState struct {
 	LagSeconds       int64      `json:"lagSeconds" doc:"age of the newest state there"`
 	ObjectiveSeconds int64      `json:"objectiveSeconds,omitempty"`
 	Backlog          int        `json:"backlog" doc:"snapshots still missing there"`
+	Told             *time.Time `json:"told,omitempty" doc:"when the place, which takes snapshots for itself, last said so"`
 }
 
 // VolumeAdd asks to protect a directory.
@@ -201,69 +202,6 @@ type VolumeUsage struct {
 // SweepAsk asks for a sweep.
 type SweepAsk struct {
 	Settle bool `json:"settle,omitempty" doc:"also pack settled data tighter"`
-}
-
-// Peer is a paired site.
-type Peer struct {
-	Name      string     `json:"name"`
-	Key       string     `json:"key"`
-	Addresses []string   `json:"addresses"`
-	Paired    time.Time  `json:"paired"`
-	Seen      *time.Time `json:"seen,omitempty"`
-}
-
-// Invitation lets another site pair once.
-type Invitation struct {
-	Text string    `json:"text"`
-	Ends time.Time `json:"ends"`
-}
-
-// PairAsk pairs with the site that made the invitation.
-type PairAsk struct {
-	Invitation string `json:"invitation"`
-}
-
-// PeerCheck is the outcome of testing a peer.
-type PeerCheck struct {
-	Name             string  `json:"name"`
-	Address          string  `json:"address"`
-	RoundTripSeconds float64 `json:"roundTripSeconds"`
-	ClockSkewSeconds float64 `json:"clockSkewSeconds"`
-	Sentence         string  `json:"sentence"`
-}
-
-// Route carries snapshots to another site.
-type Route struct {
-	Name         string            `json:"name"`
-	To           string            `json:"to"`
-	Labels       map[string]string `json:"labels,omitempty"`
-	Names        []string          `json:"names,omitempty"`
-	State        string            `json:"state" enum:"seeding,current,behind,waiting,paused,unreachable,refused"`
-	Sentence     string            `json:"sentence"`
-	Volumes      []RouteVolume     `json:"volumes"`
-	LastOK       *time.Time        `json:"lastOk,omitempty"`
-	FailingSince *time.Time        `json:"failingSince,omitempty"`
-	NextTry      *time.Time        `json:"nextTry,omitempty"`
-	LastError    string            `json:"lastError,omitempty"`
-	SentBytes    int64             `json:"sentBytes"`
-	SavedBytes   int64             `json:"savedBytes" doc:"stored bytes that did not have to be sent"`
-}
-
-// RouteVolume is how far a route is with one volume.
-type RouteVolume struct {
-	Volume     string     `json:"volume"`
-	Newest     *time.Time `json:"newest,omitempty"`
-	LagSeconds int64      `json:"lagSeconds"`
-	Backlog    int        `json:"backlog"`
-	Carried    int        `json:"carried"`
-}
-
-// RouteAdd opens a route.
-type RouteAdd struct {
-	Name   string            `json:"name"`
-	To     string            `json:"to"`
-	Labels map[string]string `json:"labels,omitempty"`
-	Names  []string          `json:"names,omitempty"`
 }
 
 // RestoreAsk asks to bring something back.

@@ -128,15 +128,16 @@ type Volume struct {
 	Proposed       string         `db:"proposed"` // rules that came along and apply, YAML
 	Offered        string         `db:"offered"`  // those that would keep less and wait for a person
 	Paused         Time           `db:"paused"`   // since then; zero: not paused
+	Signer         string         `db:"signer"`   // key that signs its snapshots, where the origin is not paired
 }
 
 // PutVolume inserts or replaces a volume.
 func (c *Catalog) PutVolume(v *Volume) error {
-	_, err := c.db.NamedExec(`INSERT INTO volumes (name,lineage,kind,origin,path,labels,excludes,chunk_avg,added,protected,scheduled_until,proposed,offered,paused)
-		VALUES (:name,:lineage,:kind,:origin,:path,:labels,:excludes,:chunk_avg,:added,:protected,:scheduled_until,:proposed,:offered,:paused)
+	_, err := c.db.NamedExec(`INSERT INTO volumes (name,lineage,kind,origin,path,labels,excludes,chunk_avg,added,protected,scheduled_until,proposed,offered,paused,signer)
+		VALUES (:name,:lineage,:kind,:origin,:path,:labels,:excludes,:chunk_avg,:added,:protected,:scheduled_until,:proposed,:offered,:paused,:signer)
 		ON CONFLICT (name) DO UPDATE SET lineage=excluded.lineage,kind=excluded.kind,origin=excluded.origin,path=excluded.path,labels=excluded.labels,
 		excludes=excluded.excludes,chunk_avg=excluded.chunk_avg,added=excluded.added,protected=excluded.protected,
-		scheduled_until=excluded.scheduled_until,proposed=excluded.proposed,offered=excluded.offered,paused=excluded.paused`, v)
+		scheduled_until=excluded.scheduled_until,proposed=excluded.proposed,offered=excluded.offered,paused=excluded.paused,signer=excluded.signer`, v)
 	return err
 }
 

@@ -192,14 +192,16 @@ func TestRuns(t *testing.T) {
 func TestInvitationOnce(t *testing.T) {
 	c := openTest(t)
 	now := time.Date(2026, 3, 4, 12, 0, 0, 0, time.UTC)
-	require.NoError(t, c.PutInvitation("h", now, now.Add(time.Hour)))
-	require.NoError(t, c.PutInvitation("late", now, now.Add(time.Minute)))
-	require.ErrorIs(t, c.UseInvitation("other", "x", now), ErrInvitationUnknown)
-	require.ErrorIs(t, c.UseInvitation("late", "x", now.Add(2*time.Minute)), ErrInvitationLate)
+	require.NoError(t, c.PutInvitation("h", now, now.Add(time.Hour), Grants{}))
+	require.NoError(t, c.PutInvitation("late", now, now.Add(time.Minute), Grants{}))
+	_, err := c.UseInvitation("other", "x", now)
+	require.ErrorIs(t, err, ErrInvitationUnknown)
+	_, err = c.UseInvitation("late", "x", now.Add(2*time.Minute))
+	require.ErrorIs(t, err, ErrInvitationLate)
 	var wg sync.WaitGroup
 	errs := make([]error, 16)
 	for i := range errs {
-		wg.Go(func() { errs[i] = c.UseInvitation("h", fmt.Sprint("site", i), now) })
+		wg.Go(func() { _, errs[i] = c.UseInvitation("h", fmt.Sprint("site", i), now) })
 	}
 	wg.Wait()
 	used := 0

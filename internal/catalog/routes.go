@@ -13,11 +13,31 @@ type Peer struct {
 	Addresses JSON[[]string] `db:"addresses"`
 	Paired    Time           `db:"paired"`
 	Seen      Time           `db:"seen"`
+	Grants    JSON[Grants]   `db:"grants"`  // what it may do here
+	Granted   JSON[Grants]   `db:"granted"` // what this site may do there, as it last said
+	Pace      JSON[Pace]     `db:"pace"`
+	Former    JSON[[]string] `db:"former"`   // keys it had, which may have signed snapshots
+	NextKey   string         `db:"next_key"` // that it announced to use from now on; empty: none
+}
+
+// Grants are what one site lets another do.
+type Grants struct {
+	Offer     bool      `json:"offer,omitempty" cbor:"1,keyasint,omitempty"`     // bring snapshots into this place
+	Read      bool      `json:"read,omitempty" cbor:"2,keyasint,omitempty"`      // take snapshots of the chosen volumes
+	See       bool      `json:"see,omitempty" cbor:"3,keyasint,omitempty"`       // look at everything but contents
+	Configure bool      `json:"configure,omitempty" cbor:"4,keyasint,omitempty"` // do what a person here may do
+	Volumes   Selection `json:"volumes,omitzero" cbor:"5,keyasint,omitempty"`    // for Read; empty: all
+}
+
+// Pace is the weekly calendar of limits towards a peer.
+type Pace struct {
+	Lines []string `json:"lines,omitempty"`
+	Zone  string   `json:"zone,omitempty"`
 }
 
 // PutPeer inserts or replaces a peer, durably.
 func (c *Catalog) PutPeer(p *Peer) error {
-	_, err := c.db.NamedExec(`INSERT OR REPLACE INTO peers (name,key,addresses,paired,seen) VALUES (:name,:key,:addresses,:paired,:seen)`, p)
+	_, err := c.db.NamedExec(`INSERT OR REPLACE INTO peers (name,key,addresses,paired,seen,grants,granted,pace,former,next_key) VALUES (:name,:key,:addresses,:paired,:seen,:grants,:granted,:pace,:former,:next_key)`, p)
 	c.Settle()
 	return err
 }
@@ -28,16 +48,56 @@ func (c *Catalog) SawPeer(name string, at time.Time) error {
 	return err
 }
 
+// Granted notes what a peer says that this site may do there.
+func (c *Catalog) Granted(name string, g Grants) error {
+	_, err := c.db.Exec(`UPDATE peers SET granted=? WHERE name=?`, JSON[Grants]{V: g}, name)
+	return err
+}
+
+// SetGrants stores what a peer may do here, durably, and nothing else of its row.
+func (c *Catalog) SetGrants(name string, g Grants) error {
+	_, err := c.db.Exec(`UPDATE peers SET grants=? WHERE name=?`, JSON[Grants]{V: g}, name)
+	c.Settle()
+	return err
+}
+
+// SetPace stores the pace towards a peer, and nothing else of its row.
+func (c *Catalog) SetPace(name string, p Pace) error {
+	_, err := c.db.Exec(`UPDATE peers SET pace=? WHERE name=?`, JSON[Pace]{V: p}, name)
+	c.Settle()
+	return err
+}
+
+// RemovePeer ends a pairing, with all routes to and from the peer.
+func (c *Catalog) RemovePeer(name string) error {
+	tx, err := c.db.Beginx()
+	if err != nil {
+		return err
+	}
+	defer tx.Rollback()
+	for _, q := range []string{`DELETE FROM carried WHERE route IN (SELECT name FROM routes WHERE peer=?)`, `DELETE FROM traffic WHERE route IN (SELECT name FROM routes WHERE peer=?)`,
+		`DELETE FROM routes WHERE peer=?`, `DELETE FROM reports WHERE peer=?`, `DELETE FROM peers WHERE name=?`} {
+		if _, err := tx.Exec(q, name); err != nil {
+			return err
+		}
+	}
+	if err := tx.Commit(); err != nil {
+		return err
+	}
+	c.Settle()
+	return nil
+}
+
 // Peer returns one peer.
 func (c *Catalog) Peer(name string) (*Peer, error) {
 	p := &Peer{}
 	return p, none(c.db.Get(p, `SELECT * FROM peers WHERE name=?`, name), "site", name)
 }
 
-// PeerByKey finds a peer by its key, or nil.
+// PeerByKey finds a peer by its key, or by the one it announced, or nil.
 func (c *Catalog) PeerByKey(key string) (*Peer, error) {
 	p := &Peer{}
-	err := c.db.Get(p, `SELECT * FROM peers WHERE key=?`, key)
+	err := c.db.Get(p, `SELECT * FROM peers WHERE key=? OR next_key=?`, key, key)
 	if errors.Is(err, sql.ErrNoRows) {
 		return nil, nil
 	}
@@ -51,8 +111,8 @@ func (c *Catalog) Peers() (ps []*Peer, err error) {
 }
 
 // PutInvitation stores an invitation's hash.
-func (c *Catalog) PutInvitation(hash string, made, ends time.Time) error {
-	_, err := c.db.Exec(`INSERT INTO invitations (hash,made,ends,used,used_by) VALUES (?,?,?,0,'')`, hash, At(made), At(ends))
+func (c *Catalog) PutInvitation(hash string, made, ends time.Time, g Grants) error {
+	_, err := c.db.Exec(`INSERT INTO invitations (hash,made,ends,used,used_by,grants) VALUES (?,?,?,0,'',?)`, hash, At(made), At(ends), JSON[Grants]{V: g})
 	c.Settle()
 	return err
 }
@@ -64,29 +124,30 @@ var (
 	ErrInvitationLate    = errors.New("this invitation has ended; make a new one")
 )
 
-// UseInvitation spends an invitation once.
-func (c *Catalog) UseInvitation(hash, by string, now time.Time) error {
+// UseInvitation spends an invitation once. It returns what was granted with it.
+func (c *Catalog) UseInvitation(hash, by string, now time.Time) (g Grants, err error) {
 	tx, err := c.db.Beginx()
 	if err != nil {
-		return err
+		return g, err
 	}
 	defer tx.Rollback()
 	var ends, used Time
-	err = tx.QueryRow(`SELECT ends,used FROM invitations WHERE hash=?`, hash).Scan(&ends, &used)
+	var grants JSON[Grants]
+	err = tx.QueryRow(`SELECT ends,used,grants FROM invitations WHERE hash=?`, hash).Scan(&ends, &used, &grants)
 	switch {
 	case errors.Is(err, sql.ErrNoRows):
-		return ErrInvitationUnknown
+		return g, ErrInvitationUnknown
 	case err != nil:
-		return err
+		return g, err
 	case !used.IsZero():
-		return ErrInvitationUsed
+		return g, ErrInvitationUsed
 	case now.After(ends.Time):
-		return ErrInvitationLate
+		return g, ErrInvitationLate
 	}
 	if _, err := tx.Exec(`UPDATE invitations SET used=?,used_by=? WHERE hash=?`, At(now), by, hash); err != nil {
-		return err
+		return g, err
 	}
-	return tx.Commit()
+	return grants.V, tx.Commit()
 }
 
 // Selection chooses volumes by labels, all of which must match, or by name.
@@ -126,12 +187,36 @@ type Route struct {
 	LastError    string          `db:"last_error"`
 	SentBytes    int64           `db:"sent_bytes"`
 	SavedBytes   int64           `db:"saved_bytes"`
+	Terms        JSON[Terms]     `db:"terms"`
+	Paused       Time            `db:"paused"`
+	LastRun      Time            `db:"last_run"` // when a run last began
+	Known        JSON[[]Known]   `db:"known"`    // of a route that pulls: what the other side had, when last asked
+}
+
+// Terms are what a route says beside its volumes and its other end.
+type Terms struct {
+	Pull     bool          `json:"pull,omitempty"`
+	When     string        `json:"when,omitempty"`    // empty: after every snapshot; "on demand"; or a cadence
+	Zone     string        `json:"zone,omitempty"`    // of the cadence; empty: UTC
+	Carry    string        `json:"carry,omitempty"`   // empty: what the far rules keep; "all"; or "key=value" of a snapshot's label
+	Priority int           `json:"priority,omitzero"` // 1 to 9; 0: 5
+	Cap      int64         `json:"cap,omitempty"`     // bytes a second of its own
+	Within   time.Duration `json:"within,omitempty"`  // finish within
+	Onward   bool          `json:"onward,omitempty"`  // carries volumes of other sites too
+	Tell     string        `json:"tell,omitempty"`    // of a route that pulls: what the source learns; empty: the lag; "counts" or "nothing"
+}
+
+// Known is what a route that pulls found at the other side.
+type Known struct {
+	Volume  string    `json:"volume"`
+	Newest  time.Time `json:"newest"`
+	Backlog int       `json:"backlog"`
 }
 
 // PutRoute inserts or replaces a route.
 func (c *Catalog) PutRoute(r *Route) error {
-	_, err := c.db.NamedExec(`INSERT OR REPLACE INTO routes (name,peer,volumes,made,last_ok,failing_since,failures,next_try,last_error,sent_bytes,saved_bytes)
-		VALUES (:name,:peer,:volumes,:made,:last_ok,:failing_since,:failures,:next_try,:last_error,:sent_bytes,:saved_bytes)`, r)
+	_, err := c.db.NamedExec(`INSERT OR REPLACE INTO routes (name,peer,volumes,made,last_ok,failing_since,failures,next_try,last_error,sent_bytes,saved_bytes,terms,paused,last_run,known)
+		VALUES (:name,:peer,:volumes,:made,:last_ok,:failing_since,:failures,:next_try,:last_error,:sent_bytes,:saved_bytes,:terms,:paused,:last_run,:known)`, r)
 	return err
 }
 
@@ -149,8 +234,10 @@ func (c *Catalog) Routes() (rs []*Route, err error) {
 
 // RemoveRoute deletes a route and what it carried.
 func (c *Catalog) RemoveRoute(name string) error {
-	if _, err := c.db.Exec(`DELETE FROM carried WHERE route=?`, name); err != nil {
-		return err
+	for _, q := range []string{`DELETE FROM carried WHERE route=?`, `DELETE FROM traffic WHERE route=?`} {
+		if _, err := c.db.Exec(q, name); err != nil {
+			return err
+		}
 	}
 	_, err := c.db.Exec(`DELETE FROM routes WHERE name=?`, name)
 	c.Settle()
@@ -181,3 +268,7 @@ func (c *Catalog) CarriedBy(route, place, volume string) (map[string]Carried, er
 	}
 	return out, err
 }
+
+// Interrupted reports whether the pace closed during the last run, so that it goes on when
+// it opens and not at the next due time.
+func (r *Route) Interrupted() bool { return r.Failures == 0 && !r.NextTry.IsZero() }

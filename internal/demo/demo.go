@@ -301,9 +301,9 @@ func (s *story) setUp() (err error) {
 			return err
 		}
 	}
-	inv, err := s.stonewick.Site.Invite()
+	inv, err := s.stonewick.Site.Invite(nil)
 	if err == nil {
-		_, err = s.larkfield.Site.Pair(s.ctx, inv.Text)
+		_, err = s.larkfield.Site.Pair(s.ctx, inv.Text, nil)
 	}
 	if err := s.step("Stonewick invites, Larkfield pairs.", "", err); err != nil {
 		return err

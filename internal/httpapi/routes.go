@@ -293,36 +293,6 @@ func (s *server) registerStore(a huma.API) {
 	})
 }
 
-func (s *server) registerPeers(a huma.API) {
-	huma.Register(a, op("GET", "/sites", "listSites", "Paired sites"), func(ctx context.Context, _ *none) (*body[[]api.Peer], error) {
-		return answer(s.site.Peers())
-	})
-	huma.Register(a, op("POST", "/sites/invitations", "invite", "Make an invitation for one other site", 201), func(ctx context.Context, _ *none) (*secretBody[api.Invitation], error) {
-		return answerSecret(s.site.Invite())
-	})
-	huma.Register(a, op("POST", "/sites", "pair", "Pair by an invitation", 201), func(ctx context.Context, in *body[api.PairAsk]) (*body[api.Peer], error) {
-		return answerAt(s.site.Pair(ctx, in.Body.Invitation))
-	})
-	huma.Register(a, op("POST", "/sites/{name}/check", "checkSite", "Test a paired site"), func(ctx context.Context, in *named) (*body[api.PeerCheck], error) {
-		return answerAt(s.site.CheckPeer(ctx, in.Name))
-	})
-	huma.Register(a, op("GET", "/routes", "listRoutes", "All routes"), func(ctx context.Context, _ *none) (*body[[]api.Route], error) {
-		return answer(s.site.Routes())
-	})
-	huma.Register(a, op("POST", "/routes", "addRoute", "Open a route", 201), func(ctx context.Context, in *body[api.RouteAdd]) (*body[api.Route], error) {
-		return answerAt(s.site.AddRoute(in.Body))
-	})
-	huma.Register(a, op("GET", "/routes/{name}", "getRoute", "One route"), func(ctx context.Context, in *named) (*body[api.Route], error) {
-		return answerAt(s.site.Route(in.Name))
-	})
-	huma.Register(a, op("DELETE", "/routes/{name}", "removeRoute", "Close a route; what it carried stays"), func(ctx context.Context, in *named) (*said, error) {
-		return sentence(s.site.RemoveRoute(in.Name))
-	})
-	huma.Register(a, op("POST", "/routes/{name}/runs", "runRoute", "Carry now", 202), func(ctx context.Context, in *named) (*body[api.Run], error) {
-		return answer(s.site.RunRoute(in.Name, caller(ctx)))
-	})
-}
-
 func (s *server) registerRuns(a huma.API) {
 	huma.Register(a, op("GET", "/runs", "listRuns", "Runs, newest first"), func(ctx context.Context, in *struct {
 		State   string `query:"state" doc:"states, separated by commas"`

@@ -54,6 +54,10 @@ func New(s *site.Site) http.Handler {
 		r.Post("/session", srv.signIn)
 		r.Delete("/session", srv.signOut)
 		r.Group(func(r chi.Router) {
+			r.Use(srv.auth)
+			r.HandleFunc("/sites/{name}/desk/*", srv.desk)
+		})
+		r.Group(func(r chi.Router) {
 			r.Use(srv.auth, srv.idempotent)
 			config := huma.DefaultConfig("Candid Harbor", "1")
 			config.OpenAPIPath, config.DocsPath, config.SchemasPath = "/openapi", "", ""
@@ -144,7 +148,16 @@ func (t *turns) take(key string) (done func()) {
 func (s *server) auth(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		caller := ""
-		if r.Context().Value(localKey) != nil {
+		if from, ok := site.DeskCallerOf(r.Context()); ok {
+			if why := deskRefuses(from, r); why != "" {
+				problem(w, http.StatusForbidden, why)
+				return
+			}
+			caller = from.Site
+			if person := r.Header.Get(site.DeskHeader); person != "" && len(person) < 200 {
+				caller = person + " at " + from.Site
+			}
+		} else if r.Context().Value(localKey) != nil {
 			caller = "the host's administrator"
 		} else if text, ok := strings.CutPrefix(r.Header.Get("Authorization"), "Bearer "); ok {
 			caller = s.site.TokenName(text)

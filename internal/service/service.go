@@ -127,6 +127,7 @@ func (svc *Service) listen(log *slog.Logger) error {
 	go serve(svc.web, web)
 	go serve(svc.local, sock)
 	go svc.Site.ServePeers(peers)
+	go svc.Site.ServeDesk(handler)
 	return nil
 }
 

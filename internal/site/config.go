@@ -179,8 +179,10 @@ func lockDir(dir string) (*os.File, error) {
 }
 
 // loadKey reads the site's key, making it for a new site.
-func loadKey(dir string) (ed25519.PrivateKey, error) {
-	path := filepath.Join(dir, "keys", "site.pem")
+func keyPath(dir string) string { return filepath.Join(dir, "keys", "site.pem") }
+
+// loadKey reads a key, making it the first time.
+func loadKey(path string) (ed25519.PrivateKey, error) {
 	raw, err := os.ReadFile(path)
 	if errors.Is(err, fs.ErrNotExist) {
 		if err := os.MkdirAll(filepath.Dir(path), 0o700); err != nil {

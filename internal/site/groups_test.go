@@ -195,11 +195,11 @@ func TestSetIsWholeOrNotThere(t *testing.T) {
 		return out
 	}
 	require.Len(t, work, 2)
-	require.NoError(t, s.carryOne(w.ctx, r, link, &work[0], work[0].want[0], &transfer.Meter{}))
+	require.NoError(t, s.carryOne(w.ctx, r, link, nil, &work[0], work[0].want[0], &transfer.Meter{}))
 	require.Equal(t, []int{0}, seen(), "the rest of the set is still to come")
 	_, err = there.Snapshot(work[0].want[0].ID)
 	require.ErrorContains(t, err, "still to arrive")
-	require.NoError(t, s.carryOne(w.ctx, r, link, &work[1], work[1].want[0], &transfer.Meter{}))
+	require.NoError(t, s.carryOne(w.ctx, r, link, nil, &work[1], work[1].want[0], &transfer.Meter{}))
 	require.Equal(t, []int{1, 1}, seen())
 
 	w.write(dirs[0], "a", "second")

@@ -20,7 +20,7 @@ func proposedPolicies(text string) ([]*compiled, error) {
 		if err != nil {
 			return nil, err
 		}
-		out = append(out, &compiled{Policy: p})
+		out = append(out, &compiled{Policy: p, body: body})
 	}
 	return out, nil
 }

@@ -19,9 +19,9 @@ import (
 )
 
 func (w *world) pair(from, to *Site) {
-	inv, err := to.Invite()
+	inv, err := to.Invite(nil)
 	require.NoError(w.t, err)
-	_, err = from.Pair(w.ctx, inv.Text)
+	_, err = from.Pair(w.ctx, inv.Text, nil)
 	require.NoError(w.t, err)
 }
 
@@ -64,7 +64,7 @@ func TestPeerBringsOnlyItsOwn(t *testing.T) {
 	before := must(there.cat.Volumes())
 	theirs := lineageOf(must(good.cat.Volume("notes")).Lineage)
 	for say, change := range map[string]func(q *transfer.CarryRequest){
-		"may bring its own volumes only": func(q *transfer.CarryRequest) { q.Origin = "good" },
+		"the root record belongs to another": func(q *transfer.CarryRequest) { q.Origin = "good" },
 		"belongs to notes@good here":     func(q *transfer.CarryRequest) { q.Lineage = theirs },
 		`volume "../x"`:                  func(q *transfer.CarryRequest) { q.Volume = "../x" },
 		`of the site "there"`:            func(q *transfer.CarryRequest) { q.Origin = "there" },
@@ -99,17 +99,17 @@ func TestPeerBringsOnlyItsOwn(t *testing.T) {
 func TestPairing(t *testing.T) {
 	w := newWorld(t)
 	here, there := w.open("here"), w.open("there")
-	late := must(there.Invite())
+	late := must(there.Invite(nil))
 	w.clock.Set(w.clock.Now().Add(2 * time.Hour))
-	_, err := here.Pair(w.ctx, late.Text)
+	_, err := here.Pair(w.ctx, late.Text, nil)
 	require.ErrorContains(t, err, "has ended")
-	own := must(here.Invite())
-	_, err = here.Pair(w.ctx, own.Text)
+	own := must(here.Invite(nil))
+	_, err = here.Pair(w.ctx, own.Text, nil)
 	require.Error(t, err, "not with itself")
-	inv := must(there.Invite())
-	_, err = here.Pair(w.ctx, inv.Text[:len(inv.Text)-4])
+	inv := must(there.Invite(nil))
+	_, err = here.Pair(w.ctx, inv.Text[:len(inv.Text)-4], nil)
 	require.Equal(t, Misuse, ClassOf(err))
-	p, err := here.Pair(w.ctx, "  "+inv.Text+"\n")
+	p, err := here.Pair(w.ctx, "  "+inv.Text+"\n", nil)
 	require.NoError(t, err)
 	require.Equal(t, "there", p.Name)
 	check, err := here.CheckPeer(w.ctx, "there")
@@ -125,7 +125,7 @@ func TestPairing(t *testing.T) {
 	twin, err := Open(Options{Data: filepath.Join(w.dir, "twin"), Name: "here", Roots: []string{w.dir}, Clock: w.clock, Listen: "127.0.0.1:0"})
 	require.NoError(t, err)
 	t.Cleanup(func() { twin.Close() })
-	_, err = twin.Pair(w.ctx, must(there.Invite()).Text)
+	_, err = twin.Pair(w.ctx, must(there.Invite(nil)).Text, nil)
 	require.ErrorContains(t, err, "paired here already, with another key")
 	require.NoError(t, there.Close())
 	_, err = here.CheckPeer(w.ctx, "there")

@@ -144,8 +144,13 @@ func (s *Site) takeUp(ids []object.ID) error {
 // volumeOf describes a volume from a root of it.
 func (s *Site) volumeOf(r *object.Root) *catalog.Volume {
 	name := r.Volume
+	lineage := hex.EncodeToString(r.Lineage[:])
 	if r.Origin != s.Name() {
 		name += "@" + r.Origin
+		// A volume that was removed there and added anew has another history.
+		if other, err := s.cat.Volume(name); err == nil && other.Lineage != lineage {
+			name += "." + lineage[:6]
+		}
 	}
 	labels := r.Labels
 	if labels == nil {
@@ -155,7 +160,7 @@ func (s *Site) volumeOf(r *object.Root) *catalog.Volume {
 	if excludes == nil {
 		excludes = []string{}
 	}
-	return &catalog.Volume{Name: name, Lineage: hex.EncodeToString(r.Lineage[:]), Kind: "tree", Origin: r.Origin, Path: string(r.Path),
+	return &catalog.Volume{Name: name, Lineage: lineage, Kind: "tree", Origin: r.Origin, Path: string(r.Path),
 		Labels: catalog.JSON[catalog.Labels]{V: labels}, Excludes: catalog.JSON[[]string]{V: excludes}, ChunkAvg: int(r.ChunkAvg),
 		Added: catalog.At(s.clock.Now())}
 }

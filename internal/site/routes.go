@@ -9,39 +9,279 @@ import (
 	"time"
 
 	"candidharbor/api"
-	"candidharbor/core/object"
+	"candidharbor/core/cadence"
+	"candidharbor/core/pace"
 	"candidharbor/internal/catalog"
 	"candidharbor/internal/policy"
 	"candidharbor/internal/transfer"
 )
 
-// AddRoute opens a route to a paired site.
-func (s *Site) AddRoute(ask api.RouteAdd) (*api.Route, error) {
+const (
+	onDemand  = "on demand"
+	pullEvery = "every 15 minutes"
+)
+
+// terms reads what a route says, and finds what is wrong with it.
+func routeTerms(ask api.RouteTerms, pull bool) (t catalog.Terms, err error) {
+	t = catalog.Terms{Pull: pull, When: strings.TrimSpace(ask.When), Zone: ask.Zone, Carry: strings.TrimSpace(ask.Carry), Priority: ask.Priority, Onward: ask.Onward, Tell: ask.Tell,
+		Within: time.Duration(ask.WithinSeconds) * time.Second}
+	if t.Tell == "lag" {
+		t.Tell = ""
+	}
+	if t.Tell != "" && !pull {
+		return t, bad("what the source learns is said of a route that pulls; one that pushes hides nothing from it")
+	}
+	if t.Priority < 0 || t.Priority > 9 {
+		return t, bad("priority %d: give 1 to 9", t.Priority)
+	}
+	if k, v, labelled := strings.Cut(t.Carry, "="); t.Carry != "" && t.Carry != carryAll && (!labelled || k == "" || v == "") {
+		return t, bad("carry %q: write all, or a snapshot's label as key=value; nothing means what the rules at the far place keep", t.Carry)
+	}
+	if ask.Cap != "" {
+		if t.Cap, err = pace.ParseRate(ask.Cap); err != nil {
+			return t, &Error{Misuse, err}
+		}
+		if t.Cap == 0 {
+			return t, bad("a cap of nothing carries nothing: pause the route instead")
+		}
+		t.Cap = max(t.Cap, 0)
+	}
+	_, err = routeCadence(t)
+	return t, err
+}
+
+// routeCadence is when a route runs by itself; nil: after every snapshot, or never.
+func routeCadence(t catalog.Terms) (*cadence.Cadence, error) {
+	when := t.When
+	if when == "" && t.Pull {
+		when = pullEvery
+	}
+	if when == "" || when == onDemand {
+		return nil, nil
+	}
+	zone := time.UTC
+	if t.Zone != "" {
+		var err error
+		if zone, err = cadence.LoadZone(t.Zone); err != nil {
+			return nil, bad("%w", err)
+		}
+	}
+	c, err := cadence.Parse(when, zone)
+	if err != nil {
+		return nil, &Error{Misuse, fmt.Errorf("%w; or write %q", err, onDemand)}
+	}
+	if _, _, looks := c.OnChange(); looks || c.AtStart() {
+		return nil, bad("a route runs by a cadence with times of its own, %q or after every snapshot, not %q", onDemand, when)
+	}
+	return c, nil
+}
+
+func termsView(t catalog.Terms) api.RouteTerms {
+	v := api.RouteTerms{When: t.When, Zone: t.Zone, Carry: t.Carry, Priority: t.Priority, WithinSeconds: int64(t.Within / time.Second), Onward: t.Onward, Tell: t.Tell}
+	if t.Cap > 0 {
+		v.Cap = pace.RateWords(t.Cap)
+	}
+	return v
+}
+
+// newRoute reads and checks what is asked for.
+func (s *Site) newRoute(ask api.RouteAdd) (*catalog.Route, error) {
 	if err := policy.CheckName("route", ask.Name); err != nil {
 		return nil, &Error{Misuse, err}
 	}
 	if _, err := s.cat.Route(ask.Name); err == nil {
-		return nil, conflict("route %q is there already: choose another name", ask.Name)
+		return nil, conflict("route %q is there already: choose another name, or change it with candid route edit", ask.Name)
 	}
-	if _, err := s.cat.Peer(ask.To); err != nil {
-		return nil, missing("site %q is not paired: pair first, with candid site invite there and candid site pair here", ask.To)
+	peer, pull := ask.To, ask.From != ""
+	if (ask.To == "") == (ask.From == "") {
+		return nil, bad("a route goes to a site or comes from one: give one of both")
 	}
-	sel := catalog.Selection{Labels: ask.Labels, Names: ask.Names}
-	if (len(sel.Labels) == 0) == (len(sel.Names) == 0) {
-		return nil, bad("a route needs volumes: choose them by labels, or by names")
+	if pull {
+		peer = ask.From
 	}
-	for _, n := range ask.Names {
-		if _, err := s.cat.Volume(n); err != nil {
-			return nil, err
+	if _, err := s.cat.Peer(peer); err != nil {
+		return nil, missing("site %q is not paired: pair first, with candid site invite there and candid site pair here", peer)
+	}
+	if err := s.checkVolumes(ask.Labels, ask.Names); err != nil {
+		return nil, err
+	}
+	if !pull {
+		for _, n := range ask.Names {
+			if _, err := s.cat.Volume(n); err != nil {
+				return nil, err
+			}
 		}
 	}
-	r := &catalog.Route{Name: ask.Name, Peer: ask.To, Volumes: catalog.JSON[catalog.Selection]{V: sel}, Made: catalog.At(s.clock.Now())}
+	t, err := routeTerms(ask.Terms, pull)
+	if err != nil {
+		return nil, err
+	}
+	return &catalog.Route{Name: ask.Name, Peer: peer, Volumes: catalog.JSON[catalog.Selection]{V: catalog.Selection{Labels: ask.Labels, Names: ask.Names}},
+		Terms: catalog.JSON[catalog.Terms]{V: t}, Known: catalog.JSON[[]catalog.Known]{V: []catalog.Known{}}, Made: catalog.At(s.clock.Now())}, nil
+}
+
+// AddRoute opens a route to or from a paired site.
+func (s *Site) AddRoute(ask api.RouteAdd) (*api.Route, error) {
+	r, err := s.newRoute(ask)
+	if err != nil {
+		return nil, err
+	}
 	if err := s.cat.PutRoute(r); err != nil {
 		return nil, err
 	}
 	s.cat.Settle()
 	s.changed("routes")
 	return s.Route(ask.Name)
+}
+
+// CheckRoute tells what a route would do before it is opened.
+func (s *Site) CheckRoute(ctx context.Context, ask api.RouteAdd) (*api.RouteCheck, error) {
+	r, err := s.newRoute(ask)
+	if err != nil {
+		return nil, err
+	}
+	peer, err := s.cat.Peer(r.Peer)
+	if err != nil {
+		return nil, err
+	}
+	out := &api.RouteCheck{Volumes: []string{}}
+	h, _, _, err := s.greet(ctx, peer)
+	if err != nil {
+		return nil, err
+	}
+	switch {
+	case h.Grants == nil:
+	case r.Terms.V.Pull && !h.Grants.Read:
+		return nil, conflict("%s does not let this site read its snapshots: there, candid site grant %s read", r.Peer, s.Name())
+	case !r.Terms.V.Pull && !h.Grants.Offer:
+		return nil, conflict("%s does not let this site bring snapshots: there, candid site grant %s offer", r.Peer, s.Name())
+	}
+	rate := pace.RateWords(pace.Unlimited)
+	perSecond := float64(100 << 20)
+	if r.Terms.V.Pull {
+		link, _, err := s.link(ctx, peer)
+		if err != nil {
+			return nil, err
+		}
+		work, err := s.lookThere(r, link)
+		if err != nil {
+			return nil, err
+		}
+		wholeSets(work)
+		n := 0
+		for _, w := range work {
+			out.Volumes = append(out.Volumes, w.name)
+			n += len(w.want)
+		}
+		out.Sentence = fmt.Sprintf("It takes %s of %s from %s.", many(n, "snapshot"), many(len(work), "volume"), r.Peer)
+		return out, nil
+	}
+	work, err := s.routeWork(r)
+	if err != nil {
+		return nil, err
+	}
+	n := 0
+	var ids []string
+	for _, w := range work {
+		out.Volumes = append(out.Volumes, w.v.Name)
+		n += len(w.want)
+		for _, row := range w.want {
+			ids = append(ids, row.ID)
+		}
+	}
+	if out.Bytes, err = s.referencedBy(ids); err != nil {
+		return nil, err
+	}
+	have, err := s.paceTo(peer)
+	if err != nil {
+		return nil, err
+	}
+	if now := have.lines.At(s.clock.Now()); now > 0 {
+		rate, perSecond = pace.RateWords(now), float64(now)
+	}
+	if c := r.Terms.V.Cap; c > 0 && float64(c) < perSecond {
+		rate, perSecond = pace.RateWords(c), float64(c)
+	}
+	out.Seconds = int64(float64(out.Bytes) / perSecond)
+	out.Sentence = fmt.Sprintf("It carries %s of %s to %s: at most %s", many(n, "snapshot"), many(len(work), "volume"), r.Peer, size(out.Bytes))
+	if rate == pace.RateWords(pace.Unlimited) {
+		out.Sentence += ", as fast as the line is."
+	} else {
+		out.Sentence += fmt.Sprintf(", which takes about %s at the present pace of %s.", ago(time.Duration(out.Seconds)*time.Second), rate)
+	}
+	if len(work) == 0 {
+		out.Sentence = "It chooses no volume at present."
+	}
+	return out, nil
+}
+
+// EditRoute changes what a route chooses, or its terms. It holds at once.
+func (s *Site) EditRoute(name string, ask api.RouteEdit) (*api.Route, error) {
+	r, err := s.cat.Route(name)
+	if err != nil {
+		return nil, err
+	}
+	if len(ask.Labels)+len(ask.Names) > 0 {
+		if err := s.checkVolumes(ask.Labels, ask.Names); err != nil {
+			return nil, err
+		}
+		r.Volumes.V = catalog.Selection{Labels: ask.Labels, Names: ask.Names}
+	}
+	if ask.Terms != nil {
+		if r.Terms.V, err = routeTerms(*ask.Terms, r.Terms.V.Pull); err != nil {
+			return nil, err
+		}
+	}
+	if err := s.cat.PutRoute(r); err != nil {
+		return nil, err
+	}
+	s.cat.Settle()
+	s.changed("routes")
+	return s.Route(name)
+}
+
+// PauseRoute stops a route until it is resumed; what it wants stays owed.
+func (s *Site) PauseRoute(name string) (string, error) {
+	r, err := s.cat.Route(name)
+	if err != nil {
+		return "", err
+	}
+	if !r.Paused.IsZero() {
+		return "", conflict("route %s is paused already, since %s", name, stamp(r.Paused.Time))
+	}
+	r.Paused = catalog.At(s.clock.Now())
+	if err := s.cat.PutRoute(r); err != nil {
+		return "", err
+	}
+	s.stopRun("carry", name)
+	s.changed("routes")
+	return fmt.Sprintf("Route %s is paused. What %s lacks stays owed to it, until candid route resume %s.", name, s.farEnd(r), name), nil
+}
+
+// ResumeRoute lets a paused route go on.
+func (s *Site) ResumeRoute(name string) (string, error) {
+	r, err := s.cat.Route(name)
+	if err != nil {
+		return "", err
+	}
+	if r.Paused.IsZero() {
+		return "", conflict("route %s is not paused", name)
+	}
+	since := r.Paused.Time
+	r.Paused, r.NextTry = catalog.Time{}, catalog.Time{}
+	if err := s.cat.PutRoute(r); err != nil {
+		return "", err
+	}
+	s.changed("routes")
+	return fmt.Sprintf("Route %s goes on; it was paused for %s.", name, ago(s.clock.Now().Sub(since))), nil
+}
+
+// farEnd is where a route's snapshots arrive.
+func (s *Site) farEnd(r *catalog.Route) string {
+	if r.Terms.V.Pull {
+		return s.Name()
+	}
+	return r.Peer
 }
 
 // RemoveRoute closes a route. What it carried stays at the far side.
@@ -54,6 +294,9 @@ func (s *Site) RemoveRoute(name string) (string, error) {
 		return "", err
 	}
 	s.changed("routes")
+	if r.Terms.V.Pull {
+		return fmt.Sprintf("Route %s is closed: nothing more is taken from %s. What it took stays here.", name, r.Peer), nil
+	}
 	return fmt.Sprintf("Route %s is closed. What it carried stays at %s; nothing here is owed to it any more.", name, r.Peer), nil
 }
 
@@ -63,6 +306,9 @@ func (s *Site) RunRoute(name, by string) (api.Run, error) {
 	if err != nil {
 		return api.Run{}, err
 	}
+	if !r.Paused.IsZero() {
+		return api.Run{}, conflict("route %s is paused since %s: candid route resume %s first", name, stamp(r.Paused.Time), name)
+	}
 	j, err := s.startRoute(r, by)
 	if err != nil {
 		return api.Run{}, err
@@ -70,61 +316,43 @@ func (s *Site) RunRoute(name, by string) (api.Run, error) {
 	return j.view(), nil
 }
 
-// routeWork is what a route has to do for one volume.
-type routeWork struct {
-	v     *catalog.Volume
-	rs    *ruleset
-	want  []*catalog.Snapshot // newest first
-	bases []object.ID         // what the far side has, newest first
-	marks []*catalog.Snapshot // already there, but their newest marks are not
-}
-
-func (s *Site) routeWork(r *catalog.Route) ([]routeWork, error) {
-	vols, err := s.cat.Volumes()
+// dueRoute tells whether a route is to run now, and when it is to be looked at again.
+func (s *Site) dueRoute(r *catalog.Route, now time.Time) (is bool, next time.Time, err error) {
+	t := r.Terms.V
+	if !r.Paused.IsZero() || t.When == onDemand {
+		return false, next, nil
+	}
+	if r.NextTry.After(now) {
+		return false, r.NextTry.Time, nil
+	}
+	c, err := routeCadence(t)
 	if err != nil {
-		return nil, err
+		return false, next, err
 	}
-	now := s.clock.Now()
-	var work []routeWork
-	for _, v := range vols {
-		if !r.Volumes.V.Holds(v) || v.Origin != s.Name() {
-			continue
+	if c != nil && r.Failures == 0 && !r.Interrupted() {
+		from := r.Made.Time
+		if r.LastRun.After(from) {
+			from = r.LastRun.Time
 		}
-		rs, err := s.rulesFor(v)
-		if err != nil {
-			return nil, err
+		if at, ok := c.Next(from); !ok || at.After(now) {
+			return false, at, nil
 		}
-		rows, err := s.cat.Snapshots(s.Place(), v.Name, catalog.SnapshotFilter{})
-		if err != nil {
-			return nil, err
+		if t.Pull {
+			return true, next, nil
 		}
-		w := routeWork{v: v, rs: rs}
-		if w.want, err = s.wantedFar(r, v, rs, rows, snapshotsOf(rows), now); err != nil {
-			return nil, err
-		}
-		carried, err := s.cat.CarriedBy(r.Name, s.Place(), v.Name)
-		if err != nil {
-			return nil, err
-		}
-		for _, row := range rows {
-			k, there := carried[row.ID]
-			if !there {
-				continue
-			}
-			if row.Marked.After(k.Marked.Time) || (row.SeenUntil.After(k.SeenUntil.Time) && len(w.bases) == 0) {
-				w.marks = append(w.marks, row) // of sightings only the newest one's matters
-			}
-			if len(w.bases) < basesNamed {
-				id, err := object.ParseID(row.ID)
-				if err != nil {
-					return nil, err
-				}
-				w.bases = append(w.bases, id)
-			}
-		}
-		work = append(work, w)
 	}
-	return work, nil
+	if t.Pull {
+		return true, next, nil
+	}
+	work, err := s.routeWork(r)
+	if err != nil {
+		return false, next, err
+	}
+	is = slices.ContainsFunc(work, func(w routeWork) bool { return len(w.want) > 0 || len(w.marks) > 0 })
+	if c != nil && !is {
+		next, _ = c.Next(now)
+	}
+	return is, next, nil
 }
 
 // stepRoutes starts every route that has something to carry and is not waiting to try
@@ -137,20 +365,17 @@ func (s *Site) stepRoutes(ctx context.Context, wait bool) (next time.Time, err e
 	now := s.clock.Now()
 	var started []*job
 	for _, r := range routes {
-		if r.NextTry.After(now) {
-			if next.IsZero() || r.NextTry.Before(next) {
-				next = r.NextTry.Time
-			}
-			continue
-		}
 		if s.isBusy("route " + r.Name) {
 			continue
 		}
-		work, err := s.routeWork(r)
+		is, at, err := s.dueRoute(r, now)
 		if err != nil {
 			return next, err
 		}
-		if !slices.ContainsFunc(work, func(w routeWork) bool { return len(w.want) > 0 || len(w.marks) > 0 }) {
+		if !at.IsZero() && (next.IsZero() || at.Before(next)) {
+			next = at
+		}
+		if !is {
 			continue
 		}
 		j, err := s.startRoute(r, "the schedule")
@@ -169,6 +394,12 @@ func (s *Site) stepRoutes(ctx context.Context, wait bool) (next time.Time, err e
 	return next, nil
 }
 
+// going is a run of a route.
+type going struct {
+	meter *transfer.Meter
+	began time.Time // by the clock on the wall: bytes take real time
+}
+
 func (s *Site) startRoute(r *catalog.Route, by string) (*job, error) {
 	return s.start("carry", r.Name, by, func(ctx context.Context, j *job) (any, string, error) {
 		j.say("waiting for another run of this route")
@@ -177,145 +408,80 @@ func (s *Site) startRoute(r *catalog.Route, by string) (*job, error) {
 			return nil, "", err
 		}
 		defer release()
-		meter := &transfer.Meter{}
+		g := &going{meter: &transfer.Meter{}, began: time.Now()}
+		s.mu.Lock()
+		s.going[r.Name] = g
+		s.mu.Unlock()
+		defer func() {
+			s.mu.Lock()
+			delete(s.going, r.Name)
+			s.mu.Unlock()
+		}()
+		meter := g.meter
 		j.begin(func() api.Progress {
 			return api.Progress{DoneBytes: meter.OfferedBytes.Load(), TotalBytes: meter.TotalBytes.Load(), Files: meter.SentObjects.Load()}
 		})
-		n, err := s.carryAll(ctx, j, r.Name, meter)
-		if rerr := s.noteRoute(r.Name, meter, err, ctx.Err() != nil); rerr != nil {
+		r, n, err := s.runRoute(ctx, j, r.Name, meter)
+		if r == nil {
+			return nil, "", err
+		}
+		if rerr := s.noteRoute(r.Name, g, err, ctx.Err() != nil); rerr != nil {
 			err = errors.Join(err, rerr)
 		}
 		s.tell("routes")
+		var closed *transfer.Closed
+		if errors.As(err, &closed) {
+			return nil, fmt.Sprintf("%s carried; %s, then it goes on", many(n, "snapshot"), closed.Error()), nil
+		}
 		if err != nil {
 			return nil, "", err
 		}
 		sent, offered := meter.SentBytes.Load(), meter.OfferedBytes.Load()
-		if n == 0 {
+		out := map[string]int64{"snapshots": int64(n), "sentBytes": sent, "offeredBytes": offered, "wireBytes": meter.WireBytes.Load()}
+		switch {
+		case n == 0 && r.Terms.V.Pull:
+			return nil, fmt.Sprintf("%s has nothing new that is wanted here", r.Peer), nil
+		case n == 0:
 			return nil, fmt.Sprintf("nothing new to carry; %s knows how long the newest states were seen unchanged", r.Peer), nil
+		case r.Terms.V.Pull:
+			return out, fmt.Sprintf("%s taken from %s; %s came", many(n, "snapshot"), r.Peer, size(sent)), nil
 		}
-		return map[string]int64{"snapshots": int64(n), "sentBytes": sent, "offeredBytes": offered, "wireBytes": meter.WireBytes.Load()},
-			fmt.Sprintf("%s carried to %s; %s sent, %s were there already", many(n, "snapshot"), r.Peer, size(sent), size(max(0, offered-sent))), nil
+		return out, fmt.Sprintf("%s carried to %s; %s sent, %s were there already", many(n, "snapshot"), r.Peer, size(sent), size(max(0, offered-sent))), nil
 	})
 }
 
-// carryAll brings everything that is wanted, the newest of every volume first, then the
-// older ones.
-func (s *Site) carryAll(ctx context.Context, j *job, route string, meter *transfer.Meter) (int, error) {
-	r, err := s.cat.Route(route)
+func (s *Site) runRoute(ctx context.Context, j *job, name string, meter *transfer.Meter) (*catalog.Route, int, error) {
+	r, err := s.cat.Route(name)
 	if err != nil {
-		return 0, err
+		return nil, 0, err
+	}
+	r.LastRun = catalog.At(s.clock.Now())
+	if err := s.cat.PutRoute(r); err != nil {
+		return nil, 0, err
 	}
 	peer, err := s.cat.Peer(r.Peer)
 	if err != nil {
-		return 0, err
+		return nil, 0, err
 	}
-	link, _, err := s.link(ctx, peer)
-	if err != nil {
-		return 0, err
+	n := 0
+	if r.Terms.V.Pull {
+		n, err = s.pullAll(ctx, j, r, peer, meter)
+	} else {
+		n, err = s.pushAll(ctx, j, r, peer, meter)
 	}
-	work, err := s.routeWork(r)
-	if err != nil {
-		return 0, err
-	}
-	// What was seen of those that are there goes first: the far side may decide as soon as
-	// the next newer one is there.
-	for i := range work {
-		for _, row := range work[i].marks {
-			if err := s.carryOne(ctx, r, link, &work[i], row, meter); err != nil {
-				return 0, err
-			}
-		}
-	}
-	done := 0
-	for round := 0; ; round++ {
-		any := false
-		for i := range work {
-			w := &work[i]
-			if round < len(w.want) {
-				any = true
-				j.say(fmt.Sprintf("carrying %s of %s", w.want[round].ID[:12], w.v.Name))
-				if err := s.carryOne(ctx, r, link, w, w.want[round], meter); err != nil {
-					return done, fmt.Errorf("%s of %s: %w", w.want[round].ID[:12], w.v.Name, err)
-				}
-				done++
-			}
-		}
-		if !any {
-			return done, nil
-		}
-	}
+	return r, n, err
 }
-
-func (s *Site) carryOne(ctx context.Context, r *catalog.Route, link *transfer.Link, w *routeWork, row *catalog.Snapshot, total *transfer.Meter) error {
-	id, err := object.ParseID(row.ID)
-	if err != nil {
-		return err
-	}
-	marks, raws, err := s.store.Marks(id)
-	if err != nil {
-		return err
-	}
-	var bring [][]byte
-	for i, m := range marks {
-		if m.Kind.Travels() {
-			bring = append(bring, raws[i])
-		}
-	}
-	setOf, err := s.setAlong(r, row)
-	if err != nil {
-		return err
-	}
-	one := &transfer.Meter{}
-	c := &transfer.Sender{Store: s.store, Marks: bring, Meter: one, Request: transfer.CarryRequest{Lineage: lineageOf(w.v.Lineage), Volume: w.v.Name,
-		Origin: s.Name(), Root: id, Bases: w.bases, Rules: w.rs.proposal(r.Peer), SetOf: setOf}}
-	err = c.Run(ctx, link)
-	total.OfferedObjects.Add(one.OfferedObjects.Load())
-	total.OfferedBytes.Add(one.OfferedBytes.Load())
-	total.TotalBytes.Add(one.TotalBytes.Load())
-	total.SentObjects.Add(one.SentObjects.Load())
-	total.SentBytes.Add(one.SentBytes.Load())
-	total.WireBytes.Add(one.WireBytes.Load())
-	if err != nil {
-		return err
-	}
-	if !slices.Contains(w.bases, id) {
-		w.bases = append([]object.ID{id}, w.bases[:min(len(w.bases), basesNamed-1)]...)
-	}
-	s.reached(w.v.Name, r.Peer, newestState(row))
-	err = s.cat.PutCarried(r.Name, catalog.Carried{Snapshot: row.ID, At: catalog.At(s.clock.Now()), SeenUntil: row.SeenUntil, Marked: row.Marked})
-	s.verdicts.drop([]string{w.v.Name}) // what was owed is there
-	return err
-}
-
-// setAlong is how many snapshots of a set a route brings.
-func (s *Site) setAlong(r *catalog.Route, row *catalog.Snapshot) (n uint32, err error) {
-	if row.SetID == "" {
-		return 0, nil
-	}
-	rows, err := s.cat.SetRows(s.Place(), row.SetID)
-	if err != nil {
-		return 0, err
-	}
-	for _, m := range rows {
-		if v, err := s.cat.Volume(m.Volume); err == nil && r.Volumes.V.Holds(v) {
-			n++
-		}
-	}
-	return n, nil
-}
-
-// basesNamed is how many snapshots a carry names as perhaps common.
-const basesNamed = 32
 
 // noteRoute records how a run of a route ended and when it is tried again.
-func (s *Site) noteRoute(name string, m *transfer.Meter, err error, cancelled bool) error {
+func (s *Site) noteRoute(name string, g *going, err error, cancelled bool) error {
 	r, cerr := s.cat.Route(name)
 	if cerr != nil {
 		return cerr
 	}
-	now := s.clock.Now()
+	now, m := s.clock.Now(), g.meter
 	r.SentBytes += m.SentBytes.Load()
 	r.SavedBytes += max(0, m.OfferedBytes.Load()-m.SentBytes.Load())
+	var closed *transfer.Closed
 	switch {
 	case err == nil:
 		if serr := s.cat.SawPeer(r.Peer, now); serr != nil {
@@ -323,6 +489,8 @@ func (s *Site) noteRoute(name string, m *transfer.Meter, err error, cancelled bo
 		}
 		r.LastOK, r.FailingSince, r.NextTry, r.Failures, r.LastError = catalog.At(now), catalog.Time{}, catalog.Time{}, 0, ""
 	case cancelled:
+	case errors.As(err, &closed):
+		r.FailingSince, r.Failures, r.NextTry, r.LastError = catalog.Time{}, 0, catalog.At(closed.Until), err.Error()
 	default:
 		if r.Failures == 0 {
 			r.FailingSince = catalog.At(now)
@@ -333,96 +501,8 @@ func (s *Site) noteRoute(name string, m *transfer.Meter, err error, cancelled bo
 		wait := min(time.Hour, 30*time.Second<<min(r.Failures-1, 7))
 		r.NextTry = catalog.At(now.Add(wait))
 	}
-	return s.cat.PutRoute(r)
-}
-
-// Route returns one route.
-func (s *Site) Route(name string) (*api.Route, error) {
-	r, err := s.cat.Route(name)
-	if err != nil {
-		return nil, err
+	if err := s.cat.PutRoute(r); err != nil {
+		return err
 	}
-	return s.routeView(r)
-}
-
-// Routes lists all routes.
-func (s *Site) Routes() ([]api.Route, error) {
-	rows, err := s.cat.Routes()
-	if err != nil {
-		return nil, err
-	}
-	return views(rows, s.routeView)
-}
-
-func (s *Site) routeView(r *catalog.Route) (*api.Route, error) {
-	now := s.clock.Now()
-	v := &api.Route{Name: r.Name, To: r.Peer, Labels: r.Volumes.V.Labels, Names: r.Volumes.V.Names, LastOK: timePtr(r.LastOK), FailingSince: timePtr(r.FailingSince),
-		NextTry: timePtr(r.NextTry), LastError: r.LastError, SentBytes: r.SentBytes, SavedBytes: r.SavedBytes, Volumes: []api.RouteVolume{}}
-	work, err := s.routeWork(r)
-	if err != nil {
-		return nil, err
-	}
-	var worst time.Duration
-	backlog, seeding := 0, false
-	for _, w := range work {
-		rv, err := s.routeVolume(r, &w, now)
-		if err != nil {
-			return nil, err
-		}
-		if rv.Newest == nil && rv.Backlog > 0 {
-			seeding = true
-		}
-		worst = max(worst, time.Duration(rv.LagSeconds)*time.Second)
-		backlog += rv.Backlog
-		v.Volumes = append(v.Volumes, *rv)
-	}
-	running := s.isBusy("route " + r.Name)
-	switch {
-	case r.Failures > 0 && strings.Contains(r.LastError, "cannot be reached"):
-		v.State = "unreachable"
-		v.Sentence = fmt.Sprintf("%s cannot be reached since %s; tried %d times, next try %s.", r.Peer, stamp(r.FailingSince.Time), r.Failures, stamp(r.NextTry.Time))
-	case r.Failures > 0:
-		v.State = "refused"
-		v.Sentence = fmt.Sprintf("Carrying to %s fails since %s: %s. Next try %s.", r.Peer, stamp(r.FailingSince.Time), r.LastError, stamp(r.NextTry.Time))
-	case len(work) == 0:
-		v.State = "waiting"
-		v.Sentence = "It waits for a volume that it chooses; none has these labels."
-	case seeding:
-		v.State = "seeding"
-		v.Sentence = fmt.Sprintf("The first copies are on their way to %s: %s still to carry.", r.Peer, many(backlog, "snapshot"))
-	case backlog > 0:
-		v.State = "behind"
-		v.Sentence = fmt.Sprintf("%s lacks %s; its newest state is %s old.", r.Peer, many(backlog, "snapshot"), ago(worst))
-		if !running {
-			v.Sentence += " The next run carries them."
-		}
-	default:
-		v.State = "current"
-		v.Sentence = fmt.Sprintf("%s has everything it wants; its newest states are at most %s old.", r.Peer, ago(worst))
-	}
-	return v, nil
-}
-
-func (s *Site) routeVolume(r *catalog.Route, w *routeWork, now time.Time) (*api.RouteVolume, error) {
-	carried, err := s.cat.CarriedBy(r.Name, s.Place(), w.v.Name)
-	if err != nil {
-		return nil, err
-	}
-	rows, err := s.cat.Snapshots(s.Place(), w.v.Name, catalog.SnapshotFilter{})
-	if err != nil {
-		return nil, err
-	}
-	rv := &api.RouteVolume{Volume: w.v.Name, Backlog: len(w.want), Carried: len(carried)}
-	for _, row := range rows {
-		if k, ok := carried[row.ID]; ok {
-			at := row.Began.Time
-			if k.SeenUntil.After(at) {
-				at = k.SeenUntil.Time
-			}
-			rv.Newest = &at
-			rv.LagSeconds = int64(max(0, now.Sub(at)).Seconds())
-			break
-		}
-	}
-	return rv, nil
+	return s.noteTraffic(r, g)
 }

@@ -23,7 +23,8 @@ type policyCache struct {
 
 type compiled struct {
 	*policy.Policy
-	row *catalog.Policy
+	row  *catalog.Policy // nil: proposed by the origin
+	body string
 }
 
 func (c *compiled) holds(v *catalog.Volume) bool {
@@ -47,7 +48,7 @@ func (s *Site) compiledPolicies() ([]*compiled, error) {
 		if err != nil {
 			return nil, fmt.Errorf("stored policy %q: %w", r.Name, err)
 		}
-		all = append(all, &compiled{p, r})
+		all = append(all, &compiled{p, r, r.Body})
 	}
 	s.policies.all = all
 	return all, nil
@@ -123,12 +124,16 @@ func (rs *ruleset) combine(mine []*compiled) {
 	}
 }
 
-// proposal is what this site's policies ask of a far place, as documents.
-func (rs *ruleset) proposal(place string) string {
+// proposal is what policies ask of other places than this site's, as documents. They go
+// along also to a place that they do not name, from where copies may go on to one.
+func (rs *ruleset) proposal(here string) string {
 	var bodies []string
 	for _, p := range rs.policies {
-		if _, ok := p.Keep[place]; ok && p.row != nil {
-			bodies = append(bodies, p.row.Body)
+		for place := range p.Keep {
+			if place != here {
+				bodies = append(bodies, p.body)
+				break
+			}
 		}
 	}
 	return strings.Join(bodies, "\n---\n")
@@ -295,7 +300,7 @@ func (s *Site) owed(v *catalog.Volume, rs *ruleset, rows []*catalog.Snapshot, sn
 	}
 	owed := map[string][]string{}
 	for _, r := range routes {
-		if !r.Volumes.V.Holds(v) || v.Origin != s.Name() {
+		if !s.carries(r, v) {
 			continue
 		}
 		want, err := s.wantedFar(r, v, rs, rows, snaps, now)
@@ -306,7 +311,29 @@ func (s *Site) owed(v *catalog.Volume, rs *ruleset, rows []*catalog.Snapshot, sn
 			owed[row.ID] = append(owed[row.ID], r.Peer)
 		}
 	}
-	return owed, nil
+	return owed, s.owedToPullers(v, rs, rows, snaps, now, owed)
+}
+
+// owedToPullers adds what sites that take snapshots for themselves would keep, of what is
+// newer than the newest that they told of.
+func (s *Site) owedToPullers(v *catalog.Volume, rs *ruleset, rows []*catalog.Snapshot, snaps []retention.Snapshot, now time.Time, owed map[string][]string) error {
+	reports, err := s.cat.Reports(v.Lineage)
+	if err != nil {
+		return err
+	}
+	for _, told := range reports {
+		if len(rs.keep[told.Peer]) == 0 {
+			continue
+		}
+		n, has := 0, lineage.Position{Term: uint64(told.Term), Sequence: uint64(told.Sequence)}
+		for i, verdict := range farVerdicts(rs, told.Peer, snaps, now) {
+			if verdict.Kept() && snaps[i].Position.Compare(has) > 0 && snaps[i].Kind != retention.Safety && rows[i].GraceUntil.IsZero() && n < owedLimit {
+				owed[rows[i].ID] = append(owed[rows[i].ID], told.Peer)
+				n++
+			}
+		}
+	}
+	return nil
 }
 
 // wantedFar lists what the far side of a route would keep and does not have, newest
@@ -316,6 +343,8 @@ func (s *Site) wantedFar(r *catalog.Route, v *catalog.Volume, rs *ruleset, rows 
 	if err != nil {
 		return nil, err
 	}
+	terms := r.Terms.V
+	key, value, byLabel := strings.Cut(terms.Carry, "=")
 	verdicts := farVerdicts(rs, r.Peer, snaps, now)
 	sets, err := s.setsWantedFar(r, v, rows, now)
 	if err != nil {
@@ -323,7 +352,11 @@ func (s *Site) wantedFar(r *catalog.Route, v *catalog.Volume, rs *ruleset, rows 
 	}
 	var want []*catalog.Snapshot
 	for i, row := range rows {
-		if _, there := carried[row.ID]; !there && (verdicts[i].Kept() || sets[row.SetID]) && row.Cause != "safety" && row.GraceUntil.IsZero() {
+		chosen := terms.Carry == carryAll || verdicts[i].Kept() || sets[row.SetID]
+		if byLabel {
+			chosen = row.Labels.V[key] == value
+		}
+		if _, there := carried[row.ID]; !there && chosen && row.OutOfTurn == "" && row.Cause != "safety" && row.GraceUntil.IsZero() {
 			want = append(want, row)
 		}
 	}
@@ -354,7 +387,7 @@ func (s *Site) setsWantedFar(r *catalog.Route, v *catalog.Volume, rows []*catalo
 	sets := map[string]bool{}
 	for _, name := range mates {
 		mate, err := s.cat.Volume(name)
-		if err != nil || !r.Volumes.V.Holds(mate) {
+		if err != nil || !s.carries(r, mate) {
 			continue
 		}
 		rs, err := s.rulesFor(mate)

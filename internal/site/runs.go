@@ -323,3 +323,14 @@ func (s *Site) Wait(ctx context.Context, id int64) (api.Run, error) {
 	}
 	return s.Run(id)
 }
+
+// stopRun cancels the runs of a kind and subject, if any go.
+func (s *Site) stopRun(kind, subject string) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	for _, j := range s.active {
+		if j.row.Kind == kind && j.row.Subject == subject {
+			j.cancel()
+		}
+	}
+}

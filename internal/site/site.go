@@ -71,7 +71,10 @@ type Site struct {
 	busy     map[string]chan struct{} // one snapshot, restore in place or carry per key
 	links    map[string]*transfer.Link
 	peerAddr net.Addr
-	cut      bool // the peer line is cut, for demos and tests
+	cut      bool              // the peer line is cut, for demos and tests
+	paces    map[string]*paced // by peer
+	going    map[string]*going // runs of routes, by route
+	desk     *deskListener     // nil: other sites are not answered over it
 }
 
 // Open opens the site in a data directory, making a new one there when it is empty.
@@ -94,7 +97,7 @@ func Open(opt Options) (*Site, error) {
 		return nil, err
 	}
 	s := &Site{dir: dir, clock: opt.Clock, log: opt.Logger, lock: lock, wake: make(chan struct{}, 1), events: newHub(),
-		active: map[int64]*job{}, busy: map[string]chan struct{}{}, links: map[string]*transfer.Link{}}
+		active: map[int64]*job{}, busy: map[string]chan struct{}{}, links: map[string]*transfer.Link{}, paces: map[string]*paced{}, going: map[string]*going{}}
 	s.ctx, s.cancel = context.WithCancel(context.Background())
 	if err := s.open(opt); err != nil {
 		s.Close()
@@ -128,7 +131,7 @@ func (s *Site) open(opt Options) (err error) {
 			return err
 		}
 	}
-	key, err := loadKey(s.dir)
+	key, err := loadKey(keyPath(s.dir))
 	if err != nil {
 		return err
 	}
@@ -209,7 +212,7 @@ func (s *Site) Info() (api.Site, error) {
 		peer = s.peerAddr.String()
 	}
 	s.mu.Unlock()
-	return api.Site{Name: s.cfg.Name, Key: transfer.KeyText(s.id.Public()), Now: now, Zone: now.Location().String(), Roots: s.cfg.Roots,
+	return api.Site{Name: s.cfg.Name, Key: transfer.KeyText(s.identity().Public()), Now: now, Zone: now.Location().String(), Roots: s.cfg.Roots,
 		Listen: s.cfg.Listen, Peers: peer, Held: held}, err
 }
 

@@ -64,7 +64,7 @@ func (s *Site) volumeView(v *catalog.Volume, counts map[string][2]int) (*api.Vol
 		return nil, err
 	}
 	for _, r := range routes {
-		if !r.Volumes.V.Holds(v) || v.Origin != s.Name() {
+		if !s.carries(r, v) {
 			continue
 		}
 		rows, err := s.cat.Snapshots(s.Place(), v.Name, catalog.SnapshotFilter{})
@@ -84,6 +84,17 @@ func (s *Site) volumeView(v *catalog.Volume, counts map[string][2]int) (*api.Vol
 			at = *rv.Newest
 		}
 		out.Places = append(out.Places, placeState(r.Peer, at, rs.objectives[r.Peer], rv.Backlog, now))
+	}
+	reports, err := s.cat.Reports(v.Lineage)
+	if err != nil {
+		return nil, err
+	}
+	for _, told := range reports {
+		if !slices.ContainsFunc(out.Places, func(p api.PlaceState) bool { return p.Place == told.Peer }) {
+			p := placeState(told.Peer, told.Newest.Time, rs.objectives[told.Peer], 0, now)
+			p.Told = timePtr(told.At)
+			out.Places = append(out.Places, p)
+		}
 	}
 	if err := s.protection(out, v, rs, newest, now); err != nil || out.Group == "" || out.PausedSince != nil {
 		return out, err

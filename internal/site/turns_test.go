@@ -38,7 +38,7 @@ func TestArrivalsOutOfTurn(t *testing.T) {
 		carried := must(here.cat.CarriedBy("to-there", "here", "notes"))
 		for _, row := range rows {
 			if _, is := carried[row.ID]; !is {
-				require.NoError(t, here.carryOne(w.ctx, r, link, &work[0], row, &transfer.Meter{}))
+				require.NoError(t, here.carryOne(w.ctx, r, link, nil, &work[0], row, &transfer.Meter{}))
 			}
 		}
 	}

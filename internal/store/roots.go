@@ -41,7 +41,7 @@ func (w *Writer) Commit(r *object.Root) (object.ID, error) {
 	if err != nil {
 		return object.ID{}, err
 	}
-	record, err := object.SignRecord(w.s.key, "root", env)
+	record, err := object.SignRecord(w.s.signKey(), "root", env)
 	if err != nil {
 		return object.ID{}, err
 	}
@@ -167,6 +167,19 @@ func (s *Store) RemoveRoots(ids ...object.ID) error {
 	return nil
 }
 
+// SetKey changes the key that signs roots and marks from now on.
+func (s *Store) SetKey(key ed25519.PrivateKey) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.key = key
+}
+
+func (s *Store) signKey() ed25519.PrivateKey {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.key
+}
+
 // PutMark signs a mark and puts it beside its snapshot. A sighting supersedes the
 // earlier ones; they are removed after it is durable.
 func (s *Store) PutMark(m *object.Mark) error {
@@ -174,7 +187,7 @@ func (s *Store) PutMark(m *object.Mark) error {
 	if err != nil {
 		return err
 	}
-	record, err := object.SignRecord(s.key, "mark", body)
+	record, err := object.SignRecord(s.signKey(), "mark", body)
 	if err != nil {
 		return err
 	}

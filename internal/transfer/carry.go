@@ -10,7 +10,6 @@ import (
 	"candidharbor/internal/store"
 
 	"github.com/RoaringBitmap/roaring/v2"
-	"golang.org/x/time/rate"
 )
 
 // OpCarry is the request of a carry.
@@ -44,6 +43,12 @@ type carryDone struct {
 	Arrived int64 `cbor:"1,keyasint"` // when, by the receiver's clock
 }
 
+// Limit holds a sender back to a pace.
+type Limit interface {
+	// Wait returns when n more bytes may be sent.
+	Wait(ctx context.Context, n int) error
+}
+
 // Meter counts what a carry moves. All fields may be read at any time.
 type Meter struct {
 	OfferedObjects, OfferedBytes atomic.Int64 // objects beyond the common bases
@@ -57,7 +62,7 @@ type Sender struct {
 	Store   *store.Store
 	Request CarryRequest
 	Marks   [][]byte // signed mark records to bring along
-	Limit   *rate.Limiter
+	Limit   Limit    // nil: none
 	Meter   *Meter
 }
 
@@ -72,6 +77,21 @@ func (c *Sender) Run(ctx context.Context, l *Link) error {
 		return err
 	}
 	defer s.Close()
+	return c.over(ctx, s)
+}
+
+// Answer carries the snapshot to a peer that asked for it on the stream.
+func (c *Sender) Answer(ctx context.Context, s *Stream) error {
+	if c.Meter == nil {
+		c.Meter = &Meter{}
+	}
+	if err := s.Reply(c.Request); err != nil {
+		return err
+	}
+	return c.over(ctx, s)
+}
+
+func (c *Sender) over(ctx context.Context, s *Stream) error {
 	stop := context.AfterFunc(ctx, func() { s.Close() })
 	defer stop()
 	defer func() { c.Meter.WireBytes.Add(s.Out.Load()) }()
@@ -152,7 +172,10 @@ func (c *Sender) order(set *roaring.Bitmap) func() (object.ID, int64, bool) {
 	}
 }
 
-const offersAhead = 8
+const (
+	offersAhead = 8
+	pacedBatch  = 64 << 10 // at a slow pace the receiver must not wait long for the next
+)
 
 type offer struct {
 	ids   []object.ID
@@ -262,18 +285,18 @@ func (c *Sender) records(ctx context.Context, s *Stream, o *offer, batch []byte)
 			return nil
 		}
 		if c.Limit != nil {
-			for n := len(batch); n > 0; {
-				step := min(n, c.Limit.Burst())
-				if err := c.Limit.WaitN(ctx, step); err != nil {
-					return err
-				}
-				n -= step
+			if err := c.Limit.Wait(ctx, len(batch)); err != nil {
+				return err
 			}
 		}
 		err := s.raw(frameRecords, batch)
 		c.Meter.SentBytes.Add(int64(len(batch)))
 		batch = batch[:0]
 		return err
+	}
+	most := recordsBatch
+	if c.Limit != nil {
+		most = pacedBatch
 	}
 	var buf []byte
 	for i, id := range o.ids {
@@ -287,7 +310,7 @@ func (c *Sender) records(ctx context.Context, s *Stream, o *offer, batch []byte)
 		buf = raw
 		batch = append(batch, raw...)
 		c.Meter.SentObjects.Add(1)
-		if len(batch) >= recordsBatch {
+		if len(batch) >= most {
 			if err := send(); err != nil {
 				return batch, err
 			}

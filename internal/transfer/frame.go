@@ -226,3 +226,16 @@ func (l *Link) Ask(op string, body, into any) error {
 
 // Decode reads a request's body.
 func Decode(body []byte, into any) error { return decMode.Unmarshal(body, into) }
+
+// Conn gives the stream over to another protocol. What was read ahead comes first.
+func (s *Stream) Conn() net.Conn {
+	s.c.SetDeadline(time.Time{})
+	return &handedOver{Conn: s.c, r: s.r}
+}
+
+type handedOver struct {
+	net.Conn
+	r *bufio.Reader
+}
+
+func (h *handedOver) Read(b []byte) (int, error) { return h.r.Read(b) }

@@ -12,6 +12,7 @@ import (
 	"io"
 	"math/big"
 	"net"
+	"slices"
 	"time"
 
 	"github.com/hashicorp/yamux"
@@ -62,7 +63,7 @@ func keyOf(raw [][]byte) (ed25519.PublicKey, error) {
 	return k, nil
 }
 
-func (id *Identity) config(want ed25519.PublicKey) *tls.Config {
+func (id *Identity) config(want []ed25519.PublicKey) *tls.Config {
 	return &tls.Config{
 		MinVersion:   tls.VersionTLS13,
 		Certificates: []tls.Certificate{id.cert},
@@ -73,8 +74,8 @@ func (id *Identity) config(want ed25519.PublicKey) *tls.Config {
 		SessionTicketsDisabled: true,
 		VerifyPeerCertificate: func(raw [][]byte, _ [][]*x509.Certificate) error {
 			k, err := keyOf(raw)
-			if err == nil && want != nil && !k.Equal(want) {
-				err = &KeyError{Want: KeyText(want), Got: KeyText(k)}
+			if err == nil && len(want) > 0 && !slices.ContainsFunc(want, func(w ed25519.PublicKey) bool { return k.Equal(w) }) {
+				err = &KeyError{Want: KeyText(want[0]), Got: KeyText(k)}
 			}
 			return err
 		},
@@ -85,7 +86,7 @@ func (id *Identity) config(want ed25519.PublicKey) *tls.Config {
 type Link struct {
 	mux     *yamux.Session
 	Key     ed25519.PublicKey // the peer's
-	Address string            // dialled
+	Address string            // its other end
 }
 
 func muxConfig() *yamux.Config {
@@ -97,61 +98,83 @@ func muxConfig() *yamux.Config {
 	return c
 }
 
-// Dial connects to a peer that must show the given key.
-func Dial(ctx context.Context, address string, id *Identity, want ed25519.PublicKey) (*Link, error) {
+// Dial connects to a peer that must show one of the given keys.
+func Dial(ctx context.Context, address string, id *Identity, want ...ed25519.PublicKey) (*Link, error) {
 	d := &tls.Dialer{NetDialer: &net.Dialer{Timeout: 10 * time.Second}, Config: id.config(want)}
 	conn, err := d.DialContext(ctx, "tcp", address)
 	if err != nil {
 		return nil, err
 	}
+	state := conn.(*tls.Conn).ConnectionState()
+	key := state.PeerCertificates[0].PublicKey.(ed25519.PublicKey) // as VerifyPeerCertificate saw
 	mux, err := yamux.Client(conn, muxConfig())
 	if err != nil {
 		conn.Close()
 		return nil, err
 	}
-	return &Link{mux: mux, Key: want, Address: address}, nil
+	return &Link{mux: mux, Key: key, Address: address}, nil
 }
 
-// Accept serves one incoming connection: every stream goes to handle, with the key
-// that the peer proved to hold.
-func Accept(ctx context.Context, conn net.Conn, id *Identity, handle func(ctx context.Context, peer ed25519.PublicKey, s *Stream)) error {
+// Accept proves who a caller is and returns the link to it. Its key need not be known.
+func Accept(ctx context.Context, conn net.Conn, id *Identity) (*Link, error) {
 	tc := tls.Server(conn, id.config(nil))
-	defer tc.Close()
 	hctx, cancel := context.WithTimeout(ctx, 15*time.Second)
-	err := tc.HandshakeContext(hctx)
-	cancel()
-	if err != nil {
-		return err
+	defer cancel()
+	if err := tc.HandshakeContext(hctx); err != nil {
+		tc.Close()
+		return nil, err
 	}
 	key, ok := tc.ConnectionState().PeerCertificates[0].PublicKey.(ed25519.PublicKey)
 	if !ok {
-		return errors.New("the peer's key is not an Ed25519 key")
+		tc.Close()
+		return nil, errors.New("the peer's key is not an Ed25519 key")
 	}
 	mux, err := yamux.Server(tc, muxConfig())
 	if err != nil {
-		return err
+		tc.Close()
+		return nil, err
 	}
-	defer mux.Close()
-	stop := context.AfterFunc(ctx, func() { mux.Close() })
+	return &Link{mux: mux, Key: key, Address: conn.RemoteAddr().String()}, nil
+}
+
+// mostStreams is how many streams a peer may have open at once.
+const mostStreams = 256
+
+// Serve gives every stream that the other end opens to handle, until the link ends.
+// Both ends of a link may open streams, whoever dialled.
+func (l *Link) Serve(ctx context.Context, handle func(ctx context.Context, l *Link, s *Stream)) error {
+	defer l.mux.Close()
+	stop := context.AfterFunc(ctx, func() { l.mux.Close() })
 	defer stop()
+	slots := make(chan struct{}, mostStreams)
 	for {
-		c, err := mux.AcceptStream()
+		c, err := l.mux.AcceptStream()
 		if err != nil {
-			if errors.Is(err, io.EOF) || ctx.Err() != nil {
+			if errors.Is(err, io.EOF) || errors.Is(err, yamux.ErrSessionShutdown) || ctx.Err() != nil {
 				return nil
 			}
 			return err
 		}
+		select {
+		case slots <- struct{}{}:
+		default:
+			c.Close() // more at once than any honest peer needs
+			continue
+		}
 		go func() {
+			defer func() { <-slots }()
 			s := newStream(c)
 			defer s.Close()
-			handle(ctx, key, s)
+			handle(ctx, l, s)
 		}()
 	}
 }
 
 // Close ends the link and all its streams.
 func (l *Link) Close() error { return l.mux.Close() }
+
+// Up reports whether the link has not ended, without asking the peer.
+func (l *Link) Up() bool { return !l.mux.IsClosed() }
 
 // Alive reports whether the peer still answers; a link that does not is closed.
 func (l *Link) Alive() bool {

@@ -101,19 +101,25 @@ func newFar(t testing.TB, trusted ed25519.PublicKey) *far {
 			if err != nil {
 				return
 			}
-			go Accept(context.Background(), c, f.id, func(ctx context.Context, _ ed25519.PublicKey, s *Stream) {
-				_, body, err := s.Request()
+			go func() {
+				link, err := Accept(context.Background(), c, f.id)
 				if err != nil {
 					return
 				}
-				var q CarryRequest
-				if err = Decode(body, &q); err == nil {
-					err = f.handle(ctx, s, &q)
-				}
-				if err != nil {
-					s.Refuse(err)
-				}
-			})
+				_ = link.Serve(context.Background(), func(ctx context.Context, _ *Link, s *Stream) {
+					_, body, err := s.Request()
+					if err != nil {
+						return
+					}
+					var q CarryRequest
+					if err = Decode(body, &q); err == nil {
+						err = f.handle(ctx, s, &q)
+					}
+					if err != nil {
+						s.Refuse(err)
+					}
+				})
+			}()
 		}
 	}()
 	f.addr = f.proxy(l.Addr().String())

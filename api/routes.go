@@ -1,0 +1,163 @@
+package api
+
+import "time"
+
+// Peer is a paired site.
+type Peer struct {
+	Name      string     `json:"name"`
+	Key       string     `json:"key"`
+	Addresses []string   `json:"addresses"`
+	Paired    time.Time  `json:"paired"`
+	Seen      *time.Time `json:"seen,omitempty"`
+	Up        bool       `json:"up" doc:"there is a line to it at present"`
+	Grants    Grants     `json:"grants" doc:"what it may do here"`
+	Granted   Grants     `json:"granted" doc:"what this site may do there, as it last said"`
+	Pace      Pace       `json:"pace"`
+}
+
+// Grants are what one site lets another do.
+type Grants struct {
+	Offer     bool              `json:"offer" doc:"bring snapshots into the place"`
+	Read      bool              `json:"read" doc:"take snapshots of the chosen volumes"`
+	See       bool              `json:"see" doc:"look at everything but contents"`
+	Configure bool              `json:"configure" doc:"do what a person there may do"`
+	Labels    map[string]string `json:"labels,omitempty" doc:"volumes that may be read; none chosen: all"`
+	Names     []string          `json:"names,omitempty"`
+	Words     string            `json:"words"`
+}
+
+// GrantAsk lets a paired site do more.
+type GrantAsk struct {
+	Grants     []string          `json:"grants" enum:"offer,read,see,configure"`
+	Labels     map[string]string `json:"labels,omitempty" doc:"of the volumes that may be read"`
+	Names      []string          `json:"names,omitempty" doc:"volumes that may be read"`
+	QuotaBytes int64             `json:"quotaBytes,omitempty" doc:"cap on what its snapshots need here"`
+}
+
+// RevokeAsk takes grants back, or ends the pairing when none is named.
+type RevokeAsk struct {
+	Grants []string `json:"grants,omitempty" enum:"offer,read,see,configure"`
+}
+
+// Pace is the weekly calendar of limits towards a peer, shared by its routes.
+type Pace struct {
+	Lines     []string   `json:"lines" doc:"such as 20 Mbit/s between 07:00 and 19:00 on mon-fri; the first that holds counts"`
+	Zone      string     `json:"zone,omitempty"`
+	Now       string     `json:"now,omitempty" doc:"the present limit in words"`
+	NowBytes  int64      `json:"nowBytes" doc:"bytes a second; -1: no limit, 0: nothing is sent"`
+	Next      *time.Time `json:"next,omitempty" doc:"when another limit holds"`
+	SentBytes int64      `json:"sentBytes" doc:"towards the peer since the service started"`
+}
+
+// PaceSet replaces a peer's calendar.
+type PaceSet struct {
+	Lines []string `json:"lines"`
+	Zone  string   `json:"zone,omitempty" doc:"UTC when not given"`
+}
+
+// Invitation lets another site pair once.
+type Invitation struct {
+	Text string    `json:"text"`
+	Ends time.Time `json:"ends"`
+}
+
+// PairAsk pairs with the site that made the invitation.
+type PairAsk struct {
+	Invitation string   `json:"invitation"`
+	Grants     []string `json:"grants,omitempty" enum:"offer,read,see,configure,nothing" doc:"what the other site may do here; offer and see when none is named"`
+}
+
+// InviteAsk makes an invitation.
+type InviteAsk struct {
+	Grants []string `json:"grants,omitempty" enum:"offer,read,see,configure,nothing" doc:"what the other site may do here; offer and see when none is named"`
+}
+
+// PeerCheck is the outcome of testing a peer.
+type PeerCheck struct {
+	Name             string  `json:"name"`
+	Address          string  `json:"address"`
+	RoundTripSeconds float64 `json:"roundTripSeconds"`
+	ClockSkewSeconds float64 `json:"clockSkewSeconds"`
+	Sentence         string  `json:"sentence"`
+}
+
+// Route carries snapshots between this site and another.
+type Route struct {
+	Name         string            `json:"name"`
+	From         string            `json:"from"`
+	To           string            `json:"to"`
+	Pull         bool              `json:"pull" doc:"this site takes the snapshots, nobody brings them"`
+	Labels       map[string]string `json:"labels,omitempty"`
+	Names        []string          `json:"names,omitempty"`
+	Terms        RouteTerms        `json:"terms"`
+	State        string            `json:"state" enum:"seeding,current,behind,waiting,paused,unreachable,refused"`
+	Sentence     string            `json:"sentence"`
+	Volumes      []RouteVolume     `json:"volumes"`
+	PausedSince  *time.Time        `json:"pausedSince,omitempty"`
+	LastOK       *time.Time        `json:"lastOk,omitempty"`
+	FailingSince *time.Time        `json:"failingSince,omitempty"`
+	NextTry      *time.Time        `json:"nextTry,omitempty"`
+	NextDue      *time.Time        `json:"nextDue,omitempty" doc:"of a route with a cadence"`
+	LastError    string            `json:"lastError,omitempty"`
+	SentBytes    int64             `json:"sentBytes"`
+	SavedBytes   int64             `json:"savedBytes" doc:"stored bytes that did not have to be sent"`
+	Rate         int64             `json:"rate" doc:"bytes a second at present; 0 when no run goes"`
+	Ends         *time.Time        `json:"ends,omitempty" doc:"about when the present run is done"`
+}
+
+// RouteTerms are what a route says beside its volumes and its ends.
+type RouteTerms struct {
+	When          string `json:"when,omitempty" doc:"nothing: after every snapshot (pull: every 15 minutes); on demand; or a cadence such as daily at 22:00"`
+	Zone          string `json:"zone,omitempty" doc:"of the cadence; UTC when not given"`
+	Carry         string `json:"carry,omitempty" doc:"nothing: what the rules there keep; all; or key=value of a snapshot's label"`
+	Priority      int    `json:"priority,omitempty" minimum:"0" maximum:"9" doc:"1 to 9: its share of the pace; 5 when not given"`
+	Cap           string `json:"cap,omitempty" doc:"a rate of its own, such as 5 Mbit/s"`
+	WithinSeconds int64  `json:"withinSeconds,omitempty" minimum:"0" doc:"a run must finish within; else there is an alarm"`
+	Onward        bool   `json:"onward,omitempty" doc:"carry volumes of other sites on as well"`
+	Tell          string `json:"tell,omitempty" enum:",lag,counts,nothing" doc:"what the source of a route that pulls learns; lag when not given"`
+}
+
+// RouteVolume is how far a route is with one volume.
+type RouteVolume struct {
+	Volume     string     `json:"volume"`
+	Newest     *time.Time `json:"newest,omitempty"`
+	LagSeconds int64      `json:"lagSeconds"`
+	Backlog    int        `json:"backlog"`
+	Carried    int        `json:"carried"`
+}
+
+// RouteAdd opens a route.
+type RouteAdd struct {
+	Name   string            `json:"name"`
+	To     string            `json:"to,omitempty" doc:"carry to this site, or"`
+	From   string            `json:"from,omitempty" doc:"take from this site"`
+	Labels map[string]string `json:"labels,omitempty"`
+	Names  []string          `json:"names,omitempty"`
+	Terms  RouteTerms        `json:"terms,omitempty"`
+}
+
+// RouteEdit replaces what a route chooses and its terms; what is not given stays.
+type RouteEdit struct {
+	Labels map[string]string `json:"labels,omitempty"`
+	Names  []string          `json:"names,omitempty"`
+	Terms  *RouteTerms       `json:"terms,omitempty"`
+}
+
+// RouteCheck is what a route would do, found out before it is opened.
+type RouteCheck struct {
+	Sentence string   `json:"sentence"`
+	Volumes  []string `json:"volumes"`
+	Bytes    int64    `json:"bytes" doc:"stored bytes of the first copy, at most"`
+	Seconds  int64    `json:"seconds" doc:"that it takes at the pace, without one at 100 MiB a second"`
+}
+
+// Traffic is how a route went.
+type Traffic struct {
+	Route      string    `json:"route"`
+	At         time.Time `json:"at"`
+	Seconds    float64   `json:"seconds"`
+	Offered    int64     `json:"offered"`
+	Sent       int64     `json:"sent"`
+	LagSeconds int64     `json:"lagSeconds"`
+	Backlog    int64     `json:"backlog"`
+}

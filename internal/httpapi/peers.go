@@ -1,0 +1,157 @@
+package httpapi
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net"
+	"net/http"
+	"net/http/httputil"
+	"net/url"
+	"strings"
+	"time"
+
+	"candidharbor/api"
+	"candidharbor/internal/site"
+
+	"github.com/danielgtaylor/huma/v2"
+	"github.com/go-chi/chi/v5"
+)
+
+func (s *server) registerPeers(a huma.API) {
+	huma.Register(a, op("GET", "/sites", "listSites", "Paired sites"), func(ctx context.Context, _ *none) (*body[[]api.Peer], error) {
+		return answer(s.site.Peers())
+	})
+	huma.Register(a, op("POST", "/sites/invitations", "invite", "Make an invitation for one other site", 201), func(ctx context.Context, in *struct {
+		Body *api.InviteAsk
+	}) (*secretBody[api.Invitation], error) {
+		if in.Body == nil {
+			in.Body = &api.InviteAsk{}
+		}
+		return answerSecret(s.site.Invite(in.Body.Grants))
+	})
+	huma.Register(a, op("POST", "/sites", "pair", "Pair by an invitation", 201), func(ctx context.Context, in *body[api.PairAsk]) (*body[api.Peer], error) {
+		return answerAt(s.site.Pair(ctx, in.Body.Invitation, in.Body.Grants))
+	})
+	huma.Register(a, op("POST", "/sites/{name}/check", "checkSite", "Test a paired site"), func(ctx context.Context, in *named) (*body[api.PeerCheck], error) {
+		return answerAt(s.site.CheckPeer(ctx, in.Name))
+	})
+	huma.Register(a, op("POST", "/sites/{name}/grants", "grant", "Let a paired site do more here"), func(ctx context.Context, in *struct {
+		Name string `path:"name"`
+		Body api.GrantAsk
+	}) (*body[api.Peer], error) {
+		return answerAt(s.site.Grant(ctx, in.Name, in.Body))
+	})
+	huma.Register(a, op("POST", "/sites/{name}/revoke", "revoke", "Take grants back, or end the pairing when none is named"), func(ctx context.Context, in *struct {
+		Name string `path:"name"`
+		Body api.RevokeAsk
+	}) (*said, error) {
+		return sentence(s.site.Revoke(ctx, in.Name, in.Body.Grants))
+	})
+	huma.Register(a, op("PUT", "/sites/{name}/pace", "setPace", "Replace the weekly calendar of limits towards a site"), func(ctx context.Context, in *struct {
+		Name string `path:"name"`
+		Body api.PaceSet
+	}) (*body[api.Peer], error) {
+		return answerAt(s.site.SetPace(in.Name, in.Body))
+	})
+	huma.Register(a, op("POST", "/site/rotate", "rotateKey", "Give this site a new key, which paired sites learn first"), func(ctx context.Context, in *struct {
+		Force bool `query:"force" doc:"also when a paired site cannot be told; it must be paired anew"`
+	}) (*said, error) {
+		return sentence(s.site.Rotate(ctx, in.Force))
+	})
+	huma.Register(a, op("GET", "/routes", "listRoutes", "All routes"), func(ctx context.Context, _ *none) (*body[[]api.Route], error) {
+		return answer(s.site.Routes())
+	})
+	huma.Register(a, op("POST", "/routes", "addRoute", "Open a route", 201), func(ctx context.Context, in *body[api.RouteAdd]) (*body[api.Route], error) {
+		return answerAt(s.site.AddRoute(in.Body))
+	})
+	huma.Register(a, op("POST", "/routes/check", "checkRoute", "What a route would do, before it is opened"), func(ctx context.Context, in *body[api.RouteAdd]) (*body[api.RouteCheck], error) {
+		return answerAt(s.site.CheckRoute(ctx, in.Body))
+	})
+	huma.Register(a, op("GET", "/routes/{name}", "getRoute", "One route"), func(ctx context.Context, in *named) (*body[api.Route], error) {
+		return answerAt(s.site.Route(in.Name))
+	})
+	huma.Register(a, op("PATCH", "/routes/{name}", "editRoute", "Change what a route chooses, or its terms"), func(ctx context.Context, in *struct {
+		Name string `path:"name"`
+		Body api.RouteEdit
+	}) (*body[api.Route], error) {
+		return answerAt(s.site.EditRoute(in.Name, in.Body))
+	})
+	huma.Register(a, op("POST", "/routes/{name}/pause", "pauseRoute", "Stop a route; what it wants stays owed"), func(ctx context.Context, in *named) (*said, error) {
+		return sentence(s.site.PauseRoute(in.Name))
+	})
+	huma.Register(a, op("POST", "/routes/{name}/resume", "resumeRoute", "Let a paused route go on"), func(ctx context.Context, in *named) (*said, error) {
+		return sentence(s.site.ResumeRoute(in.Name))
+	})
+	huma.Register(a, op("GET", "/routes/{name}/traffic", "routeTraffic", "How a route went, oldest first"), func(ctx context.Context, in *struct {
+		Name  string    `path:"name"`
+		Since time.Time `query:"since" doc:"7 days ago when not given"`
+	}) (*body[[]api.Traffic], error) {
+		return answer(s.site.Traffic(in.Name, in.Since))
+	})
+	huma.Register(a, op("DELETE", "/routes/{name}", "removeRoute", "Close a route; what it carried stays"), func(ctx context.Context, in *named) (*said, error) {
+		return sentence(s.site.RemoveRoute(in.Name))
+	})
+	huma.Register(a, op("POST", "/routes/{name}/runs", "runRoute", "Carry now", 202), func(ctx context.Context, in *named) (*body[api.Run], error) {
+		return answer(s.site.RunRoute(in.Name, caller(ctx)))
+	})
+}
+
+// deskRefuses says why another site may not ask for something; empty when it may. Even one
+// that may configure makes no tokens, pairings and grants: those would outlive its own.
+func deskRefuses(from site.DeskCaller, r *http.Request) string {
+	path := strings.TrimPrefix(r.URL.Path, "/api/v1")
+	for _, own := range []string{"/tokens", "/session", "/site/rotate", "/sites/invitations"} {
+		if strings.HasPrefix(path, own) {
+			return "this is for people of this site alone"
+		}
+	}
+	if strings.HasPrefix(path, "/sites") && r.Method != http.MethodGet && !strings.HasSuffix(path, "/pace") && !strings.HasSuffix(path, "/check") || strings.Contains(path, "/desk/") {
+		return "pairing and grants are for people of this site alone"
+	}
+	if from.Configure {
+		return ""
+	}
+	if r.Method != http.MethodGet && r.Method != http.MethodHead {
+		return fmt.Sprintf("%s may look, and not change anything, here: a person here can let it, with candid site grant %s configure", from.Site, from.Site)
+	}
+	if strings.HasSuffix(path, "/browse") || strings.HasSuffix(path, "/archive") {
+		return fmt.Sprintf("%s may look at everything here but contents", from.Site)
+	}
+	return ""
+}
+
+// desk passes a request on to a paired site, which answers it within what it granted.
+func (s *server) desk(w http.ResponseWriter, r *http.Request) {
+	name := chi.URLParam(r, "name")
+	rest := chi.URLParam(r, "*")
+	if plain, err := url.PathUnescape(rest); err == nil && r.URL.RawPath != "" {
+		rest = plain
+	}
+	person := caller(r.Context())
+	tr := &http.Transport{DisableKeepAlives: true, DialContext: func(ctx context.Context, _, _ string) (net.Conn, error) {
+		return s.site.DialDesk(ctx, name)
+	}}
+	p := &httputil.ReverseProxy{Transport: tr, FlushInterval: -1,
+		Rewrite: func(out *httputil.ProxyRequest) {
+			out.Out.URL.Scheme, out.Out.URL.Host, out.Out.Host = "http", "desk", "desk"
+			out.Out.URL.Path, out.Out.URL.RawPath = "/api/v1/"+rest, ""
+			for _, h := range []string{"Authorization", "Cookie"} {
+				out.Out.Header.Del(h)
+			}
+			out.Out.Header.Set(site.DeskHeader, person)
+		},
+		ModifyResponse: func(resp *http.Response) error {
+			resp.Header.Del("Set-Cookie")
+			return nil
+		},
+		ErrorHandler: func(w http.ResponseWriter, _ *http.Request, err error) {
+			var told *site.Error
+			if errors.As(err, &told) {
+				problem(w, statusOf(told), told.Error())
+				return
+			}
+			problem(w, http.StatusBadGateway, fmt.Sprintf("site %s: %v", name, err))
+		}}
+	p.ServeHTTP(w, r)
+}

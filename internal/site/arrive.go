@@ -1,0 +1,185 @@
+package site
+
+import (
+	"context"
+	"crypto/ed25519"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+
+	"candidharbor/core/object"
+	"candidharbor/internal/catalog"
+	"candidharbor/internal/policy"
+	"candidharbor/internal/store"
+	"candidharbor/internal/transfer"
+)
+
+// serveCarry takes in a snapshot that a peer brings.
+func (s *Site) serveCarry(ctx context.Context, peer *catalog.Peer, key ed25519.PublicKey, body []byte, st *transfer.Stream) error {
+	var q transfer.CarryRequest
+	if err := transfer.Decode(body, &q); err != nil {
+		return err
+	}
+	return s.takeIn(ctx, peer, key, &q, st, &transfer.Meter{})
+}
+
+// takeIn receives a snapshot from a peer, whichever of both asked for it.
+func (s *Site) takeIn(ctx context.Context, peer *catalog.Peer, key ed25519.PublicKey, q *transfer.CarryRequest, st *transfer.Stream, meter *transfer.Meter) error {
+	if q.Origin == s.Name() || policy.CheckName("site", q.Origin) != nil || policy.CheckName("volume", q.Volume) != nil {
+		return &transfer.Refusal{What: fmt.Sprintf("a volume %q of the site %q cannot be taken in here", q.Volume, q.Origin), Final: true}
+	}
+	known, err := s.cat.VolumeOfLineage(hex.EncodeToString(q.Lineage[:]))
+	if err == nil && known.Origin != q.Origin {
+		return &transfer.Refusal{What: fmt.Sprintf("the history that %s brings as %s belongs to %s here", peer.Name, q.Volume, known.Name), Final: true}
+	} else if err != nil && !errors.Is(err, catalog.ErrNone) {
+		return err
+	}
+	asked := known
+	if err != nil { // the first of its history
+		asked = &catalog.Volume{Name: q.Volume + "@" + q.Origin, Origin: q.Origin}
+	}
+	if !s.store.HasRoot(q.Root) { // marks of what is here come in all the same
+		if why, err := s.full(asked); err != nil {
+			return err
+		} else if why != "" {
+			return &transfer.Refusal{What: roomless + why}
+		}
+	}
+	trusted, err := s.maySign(peer, asked)
+	if err != nil {
+		return err
+	}
+	release, err := s.hold(ctx, "lineage "+hex.EncodeToString(q.Lineage[:]))
+	if err != nil {
+		return err
+	}
+	defer release()
+	if err := s.proposed(q); err != nil {
+		return err
+	}
+	signer := ""
+	rc := &transfer.Receiver{Store: s.store, Peer: key, Meter: meter,
+		Trusted: func(_ *object.Root, by ed25519.PublicKey) error {
+			signer = hex.EncodeToString(by)
+			if len(trusted) > 0 && !slices.Contains(trusted, signer) {
+				return errors.New("the root is not signed by the site that took it")
+			}
+			return nil
+		},
+		Arrived: func(id object.ID, stored int64) (int64, error) { return s.arrived(id, stored, q.SetOf, signer) },
+	}
+	if err := rc.Run(ctx, st, q); err != nil {
+		var full *store.FullError
+		if errors.As(err, &full) {
+			return &transfer.Refusal{What: roomless + err.Error()}
+		}
+		return err
+	}
+	s.changed("snapshots", q.Volume+"@"+q.Origin)
+	return s.proposed(q)
+}
+
+// roomless begins the refusal of a place that is full, until there is room again.
+const roomless = "nothing more is taken in: "
+
+// maySign lists the keys that may have signed a volume's snapshots: those of its origin
+// where that is paired; else the one that signed the first that came. None: any, and that
+// one from then on.
+func (s *Site) maySign(peer *catalog.Peer, v *catalog.Volume) ([]string, error) {
+	if v.Origin == peer.Name {
+		return signers(peer), nil
+	}
+	origin, err := s.cat.Peer(v.Origin)
+	if err == nil {
+		return signers(origin), nil
+	} else if !errors.Is(err, catalog.ErrNone) {
+		return nil, err
+	}
+	if v.Signer != "" {
+		return []string{v.Signer}, nil
+	}
+	return nil, nil
+}
+
+// proposed stores the rules that the origin proposes for its volume's copies here. A
+// document that cannot be used is refused as a whole.
+func (s *Site) proposed(q *transfer.CarryRequest) error {
+	if q.Rules != "" {
+		for _, body := range strings.Split(q.Rules, "\n---\n") {
+			if _, err := policy.Parse(body); err != nil {
+				return &transfer.Refusal{What: "the proposed rules: " + err.Error(), Final: true}
+			}
+		}
+	}
+	v, err := s.cat.VolumeOfLineage(hex.EncodeToString(q.Lineage[:]))
+	if err != nil {
+		return nil // not known before its first snapshot arrived; asked again after that
+	}
+	proposed, offered, err := s.weigh(v, q.Rules)
+	if err != nil || (v.Proposed == proposed && v.Offered == offered) {
+		return err
+	}
+	if err := s.cat.SetRules(v.Name, proposed, offered); err != nil {
+		return err
+	}
+	s.changed("policies")
+	return nil
+}
+
+// arrived enters a snapshot that is whole and verified into the catalogue. It stays hidden
+// while not all setOf snapshots of its set are there.
+func (s *Site) arrived(id object.ID, stored int64, setOf uint32, signer string) (int64, error) {
+	root, _, err := s.store.Root(id)
+	if err != nil {
+		return 0, err
+	}
+	now := s.clock.Now()
+	if _, err := s.cat.VolumeOfLineage(hex.EncodeToString(root.Lineage[:])); errors.Is(err, catalog.ErrNone) {
+		v := s.volumeOf(root)
+		v.Signer = signer
+		if err := s.cat.PutVolume(v); err != nil {
+			return 0, err
+		}
+		s.changed("volumes")
+	} else if err != nil {
+		return 0, err
+	}
+	row, err := s.rowOf(id, root)
+	if err != nil {
+		return 0, err
+	}
+	old, err := s.cat.Snapshot(row.ID)
+	if errors.Is(err, catalog.ErrNone) && old == nil {
+		m := &object.Mark{Kind: object.MarkArrival, Root: id, At: now.UnixNano(), Place: s.Place()}
+		if m.Text, err = s.outOfTurn(row); err != nil {
+			return 0, err
+		}
+		if err := s.store.PutMark(m); err != nil {
+			return 0, err
+		}
+		applyMark(row, m, s.Place())
+		if m.Text != "" {
+			s.log.Warn("a snapshot arrived out of turn; it stays and stands for nothing until it is admitted", "snapshot", row.ID, "volume", row.Volume, "why", m.Text)
+		}
+	} else if err != nil && !errors.Is(err, catalog.ErrNone) {
+		return 0, err
+	}
+	row.Stored = stored
+	if old != nil && old.Place == s.Place() {
+		row.Stored = old.Stored
+	}
+	if row.SetID == "" || setOf < 2 {
+		s.reached(row.Volume, s.Place(), newestState(row))
+		return now.UnixNano(), s.cat.PutSnapshot(row)
+	}
+	row.Hidden = old == nil || old.Hidden
+	if err := s.cat.PutSnapshot(row); err != nil {
+		return 0, err
+	}
+	if !row.Hidden {
+		s.reached(row.Volume, s.Place(), newestState(row))
+	}
+	return now.UnixNano(), s.unveil(row, setOf)
+}

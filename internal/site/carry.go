@@ -1,0 +1,197 @@
+package site
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+
+	"candidharbor/core/object"
+	"candidharbor/internal/catalog"
+	"candidharbor/internal/transfer"
+)
+
+// routeWork is what a route has to do for one volume.
+type routeWork struct {
+	v     *catalog.Volume
+	rs    *ruleset
+	want  []*catalog.Snapshot // newest first
+	bases []object.ID         // what the far side has, newest first
+	marks []*catalog.Snapshot // already there, but their newest marks are not
+}
+
+// carries reports whether a route brings a volume's snapshots to its other end. Volumes of
+// other sites go on when the route says so or names them, and never back home.
+func (s *Site) carries(r *catalog.Route, v *catalog.Volume) bool {
+	switch {
+	case r.Terms.V.Pull || !r.Volumes.V.Holds(v):
+		return false
+	case v.Origin == s.Name():
+		return true
+	}
+	return v.Origin != r.Peer && (r.Terms.V.Onward || slices.Contains(r.Volumes.V.Names, v.Name))
+}
+
+func (s *Site) routeWork(r *catalog.Route) ([]routeWork, error) {
+	vols, err := s.cat.Volumes()
+	if err != nil {
+		return nil, err
+	}
+	now := s.clock.Now()
+	var work []routeWork
+	for _, v := range vols {
+		if !s.carries(r, v) {
+			continue
+		}
+		rs, err := s.rulesFor(v)
+		if err != nil {
+			return nil, err
+		}
+		rows, err := s.cat.Snapshots(s.Place(), v.Name, catalog.SnapshotFilter{})
+		if err != nil {
+			return nil, err
+		}
+		w := routeWork{v: v, rs: rs}
+		if w.want, err = s.wantedFar(r, v, rs, rows, snapshotsOf(rows), now); err != nil {
+			return nil, err
+		}
+		carried, err := s.cat.CarriedBy(r.Name, s.Place(), v.Name)
+		if err != nil {
+			return nil, err
+		}
+		for _, row := range rows {
+			k, there := carried[row.ID]
+			if !there {
+				continue
+			}
+			if row.Marked.After(k.Marked.Time) || (row.SeenUntil.After(k.SeenUntil.Time) && len(w.bases) == 0) {
+				w.marks = append(w.marks, row) // of sightings only the newest one's matters
+			}
+			if len(w.bases) < basesNamed {
+				id, err := object.ParseID(row.ID)
+				if err != nil {
+					return nil, err
+				}
+				w.bases = append(w.bases, id)
+			}
+		}
+		work = append(work, w)
+	}
+	return work, nil
+}
+
+// pushAll brings everything that is wanted, the newest of every volume first, then the
+// older ones.
+func (s *Site) pushAll(ctx context.Context, j *job, r *catalog.Route, peer *catalog.Peer, meter *transfer.Meter) (int, error) {
+	link, _, err := s.link(ctx, peer)
+	if err != nil {
+		return 0, err
+	}
+	limit, err := s.flow(peer, r.Terms.V)
+	if err != nil {
+		return 0, err
+	}
+	work, err := s.routeWork(r)
+	if err != nil {
+		return 0, err
+	}
+	// What was seen of those that are there goes first: the far side may decide as soon as
+	// the next newer one is there.
+	for i := range work {
+		for _, row := range work[i].marks {
+			if err := s.carryOne(ctx, r, link, limit, &work[i], row, meter); err != nil {
+				return 0, err
+			}
+		}
+	}
+	done := 0
+	for round := 0; ; round++ {
+		any := false
+		for i := range work {
+			w := &work[i]
+			if round < len(w.want) {
+				any = true
+				j.say(fmt.Sprintf("carrying %s of %s", w.want[round].ID[:12], w.v.Name))
+				if err := s.carryOne(ctx, r, link, limit, w, w.want[round], meter); err != nil {
+					return done, fmt.Errorf("%s of %s: %w", w.want[round].ID[:12], w.v.Name, err)
+				}
+				done++
+			}
+		}
+		if !any {
+			return done, nil
+		}
+	}
+}
+
+func (s *Site) carryOne(ctx context.Context, r *catalog.Route, link *transfer.Link, limit transfer.Limit, w *routeWork, row *catalog.Snapshot, total *transfer.Meter) error {
+	id, err := object.ParseID(row.ID)
+	if err != nil {
+		return err
+	}
+	bring, err := s.travelling(id)
+	if err != nil {
+		return err
+	}
+	setOf, err := s.setAlong(r, row)
+	if err != nil {
+		return err
+	}
+	one := &transfer.Meter{}
+	c := &transfer.Sender{Store: s.store, Marks: bring, Meter: one, Limit: limit, Request: transfer.CarryRequest{Lineage: lineageOf(w.v.Lineage), Volume: nameAtOrigin(w.v),
+		Origin: w.v.Origin, Root: id, Bases: w.bases, Rules: w.rs.proposal(s.Place()), SetOf: setOf}}
+	err = c.Run(ctx, link)
+	total.OfferedObjects.Add(one.OfferedObjects.Load())
+	total.OfferedBytes.Add(one.OfferedBytes.Load())
+	total.TotalBytes.Add(one.TotalBytes.Load())
+	total.SentObjects.Add(one.SentObjects.Load())
+	total.SentBytes.Add(one.SentBytes.Load())
+	total.WireBytes.Add(one.WireBytes.Load())
+	if err != nil {
+		return err
+	}
+	if !slices.Contains(w.bases, id) {
+		w.bases = append([]object.ID{id}, w.bases[:min(len(w.bases), basesNamed-1)]...)
+	}
+	s.reached(w.v.Name, r.Peer, newestState(row))
+	err = s.cat.PutCarried(r.Name, catalog.Carried{Snapshot: row.ID, At: catalog.At(s.clock.Now()), SeenUntil: row.SeenUntil, Marked: row.Marked})
+	s.verdicts.drop([]string{w.v.Name}) // what was owed is there
+	return err
+}
+
+// travelling returns the records of a snapshot's marks that go wherever it goes.
+func (s *Site) travelling(id object.ID) (bring [][]byte, err error) {
+	marks, raws, err := s.store.Marks(id)
+	for i, m := range marks {
+		if m.Kind.Travels() {
+			bring = append(bring, raws[i])
+		}
+	}
+	return bring, err
+}
+
+// nameAtOrigin is a volume's name at the site that takes its snapshots.
+func nameAtOrigin(v *catalog.Volume) string {
+	name, _, _ := strings.Cut(v.Name, "@")
+	return name
+}
+
+// setAlong is how many snapshots of a set a route brings.
+func (s *Site) setAlong(r *catalog.Route, row *catalog.Snapshot) (n uint32, err error) {
+	if row.SetID == "" {
+		return 0, nil
+	}
+	rows, err := s.cat.SetRows(s.Place(), row.SetID)
+	if err != nil {
+		return 0, err
+	}
+	for _, m := range rows {
+		if v, err := s.cat.Volume(m.Volume); err == nil && s.carries(r, v) {
+			n++
+		}
+	}
+	return n, nil
+}
+
+// basesNamed is how many snapshots a carry names as perhaps common.
+const basesNamed = 32

@@ -1,0 +1,339 @@
+package site
+
+import (
+	"context"
+	"crypto/ed25519"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"net"
+	"slices"
+	"time"
+
+	"candidharbor/api"
+	"candidharbor/internal/catalog"
+	"candidharbor/internal/transfer"
+)
+
+// keysOf are the keys that a peer may show: its own, and one it announced.
+func keysOf(p *catalog.Peer) ([]ed25519.PublicKey, error) {
+	var keys []ed25519.PublicKey
+	for _, text := range []string{p.Key, p.NextKey} {
+		if text == "" {
+			continue
+		}
+		k, err := hex.DecodeString(text)
+		if err != nil || len(k) != ed25519.PublicKeySize {
+			return nil, fmt.Errorf("the key of site %s in the catalogue is damaged; pair again", p.Name)
+		}
+		keys = append(keys, k)
+	}
+	return keys, nil
+}
+
+// link returns a link to a peer that answers, whoever dialled it, dialling when there is
+// none.
+func (s *Site) link(ctx context.Context, p *catalog.Peer) (*transfer.Link, string, error) {
+	s.mu.Lock()
+	l, cut := s.links[p.Name], s.cut
+	s.mu.Unlock()
+	if cut {
+		return nil, "", &Error{Elsewhere, fmt.Errorf("site %s cannot be reached: the line is down", p.Name)}
+	}
+	if l != nil && l.Alive() {
+		return l, l.Address, nil
+	}
+	keys, err := keysOf(p)
+	if err != nil {
+		return nil, "", err
+	}
+	var errs []error
+	for _, addr := range p.Addresses.V {
+		l, err := transfer.Dial(ctx, addr, s.identity(), keys...)
+		if err != nil {
+			errs = append(errs, fmt.Errorf("%s: %w", addr, err))
+			continue
+		}
+		s.mu.Lock()
+		s.links[p.Name] = l
+		s.mu.Unlock()
+		s.serveLink(l, p.Name)
+		s.tell("sites")
+		return l, addr, s.cat.SawPeer(p.Name, s.clock.Now())
+	}
+	return nil, "", &Error{Elsewhere, fmt.Errorf("site %s cannot be reached: %w", p.Name, errors.Join(errs...))}
+}
+
+// serveLink answers what the other end of a link asks, until it ends.
+func (s *Site) serveLink(l *transfer.Link, peer string) {
+	s.jobs.Add(1)
+	go func() {
+		defer s.jobs.Done()
+		err := l.Serve(s.ctx, s.serveStream)
+		s.mu.Lock()
+		if s.links[peer] == l {
+			delete(s.links, peer)
+		}
+		s.mu.Unlock()
+		if err != nil {
+			s.log.Info("the line to a peer ended", "peer", peer, "address", l.Address, "error", err)
+		}
+		s.tell("sites")
+	}()
+}
+
+// up reports whether there is a line to a peer.
+func (s *Site) up(peer string) bool {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	l := s.links[peer]
+	return l != nil && l.Up()
+}
+
+// identity is the key that the site shows at present.
+func (s *Site) identity() *transfer.Identity {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.id
+}
+
+// CutLine makes all peers unreachable until it is mended, as an outage does.
+func (s *Site) CutLine(cut bool) {
+	s.mu.Lock()
+	s.cut = cut
+	var links []*transfer.Link
+	for _, l := range s.links {
+		links = append(links, l)
+	}
+	s.mu.Unlock()
+	if cut {
+		for _, l := range links {
+			l.Close()
+		}
+	}
+}
+
+// ServePeers accepts other sites until the site closes.
+func (s *Site) ServePeers(l net.Listener) {
+	s.mu.Lock()
+	s.peerAddr = l.Addr()
+	s.mu.Unlock()
+	stop := context.AfterFunc(s.ctx, func() { l.Close() })
+	defer stop()
+	for {
+		c, err := l.Accept()
+		if err != nil {
+			if s.ctx.Err() == nil && !errors.Is(err, net.ErrClosed) {
+				s.log.Error("other sites cannot connect any more", "error", err)
+			}
+			return
+		}
+		s.jobs.Add(1)
+		go func() {
+			defer s.jobs.Done()
+			if err := s.accept(c); err != nil {
+				s.log.Info("a connection from outside ended", "from", c.RemoteAddr(), "error", err)
+			}
+		}()
+	}
+}
+
+func (s *Site) accept(c net.Conn) error {
+	s.mu.Lock()
+	cut := s.cut
+	s.mu.Unlock()
+	if cut {
+		return c.Close()
+	}
+	l, err := transfer.Accept(s.ctx, c, s.identity())
+	if err != nil {
+		return err
+	}
+	peer, err := s.knows(l.Key)
+	if err != nil {
+		l.Close()
+		return err
+	}
+	if peer == nil {
+		return l.Serve(s.ctx, s.serveStream) // it may want to pair
+	}
+	s.mu.Lock()
+	if old := s.links[peer.Name]; old == nil || !old.Up() {
+		s.links[peer.Name] = l
+	}
+	s.mu.Unlock()
+	s.serveLink(l, peer.Name)
+	s.tell("sites")
+	return nil
+}
+
+// knows finds the peer that a key belongs to, or nil. A peer that shows the key it
+// announced uses that one from now on.
+func (s *Site) knows(key ed25519.PublicKey) (*catalog.Peer, error) {
+	text := hex.EncodeToString(key)
+	p, err := s.cat.PeerByKey(text)
+	if err != nil || p == nil || p.Key == text {
+		return p, err
+	}
+	p.Former.V = append(p.Former.V, p.Key)
+	p.Key, p.NextKey = text, ""
+	s.log.Info("a site shows the key that it announced; the one before counts no more", "site", p.Name)
+	return p, s.cat.PutPeer(p)
+}
+
+// serveStream answers one request of a peer. Only pairing is open to keys not known.
+func (s *Site) serveStream(ctx context.Context, l *transfer.Link, st *transfer.Stream) {
+	op, body, err := st.Request()
+	if err != nil {
+		return
+	}
+	if op == "pair" {
+		if err := s.servePair(l.Key, body, st); err != nil {
+			st.Refuse(&transfer.Refusal{What: err.Error(), Final: true})
+		}
+		return
+	}
+	peer, err := s.knows(l.Key)
+	if err == nil && peer == nil {
+		err = &transfer.Refusal{What: fmt.Sprintf("the site %s does not know this key: pair first", s.Name()), Final: true}
+	}
+	if err == nil {
+		_ = s.cat.SawPeer(peer.Name, s.clock.Now())
+		err = s.serveRequest(ctx, peer, l, op, body, st)
+	}
+	if err != nil && ctx.Err() == nil {
+		s.log.Warn("a peer's request failed", "request", op, "error", err)
+		st.Refuse(err)
+	}
+}
+
+func (s *Site) serveRequest(ctx context.Context, peer *catalog.Peer, l *transfer.Link, op string, body []byte, st *transfer.Stream) error {
+	may := peer.Grants.V
+	refused := func(what string) error {
+		return &transfer.Refusal{What: fmt.Sprintf("%s does not let %s %s: a person there can, with candid site grant %s", s.Name(), peer.Name, what, peer.Name), Final: true}
+	}
+	switch op {
+	case "hello":
+		return s.serveHello(peer, body, st)
+	case "rekey":
+		return s.serveRekey(peer, body, st)
+	case "report":
+		return s.serveReport(peer, body, st)
+	case transfer.OpCarry:
+		if !may.Offer {
+			return refused("bring snapshots there")
+		}
+		return s.serveCarry(ctx, peer, l.Key, body, st)
+	case "histories", "history", "fetch":
+		if !may.Read {
+			return refused("read its snapshots")
+		}
+		return s.servePull(ctx, peer, op, body, st)
+	case "desk":
+		if !may.See && !may.Configure {
+			return refused("look at it")
+		}
+		return s.serveDesk(ctx, peer, st)
+	}
+	return &transfer.Refusal{What: fmt.Sprintf("this site does not know the request %q: bring both to the same release", op), Final: true}
+}
+
+type hello struct {
+	Name   string          `cbor:"1,keyasint"`
+	Now    int64           `cbor:"2,keyasint"`
+	Grants *catalog.Grants `cbor:"3,keyasint,omitempty"` // what the other end may do here
+}
+
+func (s *Site) serveHello(peer *catalog.Peer, body []byte, st *transfer.Stream) error {
+	var h hello
+	if err := transfer.Decode(body, &h); err != nil {
+		return err
+	}
+	if h.Grants != nil {
+		if err := s.cat.Granted(peer.Name, *h.Grants); err != nil {
+			return err
+		}
+		s.tell("sites")
+	}
+	return st.Reply(hello{Name: s.Name(), Now: s.clock.Now().UnixNano(), Grants: &peer.Grants.V})
+}
+
+// greet asks a peer who it is and tells it what it may do here.
+func (s *Site) greet(ctx context.Context, p *catalog.Peer) (h hello, addr string, rtt time.Duration, err error) {
+	link, addr, err := s.link(ctx, p)
+	if err != nil {
+		return h, addr, 0, err
+	}
+	begin := time.Now()
+	if err := link.Ask("hello", hello{Name: s.Name(), Grants: &p.Grants.V}, &h); err != nil {
+		return h, addr, 0, &Error{Elsewhere, fmt.Errorf("site %s: %w", p.Name, err)}
+	}
+	rtt = time.Since(begin)
+	if h.Grants != nil {
+		err = s.cat.Granted(p.Name, *h.Grants)
+		s.tell("sites")
+	}
+	return h, addr, rtt, err
+}
+
+// CheckPeer tests whether a peer is reachable, is who it was, and how its clock goes.
+func (s *Site) CheckPeer(ctx context.Context, name string) (*api.PeerCheck, error) {
+	p, err := s.cat.Peer(name)
+	if err != nil {
+		return nil, err
+	}
+	h, addr, rtt, err := s.greet(ctx, p)
+	if err != nil {
+		return nil, err
+	}
+	skew := time.Unix(0, h.Now).Sub(s.clock.Now().Add(-rtt / 2))
+	c := &api.PeerCheck{Name: h.Name, Address: addr, RoundTripSeconds: rtt.Seconds(), ClockSkewSeconds: skew.Seconds()}
+	c.Sentence = fmt.Sprintf("%s answers at %s with the paired key, in %s.", h.Name, addr, rtt.Round(10*time.Microsecond))
+	if h.Grants != nil {
+		c.Sentence += fmt.Sprintf(" It lets this site %s.", grantWords(*h.Grants))
+	}
+	if skew.Abs() > time.Minute {
+		c.Sentence += fmt.Sprintf(" Its clock differs by %s: set both clocks by NTP.", ago(skew))
+	}
+	return c, nil
+}
+
+const (
+	lineTry  = time.Minute // between tries to reach a peer that no line leads to
+	lineMost = time.Hour   // between tries when they fail for long
+)
+
+// KeepLines holds a line to every peer that can be dialled, so that the ones which cannot
+// be dialled from there can ask too, until ctx ends.
+func (s *Site) KeepLines(ctx context.Context) {
+	next, wait := map[string]time.Time{}, map[string]time.Duration{}
+	for {
+		peers, err := s.cat.Peers()
+		if err != nil {
+			s.log.Error("the paired sites cannot be listed", "error", err)
+		}
+		for _, p := range peers {
+			if s.up(p.Name) {
+				delete(wait, p.Name)
+				continue
+			}
+			if now := s.clock.Now(); !now.Before(next[p.Name]) {
+				if _, _, _, err := s.greet(ctx, p); err != nil {
+					s.log.Debug("no line to a peer", "peer", p.Name, "error", err)
+				}
+				wait[p.Name] = min(lineMost, max(lineTry, 2*wait[p.Name]))
+				next[p.Name] = s.clock.Now().Add(wait[p.Name])
+			}
+		}
+		select {
+		case <-s.clock.Until(s.clock.Now().Add(lineTry)):
+		case <-ctx.Done():
+			return
+		}
+	}
+}
+
+// signers tells whether a key may have signed what a peer took, now or before.
+func signers(p *catalog.Peer) []string {
+	return slices.DeleteFunc(append([]string{p.Key, p.NextKey}, p.Former.V...), func(k string) bool { return k == "" })
+}

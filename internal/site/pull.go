@@ -1,0 +1,490 @@
+package site
+
+import (
+	"cmp"
+	"context"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"candidharbor/core/lineage"
+	"candidharbor/core/object"
+	"candidharbor/core/retention"
+	"candidharbor/internal/catalog"
+	"candidharbor/internal/transfer"
+)
+
+// history is a volume that a peer may read.
+type history struct {
+	Lineage object.LineageID  `cbor:"1,keyasint"`
+	Volume  string            `cbor:"2,keyasint"` // at its origin
+	Origin  string            `cbor:"3,keyasint"`
+	Labels  map[string]string `cbor:"4,keyasint,omitempty"`
+	Rules   string            `cbor:"5,keyasint,omitempty"` // proposed for the place of who asks
+}
+
+// header is what a peer needs to know of a snapshot before it asks for it.
+type header struct {
+	ID       object.ID         `cbor:"1,keyasint"`
+	Term     uint64            `cbor:"2,keyasint"`
+	Sequence uint64            `cbor:"3,keyasint"`
+	Began    int64             `cbor:"4,keyasint"`
+	Seen     int64             `cbor:"5,keyasint,omitempty"`
+	Marked   int64             `cbor:"6,keyasint,omitempty"`
+	Cause    string            `cbor:"7,keyasint"`
+	Labels   map[string]string `cbor:"8,keyasint,omitempty"`
+	Keep     string            `cbor:"9,keyasint,omitempty"`
+	Ends     int64             `cbor:"10,keyasint,omitempty"` // its own end
+	Set      string            `cbor:"11,keyasint,omitempty"`
+}
+
+type historyAsk struct {
+	Lineage object.LineageID `cbor:"1,keyasint"`
+	After   string           `cbor:"2,keyasint,omitempty"` // cursor
+}
+
+type historyPage struct {
+	Headers []header `cbor:"1,keyasint"`
+	Next    string   `cbor:"2,keyasint,omitempty"`
+}
+
+type fetch struct {
+	Root  object.ID   `cbor:"1,keyasint"`
+	Bases []object.ID `cbor:"2,keyasint"` // that who asks has
+	SetOf uint32      `cbor:"3,keyasint,omitempty"`
+}
+
+// report is what a site that pulls tells of its copies.
+type report struct {
+	Lineage   object.LineageID `cbor:"1,keyasint"`
+	Newest    int64            `cbor:"2,keyasint"`
+	Term      uint64           `cbor:"3,keyasint"`
+	Sequence  uint64           `cbor:"4,keyasint"`
+	Snapshots int64            `cbor:"5,keyasint"` // negative: it does not tell
+}
+
+const headersPage = 2000
+
+// mayRead lists the volumes that a peer may read: none of its own.
+func (s *Site) mayRead(peer *catalog.Peer) ([]*catalog.Volume, error) {
+	vols, err := s.cat.Volumes()
+	if err != nil {
+		return nil, err
+	}
+	chosen := &peer.Grants.V.Volumes
+	all := len(chosen.Labels) == 0 && len(chosen.Names) == 0
+	return slices.DeleteFunc(vols, func(v *catalog.Volume) bool { return v.Origin == peer.Name || (!all && !chosen.Holds(v)) }), nil
+}
+
+func (s *Site) readable(peer *catalog.Peer, lineage string) (*catalog.Volume, error) {
+	vols, err := s.mayRead(peer)
+	if err != nil {
+		return nil, err
+	}
+	for _, v := range vols {
+		if v.Lineage == lineage {
+			return v, nil
+		}
+	}
+	return nil, &transfer.Refusal{What: fmt.Sprintf("%s does not let %s read that history", s.Name(), peer.Name), Final: true}
+}
+
+// servePull answers a peer that takes snapshots for itself. It changes nothing here.
+func (s *Site) servePull(ctx context.Context, peer *catalog.Peer, op string, body []byte, st *transfer.Stream) error {
+	switch op {
+	case "histories":
+		vols, err := s.mayRead(peer)
+		if err != nil {
+			return err
+		}
+		out := make([]history, 0, len(vols))
+		for _, v := range vols {
+			rs, err := s.rulesFor(v)
+			if err != nil {
+				return err
+			}
+			out = append(out, history{Lineage: lineageOf(v.Lineage), Volume: nameAtOrigin(v), Origin: v.Origin, Labels: v.Labels.V, Rules: rs.proposal(s.Place())})
+		}
+		return st.Reply(out)
+	case "history":
+		var q historyAsk
+		if err := transfer.Decode(body, &q); err != nil {
+			return err
+		}
+		v, err := s.readable(peer, hex.EncodeToString(q.Lineage[:]))
+		if err != nil {
+			return err
+		}
+		page, err := s.headers(v, q.After)
+		if err != nil {
+			return err
+		}
+		return st.Reply(page)
+	}
+	var q fetch
+	if err := transfer.Decode(body, &q); err != nil {
+		return err
+	}
+	return s.serveFetch(ctx, peer, &q, st)
+}
+
+func (s *Site) headers(v *catalog.Volume, after string) (*historyPage, error) {
+	rows, err := s.cat.Snapshots(s.Place(), v.Name, catalog.SnapshotFilter{After: after, Limit: headersPage})
+	if err != nil {
+		return nil, err
+	}
+	page := &historyPage{Headers: make([]header, 0, len(rows))}
+	nano := func(t catalog.Time) int64 {
+		if t.IsZero() {
+			return 0
+		}
+		return t.UnixNano()
+	}
+	for _, r := range rows {
+		id, err := object.ParseID(r.ID)
+		if err != nil {
+			return nil, err
+		}
+		if r.OutOfTurn != "" {
+			continue
+		}
+		page.Headers = append(page.Headers, header{ID: id, Term: uint64(r.Term), Sequence: uint64(r.Sequence), Began: r.Began.UnixNano(), Seen: nano(r.SeenUntil), Marked: nano(r.Marked),
+			Cause: r.Cause, Labels: r.Labels.V, Keep: r.KeepWhy, Ends: nano(r.OwnEnd), Set: r.SetID})
+	}
+	if len(rows) == headersPage {
+		page.Next = rows[len(rows)-1].Cursor()
+	}
+	return page, nil
+}
+
+func (s *Site) serveFetch(ctx context.Context, peer *catalog.Peer, q *fetch, st *transfer.Stream) error {
+	row, err := s.cat.Snapshot(q.Root.String())
+	if err != nil {
+		return &transfer.Refusal{What: fmt.Sprintf("snapshot %s is not here any more", q.Root)}
+	}
+	v, err := s.readable(peer, row.Lineage)
+	if err != nil {
+		return err
+	}
+	rs, err := s.rulesFor(v)
+	if err != nil {
+		return err
+	}
+	marks, err := s.travelling(q.Root)
+	if err != nil {
+		return err
+	}
+	limit, err := s.flow(peer, catalog.Terms{})
+	if err != nil {
+		return err
+	}
+	bases := slices.DeleteFunc(q.Bases[:min(len(q.Bases), basesNamed)], func(id object.ID) bool { return !s.store.HasRoot(id) })
+	c := &transfer.Sender{Store: s.store, Marks: marks, Limit: limit, Request: transfer.CarryRequest{Lineage: lineageOf(v.Lineage), Volume: nameAtOrigin(v), Origin: v.Origin,
+		Root: q.Root, Bases: bases, Rules: rs.proposal(s.Place()), SetOf: q.SetOf}}
+	return c.Answer(ctx, st)
+}
+
+// pullWork is what a route that pulls has to take of one volume.
+type pullWork struct {
+	h     history
+	name  string              // here
+	want  []*catalog.Snapshot // newest first; only what headers say
+	marks []*catalog.Snapshot // here, but not with their newest marks
+	bases []object.ID         // newest first, that both have
+	mates []*catalog.Snapshot // not wanted for themselves, but of a set
+	known catalog.Known
+}
+
+// lookThere asks the other end of a route that pulls what it has.
+func (s *Site) lookThere(r *catalog.Route, link *transfer.Link) ([]*pullWork, error) {
+	var hs []history
+	if err := link.Ask("histories", struct{}{}, &hs); err != nil {
+		return nil, err
+	}
+	var work []*pullWork
+	for _, h := range hs {
+		far := &catalog.Volume{Name: h.Volume + "@" + h.Origin, Origin: h.Origin, Labels: catalog.JSON[catalog.Labels]{V: h.Labels}}
+		near := &catalog.Volume{Name: h.Volume}
+		if h.Origin == s.Name() || !(r.Volumes.V.Holds(far) || h.Origin == r.Peer && r.Volumes.V.Holds(near)) {
+			continue
+		}
+		if h.Origin != r.Peer && !r.Terms.V.Onward && !slices.Contains(r.Volumes.V.Names, far.Name) {
+			continue
+		}
+		w, err := s.lookAt(r, link, h, far)
+		if err != nil {
+			return nil, err
+		}
+		work = append(work, w)
+	}
+	slices.SortFunc(work, func(a, b *pullWork) int { return cmp.Compare(a.name, b.name) })
+	return work, nil
+}
+
+func (s *Site) lookAt(r *catalog.Route, link *transfer.Link, h history, v *catalog.Volume) (*pullWork, error) {
+	v.Lineage, v.Proposed = hex.EncodeToString(h.Lineage[:]), h.Rules
+	if here, err := s.cat.VolumeOfLineage(v.Lineage); err == nil {
+		v = here
+	} else if !errors.Is(err, catalog.ErrNone) {
+		return nil, err
+	}
+	rs, err := s.rulesFor(v)
+	if err != nil {
+		return nil, err
+	}
+	rows, err := s.cat.Snapshots(s.Place(), v.Name, catalog.SnapshotFilter{})
+	if err != nil {
+		return nil, err
+	}
+	have := map[string]*catalog.Snapshot{}
+	for _, row := range rows {
+		have[row.ID] = row
+	}
+	w := &pullWork{h: h, name: v.Name, known: catalog.Known{Volume: v.Name}}
+	there := map[string]bool{}
+	all := slices.Clone(rows)
+	for after, more := "", true; more; {
+		var page historyPage
+		if err := link.Ask("history", historyAsk{Lineage: h.Lineage, After: after}, &page); err != nil {
+			return nil, err
+		}
+		for i := range page.Headers {
+			row := page.Headers[i].row()
+			if at := newestState(row); at.After(w.known.Newest) {
+				w.known.Newest = at
+			}
+			there[row.ID] = true
+			if old := have[row.ID]; old == nil {
+				all = append(all, row)
+			} else if row.Marked.After(old.Marked.Time) || row.SeenUntil.After(old.SeenUntil.Time) {
+				w.marks = append(w.marks, row)
+			}
+		}
+		if len(all) > mostHeaders {
+			return nil, &transfer.Refusal{What: fmt.Sprintf("%s names more than %d snapshots of %s", r.Peer, mostHeaders, v.Name), Final: true}
+		}
+		more, after = page.Next != "" && page.Next != after, page.Next
+	}
+	key, value, byLabel := strings.Cut(r.Terms.V.Carry, "=")
+	verdicts := retention.Decide(snapshotsOf(all), rs.at(s.Place(), v), s.clock.Now())
+	for i, row := range all {
+		id, err := object.ParseID(row.ID)
+		if err != nil {
+			return nil, err
+		}
+		if have[row.ID] != nil {
+			if there[row.ID] {
+				w.bases = append(w.bases, id)
+			}
+			continue
+		}
+		chosen := r.Terms.V.Carry == carryAll || verdicts[i].Kept()
+		if byLabel {
+			chosen = row.Labels.V[key] == value
+		}
+		if chosen && row.Cause != string(object.CauseSafety) {
+			w.want = append(w.want, row)
+		} else if row.SetID != "" && row.Cause != string(object.CauseSafety) {
+			w.mates = append(w.mates, row)
+		}
+	}
+	w.bases = w.bases[:min(len(w.bases), basesNamed)]
+	return w, nil
+}
+
+// wholeSets adds to what is wanted whatever is of the same sets, and puts all in order.
+func wholeSets(work []*pullWork) (setOf map[string]uint32) {
+	setOf = map[string]uint32{}
+	for _, w := range work {
+		for _, row := range w.want {
+			if row.SetID != "" {
+				setOf[row.SetID] = 0
+			}
+		}
+	}
+	for _, w := range work {
+		for _, row := range w.mates {
+			if _, is := setOf[row.SetID]; is {
+				w.want = append(w.want, row)
+			}
+		}
+		for _, row := range w.want {
+			if row.SetID != "" {
+				setOf[row.SetID]++
+			}
+		}
+		w.known.Backlog = len(w.want)
+		w.sort()
+	}
+	return setOf
+}
+
+func (w *pullWork) sort() {
+	slices.SortFunc(w.want, func(a, b *catalog.Snapshot) int {
+		return lineage.Position{Term: uint64(b.Term), Sequence: uint64(b.Sequence)}.Compare(lineage.Position{Term: uint64(a.Term), Sequence: uint64(a.Sequence)})
+	})
+}
+
+// mostHeaders bounds what a peer can make this site hold in memory.
+const mostHeaders = 2_000_000
+
+func (h *header) row() *catalog.Snapshot {
+	at := func(n int64) catalog.Time {
+		if n == 0 {
+			return catalog.Time{}
+		}
+		return catalog.At(time.Unix(0, n))
+	}
+	return &catalog.Snapshot{ID: h.ID.String(), Term: int64(h.Term), Sequence: int64(h.Sequence), Began: at(h.Began), SeenUntil: at(h.Seen), Marked: at(h.Marked), Cause: h.Cause,
+		Labels: catalog.JSON[catalog.Labels]{V: h.Labels}, KeepWhy: h.Keep, OwnEnd: at(h.Ends), SetID: h.Set}
+}
+
+// pullAll takes everything that is wanted: marks first, then the newest of every volume,
+// then the older ones.
+func (s *Site) pullAll(ctx context.Context, j *job, r *catalog.Route, peer *catalog.Peer, meter *transfer.Meter) (done int, err error) {
+	link, _, err := s.link(ctx, peer)
+	if err != nil {
+		return 0, err
+	}
+	work, err := s.lookThere(r, link)
+	if err != nil {
+		return 0, err
+	}
+	sets := wholeSets(work)
+	if err := s.knowThere(r.Name, work); err != nil {
+		return 0, err
+	}
+	for _, w := range work {
+		for _, row := range w.marks {
+			if err := s.pullOne(ctx, link, peer, w, row, 0, meter); err != nil {
+				return 0, err
+			}
+		}
+	}
+	for round := 0; ; round++ {
+		any := false
+		for _, w := range work {
+			if round >= len(w.want) {
+				continue
+			}
+			any = true
+			row := w.want[round]
+			j.say(fmt.Sprintf("taking %s of %s", row.ID[:12], w.name))
+			if err := s.pullOne(ctx, link, peer, w, row, sets[row.SetID], meter); err != nil {
+				return done, fmt.Errorf("%s of %s: %w", row.ID[:12], w.name, err)
+			}
+			done++
+			w.known.Backlog--
+		}
+		if !any {
+			break
+		}
+	}
+	if err := s.knowThere(r.Name, work); err != nil {
+		return done, err
+	}
+	return done, s.tellSource(r, link, work)
+}
+
+func (s *Site) pullOne(ctx context.Context, link *transfer.Link, peer *catalog.Peer, w *pullWork, row *catalog.Snapshot, setOf uint32, meter *transfer.Meter) error {
+	id, err := object.ParseID(row.ID)
+	if err != nil {
+		return err
+	}
+	st, err := link.Open("fetch", fetch{Root: id, Bases: w.bases, SetOf: setOf})
+	if err != nil {
+		return err
+	}
+	defer st.Close()
+	var q transfer.CarryRequest
+	if err := st.Answer(&q); err != nil {
+		return err
+	}
+	if q.Root != id || q.Lineage != w.h.Lineage || q.Origin != w.h.Origin || q.Volume != w.h.Volume {
+		return &transfer.Refusal{What: fmt.Sprintf("%s answered with another snapshot than was asked for", peer.Name), Final: true}
+	}
+	if err := s.takeIn(ctx, peer, link.Key, &q, st, meter); err != nil {
+		st.Refuse(err)
+		return err
+	}
+	if !slices.Contains(w.bases, id) {
+		w.bases = append([]object.ID{id}, w.bases[:min(len(w.bases), basesNamed-1)]...)
+	}
+	return nil
+}
+
+// knowThere stores what was found at the other end, for the route's sentence.
+func (s *Site) knowThere(route string, work []*pullWork) error {
+	r, err := s.cat.Route(route)
+	if err != nil {
+		return err
+	}
+	r.Known.V = []catalog.Known{}
+	for _, w := range work {
+		r.Known.V = append(r.Known.V, w.known)
+	}
+	s.tell("routes")
+	return s.cat.PutRoute(r)
+}
+
+// tellSource tells the other end how far its copies here are, as far as the route says.
+func (s *Site) tellSource(r *catalog.Route, link *transfer.Link, work []*pullWork) error {
+	if r.Terms.V.Tell == tellNothing {
+		return nil
+	}
+	var out []report
+	for _, w := range work {
+		last, err := s.cat.LastSnapshot(s.Place(), hex.EncodeToString(w.h.Lineage[:]))
+		if err != nil {
+			return err
+		}
+		if last == nil {
+			continue
+		}
+		t := report{Lineage: w.h.Lineage, Newest: newestState(last).UnixNano(), Term: uint64(last.Term), Sequence: uint64(last.Sequence), Snapshots: -1}
+		if r.Terms.V.Tell == tellCounts {
+			counts, err := s.cat.Counts(s.Place())
+			if err != nil {
+				return err
+			}
+			t.Snapshots = int64(counts[w.name][0])
+		}
+		out = append(out, t)
+	}
+	return link.Ask("report", out, &struct{}{})
+}
+
+// serveReport notes what a peer that may read tells of its copies.
+func (s *Site) serveReport(peer *catalog.Peer, body []byte, st *transfer.Stream) error {
+	var in []report
+	if err := transfer.Decode(body, &in); err != nil {
+		return err
+	}
+	now := s.clock.Now()
+	for _, t := range in {
+		v, err := s.readable(peer, hex.EncodeToString(t.Lineage[:]))
+		if err != nil {
+			return err
+		}
+		newest := time.Unix(0, t.Newest)
+		if newest.After(now) {
+			newest = now // its clock is no reason to take a copy for newer than it can be
+		}
+		if err := s.cat.PutReport(&catalog.Report{Peer: peer.Name, Lineage: v.Lineage, Newest: catalog.At(newest), Term: int64(t.Term), Sequence: int64(t.Sequence), Snapshots: t.Snapshots, At: catalog.At(now)}); err != nil {
+			return err
+		}
+		s.reached(v.Name, peer.Name, newest)
+		s.verdicts.drop([]string{v.Name})
+	}
+	s.tell("volumes")
+	return st.Reply(struct{}{})
+}
+
+const (
+	tellNothing = "nothing"
+	tellCounts  = "counts"
+	carryAll    = "all"
+)

@@ -1,0 +1,236 @@
+package site
+
+import (
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"candidharbor/api"
+	"candidharbor/core/object"
+	"candidharbor/internal/catalog"
+	"candidharbor/internal/transfer"
+
+	"github.com/stretchr/testify/require"
+)
+
+// vaulted is a source and a vault that pulls from it and grants it nothing. The vault
+// listens nowhere that the source knows of.
+func vaulted(w *world) (source, vault *Site, dir string) {
+	source, vault = w.open("source"), w.open("vault")
+	dir = w.share(source, "notes")
+	inv := must(source.Invite([]string{"read", "see"}))
+	_, err := vault.Pair(w.ctx, inv.Text, []string{"nothing"})
+	require.NoError(w.t, err)
+	return source, vault, dir
+}
+
+// A vault takes what its rules keep, over a line that it dials; what it tells is what the
+// source shows, and what is newer than that is owed to it.
+func TestVaultPulls(t *testing.T) {
+	w := newWorld(t)
+	source, vault, dir := vaulted(w)
+	w.policy(source, "policy: p\nvolumes: {k: v}\ntake: [every 6 hours]\nzone: Europe/Lisbon\nkeep:\n  source: {newest: 1}\n  vault: {daily: 4}\ngrace: 1 second\nobjectives: {vault: 30 hours}\n")
+	_, err := vault.AddRoute(api.RouteAdd{Name: "from-source", From: "source", Labels: map[string]string{"k": "v"}, Terms: api.RouteTerms{When: "daily at 23:00", Zone: "Europe/Lisbon", Tell: "counts"}})
+	require.NoError(t, err)
+	for n := range 7 {
+		for range 4 {
+			w.write(dir, "a", fmt.Sprint("day ", n, w.clock.Now()))
+			w.until(source, w.clock.Now().Add(6*time.Hour))
+		}
+		_, err := vault.Step(w.ctx, true)
+		require.NoError(t, err)
+		for _, s := range []*Site{vault, source} {
+			w.done(s)(s.Prune("", "test"))
+		}
+		w.clock.Set(w.clock.Now().Add(2 * time.Second))
+		for _, s := range []*Site{vault, source} {
+			w.done(s)(s.Prune("", "test"))
+		}
+	}
+	rows := w.rows(vault, "notes@source")
+	require.InDelta(t, 4, len(rows), 1, "its own rules, proposed by the source, decide there")
+	r := must(vault.Route("from-source"))
+	require.True(t, r.Pull)
+	require.Equal(t, []string{"source", "vault"}, []string{r.From, r.To})
+	require.NotNil(t, r.NextDue)
+	v := must(source.Volume("notes"))
+	require.Equal(t, "vault", v.Places[1].Place)
+	require.NotNil(t, v.Places[1].Told)
+	require.Equal(t, "on target", v.Places[1].State)
+
+	// The vault stays away: what its rules keep is owed to it, and told.
+	for n := range 3 {
+		w.write(dir, "a", fmt.Sprint("later ", n))
+		w.until(source, w.clock.Now().Add(24*time.Hour))
+		w.done(source)(source.Prune("", "test"))
+		w.clock.Set(w.clock.Now().Add(2 * time.Second))
+		w.done(source)(source.Prune("", "test"))
+	}
+	owed := 0
+	for _, s := range must(source.Snapshots("notes", catalog.SnapshotFilter{Limit: 100})).Items {
+		if strings.Contains(strings.Join(s.Reasons, ";"), "owed to vault") {
+			owed++
+		}
+	}
+	require.GreaterOrEqual(t, owed, 2)
+	require.Equal(t, "late", must(source.Volume("notes")).Places[1].State)
+	w.done(vault)(vault.RunRoute("from-source", "test"))
+	require.Equal(t, "on target", must(source.Volume("notes")).Places[1].State)
+	require.Equal(t, "current", must(vault.Route("from-source")).State)
+	require.Equal(t, "later 2", w.textOf(vault, w.rows(vault, "notes@source")[0], "a"))
+}
+
+// The source cannot learn, change or remove anything at a vault, not even over the line
+// that the vault dialled; and the vault cannot read what it was not granted.
+func TestVaultGrantsNothing(t *testing.T) {
+	w := newWorld(t)
+	source, vault, dir := vaulted(w)
+	w.write(dir, "a", "1")
+	other := filepath.Join(w.dir, "other")
+	require.NoError(t, os.MkdirAll(other, 0o755))
+	w.write(other, "b", "secret")
+	_, err := source.AddVolume(api.VolumeAdd{Name: "private", Path: other, Labels: map[string]string{"k": "private"}})
+	require.NoError(t, err)
+	_, err = source.Grant(w.ctx, "vault", api.GrantAsk{Grants: []string{"read"}, Labels: map[string]string{"k": "v"}})
+	require.NoError(t, err)
+	for _, v := range []string{"notes", "private"} {
+		w.done(source)(source.TakeSnapshot(v, api.SnapshotTake{}, "test"))
+	}
+	_, err = vault.AddRoute(api.RouteAdd{Name: "r", From: "source", Labels: map[string]string{"k": "v"}})
+	require.NoError(t, err)
+	w.done(vault)(vault.RunRoute("r", "test"))
+	require.Len(t, w.rows(vault, "notes@source"), 1)
+
+	// The vault's own line, used by the source.
+	p := must(source.cat.Peer("vault"))
+	link, _, err := source.link(w.ctx, p)
+	require.NoError(t, err)
+	row := w.rows(source, "notes")[0]
+	id := must(object.ParseID(row.ID))
+	for op, body := range map[string]any{
+		"histories": struct{}{}, "desk": struct{}{}, "history": historyAsk{Lineage: lineageOf(row.Lineage)}, "fetch": fetch{Root: id},
+		transfer.OpCarry: transfer.CarryRequest{Lineage: lineageOf(row.Lineage), Volume: "notes", Origin: "source", Root: id},
+	} {
+		var refused *transfer.Refusal
+		require.ErrorAs(t, link.Ask(op, body, &struct{}{}), &refused, op)
+		require.Contains(t, refused.What, "does not let source", op)
+	}
+	require.Error(t, link.Ask("report", []report{{Lineage: lineageOf(row.Lineage), Newest: 1}}, &struct{}{}))
+	_, err = source.AddRoute(api.RouteAdd{Name: "in", To: "vault", Labels: map[string]string{"k": "v"}})
+	require.NoError(t, err)
+	_, err = source.CheckRoute(w.ctx, api.RouteAdd{Name: "in2", To: "vault", Labels: map[string]string{"k": "v"}})
+	require.ErrorContains(t, err, "does not let this site bring snapshots")
+	require.Len(t, w.rows(vault, "notes@source"), 1)
+
+	// What was not granted cannot be read, and a grant taken back holds at once.
+	theirs := must(vault.cat.Peer("source"))
+	back, _, err := vault.link(w.ctx, theirs)
+	require.NoError(t, err)
+	secret := w.rows(source, "private")[0]
+	var hs []history
+	require.NoError(t, back.Ask("histories", struct{}{}, &hs))
+	require.Len(t, hs, 1)
+	require.ErrorContains(t, back.Ask("fetch", fetch{Root: must(object.ParseID(secret.ID))}, &transfer.CarryRequest{}), "does not let vault read")
+	require.ErrorContains(t, back.Ask("history", historyAsk{Lineage: lineageOf(secret.Lineage)}, &historyPage{}), "does not let vault read")
+	said, err := source.Revoke(w.ctx, "vault", []string{"read"})
+	require.NoError(t, err)
+	require.Contains(t, said, "look at it")
+	require.ErrorContains(t, back.Ask("histories", struct{}{}, &hs), "does not let vault read")
+	run, err := vault.Wait(w.ctx, must(vault.RunRoute("r", "test")).ID)
+	require.NoError(t, err)
+	require.Equal(t, "failed", run.State)
+	require.Equal(t, "refused", must(vault.Route("r")).State)
+	_, err = source.Revoke(w.ctx, "vault", nil)
+	require.NoError(t, err)
+	_, err = vault.CheckPeer(w.ctx, "source")
+	require.ErrorContains(t, err, "does not know this key")
+}
+
+// Copies go on from site to site, are still signed by who took them, and never come home.
+func TestChain(t *testing.T) {
+	w := newWorld(t)
+	a, b, c := w.open("a-site"), w.open("b-site"), w.open("c-site")
+	dir := w.share(a, "notes")
+	w.policy(a, "policy: p\nvolumes: {k: v}\ntake: [every 6 hours]\nkeep:\n  c-site: {newest: 3}\n")
+	w.pair(a, b)
+	w.pair(b, c)
+	w.pair(c, a)
+	w.route(a, "b-site")
+	for _, r := range []struct {
+		at *Site
+		to string
+	}{{b, "c-site"}, {c, "a-site"}, {b, "a-site"}} {
+		_, err := r.at.AddRoute(api.RouteAdd{Name: "on-to-" + r.to, To: r.to, Labels: map[string]string{"k": "v"}, Terms: api.RouteTerms{Onward: true}})
+		require.NoError(t, err)
+	}
+	for n := range 4 {
+		w.write(dir, "a", fmt.Sprint(n))
+		w.until(a, w.clock.Now().Add(6*time.Hour))
+		for _, s := range []*Site{b, c} {
+			_, err := s.Step(w.ctx, true)
+			require.NoError(t, err)
+		}
+	}
+	require.Len(t, w.rows(b, "notes@a-site"), 4)
+	rows := w.rows(c, "notes@a-site")
+	require.Equal(t, "3", w.textOf(c, rows[0], "a"))
+	v := must(c.cat.Volume("notes@a-site"))
+	require.Contains(t, v.Proposed, "newest: 3", "the rules travel on")
+	require.Empty(t, must(c.Route("on-to-a-site")).Volumes, "never back home")
+	require.Len(t, must(a.cat.Volumes()), 1)
+
+	// b-site makes up a snapshot of a-site's volume: it cannot sign it.
+	row := w.rows(b, "notes@a-site")[0]
+	root, _, err := b.store.Root(must(object.ParseID(row.ID)))
+	require.NoError(t, err)
+	root.Sequence += 100
+	wr := b.store.NewWriter(b.store.NewLease())
+	id, err := wr.Commit(root)
+	require.NoError(t, err)
+	link, _, err := b.link(w.ctx, must(b.cat.Peer("c-site")))
+	require.NoError(t, err)
+	err = (&transfer.Sender{Store: b.store, Request: transfer.CarryRequest{Lineage: root.Lineage, Volume: "notes", Origin: "a-site", Root: id}}).Run(w.ctx, link)
+	require.ErrorContains(t, err, "not signed by the site that took it")
+	require.Len(t, w.rows(c, "notes@a-site"), len(rows))
+}
+
+// A site gets a new key: the others learn it from the old one, copies go on, and what the
+// old key signed still counts.
+func TestRotation(t *testing.T) {
+	w := newWorld(t)
+	here, there := w.open("here"), w.open("there")
+	dir := w.share(here, "notes")
+	w.pair(here, there)
+	w.route(here, "there")
+	w.write(dir, "a", "old")
+	w.done(here)(here.TakeSnapshot("notes", api.SnapshotTake{}, "test"))
+	here.CutLine(true)
+	_, err := here.Rotate(w.ctx, false)
+	require.ErrorContains(t, err, "the old key stays in use")
+	was := here.identity().Public()
+	here.CutLine(false)
+	said, err := here.Rotate(w.ctx, false)
+	require.NoError(t, err)
+	require.Contains(t, said, "there know it")
+	require.NotEqual(t, was, here.identity().Public())
+	w.write(dir, "a", "new")
+	w.done(here)(here.TakeSnapshot("notes", api.SnapshotTake{}, "test"))
+	w.done(here)(here.RunRoute("to-there", "test"))
+	require.Len(t, w.rows(there, "notes@here"), 2, "also the one that the old key signed")
+	p := must(there.cat.Peer("here"))
+	require.Len(t, p.Former.V, 1)
+	require.Empty(t, p.NextKey)
+	_, err = there.CheckPeer(w.ctx, "here")
+	require.NoError(t, err)
+
+	require.NoError(t, here.Close())
+	here = w.open("here")
+	_, err = here.CheckPeer(w.ctx, "there")
+	require.NoError(t, err, "the new key is the one on disk")
+	old, err := transfer.NewIdentity(must(loadKey(filepath.Join(w.dir, "there", "keys", "site.pem"))))
+	require.NoError(t, err)
+	require.NotEqual(t, was, old.Public())
+}

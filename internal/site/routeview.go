@@ -1,0 +1,229 @@
+package site
+
+import (
+	"fmt"
+	"strings"
+	"time"
+
+	"candidharbor/api"
+	"candidharbor/core/object"
+	"candidharbor/internal/catalog"
+)
+
+// Route returns one route.
+func (s *Site) Route(name string) (*api.Route, error) {
+	r, err := s.cat.Route(name)
+	if err != nil {
+		return nil, err
+	}
+	return s.routeView(r)
+}
+
+// Routes lists all routes.
+func (s *Site) Routes() ([]api.Route, error) {
+	rows, err := s.cat.Routes()
+	if err != nil {
+		return nil, err
+	}
+	return views(rows, s.routeView)
+}
+
+func (s *Site) routeView(r *catalog.Route) (*api.Route, error) {
+	now := s.clock.Now()
+	v := &api.Route{Name: r.Name, From: s.Name(), To: r.Peer, Pull: r.Terms.V.Pull, Labels: r.Volumes.V.Labels, Names: r.Volumes.V.Names, Terms: termsView(r.Terms.V),
+		PausedSince: timePtr(r.Paused), LastOK: timePtr(r.LastOK), FailingSince: timePtr(r.FailingSince),
+		NextTry: timePtr(r.NextTry), LastError: r.LastError, SentBytes: r.SentBytes, SavedBytes: r.SavedBytes, Volumes: []api.RouteVolume{}}
+	var err error
+	if r.Terms.V.Pull {
+		v.From, v.To = v.To, v.From
+		err = s.pulledVolumes(v, r, now)
+	} else {
+		err = s.pushedVolumes(v, r, now)
+	}
+	if err != nil {
+		return nil, err
+	}
+	if c, err := routeCadence(r.Terms.V); err == nil && c != nil && r.Paused.IsZero() {
+		from := r.LastRun.Time
+		if from.IsZero() {
+			from = now
+		}
+		if at, ok := c.Next(from); ok {
+			v.NextDue = &at
+		}
+	}
+	s.mu.Lock()
+	g := s.going[r.Name]
+	s.mu.Unlock()
+	if g != nil {
+		took := time.Since(g.began).Seconds()
+		sent, offered, total := g.meter.SentBytes.Load(), g.meter.OfferedBytes.Load(), g.meter.TotalBytes.Load()
+		v.Rate = int64(float64(sent) / max(took, 0.001))
+		if offered > 0 && total > offered {
+			ends := now.Add(time.Duration(took * float64(total-offered) / float64(offered) * float64(time.Second)))
+			v.Ends = &ends
+		}
+	}
+	s.routeSentence(v, r, g != nil)
+	return v, nil
+}
+
+func (s *Site) pushedVolumes(v *api.Route, r *catalog.Route, now time.Time) error {
+	work, err := s.routeWork(r)
+	if err != nil {
+		return err
+	}
+	for _, w := range work {
+		rv, err := s.routeVolume(r, &w, now)
+		if err != nil {
+			return err
+		}
+		v.Volumes = append(v.Volumes, *rv)
+	}
+	return nil
+}
+
+func (s *Site) pulledVolumes(v *api.Route, r *catalog.Route, now time.Time) error {
+	counts, err := s.cat.Counts(s.Place())
+	if err != nil {
+		return err
+	}
+	for _, k := range r.Known.V {
+		rv := api.RouteVolume{Volume: k.Volume, Backlog: k.Backlog, Carried: counts[k.Volume][0] + counts[k.Volume][1]}
+		if here, err := s.cat.Volume(k.Volume); err == nil {
+			last, err := s.cat.LastSnapshot(s.Place(), here.Lineage)
+			if err != nil {
+				return err
+			}
+			if last != nil {
+				at := newestState(last)
+				rv.Newest, rv.LagSeconds = &at, int64(max(0, now.Sub(at)).Seconds())
+			}
+		}
+		v.Volumes = append(v.Volumes, rv)
+	}
+	return nil
+}
+
+// routeSentence says what a route is doing, since when, and what it waits for.
+func (s *Site) routeSentence(v *api.Route, r *catalog.Route, running bool) {
+	var worst time.Duration
+	backlog, seeding := 0, false
+	for _, rv := range v.Volumes {
+		seeding = seeding || rv.Newest == nil && rv.Backlog > 0
+		worst = max(worst, time.Duration(rv.LagSeconds)*time.Second)
+		backlog += rv.Backlog
+	}
+	say := func(state, format string, args ...any) { v.State, v.Sentence = state, fmt.Sprintf(format, args...) }
+	next := ""
+	switch {
+	case running && v.Ends != nil:
+		next = fmt.Sprintf(" It is being carried now, at %s a second, and done about %s.", size(v.Rate), stamp(*v.Ends))
+	case running:
+		next = " It is being carried now."
+	case r.Terms.V.When == onDemand:
+		next = fmt.Sprintf(" It runs when asked: candid route run %s.", r.Name)
+	case v.NextDue != nil:
+		next = " It runs next " + stamp(*v.NextDue) + "."
+	case backlog > 0:
+		next = " The next run carries them."
+	}
+	full := strings.Contains(r.LastError, roomless)
+	switch {
+	case v.PausedSince != nil:
+		say("paused", "It is paused since %s; %s wait.", stamp(*v.PausedSince), many(backlog, "snapshot"))
+	case r.Failures > 0 && strings.Contains(r.LastError, "cannot be reached"):
+		say("unreachable", "%s cannot be reached since %s; tried %d times, next try %s.", r.Peer, stamp(r.FailingSince.Time), r.Failures, stamp(r.NextTry.Time))
+	case r.Failures > 0 && full:
+		say("waiting", "It waits for room at %s since %s: %s. It looks again %s and goes on by itself.", v.To, stamp(r.FailingSince.Time), r.LastError, stamp(r.NextTry.Time))
+	case r.Failures > 0:
+		say("refused", "Carrying to %s fails since %s: %s. Next try %s.", v.To, stamp(r.FailingSince.Time), r.LastError, stamp(r.NextTry.Time))
+	case r.Interrupted() && !running:
+		say("waiting", "It waits until %s, because %s; %s left.", stamp(r.NextTry.Time), r.LastError, many(backlog, "snapshot"))
+	case len(v.Volumes) == 0 && v.Pull && r.LastOK.IsZero():
+		say("seeding", "It has not looked at %s yet.%s", r.Peer, next)
+	case len(v.Volumes) == 0 && v.Pull:
+		say("waiting", "It waits for a volume that it chooses: %s shows none.%s", r.Peer, next)
+	case len(v.Volumes) == 0:
+		say("waiting", "It waits for a volume that it chooses; none has these labels.")
+	case seeding:
+		say("seeding", "The first copies are on their way to %s: %s still to carry.%s", v.To, many(backlog, "snapshot"), strings.TrimSuffix(next, " The next run carries them."))
+	case backlog > 0:
+		say("behind", "%s lacks %s; its newest state is %s old.%s", v.To, many(backlog, "snapshot"), ago(worst), next)
+	default:
+		say("current", "%s has everything it wants; its newest states are at most %s old.", v.To, ago(worst))
+		if r.Terms.V.When != "" || running {
+			v.Sentence += next
+		}
+	}
+}
+
+func (s *Site) routeVolume(r *catalog.Route, w *routeWork, now time.Time) (*api.RouteVolume, error) {
+	carried, err := s.cat.CarriedBy(r.Name, s.Place(), w.v.Name)
+	if err != nil {
+		return nil, err
+	}
+	rows, err := s.cat.Snapshots(s.Place(), w.v.Name, catalog.SnapshotFilter{})
+	if err != nil {
+		return nil, err
+	}
+	rv := &api.RouteVolume{Volume: w.v.Name, Backlog: len(w.want), Carried: len(carried)}
+	for _, row := range rows {
+		if k, ok := carried[row.ID]; ok {
+			at := row.Began.Time
+			if k.SeenUntil.After(at) {
+				at = k.SeenUntil.Time
+			}
+			rv.Newest = &at
+			rv.LagSeconds = int64(max(0, now.Sub(at)).Seconds())
+			break
+		}
+	}
+	return rv, nil
+}
+
+// noteTraffic keeps how a route went, for the curve of its rate and lag. g is nil between
+// runs.
+func (s *Site) noteTraffic(r *catalog.Route, g *going) error {
+	v, err := s.routeView(r)
+	if err != nil {
+		return err
+	}
+	t := &catalog.Traffic{Route: r.Name, At: catalog.At(s.clock.Now())}
+	for _, rv := range v.Volumes {
+		t.Lag, t.Backlog = max(t.Lag, rv.LagSeconds), t.Backlog+int64(rv.Backlog)
+	}
+	if g != nil {
+		t.Seconds, t.Offered, t.Sent = time.Since(g.began).Seconds(), g.meter.OfferedBytes.Load(), g.meter.SentBytes.Load()
+	}
+	return s.cat.PutTraffic(t)
+}
+
+// Traffic returns how a route went since a time, oldest first.
+func (s *Site) Traffic(name string, since time.Time) ([]api.Traffic, error) {
+	r, err := s.cat.Route(name)
+	if err != nil {
+		return nil, err
+	}
+	if since.IsZero() {
+		since = s.clock.Now().AddDate(0, 0, -7)
+	}
+	rows, err := s.cat.TrafficOf(r.Name, since)
+	out := make([]api.Traffic, len(rows))
+	for i, t := range rows {
+		out[i] = api.Traffic{Route: t.Route, At: t.At.Time, Seconds: t.Seconds, Offered: t.Offered, Sent: t.Sent, LagSeconds: t.Lag, Backlog: t.Backlog}
+	}
+	return out, err
+}
+
+// referencedBy returns the stored bytes that snapshots need together.
+func (s *Site) referencedBy(ids []string) (int64, error) {
+	roots := make([]object.ID, len(ids))
+	for i, id := range ids {
+		var err error
+		if roots[i], err = object.ParseID(id); err != nil {
+			return 0, err
+		}
+	}
+	return s.store.ReferencedBy(roots)
+}
