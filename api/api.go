@@ -293,6 +293,7 @@ type Status struct {
 type Sentence struct {
 	Text    string `json:"text"`
 	Weight  string `json:"weight" enum:"calm,look,act"`
+	About   string `json:"about,omitempty" doc:"what it is about, the same as long as it lasts"`
 	Next    string `json:"next,omitempty" doc:"the next step, in words"`
 	Command string `json:"command,omitempty" doc:"the command that does it"`
 	Link    string `json:"link,omitempty" doc:"the console's page for it"`

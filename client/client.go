@@ -29,6 +29,7 @@ import (
 // Client calls one site.
 type Client struct {
 	base  string
+	desk  string // before every path: the desk of a paired site
 	token string
 	http  *http.Client
 }
@@ -75,6 +76,13 @@ func New(address, token string, opts ...Option) (*Client, error) {
 	return c, nil
 }
 
+// At returns a client that asks a paired site through this one, which passes requests on.
+func (c *Client) At(site string) *Client {
+	other := *c
+	other.desk = "/sites/" + url.PathEscape(site) + "/desk"
+	return &other
+}
+
 // Problem is an error that the site told (RFC 9457).
 type Problem struct {
 	Status int    `json:"status"`
@@ -114,6 +122,11 @@ func (c *Client) Put(ctx context.Context, path string, in, out any) error {
 	return c.do(ctx, http.MethodPut, path, nil, in, out)
 }
 
+// Patch changes a part of something.
+func (c *Client) Patch(ctx context.Context, path string, in, out any) error {
+	return c.do(ctx, http.MethodPatch, path, nil, in, out)
+}
+
 // Delete removes something.
 func (c *Client) Delete(ctx context.Context, path string, out any) error {
 	return c.do(ctx, http.MethodDelete, path, nil, nil, out)
@@ -143,7 +156,7 @@ func (c *Client) do(ctx context.Context, method, path string, query url.Values, 
 }
 
 func (c *Client) send(ctx context.Context, method, path string, query url.Values, body []byte) (*http.Response, error) {
-	u := c.base + "/api/v1" + path
+	u := c.base + "/api/v1" + c.desk + path
 	if len(query) > 0 {
 		u += "?" + query.Encode()
 	}

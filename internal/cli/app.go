@@ -77,11 +77,12 @@ func newApp(stdout, stderr io.Writer) *cli.Command {
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "site", Usage: "the site to ask: unix:DIR/candid.sock, or http(s)://host:port with CANDID_TOKEN", Sources: cli.EnvVars("CANDID_SITE")},
 			&cli.StringFlag{Name: "pin", Usage: "SHA-256 fingerprint of the site's certificate", Sources: cli.EnvVars("CANDID_PIN")},
+			&cli.StringFlag{Name: "at", Usage: "answer for this paired site instead, as far as it has granted", Sources: cli.EnvVars("CANDID_AT")},
 			&cli.BoolFlag{Name: "json", Usage: "print the API's own JSON"},
 		},
 		Commands: []*cli.Command{
-			serveCommand(), demoCommand(), statusCommand(), volumeCommand(), snapshotCommand(), browseCommand(), groupCommand(), policyCommand(), explainCommand(), pruneCommand(), spaceCommand(), reportCommand(), capCommand(),
-			storeCommand(), siteCommand(), routeCommand(), restoreCommand(), runCommand(), tokenCommand(),
+			serveCommand(), demoCommand(), statusCommand(), volumeCommand(), snapshotCommand(), browseCommand(), groupCommand(), policyCommand(), explainCommand(), pruneCommand(), spaceCommand(), alarmCommand(), reportCommand(), capCommand(),
+			storeCommand(), siteCommand(), routeCommand(), paceCommand(), restoreCommand(), runCommand(), tokenCommand(),
 		},
 	}
 	each(app, func(c *cli.Command) {
@@ -125,6 +126,9 @@ func faceOf(cmd *cli.Command) (*face, error) {
 	c, err := client.New(addr, os.Getenv("CANDID_TOKEN"), opts...)
 	if err != nil {
 		return nil, &exitError{exitMisuse, err}
+	}
+	if at := cmd.String("at"); at != "" {
+		c = c.At(at)
 	}
 	return &face{Client: c, out: cmd.Root().Writer, err: cmd.Root().ErrWriter, json: cmd.Bool("json")}, nil
 }

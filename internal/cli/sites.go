@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"net/url"
-	"strconv"
 	"strings"
 
 	"candidharbor/api"
@@ -14,11 +13,12 @@ import (
 )
 
 func siteCommand() *cli.Command {
+	grants := &cli.StringSliceFlag{Name: "grant", Usage: "what the other site may do here: offer, read, see, configure, or nothing; offer and see when not given"}
 	return &cli.Command{Name: "site", Usage: "other sites", Commands: []*cli.Command{
-		{Name: "invite", Usage: "make an invitation that another site can use once, within an hour", Description: "Example: candid site invite",
+		{Name: "invite", Usage: "make an invitation that another site can use once, within an hour", Description: "Example: candid site invite --grant read --grant see", Flags: []cli.Flag{grants},
 			Action: with("", func(ctx context.Context, f *face, cmd *cli.Command) error {
 				var i api.Invitation
-				if err := f.Post(ctx, "/sites/invitations", nil, &i); err != nil {
+				if err := f.Post(ctx, "/sites/invitations", api.InviteAsk{Grants: cmd.StringSlice("grant")}, &i); err != nil {
 					return err
 				}
 				return f.show(i, func() {
@@ -26,15 +26,21 @@ func siteCommand() *cli.Command {
 					fmt.Fprintf(f.err, "Use it once at the other site, before %s: candid site pair INVITATION\n", when(i.Ends))
 				})
 			})},
-		{Name: "pair", Usage: "pair with the site that made the invitation", ArgsUsage: "INVITATION", Description: "Example: candid site pair harbor-invitation:…",
+		{Name: "pair", Usage: "pair with the site that made the invitation", ArgsUsage: "INVITATION", Description: "Example: candid site pair harbor-invitation:… --grant nothing", Flags: []cli.Flag{grants},
 			Action: with("INVITATION", func(ctx context.Context, f *face, cmd *cli.Command) error {
 				var p api.Peer
-				if err := f.Post(ctx, "/sites", api.PairAsk{Invitation: cmd.Args().First()}, &p); err != nil {
+				if err := f.Post(ctx, "/sites", api.PairAsk{Invitation: cmd.Args().First(), Grants: cmd.StringSlice("grant")}, &p); err != nil {
 					return err
 				}
 				return f.show(p, func() {
 					f.say("Paired with %s at %s.", p.Name, strings.Join(p.Addresses, ", "))
-					f.say("Carry snapshots there: candid route add NAME --to %s --volumes key=value", p.Name)
+					grantsTell(f, &p)
+					if p.Granted.Offer {
+						f.say("Carry snapshots there: candid route add NAME --to %s --volumes key=value", p.Name)
+					}
+					if p.Granted.Read {
+						f.say("Take snapshots from there: candid route add NAME --from %s --volumes key=value", p.Name)
+					}
 				})
 			})},
 		{Name: "list", Usage: "this site and those it is paired with", Description: "Example: candid site list", Action: with("", func(ctx context.Context, f *face, cmd *cli.Command) error {
@@ -44,11 +50,15 @@ func siteCommand() *cli.Command {
 				return err
 			}
 			return f.show(map[string]any{"site": self, "paired": ps}, func() {
-				rows := [][]string{{self.Name, "this site", short(self.Key), self.Peers, "-"}}
+				rows := [][]string{{self.Name, "this site", short(self.Key), self.Peers, "-", "", ""}}
 				for _, p := range ps {
-					rows = append(rows, []string{p.Name, "paired", short(p.Key), strings.Join(p.Addresses, ", "), whenPtr(p.Seen)})
+					line := "no line"
+					if p.Up {
+						line = "line up"
+					}
+					rows = append(rows, []string{p.Name, line, short(p.Key), strings.Join(p.Addresses, ", "), whenPtr(p.Seen), p.Grants.Words, p.Granted.Words})
 				}
-				f.list([]string{"SITE", "", "KEY", "ADDRESSES", "LAST SEEN"}, rows, "")
+				f.list([]string{"SITE", "", "KEY", "ADDRESSES", "LAST SEEN", "IT MAY HERE", "THIS SITE MAY THERE"}, rows, "")
 			})
 		})},
 		{Name: "check", Usage: "test whether a paired site answers and is the one it was", ArgsUsage: "NAME", Description: "Example: candid site check stonewick",
@@ -59,86 +69,108 @@ func siteCommand() *cli.Command {
 				}
 				return f.show(c, func() { f.say("%s", c.Sentence) })
 			})},
-	}}
-}
-
-func routeCommand() *cli.Command {
-	return &cli.Command{Name: "route", Usage: "what is carried to other sites", Commands: []*cli.Command{
-		{Name: "add", Usage: "carry each new snapshot of chosen volumes to a paired site", ArgsUsage: "NAME", Description: "Example: candid route add to-stonewick --to stonewick --volumes collection=herbarium",
-			Flags: []cli.Flag{&cli.StringFlag{Name: "to", Usage: "the paired site", Required: true},
-				&cli.StringSliceFlag{Name: "volumes", Usage: "key=value of labels (all must match), or name=VOLUME", Required: true}},
-			Action: with("NAME", func(ctx context.Context, f *face, cmd *cli.Command) error {
-				ask := api.RouteAdd{Name: cmd.Args().First(), To: cmd.String("to")}
-				var pairs []string
-				for _, p := range cmd.StringSlice("volumes") {
-					if n, ok := strings.CutPrefix(p, "name="); ok {
-						ask.Names = append(ask.Names, n)
-					} else {
-						pairs = append(pairs, p)
-					}
-				}
+		{Name: "grant", Usage: "let a paired site do more here: offer, read, see, configure", ArgsUsage: "NAME GRANT...", Description: "Example: candid site grant mereside read --volumes collection=herbarium",
+			Flags: []cli.Flag{&cli.StringSliceFlag{Name: "volumes", Usage: "what may be read: key=value of labels (all must match), or name=VOLUME; all volumes when not given"},
+				&cli.StringFlag{Name: "quota", Usage: "upper bound for what its snapshots need here, such as \"2 TiB\""}},
+			Action: with("NAME GRANT...", func(ctx context.Context, f *face, cmd *cli.Command) error {
+				ask := api.GrantAsk{Grants: cmd.Args().Tail()}
 				var err error
-				if ask.Labels, err = labels(pairs); err != nil {
+				if ask.Labels, ask.Names, err = choice(cmd.StringSlice("volumes")); err != nil {
 					return err
 				}
-				var r api.Route
-				if err := f.Post(ctx, "/routes", ask, &r); err != nil {
-					return err
-				}
-				return f.show(r, func() { f.say("Route %s to %s is open, for %s. %s", r.Name, r.To, routeVolumes(&r), r.Sentence) })
-			})},
-		{Name: "list", Usage: "all routes", Description: "Example: candid route list", Action: with("", func(ctx context.Context, f *face, cmd *cli.Command) error {
-			var rs []api.Route
-			if err := f.Get(ctx, "/routes", nil, &rs); err != nil {
-				return err
-			}
-			return f.show(rs, func() {
-				var rows [][]string
-				for _, r := range rs {
-					rows = append(rows, []string{r.Name, r.To, r.State, size(r.SentBytes), size(r.SavedBytes), r.Sentence})
-				}
-				f.list([]string{"ROUTE", "TO", "STATE", "SENT", "SAVED", ""}, rows, "No routes yet. Open one: candid route add NAME --to SITE --volumes key=value")
-			})
-		})},
-		{Name: "show", Usage: "one route, by volume", ArgsUsage: "NAME", Description: "Example: candid route show to-stonewick", Action: with("NAME", func(ctx context.Context, f *face, cmd *cli.Command) error {
-			var r api.Route
-			if err := f.Get(ctx, "/routes/"+url.PathEscape(cmd.Args().First()), nil, &r); err != nil {
-				return err
-			}
-			return f.show(r, func() {
-				f.say("%s is %s. %s", r.Name, r.State, r.Sentence)
-				f.say("Sent %s in all; %s did not have to be sent.", size(r.SentBytes), size(r.SavedBytes))
-				var rows [][]string
-				for _, v := range r.Volumes {
-					lag := "-"
-					if v.Newest != nil {
-						lag = age(v.LagSeconds)
+				if q := cmd.String("quota"); q != "" {
+					if ask.QuotaBytes, err = parseSize(q); err != nil {
+						return err
 					}
-					rows = append(rows, []string{v.Volume, whenPtr(v.Newest), lag, strconv.Itoa(v.Backlog), strconv.Itoa(v.Carried)})
 				}
-				f.list([]string{"VOLUME", "NEWEST THERE", "LAG", "BACKLOG", "CARRIED"}, rows, "It chooses no volume at present.")
-			})
-		})},
-		{Name: "run", Usage: "carry now", ArgsUsage: "NAME", Description: "Example: candid route run to-stonewick", Flags: runFlags(), Action: with("NAME", func(ctx context.Context, f *face, cmd *cli.Command) error {
-			var r api.Run
-			if err := f.Post(ctx, "/routes/"+url.PathEscape(cmd.Args().First())+"/runs", nil, &r); err != nil {
-				return err
-			}
-			return f.follow(ctx, cmd, &r)
-		})},
-		{Name: "remove", Usage: "close a route; what it carried stays", ArgsUsage: "NAME", Description: "Example: candid route remove trial", Action: with("NAME", func(ctx context.Context, f *face, cmd *cli.Command) error {
-			return f.sentence(func(out any) error { return f.Delete(ctx, "/routes/"+url.PathEscape(cmd.Args().First()), out) })
-		})},
+				var p api.Peer
+				if err := f.Post(ctx, "/sites/"+url.PathEscape(cmd.Args().First())+"/grants", ask, &p); err != nil {
+					return err
+				}
+				return f.show(p, func() { grantsTell(f, &p) })
+			})},
+		{Name: "revoke", Usage: "take grants back, or end the pairing when none is named", ArgsUsage: "NAME [GRANT...]", Description: "Example: candid site revoke mereside read",
+			Action: with("NAME [GRANT...]", func(ctx context.Context, f *face, cmd *cli.Command) error {
+				return f.sentence(func(out any) error {
+					return f.Post(ctx, "/sites/"+url.PathEscape(cmd.Args().First())+"/revoke", api.RevokeAsk{Grants: cmd.Args().Tail()}, out)
+				})
+			})},
+		{Name: "rotate", Usage: "give this site a new key, which paired sites learn first", Description: "Example: candid site rotate",
+			Flags: []cli.Flag{&cli.BoolFlag{Name: "force", Usage: "also when a paired site cannot be told; it must be paired anew"}},
+			Action: with("", func(ctx context.Context, f *face, cmd *cli.Command) error {
+				path := "/site/rotate"
+				if cmd.Bool("force") {
+					path += "?force=true"
+				}
+				return f.sentence(func(out any) error { return f.Post(ctx, path, nil, out) })
+			})},
 	}}
 }
 
-func routeVolumes(r *api.Route) string {
-	var names []string
-	for _, v := range r.Volumes {
-		names = append(names, v.Volume)
+func grantsTell(f *face, p *api.Peer) {
+	f.say("Here %s may: %s. There this site may: %s.", p.Name, p.Grants.Words, p.Granted.Words)
+}
+
+// choice reads volumes given as labels, or by name.
+func choice(words []string) (byLabel map[string]string, names []string, err error) {
+	var pairs []string
+	for _, w := range words {
+		if n, ok := strings.CutPrefix(w, "name="); ok {
+			names = append(names, n)
+		} else {
+			pairs = append(pairs, w)
+		}
 	}
-	if len(names) == 0 {
-		return "no volume yet"
+	byLabel, err = labels(pairs)
+	return byLabel, names, err
+}
+
+func paceCommand() *cli.Command {
+	return &cli.Command{Name: "pace", Usage: "how fast is sent to another site, by time of week", Commands: []*cli.Command{
+		{Name: "set", Usage: "set the calendar: of its lines the first whose time it is holds; no line: no limit", ArgsUsage: "SITE [LINE...]",
+			Description: "Example: candid pace set stonewick \"20 Mbit/s between 07:00 and 19:00 on mon-fri\" \"200 Mbit/s\" --zone Europe/Lisbon",
+			Flags:       []cli.Flag{&cli.StringFlag{Name: "zone", Usage: "time zone of the lines; UTC when not given"}},
+			Action: with("SITE [LINE...]", func(ctx context.Context, f *face, cmd *cli.Command) error {
+				var p api.Peer
+				ask := api.PaceSet{Lines: cmd.Args().Tail(), Zone: cmd.String("zone")}
+				if ask.Lines == nil {
+					ask.Lines = []string{}
+				}
+				if err := f.Put(ctx, "/sites/"+url.PathEscape(cmd.Args().First())+"/pace", ask, &p); err != nil {
+					return err
+				}
+				return f.show(p.Pace, func() { paceTell(f, &p) })
+			})},
+		{Name: "show", Usage: "the calendar, and what holds now", ArgsUsage: "SITE", Description: "Example: candid pace show stonewick",
+			Action: with("SITE", func(ctx context.Context, f *face, cmd *cli.Command) error {
+				var ps []api.Peer
+				if err := f.Get(ctx, "/sites", nil, &ps); err != nil {
+					return err
+				}
+				for i := range ps {
+					if ps[i].Name == cmd.Args().First() {
+						return f.show(ps[i].Pace, func() { paceTell(f, &ps[i]) })
+					}
+				}
+				return &exitError{exitFailed, fmt.Errorf("site %q is not paired; candid site list shows those that are", cmd.Args().First())}
+			})},
+	}}
+}
+
+func paceTell(f *face, p *api.Peer) {
+	now := fmt.Sprintf("Towards %s at present: %s", p.Name, p.Pace.Now)
+	if p.Pace.NowBytes < 0 {
+		now = fmt.Sprintf("Nothing limits what is sent to %s at present", p.Name)
 	}
-	return strings.Join(names, ", ")
+	if p.Pace.Next != nil {
+		now += ", until " + when(*p.Pace.Next)
+	}
+	f.say("%s. %s sent since the service started.", now, size(p.Pace.SentBytes))
+	zone := p.Pace.Zone
+	if zone == "" {
+		zone = "UTC"
+	}
+	for _, l := range p.Pace.Lines {
+		f.say("  %s (%s)", l, zone)
+	}
 }

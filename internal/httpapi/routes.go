@@ -86,6 +86,7 @@ func (s *server) register(a huma.API) {
 	s.registerPolicies(a)
 	s.registerStore(a)
 	s.registerPeers(a)
+	s.registerAlarms(a)
 	s.registerRuns(a)
 }
 

@@ -43,6 +43,8 @@ type Config struct {
 	Ballast string `yaml:"ballast,omitempty"`
 	// Hooks are commands that policies and groups name, to hold writers while they are read.
 	Hooks map[string]Hook `yaml:"hooks,omitempty"`
+	// Alarms says where alarms are sent, beside the log and the console.
+	Alarms *Alarms `yaml:"alarms,omitempty"`
 	// Journal false makes every snapshot look at everything, instead of asking the kernel
 	// what changed.
 	Journal *bool `yaml:"journal,omitempty"`
@@ -152,6 +154,9 @@ func (c Config) check(path string) (Config, error) {
 		if _, err := retention.ParseDuration(c.Floor); err != nil {
 			return c, fmt.Errorf("%s: floor: %w", path, err)
 		}
+	}
+	if err := c.Alarms.check(); err != nil {
+		return c, fmt.Errorf("%s: %w", path, err)
 	}
 	for i, r := range c.Roots {
 		if !filepath.IsAbs(r) {

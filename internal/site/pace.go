@@ -116,6 +116,18 @@ func (s *Site) SetPace(name string, ask api.PaceSet) (*api.Peer, error) {
 	s.mu.Lock()
 	have.lines = lines
 	s.mu.Unlock()
+	routes, err := s.cat.Routes()
+	if err != nil {
+		return nil, err
+	}
+	for _, r := range routes { // what waited for the pace looks at the new one
+		if r.Peer == name && r.Interrupted() {
+			r.NextTry = catalog.Time{}
+			if err := s.cat.PutRoute(r); err != nil {
+				return nil, err
+			}
+		}
+	}
 	s.tell("sites")
 	view := s.peerView(p)
 	return &view, nil

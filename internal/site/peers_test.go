@@ -65,12 +65,12 @@ func TestPeerBringsOnlyItsOwn(t *testing.T) {
 	theirs := lineageOf(must(good.cat.Volume("notes")).Lineage)
 	for say, change := range map[string]func(q *transfer.CarryRequest){
 		"the root record belongs to another": func(q *transfer.CarryRequest) { q.Origin = "good" },
-		"belongs to notes@good here":     func(q *transfer.CarryRequest) { q.Lineage = theirs },
-		`volume "../x"`:                  func(q *transfer.CarryRequest) { q.Volume = "../x" },
-		`of the site "there"`:            func(q *transfer.CarryRequest) { q.Origin = "there" },
-		"the proposed rules":             func(q *transfer.CarryRequest) { q.Rules = "policy: p\nvolumes: {a: b}\ntake: [soon]\n" },
-		"another volume than announced":  func(q *transfer.CarryRequest) { q.Volume = "others" },
-		"bases":                          func(q *transfer.CarryRequest) { q.Bases = make([]object.ID, transfer.MaxBases+1) },
+		"belongs to notes@good here":         func(q *transfer.CarryRequest) { q.Lineage = theirs },
+		`volume "../x"`:                      func(q *transfer.CarryRequest) { q.Volume = "../x" },
+		`of the site "there"`:                func(q *transfer.CarryRequest) { q.Origin = "there" },
+		"the proposed rules":                 func(q *transfer.CarryRequest) { q.Rules = "policy: p\nvolumes: {a: b}\ntake: [soon]\n" },
+		"another volume than announced":      func(q *transfer.CarryRequest) { q.Volume = "others" },
+		"bases":                              func(q *transfer.CarryRequest) { q.Bases = make([]object.ID, transfer.MaxBases+1) },
 	} {
 		require.ErrorContains(t, w.bring(evil, there, change), say)
 	}

@@ -227,3 +227,22 @@ func (s *Site) referencedBy(ids []string) (int64, error) {
 	}
 	return s.store.ReferencedBy(roots)
 }
+
+// slow says that a route's run takes longer than it may, or longer than it may has nothing
+// carried what waits; empty when not.
+func (s *Site) slow(r *api.Route) string {
+	within := time.Duration(r.Terms.WithinSeconds) * time.Second
+	if within == 0 || r.PausedSince != nil {
+		return ""
+	}
+	row, err := s.cat.Route(r.Name)
+	if err != nil {
+		return ""
+	}
+	late := s.clock.Now().Sub(row.LastRun.Time) - within
+	unfinished := row.LastOK.Before(row.LastRun.Time)
+	if row.LastRun.IsZero() || !unfinished || late < 0 {
+		return ""
+	}
+	return fmt.Sprintf("Route %s: its run of %s was to finish within %s and has not. %s", r.Name, stamp(row.LastRun.Time), ago(within), r.Sentence)
+}

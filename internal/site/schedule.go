@@ -36,8 +36,13 @@ func (s *Site) KeepSchedule(ctx context.Context) {
 			s.log.Error("the schedule could not be kept; it is tried again in a minute", "error", err)
 			next = now.Add(time.Minute)
 		}
-		if next.IsZero() || next.After(nextHouse) {
-			next = nextHouse
+		s.mu.Lock()
+		look := now.Add(max(alarmLook, s.alarmEvery))
+		s.mu.Unlock()
+		for _, at := range []time.Time{nextHouse, look} {
+			if next.IsZero() || at.Before(next) {
+				next = at
+			}
 		}
 		select {
 		case <-s.clock.Until(next):
@@ -55,6 +60,12 @@ func (s *Site) housekeep() {
 	}
 	if err := s.cat.ForgetStates(s.clock.Now().Add(-statesKept)); err != nil {
 		s.log.Error("old states could not be forgotten", "error", err)
+	}
+	if err := s.cat.ForgetAlarms(s.clock.Now().Add(-alarmsKept)); err != nil {
+		s.log.Error("old alarms could not be forgotten", "error", err)
+	}
+	if err := s.cat.ForgetTraffic(s.clock.Now().Add(-statesKept)); err != nil {
+		s.log.Error("the old traffic of routes could not be forgotten", "error", err)
 	}
 	if n, err := s.cat.UnveilOld(s.clock.Now().Add(-setWait)); err != nil {
 		s.log.Error("sets that wait could not be looked for", "error", err)
@@ -146,10 +157,13 @@ func (s *Site) Step(ctx context.Context, wait bool) (next time.Time, err error) 
 		}
 	}
 	at, err := s.stepRoutes(ctx, wait)
-	if err == nil && !at.IsZero() {
+	if err != nil {
+		return next, err
+	}
+	if !at.IsZero() {
 		sooner(at)
 	}
-	return next, err
+	return next, s.stepAlarms(ctx, wait)
 }
 
 // whyFull says why nothing of a unit is taken for lack of room; empty when it is.

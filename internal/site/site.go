@@ -66,15 +66,17 @@ type Site struct {
 	verdicts      verdictCache
 	policies      policyCache
 
-	mu       sync.Mutex
-	active   map[int64]*job
-	busy     map[string]chan struct{} // one snapshot, restore in place or carry per key
-	links    map[string]*transfer.Link
-	peerAddr net.Addr
-	cut      bool              // the peer line is cut, for demos and tests
-	paces    map[string]*paced // by peer
-	going    map[string]*going // runs of routes, by route
-	desk     *deskListener     // nil: other sites are not answered over it
+	mu         sync.Mutex
+	active     map[int64]*job
+	busy       map[string]chan struct{} // one snapshot, restore in place or carry per key
+	links      map[string]*transfer.Link
+	peerAddr   net.Addr
+	cut        bool              // the peer line is cut, for demos and tests
+	paces      map[string]*paced // by peer
+	going      map[string]*going // runs of routes, by route
+	alarmed    time.Time         // when alarms were last looked for
+	alarmEvery time.Duration     // how long to the next look
+	desk       *deskListener     // nil: other sites are not answered over it
 }
 
 // Open opens the site in a data directory, making a new one there when it is empty.

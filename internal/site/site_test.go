@@ -24,6 +24,7 @@ type world struct {
 	clock   *clock.Moved
 	ctx     context.Context
 	journal bool // which works as root only
+	setup   func(*Config)
 }
 
 func newWorld(t testing.TB) *world {
@@ -47,11 +48,19 @@ func memoryDir(t testing.TB) string {
 func (w *world) open(name string) *Site {
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(w.t, err)
-	s, err := Open(Options{Data: filepath.Join(w.dir, name), Name: name, Roots: []string{w.dir}, Setup: func(c *Config) { c.Journal = &w.journal }, Clock: w.clock, Listen: "127.0.0.1:0", PeerListen: l.Addr().String()})
+	s, err := Open(Options{Data: filepath.Join(w.dir, name), Name: name, Roots: []string{w.dir}, Setup: w.settle, Clock: w.clock, Listen: "127.0.0.1:0", PeerListen: l.Addr().String()})
 	require.NoError(w.t, err)
 	go s.ServePeers(l)
 	w.t.Cleanup(func() { s.Close() })
 	return s
+}
+
+// settle sets what a new site's site.yaml says.
+func (w *world) settle(c *Config) {
+	c.Journal = &w.journal
+	if w.setup != nil {
+		w.setup(c)
+	}
 }
 
 func (w *world) share(s *Site, name string) string {

@@ -227,6 +227,9 @@ func (s *Site) Status() (*api.Status, error) {
 	return st, nil
 }
 
+// newFor is how long a volume may lack its first copies before somebody must act.
+const newFor = 24 * time.Hour
+
 func (s *Site) sentences(st *api.Status, held string) {
 	add := func(x api.Sentence) { st.Sentences = append(st.Sentences, x) }
 	good, counted, paused := 0, 0, 0
@@ -256,7 +259,7 @@ func (s *Site) sentences(st *api.Status, held string) {
 		add(api.Sentence{Text: fmt.Sprintf("%d of %s on target.", good, manyAre(counted, "volume")), Weight: "look"})
 	}
 	if held != "" {
-		add(api.Sentence{Text: "Nothing is removed at present: " + held + ".", Weight: "act", Next: "Release removal", Command: "candid store release"})
+		add(api.Sentence{Text: "Nothing is removed at present: " + held + ".", Weight: "act", About: "removal held", Next: "Release removal", Command: "candid store release"})
 	}
 	for _, v := range st.Volumes {
 		if len(v.Offered) > 0 {
@@ -265,13 +268,15 @@ func (s *Site) sentences(st *api.Status, held string) {
 		}
 		if v.OutOfTurn > 0 {
 			add(api.Sentence{Text: fmt.Sprintf("%s of %s arrived out of turn: more than its cadence takes, or dated against their order. They stay, and displace nothing until a person has looked.", many(v.OutOfTurn, "snapshot"), v.Name),
-				Weight: "act", Next: "If they are meant, admit them", Command: "candid volume admit " + v.Name, Link: "/volumes/" + v.Name})
+				Weight: "act", About: "arrivals of " + v.Name, Next: "If they are meant, admit them", Command: "candid volume admit " + v.Name, Link: "/volumes/" + v.Name})
 		}
 		if v.Protection == "on target" || (!v.Protected && v.Origin == s.Name()) {
 			continue
 		}
-		x := api.Sentence{Text: fmt.Sprintf("%s is %s. %s", v.Name, v.Protection, v.Sentence), Weight: "act", Link: "/volumes/" + v.Name}
+		x := api.Sentence{Text: fmt.Sprintf("%s is %s. %s", v.Name, v.Protection, v.Sentence), Weight: "act", About: "volume " + v.Name, Link: "/volumes/" + v.Name}
 		switch {
+		case v.Protection == "unprotected" && len(v.Policies) > 0 && v.Protected && s.clock.Now().Sub(v.Added) < newFor:
+			x.Weight, x.Next, x.Command = "look", "Take a snapshot now", "candid snapshot take "+v.Name
 		case v.PausedSince != nil:
 			x.Weight, x.Next, x.Command = "look", "Go on", "candid volume resume "+v.Name
 		case v.Protection == "paused":
@@ -298,15 +303,30 @@ func (s *Site) sentences(st *api.Status, held string) {
 	for _, r := range st.Routes {
 		switch r.State {
 		case "unreachable", "refused":
-			add(api.Sentence{Text: fmt.Sprintf("Route %s: %s", r.Name, r.Sentence), Weight: "act", Next: "Test the site", Command: "candid site check " + r.To, Link: "/sites"})
+			peer := r.To
+			if r.Pull {
+				peer = r.From
+			}
+			add(api.Sentence{Text: fmt.Sprintf("Route %s: %s", r.Name, r.Sentence), Weight: "act", About: "route " + r.Name, Next: "Test the site", Command: "candid site check " + peer, Link: "/sites"})
+		case "waiting":
+			x := api.Sentence{Text: fmt.Sprintf("Route %s: %s", r.Name, r.Sentence), Weight: "look", Next: "Look at the route", Command: "candid route show " + r.Name, Link: "/sites"}
+			if r.FailingSince != nil {
+				x.Weight, x.About = "act", "route "+r.Name
+			}
+			add(x)
 		case "behind", "seeding":
 			add(api.Sentence{Text: fmt.Sprintf("Route %s: %s", r.Name, r.Sentence), Weight: "look", Next: "Carry now", Command: "candid route run " + r.Name, Link: "/sites"})
+		}
+	}
+	for _, r := range st.Routes {
+		if why := s.slow(&r); why != "" {
+			add(api.Sentence{Text: why, Weight: "act", About: "run of route " + r.Name, Next: "Look at the route", Command: "candid route show " + r.Name, Link: "/sites"})
 		}
 	}
 	if caps, err := s.Caps(); err == nil {
 		for _, c := range caps {
 			if c.IsReached && c.Reached == stopTaking {
-				add(api.Sentence{Text: fmt.Sprintf("The cap of %s %s is reached. %s", c.Scope, c.Name, c.Sentence), Weight: "act", Next: "See where it went", Command: "candid cap list", Link: "/space"})
+				add(api.Sentence{Text: fmt.Sprintf("The cap of %s %s is reached. %s", c.Scope, c.Name, c.Sentence), Weight: "act", About: "cap of " + c.Scope + " " + c.Name, Next: "See where it went", Command: "candid cap list", Link: "/space"})
 			}
 		}
 	}
@@ -316,8 +336,8 @@ func (s *Site) sentences(st *api.Status, held string) {
 	if low, is, err := s.lowState(); err == nil && is {
 		_, free, want := s.lacking()
 		add(api.Sentence{Text: fmt.Sprintf("Only %s are free where the store lies, and %s must stay free, since %s. %s", size(free), size(want), stamp(low.Since), strings.Join(low.Did, " ")),
-			Weight: "act", Next: "See where it went", Command: "candid space", Link: "/space"})
+			Weight: "act", About: "space", Next: "See where it went", Command: "candid space", Link: "/space"})
 	} else if st.Usage.FreeBytes < 1<<30 {
-		add(api.Sentence{Text: fmt.Sprintf("The store's filesystem has %d MiB left.", st.Usage.FreeBytes>>20), Weight: "act", Next: "See what would come back", Command: "candid prune --dry-run"})
+		add(api.Sentence{Text: fmt.Sprintf("The store's filesystem has %d MiB left.", st.Usage.FreeBytes>>20), Weight: "act", About: "space", Next: "See what would come back", Command: "candid prune --dry-run"})
 	}
 }

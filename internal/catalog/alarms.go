@@ -1,0 +1,137 @@
+package catalog
+
+import "time"
+
+// Alarm is something that needs a person.
+type Alarm struct {
+	ID      int64  `db:"id"`
+	Key     string `db:"key"` // what it is about; one alarm of a key is open at a time
+	Text    string `db:"text"`
+	Next    string `db:"next"`
+	Command string `db:"command"`
+	Link    string `db:"link"`
+	Since   Time   `db:"since"`
+	Ended   Time   `db:"ended"`
+}
+
+// Notice is a message that is to be sent out.
+type Notice struct {
+	ID      int64  `db:"id"`
+	Channel string `db:"channel"`
+	Subject string `db:"subject"`
+	Body    string `db:"body"`
+	Made    Time   `db:"made"`
+	Tries   int    `db:"tries"`
+	NextTry Time   `db:"next_try"`
+	Error   string `db:"error"`
+}
+
+// OpenAlarms returns the alarms that have not ended, oldest first.
+func (c *Catalog) OpenAlarms() (as []*Alarm, err error) {
+	err = c.db.Select(&as, `SELECT * FROM alarms WHERE ended=0 ORDER BY id`)
+	return as, err
+}
+
+// Alarms returns the newest alarms below an id, open or ended.
+func (c *Catalog) Alarms(before int64, limit int) (as []*Alarm, err error) {
+	if before == 0 {
+		before = 1 << 62
+	}
+	err = c.db.Select(&as, `SELECT * FROM alarms WHERE id<? ORDER BY id DESC LIMIT ?`, before, limit)
+	return as, err
+}
+
+// Alarm returns one alarm.
+func (c *Catalog) Alarm(id int64) (*Alarm, error) {
+	a := &Alarm{}
+	return a, none(c.db.Get(a, `SELECT * FROM alarms WHERE id=?`, id), "alarm", "")
+}
+
+// NoteAlarms stores alarms that begin, change and end, with the notices of it, all or none.
+func (c *Catalog) NoteAlarms(begun, changed, ended []*Alarm, notices []*Notice) error {
+	tx, err := c.db.Beginx()
+	if err != nil {
+		return err
+	}
+	defer tx.Rollback()
+	for _, a := range begun {
+		if _, err := tx.NamedExec(`INSERT INTO alarms (key,text,next,command,link,since,ended) VALUES (:key,:text,:next,:command,:link,:since,0)`, a); err != nil {
+			return err
+		}
+	}
+	for _, a := range append(changed, ended...) {
+		if _, err := tx.NamedExec(`UPDATE alarms SET text=:text, ended=:ended WHERE id=:id`, a); err != nil {
+			return err
+		}
+	}
+	for _, n := range notices {
+		if _, err := tx.NamedExec(`INSERT INTO notices (channel,subject,body,made,tries,next_try,error) VALUES (:channel,:subject,:body,:made,0,0,'')`, n); err != nil {
+			return err
+		}
+	}
+	if err := tx.Commit(); err != nil {
+		return err
+	}
+	if len(notices) > 0 {
+		c.Settle()
+	}
+	return nil
+}
+
+// ForgetAlarms removes alarms that ended before a time.
+func (c *Catalog) ForgetAlarms(before time.Time) error {
+	_, err := c.db.Exec(`DELETE FROM alarms WHERE ended>0 AND ended<?`, At(before))
+	return err
+}
+
+// Mute keeps the alarms of a key from being sent out until a time; the zero time ends it.
+func (c *Catalog) Mute(key string, until time.Time) error {
+	_, err := c.db.Exec(`INSERT OR REPLACE INTO mutes (key,until) VALUES (?,?)`, key, At(until))
+	return err
+}
+
+// Mutes returns until when alarms are not sent out, by key.
+func (c *Catalog) Mutes(now time.Time) (map[string]time.Time, error) {
+	var rows []struct {
+		Key   string `db:"key"`
+		Until Time   `db:"until"`
+	}
+	err := c.db.Select(&rows, `SELECT * FROM mutes WHERE until>?`, At(now))
+	out := map[string]time.Time{}
+	for _, r := range rows {
+		out[r.Key] = r.Until.Time
+	}
+	return out, err
+}
+
+// DueNotices returns what is to be sent out now, oldest first, and how many wait in all.
+func (c *Catalog) DueNotices(now time.Time, limit int) (due []*Notice, waiting int, err error) {
+	if err := c.db.Get(&waiting, `SELECT COUNT(*) FROM notices`); err != nil {
+		return nil, 0, err
+	}
+	err = c.db.Select(&due, `SELECT * FROM notices WHERE next_try<=? ORDER BY id LIMIT ?`, At(now), limit)
+	return due, waiting, err
+}
+
+// NoticeSent removes a notice that arrived, or that nobody waits for any more.
+func (c *Catalog) NoticeSent(id int64) error {
+	_, err := c.db.Exec(`DELETE FROM notices WHERE id=?`, id)
+	return err
+}
+
+// NoticeFailed notes why a notice could not be sent and when that is tried again.
+func (c *Catalog) NoticeFailed(id int64, why string, next time.Time) error {
+	_, err := c.db.Exec(`UPDATE notices SET tries=tries+1, error=?, next_try=? WHERE id=?`, why, At(next), id)
+	return err
+}
+
+// FailingNotices returns the last error of each channel that has notices waiting.
+func (c *Catalog) FailingNotices() (map[string]string, error) {
+	var rows []Notice
+	err := c.db.Select(&rows, `SELECT * FROM notices WHERE tries>0 ORDER BY id`)
+	out := map[string]string{}
+	for _, n := range rows {
+		out[n.Channel] = n.Error
+	}
+	return out, err
+}

@@ -1,0 +1,34 @@
+-- +goose Up
+CREATE TABLE alarms (
+    id      INTEGER PRIMARY KEY,
+    key     TEXT NOT NULL,
+    text    TEXT NOT NULL,
+    next    TEXT NOT NULL,
+    command TEXT NOT NULL,
+    link    TEXT NOT NULL,
+    since   INTEGER NOT NULL,
+    ended   INTEGER NOT NULL
+);
+CREATE UNIQUE INDEX alarms_open ON alarms (key) WHERE ended = 0;
+CREATE INDEX alarms_by_end ON alarms (ended);
+-- Alarms that are not sent out until then.
+CREATE TABLE mutes (
+    key   TEXT PRIMARY KEY,
+    until INTEGER NOT NULL
+);
+-- What is still to be sent out.
+CREATE TABLE notices (
+    id       INTEGER PRIMARY KEY,
+    channel  TEXT NOT NULL,
+    subject  TEXT NOT NULL,
+    body     TEXT NOT NULL,
+    made     INTEGER NOT NULL,
+    tries    INTEGER NOT NULL,
+    next_try INTEGER NOT NULL,
+    error    TEXT NOT NULL
+);
+
+-- +goose Down
+DROP TABLE notices;
+DROP TABLE mutes;
+DROP TABLE alarms;
