@@ -161,3 +161,44 @@ type Traffic struct {
 	LagSeconds int64     `json:"lagSeconds"`
 	Backlog    int64     `json:"backlog"`
 }
+
+// CrateWrite asks to write snapshots into a file on the site's host.
+type CrateWrite struct {
+	Path      string   `json:"path"`
+	Route     string   `json:"route,omitempty" doc:"what it still has to carry"`
+	Snapshots []string `json:"snapshots,omitempty"`
+	PartBytes int64    `json:"partBytes,omitempty" doc:"split into parts of about this size"`
+	Seal      bool     `json:"seal,omitempty" doc:"only the site at the route's other end can open it"`
+}
+
+// CrateWritten is what was written.
+type CrateWritten struct {
+	Paths     []string `json:"paths"`
+	Snapshots int      `json:"snapshots"`
+	Bytes     int64    `json:"bytes"`
+}
+
+// CrateLoad asks to take in the parts of a crate, in the order given.
+type CrateLoad struct {
+	Paths []string `json:"paths"`
+}
+
+// Crate is what a file of a crate says.
+type Crate struct {
+	ID        string          `json:"id"`
+	Site      string          `json:"site"`
+	For       string          `json:"for,omitempty"`
+	Made      time.Time       `json:"made"`
+	Part      int             `json:"part"`
+	Snapshots []CrateSnapshot `json:"snapshots"`
+	Missing   []string        `json:"missing" doc:"snapshots that it builds on and that are not here"`
+}
+
+// CrateSnapshot is a snapshot in a crate.
+type CrateSnapshot struct {
+	ID     string    `json:"id"`
+	Volume string    `json:"volume"`
+	Taken  time.Time `json:"taken"`
+	Bytes  int64     `json:"bytes"`
+	Here   bool      `json:"here" doc:"it is here already"`
+}

@@ -16,8 +16,9 @@ type Peer struct {
 	Grants    JSON[Grants]   `db:"grants"`  // what it may do here
 	Granted   JSON[Grants]   `db:"granted"` // what this site may do there, as it last said
 	Pace      JSON[Pace]     `db:"pace"`
-	Former    JSON[[]string] `db:"former"`   // keys it had, which may have signed snapshots
-	NextKey   string         `db:"next_key"` // that it announced to use from now on; empty: none
+	Former    JSON[[]string] `db:"former"`    // keys it had, which may have signed snapshots
+	NextKey   string         `db:"next_key"`  // that it announced to use from now on; empty: none
+	Recipient string         `db:"recipient"` // for whom crates for it are sealed
 }
 
 // Grants are what one site lets another do.
@@ -37,7 +38,7 @@ type Pace struct {
 
 // PutPeer inserts or replaces a peer, durably.
 func (c *Catalog) PutPeer(p *Peer) error {
-	_, err := c.db.NamedExec(`INSERT OR REPLACE INTO peers (name,key,addresses,paired,seen,grants,granted,pace,former,next_key) VALUES (:name,:key,:addresses,:paired,:seen,:grants,:granted,:pace,:former,:next_key)`, p)
+	_, err := c.db.NamedExec(`INSERT OR REPLACE INTO peers (name,key,addresses,paired,seen,grants,granted,pace,former,next_key,recipient) VALUES (:name,:key,:addresses,:paired,:seen,:grants,:granted,:pace,:former,:next_key,:recipient)`, p)
 	c.Settle()
 	return err
 }
@@ -48,9 +49,10 @@ func (c *Catalog) SawPeer(name string, at time.Time) error {
 	return err
 }
 
-// Granted notes what a peer says that this site may do there.
-func (c *Catalog) Granted(name string, g Grants) error {
-	_, err := c.db.Exec(`UPDATE peers SET granted=? WHERE name=?`, JSON[Grants]{V: g}, name)
+// Granted notes what a peer says that this site may do there, and for whom crates for it
+// are sealed.
+func (c *Catalog) Granted(name string, g Grants, recipient string) error {
+	_, err := c.db.Exec(`UPDATE peers SET granted=?, recipient=? WHERE name=?`, JSON[Grants]{V: g}, recipient, name)
 	return err
 }
 

@@ -97,6 +97,20 @@ func (s *server) registerPeers(a huma.API) {
 	})
 }
 
+func (s *server) registerCrates(a huma.API) {
+	huma.Register(a, op("POST", "/crates", "writeCrate", "Write snapshots into a file on the site's host", 202), func(ctx context.Context, in *body[api.CrateWrite]) (*body[api.Run], error) {
+		return answer(s.site.WriteCrate(in.Body, caller(ctx)))
+	})
+	huma.Register(a, op("GET", "/crates", "listCrate", "What is in a file of a crate"), func(ctx context.Context, in *struct {
+		Path string `query:"path" required:"true"`
+	}) (*body[api.Crate], error) {
+		return answerAt(s.site.ListCrate(in.Path))
+	})
+	huma.Register(a, op("POST", "/crates/load", "loadCrate", "Take in the parts of a crate", 202), func(ctx context.Context, in *body[api.CrateLoad]) (*body[api.Run], error) {
+		return answer(s.site.LoadCrate(in.Body, caller(ctx)))
+	})
+}
+
 // deskRefuses says why another site may not ask for something; empty when it may. Even one
 // that may configure makes no tokens, pairings and grants: those would outlive its own.
 func deskRefuses(from site.DeskCaller, r *http.Request) string {

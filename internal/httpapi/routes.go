@@ -87,6 +87,7 @@ func (s *server) register(a huma.API) {
 	s.registerStore(a)
 	s.registerPeers(a)
 	s.registerAlarms(a)
+	s.registerCrates(a)
 	s.registerRuns(a)
 }
 

@@ -242,6 +242,8 @@ type hello struct {
 	Name   string          `cbor:"1,keyasint"`
 	Now    int64           `cbor:"2,keyasint"`
 	Grants *catalog.Grants `cbor:"3,keyasint,omitempty"` // what the other end may do here
+	// Recipient is for whom crates for the site are sealed.
+	Recipient string `cbor:"4,keyasint,omitempty"`
 }
 
 func (s *Site) serveHello(peer *catalog.Peer, body []byte, st *transfer.Stream) error {
@@ -250,12 +252,12 @@ func (s *Site) serveHello(peer *catalog.Peer, body []byte, st *transfer.Stream) 
 		return err
 	}
 	if h.Grants != nil {
-		if err := s.cat.Granted(peer.Name, *h.Grants); err != nil {
+		if err := s.cat.Granted(peer.Name, *h.Grants, recipientOf(h)); err != nil {
 			return err
 		}
 		s.tell("sites")
 	}
-	return st.Reply(hello{Name: s.Name(), Now: s.clock.Now().UnixNano(), Grants: &peer.Grants.V})
+	return st.Reply(hello{Name: s.Name(), Now: s.clock.Now().UnixNano(), Grants: &peer.Grants.V, Recipient: s.sealed.Recipient().String()})
 }
 
 // greet asks a peer who it is and tells it what it may do here.
@@ -265,12 +267,12 @@ func (s *Site) greet(ctx context.Context, p *catalog.Peer) (h hello, addr string
 		return h, addr, 0, err
 	}
 	begin := time.Now()
-	if err := link.Ask("hello", hello{Name: s.Name(), Grants: &p.Grants.V}, &h); err != nil {
+	if err := link.Ask("hello", hello{Name: s.Name(), Grants: &p.Grants.V, Recipient: s.sealed.Recipient().String()}, &h); err != nil {
 		return h, addr, 0, &Error{Elsewhere, fmt.Errorf("site %s: %w", p.Name, err)}
 	}
 	rtt = time.Since(begin)
 	if h.Grants != nil {
-		err = s.cat.Granted(p.Name, *h.Grants)
+		err = s.cat.Granted(p.Name, *h.Grants, recipientOf(h))
 		s.tell("sites")
 	}
 	return h, addr, rtt, err

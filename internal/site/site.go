@@ -24,6 +24,8 @@ import (
 	"candidharbor/internal/store"
 	"candidharbor/internal/transfer"
 	"candidharbor/internal/volume/journal"
+
+	"filippo.io/age"
 )
 
 // Options of Open. The zero values of all but Data are usable.
@@ -40,16 +42,17 @@ type Options struct {
 
 // Site is an open site.
 type Site struct {
-	dir   string
-	cfg   Config
-	floor time.Duration // of site.yaml
-	room  func() (free, total int64)
-	clock clock.Clock
-	log   *slog.Logger
-	lock  *os.File
-	id    *transfer.Identity
-	cat   *catalog.Catalog
-	store *store.Store
+	dir    string
+	cfg    Config
+	floor  time.Duration // of site.yaml
+	room   func() (free, total int64)
+	clock  clock.Clock
+	log    *slog.Logger
+	lock   *os.File
+	id     *transfer.Identity
+	sealed *age.X25519Identity // opens crates that are sealed for this site
+	cat    *catalog.Catalog
+	store  *store.Store
 
 	ctx    context.Context // ends when the site closes
 	cancel context.CancelFunc
@@ -138,6 +141,9 @@ func (s *Site) open(opt Options) (err error) {
 		return err
 	}
 	if s.id, err = transfer.NewIdentity(key); err != nil {
+		return err
+	}
+	if s.sealed, err = loadSeal(filepath.Join(s.dir, "keys", "crates.age")); err != nil {
 		return err
 	}
 	if err := os.MkdirAll(filepath.Join(s.dir, "scan"), 0o700); err != nil {

@@ -171,6 +171,9 @@ func removeParts(dir string) {
 	}
 }
 
+// SyncDir makes names in a directory durable.
+func SyncDir(dir string) error { return syncDir(dir) }
+
 func syncDir(dir string) error {
 	d, err := os.Open(dir)
 	if err != nil {

@@ -160,18 +160,6 @@ func (c *Sender) missing(known []object.ID, lease *store.Lease) (*roaring.Bitmap
 	return set, nil
 }
 
-// order yields identities children first.
-func (c *Sender) order(set *roaring.Bitmap) func() (object.ID, int64, bool) {
-	it := set.Iterator()
-	return func() (object.ID, int64, bool) {
-		if !it.HasNext() {
-			return object.ID{}, 0, false
-		}
-		id, n, _ := c.Store.ObjectAt(it.Next())
-		return id, n, true
-	}
-}
-
 const (
 	offersAhead = 8
 	pacedBatch  = 64 << 10 // at a slow pace the receiver must not wait long for the next
@@ -185,14 +173,9 @@ type offer struct {
 
 // objects offers everything in the set and sends what is wanted.
 func (c *Sender) objects(ctx context.Context, s *Stream, set *roaring.Bitmap) error {
-	next := c.order(set)
-	if c.Store.Repaired() {
-		// After a repair ordinals no longer tell children from parents.
-		list, err := c.sorted(set)
-		if err != nil {
-			return err
-		}
-		next = list
+	next, err := childrenFirst(c.Store, set, c.Request.Root)
+	if err != nil {
+		return err
 	}
 	asked := make(chan *offer, offersAhead)
 	wanted := make(chan *offer, offersAhead)
@@ -320,57 +303,4 @@ func (c *Sender) records(ctx context.Context, s *Stream, o *offer, batch []byte)
 		return batch, err
 	}
 	return batch, s.flush()
-}
-
-// sorted lists the set in post-order from the root.
-func (c *Sender) sorted(set *roaring.Bitmap) (func() (object.ID, int64, bool), error) {
-	left := map[object.ID]int64{}
-	for it := set.Iterator(); it.HasNext(); {
-		id, n, _ := c.Store.ObjectAt(it.Next())
-		left[id] = n
-	}
-	type one struct {
-		id object.ID
-		n  int64
-	}
-	var out []one
-	var visit func(id object.ID) error
-	visit = func(id object.ID) error {
-		n, ok := left[id]
-		if !ok {
-			return nil
-		}
-		delete(left, id)
-		env, err := c.Store.Get(id)
-		if err != nil {
-			return err
-		}
-		for i := range env.NumChildren() {
-			if err := visit(env.Child(i)); err != nil {
-				return err
-			}
-		}
-		out = append(out, one{id, n})
-		return nil
-	}
-	root, _, err := c.Store.Root(c.Request.Root)
-	if err != nil {
-		return nil, err
-	}
-	if err := visit(root.Tree()); err != nil {
-		return nil, err
-	}
-	if root.HasLinks {
-		if err := visit(root.Links); err != nil {
-			return nil, err
-		}
-	}
-	return func() (object.ID, int64, bool) {
-		if len(out) == 0 {
-			return object.ID{}, 0, false
-		}
-		o := out[0]
-		out = out[1:]
-		return o.id, o.n, true
-	}, nil
 }

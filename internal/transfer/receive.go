@@ -160,26 +160,34 @@ func (c *Receiver) commit(w *store.Writer, q *CarryRequest, has bool, m *carryCo
 	} else {
 		w.Close()
 	}
-	for _, raw := range m.Marks {
+	if err := TakeMarks(c.Store, q.Root, m.Marks); err != nil {
+		return 0, err
+	}
+	return c.Arrived(q.Root, stored)
+}
+
+// TakeMarks puts mark records that came along beside their snapshot.
+func TakeMarks(st *store.Store, id object.ID, marks [][]byte) error {
+	for _, raw := range marks {
 		body, _, err := object.OpenRecord("mark", raw)
 		if err != nil {
-			return 0, err
+			return err
 		}
 		mark, err := object.DecodeMark(body)
 		if err != nil {
-			return 0, err
+			return err
 		}
-		if mark.Root != q.Root {
-			return 0, errors.New("a mark belongs to another snapshot than announced")
+		if mark.Root != id {
+			return errors.New("a mark belongs to another snapshot than announced")
 		}
 		if !mark.Kind.Travels() {
-			return 0, fmt.Errorf("a mark of kind %s is for this place alone to make", mark.Kind)
+			return fmt.Errorf("a mark of kind %s is for this place alone to make", mark.Kind)
 		}
-		if err := c.Store.PutMarkRecord(raw); err != nil {
-			return 0, err
+		if err := st.PutMarkRecord(raw); err != nil {
+			return err
 		}
 	}
-	return c.Arrived(q.Root, stored)
+	return nil
 }
 
 // wanted answers an offer; what is here is held by the writer's lease from now on.

@@ -1,4 +1,6 @@
 -- +goose Up
+-- For whom crates for a site are sealed, as it last said.
+ALTER TABLE peers ADD COLUMN recipient TEXT NOT NULL DEFAULT '';
 CREATE TABLE alarms (
     id      INTEGER PRIMARY KEY,
     key     TEXT NOT NULL,
@@ -29,6 +31,7 @@ CREATE TABLE notices (
 );
 
 -- +goose Down
+ALTER TABLE peers DROP COLUMN recipient;
 DROP TABLE notices;
 DROP TABLE mutes;
 DROP TABLE alarms;

@@ -1,0 +1,397 @@
+package transfer
+
+import (
+	"archive/tar"
+	"bytes"
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"path"
+	"strings"
+	"time"
+
+	"candidharbor/core/object"
+	"candidharbor/internal/store"
+
+	"github.com/RoaringBitmap/roaring/v2"
+)
+
+// A crate is a tar file, or several that are each a whole tar file: crate.json, then
+// records of objects as they lie in packs, children before parents also across parts, then
+// in the last part root records and marks, then end.json with the SHA-256 of every entry.
+
+const (
+	crateForm   = 1
+	crateHead   = "crate.json"
+	crateEnd    = "end.json"
+	crateEntry  = 8 << 20  // bytes of records in an entry before it is written
+	mostEntry   = 64 << 20 // that is read of one
+	mostInCrate = 1 << 20  // roots and marks
+)
+
+// CrateHead says what is in a crate. Every part has it.
+type CrateHead struct {
+	Form      int             `json:"form"`
+	ID        string          `json:"crate"`
+	Site      string          `json:"site"` // that wrote it
+	For       string          `json:"for"`  // that it was written for
+	Made      time.Time       `json:"made"`
+	Part      int             `json:"part"` // from 1
+	Snapshots []CrateSnapshot `json:"snapshots"`
+	Needs     []string        `json:"needs,omitempty"` // snapshots that must be there already
+}
+
+// CrateSnapshot is a snapshot in a crate.
+type CrateSnapshot struct {
+	ID      string    `json:"id"`
+	Lineage string    `json:"lineage"`
+	Volume  string    `json:"volume"`
+	Origin  string    `json:"origin"`
+	Taken   time.Time `json:"taken"`
+	Bytes   int64     `json:"bytes"`
+	Rules   string    `json:"rules,omitempty"`
+	SetOf   uint32    `json:"setOf,omitempty"`
+}
+
+type crateTail struct {
+	Part    int               `json:"part"`
+	Last    bool              `json:"last"`
+	SHA256  map[string]string `json:"sha256"`
+	Objects int64             `json:"objects"`
+}
+
+// CrateWriter writes snapshots into a crate.
+type CrateWriter struct {
+	Store *store.Store
+	Head  CrateHead
+	Marks func(id object.ID) ([][]byte, error)
+	Bases []object.ID // that the other side has
+	// Open begins a part.
+	Open      func(part int) (io.WriteCloser, error)
+	PartBytes int64 // 0: one part
+	Meter     *Meter
+}
+
+type cratePart struct {
+	out  io.WriteCloser
+	tar  *tar.Writer
+	tail crateTail
+	n    int64
+}
+
+// Write writes the crate. The snapshots cannot be removed meanwhile.
+func (c *CrateWriter) Write(ctx context.Context) error {
+	lease := c.Store.NewLease()
+	defer lease.Release()
+	set := roaring.New()
+	var roots []object.ID
+	for _, s := range c.Head.Snapshots {
+		id, err := object.ParseID(s.ID)
+		if err != nil {
+			return err
+		}
+		census, err := c.Store.Census(id)
+		if err != nil {
+			return err
+		}
+		set.Or(census)
+		roots = append(roots, id)
+	}
+	lease.AcquireSet(set)
+	for _, id := range roots {
+		if !c.Store.HasRoot(id) {
+			return fmt.Errorf("snapshot %s was removed before it could be written", id)
+		}
+	}
+	for _, id := range c.Bases {
+		if base, err := c.Store.Census(id); err == nil {
+			set.AndNot(base)
+			c.Head.Needs = append(c.Head.Needs, id.String())
+		}
+	}
+	c.Meter.OfferedObjects.Store(int64(set.GetCardinality()))
+	var total int64
+	for it := set.Iterator(); it.HasNext(); {
+		total += c.Store.SizeOf(it.Next())
+	}
+	c.Meter.TotalBytes.Store(total)
+	next, err := childrenFirst(c.Store, set, roots...)
+	if err != nil {
+		return err
+	}
+	p, err := c.begin(1)
+	if err != nil {
+		return err
+	}
+	defer func() { p.out.Close() }()
+	var batch, buf []byte
+	put := func() error {
+		if len(batch) == 0 {
+			return nil
+		}
+		err := p.entry(fmt.Sprintf("objects/%06d", p.n), batch)
+		p.n++
+		c.Meter.SentBytes.Add(int64(len(batch)))
+		batch = batch[:0]
+		return err
+	}
+	var size int64
+	for {
+		if err := ctx.Err(); err != nil {
+			return err
+		}
+		id, _, ok := next()
+		if !ok {
+			break
+		}
+		if buf, err = c.Store.Record(id, buf); err != nil {
+			return fmt.Errorf("the crate cannot be written whole: %w; run verify to see what is damaged", err)
+		}
+		if c.PartBytes > 0 && size > 0 && size+int64(len(buf)) > c.PartBytes {
+			if err := put(); err != nil {
+				return err
+			}
+			if err := p.end(false); err != nil {
+				return err
+			}
+			if p, err = c.begin(p.tail.Part + 1); err != nil {
+				return err
+			}
+			size = 0
+		}
+		batch = append(batch, buf...)
+		size += int64(len(buf))
+		p.tail.Objects++
+		c.Meter.OfferedBytes.Add(int64(len(buf)))
+		c.Meter.SentObjects.Add(1)
+		if len(batch) >= crateEntry {
+			if err := put(); err != nil {
+				return err
+			}
+		}
+	}
+	if err := put(); err != nil {
+		return err
+	}
+	for _, id := range roots {
+		rec, err := c.Store.RootRecord(id)
+		if err != nil {
+			return err
+		}
+		if err := p.entry("roots/"+id.String(), rec); err != nil {
+			return err
+		}
+		marks, err := c.Marks(id)
+		if err != nil {
+			return err
+		}
+		for i, m := range marks {
+			if err := p.entry(fmt.Sprintf("marks/%s/%04d", id, i), m); err != nil {
+				return err
+			}
+		}
+	}
+	return p.end(true)
+}
+
+func (c *CrateWriter) begin(part int) (*cratePart, error) {
+	out, err := c.Open(part)
+	if err != nil {
+		return nil, err
+	}
+	p := &cratePart{out: out, tar: tar.NewWriter(out), tail: crateTail{Part: part, SHA256: map[string]string{}}}
+	h := c.Head
+	h.Form, h.Part = crateForm, part
+	raw, err := json.MarshalIndent(h, "", "  ")
+	if err == nil {
+		err = p.entry(crateHead, raw)
+	}
+	if err != nil {
+		out.Close()
+	}
+	return p, err
+}
+
+func (p *cratePart) entry(name string, body []byte) error {
+	if err := p.tar.WriteHeader(&tar.Header{Name: name, Mode: 0o444, Size: int64(len(body)), Typeflag: tar.TypeReg, Format: tar.FormatUSTAR}); err != nil {
+		return err
+	}
+	sum := sha256.Sum256(body)
+	p.tail.SHA256[name] = hex.EncodeToString(sum[:])
+	_, err := p.tar.Write(body)
+	return err
+}
+
+func (p *cratePart) end(last bool) error {
+	p.tail.Last = last
+	raw, err := json.MarshalIndent(p.tail, "", "  ")
+	if err != nil {
+		return err
+	}
+	if err := p.entry(crateEnd, raw); err != nil {
+		return err
+	}
+	if err := p.tar.Close(); err != nil {
+		return err
+	}
+	return p.out.Close()
+}
+
+// ErrCrate says that a file is no whole, unaltered crate.
+var ErrCrate = errors.New("this is no whole crate")
+
+func badCrate(format string, args ...any) error {
+	return fmt.Errorf("%w: %s", ErrCrate, fmt.Sprintf(format, args...))
+}
+
+// ReadCrateHead reads what is in a crate, from the beginning of any part.
+func ReadCrateHead(r io.Reader) (*CrateHead, error) {
+	h, _, err := readHead(tar.NewReader(r))
+	return h, err
+}
+
+func readHead(t *tar.Reader) (*CrateHead, []byte, error) {
+	name, raw, err := nextEntry(t)
+	if err != nil {
+		return nil, nil, err
+	}
+	var h CrateHead
+	if name != crateHead || json.Unmarshal(raw, &h) != nil {
+		return nil, nil, badCrate("it does not begin with %s", crateHead)
+	}
+	if h.Form != crateForm {
+		return nil, nil, badCrate("its form is %d, and this release reads %d", h.Form, crateForm)
+	}
+	if len(h.Snapshots) > mostInCrate || h.Part < 1 {
+		return nil, nil, badCrate("its head is not one that a site writes")
+	}
+	return &h, raw, nil
+}
+
+func nextEntry(t *tar.Reader) (string, []byte, error) {
+	h, err := t.Next()
+	if errors.Is(err, io.EOF) {
+		return "", nil, io.EOF
+	} else if err != nil {
+		return "", nil, badCrate("%v", err)
+	}
+	if h.Typeflag != tar.TypeReg || h.Size > mostEntry || path.Clean(h.Name) != h.Name {
+		return "", nil, badCrate("the entry %q does not belong in one", h.Name)
+	}
+	raw := make([]byte, h.Size)
+	if _, err := io.ReadFull(t, raw); err != nil {
+		return "", nil, badCrate("it ends in the middle of %s", h.Name)
+	}
+	return h.Name, raw, nil
+}
+
+// CrateReader takes the parts of a crate into a store.
+type CrateReader struct {
+	Store *store.Store
+	Lease *store.Lease // holds what the parts bring until the last has come
+	// Meant looks at the head before anything is taken in.
+	Meant func(h *CrateHead) error
+	Meter *Meter
+}
+
+// CrateRoots are the root and mark records of a part that was read whole.
+type CrateRoots struct {
+	Head  *CrateHead
+	Last  bool
+	Roots map[object.ID][]byte
+	Marks map[object.ID][][]byte
+}
+
+// Read takes in the objects of one part and returns its roots. Nothing of a part that is
+// cut short, altered or out of its order becomes a snapshot.
+func (c *CrateReader) Read(ctx context.Context, r io.Reader) (out *CrateRoots, err error) {
+	t := tar.NewReader(r)
+	head, raw, err := readHead(t)
+	if err != nil {
+		return nil, err
+	}
+	if err := c.Meant(head); err != nil {
+		return nil, err
+	}
+	out = &CrateRoots{Head: head, Roots: map[object.ID][]byte{}, Marks: map[object.ID][][]byte{}}
+	sums := map[string]string{}
+	note := func(name string, body []byte) {
+		sum := sha256.Sum256(body)
+		sums[name] = hex.EncodeToString(sum[:])
+	}
+	note(crateHead, raw)
+	w := c.Store.NewWriter(c.Lease)
+	defer w.Close()
+	in := newIntake(w, func() {})
+	defer in.close()
+	small := 0
+	for {
+		if err := ctx.Err(); err != nil {
+			return nil, err
+		}
+		name, body, err := nextEntry(t)
+		if errors.Is(err, io.EOF) {
+			return nil, badCrate("it is cut short: %s is missing", crateEnd)
+		} else if err != nil {
+			return nil, err
+		}
+		if name == crateEnd {
+			var tail crateTail
+			if json.Unmarshal(body, &tail) != nil || tail.Part != head.Part || len(tail.SHA256) != len(sums) {
+				return nil, badCrate("%s does not fit what came before", crateEnd)
+			}
+			for n, sum := range sums {
+				if tail.SHA256[n] != sum {
+					return nil, badCrate("%s was altered", n)
+				}
+			}
+			out.Last = tail.Last
+			break
+		}
+		note(name, body)
+		switch kind, rest, _ := strings.Cut(name, "/"); kind {
+		case "objects":
+			c.Meter.SentBytes.Add(int64(len(body)))
+			if err := in.take(body); err != nil {
+				return nil, closedIn(head, err)
+			}
+		case "roots", "marks":
+			if small++; small > mostInCrate || len(body) > 16<<20 {
+				return nil, badCrate("it holds more roots and marks than a site writes")
+			}
+			id, err := object.ParseID(strings.SplitN(rest, "/", 2)[0])
+			if err != nil {
+				return nil, badCrate("the entry %q does not belong in one", name)
+			}
+			if kind == "roots" {
+				out.Roots[id] = bytes.Clone(body)
+			} else {
+				out.Marks[id] = append(out.Marks[id], bytes.Clone(body))
+			}
+		default:
+			return nil, badCrate("the entry %q does not belong in one", name)
+		}
+	}
+	if err := in.wait(); err != nil {
+		return nil, closedIn(head, err)
+	}
+	return out, w.Flush()
+}
+
+// closedIn says what it means that something is missing below an object.
+func closedIn(h *CrateHead, err error) error {
+	if errors.Is(err, store.ErrNotClosed) {
+		if h.Part > 1 {
+			return badCrate("what came before part %d is missing here: load the parts in their order", h.Part)
+		}
+		return badCrate("objects are missing in it")
+	}
+	if errors.Is(err, io.ErrUnexpectedEOF) {
+		return badCrate("a record in it ends too early")
+	}
+	return err
+}
