@@ -229,6 +229,8 @@ func (s *Site) serveRequest(ctx context.Context, peer *catalog.Peer, l *transfer
 			return refused("read its snapshots")
 		}
 		return s.servePull(ctx, peer, op, body, st)
+	case "objects":
+		return s.serveObjects(peer, body, st)
 	case "desk":
 		if !may.See && !may.Configure {
 			return refused("look at it")

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"strings"
 
 	"candidharbor/api"
 	"candidharbor/core/object"
@@ -67,7 +68,18 @@ func (s *Site) Verify(by string) (api.Run, error) {
 			return res, fmt.Sprintf("%d objects, %s: all as written", res.Objects, size(res.Bytes)), nil
 		}
 		j.remark()
-		return res, fmt.Sprintf("%d of %d objects are damaged; the log names the snapshots and paths. Everything else is whole. The next snapshot of an undamaged volume puts back what it still has", len(res.Damage), res.Objects), nil
+		healed, err := s.heal(ctx, j, res.Damage)
+		if err != nil {
+			return nil, "", err
+		}
+		words := fmt.Sprintf("%d of %d objects are damaged; the log names the snapshots and paths. Everything else is whole.", len(res.Damage), res.Objects)
+		if healed != "" {
+			words += " Other sites were asked: " + healed + "."
+		}
+		if !strings.HasPrefix(healed, "all of them") {
+			words += " The next snapshot of an undamaged volume puts back what it still has"
+		}
+		return res, strings.TrimSuffix(words, "."), nil
 	})
 	if err != nil {
 		return api.Run{}, err

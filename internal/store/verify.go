@@ -218,6 +218,10 @@ func (s *Store) verifyPack(p packInfo, res *VerifyResult, pace func(int64) error
 func (s *Store) noteDamage(ctx context.Context, res *VerifyResult) error {
 	bad := roaring.New()
 	at := map[uint32]*Damage{}
+	res.Damage = slices.DeleteFunc(res.Damage, func(d Damage) bool { // put anew since: a sweep takes the old copy away
+		loc, err := s.ordinalOf(d.entry.id)
+		return err == nil && !d.entry.id.IsZero() && loc.ordinal != d.entry.ordinal
+	})
 	for i := range res.Damage {
 		d := &res.Damage[i]
 		if d.entry.size() == recordHead && d.entry.id.IsZero() {

@@ -1,0 +1,173 @@
+package site
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+
+	"candidharbor/core/object"
+	"candidharbor/internal/catalog"
+	"candidharbor/internal/store"
+	"candidharbor/internal/transfer"
+
+	"github.com/RoaringBitmap/roaring/v2"
+)
+
+// mostObjects is how many objects one request asks for.
+const mostObjects = 512
+
+type objectsAsk struct {
+	IDs []object.ID `cbor:"1,keyasint"`
+}
+
+// heal puts damaged objects back from other sites that have them. It tells what it did in
+// words.
+func (s *Site) heal(ctx context.Context, j *job, damage []store.Damage) (string, error) {
+	var left []object.ID
+	for _, d := range damage {
+		if !d.Object.IsZero() {
+			left = append(left, d.Object)
+		}
+	}
+	peers, err := s.cat.Peers()
+	if err != nil || len(left) == 0 || len(peers) == 0 {
+		return "", err
+	}
+	all := len(left)
+	var from []string
+	for _, p := range peers {
+		if len(left) == 0 {
+			break
+		}
+		j.say("asking " + p.Name)
+		res, err := s.store.Heal(ctx, left, func(ctx context.Context, ids []object.ID) ([][]byte, error) { return s.askObjects(ctx, p, ids) })
+		if err != nil {
+			if ctx.Err() != nil {
+				return "", ctx.Err()
+			}
+			j.logf("%s could not be asked for what is damaged: %v", p.Name, err)
+			continue
+		}
+		if res.Healed > 0 {
+			from = append(from, p.Name)
+			j.logf("%s put back from %s", many(res.Healed, "object"), p.Name)
+			s.log.Info("damaged objects were put back", "objects", res.Healed, "from", p.Name)
+		}
+		left = res.Left
+	}
+	if len(from) == 0 {
+		return "no other site has them", nil
+	}
+	s.changed("snapshots")
+	if len(left) > 0 {
+		return fmt.Sprintf("%d of them were put back from %s", all-len(left), strings.Join(from, ", ")), nil
+	}
+	return "all of them were put back from " + strings.Join(from, ", "), nil
+}
+
+func (s *Site) askObjects(ctx context.Context, p *catalog.Peer, ids []object.ID) ([][]byte, error) {
+	link, _, err := s.link(ctx, p)
+	if err != nil {
+		return nil, err
+	}
+	var out [][]byte
+	for len(ids) > 0 {
+		n := min(len(ids), mostObjects)
+		st, err := link.Open("objects", objectsAsk{IDs: ids[:n]})
+		if err != nil {
+			return nil, err
+		}
+		for range n {
+			var raw []byte
+			if err := st.Answer(&raw); err != nil {
+				st.Close()
+				return nil, err
+			}
+			if len(raw) > 0 {
+				out = append(out, raw)
+			}
+		}
+		st.Close()
+		ids = ids[n:]
+	}
+	return out, nil
+}
+
+// serveObjects gives a peer objects of histories that it may have: those it may read, those
+// that go to it, those that it brought.
+func (s *Site) serveObjects(peer *catalog.Peer, body []byte, st *transfer.Stream) error {
+	var q objectsAsk
+	if err := transfer.Decode(body, &q); err != nil {
+		return err
+	}
+	if len(q.IDs) > mostObjects {
+		return fmt.Errorf("%d objects are too many for one request, at most %d", len(q.IDs), mostObjects)
+	}
+	held, err := s.heldFor(peer)
+	if err != nil {
+		return err
+	}
+	for _, id := range q.IDs {
+		var raw []byte
+		if s.store.Contains(held, id) {
+			if raw, err = s.store.Record(id, nil); err != nil && !errors.Is(err, store.ErrDamaged) && !errors.Is(err, store.ErrNoObject) {
+				return err
+			} else if err != nil {
+				raw = nil
+			}
+		}
+		if err := st.Reply(raw); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// heldFor is the set of objects of all histories that a peer may have.
+func (s *Site) heldFor(peer *catalog.Peer) (*roaring.Bitmap, error) {
+	vols, err := s.cat.Volumes()
+	if err != nil {
+		return nil, err
+	}
+	routes, err := s.cat.Routes()
+	if err != nil {
+		return nil, err
+	}
+	may := map[string]bool{}
+	if peer.Grants.V.Read {
+		readable, err := s.mayRead(peer)
+		if err != nil {
+			return nil, err
+		}
+		for _, v := range readable {
+			may[v.Name] = true
+		}
+	}
+	held := roaring.New()
+	for _, v := range vols {
+		ok := may[v.Name] || v.Origin == peer.Name
+		for _, r := range routes {
+			ok = ok || r.Peer == peer.Name && s.carries(r, v)
+		}
+		if !ok {
+			continue
+		}
+		rows, err := s.cat.Snapshots(s.Place(), v.Name, catalog.SnapshotFilter{})
+		if err != nil {
+			return nil, err
+		}
+		for _, row := range rows {
+			id, err := object.ParseID(row.ID)
+			if err != nil {
+				return nil, err
+			}
+			census, err := s.store.Census(id)
+			if err != nil {
+				continue // damaged here too: the rest may be whole
+			}
+			held.Or(census)
+		}
+	}
+	return held, nil
+}

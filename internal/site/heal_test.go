@@ -1,0 +1,90 @@
+package site
+
+import (
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"candidharbor/api"
+	"candidharbor/core/object"
+
+	"github.com/stretchr/testify/require"
+)
+
+// damage flips a byte in the middle of the largest packs of a closed site's store.
+func (w *world) damage(site string) {
+	packs, err := filepath.Glob(filepath.Join(w.dir, site, "store", "packs", "*"))
+	require.NoError(w.t, err)
+	require.NotEmpty(w.t, packs)
+	for _, p := range packs {
+		raw, err := os.ReadFile(p)
+		require.NoError(w.t, err)
+		for at := len(raw) / 3; at < len(raw); at += len(raw)/3 + 7 {
+			raw[at] ^= 0x40
+		}
+		require.NoError(w.t, os.Chmod(p, 0o600))
+		require.NoError(w.t, os.WriteFile(p, raw, 0o600))
+	}
+}
+
+// What is damaged at one site is put back from the other, both ways, and told; who may not
+// have an object does not get it.
+func TestHealing(t *testing.T) {
+	w := newWorld(t)
+	here, there := w.open("here"), w.open("there")
+	dir := w.share(here, "notes")
+	w.pair(here, there)
+	w.route(here, "there")
+	for n := range 3 {
+		for k := range 30 {
+			w.write(dir, fmt.Sprintf("file %d", k), strings.Repeat(fmt.Sprint(n*k, " lines "), 3000+100*k+n))
+		}
+		w.done(here)(here.TakeSnapshot("notes", api.SnapshotTake{}, "test"))
+	}
+	w.done(here)(here.RunRoute("to-there", "test"))
+	want := w.textOf(here, w.rows(here, "notes")[0], "file 7")
+	for _, name := range []string{"there", "here"} {
+		for _, s := range []*Site{here, there} {
+			w.done(s)(s.Sweep(true, "test"))
+			require.NoError(t, s.Close())
+		}
+		w.damage(name)
+		here, there = w.open("here"), w.open("there")
+		s, volume := there, "notes@here"
+		if name == "here" {
+			s, volume = here, "notes"
+		}
+		// The other one's address is another port since it was opened again.
+		for _, p := range []*Site{here, there} {
+			for _, row := range must(p.cat.Peers()) {
+				other := map[string]*Site{"here": here, "there": there}[row.Name]
+				row.Addresses.V = other.addresses()
+				require.NoError(t, p.cat.PutPeer(row))
+			}
+		}
+		run := must(s.Wait(w.ctx, must(s.Verify("test")).ID))
+		require.Equal(t, "done with remarks", run.State)
+		require.Contains(t, run.Outcome, "all of them were put back from")
+		run = w.done(s)(s.Verify("test"))
+		require.Contains(t, run.Outcome, "all as written", name)
+		for _, row := range w.rows(s, volume) {
+			w.textOf(s, row, "file 7")
+		}
+		require.Equal(t, want, w.textOf(s, w.rows(s, volume)[0], "file 7"))
+		w.done(s)(s.Sweep(true, "test"))
+		require.Equal(t, want, w.textOf(s, w.rows(s, volume)[0], "file 7"))
+	}
+	stranger := w.open("stranger")
+	w.pair(stranger, here)
+	census, err := here.store.Census(must(object.ParseID(w.rows(here, "notes")[0].ID)))
+	require.NoError(t, err)
+	id, _, _ := here.store.ObjectAt(census.Minimum())
+	got, err := stranger.askObjects(w.ctx, must(stranger.cat.Peer("here")), []object.ID{id})
+	require.NoError(t, err)
+	require.Empty(t, got)
+	got, err = there.askObjects(w.ctx, must(there.cat.Peer("here")), []object.ID{id})
+	require.NoError(t, err)
+	require.Len(t, got, 1)
+}
