@@ -34,6 +34,7 @@ type Volume struct {
 	Policies      []string          `json:"policies"`
 	Snapshots     int               `json:"snapshots"`
 	InGrace       int               `json:"inGrace"`
+	Standby       *Standby          `json:"standby,omitempty" doc:"where the copy lies ready for use"`
 	OutOfTurn     int               `json:"outOfTurn,omitempty" doc:"snapshots that arrived out of turn and stand for nothing until they are admitted"`
 	Newest        *time.Time        `json:"newest,omitempty" doc:"up to when the newest state here is known"`
 	NextDue       *time.Time        `json:"nextDue,omitempty"`

@@ -114,6 +114,7 @@ type RouteTerms struct {
 	Cap           string `json:"cap,omitempty" doc:"a rate of its own, such as 5 Mbit/s"`
 	WithinSeconds int64  `json:"withinSeconds,omitempty" minimum:"0" doc:"a run must finish within; else there is an alarm"`
 	Onward        bool   `json:"onward,omitempty" doc:"carry volumes of other sites on as well"`
+	Standby       string `json:"standby,omitempty" enum:",exact,additive" doc:"the far side lays copies out ready for use"`
 	Tell          string `json:"tell,omitempty" enum:",lag,counts,nothing" doc:"what the source of a route that pulls learns; lag when not given"`
 }
 
@@ -201,4 +202,19 @@ type CrateSnapshot struct {
 	Taken  time.Time `json:"taken"`
 	Bytes  int64     `json:"bytes"`
 	Here   bool      `json:"here" doc:"it is here already"`
+}
+
+// StandbySet says how a copy is laid out.
+type StandbySet struct {
+	Mode string `json:"mode" enum:"exact,additive,none" doc:"exact: as the newest copy; additive: what that does not have stays; none: no longer, what is laid out stays where it is"`
+	Dir  string `json:"dir,omitempty" doc:"where; below the standby directory of site.yaml when not given"`
+}
+
+// Standby is a copy laid out ready for use.
+type Standby struct {
+	Mode     string     `json:"mode" enum:"exact,additive"`
+	Dir      string     `json:"dir"`
+	AsOf     *time.Time `json:"asOf,omitempty" doc:"when the state was taken that lies there"`
+	Error    string     `json:"error,omitempty" doc:"why it was not brought up to date"`
+	Sentence string     `json:"sentence"`
 }

@@ -128,7 +128,10 @@ type Volume struct {
 	Proposed       string         `db:"proposed"` // rules that came along and apply, YAML
 	Offered        string         `db:"offered"`  // those that would keep less and wait for a person
 	Paused         Time           `db:"paused"`   // since then; zero: not paused
-	Signer         string         `db:"signer"`   // key that signs its snapshots, where the origin is not paired
+	Standby        string         `db:"standby"`  // exact, additive; empty: the copy is not laid out
+	StandbyDir     string         `db:"standby_dir"`
+	StandbyError   string         `db:"standby_error"`
+	Signer         string         `db:"signer"` // key that signs its snapshots, where the origin is not paired
 }
 
 // PutVolume inserts or replaces a volume.
@@ -144,6 +147,13 @@ func (c *Catalog) PutVolume(v *Volume) error {
 // Scheduled notes up to when a volume's due times are settled.
 func (c *Catalog) Scheduled(volume string, until time.Time) error {
 	_, err := c.db.Exec(`UPDATE volumes SET scheduled_until=? WHERE name=?`, At(until), volume)
+	return err
+}
+
+// SetStandby stores how a copy is laid out and why that last failed, and nothing else of
+// its row.
+func (c *Catalog) SetStandby(volume, mode, dir, failed string) error {
+	_, err := c.db.Exec(`UPDATE volumes SET standby=?, standby_dir=?, standby_error=? WHERE name=?`, mode, dir, failed, volume)
 	return err
 }
 

@@ -205,6 +205,7 @@ type Terms struct {
 	Cap      int64         `json:"cap,omitempty"`     // bytes a second of its own
 	Within   time.Duration `json:"within,omitempty"`  // finish within
 	Onward   bool          `json:"onward,omitempty"`  // carries volumes of other sites too
+	Standby  string        `json:"standby,omitempty"` // the far side lays the copies out: exact or additive
 	Tell     string        `json:"tell,omitempty"`    // of a route that pulls: what the source learns; empty: the lag; "counts" or "nothing"
 }
 

@@ -23,13 +23,14 @@ func termFlags() []cli.Flag {
 		&cli.StringFlag{Name: "cap", Usage: "a rate of its own, such as \"5 Mbit/s\""},
 		&cli.DurationFlag{Name: "finish-within", Usage: "how long a run may take, such as 2h, before there is an alarm"},
 		&cli.BoolFlag{Name: "onward", Usage: "carry volumes of other sites on as well"},
+		&cli.StringFlag{Name: "standby", Usage: "exact or additive: the far side lays copies out ready for use"},
 		&cli.StringFlag{Name: "tell", Usage: "what the source of a route --from learns: lag, counts or nothing; lag when not given"},
 	}
 }
 
 // terms reads the flags over what a route says already.
 func terms(cmd *cli.Command, t api.RouteTerms) api.RouteTerms {
-	for name, to := range map[string]*string{"when": &t.When, "zone": &t.Zone, "carry": &t.Carry, "cap": &t.Cap, "tell": &t.Tell} {
+	for name, to := range map[string]*string{"when": &t.When, "zone": &t.Zone, "carry": &t.Carry, "cap": &t.Cap, "tell": &t.Tell, "standby": &t.Standby} {
 		if cmd.IsSet(name) {
 			*to = cmd.String(name)
 		}
@@ -179,6 +180,9 @@ func termWords(r *api.Route) string {
 	}
 	if t.WithinSeconds > 0 {
 		out += ", to finish within " + age(t.WithinSeconds)
+	}
+	if t.Standby != "" {
+		out += ", laid out there (" + t.Standby + ")"
 	}
 	if t.Onward {
 		out += ", volumes of other sites too"

@@ -99,6 +99,13 @@ func volumeCommand() *cli.Command {
 					return f.Post(ctx, "/volumes/"+url.PathEscape(cmd.Args().First())+"/admit", api.Admit{Snapshots: cmd.Args().Tail()}, out)
 				})
 			})},
+		{Name: "standby", Usage: "lay a copy of another site's volume out as a directory, brought up to date with each arrival in one step", ArgsUsage: "NAME exact|additive|none", Description: "Example: candid volume standby herbarium-scans@larkfield exact",
+			Flags: []cli.Flag{&cli.StringFlag{Name: "dir", Usage: "where; below the standby directory of site.yaml when not given"}},
+			Action: with("NAME exact|additive|none", func(ctx context.Context, f *face, cmd *cli.Command) error {
+				return f.sentence(func(out any) error {
+					return f.Put(ctx, "/volumes/"+url.PathEscape(cmd.Args().First())+"/standby", api.StandbySet{Mode: cmd.Args().Get(1), Dir: cmd.String("dir")}, out)
+				})
+			})},
 		{Name: "remove", Usage: "stop protecting a volume; its snapshots stay", ArgsUsage: "NAME", Description: "Example: candid volume remove old-share",
 			Action: with("NAME", func(ctx context.Context, f *face, cmd *cli.Command) error {
 				return f.sentence(func(out any) error { return f.Delete(ctx, "/volumes/"+url.PathEscape(cmd.Args().First()), out) })

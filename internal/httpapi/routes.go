@@ -122,6 +122,12 @@ func (s *server) registerVolumes(a huma.API) {
 	}) (*said, error) {
 		return sentence(s.site.Admit(in.Name, in.Body.Snapshots))
 	})
+	huma.Register(a, op("PUT", "/volumes/{name}/standby", "setStandby", "Lay a copy out ready for use, or no longer"), func(ctx context.Context, in *struct {
+		Name string `path:"name"`
+		Body api.StandbySet
+	}) (*said, error) {
+		return sentence(s.site.SetStandby(in.Name, in.Body, caller(ctx)))
+	})
 	huma.Register(a, op("POST", "/volumes/{name}/accept-rules", "acceptRules", "Let the rules that the origin proposes apply here although they keep less"), func(ctx context.Context, in *named) (*said, error) {
 		return sentence(s.site.AcceptRules(in.Name))
 	})

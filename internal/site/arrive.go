@@ -78,7 +78,10 @@ func (s *Site) takeIn(ctx context.Context, peer *catalog.Peer, key ed25519.Publi
 		return err
 	}
 	s.changed("snapshots", q.Volume+"@"+q.Origin)
-	return s.proposed(q)
+	if err := s.proposed(q); err != nil {
+		return err
+	}
+	return s.standbyArrived(hex.EncodeToString(q.Lineage[:]), q.Standby)
 }
 
 // roomless begins the refusal of a place that is full, until there is room again.

@@ -139,7 +139,7 @@ func (s *Site) carryOne(ctx context.Context, r *catalog.Route, link *transfer.Li
 	}
 	one := &transfer.Meter{}
 	c := &transfer.Sender{Store: s.store, Marks: bring, Meter: one, Limit: limit, Request: transfer.CarryRequest{Lineage: lineageOf(w.v.Lineage), Volume: nameAtOrigin(w.v),
-		Origin: w.v.Origin, Root: id, Bases: w.bases, Rules: w.rs.proposal(s.Place()), SetOf: setOf}}
+		Origin: w.v.Origin, Root: id, Bases: w.bases, Rules: w.rs.proposal(s.Place()), SetOf: setOf, Standby: r.Terms.V.Standby}}
 	err = c.Run(ctx, link)
 	total.OfferedObjects.Add(one.OfferedObjects.Load())
 	total.OfferedBytes.Add(one.OfferedBytes.Load())

@@ -43,6 +43,9 @@ type Config struct {
 	Ballast string `yaml:"ballast,omitempty"`
 	// Hooks are commands that policies and groups name, to hold writers while they are read.
 	Hooks map[string]Hook `yaml:"hooks,omitempty"`
+	// Standby is the directory in which copies of other sites' volumes are laid out ready
+	// for use, when a route asks for that. It must lie below one of the roots.
+	Standby string `yaml:"standby,omitempty"`
 	// Alarms says where alarms are sent, beside the log and the console.
 	Alarms *Alarms `yaml:"alarms,omitempty"`
 	// Journal false makes every snapshot look at everything, instead of asking the kernel
@@ -154,6 +157,9 @@ func (c Config) check(path string) (Config, error) {
 		if _, err := retention.ParseDuration(c.Floor); err != nil {
 			return c, fmt.Errorf("%s: floor: %w", path, err)
 		}
+	}
+	if c.Standby != "" && !filepath.IsAbs(c.Standby) {
+		return c, fmt.Errorf("%s: standby %q must be an absolute path", path, c.Standby)
 	}
 	if err := c.Alarms.check(); err != nil {
 		return c, fmt.Errorf("%s: %w", path, err)

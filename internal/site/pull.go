@@ -359,7 +359,7 @@ func (s *Site) pullAll(ctx context.Context, j *job, r *catalog.Route, peer *cata
 	}
 	for _, w := range work {
 		for _, row := range w.marks {
-			if err := s.pullOne(ctx, link, peer, w, row, 0, meter); err != nil {
+			if err := s.pullOne(ctx, link, peer, w, row, 0, r.Terms.V.Standby, meter); err != nil {
 				return 0, err
 			}
 		}
@@ -373,7 +373,7 @@ func (s *Site) pullAll(ctx context.Context, j *job, r *catalog.Route, peer *cata
 			any = true
 			row := w.want[round]
 			j.say(fmt.Sprintf("taking %s of %s", row.ID[:12], w.name))
-			if err := s.pullOne(ctx, link, peer, w, row, sets[row.SetID], meter); err != nil {
+			if err := s.pullOne(ctx, link, peer, w, row, sets[row.SetID], r.Terms.V.Standby, meter); err != nil {
 				return done, fmt.Errorf("%s of %s: %w", row.ID[:12], w.name, err)
 			}
 			done++
@@ -389,7 +389,7 @@ func (s *Site) pullAll(ctx context.Context, j *job, r *catalog.Route, peer *cata
 	return done, s.tellSource(r, link, work)
 }
 
-func (s *Site) pullOne(ctx context.Context, link *transfer.Link, peer *catalog.Peer, w *pullWork, row *catalog.Snapshot, setOf uint32, meter *transfer.Meter) error {
+func (s *Site) pullOne(ctx context.Context, link *transfer.Link, peer *catalog.Peer, w *pullWork, row *catalog.Snapshot, setOf uint32, standby string, meter *transfer.Meter) error {
 	id, err := object.ParseID(row.ID)
 	if err != nil {
 		return err
@@ -406,6 +406,7 @@ func (s *Site) pullOne(ctx context.Context, link *transfer.Link, peer *catalog.P
 	if q.Root != id || q.Lineage != w.h.Lineage || q.Origin != w.h.Origin || q.Volume != w.h.Volume {
 		return &transfer.Refusal{What: fmt.Sprintf("%s answered with another snapshot than was asked for", peer.Name), Final: true}
 	}
+	q.Standby = standby
 	if err := s.takeIn(ctx, peer, link.Key, &q, st, meter); err != nil {
 		st.Refuse(err)
 		return err

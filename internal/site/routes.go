@@ -23,13 +23,16 @@ const (
 
 // terms reads what a route says, and finds what is wrong with it.
 func routeTerms(ask api.RouteTerms, pull bool) (t catalog.Terms, err error) {
-	t = catalog.Terms{Pull: pull, When: strings.TrimSpace(ask.When), Zone: ask.Zone, Carry: strings.TrimSpace(ask.Carry), Priority: ask.Priority, Onward: ask.Onward, Tell: ask.Tell,
+	t = catalog.Terms{Pull: pull, When: strings.TrimSpace(ask.When), Zone: ask.Zone, Carry: strings.TrimSpace(ask.Carry), Priority: ask.Priority, Onward: ask.Onward, Tell: ask.Tell, Standby: ask.Standby,
 		Within: time.Duration(ask.WithinSeconds) * time.Second}
 	if t.Tell == "lag" {
 		t.Tell = ""
 	}
 	if t.Tell != "" && !pull {
 		return t, bad("what the source learns is said of a route that pulls; one that pushes hides nothing from it")
+	}
+	if err := checkStandby(t.Standby); t.Standby != "" && err != nil {
+		return t, err
 	}
 	if t.Priority < 0 || t.Priority > 9 {
 		return t, bad("priority %d: give 1 to 9", t.Priority)
@@ -77,7 +80,7 @@ func routeCadence(t catalog.Terms) (*cadence.Cadence, error) {
 }
 
 func termsView(t catalog.Terms) api.RouteTerms {
-	v := api.RouteTerms{When: t.When, Zone: t.Zone, Carry: t.Carry, Priority: t.Priority, WithinSeconds: int64(t.Within / time.Second), Onward: t.Onward, Tell: t.Tell}
+	v := api.RouteTerms{When: t.When, Zone: t.Zone, Carry: t.Carry, Priority: t.Priority, WithinSeconds: int64(t.Within / time.Second), Onward: t.Onward, Tell: t.Tell, Standby: t.Standby}
 	if t.Cap > 0 {
 		v.Cap = pace.RateWords(t.Cap)
 	}

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"slices"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"candidharbor/api"
@@ -52,6 +53,7 @@ func (s *Site) Subscribe() (events <-chan Event, end func()) {
 
 // job is a run while it is queued or running.
 type job struct {
+	waits  atomic.Bool // it has not begun: what is asked for meanwhile is in it already
 	s      *Site
 	cancel context.CancelFunc
 	done   chan struct{}

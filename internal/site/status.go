@@ -44,6 +44,7 @@ func (s *Site) volumeView(v *catalog.Volume, counts map[string][2]int) (*api.Vol
 			return nil, err
 		}
 		out.OutOfTurn = len(rows)
+		out.Standby = s.standbyView(v)
 	}
 	last, err := s.cat.LastSnapshot(s.Place(), v.Lineage)
 	if err != nil {
@@ -265,6 +266,9 @@ func (s *Site) sentences(st *api.Status, held string) {
 		if len(v.Offered) > 0 {
 			add(api.Sentence{Text: fmt.Sprintf("%s proposes to keep less of %s here: %s. Until a person accepts that, what either the old or the new rules keep stays.", v.Origin, v.Name, strings.Join(v.Offered, "; ")),
 				Weight: "look", Next: "Accept it", Command: "candid volume accept-rules " + v.Name, Link: "/volumes/" + v.Name})
+		}
+		if v.Standby != nil && v.Standby.Error != "" {
+			add(api.Sentence{Text: fmt.Sprintf("The standby of %s: %s", v.Name, v.Standby.Sentence), Weight: "act", About: "standby of " + v.Name, Next: "Look at the copy", Command: "candid volume show " + v.Name, Link: "/volumes/" + v.Name})
 		}
 		if v.OutOfTurn > 0 {
 			add(api.Sentence{Text: fmt.Sprintf("%s of %s arrived out of turn: more than its cadence takes, or dated against their order. They stay, and displace nothing until a person has looked.", many(v.OutOfTurn, "snapshot"), v.Name),

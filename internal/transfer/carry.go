@@ -23,6 +23,7 @@ type CarryRequest struct {
 	Root    object.ID        `cbor:"4,keyasint"`
 	Bases   []object.ID      `cbor:"5,keyasint"`           // snapshots that the sender has
 	Rules   string           `cbor:"6,keyasint"`           // policy proposed for the receiving place, YAML; may be empty
+	Standby string           `cbor:"8,keyasint,omitempty"` // lay the copy out: exact or additive
 	SetOf   uint32           `cbor:"7,keyasint,omitempty"` // snapshots of its group's set that come along in all
 }
 

@@ -1,4 +1,8 @@
 -- +goose Up
+-- How a copy is laid out ready for use, and where.
+ALTER TABLE volumes ADD COLUMN standby TEXT NOT NULL DEFAULT '';
+ALTER TABLE volumes ADD COLUMN standby_dir TEXT NOT NULL DEFAULT '';
+ALTER TABLE volumes ADD COLUMN standby_error TEXT NOT NULL DEFAULT '';
 -- For whom crates for a site are sealed, as it last said.
 ALTER TABLE peers ADD COLUMN recipient TEXT NOT NULL DEFAULT '';
 CREATE TABLE alarms (
@@ -31,6 +35,9 @@ CREATE TABLE notices (
 );
 
 -- +goose Down
+ALTER TABLE volumes DROP COLUMN standby_error;
+ALTER TABLE volumes DROP COLUMN standby_dir;
+ALTER TABLE volumes DROP COLUMN standby;
 ALTER TABLE peers DROP COLUMN recipient;
 DROP TABLE notices;
 DROP TABLE mutes;

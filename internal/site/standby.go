@@ -1,0 +1,355 @@
+package site
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"syscall"
+
+	"candidharbor/api"
+	"candidharbor/core/object"
+	"candidharbor/internal/catalog"
+	"candidharbor/internal/store"
+	"candidharbor/internal/volume/tree"
+
+	"golang.org/x/sys/unix"
+)
+
+const (
+	standbyExact    = "exact"
+	standbyAdditive = "additive"
+	standbyNone     = "none"
+)
+
+func checkStandby(mode string) error {
+	if mode != standbyExact && mode != standbyAdditive {
+		return bad("standby %q: write %s or %s", mode, standbyExact, standbyAdditive)
+	}
+	return nil
+}
+
+// standbyState says what each of two trees side by side was laid out as, by the inode of
+// its top: that stays true whatever their names are at present.
+type standbyState map[string]string
+
+func inodeOf(path string) (string, error) {
+	st, err := os.Lstat(path)
+	if err != nil {
+		return "", err
+	}
+	return strconv.FormatUint(st.Sys().(*syscall.Stat_t).Ino, 10), nil
+}
+
+func standbyNames(dir string) (parent, active, idle, state string) {
+	parent, active = filepath.Dir(dir), filepath.Base(dir)
+	return parent, active, ".candid-idle-" + active, filepath.Join(parent, ".candid-standby-"+active+".json")
+}
+
+func readStandby(path string) (standbyState, error) {
+	raw, err := os.ReadFile(path)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, nil
+	}
+	st := standbyState{}
+	if err == nil && json.Unmarshal(raw, &st) != nil {
+		st = standbyState{} // both trees are made anew
+	}
+	return st, err
+}
+
+// SetStandby lays a copy of another site's volume out as a directory, or no longer.
+func (s *Site) SetStandby(name string, ask api.StandbySet, by string) (string, error) {
+	v, err := s.cat.Volume(name)
+	if err != nil {
+		return "", err
+	}
+	if v.Origin == s.Name() {
+		return "", conflict("%s lives here: a standby is a copy of another site's volume. To have an older state beside it, use candid restore --to", name)
+	}
+	if ask.Mode == standbyNone {
+		if v.Standby == "" {
+			return "", conflict("%s is not laid out", name)
+		}
+		if err := s.cat.SetStandby(name, "", "", ""); err != nil {
+			return "", err
+		}
+		_, _, idle, state := standbyNames(v.StandbyDir)
+		if err := errors.Join(os.RemoveAll(filepath.Join(filepath.Dir(v.StandbyDir), idle)), os.Remove(state)); err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return "", err
+		}
+		s.changed("volumes")
+		return fmt.Sprintf("%s is brought up to date no more; what is laid out stays in %s.", name, v.StandbyDir), nil
+	}
+	if err := checkStandby(ask.Mode); err != nil {
+		return "", err
+	}
+	dir, err := s.standbyDir(v, ask.Dir)
+	if err != nil {
+		return "", err
+	}
+	if err := s.cat.SetStandby(name, ask.Mode, dir, ""); err != nil {
+		return "", err
+	}
+	s.changed("volumes")
+	if _, err := s.startStandby(name, by); err != nil {
+		return "", err
+	}
+	return fmt.Sprintf("%s is being laid out in %s, and brought up to date with each arrival.", name, dir), nil
+}
+
+// standbyDir finds where a copy is laid out, and that nothing of others lies there.
+func (s *Site) standbyDir(v *catalog.Volume, dir string) (string, error) {
+	if dir == "" {
+		if v.StandbyDir != "" {
+			return v.StandbyDir, nil
+		}
+		if s.cfg.Standby == "" {
+			return "", bad("it is not known where to lay %s out: give a directory with --dir, or name one as standby in site.yaml", v.Name)
+		}
+		dir = filepath.Join(s.cfg.Standby, v.Name)
+	}
+	dir, _, err := s.underRoot(dir, false)
+	if err != nil {
+		return "", err
+	}
+	if st, err := os.Stat(filepath.Dir(dir)); err != nil || !st.IsDir() {
+		return "", bad("%s is no directory: make it first", filepath.Dir(dir))
+	}
+	_, _, _, state := standbyNames(dir)
+	if _, err := os.Lstat(state); errors.Is(err, fs.ErrNotExist) {
+		if entries, err := os.ReadDir(dir); err == nil && len(entries) > 0 {
+			return "", conflict("%s holds something already: a standby needs a directory of its own", dir)
+		} else if err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return "", bad("%s: %s", dir, plain(err))
+		}
+	}
+	vols, err := s.cat.Volumes()
+	if err != nil {
+		return "", err
+	}
+	for _, o := range vols {
+		if o.Name != v.Name && o.StandbyDir == dir || o.Origin == s.Name() && (dir == o.Path || strings.HasPrefix(dir, o.Path+"/") || strings.HasPrefix(o.Path, dir+"/")) {
+			return "", conflict("%s is taken by %s", dir, o.Name)
+		}
+	}
+	return dir, nil
+}
+
+// standbyArrived brings a copy that is laid out up to date after an arrival. asked is what
+// the route says, for a copy of which nobody here has said anything.
+func (s *Site) standbyArrived(lineage, asked string) error {
+	v, err := s.cat.VolumeOfLineage(lineage)
+	if errors.Is(err, catalog.ErrNone) {
+		return nil // the rest of its set is still to come
+	} else if err != nil {
+		return err
+	}
+	if v.Standby == "" {
+		if asked == "" || checkStandby(asked) != nil {
+			return nil
+		}
+		dir, err := s.standbyDir(v, "")
+		if err != nil {
+			s.log.Warn("a copy that was to be laid out is not", "volume", v.Name, "error", err)
+			return nil
+		}
+		if err := s.cat.SetStandby(v.Name, asked, dir, ""); err != nil {
+			return err
+		}
+	}
+	_, err = s.startStandby(v.Name, "an arrival")
+	return err
+}
+
+// startStandby lays the newest copy out, unless that is about to happen already.
+func (s *Site) startStandby(name, by string) (*job, error) {
+	s.mu.Lock()
+	for _, j := range s.active {
+		if j.row.Kind == "standby" && j.row.Subject == name && j.waits.Load() {
+			s.mu.Unlock()
+			return j, nil
+		}
+	}
+	s.mu.Unlock()
+	return s.start("standby", name, by, func(ctx context.Context, j *job) (any, string, error) {
+		j.waits.Store(true)
+		j.say("waiting for another run on the same directory")
+		release, err := s.hold(ctx, "standby "+name)
+		if err != nil {
+			return nil, "", err
+		}
+		defer release()
+		j.waits.Store(false)
+		j.begin(nil)
+		res, words, err := s.layOut(ctx, j, name)
+		if v, verr := s.cat.Volume(name); verr == nil && v.Standby != "" && ctx.Err() == nil {
+			failed := ""
+			if err != nil {
+				failed = err.Error()
+			}
+			if failed != v.StandbyError {
+				err = errors.Join(err, s.cat.SetStandby(name, v.Standby, v.StandbyDir, failed))
+			}
+		}
+		s.tell("volumes")
+		return res, words, err
+	})
+}
+
+func (s *Site) layOut(ctx context.Context, j *job, name string) (any, string, error) {
+	v, err := s.cat.Volume(name)
+	if err != nil {
+		return nil, "", err
+	}
+	if v.Standby == "" {
+		return nil, "it is not to be laid out any more", nil
+	}
+	last, err := s.cat.LastSnapshot(s.Place(), v.Lineage)
+	if err != nil {
+		return nil, "", err
+	}
+	if last == nil {
+		return nil, "no copy has arrived yet", nil
+	}
+	dir, root, err := s.underRoot(v.StandbyDir, false)
+	if err != nil {
+		return nil, "", err
+	}
+	parent, active, idle, statePath := standbyNames(dir)
+	at, err := tree.OpenBeneath(root, parent)
+	if err != nil {
+		return nil, "", err
+	}
+	defer unix.Close(at)
+	state, err := readStandby(statePath)
+	if err != nil {
+		return nil, "", err
+	}
+	lease := s.store.NewLease()
+	defer lease.Release()
+	opt := tree.StandbyOptions{Source: s.store, Dir: at, Idle: idle, Active: active, Additive: v.Standby == standbyAdditive}
+	id, err := object.ParseID(last.ID)
+	if err != nil {
+		return nil, "", err
+	}
+	if opt.Root = s.leased(lease, last.ID); opt.Root == nil {
+		return nil, "", missing("snapshot %s was removed before it could be laid out", last.ID[:12])
+	}
+	next := standbyState{}
+	activeIno, err := inodeOf(dir)
+	if err == nil {
+		if state[activeIno] == id.String() {
+			return nil, "it lies there already", nil
+		}
+		if state[activeIno] != "" {
+			next[activeIno] = state[activeIno]
+			opt.Beside = s.leased(lease, state[activeIno])
+		}
+	} else if !errors.Is(err, fs.ErrNotExist) {
+		return nil, "", err
+	}
+	if idleIno, err := inodeOf(filepath.Join(parent, idle)); err == nil && state[idleIno] != "" {
+		opt.Was = s.leased(lease, state[idleIno])
+	}
+	// From here on the idle tree is nothing until it is whole.
+	if err := writeStandby(statePath, next); err != nil {
+		return nil, "", err
+	}
+	res, err := tree.LayOut(ctx, opt)
+	if err != nil {
+		return nil, "", err
+	}
+	idleIno, err := inodeOf(filepath.Join(parent, idle))
+	if err != nil {
+		return nil, "", err
+	}
+	next[idleIno] = id.String()
+	if err := writeStandby(statePath, next); err != nil {
+		return nil, "", err
+	}
+	if activeIno == "" {
+		err = unix.Renameat2(at, idle, at, active, unix.RENAME_NOREPLACE)
+	} else {
+		err = unix.Renameat2(at, idle, at, active, unix.RENAME_EXCHANGE)
+	}
+	if err == nil {
+		err = unix.Fsync(at)
+	}
+	if err != nil {
+		return nil, "", &os.PathError{Op: "exchange", Path: dir, Err: err}
+	}
+	words := fmt.Sprintf("%s lies in %s as of %s; %s", name, dir, stamp(last.Began.Time),
+		countWords([]counted{{res.Created, "created"}, {res.Replaced, "replaced"}, {res.Removed, "removed"}}))
+	if res.RemarkCount > 0 {
+		j.remark()
+		for _, m := range res.Remarks {
+			j.logf("%s: %s", printable(m.Path), m.What)
+		}
+		words += fmt.Sprintf("; %d could not be made as they are, the log names them", res.RemarkCount)
+	}
+	return map[string]int64{"created": res.Created, "replaced": res.Replaced, "removed": res.Removed, "bytes": res.Bytes, "remarks": res.RemarkCount}, words, nil
+}
+
+func writeStandby(path string, st standbyState) error {
+	raw, err := json.Marshal(st)
+	if err != nil {
+		return err
+	}
+	return store.ReplaceFile(path, raw)
+}
+
+// leased returns a snapshot's root and keeps its objects readable; nil when it is gone.
+func (s *Site) leased(lease *store.Lease, id string) *object.Root {
+	parsed, err := object.ParseID(id)
+	if err != nil {
+		return nil
+	}
+	set, err := s.store.Census(parsed)
+	if err != nil {
+		return nil
+	}
+	lease.AcquireSet(set)
+	if !s.store.HasRoot(parsed) {
+		return nil
+	}
+	root, _, err := s.store.Root(parsed)
+	if err != nil {
+		return nil
+	}
+	return root
+}
+
+func (s *Site) standbyView(v *catalog.Volume) *api.Standby {
+	if v.Standby == "" {
+		return nil
+	}
+	out := &api.Standby{Mode: v.Standby, Dir: v.StandbyDir, Error: v.StandbyError}
+	_, _, _, statePath := standbyNames(v.StandbyDir)
+	if state, err := readStandby(statePath); err == nil {
+		if ino, err := inodeOf(v.StandbyDir); err == nil && state[ino] != "" {
+			if id, err := object.ParseID(state[ino]); err == nil {
+				if root, _, err := s.store.Root(id); err == nil {
+					at := root.BeganTime()
+					out.AsOf = &at
+				}
+			}
+		}
+	}
+	switch {
+	case out.Error != "" && out.AsOf != nil:
+		out.Sentence = fmt.Sprintf("It lies in %s as of %s, and was not brought up to date since: %s.", v.StandbyDir, stamp(*out.AsOf), v.StandbyError)
+	case out.Error != "":
+		out.Sentence = fmt.Sprintf("It could not be laid out in %s: %s.", v.StandbyDir, v.StandbyError)
+	case out.AsOf != nil:
+		out.Sentence = fmt.Sprintf("It lies in %s as of %s, %s.", v.StandbyDir, stamp(*out.AsOf), v.Standby)
+	default:
+		out.Sentence = fmt.Sprintf("It is being laid out in %s.", v.StandbyDir)
+	}
+	return out
+}

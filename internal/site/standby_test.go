@@ -1,0 +1,114 @@
+package site
+
+import (
+	"fmt"
+	"os"
+	"path/filepath"
+	"sync"
+	"testing"
+	"time"
+
+	"candidharbor/api"
+
+	"github.com/stretchr/testify/require"
+)
+
+// A copy that is laid out follows each arrival, is never seen half way, and comes through
+// a stop of the service and the removal of what it was laid out from.
+func TestStandby(t *testing.T) {
+	w := newWorld(t)
+	ready := filepath.Join(w.dir, "ready")
+	require.NoError(t, os.Mkdir(ready, 0o755))
+	here := w.open("here")
+	w.setup = func(c *Config) { c.Standby = ready }
+	there := w.open("there")
+	dir := w.share(here, "notes")
+	w.policy(here, "policy: p\nvolumes: {k: v}\ntake: [every 6 hours]\nkeep:\n  there: {newest: 1}\ngrace: 1 second\n")
+	w.pair(here, there)
+	_, err := here.AddRoute(api.RouteAdd{Name: "r", To: "there", Labels: map[string]string{"k": "v"}, Terms: api.RouteTerms{Standby: "exact"}})
+	require.NoError(t, err)
+	at := filepath.Join(ready, "notes@here")
+	step := func(n int) {
+		// Two files that always belong together, and one of many that comes or goes.
+		for _, f := range []string{"first", "second"} {
+			w.write(dir, f, fmt.Sprint(n))
+		}
+		w.write(dir, fmt.Sprint("only ", n), "x")
+		if n > 0 {
+			require.NoError(t, os.Remove(filepath.Join(dir, fmt.Sprint("only ", n-1))))
+		}
+		w.until(here, w.clock.Now().Add(6*time.Hour))
+		j, err := there.startStandby("notes@here", "test")
+		require.NoError(t, err)
+		require.NoError(t, j.wait(w.ctx))
+		w.done(there)(there.Prune("", "test"))
+		w.clock.Set(w.clock.Now().Add(2 * time.Second))
+		w.done(there)(there.Prune("", "test"))
+		w.done(there)(there.Sweep(true, "test"))
+	}
+	read := func(f string) string {
+		b, err := os.ReadFile(filepath.Join(at, f))
+		require.NoError(t, err)
+		return string(b)
+	}
+	step(0)
+	require.Equal(t, "0", read("first"))
+	stop, torn := make(chan struct{}), 0
+	var wg sync.WaitGroup
+	wg.Go(func() {
+		for {
+			select {
+			case <-stop:
+				return
+			default:
+			}
+			d, err := os.Open(at) // one opening is one state, whatever is exchanged meanwhile
+			if err != nil {
+				torn++
+				continue
+			}
+			proc := fmt.Sprintf("/proc/self/fd/%d/", d.Fd())
+			a, aerr := os.ReadFile(proc + "first")
+			b, berr := os.ReadFile(proc + "second")
+			again, err := os.Stat(at)
+			was, serr := d.Stat()
+			if err == nil && serr == nil && os.SameFile(again, was) && (aerr != nil || berr != nil || string(a) != string(b)) {
+				torn++
+			}
+			d.Close()
+		}
+	})
+	for n := 1; n < 6; n++ {
+		step(n)
+		require.Equal(t, fmt.Sprint(n), read("first"))
+		require.NoFileExists(t, filepath.Join(at, fmt.Sprint("only ", n-1)))
+	}
+	close(stop)
+	wg.Wait()
+	require.Zero(t, torn)
+	v := must(there.Volume("notes@here"))
+	require.Equal(t, "exact", v.Standby.Mode)
+	require.NotNil(t, v.Standby.AsOf)
+
+	require.NoError(t, there.Close())
+	there = w.open("there")
+	p := must(here.cat.Peer("there"))
+	p.Addresses.V = there.addresses()
+	require.NoError(t, here.cat.PutPeer(p))
+	step(6)
+	require.Equal(t, "6", read("second"))
+	said, err := there.SetStandby("notes@here", api.StandbySet{Mode: "none"}, "test")
+	require.NoError(t, err)
+	require.Contains(t, said, "stays in "+at)
+	require.Equal(t, "6", read("second"))
+	left, err := os.ReadDir(ready)
+	require.NoError(t, err)
+	require.Len(t, left, 1)
+
+	_, err = there.SetStandby("notes@here", api.StandbySet{Mode: "exact"}, "test")
+	require.Equal(t, Conflict, ClassOf(err), "it holds something already")
+	_, err = there.SetStandby("notes@here", api.StandbySet{Mode: "exact", Dir: "/etc/x"}, "test")
+	require.ErrorContains(t, err, "outside the roots")
+	_, err = here.SetStandby("notes", api.StandbySet{Mode: "exact"}, "test")
+	require.ErrorContains(t, err, "lives here")
+}
