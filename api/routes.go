@@ -49,6 +49,11 @@ type Pace struct {
 	SentBytes int64      `json:"sentBytes" doc:"towards the peer since the service started"`
 }
 
+// PaceWeek is a pace by the hours of a week.
+type PaceWeek struct {
+	Hours []int64 `json:"hours" doc:"168 limits in bytes a second, from Monday 00:00 in the calendar's zone; -1: none"`
+}
+
 // PaceSet replaces a peer's calendar.
 type PaceSet struct {
 	Lines []string `json:"lines"`

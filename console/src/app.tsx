@@ -4,8 +4,10 @@ import { NavLink, Route, Routes, useLocation } from "react-router";
 
 import { api, Problem, told } from "./api/client";
 import { useEvents } from "./api/events";
+import { Alarms } from "./pages/alarms";
 import { Objectives } from "./pages/objectives";
 import { Policies } from "./pages/policies";
+import { RoutePage } from "./pages/route";
 import { RunPage, Runs } from "./pages/runs";
 import { Sites } from "./pages/sites";
 import { Space } from "./pages/space";
@@ -16,7 +18,7 @@ import { Trouble, Waiting } from "./parts/bits";
 import { TimeProvider } from "./parts/time";
 
 const pages = [
-  ["/", "Today"], ["/volumes", "Volumes"], ["/policies", "Policies"], ["/sites", "Sites"], ["/runs", "Runs"], ["/space", "Space"], ["/objectives", "Objectives"],
+  ["/", "Today"], ["/volumes", "Volumes"], ["/policies", "Policies"], ["/sites", "Sites"], ["/runs", "Runs"], ["/space", "Space"], ["/objectives", "Objectives"], ["/alarms", "Alarms"],
 ];
 
 export function App() {
@@ -35,6 +37,8 @@ export function App() {
           <Route path="/volumes/:name" element={<VolumePage />} />
           <Route path="/policies" element={<Policies />} />
           <Route path="/sites" element={<Sites />} />
+          <Route path="/routes/:name" element={<RoutePage />} />
+          <Route path="/alarms" element={<Alarms />} />
           <Route path="/runs" element={<Runs />} />
           <Route path="/runs/:id" element={<RunPage />} />
           <Route path="/space" element={<Space />} />

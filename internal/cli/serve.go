@@ -39,6 +39,7 @@ func serveCommand() *cli.Command {
 			}
 			greet(out, svc)
 			go svc.Site.KeepSchedule(ctx)
+			go svc.Site.KeepLines(ctx)
 			select {
 			case <-ctx.Done():
 			case err = <-svc.Failed:

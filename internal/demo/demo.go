@@ -19,6 +19,7 @@ import (
 
 	"candidharbor/api"
 	"candidharbor/internal/clock"
+	"candidharbor/internal/inbox"
 	"candidharbor/internal/service"
 	"candidharbor/internal/site"
 )
@@ -40,6 +41,9 @@ type story struct {
 	files     *survey
 	larkfield *service.Service
 	stonewick *service.Service
+	mereside  *service.Service
+	inbox     *inbox.Inbox
+	standard  string // the policy survey-standard at present
 	begin     time.Time
 	token     string
 	checks    int
@@ -75,7 +79,7 @@ objectives: {larkfield: 4 days, stonewick: 4 days}
 grace: 24 hours
 `
 
-// Run lives through the story and, unless Once, serves both sites until ctx ends.
+// Run lives through the story and, unless Once, serves all sites until ctx ends.
 func Run(ctx context.Context, opt Options) (err error) {
 	if opt.Data == "" {
 		dir, err := os.MkdirTemp("", "candid-demo-")
@@ -100,10 +104,11 @@ func Run(ctx context.Context, opt Options) (err error) {
 	s := &story{opt: opt, ctx: ctx, out: opt.Out, clock: clock.NewMoved(begin), begin: begin,
 		files: &survey{dir: filepath.Join(opt.Data, "shares"), rng: rand.New(rand.NewPCG(1931, 7))}}
 	defer func() {
-		for _, svc := range []*service.Service{s.larkfield, s.stonewick} {
-			if svc != nil {
-				svc.Stop()
-			}
+		for _, svc := range s.all() {
+			svc.Stop()
+		}
+		if s.inbox != nil {
+			s.inbox.Close()
 		}
 	}()
 	began := time.Now()
@@ -152,8 +157,8 @@ func (s *story) open(name, listen string) (*service.Service, error) {
 	if err != nil {
 		return nil, err
 	}
-	if name == "stonewick" && n != 0 {
-		n += 2
+	if n != 0 {
+		n += map[string]int{"stonewick": 2, "mereside": 4}[name]
 	}
 	addr := func(off int) string {
 		if n == 0 {
@@ -162,7 +167,7 @@ func (s *story) open(name, listen string) (*service.Service, error) {
 		return net.JoinHostPort(host, strconv.Itoa(n+off))
 	}
 	return service.Start(site.Options{Data: filepath.Join(s.opt.Data, name), Name: name, Listen: addr(0), PeerListen: addr(1),
-		Roots: []string{s.files.dir, filepath.Join(s.opt.Data, "restored")}, Setup: s.hooks, Clock: s.clock, Logger: slog.New(slog.DiscardHandler)})
+		Roots: []string{s.files.dir, filepath.Join(s.opt.Data, "restored"), filepath.Join(s.opt.Data, "standby"), filepath.Join(s.opt.Data, "drive")}, Setup: s.hooks, Clock: s.clock, Logger: slog.New(slog.DiscardHandler)})
 }
 
 // run waits for a run and returns its outcome.
@@ -220,7 +225,7 @@ func (s *story) live(now time.Time) error {
 			err = s.step("Someone takes a snapshot of grant-office by hand.", out, err)
 		}
 		if err == nil {
-			err = s.rules(day)
+			err = errors.Join(s.rules(day), s.sites(day))
 		}
 		if err != nil {
 			return err
@@ -232,7 +237,7 @@ func (s *story) live(now time.Time) error {
 	if err := s.advance(now); err != nil {
 		return err
 	}
-	if err := errors.Join(s.keptStays(), s.setsAreWhole()); err != nil {
+	if err := errors.Join(s.keptStays(), s.setsAreWhole(), s.sitesAreWhole()); err != nil {
 		return err
 	}
 	return s.proof()
@@ -257,7 +262,10 @@ func (s *story) advance(to time.Time) error {
 }
 
 func (s *story) setUp() (err error) {
-	if err := errors.Join(s.files.begin(s.begin), os.MkdirAll(filepath.Join(s.opt.Data, "restored"), 0o755), s.writeHooks()); err != nil {
+	if err := errors.Join(s.files.begin(s.begin), s.makeDirs(), s.writeHooks()); err != nil {
+		return err
+	}
+	if s.inbox, err = inbox.Open(); err != nil {
 		return err
 	}
 	if s.larkfield, err = s.open("larkfield", s.opt.Listen); err != nil {
@@ -265,6 +273,9 @@ func (s *story) setUp() (err error) {
 	}
 	s.token = s.larkfield.FirstToken
 	if s.stonewick, err = s.open("stonewick", s.opt.Listen); err != nil {
+		return err
+	}
+	if s.mereside, err = s.open("mereside", s.opt.Listen); err != nil {
 		return err
 	}
 	s.say("The Larkfield Botanical Survey, from %s to today. Files, snapshots and copies are real; only the clock is moved.", s.begin.Format("2 January 2006"))
@@ -291,7 +302,8 @@ func (s *story) setUp() (err error) {
 			return err
 		}
 	}
-	for _, body := range []string{policyStandard, policyRegister} {
+	s.standard = policyStandard
+	for _, body := range []string{s.standard, policyRegister} {
 		p, err := s.larkfield.Site.PutPolicy(body, "the demo", true)
 		what := "Store a policy."
 		if err == nil {
@@ -401,9 +413,14 @@ func (s *story) nightWithout() error {
 	return s.step("Larkfield's service was off for a night.", fmt.Sprintf("%d snapshots of field-notebooks were missed: %s. One was taken at once.", tl.Gaps[0].Count, tl.Gaps[0].Cause), nil)
 }
 
-// keepHouse prunes every day and sweeps every two weeks, at both sites.
+// keepHouse prunes every day and sweeps every two weeks, at all sites.
 func (s *story) keepHouse(day int) error {
-	for _, svc := range []*service.Service{s.larkfield, s.stonewick} {
+	for _, svc := range s.all() {
+		if svc != s.larkfield { // whose clock is moved from one due time to the next
+			if _, err := svc.Site.Step(s.ctx, true); err != nil {
+				return err
+			}
+		}
 		out, err := s.run(svc)(svc.Site.Prune("", "the schedule"))
 		if err != nil {
 			return err
@@ -448,7 +465,7 @@ func (s *story) proof() error {
 	if err := s.check(live == copied, "the copy restored at Stonewick is the original"); err != nil {
 		return err
 	}
-	for _, svc := range []*service.Service{s.larkfield, s.stonewick} {
+	for _, svc := range s.all() {
 		out, err := s.run(svc)(svc.Site.Verify("the demo"))
 		if err := s.step("Verify everything stored at "+svc.Site.Name()+".", out, err); err != nil {
 			return err
@@ -483,13 +500,15 @@ func sum(dir string) (string, error) {
 
 func (s *story) serve() error {
 	s.clock.Follow()
-	for _, svc := range []*service.Service{s.larkfield, s.stonewick} {
+	for _, svc := range s.all() {
 		go svc.Site.KeepSchedule(s.ctx)
+		go svc.Site.KeepLines(s.ctx)
 	}
 	tb := s.stonewick.FirstToken
 	s.say("")
 	s.say("Larkfield   %s   sign in with %s", s.larkfield.URL, s.token)
 	s.say("Stonewick   %s   sign in with %s", s.stonewick.URL, tb)
+	s.say("Mereside    %s   sign in with %s", s.mereside.URL, s.mereside.FirstToken)
 	s.say("")
 	s.say("First steps, in another terminal:")
 	s.say("  export CANDID_SITE=%s", s.larkfield.Socket)
@@ -504,6 +523,8 @@ func (s *story) serve() error {
 	case err := <-s.larkfield.Failed:
 		return err
 	case err := <-s.stonewick.Failed:
+		return err
+	case err := <-s.mereside.Failed:
 		return err
 	}
 }

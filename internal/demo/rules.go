@@ -44,8 +44,8 @@ func (s *story) audit() error {
 
 // shortening tries a policy that would let much go, and is asked first.
 func (s *story) shortening() error {
-	body := strings.Replace(policyStandard, "daily: 14", "daily: 5", 1)
-	if err := s.check(body != policyStandard, "the shorter policy differs"); err != nil {
+	body := strings.Replace(s.standard, "daily: 14", "daily: 5", 1)
+	if err := s.check(body != s.standard, "the shorter policy differs"); err != nil {
 		return err
 	}
 	check, err := s.larkfield.Site.CheckPolicy(body)

@@ -33,9 +33,17 @@ func (s *story) writeHooks() error {
 // hooks is what site.yaml of both sites says besides.
 func (s *story) hooks(c *site.Config) {
 	c.Ballast = "256 MiB"
+	switch c.Name {
+	case "stonewick":
+		c.Standby = filepath.Join(s.opt.Data, "standby")
+	case "mereside":
+		c.Floor = "14 days"
+	}
 	if c.Name != "larkfield" {
 		return
 	}
+	c.Alarms = &site.Alarms{Webhook: &site.Webhook{URL: s.inbox.Hook}, Console: "http://" + s.opt.Listen,
+		Mail: &site.Mail{Server: s.inbox.Mail, From: "harbor@larkfield.example", To: []string{"night-desk@larkfield.example"}, Security: "none"}}
 	c.Hooks = map[string]site.Hook{
 		"hold-register": {Run: []string{s.hookPath("hold-register")}, Timeout: "20 seconds"},
 		"free-register": {Run: []string{s.hookPath("free-register")}, Timeout: "20 seconds"},

@@ -48,6 +48,9 @@ func (s *server) registerPeers(a huma.API) {
 	}) (*said, error) {
 		return sentence(s.site.Revoke(ctx, in.Name, in.Body.Grants))
 	})
+	huma.Register(a, op("GET", "/sites/{name}/pace", "paceWeek", "The limit towards a site at each hour of a week"), func(ctx context.Context, in *named) (*body[api.PaceWeek], error) {
+		return answerAt(s.site.PaceWeek(in.Name))
+	})
 	huma.Register(a, op("PUT", "/sites/{name}/pace", "setPace", "Replace the weekly calendar of limits towards a site"), func(ctx context.Context, in *struct {
 		Name string `path:"name"`
 		Body api.PaceSet

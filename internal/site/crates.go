@@ -188,7 +188,6 @@ type crateFiles struct {
 	path  string
 	parts bool
 	to    age.Recipient // nil: not sealed
-	mu    sync.Mutex
 	made  []string
 }
 

@@ -132,3 +132,26 @@ func (s *Site) SetPace(name string, ask api.PaceSet) (*api.Peer, error) {
 	view := s.peerView(p)
 	return &view, nil
 }
+
+// PaceWeek returns the limit towards a peer at each hour of a week.
+func (s *Site) PaceWeek(name string) (*api.PaceWeek, error) {
+	p, err := s.cat.Peer(name)
+	if err != nil {
+		return nil, err
+	}
+	lines, err := paceCalendar(p.Pace.V)
+	if err != nil {
+		return nil, err
+	}
+	zone := time.UTC
+	if p.Pace.V.Zone != "" {
+		if zone, err = cadence.LoadZone(p.Pace.V.Zone); err != nil {
+			return nil, err
+		}
+	}
+	out := &api.PaceWeek{Hours: make([]int64, 7*24)}
+	for i := range out.Hours { // a week without a change of clocks
+		out.Hours[i] = lines.At(time.Date(2026, 1, 5+i/24, i%24, 0, 0, 0, zone))
+	}
+	return out, nil
+}

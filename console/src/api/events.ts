@@ -8,7 +8,8 @@ const touched: Record<string, string[]> = {
   volumes: ["status", "volumes", "volume", "groups"],
   policies: ["status", "policies", "volumes", "volume", "timeline"],
   routes: ["status", "routes", "volumes", "volume", "timeline"],
-  sites: ["sites"],
+  sites: ["sites", "desk"],
+  alarms: ["status", "alarms"],
 };
 
 /**

@@ -4,6 +4,57 @@
  */
 
 export interface paths {
+    "/alarms": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What needs a person, newest first */
+        get: operations["listAlarms"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/alarms/test": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Send a message over every channel */
+        post: operations["testAlarm"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/alarms/{id}/mute": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Keep an alarm from being sent out for a while */
+        post: operations["muteAlarm"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/caps": {
         parameters: {
             query?: never;
@@ -34,6 +85,41 @@ export interface paths {
         post?: never;
         /** Take an upper bound away */
         delete: operations["removeCap"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/crates": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What is in a file of a crate */
+        get: operations["listCrate"];
+        put?: never;
+        /** Write snapshots into a file on the site's host */
+        post: operations["writeCrate"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/crates/load": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Take in the parts of a crate */
+        post: operations["loadCrate"];
+        delete?: never;
         options?: never;
         head?: never;
         patch?: never;
@@ -299,6 +385,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/routes/check": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What a route would do, before it is opened */
+        post: operations["checkRoute"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/routes/{name}": {
         parameters: {
             query?: never;
@@ -312,6 +415,41 @@ export interface paths {
         post?: never;
         /** Close a route; what it carried stays */
         delete: operations["removeRoute"];
+        options?: never;
+        head?: never;
+        /** Change what a route chooses, or its terms */
+        patch: operations["editRoute"];
+        trace?: never;
+    };
+    "/routes/{name}/pause": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Stop a route; what it wants stays owed */
+        post: operations["pauseRoute"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/routes/{name}/resume": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Let a paused route go on */
+        post: operations["resumeRoute"];
+        delete?: never;
         options?: never;
         head?: never;
         patch?: never;
@@ -328,6 +466,23 @@ export interface paths {
         put?: never;
         /** Carry now */
         post: operations["runRoute"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/routes/{name}/traffic": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How a route went, oldest first */
+        get: operations["routeTraffic"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -402,6 +557,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/site/rotate": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Give this site a new key, which paired sites learn first */
+        post: operations["rotateKey"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/sites": {
         parameters: {
             query?: never;
@@ -448,6 +620,58 @@ export interface paths {
         put?: never;
         /** Test a paired site */
         post: operations["checkSite"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/sites/{name}/grants": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Let a paired site do more here */
+        post: operations["grant"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/sites/{name}/pace": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The limit towards a site at each hour of a week */
+        get: operations["paceWeek"];
+        /** Replace the weekly calendar of limits towards a site */
+        put: operations["setPace"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/sites/{name}/revoke": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Take grants back, or end the pairing when none is named */
+        post: operations["revoke"];
         delete?: never;
         options?: never;
         head?: never;
@@ -867,6 +1091,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/volumes/{name}/standby": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Lay a copy out ready for use, or no longer */
+        put: operations["setStandby"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/volumes/{name}/timeline": {
         parameters: {
             query?: never;
@@ -894,6 +1135,42 @@ export interface components {
         };
         Admit: {
             snapshots?: string[] | null;
+        };
+        Alarm: {
+            about: string;
+            command?: string;
+            /** Format: date-time */
+            ended?: string;
+            /** Format: int64 */
+            id: number;
+            /** @description the console's page for it */
+            link?: string;
+            /**
+             * Format: date-time
+             * @description not sent out until then
+             */
+            mutedUntil?: string;
+            /** @description the next step, in words */
+            next?: string;
+            /** Format: date-time */
+            since: string;
+            text: string;
+        };
+        AlarmList: {
+            /** @description where alarms go */
+            channels: string[] | null;
+            /** @description last error, by channel that cannot be sent to */
+            failing: {
+                [key: string]: string;
+            };
+            items: components["schemas"]["Alarm"][] | null;
+        };
+        AlarmMute: {
+            /**
+             * Format: date-time
+             * @description a time that has passed ends it
+             */
+            until: string;
         };
         Browse: {
             /** @description how exactly the snapshot stands for the moment */
@@ -946,6 +1223,44 @@ export interface components {
             at: string;
             volume: string;
             what: string;
+        };
+        Crate: {
+            for?: string;
+            id: string;
+            /** Format: date-time */
+            made: string;
+            /** @description snapshots that it builds on and that are not here */
+            missing: string[] | null;
+            /** Format: int64 */
+            part: number;
+            site: string;
+            snapshots: components["schemas"]["CrateSnapshot"][] | null;
+        };
+        CrateLoad: {
+            paths: string[] | null;
+        };
+        CrateSnapshot: {
+            /** Format: int64 */
+            bytes: number;
+            /** @description it is here already */
+            here: boolean;
+            id: string;
+            /** Format: date-time */
+            taken: string;
+            volume: string;
+        };
+        CrateWrite: {
+            /**
+             * Format: int64
+             * @description split into parts of about this size
+             */
+            partBytes?: number;
+            path: string;
+            /** @description what it still has to carry */
+            route?: string;
+            /** @description only the site at the route's other end can open it */
+            seal?: boolean;
+            snapshots?: string[] | null;
         };
         DiffLine: {
             /** @enum {string} */
@@ -1094,6 +1409,36 @@ export interface components {
             what: "enters grace" | "is removed" | "stays";
             why: string;
         };
+        GrantAsk: {
+            grants: ("offer" | "read" | "see" | "configure")[] | null;
+            /** @description of the volumes that may be read */
+            labels?: {
+                [key: string]: string;
+            };
+            /** @description volumes that may be read */
+            names?: string[] | null;
+            /**
+             * Format: int64
+             * @description cap on what its snapshots need here
+             */
+            quotaBytes?: number;
+        };
+        Grants: {
+            /** @description do what a person there may do */
+            configure: boolean;
+            /** @description volumes that may be read; none chosen: all */
+            labels?: {
+                [key: string]: string;
+            };
+            names?: string[] | null;
+            /** @description bring snapshots into the place */
+            offer: boolean;
+            /** @description take snapshots of the chosen volumes */
+            read: boolean;
+            /** @description look at everything but contents */
+            see: boolean;
+            words: string;
+        };
         Group: {
             failing?: string;
             freeze?: string;
@@ -1128,6 +1473,10 @@ export interface components {
             /** Format: date-time */
             ends: string;
             text: string;
+        };
+        InviteAsk: {
+            /** @description what the other site may do here; offer and see when none is named */
+            grants?: ("offer" | "read" | "see" | "configure" | "nothing")[] | null;
         };
         KeepAsk: {
             reason: string;
@@ -1226,6 +1575,37 @@ export interface components {
             /** Format: date-time */
             until: string;
         };
+        Pace: {
+            /** @description such as 20 Mbit/s between 07:00 and 19:00 on mon-fri; the first that holds counts */
+            lines: string[] | null;
+            /**
+             * Format: date-time
+             * @description when another limit holds
+             */
+            next?: string;
+            /** @description the present limit in words */
+            now?: string;
+            /**
+             * Format: int64
+             * @description bytes a second; -1: no limit, 0: nothing is sent
+             */
+            nowBytes: number;
+            /**
+             * Format: int64
+             * @description towards the peer since the service started
+             */
+            sentBytes: number;
+            zone?: string;
+        };
+        PaceSet: {
+            lines: string[] | null;
+            /** @description UTC when not given */
+            zone?: string;
+        };
+        PaceWeek: {
+            /** @description 168 limits in bytes a second, from Monday 00:00 in the calendar's zone; -1: none */
+            hours: number[] | null;
+        };
         PageRun: {
             items: components["schemas"]["Run"][] | null;
             next?: string;
@@ -1235,16 +1615,25 @@ export interface components {
             next?: string;
         };
         PairAsk: {
+            /** @description what the other site may do here; offer and see when none is named */
+            grants?: ("offer" | "read" | "see" | "configure" | "nothing")[] | null;
             invitation: string;
         };
         Peer: {
             addresses: string[] | null;
+            /** @description what this site may do there, as it last said */
+            granted: components["schemas"]["Grants"];
+            /** @description what it may do here */
+            grants: components["schemas"]["Grants"];
             key: string;
             name: string;
+            pace: components["schemas"]["Pace"];
             /** Format: date-time */
             paired: string;
             /** Format: date-time */
             seen?: string;
+            /** @description there is a line to it at present */
+            up: boolean;
         };
         PeerCheck: {
             address: string;
@@ -1273,6 +1662,11 @@ export interface components {
             place: string;
             /** @enum {string} */
             state: "on target" | "late" | "unprotected" | "paused";
+            /**
+             * Format: date-time
+             * @description when the place, which takes snapshots for itself, last said so
+             */
+            told?: string;
         };
         Policy: {
             body: string;
@@ -1466,9 +1860,18 @@ export interface components {
             /** Format: int64 */
             snapshots: number;
         };
+        RevokeAsk: {
+            grants?: ("offer" | "read" | "see" | "configure")[] | null;
+        };
         Route: {
+            /**
+             * Format: date-time
+             * @description about when the present run is done
+             */
+            ends?: string;
             /** Format: date-time */
             failingSince?: string;
+            from: string;
             labels?: {
                 [key: string]: string;
             };
@@ -1477,8 +1880,22 @@ export interface components {
             lastOk?: string;
             name: string;
             names?: string[] | null;
+            /**
+             * Format: date-time
+             * @description of a route with a cadence
+             */
+            nextDue?: string;
             /** Format: date-time */
             nextTry?: string;
+            /** Format: date-time */
+            pausedSince?: string;
+            /** @description this site takes the snapshots, nobody brings them */
+            pull: boolean;
+            /**
+             * Format: int64
+             * @description bytes a second at present; 0 when no run goes
+             */
+            rate: number;
             /**
              * Format: int64
              * @description stored bytes that did not have to be sent
@@ -1489,16 +1906,74 @@ export interface components {
             sentence: string;
             /** @enum {string} */
             state: "seeding" | "current" | "behind" | "waiting" | "paused" | "unreachable" | "refused";
+            terms: components["schemas"]["RouteTerms"];
             to: string;
             volumes: components["schemas"]["RouteVolume"][] | null;
         };
         RouteAdd: {
+            /** @description take from this site */
+            from?: string;
             labels?: {
                 [key: string]: string;
             };
             name: string;
             names?: string[] | null;
-            to: string;
+            terms?: components["schemas"]["RouteTerms"];
+            /** @description carry to this site, or */
+            to?: string;
+        };
+        RouteCheck: {
+            /**
+             * Format: int64
+             * @description stored bytes of the first copy, at most
+             */
+            bytes: number;
+            /**
+             * Format: int64
+             * @description that it takes at the pace, without one at 100 MiB a second
+             */
+            seconds: number;
+            sentence: string;
+            volumes: string[] | null;
+        };
+        RouteEdit: {
+            labels?: {
+                [key: string]: string;
+            };
+            names?: string[] | null;
+            terms?: components["schemas"]["RouteTerms"];
+        };
+        RouteTerms: {
+            /** @description a rate of its own, such as 5 Mbit/s */
+            cap?: string;
+            /** @description nothing: what the rules there keep; all; or key=value of a snapshot's label */
+            carry?: string;
+            /** @description carry volumes of other sites on as well */
+            onward?: boolean;
+            /**
+             * Format: int64
+             * @description 1 to 9: its share of the pace; 5 when not given
+             */
+            priority?: number;
+            /**
+             * @description the far side lays copies out ready for use
+             * @enum {string}
+             */
+            standby?: "" | "exact" | "additive";
+            /**
+             * @description what the source of a route that pulls learns; lag when not given
+             * @enum {string}
+             */
+            tell?: "" | "lag" | "counts" | "nothing";
+            /** @description nothing: after every snapshot (pull: every 15 minutes); on demand; or a cadence such as daily at 22:00 */
+            when?: string;
+            /**
+             * Format: int64
+             * @description a run must finish within; else there is an alarm
+             */
+            withinSeconds?: number;
+            /** @description of the cadence; UTC when not given */
+            zone?: string;
         };
         RouteVolume: {
             /** Format: int64 */
@@ -1549,6 +2024,8 @@ export interface components {
             count: number;
         };
         Sentence: {
+            /** @description what it is about, the same as long as it lasts */
+            about?: string;
             /** @description the command that does it */
             command?: string;
             /** @description the console's page for it */
@@ -1712,6 +2189,28 @@ export interface components {
             unique: number;
             volume: string;
         };
+        Standby: {
+            /**
+             * Format: date-time
+             * @description when the state was taken that lies there
+             */
+            asOf?: string;
+            dir: string;
+            /** @description why it was not brought up to date */
+            error?: string;
+            /** @enum {string} */
+            mode: "exact" | "additive";
+            sentence: string;
+        };
+        StandbySet: {
+            /** @description where; below the standby directory of site.yaml when not given */
+            dir?: string;
+            /**
+             * @description exact: as the newest copy; additive: what that does not have stays; none: no longer, what is laid out stays where it is
+             * @enum {string}
+             */
+            mode: "exact" | "additive" | "none";
+        };
         Status: {
             coming: components["schemas"]["Coming"][] | null;
             /** Format: date-time */
@@ -1764,6 +2263,21 @@ export interface components {
         };
         TokenAdd: {
             name: string;
+        };
+        Traffic: {
+            /** Format: date-time */
+            at: string;
+            /** Format: int64 */
+            backlog: number;
+            /** Format: int64 */
+            lagSeconds: number;
+            /** Format: int64 */
+            offered: number;
+            route: string;
+            /** Format: double */
+            seconds: number;
+            /** Format: int64 */
+            sent: number;
         };
         Usage: {
             /**
@@ -1852,6 +2366,8 @@ export interface components {
             sentence: string;
             /** Format: int64 */
             snapshots: number;
+            /** @description where the copy lies ready for use */
+            standby?: components["schemas"]["Standby"];
         };
         VolumeAdd: {
             excludes?: string[] | null;
@@ -1907,6 +2423,212 @@ export interface components {
 }
 export type $defs = Record<string, never>;
 export interface operations {
+    listAlarms: {
+        parameters: {
+            query?: {
+                /** @description with those that have ended */
+                all?: boolean;
+                /** @description cursor, with all: the last id seen */
+                before?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AlarmList"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    testAlarm: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SaidBody"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    muteAlarm: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AlarmMute"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Alarm"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     listCaps: {
         parameters: {
             query?: never;
@@ -2060,6 +2782,211 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["SaidBody"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    listCrate: {
+        parameters: {
+            query: {
+                path: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Crate"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    writeCrate: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["CrateWrite"];
+            };
+        };
+        responses: {
+            /** @description Accepted */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Run"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    loadCrate: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["CrateLoad"];
+            };
+        };
+        responses: {
+            /** @description Accepted */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Run"];
                 };
             };
             /** @description Unauthorized */
@@ -3467,6 +4394,75 @@ export interface operations {
             };
         };
     };
+    checkRoute: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RouteAdd"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RouteCheck"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     getRoute: {
         parameters: {
             query?: never;
@@ -3601,6 +4597,211 @@ export interface operations {
             };
         };
     };
+    editRoute: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RouteEdit"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Route"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    pauseRoute: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SaidBody"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    resumeRoute: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SaidBody"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     runRoute: {
         parameters: {
             query?: never;
@@ -3619,6 +4820,76 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Run"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    routeTraffic: {
+        parameters: {
+            query?: {
+                /** @description 7 days ago when not given */
+                since?: string;
+            };
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Traffic"][] | null;
                 };
             };
             /** @description Unauthorized */
@@ -3942,6 +5213,74 @@ export interface operations {
             };
         };
     };
+    rotateKey: {
+        parameters: {
+            query?: {
+                /** @description also when a paired site cannot be told; it must be paired anew */
+                force?: boolean;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SaidBody"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     listSites: {
         parameters: {
             query?: never;
@@ -4083,7 +5422,11 @@ export interface operations {
             path?: never;
             cookie?: never;
         };
-        requestBody?: never;
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["InviteAsk"];
+            };
+        };
         responses: {
             /** @description Created */
             201: {
@@ -4160,6 +5503,286 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["PeerCheck"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    grant: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["GrantAsk"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Peer"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    paceWeek: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PaceWeek"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    setPace: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PaceSet"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Peer"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    revoke: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RevokeAsk"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SaidBody"];
                 };
             };
             /** @description Unauthorized */
@@ -6129,6 +7752,77 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Space"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    setStandby: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["StandbySet"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SaidBody"];
                 };
             };
             /** @description Unauthorized */

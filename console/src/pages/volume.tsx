@@ -39,6 +39,7 @@ export function VolumePage() {
       </div>
       <Trouble error={take.error} />
       {(v.offered ?? []).length > 0 && <Offered volume={name} less={v.offered ?? []} />}
+      {v.standby && <p className={`my-2 text-sm ${v.standby.error ? "border-l-4 border-hand pl-3" : "text-faint"}`}>Standby: {v.standby.sentence}</p>}
       {!!v.outOfTurn && <OutOfTurn volume={name} count={v.outOfTurn} />}
       <Ruler volumes={[name]} tall />
       <div className="grid gap-x-10 lg:grid-cols-[1fr_320px]">
