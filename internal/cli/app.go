@@ -77,7 +77,7 @@ func newApp(stdout, stderr io.Writer) *cli.Command {
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "site", Usage: "the site to ask: unix:DIR/candid.sock, or http(s)://host:port with CANDID_TOKEN", Sources: cli.EnvVars("CANDID_SITE")},
 			&cli.StringFlag{Name: "pin", Usage: "SHA-256 fingerprint of the site's certificate", Sources: cli.EnvVars("CANDID_PIN")},
-			&cli.StringFlag{Name: "at", Usage: "answer for this paired site instead, as far as it has granted", Sources: cli.EnvVars("CANDID_AT")},
+			&cli.StringFlag{Name: "desk", Usage: "ask this paired site, through the one that --site names, as far as it has granted", Sources: cli.EnvVars("CANDID_DESK")},
 			&cli.BoolFlag{Name: "json", Usage: "print the API's own JSON"},
 		},
 		Commands: []*cli.Command{
@@ -127,7 +127,7 @@ func faceOf(cmd *cli.Command) (*face, error) {
 	if err != nil {
 		return nil, &exitError{exitMisuse, err}
 	}
-	if at := cmd.String("at"); at != "" {
+	if at := cmd.String("desk"); at != "" {
 		c = c.At(at)
 	}
 	return &face{Client: c, out: cmd.Root().Writer, err: cmd.Root().ErrWriter, json: cmd.Bool("json")}, nil

@@ -93,6 +93,7 @@ var (
 	freeBytes = regexp.MustCompile(`[\d.]+ [KMGT]?i?B (are )?free`)
 	onDisk    = regexp.MustCompile(`on (tmpfs|ext4|overlay|xfs|btrfs)`)
 	took      = regexp.MustCompile(`in ([\d.]+(µs|ms|s)|less than a second)\b`)
+	rates     = regexp.MustCompile(`[\d.]+ [KM]?i?B/s\t[\d.]+ s`)
 	sizes     = regexp.MustCompile(`\b(?:\d+\.\d (KiB|MiB)|\d{3,4} (B))\b`)
 )
 
@@ -110,6 +111,7 @@ func (d *desk) screen(s string) string {
 	s = freeBytes.ReplaceAllString(s, "N ${1}free")
 	s = onDisk.ReplaceAllString(s, "on FS")
 	s = took.ReplaceAllString(s, "in T")
+	s = rates.ReplaceAllString(s, "N/s\tT s")
 	return sizes.ReplaceAllString(s, "N $1$2")
 }
 

@@ -113,28 +113,32 @@ No routes yet. Open one: candid route add NAME --to SITE --volumes key=value
 	d.ids[inv] = "INVITATION"
 	d.reads("site pair INVITATION", `
 Paired with stonewick at ADDR.
+Here stonewick may: bring snapshots, look at it. There this site may: bring snapshots, look at it.
 Carry snapshots there: candid route add NAME --to stonewick --volumes key=value
 `)
 	d.refuses("site pair INVITATION", 1, "used already")
 	d.reads("site list", `
-SITE		KEY	ADDRESSES	LAST SEEN
-larkfield	this site	#4	ADDR	-
-stonewick	paired	#5	ADDR	2026-03-03 00:00:00
+SITE		KEY	ADDRESSES	LAST SEEN	IT MAY HERE	THIS SITE MAY THERE
+larkfield	this site	#4	ADDR	-		
+stonewick	no line	#5	ADDR	2026-03-03 00:00:00	bring snapshots, look at it	bring snapshots, look at it
 `)
 	d.reads("site check stonewick", `
-stonewick answers at ADDR with the paired key, in T.
+stonewick answers at ADDR with the paired key, in T. It lets this site bring snapshots, look at it.
 `)
 	d.reads("route add west --to stonewick --volumes collection=herbarium", `
-Route west to stonewick is open, for letters. The first copies are on their way to stonewick: 2 snapshots still to carry.
+Route west from larkfield to stonewick is open, for letters. The first copies are on their way to stonewick: 2 snapshots still to carry.
 `)
 	d.reads("route run west", `
 2 snapshots carried to stonewick; N B sent, 0 B were there already
 `)
 	d.reads("route show west", `
-west is current. stonewick has everything it wants; its newest states are at most less than a second old.
-Sent N B in all; 0 B did not have to be sent.
+west, from larkfield to stonewick, is current. stonewick has everything it wants; its newest states are at most less than a second old.
+It carries volumes with collection=herbarium, after every snapshot, of what the rules there keep.
+N B came over it in all; 0 B did not have to.
 VOLUME	NEWEST THERE	LAG	BACKLOG	CARRIED
 letters	2026-03-03 00:00:00	0 s	0	2
+LAST RUNS	SENT	RATE	TOOK	LEFT
+2026-03-03 00:00:00	N B	N/s	T s	0
 `)
 	d.reads("status", `
 larkfield, 2026-03-03 00:00:00

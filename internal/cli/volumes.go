@@ -169,6 +169,12 @@ func volumeShow(ctx context.Context, f *face, cmd *cli.Command) error {
 		if v.Following != "" {
 			f.say("changes      found %s", v.Following)
 		}
+		if v.Standby != nil {
+			f.say("standby      %s", v.Standby.Sentence)
+		}
+		if v.OutOfTurn > 0 {
+			f.say("out of turn  %d snapshots stay and displace nothing until they are admitted: candid volume admit %s", v.OutOfTurn, v.Name)
+		}
 		for _, p := range v.Places {
 			f.say("at %-10s%s; newest state %s; backlog %d", p.Place, p.State, whenPtr(p.Newest), p.Backlog)
 		}

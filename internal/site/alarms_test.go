@@ -123,7 +123,7 @@ func TestFinishWithin(t *testing.T) {
 	w.until(here, w.clock.Now().Add(10*time.Hour))
 	r := must(here.Route("r"))
 	require.Equal(t, "waiting", r.State)
-	require.Contains(t, r.Sentence, "the pace lets nothing through until")
+	require.Contains(t, r.Sentence, "because the pace lets nothing through")
 	abouts := func() (out []string) {
 		for _, a := range must(here.Alarms(false, 0)).Items {
 			out = append(out, a.About)

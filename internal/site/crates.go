@@ -123,7 +123,7 @@ func (s *Site) WriteCrate(ask api.CrateWrite, by string) (api.Run, error) {
 }
 
 func (s *Site) crateOf(ask api.CrateWrite) (*transfer.CrateWriter, *catalog.Peer, error) {
-	var raw [8]byte
+	var raw [6]byte
 	rand.Read(raw[:])
 	c := &transfer.CrateWriter{Store: s.store, PartBytes: ask.PartBytes, Meter: &transfer.Meter{}, Marks: s.travelling,
 		Head: transfer.CrateHead{ID: hex.EncodeToString(raw[:]), Site: s.Name(), Made: s.clock.Now()}}

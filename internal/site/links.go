@@ -209,8 +209,8 @@ func (s *Site) serveStream(ctx context.Context, l *transfer.Link, st *transfer.S
 
 func (s *Site) serveRequest(ctx context.Context, peer *catalog.Peer, l *transfer.Link, op string, body []byte, st *transfer.Stream) error {
 	may := peer.Grants.V
-	refused := func(what string) error {
-		return &transfer.Refusal{What: fmt.Sprintf("%s does not let %s %s: a person there can, with candid site grant %s", s.Name(), peer.Name, what, peer.Name), Final: true}
+	refused := func(what, grant string) error {
+		return &transfer.Refusal{What: fmt.Sprintf("%s does not let %s %s: a person there can, with candid site grant %s %s", s.Name(), peer.Name, what, peer.Name, grant), Final: true}
 	}
 	switch op {
 	case "hello":
@@ -221,19 +221,19 @@ func (s *Site) serveRequest(ctx context.Context, peer *catalog.Peer, l *transfer
 		return s.serveReport(peer, body, st)
 	case transfer.OpCarry:
 		if !may.Offer {
-			return refused("bring snapshots there")
+			return refused("bring snapshots there", grantOffer)
 		}
 		return s.serveCarry(ctx, peer, l.Key, body, st)
 	case "histories", "history", "fetch":
 		if !may.Read {
-			return refused("read its snapshots")
+			return refused("read its snapshots", grantRead)
 		}
 		return s.servePull(ctx, peer, op, body, st)
 	case "objects":
 		return s.serveObjects(peer, body, st)
 	case "desk":
 		if !may.See && !may.Configure {
-			return refused("look at it")
+			return refused("look at it", grantSee)
 		}
 		return s.serveDesk(ctx, peer, st)
 	}
@@ -268,6 +268,9 @@ func (s *Site) greet(ctx context.Context, p *catalog.Peer) (h hello, addr string
 	if err != nil {
 		return h, addr, 0, err
 	}
+	if !link.Dialled {
+		addr = ""
+	}
 	begin := time.Now()
 	if err := link.Ask("hello", hello{Name: s.Name(), Grants: &p.Grants.V, Recipient: s.sealed.Recipient().String()}, &h); err != nil {
 		return h, addr, 0, &Error{Elsewhere, fmt.Errorf("site %s: %w", p.Name, err)}
@@ -292,7 +295,11 @@ func (s *Site) CheckPeer(ctx context.Context, name string) (*api.PeerCheck, erro
 	}
 	skew := time.Unix(0, h.Now).Sub(s.clock.Now().Add(-rtt / 2))
 	c := &api.PeerCheck{Name: h.Name, Address: addr, RoundTripSeconds: rtt.Seconds(), ClockSkewSeconds: skew.Seconds()}
-	c.Sentence = fmt.Sprintf("%s answers at %s with the paired key, in %s.", h.Name, addr, rtt.Round(10*time.Microsecond))
+	where := "at " + addr
+	if addr == "" {
+		where = "over the line that it dialled"
+	}
+	c.Sentence = fmt.Sprintf("%s answers %s with the paired key, in %s.", h.Name, where, rtt.Round(10*time.Microsecond))
 	if h.Grants != nil {
 		c.Sentence += fmt.Sprintf(" It lets this site %s.", grantWords(*h.Grants))
 	}

@@ -322,7 +322,7 @@ func (s *Site) RunRoute(name, by string) (api.Run, error) {
 // dueRoute tells whether a route is to run now, and when it is to be looked at again.
 func (s *Site) dueRoute(r *catalog.Route, now time.Time) (is bool, next time.Time, err error) {
 	t := r.Terms.V
-	if !r.Paused.IsZero() || t.When == onDemand {
+	if !r.Paused.IsZero() || t.When == onDemand && r.NextTry.IsZero() {
 		return false, next, nil
 	}
 	if r.NextTry.After(now) {
@@ -446,6 +446,8 @@ func (s *Site) startRoute(r *catalog.Route, by string) (*job, error) {
 			return nil, fmt.Sprintf("%s has nothing new that is wanted here", r.Peer), nil
 		case n == 0:
 			return nil, fmt.Sprintf("nothing new to carry; %s knows how long the newest states were seen unchanged", r.Peer), nil
+		case sent == 0 && offered == 0:
+			return out, fmt.Sprintf("%s had %s already; nothing had to be sent", r.Peer, many(n, "snapshot")), nil
 		case r.Terms.V.Pull:
 			return out, fmt.Sprintf("%s taken from %s; %s came", many(n, "snapshot"), r.Peer, size(sent)), nil
 		}
@@ -483,7 +485,9 @@ func (s *Site) noteRoute(name string, g *going, err error, cancelled bool) error
 	}
 	now, m := s.clock.Now(), g.meter
 	r.SentBytes += m.SentBytes.Load()
-	r.SavedBytes += max(0, m.OfferedBytes.Load()-m.SentBytes.Load())
+	if err == nil {
+		r.SavedBytes += max(0, m.OfferedBytes.Load()-m.SentBytes.Load())
+	}
 	var closed *transfer.Closed
 	switch {
 	case err == nil:
@@ -493,7 +497,7 @@ func (s *Site) noteRoute(name string, g *going, err error, cancelled bool) error
 		r.LastOK, r.FailingSince, r.NextTry, r.Failures, r.LastError = catalog.At(now), catalog.Time{}, catalog.Time{}, 0, ""
 	case cancelled:
 	case errors.As(err, &closed):
-		r.FailingSince, r.Failures, r.NextTry, r.LastError = catalog.Time{}, 0, catalog.At(closed.Until), err.Error()
+		r.FailingSince, r.Failures, r.NextTry, r.LastError = catalog.Time{}, 0, catalog.At(closed.Until), "the pace lets nothing through"
 	default:
 		if r.Failures == 0 {
 			r.FailingSince = catalog.At(now)

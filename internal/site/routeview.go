@@ -44,11 +44,7 @@ func (s *Site) routeView(r *catalog.Route) (*api.Route, error) {
 		return nil, err
 	}
 	if c, err := routeCadence(r.Terms.V); err == nil && c != nil && r.Paused.IsZero() {
-		from := r.LastRun.Time
-		if from.IsZero() {
-			from = now
-		}
-		if at, ok := c.Next(from); ok {
+		if at, ok := c.Next(now); ok {
 			v.NextDue = &at
 		}
 	}

@@ -87,6 +87,7 @@ type Link struct {
 	mux     *yamux.Session
 	Key     ed25519.PublicKey // the peer's
 	Address string            // its other end
+	Dialled bool              // by this end
 }
 
 func muxConfig() *yamux.Config {
@@ -112,7 +113,7 @@ func Dial(ctx context.Context, address string, id *Identity, want ...ed25519.Pub
 		conn.Close()
 		return nil, err
 	}
-	return &Link{mux: mux, Key: key, Address: address}, nil
+	return &Link{mux: mux, Key: key, Address: address, Dialled: true}, nil
 }
 
 // Accept proves who a caller is and returns the link to it. Its key need not be known.

@@ -5,31 +5,29 @@ import { size, span } from "../parts/words";
 
 type Peer = Schemas["Peer"];
 
-const W = 1000, NODE = 150;
+const W = 1000, NODE = 108, BETWEEN = 62;
 
 /** Sites as places on a chart, routes as the lines between them, with what they say of themselves. */
-export function SiteMap({ self, peers, routes }: { self: string; peers: Peer[]; routes: Route[] }) {
-  const count = Math.max(1, peers.length);
-  const between = peers.map((p) => routes.filter((r) => r.from === p.name || r.to === p.name));
-  const heights = between.map((rs) => Math.max(NODE, 60 + rs.length * 74));
-  const H = heights.reduce((a, b) => a + b, 0) + 20;
-  let top = 10;
-  const rows = peers.map((p, i) => {
-    const y = top + heights[i] / 2;
-    top += heights[i];
-    return { p, y, routes: between[i] };
-  });
-  const mid = count === 1 ? rows[0].y : H / 2;
-  const x0 = 170, x1 = 800;
+export function SiteMap({ self, peers, routes, taken }: { self: string; peers: Peer[]; routes: Route[]; taken: Record<string, number> }) {
+  const lines = peers.flatMap((p) => [
+    ...(p.name in taken ? [{ peer: p.name, key: `taken ${p.name}`, route: undefined as Route | undefined }] : []),
+    ...routes.filter((r) => r.from === p.name || r.to === p.name).map((r) => ({ peer: p.name, key: r.name, route: r as Route | undefined })),
+  ]);
+  const H = Math.max(peers.length * NODE, lines.length * BETWEEN + 40);
+  const mid = H / 2, x0 = 170, x1 = 800;
+  const rows = peers.map((p, i) => ({ p, y: ((i + 0.5) * H) / peers.length, own: lines.filter((l) => l.peer === p.name) }));
+  const spread = (k: number, n: number, step: number) => (k - (n - 1) / 2) * step;
   return (
     <div className="overflow-x-auto">
       <svg viewBox={`0 0 ${W} ${H}`} className="my-3 block w-full min-w-[720px]" role="img" aria-label={`${self} and ${peers.map((p) => p.name).join(", ")}, with ${routes.length} routes`}>
-        {rows.map(({ p, y, routes: rs }) => (
+        {rows.map(({ p, y, own }) => (
           <g key={p.name}>
-            {rs.length === 0 && <line x1={x0} y1={mid} x2={x1} y2={y} stroke="var(--rule)" strokeDasharray="2 6" />}
-            {rs.map((r, k) => {
-              const off = (k - (rs.length - 1) / 2) * 74;
-              return <RouteLine key={r.name} r={r} away={r.from === self} x0={x0} y0={mid + off * 0.25} x1={x1} y1={y + off * 0.55} my={(mid + y) / 2 + off} />;
+            {own.length === 0 && <line x1={x0} y1={mid} x2={x1} y2={y} stroke="var(--rule)" strokeDasharray="2 6" />}
+            {own.map((l, k) => {
+              const all = lines.findIndex((o) => o.key === l.key);
+              const at = { x0, y0: mid + spread(all, lines.length, 9), x1, y1: y + spread(k, own.length, 16), my: mid + spread(all, lines.length, BETWEEN) };
+              return l.route ? <RouteLine key={l.key} r={l.route} away={l.route.from === self} {...at} />
+                : <Line key={l.key} {...at} away color="var(--ink)" dash="9 5" head={`${p.name} takes copies for itself`} facts={`newest state ${span(taken[p.name])} old, as it last said`} />;
             })}
           </g>
         ))}
@@ -52,30 +50,34 @@ function Place({ x, y, name, anchor, words, up }: { x: number; y: number; name: 
   );
 }
 
-/** Solid when it holds, dashed when it waits, broken with a cross when it fails. */
-function RouteLine({ r, away, x0, y0, x1, y1, my }: { r: Route; away: boolean; x0: number; y0: number; x1: number; y1: number; my: number }) {
+/** Solid when it holds, dotted when it waits, broken with a cross when it fails. */
+function RouteLine({ r, ...place }: { r: Route; away: boolean; x0: number; y0: number; x1: number; y1: number; my: number }) {
   const broken = r.state === "unreachable" || r.state === "refused";
   const waits = r.state === "waiting" || r.state === "paused";
-  const mx = (x0 + x1) / 2;
-  const d = `M${x0},${y0} Q${x0 + 120},${my} ${mx},${my} Q${x1 - 120},${my} ${x1},${y1}`;
-  const [ax, ay, fx, fy] = away ? [x1, y1, x1 - 60, my + (y1 - my) * 0.55] : [x0, y0, x0 + 60, my + (y0 - my) * 0.55];
-  const turn = (Math.atan2(ay - fy, ax - fx) * 180) / Math.PI;
   const volumes = r.volumes ?? [];
   const worst = Math.max(0, ...volumes.map((v) => v.lagSeconds));
   const backlog = volumes.reduce((n, v) => n + v.backlog, 0);
   const known = volumes.some((v) => v.newest);
   const facts = [known ? `newest state ${span(worst)} old` : "no copy yet", backlog ? `${backlog} to carry` : "", r.rate ? `${size(r.rate)}/s now` : ""].filter(Boolean).join(" · ");
-  const color = broken ? "var(--hand)" : "var(--ink)";
+  return <Line {...place} color={broken ? "var(--hand)" : "var(--ink)"} wide={!!r.rate} dash={broken ? "7 6" : waits ? "2 5" : undefined} cross={broken} head={r.name} state={r.state} link={`/routes/${encodeURIComponent(r.name)}`} facts={facts} />;
+}
+
+type LineProps = { away: boolean; x0: number; y0: number; x1: number; y1: number; my: number; color: string; wide?: boolean; dash?: string; cross?: boolean; head: string; state?: string; link?: string; facts: string };
+
+function Line({ away, x0, y0, x1, y1, my, color, wide, dash, cross, head, state, link, facts }: LineProps) {
+  const mx = (x0 + x1) / 2;
+  const d = `M${x0},${y0} Q${x0 + 120},${my} ${mx},${my} Q${x1 - 120},${my} ${x1},${y1}`;
+  const [ax, ay, fx, fy] = away ? [x1, y1, x1 - 60, my + (y1 - my) * 0.55] : [x0, y0, x0 + 60, my + (y0 - my) * 0.55];
+  const turn = (Math.atan2(ay - fy, ax - fx) * 180) / Math.PI;
+  const halo = { stroke: "var(--paper)", strokeWidth: 5, paintOrder: "stroke", strokeLinejoin: "round" } as const;
+  const words = <text x={mx} y={my - 8} textAnchor="middle" fontSize={15} fontWeight={600} fill={color} textDecoration={link ? "underline" : undefined} className={link ? "cursor-pointer" : undefined}>{head}{state && <tspan fontWeight={400}>{` is ${state}`}</tspan>}</text>;
   return (
     <g>
-      <path d={d} fill="none" stroke={color} strokeWidth={r.rate ? 3 : 1.8} strokeDasharray={broken ? "7 6" : waits ? "2 5" : undefined} />
+      <path d={d} fill="none" stroke={color} strokeWidth={wide ? 3 : 1.8} strokeDasharray={dash} />
       <path d="M-11,-6 L0,0 L-11,6" fill="none" stroke={color} strokeWidth={2} transform={`translate(${ax},${ay}) rotate(${turn})`} />
-      {broken && <path d={`M${mx - 200},${my - 8} l16,16 m0,-16 l-16,16`} stroke="var(--hand)" strokeWidth={2.4} />}
-      <rect x={mx - 150} y={my - 21} width={300} height={43} fill="var(--paper)" />
-      <Link to={`/routes/${encodeURIComponent(r.name)}`}>
-        <text x={mx} y={my - 4} textAnchor="middle" fontSize={15} fontWeight={600} fill={color} textDecoration="underline">{r.name}<tspan fontWeight={400}>{` is ${r.state}`}</tspan></text>
-      </Link>
-      <text x={mx} y={my + 15} textAnchor="middle" fontSize={13} fill="var(--faint)">{facts}</text>
+      {cross && <path d={`M${mx - 180},${my - 8} l16,16 m0,-16 l-16,16`} stroke="var(--hand)" strokeWidth={2.4} />}
+      {link ? <Link to={link}>{words}</Link> : words}
+      <text x={mx} y={my + 18} textAnchor="middle" fontSize={13} fill="var(--faint)" {...halo}>{facts}</text>
     </g>
   );
 }

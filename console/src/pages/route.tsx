@@ -85,7 +85,7 @@ function Curve({ points, of, label, limit }: { points: Schemas["Traffic"][]; of:
       <div className="overflow-x-auto"><svg viewBox={`0 0 ${W} ${H}`} className="block w-full min-w-[460px]" role="img" aria-label={`${label}: ${text(value(shown.at(-1)!))} at the end, ${text(Math.max(...shown.map(value)))} at most`}>
         {y.ticks(4).map((t) => <g key={t}><line x1={left} x2={W - 10} y1={y(t)} y2={y(t)} stroke="var(--rule)" /><text x={left - 6} y={y(t) + 4} textAnchor="end" fontSize={11} fill="var(--faint)">{text(t)}</text></g>)}
         {x.ticks(5).map((t) => <text key={+t} x={x(t)} y={H - 6} textAnchor="middle" fontSize={11} fill="var(--faint)">{x.tickFormat(5)(t)}</text>)}
-        {limit && <><line x1={left} x2={W - 10} y1={y(limit)} y2={y(limit)} stroke="var(--hand)" strokeDasharray="6 4" /><text x={W - 12} y={y(limit) - 4} textAnchor="end" fontSize={11} fill="var(--hand)">limit</text></>}
+        {limit && <><line x1={left} x2={W - 10} y1={y(limit)} y2={y(limit)} stroke="var(--hand)" strokeDasharray="6 4" /><text x={W - 12} y={y(limit) + 13} textAnchor="end" fontSize={11} fill="var(--hand)">limit</text></>}
         {of === "rate" ? shown.map((p) => <line key={p.at} x1={x(new Date(p.at))} x2={x(new Date(p.at))} y1={y(0)} y2={y(value(p))} stroke="var(--ink)" strokeWidth={2}><title>{`${stamp(p.at)}: ${size(p.sent)} in ${p.seconds.toFixed(1)} s`}</title></line>)
           : <path fill="none" stroke="var(--ink)" strokeWidth={1.6} d={`M${shown.map(at).join("L")}`} />}
       </svg></div>

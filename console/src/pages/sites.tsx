@@ -13,10 +13,14 @@ export function Sites() {
   const sites = useQuery({ queryKey: ["sites"], queryFn: () => told(api.GET("/sites")) });
   const routes = useQuery({ queryKey: ["routes"], queryFn: () => told(api.GET("/routes")), refetchInterval: 30_000 });
   const self = useQuery({ queryKey: ["site"], queryFn: () => told(api.GET("/site")) });
+  const volumes = useQuery({ queryKey: ["volumes"], queryFn: () => told(api.GET("/volumes")), refetchInterval: 60_000 });
   const [dialogue, setDialogue] = useState<"" | "invite" | "pair" | "route">("");
   if (sites.isPending || routes.isPending || self.isPending) return <Waiting what="sites" />;
   if (sites.error ?? routes.error) return <Trouble error={sites.error ?? routes.error} />;
   const peers = sites.data ?? [];
+  // What sites that take copies for themselves last told: the volume that is worst off.
+  const taken: Record<string, number> = {};
+  for (const v of volumes.data ?? []) for (const p of v.places ?? []) if (p.told) taken[p.place] = Math.max(taken[p.place] ?? 0, p.lagSeconds);
   return (
     <>
       <div className="my-5 flex flex-wrap items-baseline gap-3">
@@ -27,8 +31,8 @@ export function Sites() {
           <button className="press" onClick={() => setDialogue("route")} disabled={peers.length === 0}>Open a route</button>
         </span>
       </div>
-      {peers.length > 0 && <SiteMap self={self.data!.name} peers={peers} routes={routes.data ?? []} />}
-      {(routes.data ?? []).map((r) => <p key={r.name} className="my-1"><Link className="quiet font-semibold" to={`/routes/${encodeURIComponent(r.name)}`}>{r.name}</Link> <State word={r.state} /> <span className="font-say">{r.sentence}</span></p>)}
+      {peers.length > 0 && <SiteMap self={self.data!.name} peers={peers} routes={routes.data ?? []} taken={taken} />}
+      {(routes.data ?? []).map((r) => <p key={r.name} className="my-1 flex flex-wrap items-baseline gap-x-3"><Link className="quiet font-semibold" to={`/routes/${encodeURIComponent(r.name)}`}>{r.name}</Link> <State word={r.state} /> <span className="font-say">{r.sentence}</span></p>)}
       {(routes.data ?? []).length === 0 && <p className="my-4">{peers.length ? "No routes yet: nothing leaves this site. Open one, and every new snapshot of the volumes it chooses is carried there." : "This site stands alone. Make an invitation at the other site, use it here, then open a route."}</p>}
       <h2 className="head mt-8 border-b border-ink">Paired sites</h2>
       {peers.length === 0 ? <p className="py-2 text-sm text-faint">None.</p> : peers.map((p) => <PeerRow key={p.name} peer={p} />)}
