@@ -61,12 +61,26 @@ func run() error {
 	}
 	fmt.Println("measured in", base)
 	fmt.Printf("%-58s %12s %12s %7s  %s\n", "what", "candid", "against", "ratio", "reach")
-	for _, step := range []func() error{b.first, b.unchanged, b.journal, b.restore, b.carry, b.change} {
-		if err := step(); err != nil {
+	only := os.Getenv("CANDID_BENCH_ONLY")
+	for _, step := range []struct {
+		name string
+		run  func() error
+	}{{"first", b.first}, {"unchanged", b.unchanged}, {"journal", b.journal}, {"restore", b.restore}, {"carry", b.carry}, {"line", b.line}, {"change", b.change}} {
+		if only != "" && only != step.name {
+			continue
+		}
+		if err := step.run(); err != nil {
 			return err
 		}
 	}
 	return nil
+}
+
+func (b *bench) out(script string) (string, error) {
+	cmd := exec.Command("sh", "-ec", script)
+	cmd.Dir = b.base
+	out, err := cmd.Output()
+	return string(out), err
 }
 
 func (b *bench) sh(script string) error {
@@ -106,7 +120,10 @@ func (b *bench) serve(name string, config ...string) (*site, error) {
 	b.n++
 	s := &site{b: b, name: name, dir: filepath.Join(b.base, fmt.Sprintf("site%d", b.n))}
 	if len(config) > 0 {
-		all := append([]string{"name: " + name, "listen: 127.0.0.1:0", "peer_listen: 127.0.0.1:0", "roots: [" + b.base + "]"}, config...)
+		all := append([]string{"name: " + name, "listen: 127.0.0.1:0", "roots: [" + b.base + "]"}, config...)
+		if !strings.Contains(strings.Join(config, "\n"), "peer_listen") {
+			all = append(all, "peer_listen: 127.0.0.1:0")
+		}
 		if err := os.Mkdir(s.dir, 0o700); err != nil {
 			return nil, err
 		}

@@ -234,3 +234,42 @@ func TestRotation(t *testing.T) {
 	require.NoError(t, err)
 	require.NotEqual(t, was, old.Public())
 }
+
+// Everything that two sites share is removed at one of them: the next carry still sends
+// only what the other lacks, pushed or pulled.
+func TestNothingInCommon(t *testing.T) {
+	for _, pull := range []bool{false, true} {
+		w := newWorld(t)
+		w.setup = func(c *Config) { c.Floor = "" }
+		here, there := w.open("here"), w.open("there")
+		dir := w.share(here, "notes")
+		for k := range 200 {
+			w.write(dir, fmt.Sprintf("file %d", k), strings.Repeat(fmt.Sprintf("%d %x ", k, k*7919), 2000))
+		}
+		inv := must(here.Invite([]string{"read", "offer"}))
+		_, err := there.Pair(w.ctx, inv.Text, nil)
+		require.NoError(t, err)
+		at, ask := here, api.RouteAdd{Name: "r", To: "there", Labels: map[string]string{"k": "v"}}
+		if pull {
+			at, ask = there, api.RouteAdd{Name: "r", From: "here", Labels: map[string]string{"k": "v"}}
+		}
+		_, err = at.AddRoute(ask)
+		require.NoError(t, err)
+		w.done(here)(here.TakeSnapshot("notes", api.SnapshotTake{}, "test"))
+		w.done(at)(at.RunRoute("r", "test"))
+		first := must(at.Route("r")).SentBytes
+		require.Greater(t, first, int64(20_000))
+		for _, row := range w.rows(here, "notes") {
+			_, err := here.RemoveSnapshot(row.ID)
+			require.NoError(t, err)
+		}
+		w.write(dir, "file 7", "changed")
+		w.done(here)(here.TakeSnapshot("notes", api.SnapshotTake{}, "test"))
+		w.clock.Set(w.clock.Now().Add(49 * time.Hour))
+		w.done(here)(here.Prune("", "test"))
+		require.Len(t, w.rows(here, "notes"), 1)
+		w.done(at)(at.RunRoute("r", "test"))
+		require.Len(t, w.rows(there, "notes@here"), 2)
+		require.Less(t, must(at.Route("r")).SentBytes-first, first/3, "the directory and one file")
+	}
+}
