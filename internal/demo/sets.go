@@ -37,7 +37,7 @@ func (s *story) hooks(c *site.Config) {
 	case "stonewick":
 		c.Standby = filepath.Join(s.opt.Data, "standby")
 	case "mereside":
-		c.Floor = "14 days"
+		c.Floor, c.Effort = "14 days", "thorough"
 	}
 	if c.Name != "larkfield" {
 		return

@@ -43,6 +43,9 @@ type Config struct {
 	Ballast string `yaml:"ballast,omitempty"`
 	// Hooks are commands that policies and groups name, to hold writers while they are read.
 	Hooks map[string]Hook `yaml:"hooks,omitempty"`
+	// Effort is how hard the place compresses what comes: quick, and thorough at the next
+	// sweep, which is the default; or thorough at once, as an archive may.
+	Effort string `yaml:"effort,omitempty"`
 	// Standby is the directory in which copies of other sites' volumes are laid out ready
 	// for use, when a route asks for that. It must lie below one of the roots.
 	Standby string `yaml:"standby,omitempty"`
@@ -59,6 +62,11 @@ type Hook struct {
 	Run     []string `yaml:"run"`               // the program and its arguments, as they are
 	Timeout string   `yaml:"timeout,omitempty"` // such as 30 seconds, which is the default
 }
+
+const (
+	effortQuick    = "quick"
+	effortThorough = "thorough"
+)
 
 const configHead = `# A Candid Harbor site. Restart the service after changing this file.
 # roots: directories that volumes may lie in and restores may write to.
@@ -157,6 +165,9 @@ func (c Config) check(path string) (Config, error) {
 		if _, err := retention.ParseDuration(c.Floor); err != nil {
 			return c, fmt.Errorf("%s: floor: %w", path, err)
 		}
+	}
+	if c.Effort != "" && c.Effort != effortQuick && c.Effort != effortThorough {
+		return c, fmt.Errorf("%s: effort %q: write %s or %s", path, c.Effort, effortQuick, effortThorough)
 	}
 	if c.Standby != "" && !filepath.IsAbs(c.Standby) {
 		return c, fmt.Errorf("%s: standby %q must be an absolute path", path, c.Standby)

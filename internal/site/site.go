@@ -149,7 +149,7 @@ func (s *Site) open(opt Options) (err error) {
 	if err := os.MkdirAll(filepath.Join(s.dir, "scan"), 0o700); err != nil {
 		return err
 	}
-	if s.store, err = store.Open(filepath.Join(s.dir, "store"), store.Options{Key: key, Logger: s.log}); err != nil {
+	if s.store, err = store.Open(filepath.Join(s.dir, "store"), store.Options{Key: key, Logger: s.log, Thorough: s.cfg.Effort == effortThorough}); err != nil {
 		return err
 	}
 	if err := s.store.SetBallast(ballast); err != nil {

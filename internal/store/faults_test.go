@@ -7,6 +7,7 @@ import (
 	"math/rand/v2"
 	"os"
 	"path/filepath"
+	"strings"
 	"testing"
 
 	"candidharbor/core/object"
@@ -225,4 +226,23 @@ func TestRootRecordDecides(t *testing.T) {
 	s = openTest(t, dir)
 	defer s.Close()
 	requireTree(t, s, id, tree)
+}
+
+// A thorough place stores at once what another one stores after a sweep.
+func TestThorough(t *testing.T) {
+	var stored [2]int64
+	for i := range stored {
+		s, err := Open(t.TempDir(), Options{Key: testKey, Thorough: i == 1})
+		require.NoError(t, err)
+		w := s.NewWriter(s.NewLease())
+		text := []byte(strings.Repeat("Quercus faginea, leaf, verso; Quercus suber, bark. ", 4000))
+		for k := range 10 {
+			_, err := w.PutChunk(append(append(make([]byte, object.Headroom), text...), byte(k)))
+			require.NoError(t, err)
+		}
+		require.NoError(t, w.Flush())
+		_, stored[i], _ = w.Stats()
+		require.NoError(t, s.Close())
+	}
+	require.Less(t, stored[1], stored[0]*3/4)
 }

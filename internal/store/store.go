@@ -31,6 +31,8 @@ type Store struct {
 	maint sync.Mutex // one of sweep, seal, run merge, verify's write-back
 	adm   sync.Mutex // admissions, one after the other: ordinals, manifest
 
+	thorough bool // set once
+
 	mu     sync.RWMutex
 	man    manifest
 	runs   []*run // oldest first
@@ -54,8 +56,10 @@ type Store struct {
 
 // Options of Open.
 type Options struct {
-	Key    ed25519.PrivateKey // signs roots and marks
-	Logger *slog.Logger
+	// Thorough compresses at once as hard as a sweep does later: an archive has time.
+	Thorough bool
+	Key      ed25519.PrivateKey // signs roots and marks
+	Logger   *slog.Logger
 }
 
 // Open opens the store in dir, making it when the directory is new. After a crash it
@@ -66,7 +70,7 @@ func Open(dir string, opt Options) (*Store, error) {
 			return nil, err
 		}
 	}
-	s := &Store{dir: dir, key: opt.Key, log: opt.Logger,
+	s := &Store{dir: dir, key: opt.Key, thorough: opt.Thorough, log: opt.Logger,
 		mem: map[object.ID]location{}, leases: map[*Lease]struct{}{}, roots: map[object.ID]struct{}{},
 		absent: roaring.New(), gone: roaring.New(), taint: roaring.New()}
 	s.media = &dirMedia{dir, &s.ballast}

@@ -146,6 +146,11 @@ func (w *Writer) putGated(id object.ID, kind object.Kind, children []object.ID, 
 
 	buf := scratch.Get().(*[]byte)
 	raw := encode((*buf)[:0])
+	if w.s.thorough {
+		if small, err := recompress(raw); err == nil {
+			raw = small
+		}
+	}
 	h, err := parseHeader(raw)
 	w.mu.Lock()
 	e := indexEntry{id, location{stored: h.stored, plain: uint32(plain), kind: kind, codec: h.codec}}
