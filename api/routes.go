@@ -223,3 +223,18 @@ type Standby struct {
 	Error    string     `json:"error,omitempty" doc:"why it was not brought up to date"`
 	Sentence string     `json:"sentence"`
 }
+
+// Place is a further place of a site, such as a disk that comes and goes.
+type Place struct {
+	Name        string `json:"name"`
+	Path        string `json:"path"`
+	Attached    bool   `json:"attached"`
+	Snapshots   int    `json:"snapshots"`
+	StoredBytes int64  `json:"storedBytes"`
+	FreeBytes   int64  `json:"freeBytes"`
+}
+
+// PlaceAttach opens a further place.
+type PlaceAttach struct {
+	Path string `json:"path" doc:"directory on the site's host, below its roots"`
+}

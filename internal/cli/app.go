@@ -81,7 +81,7 @@ func newApp(stdout, stderr io.Writer) *cli.Command {
 			&cli.BoolFlag{Name: "json", Usage: "print the API's own JSON"},
 		},
 		Commands: []*cli.Command{
-			serveCommand(), demoCommand(), statusCommand(), volumeCommand(), snapshotCommand(), browseCommand(), groupCommand(), policyCommand(), explainCommand(), pruneCommand(), spaceCommand(), crateCommand(), alarmCommand(), reportCommand(), capCommand(),
+			serveCommand(), demoCommand(), statusCommand(), volumeCommand(), snapshotCommand(), browseCommand(), groupCommand(), policyCommand(), explainCommand(), pruneCommand(), spaceCommand(), placeCommand(), crateCommand(), alarmCommand(), reportCommand(), capCommand(),
 			storeCommand(), siteCommand(), routeCommand(), paceCommand(), restoreCommand(), runCommand(), tokenCommand(),
 		},
 	}

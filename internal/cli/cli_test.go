@@ -94,7 +94,7 @@ var (
 	onDisk    = regexp.MustCompile(`on (tmpfs|ext4|overlay|xfs|btrfs)`)
 	took      = regexp.MustCompile(`in ([\d.]+(µs|ms|s)|less than a second)\b`)
 	rates     = regexp.MustCompile(`[\d.]+ [KM]?i?B/s\t[\d.]+ s`)
-	sizes     = regexp.MustCompile(`\b(?:\d+\.\d (KiB|MiB)|\d{3,4} (B))\b`)
+	sizes     = regexp.MustCompile(`\b(?:\d+\.\d (KiB|MiB|GiB|TiB)|\d{3,4} (B))\b`)
 )
 
 // screen is what was printed, with what differs from run to run replaced.

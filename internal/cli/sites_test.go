@@ -1,6 +1,8 @@
 package cli
 
 import (
+	"os"
+	"path/filepath"
 	"strings"
 	"testing"
 	"time"
@@ -139,6 +141,41 @@ ID	SINCE	ENDED	ABOUT
 1	2026-03-02 09:02:00	2026-03-02 15:02:00	volume letters	letters is unprotected. No policy chooses it: nothing is taken by itself.
 Alarms go to: log, console.
 `)
+	d.reads("place list", `
+This site has one place, its own. Attach a disk: candid place attach NAME --path DIR
+`)
+	d.put("disk/x", "")
+	d.refuses("place attach shelf --path DIR/disk", 1, "holds something else")
+	require.NoError(t, os.Remove(filepath.Join(d.dir, "disk", "x")))
+	d.reads("place attach shelf --path DIR/disk", `
+larkfield/shelf is attached at DIR/disk, empty. Carry snapshots there: candid route add NAME --to shelf --volumes key=value
+`)
+	d.reads("route add to-shelf --to shelf --volumes k=v", `
+Route to-shelf from larkfield to shelf is open, for letters. The first copies are on their way to shelf: 2 snapshots still to carry.
+`)
+	d.reads("route run to-shelf", `
+2 snapshots carried to shelf; N KiB sent, 0 B were there already
+`)
+	d.reads("place list", `
+PLACE		SNAPSHOTS	STORED	FREE	PATH
+shelf	attached	2	N KiB	N GiB	DIR/disk
+`)
+	d.reads("--desk shelf snapshot list letters@larkfield", `
+ID	TAKEN	SEEN UNTIL	CAUSE	SIZE	NEW	STATE	WHY
+#4	2026-03-02 15:02:00	-	scheduled	N KiB	N KiB	kept	no rules for this place, everything stays; the newest complete snapshot here
+#3	2026-03-02 09:00:00	-	by hand	N KiB	N B	kept	no rules for this place, everything stays; made by hand
+`)
+	d.reads("place detach shelf", `
+larkfield/shelf is detached: its disk can be taken away. Routes to it wait, and what they carry stays owed.
+`)
+	d.run("snapshot take letters")
+	d.step()
+	d.reads("route list", `
+ROUTE	FROM	TO	STATE	SENT	SAVED	
+to-shelf	larkfield	shelf	waiting	N KiB	0 B	It waits for the disk of shelf since 2026-03-02 15:02:00: candid place attach shelf --path DIR. What it would carry stays owed.
+west	larkfield	stonewick	behind	0 B	0 B	stonewick lacks 2 snapshots; its newest state is 6 hours 2 minutes old. It runs when asked: candid route run west.
+`)
+	d.run("route remove to-shelf")
 	out, _, code := d.run("site rotate")
 	require.Zero(t, code)
 	require.Contains(t, out, "stonewick know it.")

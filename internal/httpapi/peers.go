@@ -100,6 +100,21 @@ func (s *server) registerPeers(a huma.API) {
 	})
 }
 
+func (s *server) registerPlaces(a huma.API) {
+	huma.Register(a, op("GET", "/places", "listPlaces", "Further places of this site, such as disks that come and go"), func(ctx context.Context, _ *none) (*body[[]api.Place], error) {
+		return answer(s.site.Places())
+	})
+	huma.Register(a, op("PUT", "/places/{name}", "attachPlace", "Open a further place in a directory of the host"), func(ctx context.Context, in *struct {
+		Name string `path:"name"`
+		Body api.PlaceAttach
+	}) (*said, error) {
+		return sentence(s.site.Attach(in.Name, in.Body.Path))
+	})
+	huma.Register(a, op("POST", "/places/{name}/detach", "detachPlace", "Close a place so that its disk can be taken away"), func(ctx context.Context, in *named) (*said, error) {
+		return sentence(s.site.Detach(in.Name))
+	})
+}
+
 func (s *server) registerCrates(a huma.API) {
 	huma.Register(a, op("POST", "/crates", "writeCrate", "Write snapshots into a file on the site's host", 202), func(ctx context.Context, in *body[api.CrateWrite]) (*body[api.Run], error) {
 		return answer(s.site.WriteCrate(in.Body, caller(ctx)))

@@ -88,6 +88,7 @@ func (s *server) register(a huma.API) {
 	s.registerPeers(a)
 	s.registerAlarms(a)
 	s.registerCrates(a)
+	s.registerPlaces(a)
 	s.registerRuns(a)
 }
 

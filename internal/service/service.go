@@ -42,6 +42,9 @@ type Service struct {
 
 // Start opens the site and serves it. The schedule is not kept yet.
 func Start(opt site.Options) (*Service, error) {
+	if opt.OnPlace == nil { // a further place answers over the line within the site alone
+		opt.OnPlace = func(p *site.Site) { go p.ServeDesk(httpapi.New(p)) }
+	}
 	s, err := site.Open(opt)
 	if err != nil {
 		return nil, err

@@ -221,6 +221,9 @@ func (s *Site) Rotate(ctx context.Context, force bool) (string, error) {
 	var told, missed []string
 	q := rekey{Key: next.Public().(ed25519.PublicKey), Sig: ed25519.Sign(next, rekeyText(old.Public()))}
 	for _, p := range peers {
+		if strings.HasPrefix(strings.Join(p.Addresses.V, " "), placeAddress) {
+			continue // a place of this site learns it when it is attached, or below
+		}
 		link, _, err := s.link(ctx, p)
 		if err == nil {
 			err = link.Ask("rekey", q, &struct{}{})
@@ -253,6 +256,15 @@ func (s *Site) Rotate(ctx context.Context, force bool) (string, error) {
 		links = append(links, l)
 	}
 	s.mu.Unlock()
+	paths, err := s.placePaths()
+	if err != nil {
+		return "", err
+	}
+	for _, p := range s.attached() {
+		if err := s.acquaint(p, p.Name(), paths[p.Name()]); err != nil {
+			return "", err
+		}
+	}
 	for _, l := range links { // the next line shows the new key
 		l.Close()
 	}

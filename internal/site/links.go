@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"net"
 	"slices"
+	"strings"
 	"time"
 
 	"candidharbor/api"
@@ -49,7 +50,13 @@ func (s *Site) link(ctx context.Context, p *catalog.Peer) (*transfer.Link, strin
 	}
 	var errs []error
 	for _, addr := range p.Addresses.V {
-		l, err := transfer.Dial(ctx, addr, s.identity(), keys...)
+		var l *transfer.Link
+		var err error
+		if dir, within := strings.CutPrefix(addr, placeAddress); within {
+			l, err = s.dialPlace(ctx, p.Name, dir, keys)
+		} else {
+			l, err = transfer.Dial(ctx, addr, s.identity(), keys...)
+		}
 		if err != nil {
 			errs = append(errs, fmt.Errorf("%s: %w", addr, err))
 			continue

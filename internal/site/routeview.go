@@ -128,6 +128,8 @@ func (s *Site) routeSentence(v *api.Route, r *catalog.Route, running bool) {
 	switch {
 	case v.PausedSince != nil:
 		say("paused", "It is paused since %s; %s wait.", stamp(*v.PausedSince), many(backlog, "snapshot"))
+	case r.Failures > 0 && strings.Contains(r.LastError, detached):
+		say("waiting", "It waits for the disk of %s since %s: candid place attach %s --path DIR. What it would carry stays owed.", r.Peer, stamp(r.FailingSince.Time), r.Peer)
 	case r.Failures > 0 && strings.Contains(r.LastError, "cannot be reached"):
 		say("unreachable", "%s cannot be reached since %s; tried %d times, next try %s.", r.Peer, stamp(r.FailingSince.Time), r.Failures, stamp(r.NextTry.Time))
 	case r.Failures > 0 && full:

@@ -22,6 +22,12 @@ const (
 
 // KeepSchedule takes, carries and prunes what is due until ctx ends.
 func (s *Site) KeepSchedule(ctx context.Context) {
+	s.mu.Lock()
+	s.keeping = ctx
+	s.mu.Unlock()
+	for _, p := range s.attached() {
+		go p.KeepSchedule(ctx)
+	}
 	nextHouse := s.clock.Now().Add(time.Minute)
 	for {
 		now := s.clock.Now()
@@ -48,6 +54,8 @@ func (s *Site) KeepSchedule(ctx context.Context) {
 		case <-s.clock.Until(next):
 		case <-s.wake:
 		case <-ctx.Done():
+			return
+		case <-s.ctx.Done(): // a place that is detached
 			return
 		}
 	}

@@ -37,7 +37,9 @@ type Options struct {
 	Roots      []string      // of a new site
 	Setup      func(*Config) // of a new site, what else its site.yaml says; may be nil
 	Clock      clock.Clock
-	Logger     *slog.Logger
+	// OnPlace is told of each further place of the site when it is attached; may be nil.
+	OnPlace func(*Site)
+	Logger  *slog.Logger
 }
 
 // Site is an open site.
@@ -58,6 +60,7 @@ type Site struct {
 	cancel context.CancelFunc
 	jobs   sync.WaitGroup
 
+	onPlace   func(*Site)      // told of each further place that is attached
 	journal   *journal.Journal // nil: every snapshot looks at everything
 	followers followers
 
@@ -75,6 +78,8 @@ type Site struct {
 	links      map[string]*transfer.Link
 	peerAddr   net.Addr
 	cut        bool              // the peer line is cut, for demos and tests
+	places     map[string]*Site  // further places that are attached, by name
+	keeping    context.Context   // in which the schedule is kept; nil: it is not
 	paces      map[string]*paced // by peer
 	going      map[string]*going // runs of routes, by route
 	alarmed    time.Time         // when alarms were last looked for
@@ -101,8 +106,8 @@ func Open(opt Options) (*Site, error) {
 	if err != nil {
 		return nil, err
 	}
-	s := &Site{dir: dir, clock: opt.Clock, log: opt.Logger, lock: lock, wake: make(chan struct{}, 1), events: newHub(),
-		active: map[int64]*job{}, busy: map[string]chan struct{}{}, links: map[string]*transfer.Link{}, paces: map[string]*paced{}, going: map[string]*going{}}
+	s := &Site{dir: dir, clock: opt.Clock, log: opt.Logger, lock: lock, onPlace: opt.OnPlace, wake: make(chan struct{}, 1), events: newHub(),
+		active: map[int64]*job{}, busy: map[string]chan struct{}{}, links: map[string]*transfer.Link{}, places: map[string]*Site{}, paces: map[string]*paced{}, going: map[string]*going{}}
 	s.ctx, s.cancel = context.WithCancel(context.Background())
 	if err := s.open(opt); err != nil {
 		s.Close()
@@ -172,11 +177,20 @@ func (s *Site) open(opt Options) (err error) {
 	if err := s.clearTargets(); err != nil {
 		return err
 	}
-	return s.reconcile()
+	if err := s.reconcile(); err != nil {
+		return err
+	}
+	s.openPlaces()
+	return nil
 }
 
 // Close ends running work safely and releases the data directory.
 func (s *Site) Close() error {
+	for _, p := range s.attached() {
+		if err := p.Close(); err != nil {
+			s.log.Error("a place could not be closed", "place", p.Name(), "error", err)
+		}
+	}
 	s.cancel()
 	s.jobs.Wait()
 	s.mu.Lock()

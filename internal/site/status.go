@@ -314,7 +314,7 @@ func (s *Site) sentences(st *api.Status, held string) {
 			add(api.Sentence{Text: fmt.Sprintf("Route %s: %s", r.Name, r.Sentence), Weight: "act", About: "route " + r.Name, Next: "Test the site", Command: "candid site check " + peer, Link: "/sites"})
 		case "waiting":
 			x := api.Sentence{Text: fmt.Sprintf("Route %s: %s", r.Name, r.Sentence), Weight: "look", Next: "Look at the route", Command: "candid route show " + r.Name, Link: "/sites"}
-			if r.FailingSince != nil {
+			if r.FailingSince != nil && !strings.Contains(r.LastError, detached) {
 				x.Weight, x.About = "act", "route "+r.Name
 			}
 			add(x)

@@ -235,8 +235,12 @@ func TestThorough(t *testing.T) {
 		s, err := Open(t.TempDir(), Options{Key: testKey, Thorough: i == 1})
 		require.NoError(t, err)
 		w := s.NewWriter(s.NewLease())
-		text := []byte(strings.Repeat("Quercus faginea, leaf, verso; Quercus suber, bark. ", 4000))
-		for k := range 10 {
+		rng, words := rand.New(rand.NewPCG(1, 2)), strings.Fields("Quercus faginea suber leaf bark verso recto sheet collected near the river by hand in spring")
+		var text []byte
+		for range 20_000 {
+			text = append(append(text, words[rng.IntN(len(words))]...), ' ')
+		}
+		for k := range 3 {
 			_, err := w.PutChunk(append(append(make([]byte, object.Headroom), text...), byte(k)))
 			require.NoError(t, err)
 		}

@@ -101,13 +101,23 @@ func muxConfig() *yamux.Config {
 
 // Dial connects to a peer that must show one of the given keys.
 func Dial(ctx context.Context, address string, id *Identity, want ...ed25519.PublicKey) (*Link, error) {
-	d := &tls.Dialer{NetDialer: &net.Dialer{Timeout: 10 * time.Second}, Config: id.config(want)}
-	conn, err := d.DialContext(ctx, "tcp", address)
+	plain, err := (&net.Dialer{Timeout: 10 * time.Second}).DialContext(ctx, "tcp", address)
 	if err != nil {
 		return nil, err
 	}
-	state := conn.(*tls.Conn).ConnectionState()
-	key := state.PeerCertificates[0].PublicKey.(ed25519.PublicKey) // as VerifyPeerCertificate saw
+	return Over(ctx, plain, address, id, want...)
+}
+
+// Over makes a link over a connection to a peer that must show one of the given keys.
+func Over(ctx context.Context, plain net.Conn, address string, id *Identity, want ...ed25519.PublicKey) (*Link, error) {
+	conn := tls.Client(plain, id.config(want))
+	hctx, cancel := context.WithTimeout(ctx, 15*time.Second)
+	defer cancel()
+	if err := conn.HandshakeContext(hctx); err != nil {
+		plain.Close()
+		return nil, err
+	}
+	key := conn.ConnectionState().PeerCertificates[0].PublicKey.(ed25519.PublicKey) // as VerifyPeerCertificate saw
 	mux, err := yamux.Client(conn, muxConfig())
 	if err != nil {
 		conn.Close()

@@ -1,0 +1,275 @@
+package site
+
+import (
+	"context"
+	"crypto/ed25519"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"net"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"candidharbor/api"
+	"candidharbor/internal/catalog"
+	"candidharbor/internal/policy"
+	"candidharbor/internal/transfer"
+
+	"golang.org/x/sys/unix"
+)
+
+// A further place of a site, such as a disk that comes and goes, is a site of its own that
+// lives in the same process and listens nowhere: it has its own store, catalogue, rules,
+// floor and key, all on the disk. Routes to it are like any other.
+
+const (
+	placesSetting = "places"
+	placeAddress  = "place:"
+)
+
+// placePaths are the attached and detached places of this site, by name.
+func (s *Site) placePaths() (map[string]string, error) {
+	raw, err := s.cat.Setting(placesSetting)
+	paths := map[string]string{}
+	if err != nil || raw == "" {
+		return paths, err
+	}
+	return paths, json.Unmarshal([]byte(raw), &paths)
+}
+
+func (s *Site) setPlaces(paths map[string]string) error {
+	raw, err := json.Marshal(paths)
+	if err != nil {
+		return err
+	}
+	err = s.cat.Set(placesSetting, string(raw))
+	s.cat.Settle()
+	return err
+}
+
+// openPlaces opens the places whose directories are there.
+func (s *Site) openPlaces() {
+	paths, err := s.placePaths()
+	if err != nil {
+		s.log.Error("the places of this site cannot be listed", "error", err)
+		return
+	}
+	for name, dir := range paths {
+		if _, err := os.Stat(filepath.Join(dir, "site.yaml")); err != nil {
+			s.log.Warn("a place is not attached", "place", name, "path", dir)
+		} else if err := s.openPlace(name, dir); err != nil {
+			s.log.Error("a place cannot be opened", "place", name, "path", dir, "error", err)
+		}
+	}
+}
+
+func (s *Site) openPlace(name, dir string) error {
+	off := false
+	p, err := Open(Options{Data: dir, Name: name, Listen: "127.0.0.1:0", PeerListen: "127.0.0.1:0", Roots: s.cfg.Roots, Clock: s.clock, Logger: s.log.With("place", name),
+		Setup: func(c *Config) { c.Journal = &off }})
+	if err != nil {
+		return err
+	}
+	if err := s.acquaint(p, name, dir); err != nil {
+		return errors.Join(err, p.Close())
+	}
+	s.mu.Lock()
+	s.places[name] = p
+	keeping := s.keeping
+	s.mu.Unlock()
+	if s.onPlace != nil {
+		s.onPlace(p)
+	}
+	if keeping != nil {
+		go p.KeepSchedule(keeping)
+	}
+	s.tell("sites")
+	return nil
+}
+
+// acquaint makes the site and its place know each other's present keys.
+func (s *Site) acquaint(p *Site, name, dir string) error {
+	everything := catalog.Grants{Offer: true, Read: true, See: true, Configure: true}
+	known := func(cat *catalog.Catalog, peer *catalog.Peer) error {
+		old, err := cat.Peer(peer.Name)
+		if errors.Is(err, catalog.ErrNone) {
+			peer.Paired, peer.Seen = catalog.At(s.clock.Now()), catalog.At(s.clock.Now())
+			return cat.PutPeer(peer)
+		} else if err != nil {
+			return err
+		}
+		if old.Key != peer.Key { // one of both has a new key, and both are here to say so
+			old.Former.V, old.Key, old.NextKey = append(old.Former.V, old.Key), peer.Key, ""
+		}
+		old.Addresses = peer.Addresses
+		return cat.PutPeer(old)
+	}
+	return errors.Join(
+		known(s.cat, &catalog.Peer{Name: name, Key: hex.EncodeToString(p.identity().Public()), Addresses: catalog.JSON[[]string]{V: []string{placeAddress + dir}},
+			Grants: catalog.JSON[catalog.Grants]{V: catalog.Grants{Offer: true, Read: true, See: true}}, Granted: catalog.JSON[catalog.Grants]{V: everything}, Former: catalog.JSON[[]string]{V: []string{}}}),
+		known(p.cat, &catalog.Peer{Name: s.Name(), Key: hex.EncodeToString(s.identity().Public()), Addresses: catalog.JSON[[]string]{V: []string{}},
+			Grants: catalog.JSON[catalog.Grants]{V: everything}, Granted: catalog.JSON[catalog.Grants]{V: catalog.Grants{Offer: true, Read: true, See: true}}, Former: catalog.JSON[[]string]{V: []string{}}}))
+}
+
+// dialPlace makes a line to a place of this site.
+func (s *Site) dialPlace(ctx context.Context, name, dir string, keys []ed25519.PublicKey) (*transfer.Link, error) {
+	s.mu.Lock()
+	p := s.places[name]
+	s.mu.Unlock()
+	if p == nil {
+		return nil, fmt.Errorf("%s: when its disk is there again, candid place attach %s --path %s", detached, name, dir)
+	}
+	fds, err := unix.Socketpair(unix.AF_UNIX, unix.SOCK_STREAM|unix.SOCK_CLOEXEC|unix.SOCK_NONBLOCK, 0)
+	if err != nil {
+		return nil, err
+	}
+	var ends [2]net.Conn
+	for i, fd := range fds {
+		f := os.NewFile(uintptr(fd), "place")
+		ends[i], err = net.FileConn(f)
+		f.Close()
+		if err != nil {
+			return nil, err
+		}
+	}
+	p.jobs.Add(1)
+	go func() {
+		defer p.jobs.Done()
+		if err := p.accept(ends[1]); err != nil && p.ctx.Err() == nil {
+			p.log.Info("the line within the site ended", "error", err)
+		}
+	}()
+	return transfer.Over(ctx, ends[0], "within this site", s.identity(), keys...)
+}
+
+const detached = "it is detached"
+
+// Attach opens a further place of this site in a directory, making one there when it is
+// empty. What it held before is there again.
+func (s *Site) Attach(name, dir string) (string, error) {
+	if err := policy.CheckName("place", name); err != nil {
+		return "", &Error{Misuse, err}
+	}
+	dir, _, err := s.underRoot(dir, true)
+	if err != nil {
+		return "", err
+	}
+	paths, err := s.placePaths()
+	if err != nil {
+		return "", err
+	}
+	release, err := s.hold(s.ctx, "places")
+	if err != nil {
+		return "", err
+	}
+	defer release()
+	s.mu.Lock()
+	is := s.places[name] != nil
+	s.mu.Unlock()
+	if is {
+		return "", conflict("place %s is attached already, at %s", name, paths[name])
+	}
+	if peer, err := s.cat.Peer(name); err == nil && !strings.HasPrefix(strings.Join(peer.Addresses.V, " "), placeAddress) || name == s.Name() {
+		return "", conflict("%s is the name of a site: choose another for the place", name)
+	}
+	entries, err := os.ReadDir(dir)
+	if err != nil {
+		return "", bad("%s: %s", dir, plain(err))
+	}
+	fresh := !slices.ContainsFunc(entries, func(e os.DirEntry) bool { return e.Name() == "site.yaml" })
+	if fresh && slices.ContainsFunc(entries, func(e os.DirEntry) bool { return e.Name() != "lost+found" }) {
+		return "", conflict("%s holds something else already: a place needs a directory of its own", dir)
+	}
+	if err := s.openPlace(name, dir); err != nil {
+		return "", &Error{Conflict, err}
+	}
+	paths[name] = dir
+	if err := s.setPlaces(paths); err != nil {
+		return "", err
+	}
+	routes, err := s.cat.Routes()
+	if err != nil {
+		return "", err
+	}
+	waiting := 0
+	for _, r := range routes { // what waited for the disk goes on
+		if r.Peer == name && !r.NextTry.IsZero() {
+			r.NextTry = catalog.Time{}
+			waiting++
+			if err := s.cat.PutRoute(r); err != nil {
+				return "", err
+			}
+		}
+	}
+	s.changed("sites")
+	words := fmt.Sprintf("%s/%s is attached at %s", s.Name(), name, dir)
+	if fresh {
+		return words + fmt.Sprintf(", empty. Carry snapshots there: candid route add NAME --to %s --volumes key=value", name), nil
+	}
+	if waiting > 0 {
+		return words + fmt.Sprintf("; %s that waited for it goes on.", many(waiting, "route")), nil
+	}
+	return words + ", with all that it held.", nil
+}
+
+// Detach closes a place, so that its disk can be taken away. What it is owed stays owed.
+func (s *Site) Detach(name string) (string, error) {
+	release, err := s.hold(s.ctx, "places")
+	if err != nil {
+		return "", err
+	}
+	defer release()
+	s.mu.Lock()
+	p, l := s.places[name], s.links[name]
+	s.mu.Unlock()
+	if p == nil {
+		return "", conflict("place %s is not attached", name)
+	}
+	if l != nil {
+		l.Close()
+	}
+	s.mu.Lock()
+	delete(s.places, name)
+	s.mu.Unlock()
+	if err := p.Close(); err != nil {
+		return "", err
+	}
+	s.changed("sites")
+	return fmt.Sprintf("%s/%s is detached: its disk can be taken away. Routes to it wait, and what they carry stays owed.", s.Name(), name), nil
+}
+
+// Places lists the further places of this site.
+func (s *Site) Places() ([]api.Place, error) {
+	paths, err := s.placePaths()
+	if err != nil {
+		return nil, err
+	}
+	out := []api.Place{}
+	for name, dir := range paths {
+		v := api.Place{Name: name, Path: dir}
+		s.mu.Lock()
+		p := s.places[name]
+		s.mu.Unlock()
+		if p != nil {
+			u := p.store.Usage()
+			v.Attached, v.Snapshots, v.StoredBytes, v.FreeBytes = true, u.Snapshots, u.StoredBytes, u.FreeBytes
+		}
+		out = append(out, v)
+	}
+	slices.SortFunc(out, func(a, b api.Place) int { return strings.Compare(a.Name, b.Name) })
+	return out, nil
+}
+
+// attached are the places that are there now.
+func (s *Site) attached() []*Site {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	var out []*Site
+	for _, p := range s.places {
+		out = append(out, p)
+	}
+	return out
+}
