@@ -120,6 +120,7 @@ type Snapshot struct {
 	OutOfTurn    string            `json:"outOfTurn,omitempty" doc:"why it stands for nothing here until it is admitted"`
 	Referenced   int64             `json:"referenced,omitempty" doc:"stored bytes it needs"`
 	Unique       int64             `json:"unique,omitempty" doc:"stored bytes that would come back if only it went"`
+	Part         string            `json:"part,omitempty" doc:"which part of the volume it is, of a copy that a route chose"`
 	FarPlaces    []string          `json:"farPlaces,omitempty"`
 }
 

@@ -112,15 +112,17 @@ type Route struct {
 
 // RouteTerms are what a route says beside its volumes and its ends.
 type RouteTerms struct {
-	When          string `json:"when,omitempty" doc:"nothing: after every snapshot (pull: every 15 minutes); on demand; or a cadence such as daily at 22:00"`
-	Zone          string `json:"zone,omitempty" doc:"of the cadence; UTC when not given"`
-	Carry         string `json:"carry,omitempty" doc:"nothing: what the rules there keep; all; or key=value of a snapshot's label"`
-	Priority      int    `json:"priority,omitempty" minimum:"0" maximum:"9" doc:"1 to 9: its share of the pace; 5 when not given"`
-	Cap           string `json:"cap,omitempty" doc:"a rate of its own, such as 5 Mbit/s"`
-	WithinSeconds int64  `json:"withinSeconds,omitempty" minimum:"0" doc:"a run must finish within; else there is an alarm"`
-	Onward        bool   `json:"onward,omitempty" doc:"carry volumes of other sites on as well"`
-	Standby       string `json:"standby,omitempty" enum:",exact,additive" doc:"the far side lays copies out ready for use"`
-	Tell          string `json:"tell,omitempty" enum:",lag,counts,nothing" doc:"what the source of a route that pulls learns; lag when not given"`
+	When          string   `json:"when,omitempty" doc:"nothing: after every snapshot (pull: every 15 minutes); on demand; or a cadence such as daily at 22:00"`
+	Zone          string   `json:"zone,omitempty" doc:"of the cadence; UTC when not given"`
+	Carry         string   `json:"carry,omitempty" doc:"nothing: what the rules there keep; all; or key=value of a snapshot's label"`
+	Priority      int      `json:"priority,omitempty" minimum:"0" maximum:"9" doc:"1 to 9: its share of the pace; 5 when not given"`
+	Cap           string   `json:"cap,omitempty" doc:"a rate of its own, such as 5 Mbit/s"`
+	WithinSeconds int64    `json:"withinSeconds,omitempty" minimum:"0" doc:"a run must finish within; else there is an alarm"`
+	Onward        bool     `json:"onward,omitempty" doc:"carry volumes of other sites on as well"`
+	In            []string `json:"in,omitempty" doc:"paths that it carries; all when none is given"`
+	Out           []string `json:"out,omitempty" doc:"paths that it leaves out"`
+	Standby       string   `json:"standby,omitempty" enum:",exact,additive" doc:"the far side lays copies out ready for use"`
+	Tell          string   `json:"tell,omitempty" enum:",lag,counts,nothing" doc:"what the source of a route that pulls learns; lag when not given"`
 }
 
 // RouteVolume is how far a route is with one volume.

@@ -6,6 +6,7 @@ import (
 	"net"
 	"os"
 	"path/filepath"
+	"strings"
 	"testing"
 	"time"
 
@@ -62,7 +63,7 @@ func TestConsole(t *testing.T) {
 		require.Empty(t, list, name)
 	}
 	for path, ready := range map[string]string{"/": `document.body.innerText.includes("archive")`, "/volumes": `document.querySelector("table.plain")`, "/policies?policy=all": `document.querySelectorAll("figure svg path").length > 1`,
-		"/sites": `document.body.innerText.includes("Newest state there")`, "/runs": `document.querySelector("table.plain a")`, "/space": `document.body.innerText.includes("Comes back by itself")`,
+		"/sites": `document.body.innerText.includes("It says of itself")`, "/routes/to-dr": `document.body.innerText.includes("Newest state there")`, "/alarms": `document.body.innerText.includes("They go to")`, "/runs": `document.querySelector("table.plain a")`, "/space": `document.body.innerText.includes("Comes back by itself")`,
 		"/objectives": `document.querySelector("table.plain svg")`} {
 		require.NoError(t, p.Do(20*time.Second, chromedp.Navigate(a.url+path)), path)
 		require.NoError(t, p.Wait(ready), path)
@@ -124,6 +125,46 @@ func TestConsole(t *testing.T) {
 		is("marks drawn in each lane", all('[role="slider"] svg [fill="var(--ink)"]').length >= tl.lanes.length, true);
 		is("why", tl.lanes[0].marks.every(m => m.why !== ""), true);`)
 
+	truth("/sites", `document.body.innerText.includes("It says of itself")`, `
+		const routes = await get("/routes"), sites = await get("/sites");
+		const map = all('svg[role="group"]')[0];
+		is("routes on the map", map.querySelectorAll("a").length, routes.length);
+		for (const r of routes) {
+			const link = map.querySelector('a[href="/routes/' + r.name + '"]');
+			is(r.name, link && link.textContent, r.name + " is " + r.state);
+			is("sentence of " + r.name, document.body.innerText.includes(r.sentence.replace(/ its newest states.*/, "")), true);
+		}
+		for (const s of sites) is("grants of " + s.name, document.body.innerText.includes("Here it may " + s.grants.words + ". There this site may " + s.granted.words + "."), true);`)
+	exactly := func(text string) chromedp.Action {
+		return chromedp.Click(`(//button[normalize-space(.)="`+text+`"])[1]`, chromedp.BySearch)
+	}
+	// A route is paused from elsewhere, and the map says so without a reload.
+	a.run("route", "pause", "to-dr")
+	require.NoError(t, p.Wait(`[...document.querySelectorAll("svg a")].some(x => x.textContent === "to-dr is paused")`))
+	a.run("route", "resume", "to-dr")
+	require.NoError(t, p.Wait(`[...document.querySelectorAll("svg a")].some(x => x.textContent.startsWith("to-dr is") && !x.textContent.includes("paused"))`))
+	// The pace is set, drawn by hours, and taken back; grants are given.
+	require.NoError(t, p.Do(20*time.Second, exactly("pace"), chromedp.WaitVisible("textarea")))
+	faultless("the pace sheet")
+	require.NoError(t, p.Do(20*time.Second, chromedp.SendKeys("textarea", "20 Mbit/s at noon"), exactly("Save it")))
+	require.NoError(t, p.Wait(`document.body.innerText.includes("expected the end, or between, on or in")`))
+	require.NoError(t, p.Do(20*time.Second, chromedp.SendKeys("textarea", strings.Repeat("\b", 7)+"on sat\nnothing on sun"), exactly("Save it")))
+	require.NoError(t, p.Wait(`document.querySelectorAll('svg[aria-label^="Pace by hour"] rect').length === 168`))
+	faultless("a pace")
+	require.NoError(t, p.Do(20*time.Second, exactly("grants"), chromedp.WaitVisible(`//label[contains(., "configure")]/input`, chromedp.BySearch)))
+	faultless("the grants sheet")
+	require.NoError(t, p.Do(20*time.Second, chromedp.Click(`//label[contains(., "configure")]/input`, chromedp.BySearch), exactly("Save it")))
+	require.NoError(t, p.Wait(`document.body.innerText.includes("Here it may bring snapshots, configure it.")`))
+	// A route is looked at before it is opened, opened, and closed again.
+	require.NoError(t, p.Do(20*time.Second, exactly("Open a route"), chromedp.WaitVisible(`input[placeholder="collection=herbarium"]`)))
+	faultless("the route sheet")
+	require.NoError(t, p.Do(20*time.Second, chromedp.SendKeys(`input[placeholder="to-stonewick"]`, "maps"), chromedp.SendKeys(`input[placeholder="collection=herbarium"]`, "k=v"), exactly("What would it carry?")))
+	require.NoError(t, p.Wait(`document.body.innerText.includes("It carries 1 snapshot of 1 volume to stonewick")`))
+	require.NoError(t, p.Do(20*time.Second, exactly("Open it")))
+	require.NoError(t, p.Wait(`document.querySelector('svg a[href="/routes/maps"]')`))
+	require.NoError(t, p.Do(20*time.Second, chromedp.Navigate(a.url+"/routes/maps"), exactly("close it"), exactly("Close it")))
+	require.NoError(t, p.Wait(`location.pathname === "/sites" && !document.querySelector('svg a[href="/routes/maps"]')`))
+
 	require.NoError(t, p.Do(20*time.Second, chromedp.Navigate(a.url+"/volumes/archive")))
 	require.NoError(t, p.Wait(`document.body.innerText.includes("letters/")`), "the newest state still has the folder")
 	faultless("/volumes/archive")
@@ -136,9 +177,6 @@ func TestConsole(t *testing.T) {
 	// A keep mark with its reason, and back; a pause, and on.
 	require.NoError(t, p.Do(20*time.Second, chromedp.Navigate(a.url+"/volumes/archive")))
 	require.NoError(t, p.Wait(`[...document.querySelectorAll("button")].some(b => b.innerText === "keep")`))
-	exactly := func(text string) chromedp.Action {
-		return chromedp.Click(`(//button[normalize-space(.)="`+text+`"])[1]`, chromedp.BySearch)
-	}
 	require.NoError(t, p.Do(20*time.Second, exactly("keep"), chromedp.WaitVisible(`//button[.="Keep it"]`, chromedp.BySearch)))
 	faultless("the keep sheet")
 	require.NoError(t, p.Do(20*time.Second, chromedp.SendKeys(`form input.field.w-full`, "signed by the auditor"), exactly("Keep it")))

@@ -63,6 +63,7 @@ type Root struct {
 	RemarkCount int64             `cbor:"21,keyasint,omitempty"`
 	ChunkAvg    uint32            `cbor:"22,keyasint"` // chunker parameter of the lineage, bytes
 	Set         *Set              `cbor:"23,keyasint,omitempty"`
+	Derived     *Derived          `cbor:"24,keyasint,omitempty"` // it is a part of another snapshot
 
 	Links ID `cbor:"-"`
 }
@@ -73,6 +74,15 @@ type Set struct {
 	ID    [16]byte
 	Group string
 	Of    uint32 // snapshots in it
+}
+
+// Derived says of which part of which snapshot a root is. Its lineage is one of its own,
+// made from that of the whole and the part.
+type Derived struct {
+	_    struct{} `cbor:",toarray"`
+	From ID
+	In   []string // paths; none: all
+	Out  []string
 }
 
 // BeganTime returns Began as a time.

@@ -56,6 +56,12 @@ func (c *Catalog) Granted(name string, g Grants, recipient string) error {
 	return err
 }
 
+// SetAddresses stores where a peer is reached, and nothing else of its row.
+func (c *Catalog) SetAddresses(name string, addresses []string) error {
+	_, err := c.db.Exec(`UPDATE peers SET addresses=? WHERE name=?`, JSON[[]string]{V: addresses}, name)
+	return err
+}
+
 // SetGrants stores what a peer may do here, durably, and nothing else of its row.
 func (c *Catalog) SetGrants(name string, g Grants) error {
 	_, err := c.db.Exec(`UPDATE peers SET grants=? WHERE name=?`, JSON[Grants]{V: g}, name)
@@ -201,6 +207,8 @@ type Terms struct {
 	When     string        `json:"when,omitempty"`    // empty: after every snapshot; "on demand"; or a cadence
 	Zone     string        `json:"zone,omitempty"`    // of the cadence; empty: UTC
 	Carry    string        `json:"carry,omitempty"`   // empty: what the far rules keep; "all"; or "key=value" of a snapshot's label
+	In       []string      `json:"in,omitempty"`      // paths that it carries; none: all
+	Out      []string      `json:"out,omitempty"`     // paths that it leaves out
 	Priority int           `json:"priority,omitzero"` // 1 to 9; 0: 5
 	Cap      int64         `json:"cap,omitempty"`     // bytes a second of its own
 	Within   time.Duration `json:"within,omitempty"`  // finish within

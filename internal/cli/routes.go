@@ -23,6 +23,8 @@ func termFlags() []cli.Flag {
 		&cli.StringFlag{Name: "cap", Usage: "a rate of its own, such as \"5 Mbit/s\""},
 		&cli.DurationFlag{Name: "finish-within", Usage: "how long a run may take, such as 2h, before there is an alarm"},
 		&cli.BoolFlag{Name: "onward", Usage: "carry volumes of other sites on as well"},
+		&cli.StringSliceFlag{Name: "in", Usage: "carry this path of each volume only; may be given several times"},
+		&cli.StringSliceFlag{Name: "out", Usage: "leave this path out"},
 		&cli.StringFlag{Name: "standby", Usage: "exact or additive: the far side lays copies out ready for use"},
 		&cli.StringFlag{Name: "tell", Usage: "what the source of a route --from learns: lag, counts or nothing; lag when not given"},
 	}
@@ -34,6 +36,12 @@ func terms(cmd *cli.Command, t api.RouteTerms) api.RouteTerms {
 		if cmd.IsSet(name) {
 			*to = cmd.String(name)
 		}
+	}
+	if cmd.IsSet("in") {
+		t.In = cmd.StringSlice("in")
+	}
+	if cmd.IsSet("out") {
+		t.Out = cmd.StringSlice("out")
 	}
 	if cmd.IsSet("priority") {
 		t.Priority = cmd.Int("priority")
@@ -171,6 +179,12 @@ func termWords(r *api.Route) string {
 		out += ", all snapshots"
 	default:
 		out += ", snapshots labelled " + t.Carry
+	}
+	if len(t.In) > 0 {
+		out += ", only " + strings.Join(t.In, ", ")
+	}
+	if len(t.Out) > 0 {
+		out += ", without " + strings.Join(t.Out, ", ")
 	}
 	if t.Priority != 0 {
 		out += ", priority " + strconv.Itoa(t.Priority)

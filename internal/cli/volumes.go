@@ -376,6 +376,9 @@ func snapshotShow(ctx context.Context, f *face, cmd *cli.Command) error {
 			f.say("seen until   %s", whenPtr(s.SeenUntil))
 		}
 		f.say("cause        %s", s.Cause)
+		if s.Part != "" {
+			f.say("part         %s", s.Part)
+		}
 		if s.Group != "" {
 			f.say("set          of the group %s; the whole set is kept, removed and recalled together", s.Group)
 		}

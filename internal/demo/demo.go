@@ -400,6 +400,11 @@ func (s *story) nightWithout() error {
 	if s.larkfield, err = s.open("larkfield", s.opt.Listen); err != nil {
 		return err
 	}
+	for _, p := range []string{"stonewick", "mereside"} { // each learns where Larkfield is now
+		if _, err := s.larkfield.Site.CheckPeer(s.ctx, p); err != nil {
+			return err
+		}
+	}
 	if _, err := s.larkfield.Site.Step(s.ctx, true); err != nil {
 		return err
 	}

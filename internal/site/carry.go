@@ -29,6 +29,9 @@ func (s *Site) carries(r *catalog.Route, v *catalog.Volume) bool {
 	case v.Origin == s.Name():
 		return true
 	}
+	if !termParts(r.Terms.V).Whole() { // a part has to be signed by who took the whole
+		return false
+	}
 	return v.Origin != r.Peer && (r.Terms.V.Onward || slices.Contains(r.Volumes.V.Names, v.Name))
 }
 
@@ -137,10 +140,22 @@ func (s *Site) carryOne(ctx context.Context, r *catalog.Route, link *transfer.Li
 	if err != nil {
 		return err
 	}
+	q := transfer.CarryRequest{Lineage: lineageOf(w.v.Lineage), Root: id, Bases: w.bases}
+	part := !termParts(r.Terms.V).Whole()
+	if part {
+		if q, bring, err = s.derive(r, row, id); err != nil {
+			return err
+		}
+	}
+	q.Volume, q.Origin, q.Rules, q.SetOf, q.Standby = nameAtOrigin(w.v), w.v.Origin, w.rs.proposal(s.Place()), setOf, r.Terms.V.Standby
 	one := &transfer.Meter{}
-	c := &transfer.Sender{Store: s.store, Marks: bring, Meter: one, Limit: limit, Request: transfer.CarryRequest{Lineage: lineageOf(w.v.Lineage), Volume: nameAtOrigin(w.v),
-		Origin: w.v.Origin, Root: id, Bases: w.bases, Rules: w.rs.proposal(s.Place()), SetOf: setOf, Standby: r.Terms.V.Standby}}
+	c := &transfer.Sender{Store: s.store, Marks: bring, Meter: one, Limit: limit, Request: q}
 	err = c.Run(ctx, link)
+	if part {
+		if derr := s.derivedArrived(r, &q, err == nil && newestOf(w, row)); derr != nil && err == nil {
+			err = derr
+		}
+	}
 	total.OfferedObjects.Add(one.OfferedObjects.Load())
 	total.OfferedBytes.Add(one.OfferedBytes.Load())
 	total.TotalBytes.Add(one.TotalBytes.Load())
@@ -157,6 +172,15 @@ func (s *Site) carryOne(ctx context.Context, r *catalog.Route, link *transfer.Li
 	err = s.cat.PutCarried(r.Name, catalog.Carried{Snapshot: row.ID, At: catalog.At(s.clock.Now()), SeenUntil: row.SeenUntil, Marked: row.Marked})
 	s.verdicts.drop([]string{w.v.Name}) // what was owed is there
 	return err
+}
+
+// newestOf reports whether a snapshot is the newest that the far side will have of its
+// volume.
+func newestOf(w *routeWork, row *catalog.Snapshot) bool {
+	if len(w.want) > 0 && w.want[0].ID != row.ID {
+		return false
+	}
+	return len(w.want) > 0 || len(w.bases) == 0 || w.bases[0].String() == row.ID
 }
 
 // travelling returns the records of a snapshot's marks that go wherever it goes.

@@ -253,6 +253,8 @@ type hello struct {
 	Grants *catalog.Grants `cbor:"3,keyasint,omitempty"` // what the other end may do here
 	// Recipient is for whom crates for the site are sealed.
 	Recipient string `cbor:"4,keyasint,omitempty"`
+	// Addresses are how the site is reached at present.
+	Addresses []string `cbor:"5,keyasint,omitempty"`
 }
 
 func (s *Site) serveHello(peer *catalog.Peer, body []byte, st *transfer.Stream) error {
@@ -261,13 +263,34 @@ func (s *Site) serveHello(peer *catalog.Peer, body []byte, st *transfer.Stream) 
 		return err
 	}
 	if h.Grants != nil {
-		if err := s.cat.Granted(peer.Name, *h.Grants, recipientOf(h)); err != nil {
+		if err := s.learn(peer, h); err != nil {
 			return err
 		}
-		s.tell("sites")
 	}
-	return st.Reply(hello{Name: s.Name(), Now: s.clock.Now().UnixNano(), Grants: &peer.Grants.V, Recipient: s.sealed.Recipient().String()})
+	return st.Reply(hello{Name: s.Name(), Now: s.clock.Now().UnixNano(), Grants: &peer.Grants.V, Recipient: s.sealed.Recipient().String(), Addresses: s.addresses()})
 }
+
+// learn notes what a peer says of itself: what this site may do there, for whom to seal,
+// and where it is now.
+func (s *Site) learn(p *catalog.Peer, h hello) error {
+	defer s.tell("sites")
+	if err := s.cat.Granted(p.Name, *h.Grants, recipientOf(h)); err != nil {
+		return err
+	}
+	within := len(p.Addresses.V) > 0 && strings.HasPrefix(p.Addresses.V[0], placeAddress)
+	if within || len(h.Addresses) == 0 || len(h.Addresses) > mostAddresses || slices.Equal(h.Addresses, p.Addresses.V) {
+		return nil
+	}
+	for _, a := range h.Addresses {
+		if _, _, err := net.SplitHostPort(a); err != nil {
+			return nil
+		}
+	}
+	return s.cat.SetAddresses(p.Name, h.Addresses)
+}
+
+// mostAddresses is how many addresses a peer may have.
+const mostAddresses = 16
 
 // greet asks a peer who it is and tells it what it may do here.
 func (s *Site) greet(ctx context.Context, p *catalog.Peer) (h hello, addr string, rtt time.Duration, err error) {
@@ -279,13 +302,12 @@ func (s *Site) greet(ctx context.Context, p *catalog.Peer) (h hello, addr string
 		addr = ""
 	}
 	begin := time.Now()
-	if err := link.Ask("hello", hello{Name: s.Name(), Grants: &p.Grants.V, Recipient: s.sealed.Recipient().String()}, &h); err != nil {
+	if err := link.Ask("hello", hello{Name: s.Name(), Grants: &p.Grants.V, Recipient: s.sealed.Recipient().String(), Addresses: s.addresses()}, &h); err != nil {
 		return h, addr, 0, &Error{Elsewhere, fmt.Errorf("site %s: %w", p.Name, err)}
 	}
 	rtt = time.Since(begin)
 	if h.Grants != nil {
-		err = s.cat.Granted(p.Name, *h.Grants, recipientOf(h))
-		s.tell("sites")
+		err = s.learn(p, h)
 	}
 	return h, addr, rtt, err
 }

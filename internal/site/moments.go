@@ -214,6 +214,7 @@ func (s *Site) Snapshot(id string) (*api.Snapshot, error) {
 	if err != nil {
 		return nil, err
 	}
+	v.Part = partWords(root.Derived)
 	for _, r := range root.Remarks {
 		v.Remarks = append(v.Remarks, api.Remark{Path: printable(r.Path), What: r.What})
 	}

@@ -167,7 +167,7 @@ func (s *Site) servePair(key ed25519.PublicKey, body []byte, st *transfer.Stream
 	if err := s.sameKeyAs(q.Name, hex.EncodeToString(key)); err != nil {
 		return err
 	}
-	if len(q.Addresses) > 16 {
+	if len(q.Addresses) > mostAddresses {
 		return fmt.Errorf("%d addresses are too many", len(q.Addresses))
 	}
 	g, err := s.cat.UseInvitation(object.Sum(q.Secret).String(), q.Name, s.clock.Now())

@@ -19,7 +19,10 @@ func (s *Site) reconcile() error {
 	if err != nil {
 		return err
 	}
-	roots := s.store.Roots()
+	roots, err := s.dropDerived(s.store.Roots())
+	if err != nil {
+		return err
+	}
 	have := make(map[string]bool, len(known))
 	for _, id := range known {
 		have[id] = true
@@ -76,7 +79,10 @@ func (s *Site) RebuildCatalogue() (int, error) {
 	if err := s.cat.Set(holdSetting, "the catalogue was rebuilt from the store on request; look at what is there, then release it with: candid store release"); err != nil {
 		return 0, err
 	}
-	roots := s.store.Roots()
+	roots, err := s.dropDerived(s.store.Roots())
+	if err != nil {
+		return 0, err
+	}
 	if err := s.takeUp(roots); err != nil {
 		return 0, err
 	}

@@ -40,6 +40,13 @@ func routeTerms(ask api.RouteTerms, pull bool) (t catalog.Terms, err error) {
 	if k, v, labelled := strings.Cut(t.Carry, "="); t.Carry != "" && t.Carry != carryAll && (!labelled || k == "" || v == "") {
 		return t, bad("carry %q: write all, or a snapshot's label as key=value; nothing means what the rules at the far place keep", t.Carry)
 	}
+	parts, err := partsOf(ask.In, ask.Out)
+	if err != nil {
+		return t, err
+	}
+	if t.In, t.Out = parts.In, parts.Out; !parts.Whole() && (pull || ask.Onward) {
+		return t, bad("paths are chosen at the site that takes the snapshots, of its own volumes: it signs what it leaves out of them")
+	}
 	if ask.Cap != "" {
 		if t.Cap, err = pace.ParseRate(ask.Cap); err != nil {
 			return t, &Error{Misuse, err}
@@ -80,7 +87,7 @@ func routeCadence(t catalog.Terms) (*cadence.Cadence, error) {
 }
 
 func termsView(t catalog.Terms) api.RouteTerms {
-	v := api.RouteTerms{When: t.When, Zone: t.Zone, Carry: t.Carry, Priority: t.Priority, WithinSeconds: int64(t.Within / time.Second), Onward: t.Onward, Tell: t.Tell, Standby: t.Standby}
+	v := api.RouteTerms{When: t.When, Zone: t.Zone, Carry: t.Carry, Priority: t.Priority, WithinSeconds: int64(t.Within / time.Second), Onward: t.Onward, Tell: t.Tell, Standby: t.Standby, In: t.In, Out: t.Out}
 	if t.Cap > 0 {
 		v.Cap = pace.RateWords(t.Cap)
 	}

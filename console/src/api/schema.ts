@@ -2014,8 +2014,12 @@ export interface components {
             cap?: string;
             /** @description nothing: what the rules there keep; all; or key=value of a snapshot's label */
             carry?: string;
+            /** @description paths that it carries; all when none is given */
+            in?: string[] | null;
             /** @description carry volumes of other sites on as well */
             onward?: boolean;
+            /** @description paths that it leaves out */
+            out?: string[] | null;
             /**
              * Format: int64
              * @description 1 to 9: its share of the pace; 5 when not given
@@ -2164,6 +2168,8 @@ export interface components {
             others: number;
             /** @description why it stands for nothing here until it is admitted */
             outOfTurn?: string;
+            /** @description which part of the volume it is, of a copy that a route chose */
+            part?: string;
             place: string;
             reasons: string[] | null;
             /**

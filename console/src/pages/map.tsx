@@ -19,7 +19,7 @@ export function SiteMap({ self, peers, routes, taken }: { self: string; peers: P
   const spread = (k: number, n: number, step: number) => (k - (n - 1) / 2) * step;
   return (
     <div className="overflow-x-auto">
-      <svg viewBox={`0 0 ${W} ${H}`} className="my-3 block w-full min-w-[720px]" role="img" aria-label={`${self} and ${peers.map((p) => p.name).join(", ")}, with ${routes.length} routes`}>
+      <svg viewBox={`0 0 ${W} ${H}`} className="my-3 block w-full min-w-[720px]" role="group" aria-label={`${self} and ${peers.map((p) => p.name).join(", ")}, with ${routes.length} routes`}>
         {rows.map(({ p, y, own }) => (
           <g key={p.name}>
             {own.length === 0 && <line x1={x0} y1={mid} x2={x1} y2={y} stroke="var(--rule)" strokeDasharray="2 6" />}

@@ -47,7 +47,7 @@ export function RoutePage() {
       <Trouble error={run.error ?? hold.error ?? end.error} />
       <p className="my-2 text-sm text-faint">
         Volumes {Object.entries(r.labels ?? {}).map((l) => l.join("=")).join(" and ") || (r.names ?? []).join(", ")}; {t.when || (r.pull ? "every 15 minutes" : "after every snapshot")}; {t.carry === "all" ? "all snapshots" : t.carry ? `snapshots labelled ${t.carry}` : "what the rules there keep"}
-        {t.cap && `; at most ${t.cap}`}{t.priority ? `; priority ${t.priority}` : ""}{t.withinSeconds ? `; to finish within ${span(t.withinSeconds)}` : ""}{t.standby && `; laid out there, ${t.standby}`}{t.onward && "; volumes of other sites too"}.
+        {t.cap && `; at most ${t.cap}`}{t.priority ? `; priority ${t.priority}` : ""}{t.withinSeconds ? `; to finish within ${span(t.withinSeconds)}` : ""}{(t.in ?? []).length > 0 && `; only ${t.in!.join(", ")}`}{(t.out ?? []).length > 0 && `; without ${t.out!.join(", ")}`}{t.standby && `; laid out there, ${t.standby}`}{t.onward && "; volumes of other sites too"}.
         {" "}{size(r.sentBytes)} came over it in all, {size(r.savedBytes)} did not have to. {r.lastOk ? `Last done ${ago(r.lastOk)}.` : ""}
       </p>
       <div className="grid gap-x-10 lg:grid-cols-2">

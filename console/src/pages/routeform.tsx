@@ -6,6 +6,7 @@ import { Field, Sheet, Trouble } from "../parts/bits";
 
 type Terms = Schemas["RouteTerms"];
 
+const lines = (text: string) => (text === "" ? [] : text.split("\n"));
 const pairs = (text: string) => text.split(/[\s,]+/).filter(Boolean);
 const named = (text: string) => pairs(text).filter((p) => p.startsWith("name=")).map((p) => p.slice(5));
 const labelled = (text: string) => Object.fromEntries(pairs(text).filter((p) => !p.startsWith("name=")).map((p) => { const at = p.indexOf("="); return at < 0 ? [p, ""] : [p.slice(0, at), p.slice(at + 1)]; }));
@@ -19,14 +20,15 @@ export function RouteForm({ open, close, peers, route }: { open: boolean; close:
   const [site, setSite] = useState("");
   const [volumes, setVolumes] = useState(chosen(route));
   const [terms, setTerms] = useState<Terms>(route?.terms ?? {});
+  const clean = (): Terms => ({ ...terms, in: (terms.in ?? []).filter(Boolean), out: (terms.out ?? []).filter(Boolean) });
   const other = site || peers[0]?.name || "";
   const set = (change: Partial<Terms>) => setTerms((t) => ({ ...t, ...change }));
-  const ask = () => ({ name: name || `${pull ? "from" : "to"}-${other}`, ...(pull ? { from: other } : { to: other }), labels: labelled(volumes), names: named(volumes), terms });
+  const ask = () => ({ name: name || `${pull ? "from" : "to"}-${other}`, ...(pull ? { from: other } : { to: other }), labels: labelled(volumes), names: named(volumes), terms: clean() });
   const done = () => { void queries.invalidateQueries(); close(); };
   const check = useMutation({ mutationFn: () => told(api.POST("/routes/check", { body: ask() })) });
   const save = useMutation({
     mutationFn: () => route
-      ? told(api.PATCH("/routes/{name}", { params: { path: { name: route.name } }, body: { labels: labelled(volumes), names: named(volumes), terms }, headers: once() }))
+      ? told(api.PATCH("/routes/{name}", { params: { path: { name: route.name } }, body: { labels: labelled(volumes), names: named(volumes), terms: clean() }, headers: once() }))
       : told(api.POST("/routes", { body: ask(), headers: once() })),
     onSuccess: done,
   });
@@ -48,6 +50,8 @@ export function RouteForm({ open, close, peers, route }: { open: boolean; close:
           <Field label="Own limit" help="Beside the pace of the site, such as 5 Mbit/s."><input className="field w-full" value={terms.cap ?? ""} onChange={(e) => set({ cap: e.target.value })} /></Field>
           <Field label="Priority" help="Its share of the pace, 1 to 9; 5 when not given."><input className="field w-24" type="number" min={0} max={9} value={terms.priority ?? ""} onChange={(e) => set({ priority: Number(e.target.value) })} /></Field>
           <Field label="Finish within, in hours" help="A run that takes longer is an alarm."><input className="field w-24" type="number" min={0} step="any" value={terms.withinSeconds ? terms.withinSeconds / 3600 : ""} onChange={(e) => set({ withinSeconds: Math.round(Number(e.target.value) * 3600) })} /></Field>
+          <Field label="Only these paths" help="Of each volume, one a line; nothing: all."><textarea className="field h-14 w-full font-mono text-sm" value={(terms.in ?? []).join("\n")} onChange={(e) => set({ in: lines(e.target.value) })} /></Field>
+          <Field label="Not these paths"><textarea className="field h-14 w-full font-mono text-sm" value={(terms.out ?? []).join("\n")} onChange={(e) => set({ out: lines(e.target.value) })} /></Field>
           <Field label="Standby" help="Lay the newest copy out as a directory there."><select className="field w-full" value={terms.standby ?? ""} onChange={(e) => set({ standby: e.target.value as Terms["standby"] })}><option value="">no</option><option value="exact">exact</option><option value="additive">additive: what goes here stays there</option></select></Field>
           <label className="my-3 flex items-baseline gap-2 text-sm"><input type="checkbox" checked={!!terms.onward} onChange={(e) => set({ onward: e.target.checked })} /> Carry volumes of other sites on as well</label>
         </div>
