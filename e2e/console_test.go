@@ -165,6 +165,16 @@ func TestConsole(t *testing.T) {
 	require.NoError(t, p.Do(20*time.Second, chromedp.Navigate(a.url+"/routes/maps"), exactly("close it"), exactly("Close it")))
 	require.NoError(t, p.Wait(`location.pathname === "/sites" && !document.querySelector('svg a[href="/routes/maps"]')`))
 
+	// A disk is attached, and taken away.
+	require.NoError(t, os.Mkdir(filepath.Join(base, "disk"), 0o755))
+	require.NoError(t, p.Do(20*time.Second, exactly("attach one"), chromedp.WaitVisible(`input[placeholder="shelf-disk"]`)))
+	faultless("the disk sheet")
+	require.NoError(t, p.Do(20*time.Second, chromedp.SendKeys(`input[placeholder="shelf-disk"]`, "shelf"), chromedp.SendKeys(`form input.font-mono`, filepath.Join(base, "disk")), exactly("Attach it")))
+	require.NoError(t, p.Wait(`document.body.innerText.includes("0 snapshots, 0 B")`))
+	faultless("a disk")
+	require.NoError(t, p.Do(20*time.Second, exactly("detach")))
+	require.NoError(t, p.Wait(`document.body.innerText.includes("its disk can be taken away")`))
+
 	require.NoError(t, p.Do(20*time.Second, chromedp.Navigate(a.url+"/volumes/archive")))
 	require.NoError(t, p.Wait(`document.body.innerText.includes("letters/")`), "the newest state still has the folder")
 	faultless("/volumes/archive")

@@ -147,7 +147,7 @@ func deskRefuses(from site.DeskCaller, r *http.Request) string {
 	if r.Method != http.MethodGet && r.Method != http.MethodHead {
 		return fmt.Sprintf("%s may look, and not change anything, here: a person here can let it, with candid site grant %s configure", from.Site, from.Site)
 	}
-	if strings.HasSuffix(path, "/browse") || strings.HasSuffix(path, "/archive") {
+	if strings.HasSuffix(path, "/browse") || strings.HasSuffix(path, "/archive") || strings.HasPrefix(path, "/crates") {
 		return fmt.Sprintf("%s may look at everything here but contents", from.Site)
 	}
 	return ""

@@ -38,7 +38,7 @@ func (s *Site) takeIn(ctx context.Context, peer *catalog.Peer, key ed25519.Publi
 	}
 	asked := known
 	if err != nil { // the first of its history
-		asked = &catalog.Volume{Name: q.Volume + "@" + q.Origin, Origin: q.Origin}
+		asked = &catalog.Volume{Name: q.Volume + "@" + q.Origin, Origin: q.Origin, Via: via(peer, q.Origin)}
 	}
 	if !s.store.HasRoot(q.Root) { // marks of what is here come in all the same
 		if why, err := s.full(asked); err != nil {
@@ -68,7 +68,9 @@ func (s *Site) takeIn(ctx context.Context, peer *catalog.Peer, key ed25519.Publi
 			}
 			return nil
 		},
-		Arrived: func(id object.ID, stored int64) (int64, error) { return s.arrived(id, stored, q.SetOf, signer) },
+		Arrived: func(id object.ID, stored int64) (int64, error) {
+			return s.arrived(id, stored, q.SetOf, signer, via(peer, q.Origin))
+		},
 	}
 	if err := rc.Run(ctx, st, q); err != nil {
 		var full *store.FullError
@@ -82,6 +84,14 @@ func (s *Site) takeIn(ctx context.Context, peer *catalog.Peer, key ed25519.Publi
 		return err
 	}
 	return s.standbyArrived(hex.EncodeToString(q.Lineage[:]), q.Standby)
+}
+
+// via is who brings a volume of another site, whose quota it then counts against too.
+func via(peer *catalog.Peer, origin string) string {
+	if peer.Name == origin {
+		return ""
+	}
+	return peer.Name
 }
 
 // roomless begins the refusal of a place that is full, until there is room again.
@@ -133,7 +143,7 @@ func (s *Site) proposed(q *transfer.CarryRequest) error {
 
 // arrived enters a snapshot that is whole and verified into the catalogue. It stays hidden
 // while not all setOf snapshots of its set are there.
-func (s *Site) arrived(id object.ID, stored int64, setOf uint32, signer string) (int64, error) {
+func (s *Site) arrived(id object.ID, stored int64, setOf uint32, signer, via string) (int64, error) {
 	root, _, err := s.store.Root(id)
 	if err != nil {
 		return 0, err
@@ -141,7 +151,7 @@ func (s *Site) arrived(id object.ID, stored int64, setOf uint32, signer string) 
 	now := s.clock.Now()
 	if _, err := s.cat.VolumeOfLineage(hex.EncodeToString(root.Lineage[:])); errors.Is(err, catalog.ErrNone) {
 		v := s.volumeOf(root)
-		v.Signer = signer
+		v.Signer, v.Via = signer, via
 		if err := s.cat.PutVolume(v); err != nil {
 			return 0, err
 		}

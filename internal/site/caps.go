@@ -133,7 +133,7 @@ func (s *Site) isUnder(c *catalog.Cap, v *catalog.Volume) bool {
 	case capVolume:
 		return v.Name == c.Name
 	case capPeer:
-		return v.Origin == c.Name
+		return v.Origin == c.Name || v.Via == c.Name
 	}
 	return true
 }

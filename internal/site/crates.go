@@ -427,7 +427,7 @@ func (s *Site) loadPart(ctx context.Context, path string, meter *transfer.Meter)
 		if err := transfer.TakeMarks(s.store, id, parts.Marks[id]); err != nil {
 			return got, had, true, err
 		}
-		if _, err := s.arrived(id, 0, q.SetOf, trusted[id]); err != nil {
+		if _, err := s.arrived(id, 0, q.SetOf, trusted[id], ""); err != nil {
 			return got, had, true, err
 		}
 		if err := s.proposed(q); err != nil {

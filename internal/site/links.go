@@ -73,6 +73,10 @@ func (s *Site) link(ctx context.Context, p *catalog.Peer) (*transfer.Link, strin
 
 // serveLink answers what the other end of a link asks, until it ends.
 func (s *Site) serveLink(l *transfer.Link, peer string) {
+	if s.ctx.Err() != nil {
+		l.Close()
+		return
+	}
 	s.jobs.Add(1)
 	go func() {
 		defer s.jobs.Done()
@@ -225,6 +229,9 @@ func (s *Site) serveRequest(ctx context.Context, peer *catalog.Peer, l *transfer
 	case "rekey":
 		return s.serveRekey(peer, body, st)
 	case "report":
+		if !may.Read {
+			return refused("read its snapshots", grantRead)
+		}
 		return s.serveReport(peer, body, st)
 	case transfer.OpCarry:
 		if !may.Offer {

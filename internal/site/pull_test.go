@@ -118,7 +118,7 @@ func TestVaultGrantsNothing(t *testing.T) {
 		require.ErrorAs(t, link.Ask(op, body, &struct{}{}), &refused, op)
 		require.Contains(t, refused.What, "does not let source", op)
 	}
-	require.Error(t, link.Ask("report", []report{{Lineage: lineageOf(row.Lineage), Newest: 1}}, &struct{}{}))
+	require.ErrorContains(t, link.Ask("report", []report{{Lineage: lineageOf(row.Lineage), Newest: 1}}, &struct{}{}), "does not let source")
 	_, err = source.AddRoute(api.RouteAdd{Name: "in", To: "vault", Labels: map[string]string{"k": "v"}})
 	require.NoError(t, err)
 	_, err = source.CheckRoute(w.ctx, api.RouteAdd{Name: "in2", To: "vault", Labels: map[string]string{"k": "v"}})
@@ -181,6 +181,25 @@ func TestChain(t *testing.T) {
 	require.Contains(t, v.Proposed, "newest: 3", "the rules travel on")
 	require.Empty(t, must(c.Route("on-to-a-site")).Volumes, "never back home")
 	require.Len(t, must(a.cat.Volumes()), 1)
+
+	// What b-site brings of others counts against its quota.
+	require.Equal(t, "b-site", must(c.cat.Volume("notes@a-site")).Via)
+	_, err := c.Grant(w.ctx, "b-site", api.GrantAsk{Grants: []string{"offer"}, QuotaBytes: 1})
+	require.NoError(t, err)
+	w.write(dir, "a", "too much")
+	w.until(a, w.clock.Now().Add(6*time.Hour))
+	_, err = b.Step(w.ctx, true)
+	require.NoError(t, err)
+	full := must(b.Route("on-to-c-site"))
+	require.Equal(t, "waiting", full.State)
+	require.Contains(t, full.Sentence, "It waits for room at c-site")
+	_, err = c.RemoveCap("peer", "b-site")
+	require.NoError(t, err)
+	w.clock.Set(w.clock.Now().Add(time.Minute))
+	_, err = b.Step(w.ctx, true)
+	require.NoError(t, err)
+	require.Equal(t, "current", must(b.Route("on-to-c-site")).State, "it goes on by itself")
+	rows = w.rows(c, "notes@a-site")
 
 	// b-site makes up a snapshot of a-site's volume: it cannot sign it.
 	row := w.rows(b, "notes@a-site")[0]

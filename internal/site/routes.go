@@ -344,7 +344,8 @@ func (s *Site) dueRoute(r *catalog.Route, now time.Time) (is bool, next time.Tim
 		if r.LastRun.After(from) {
 			from = r.LastRun.Time
 		}
-		if at, ok := c.Next(from); !ok || at.After(now) {
+		first := t.When == "" && r.LastRun.IsZero() // a new route that pulls looks at once
+		if at, ok := c.Next(from); !first && (!ok || at.After(now)) {
 			return false, at, nil
 		}
 		if t.Pull {

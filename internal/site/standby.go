@@ -163,6 +163,10 @@ func (s *Site) standbyArrived(lineage, asked string) error {
 			return err
 		}
 	}
+	last, err := s.cat.LastSnapshot(s.Place(), v.Lineage)
+	if err != nil || last == nil || s.lies(v) == last.ID {
+		return err
+	}
 	_, err = s.startStandby(v.Name, "an arrival")
 	return err
 }
@@ -325,20 +329,30 @@ func (s *Site) leased(lease *store.Lease, id string) *object.Root {
 	return root
 }
 
+// lies returns the snapshot that lies where a copy is laid out; empty: none, or not known.
+func (s *Site) lies(v *catalog.Volume) string {
+	dir := v.StandbyDir
+	_, _, _, statePath := standbyNames(dir)
+	state, err := readStandby(statePath)
+	if err != nil || dir == "" {
+		return ""
+	}
+	ino, err := inodeOf(dir)
+	if err != nil {
+		return ""
+	}
+	return state[ino]
+}
+
 func (s *Site) standbyView(v *catalog.Volume) *api.Standby {
 	if v.Standby == "" {
 		return nil
 	}
 	out := &api.Standby{Mode: v.Standby, Dir: v.StandbyDir, Error: v.StandbyError}
-	_, _, _, statePath := standbyNames(v.StandbyDir)
-	if state, err := readStandby(statePath); err == nil {
-		if ino, err := inodeOf(v.StandbyDir); err == nil && state[ino] != "" {
-			if id, err := object.ParseID(state[ino]); err == nil {
-				if root, _, err := s.store.Root(id); err == nil {
-					at := root.BeganTime()
-					out.AsOf = &at
-				}
-			}
+	if id, err := object.ParseID(s.lies(v)); err == nil {
+		if root, _, err := s.store.Root(id); err == nil {
+			at := root.BeganTime()
+			out.AsOf = &at
 		}
 	}
 	switch {

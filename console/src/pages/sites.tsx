@@ -7,6 +7,7 @@ import { ByCommand, Field, Sheet, State, Trouble, Waiting } from "../parts/bits"
 import { stamp } from "../parts/words";
 import { SiteMap } from "./map";
 import { PeerRow } from "./peers";
+import { Places } from "./places";
 import { RouteForm } from "./routeform";
 
 export function Sites() {
@@ -36,6 +37,7 @@ export function Sites() {
       {(routes.data ?? []).length === 0 && <p className="my-4">{peers.length ? "No routes yet: nothing leaves this site. Open one, and every new snapshot of the volumes it chooses is carried there." : "This site stands alone. Make an invitation at the other site, use it here, then open a route."}</p>}
       <h2 className="head mt-8 border-b border-ink">Paired sites</h2>
       {peers.length === 0 ? <p className="py-2 text-sm text-faint">None.</p> : peers.map((p) => <PeerRow key={p.name} peer={p} />)}
+      <Places />
       <Invite open={dialogue === "invite"} close={() => setDialogue("")} />
       <Pair open={dialogue === "pair"} close={() => setDialogue("")} />
       {dialogue === "route" && <RouteForm open close={() => setDialogue("")} peers={peers} />}

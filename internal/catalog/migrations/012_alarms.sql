@@ -1,4 +1,6 @@
 -- +goose Up
+-- The site that brought the first copy, when it was not the origin.
+ALTER TABLE volumes ADD COLUMN via TEXT NOT NULL DEFAULT '';
 -- How a copy is laid out ready for use, and where.
 ALTER TABLE volumes ADD COLUMN standby TEXT NOT NULL DEFAULT '';
 ALTER TABLE volumes ADD COLUMN standby_dir TEXT NOT NULL DEFAULT '';
@@ -35,6 +37,7 @@ CREATE TABLE notices (
 );
 
 -- +goose Down
+ALTER TABLE volumes DROP COLUMN via;
 ALTER TABLE volumes DROP COLUMN standby_error;
 ALTER TABLE volumes DROP COLUMN standby_dir;
 ALTER TABLE volumes DROP COLUMN standby;
