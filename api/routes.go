@@ -240,3 +240,27 @@ type Place struct {
 type PlaceAttach struct {
 	Path string `json:"path" doc:"directory on the site's host, below its roots"`
 }
+
+// SetUp pairs with several sites and opens routes to them in one go.
+type SetUp struct {
+	Invitations []string          `json:"invitations"`
+	Grants      []string          `json:"grants,omitempty" enum:"offer,read,see,configure,nothing" doc:"what each of them may do here; offer and see when none is named"`
+	Labels      map[string]string `json:"labels,omitempty" doc:"of the volumes to carry"`
+	Names       []string          `json:"names,omitempty" doc:"of the volumes to carry"`
+	Terms       RouteTerms        `json:"terms,omitempty"`
+	DryRun      bool              `json:"dryRun,omitempty"`
+}
+
+// SetUpResult is what was done, or would be.
+type SetUpResult struct {
+	Sentence string      `json:"sentence"`
+	Failed   int         `json:"failed"`
+	Steps    []SetUpStep `json:"steps"`
+}
+
+// SetUpStep is one thing that was done.
+type SetUpStep struct {
+	Site   string `json:"site"`
+	Text   string `json:"text"`
+	Failed bool   `json:"failed,omitempty"`
+}

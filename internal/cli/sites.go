@@ -43,6 +43,28 @@ func siteCommand() *cli.Command {
 					}
 				})
 			})},
+		{Name: "setup", Usage: "pair with several sites and open a route to each, in one go", ArgsUsage: "INVITATION...", Description: "Example: candid site setup harbor-invitation:… harbor-invitation:… --volumes collection=herbarium --dry-run",
+			Flags: append([]cli.Flag{grants, &cli.StringSliceFlag{Name: "volumes", Usage: "what to carry: key=value of labels (all must match), or name=VOLUME", Required: true}, &cli.BoolFlag{Name: "dry-run", Usage: "only tell what it would do"}}, termFlags()...),
+			Action: with("INVITATION...", func(ctx context.Context, f *face, cmd *cli.Command) error {
+				ask := api.SetUp{Invitations: cmd.Args().Slice(), Grants: cmd.StringSlice("grant"), Terms: terms(cmd, api.RouteTerms{}), DryRun: cmd.Bool("dry-run")}
+				var err error
+				if ask.Labels, ask.Names, err = choice(cmd.StringSlice("volumes")); err != nil {
+					return err
+				}
+				var r api.SetUpResult
+				if err := f.Post(ctx, "/sites/setup", ask, &r); err != nil {
+					return err
+				}
+				if err := f.show(r, func() {
+					for _, s := range r.Steps {
+						f.say("%s", s.Text)
+					}
+					f.say("%s", r.Sentence)
+				}); err != nil || r.Failed == 0 {
+					return err
+				}
+				return &exitError{code: exitFailed}
+			})},
 		{Name: "list", Usage: "this site and those it is paired with", Description: "Example: candid site list", Action: with("", func(ctx context.Context, f *face, cmd *cli.Command) error {
 			var self api.Site
 			var ps []api.Peer

@@ -33,6 +33,9 @@ func (s *server) registerPeers(a huma.API) {
 	huma.Register(a, op("POST", "/sites", "pair", "Pair by an invitation", 201), func(ctx context.Context, in *body[api.PairAsk]) (*body[api.Peer], error) {
 		return answerAt(s.site.Pair(ctx, in.Body.Invitation, in.Body.Grants))
 	})
+	huma.Register(a, op("POST", "/sites/setup", "setUpSites", "Pair with several sites and open routes to them in one go"), func(ctx context.Context, in *body[api.SetUp]) (*body[api.SetUpResult], error) {
+		return answerAt(s.site.SetUp(ctx, in.Body))
+	})
 	huma.Register(a, op("POST", "/sites/{name}/check", "checkSite", "Test a paired site"), func(ctx context.Context, in *named) (*body[api.PeerCheck], error) {
 		return answerAt(s.site.CheckPeer(ctx, in.Name))
 	})

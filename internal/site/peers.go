@@ -80,6 +80,25 @@ type pairReply struct {
 	Grants catalog.Grants `cbor:"2,keyasint"`
 }
 
+// readInvitation reads an invitation that may be used here now.
+func (s *Site) readInvitation(text string) (inv invitation, err error) {
+	text = strings.Join(strings.Fields(text), "")
+	raw, err := base64.RawURLEncoding.DecodeString(strings.TrimPrefix(text, invitationPrefix))
+	if !strings.HasPrefix(text, invitationPrefix) || err != nil || cbor.Unmarshal(raw, &inv) != nil || len(inv.Key) != ed25519.PublicKeySize {
+		return inv, bad("this is not an invitation, or a part of it is missing: paste the whole line that candid site invite printed, beginning with %s", invitationPrefix)
+	}
+	if err := policy.CheckName("site", inv.Name); err != nil {
+		return inv, &Error{Misuse, err}
+	}
+	if inv.Name == s.Name() {
+		return inv, conflict("the invitation comes from a site of the same name, %s: two paired sites need different names", s.Name())
+	}
+	if s.clock.Now().Unix() > inv.Ends {
+		return inv, &Error{Conflict, catalog.ErrInvitationLate}
+	}
+	return inv, nil
+}
+
 // Pair uses an invitation: both sites then know each other's name, key and addresses, and
 // what they may do at each other's.
 func (s *Site) Pair(ctx context.Context, text string, grants []string) (*api.Peer, error) {
@@ -87,20 +106,9 @@ func (s *Site) Pair(ctx context.Context, text string, grants []string) (*api.Pee
 	if err != nil {
 		return nil, err
 	}
-	text = strings.Join(strings.Fields(text), "")
-	raw, err := base64.RawURLEncoding.DecodeString(strings.TrimPrefix(text, invitationPrefix))
-	var inv invitation
-	if !strings.HasPrefix(text, invitationPrefix) || err != nil || cbor.Unmarshal(raw, &inv) != nil || len(inv.Key) != ed25519.PublicKeySize {
-		return nil, bad("this is not an invitation, or a part of it is missing: paste the whole line that candid site invite printed, beginning with %s", invitationPrefix)
-	}
-	if err := policy.CheckName("site", inv.Name); err != nil {
-		return nil, &Error{Misuse, err}
-	}
-	if inv.Name == s.Name() {
-		return nil, conflict("the invitation comes from a site of the same name, %s: two paired sites need different names", s.Name())
-	}
-	if s.clock.Now().Unix() > inv.Ends {
-		return nil, &Error{Conflict, catalog.ErrInvitationLate}
+	inv, err := s.readInvitation(text)
+	if err != nil {
+		return nil, err
 	}
 	var errs []error
 	for _, addr := range inv.Addresses {

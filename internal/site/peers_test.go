@@ -295,3 +295,26 @@ func TestRecallAgainstPruning(t *testing.T) {
 	_, err = s.cat.Snapshot(newest.ID)
 	require.ErrorIs(t, err, catalog.ErrNone)
 }
+
+// Several sites are set up in one go; what one of them refuses leaves the others done.
+func TestSetUp(t *testing.T) {
+	w := newWorld(t)
+	here, b, c := w.open("here"), w.open("b-site"), w.open("vault")
+	w.share(here, "notes")
+	ask := api.SetUp{Invitations: []string{must(b.Invite(nil)).Text, must(c.Invite([]string{"nothing"})).Text}, Labels: map[string]string{"k": "v"}, DryRun: true}
+	look := must(here.SetUp(w.ctx, ask))
+	require.Equal(t, "It would pair with b-site, vault.", look.Sentence)
+	require.Empty(t, must(here.Peers()))
+	ask.DryRun = false
+	done := must(here.SetUp(w.ctx, ask))
+	require.Zero(t, done.Failed)
+	require.Len(t, must(here.Peers()), 2)
+	routes := must(here.Routes())
+	require.Len(t, routes, 1)
+	require.Equal(t, "b-site", routes[0].To)
+	again := must(here.SetUp(w.ctx, ask))
+	require.Equal(t, 2, again.Failed, "used invitations")
+	ask.Invitations = append(ask.Invitations, "harbor-invitation:junk")
+	_, err := here.SetUp(w.ctx, ask)
+	require.Equal(t, Misuse, ClassOf(err))
+}

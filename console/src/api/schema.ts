@@ -660,6 +660,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/sites/setup": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Pair with several sites and open routes to them in one go */
+        post: operations["setUpSites"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/sites/{name}/check": {
         parameters: {
             query?: never;
@@ -2114,6 +2131,30 @@ export interface components {
             /** Format: date-time */
             taken: string;
             volume: string;
+        };
+        SetUp: {
+            dryRun?: boolean;
+            /** @description what each of them may do here; offer and see when none is named */
+            grants?: ("offer" | "read" | "see" | "configure" | "nothing")[] | null;
+            invitations: string[] | null;
+            /** @description of the volumes to carry */
+            labels?: {
+                [key: string]: string;
+            };
+            /** @description of the volumes to carry */
+            names?: string[] | null;
+            terms?: components["schemas"]["RouteTerms"];
+        };
+        SetUpResult: {
+            /** Format: int64 */
+            failed: number;
+            sentence: string;
+            steps: components["schemas"]["SetUpStep"][] | null;
+        };
+        SetUpStep: {
+            failed?: boolean;
+            site: string;
+            text: string;
         };
         Site: {
             console?: string;
@@ -5711,6 +5752,75 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Invitation"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    setUpSites: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SetUp"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SetUpResult"];
                 };
             };
             /** @description Unauthorized */

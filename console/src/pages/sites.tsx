@@ -15,7 +15,7 @@ export function Sites() {
   const routes = useQuery({ queryKey: ["routes"], queryFn: () => told(api.GET("/routes")), refetchInterval: 30_000 });
   const self = useQuery({ queryKey: ["site"], queryFn: () => told(api.GET("/site")) });
   const volumes = useQuery({ queryKey: ["volumes"], queryFn: () => told(api.GET("/volumes")), refetchInterval: 60_000 });
-  const [dialogue, setDialogue] = useState<"" | "invite" | "pair" | "route">("");
+  const [dialogue, setDialogue] = useState<"" | "invite" | "pair" | "route" | "setup">("");
   if (sites.isPending || routes.isPending || self.isPending) return <Waiting what="sites" />;
   if (sites.error ?? routes.error) return <Trouble error={sites.error ?? routes.error} />;
   const peers = sites.data ?? [];
@@ -29,6 +29,7 @@ export function Sites() {
         <span className="ml-auto flex flex-wrap gap-3">
           <button className="press" onClick={() => setDialogue("invite")}>Invite a site</button>
           <button className="press" onClick={() => setDialogue("pair")}>Use an invitation</button>
+          <button className="press" onClick={() => setDialogue("setup")}>Set up several</button>
           <button className="press" onClick={() => setDialogue("route")} disabled={peers.length === 0}>Open a route</button>
         </span>
       </div>
@@ -40,6 +41,7 @@ export function Sites() {
       <Places />
       <Invite open={dialogue === "invite"} close={() => setDialogue("")} />
       <Pair open={dialogue === "pair"} close={() => setDialogue("")} />
+      <SetUp open={dialogue === "setup"} close={() => setDialogue("")} />
       {dialogue === "route" && <RouteForm open close={() => setDialogue("")} peers={peers} />}
       <ByCommand lines={["candid site list", "candid route list", "candid site grant NAME read", "candid pace show NAME"]} />
     </>
@@ -82,6 +84,39 @@ function Pair({ open, close }: { open: boolean; close: () => void }) {
           <button className="press" disabled={pair.isPending}>Pair</button>
         </form>
       )}
+    </Sheet>
+  );
+}
+
+/** Pairs with several sites and opens the routes, in one dialogue with one summary. */
+function SetUp({ open, close }: { open: boolean; close: () => void }) {
+  const queries = useQueryClient();
+  const [text, setText] = useState("");
+  const [volumes, setVolumes] = useState("");
+  const [grant, setGrant] = useState<May>("both");
+  const go = useMutation({
+    mutationFn: (dryRun: boolean) => {
+      const parts = volumes.split(/[\s,]+/).filter(Boolean);
+      const labels = Object.fromEntries(parts.filter((p) => !p.startsWith("name=")).map((p) => p.split("=") as [string, string]));
+      const names = parts.filter((p) => p.startsWith("name=")).map((p) => p.slice(5));
+      return told(api.POST("/sites/setup", { body: { invitations: text.split(/\s+/).filter(Boolean), grants: may[grant], labels, names, dryRun }, headers: once() })).then((r) => ({ ...r, dryRun }));
+    },
+    onSuccess: () => queries.invalidateQueries(),
+  });
+  const done = () => { go.reset(); close(); };
+  return (
+    <Sheet title="Set up several sites" open={open} close={done} wide>
+      <form onSubmit={(e) => { e.preventDefault(); go.mutate(false); }}>
+        <Field label="Invitations" help="One from each of the other sites, one a line."><textarea className="field h-32 w-full font-mono text-xs break-all" value={text} onChange={(e) => { setText(e.target.value); go.reset(); }} required /></Field>
+        <MayField value={grant} set={setGrant} />
+        <Field label="Volumes to carry" help="Labels as key=value, or name=VOLUME. A route opens to each site that lets this one bring snapshots."><input className="field w-full" value={volumes} onChange={(e) => setVolumes(e.target.value)} placeholder="collection=herbarium" required /></Field>
+        <Trouble error={go.error} />
+        {go.data && <div role="status" className="my-3 border-l-4 border-now bg-sheet px-3 py-2">{(go.data.steps ?? []).map((s) => <p key={s.text} className={s.failed ? "text-hand" : ""}>{s.failed && "▲ "}{s.text}</p>)}<p className="font-say">{go.data.sentence}</p></div>}
+        <div className="flex gap-3">
+          <button type="button" className="press" onClick={() => go.mutate(true)} disabled={go.isPending || !text || !volumes}>What would it do?</button>
+          {go.data && !go.data.dryRun ? <button type="button" className="press" onClick={done}>Close</button> : <button className="press" disabled={go.isPending}>Do it</button>}
+        </div>
+      </form>
     </Sheet>
   );
 }
