@@ -49,7 +49,7 @@ schema:
 bench: build tools
 	go run ./e2e/bench
 	go test -run '^$$' -bench . -benchtime 2x ./core/retention ./core/chunker ./core/preview ./core/space
-	go test -run '^$$' -bench 'Idle|Foresee' -benchtime 3x ./internal/site
+	go test -run '^$$' -bench 'Idle|Alarms|Foresee' -benchtime 3x ./internal/site
 
 stats:
 	@git ls-files '*.go' '*.ts' '*.tsx' '*.css' '*.sql' Makefile | grep -v 'schema.ts$$' | xargs awk 'NF {if (FILENAME ~ /_test\.go$$|\.test\.ts$$|^e2e\//) t++; else c++} \

@@ -106,7 +106,7 @@ SNAPSHOT	VOLUME	TAKEN	HOLDS
 Nothing limits what is sent to stonewick at present. 0 B sent since the service started.
 `)
 	d.reads("route run west", `
-stonewick had 1 snapshot already; nothing had to be sent
+1 snapshot carried to stonewick; all of its data was there already
 `)
 	d.reads("route pause west", `
 Route west is paused. What stonewick lacks stays owed to it, until candid route resume west.

@@ -29,10 +29,21 @@ func crowd(t testing.TB, volumes int) (*Site, *world) {
 // taken when the next is due, and when something changed.
 func BenchmarkIdle(b *testing.B) {
 	s, w := crowd(b, 10_000)
+	_, err := s.Step(w.ctx, false) // which also looks for alarms, as it does now and then
+	require.NoError(b, err)
 	for b.Loop() {
 		next, err := s.Step(w.ctx, false)
 		require.NoError(b, err)
 		require.True(b, next.After(w.clock.Now()))
+	}
+}
+
+// BenchmarkAlarms is one look for alarms at 10,000 volumes. It is taken so seldom that it
+// takes a hundredth of a core.
+func BenchmarkAlarms(b *testing.B) {
+	s, _ := crowd(b, 10_000)
+	for b.Loop() {
+		require.NoError(b, s.watchAlarms())
 	}
 }
 

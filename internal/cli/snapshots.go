@@ -1,0 +1,195 @@
+package cli
+
+import (
+	"context"
+	"net/url"
+	"strconv"
+	"strings"
+	"time"
+
+	"candidharbor/api"
+
+	"github.com/urfave/cli/v3"
+)
+
+func snapshotCommand() *cli.Command {
+	return &cli.Command{Name: "snapshot", Usage: "states of volumes", Commands: []*cli.Command{
+		{Name: "take", Usage: "take a snapshot now", ArgsUsage: "VOLUME", Description: `Example: candid snapshot take herbarium-scans --note "before the move" --keep-until +90d`,
+			Flags: append([]cli.Flag{&cli.StringFlag{Name: "note", Usage: "why it was taken, shown wherever it is listed"}, &cli.StringSliceFlag{Name: "label", Usage: "key=value"},
+				&cli.StringFlag{Name: "keep-until", Usage: "WHEN it may go: a date, or +30d"}}, runFlags()...),
+			Action: with("VOLUME", snapshotTake)},
+		{Name: "list", Usage: "a volume's snapshots here, newest first", ArgsUsage: "VOLUME", Description: "Example: candid snapshot list herbarium-scans",
+			Flags:  []cli.Flag{&cli.IntFlag{Name: "limit", Value: 0, Usage: "how many; all when not given"}},
+			Action: with("VOLUME", snapshotList)},
+		{Name: "show", Usage: "one snapshot: why it is kept, what it takes, its remarks", ArgsUsage: "ID", Description: "Example: candid snapshot show 3f9a0c11b2d4", Action: with("ID", snapshotShow)},
+		{Name: "remove", Usage: "send a snapshot into grace", ArgsUsage: "ID", Description: "Example: candid snapshot remove 3f9a0c11b2d4",
+			Action: with("ID", func(ctx context.Context, f *face, cmd *cli.Command) error {
+				var s api.Snapshot
+				if err := f.Delete(ctx, "/snapshots/"+url.PathEscape(cmd.Args().First()), &s); err != nil {
+					return err
+				}
+				return f.show(s, func() {
+					f.say("%s of %s is in grace until %s. Until then it can be had back: candid snapshot recall %s", short(s.ID), s.Volume, whenPtr(s.GraceUntil), short(s.ID))
+					if s.Group != "" {
+						f.say("The rest of its set, of the group %s, went with it and comes back with it.", s.Group)
+					}
+				})
+			})},
+		{Name: "keep", Usage: "keep a snapshot whatever the rules say, here and wherever it is carried", ArgsUsage: "ID", Description: `Example: candid snapshot keep 3f9a0c11b2d4 --reason "audit of 2026" --until 2033-01-01`,
+			Flags: []cli.Flag{&cli.StringFlag{Name: "reason", Usage: "why, for whoever finds it years later", Required: true}, &cli.StringFlag{Name: "until", Usage: "WHEN the mark ends: a date, or +30d; it stays until let go when not given"}},
+			Action: with("ID", func(ctx context.Context, f *face, cmd *cli.Command) error {
+				end, err := future(cmd.String("until"))
+				if err != nil {
+					return err
+				}
+				var s api.Snapshot
+				if err := f.Post(ctx, "/snapshots/"+url.PathEscape(cmd.Args().First())+"/keep", api.KeepAsk{Reason: cmd.String("reason"), Until: end}, &s); err != nil {
+					return err
+				}
+				return f.show(s, func() {
+					until := "until it is let go: candid snapshot let-go " + short(s.ID)
+					if s.KeepUntil != nil {
+						until = "until " + when(*s.KeepUntil)
+					}
+					f.say("%s of %s is kept, %s.", short(s.ID), s.Volume, until)
+				})
+			})},
+		{Name: "let-go", Usage: "take a keep mark back; the rules decide again", ArgsUsage: "ID", Description: "Example: candid snapshot let-go 3f9a0c11b2d4",
+			Action: with("ID", func(ctx context.Context, f *face, cmd *cli.Command) error {
+				var s api.Snapshot
+				if err := f.Post(ctx, "/snapshots/"+url.PathEscape(cmd.Args().First())+"/let-go", nil, &s); err != nil {
+					return err
+				}
+				return f.show(s, func() {
+					if len(s.Reasons) > 0 {
+						f.say("%s of %s has no keep mark any more. It stays as %s.", short(s.ID), s.Volume, strings.Join(s.Reasons, "; "))
+					} else {
+						f.say("%s of %s has no keep mark any more, and no rule keeps it: the next pruning sends it into grace.", short(s.ID), s.Volume)
+					}
+				})
+			})},
+		{Name: "recall", Usage: "take a snapshot back out of grace", ArgsUsage: "ID", Description: "Example: candid snapshot recall 3f9a0c11b2d4",
+			Action: with("ID", func(ctx context.Context, f *face, cmd *cli.Command) error {
+				var s api.Snapshot
+				if err := f.Post(ctx, "/snapshots/"+url.PathEscape(cmd.Args().First())+"/recall", nil, &s); err != nil {
+					return err
+				}
+				return f.show(s, func() {
+					f.say("%s of %s is kept: %s, until about %s", short(s.ID), s.Volume, strings.Join(s.Reasons, "; "), whenPtr(s.Ends))
+				})
+			})},
+	}}
+}
+
+func snapshotTake(ctx context.Context, f *face, cmd *cli.Command) error {
+	ls, err := labels(cmd.StringSlice("label"))
+	if err != nil {
+		return err
+	}
+	end, err := future(cmd.String("keep-until"))
+	if err != nil {
+		return err
+	}
+	var r api.Run
+	if err := f.Post(ctx, "/volumes/"+url.PathEscape(cmd.Args().First())+"/snapshots", api.SnapshotTake{Note: cmd.String("note"), Labels: ls, KeepUntil: end}, &r); err != nil {
+		return err
+	}
+	return f.follow(ctx, cmd, &r)
+}
+
+func snapshotList(ctx context.Context, f *face, cmd *cli.Command) error {
+	limit := cmd.Int("limit")
+	var all []api.Snapshot
+	q := url.Values{"limit": {"1000"}}
+	for {
+		if left := limit - len(all); limit > 0 && left < 1000 {
+			q.Set("limit", strconv.Itoa(left))
+		}
+		var page api.Page[api.Snapshot]
+		if err := f.Get(ctx, "/volumes/"+url.PathEscape(cmd.Args().First())+"/snapshots", q, &page); err != nil {
+			return err
+		}
+		all = append(all, page.Items...)
+		if page.Next == "" || (limit > 0 && len(all) >= limit) {
+			break
+		}
+		q.Set("after", page.Next)
+	}
+	if all == nil {
+		all = []api.Snapshot{}
+	}
+	return f.show(all, func() {
+		rows := make([][]string, len(all))
+		for i := range all {
+			rows[i] = snapshotRow(&all[i])
+		}
+		f.list([]string{"ID", "TAKEN", "SEEN UNTIL", "CAUSE", "SIZE", "NEW", "STATE", "WHY"}, rows, "No snapshots yet. Take one: candid snapshot take "+cmd.Args().First())
+	})
+}
+
+func consistencyWords(c string) string {
+	switch c {
+	case "still":
+		return "nothing changed while it was read"
+	case "quiesced":
+		return "its writers were held for the whole reading"
+	}
+	return "files may have changed while others were read"
+}
+
+func snapshotShow(ctx context.Context, f *face, cmd *cli.Command) error {
+	var s api.Snapshot
+	if err := f.Get(ctx, "/snapshots/"+url.PathEscape(cmd.Args().First()), nil, &s); err != nil {
+		return err
+	}
+	return f.show(s, func() {
+		f.say("snapshot     %s", s.ID)
+		f.say("volume       %s, from %s, term %d sequence %d", s.Volume, s.Origin, s.Term, s.Sequence)
+		f.say("taken        %s to %s (%s: %s)", when(s.Taken), when(s.Ended), s.Consistency, consistencyWords(s.Consistency))
+		if s.WatchedUntil != nil {
+			f.say("seen until   %s; watched without a change until %s", whenPtr(s.SeenUntil), when(*s.WatchedUntil))
+		} else {
+			f.say("seen until   %s", whenPtr(s.SeenUntil))
+		}
+		f.say("cause        %s", s.Cause)
+		if s.Part != "" {
+			f.say("part         %s", s.Part)
+		}
+		if s.Group != "" {
+			f.say("set          of the group %s; the whole set is kept, removed and recalled together", s.Group)
+		}
+		if s.Note != "" {
+			f.say("note         %s", s.Note)
+		}
+		f.say("holds        %d files, %d directories, %d others, %s", s.Files, s.Directories, s.Others, size(s.Bytes))
+		f.say("space        needs %s in the store; %s would come back if only it went", size(s.Referenced), size(s.Unique))
+		if s.GraceUntil != nil {
+			f.say("state        in grace until %s: %s", when(*s.GraceUntil), s.LetGo)
+		}
+		if s.Keep != "" {
+			f.say("keep mark    %s (until %s)", s.Keep, orLetGo(s.KeepUntil))
+		}
+		for _, r := range s.Reasons {
+			f.say("kept as      %s", r)
+		}
+		if s.Ends != nil {
+			f.say("until about  %s", when(*s.Ends))
+		}
+		if len(s.FarPlaces) > 0 {
+			f.say("carried to   %s", strings.Join(s.FarPlaces, ", "))
+		}
+		if s.RemarkCount > 0 {
+			f.say("remarks      %d", s.RemarkCount)
+			for _, r := range s.Remarks {
+				f.say("  %s: %s", r.Path, r.What)
+			}
+		}
+	})
+}
+
+func orLetGo(t *time.Time) string {
+	if t == nil {
+		return "let go by hand"
+	}
+	return when(*t)
+}

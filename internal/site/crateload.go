@@ -1,0 +1,253 @@
+package site
+
+import (
+	"bufio"
+	"context"
+	"crypto/ed25519"
+	"encoding/hex"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"slices"
+
+	"candidharbor/api"
+	"candidharbor/core/object"
+	"candidharbor/internal/policy"
+	"candidharbor/internal/store"
+	"candidharbor/internal/transfer"
+
+	"filippo.io/age"
+)
+
+// openCrate opens a file of a crate, unsealing it when it was sealed for this site.
+func (s *Site) openCrate(path string) (io.Reader, *os.File, error) {
+	resolved, _, err := s.underRoot(path, true)
+	if err != nil {
+		return nil, nil, err
+	}
+	f, err := os.Open(resolved)
+	if err != nil {
+		return nil, nil, bad("%s: %s", path, plain(err))
+	}
+	if st, err := f.Stat(); err != nil || !st.Mode().IsRegular() {
+		f.Close()
+		return nil, nil, bad("%s is no file", path)
+	}
+	r := bufio.NewReaderSize(f, 1<<20)
+	const sealed = "age-encryption.org/"
+	if head, _ := r.Peek(len(sealed)); string(head) != sealed {
+		return r, f, nil
+	}
+	plainText, err := age.Decrypt(r, s.sealed)
+	if err != nil {
+		f.Close()
+		return nil, nil, conflict("%s is sealed for another site, or damaged at its beginning: %v", path, err)
+	}
+	return plainText, f, nil
+}
+
+// ListCrate tells what is in a crate, changing nothing.
+func (s *Site) ListCrate(path string) (*api.Crate, error) {
+	r, f, err := s.openCrate(path)
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close()
+	h, err := transfer.ReadCrateHead(r)
+	if err != nil {
+		return nil, &Error{Conflict, fmt.Errorf("%s: %w", path, err)}
+	}
+	out := &api.Crate{ID: h.ID, Site: h.Site, For: h.For, Made: h.Made, Part: h.Part, Snapshots: []api.CrateSnapshot{}, Missing: []string{}}
+	for _, n := range h.Snapshots {
+		id, err := object.ParseID(n.ID)
+		if err != nil {
+			return nil, conflict("%s: snapshot %q has no id that can be", path, n.ID)
+		}
+		out.Snapshots = append(out.Snapshots, api.CrateSnapshot{ID: n.ID, Volume: n.Volume + "@" + n.Origin, Taken: n.Taken, Bytes: n.Bytes, Here: s.store.HasRoot(id)})
+	}
+	for _, n := range h.Needs {
+		if id, err := object.ParseID(n); err == nil && !s.store.HasRoot(id) {
+			out.Missing = append(out.Missing, n)
+		}
+	}
+	return out, nil
+}
+
+// LoadCrate starts a run that takes in the parts of a crate, in the order given.
+func (s *Site) LoadCrate(ask api.CrateLoad, by string) (api.Run, error) {
+	if len(ask.Paths) == 0 {
+		return api.Run{}, bad("name the file of the crate, or its parts in their order")
+	}
+	for _, p := range ask.Paths {
+		if _, err := s.ListCrate(p); err != nil {
+			return api.Run{}, err
+		}
+	}
+	meter := &transfer.Meter{}
+	j, err := s.start("load", filepath.Base(ask.Paths[0]), by, func(ctx context.Context, j *job) (any, string, error) {
+		release, err := s.hold(ctx, "crate")
+		if err != nil {
+			return nil, "", err
+		}
+		defer release()
+		j.begin(func() api.Progress { return api.Progress{DoneBytes: meter.SentBytes.Load()} })
+		n, known, last := 0, 0, false
+		for _, p := range ask.Paths {
+			j.say("reading " + p)
+			got, had, end, err := s.loadPart(ctx, p, meter)
+			if err != nil {
+				return nil, "", fmt.Errorf("%s: %w", p, err)
+			}
+			n, known, last = n+got, known+had, end
+		}
+		if !last {
+			return nil, fmt.Sprintf("%s read; its snapshots come with its last part", many(len(ask.Paths), "part")), nil
+		}
+		words := fmt.Sprintf("%s loaded", many(n, "snapshot"))
+		if known > 0 {
+			words += fmt.Sprintf(", %d were here already", known)
+		}
+		return map[string]int{"snapshots": n, "known": known}, words, nil
+	})
+	if err != nil {
+		return api.Run{}, err
+	}
+	return j.view(), nil
+}
+
+func (s *Site) loadPart(ctx context.Context, path string, meter *transfer.Meter) (got, had int, last bool, err error) {
+	r, f, err := s.openCrate(path)
+	if err != nil {
+		return 0, 0, false, err
+	}
+	defer f.Close()
+	var lease *store.Lease
+	cr := &transfer.CrateReader{Store: s.store, Meter: meter}
+	requests := map[object.ID]*transfer.CarryRequest{}
+	first := true
+	cr.Meant = func(h *transfer.CrateHead) error {
+		first = h.Part == 1
+		if h.For != "" && h.For != s.Name() {
+			return fmt.Errorf("the crate was written for %s, and this is %s", h.For, s.Name())
+		}
+		for _, n := range h.Needs {
+			if id, err := object.ParseID(n); err != nil || !s.store.HasRoot(id) {
+				return fmt.Errorf("the crate builds on snapshot %.12s, which is not here: write it anew at %s, after candid route run there", n, h.Site)
+			}
+		}
+		for _, n := range h.Snapshots {
+			q, err := s.crateRequest(&n)
+			if err != nil {
+				return err
+			}
+			requests[q.Root] = q
+		}
+		var err error
+		lease, err = s.store.DurableLease(crateLease(h.ID))
+		cr.Lease = lease
+		return err
+	}
+	parts, err := cr.Read(ctx, r)
+	if err != nil {
+		if lease != nil && first { // what it brought is swept; after a first part a whole copy can follow
+			lease.Release()
+		}
+		return 0, 0, false, err
+	}
+	if !parts.Last {
+		return 0, 0, false, nil
+	}
+	defer lease.Release()
+	// Everything is looked at before anything becomes a snapshot.
+	trusted := map[object.ID]string{}
+	for id := range requests {
+		if s.store.HasRoot(id) {
+			continue
+		}
+		if trusted[id], err = s.crateRoot(requests[id], parts.Roots[id]); err != nil {
+			return 0, 0, true, err
+		}
+	}
+	for _, n := range parts.Head.Snapshots {
+		id, err := object.ParseID(n.ID)
+		if err != nil {
+			return got, had, true, err
+		}
+		q := requests[id]
+		has := s.store.HasRoot(id)
+		if has {
+			had++
+		} else {
+			got++
+		}
+		if err := s.proposed(q); err != nil {
+			return got, had, true, err
+		}
+		w := s.store.NewWriter(s.store.NewLease())
+		if !has {
+			if _, err := w.CommitRecord(parts.Roots[id]); err != nil {
+				return got, had, true, err
+			}
+		}
+		w.Close()
+		if err := transfer.TakeMarks(s.store, id, parts.Marks[id]); err != nil {
+			return got, had, true, err
+		}
+		if _, err := s.arrived(id, 0, q.SetOf, trusted[id], ""); err != nil {
+			return got, had, true, err
+		}
+		if err := s.proposed(q); err != nil {
+			return got, had, true, err
+		}
+	}
+	s.changed("snapshots")
+	return got, had, true, nil
+}
+
+// crateRequest is what a carry of a crate's snapshot would announce.
+func (s *Site) crateRequest(n *transfer.CrateSnapshot) (*transfer.CarryRequest, error) {
+	id, err := object.ParseID(n.ID)
+	if err != nil {
+		return nil, fmt.Errorf("snapshot %q has no id that can be", n.ID)
+	}
+	if n.Origin == s.Name() || policy.CheckName("site", n.Origin) != nil || policy.CheckName("volume", n.Volume) != nil {
+		return nil, fmt.Errorf("a volume %q of the site %q cannot be taken in here", n.Volume, n.Origin)
+	}
+	if known, err := s.cat.VolumeOfLineage(n.Lineage); err == nil && known.Origin != n.Origin {
+		return nil, fmt.Errorf("the history of %s belongs to %s here", n.Volume, known.Name)
+	}
+	return &transfer.CarryRequest{Lineage: lineageOf(n.Lineage), Volume: n.Volume, Origin: n.Origin, Root: id, Rules: n.Rules, SetOf: n.SetOf}, nil
+}
+
+// crateRoot finds whether a root record of a crate is what its head says, signed by one
+// who may. Of a site that is not paired nothing is taken in: nobody vouches for it.
+func (s *Site) crateRoot(q *transfer.CarryRequest, record []byte) (signer string, err error) {
+	if record == nil {
+		return "", fmt.Errorf("%w: the root of snapshot %.12s is missing", transfer.ErrCrate, q.Root)
+	}
+	env, key, err := object.OpenRecord("root", record)
+	if err != nil {
+		return "", err
+	}
+	root, err := object.DecodeRoot(env)
+	if err != nil {
+		return "", err
+	}
+	if object.Sum(env) != q.Root || root.Lineage != q.Lineage || root.Volume != q.Volume || root.Origin != q.Origin {
+		return "", fmt.Errorf("%w: the root of snapshot %.12s is not what its head says", transfer.ErrCrate, q.Root)
+	}
+	signer = hex.EncodeToString(ed25519.PublicKey(key))
+	var may []string
+	if origin, err := s.cat.Peer(q.Origin); err == nil {
+		may = signers(origin)
+	} else if v, err := s.cat.VolumeOfLineage(hex.EncodeToString(q.Lineage[:])); err == nil && v.Signer != "" {
+		may = []string{v.Signer}
+	} else {
+		return "", fmt.Errorf("%s is not paired with this site, so nobody vouches for its snapshots: pair first", q.Origin)
+	}
+	if !slices.Contains(may, signer) {
+		return "", fmt.Errorf("the root of snapshot %.12s is not signed by %s", q.Root, q.Origin)
+	}
+	return signer, nil
+}

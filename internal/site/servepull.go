@@ -1,0 +1,131 @@
+package site
+
+import (
+	"context"
+	"encoding/hex"
+	"fmt"
+	"slices"
+
+	"candidharbor/core/object"
+	"candidharbor/internal/catalog"
+	"candidharbor/internal/transfer"
+)
+
+// mayRead lists the volumes that a peer may read: none of its own.
+func (s *Site) mayRead(peer *catalog.Peer) ([]*catalog.Volume, error) {
+	vols, err := s.cat.Volumes()
+	if err != nil {
+		return nil, err
+	}
+	chosen := &peer.Grants.V.Volumes
+	all := len(chosen.Labels) == 0 && len(chosen.Names) == 0
+	return slices.DeleteFunc(vols, func(v *catalog.Volume) bool { return v.Origin == peer.Name || (!all && !chosen.Holds(v)) }), nil
+}
+
+func (s *Site) readable(peer *catalog.Peer, lineage string) (*catalog.Volume, error) {
+	vols, err := s.mayRead(peer)
+	if err != nil {
+		return nil, err
+	}
+	for _, v := range vols {
+		if v.Lineage == lineage {
+			return v, nil
+		}
+	}
+	return nil, &transfer.Refusal{What: fmt.Sprintf("%s does not let %s read that history", s.Name(), peer.Name), Final: true}
+}
+
+// servePull answers a peer that takes snapshots for itself. It changes nothing here.
+func (s *Site) servePull(ctx context.Context, peer *catalog.Peer, op string, body []byte, st *transfer.Stream) error {
+	switch op {
+	case "histories":
+		vols, err := s.mayRead(peer)
+		if err != nil {
+			return err
+		}
+		out := make([]history, 0, len(vols))
+		for _, v := range vols {
+			rs, err := s.rulesFor(v)
+			if err != nil {
+				return err
+			}
+			out = append(out, history{Lineage: lineageOf(v.Lineage), Volume: nameAtOrigin(v), Origin: v.Origin, Labels: v.Labels.V, Rules: rs.proposal(s.Place())})
+		}
+		return st.Reply(out)
+	case "history":
+		var q historyAsk
+		if err := transfer.Decode(body, &q); err != nil {
+			return err
+		}
+		v, err := s.readable(peer, hex.EncodeToString(q.Lineage[:]))
+		if err != nil {
+			return err
+		}
+		page, err := s.headers(v, q.After)
+		if err != nil {
+			return err
+		}
+		return st.Reply(page)
+	}
+	var q fetch
+	if err := transfer.Decode(body, &q); err != nil {
+		return err
+	}
+	return s.serveFetch(ctx, peer, &q, st)
+}
+
+func (s *Site) headers(v *catalog.Volume, after string) (*historyPage, error) {
+	rows, err := s.cat.Snapshots(s.Place(), v.Name, catalog.SnapshotFilter{After: after, Limit: headersPage})
+	if err != nil {
+		return nil, err
+	}
+	page := &historyPage{Headers: make([]header, 0, len(rows))}
+	nano := func(t catalog.Time) int64 {
+		if t.IsZero() {
+			return 0
+		}
+		return t.UnixNano()
+	}
+	for _, r := range rows {
+		id, err := object.ParseID(r.ID)
+		if err != nil {
+			return nil, err
+		}
+		if r.OutOfTurn != "" {
+			continue
+		}
+		page.Headers = append(page.Headers, header{ID: id, Term: uint64(r.Term), Sequence: uint64(r.Sequence), Began: r.Began.UnixNano(), Seen: nano(r.SeenUntil), Marked: nano(r.Marked),
+			Cause: r.Cause, Labels: r.Labels.V, Keep: r.KeepWhy, Ends: nano(r.OwnEnd), Set: r.SetID})
+	}
+	if len(rows) == headersPage {
+		page.Next = rows[len(rows)-1].Cursor()
+	}
+	return page, nil
+}
+
+func (s *Site) serveFetch(ctx context.Context, peer *catalog.Peer, q *fetch, st *transfer.Stream) error {
+	row, err := s.cat.Snapshot(q.Root.String())
+	if err != nil {
+		return &transfer.Refusal{What: fmt.Sprintf("snapshot %s is not here any more", q.Root)}
+	}
+	v, err := s.readable(peer, row.Lineage)
+	if err != nil {
+		return err
+	}
+	rs, err := s.rulesFor(v)
+	if err != nil {
+		return err
+	}
+	marks, err := s.travelling(q.Root)
+	if err != nil {
+		return err
+	}
+	limit, err := s.flow(peer, catalog.Terms{})
+	if err != nil {
+		return err
+	}
+	bases := slices.DeleteFunc(q.Bases[:min(len(q.Bases), basesNamed)], func(id object.ID) bool { return !s.store.HasRoot(id) })
+	c := &transfer.Sender{Store: s.store, Marks: marks, Limit: limit, Request: transfer.CarryRequest{Lineage: lineageOf(v.Lineage), Volume: nameAtOrigin(v), Origin: v.Origin,
+		Root: q.Root, Bases: bases, Rules: rs.proposal(s.Place()), SetOf: q.SetOf}}
+	return c.Answer(ctx, st)
+}
