@@ -73,6 +73,7 @@ func (s *Site) openPlace(name, dir string) error {
 	if err != nil {
 		return err
 	}
+	p.cfg.Roots = s.cfg.Roots // of the host that it is at now
 	if err := s.acquaint(p, name, dir); err != nil {
 		return errors.Join(err, p.Close())
 	}

@@ -28,9 +28,10 @@ const (
 	crateForm   = 1
 	crateHead   = "crate.json"
 	crateEnd    = "end.json"
-	crateEntry  = 8 << 20  // bytes of records in an entry before it is written
-	mostEntry   = 64 << 20 // that is read of one
-	mostInCrate = 1 << 20  // roots and marks
+	crateEntry  = 8 << 20   // bytes of records in an entry before it is written
+	mostEntry   = 64 << 20  // that is read of one
+	mostInCrate = 1 << 20   // roots and marks
+	mostWeight  = 256 << 20 // of them together
 )
 
 // CrateHead says what is in a crate. Every part has it.
@@ -328,7 +329,7 @@ func (c *CrateReader) Read(ctx context.Context, r io.Reader) (out *CrateRoots, e
 	defer w.Close()
 	in := newIntake(w, func() {})
 	defer in.close()
-	small := 0
+	small, weight := 0, 0
 	for {
 		if err := ctx.Err(); err != nil {
 			return nil, err
@@ -360,7 +361,8 @@ func (c *CrateReader) Read(ctx context.Context, r io.Reader) (out *CrateRoots, e
 				return nil, closedIn(head, err)
 			}
 		case "roots", "marks":
-			if small++; small > mostInCrate || len(body) > 16<<20 {
+			small, weight = small+1, weight+len(body)
+			if small > mostInCrate || weight > mostWeight {
 				return nil, badCrate("it holds more roots and marks than a site writes")
 			}
 			id, err := object.ParseID(strings.SplitN(rest, "/", 2)[0])
