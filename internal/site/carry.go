@@ -148,20 +148,13 @@ func (s *Site) carryOne(ctx context.Context, r *catalog.Route, link *transfer.Li
 		}
 	}
 	q.Volume, q.Origin, q.Rules, q.SetOf, q.Standby = nameAtOrigin(w.v), w.v.Origin, w.rs.proposal(s.Place()), setOf, r.Terms.V.Standby
-	one := &transfer.Meter{}
-	c := &transfer.Sender{Store: s.store, Marks: bring, Meter: one, Limit: limit, Request: q}
+	c := &transfer.Sender{Store: s.store, Marks: bring, Meter: total, Limit: limit, Request: q}
 	err = c.Run(ctx, link)
 	if part {
 		if derr := s.derivedArrived(r, &q, err == nil && newestOf(w, row)); derr != nil && err == nil {
 			err = derr
 		}
 	}
-	total.OfferedObjects.Add(one.OfferedObjects.Load())
-	total.OfferedBytes.Add(one.OfferedBytes.Load())
-	total.TotalBytes.Add(one.TotalBytes.Load())
-	total.SentObjects.Add(one.SentObjects.Load())
-	total.SentBytes.Add(one.SentBytes.Load())
-	total.WireBytes.Add(one.WireBytes.Load())
 	if err != nil {
 		return err
 	}

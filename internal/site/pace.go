@@ -122,8 +122,7 @@ func (s *Site) SetPace(name string, ask api.PaceSet) (*api.Peer, error) {
 	}
 	for _, r := range routes { // what waited for the pace looks at the new one
 		if r.Peer == name && r.Interrupted() {
-			r.NextTry = catalog.Time{}
-			if err := s.cat.PutRoute(r); err != nil {
+			if err := s.changeRoute(r.Name, func(r *catalog.Route) error { r.NextTry = catalog.Time{}; return nil }); err != nil {
 				return nil, err
 			}
 		}

@@ -198,9 +198,8 @@ func (s *Site) Attach(name, dir string) (string, error) {
 	waiting := 0
 	for _, r := range routes { // what waited for the disk goes on
 		if r.Peer == name && !r.NextTry.IsZero() {
-			r.NextTry = catalog.Time{}
 			waiting++
-			if err := s.cat.PutRoute(r); err != nil {
+			if err := s.changeRoute(r.Name, func(r *catalog.Route) error { r.NextTry = catalog.Time{}; return nil }); err != nil {
 				return "", err
 			}
 		}

@@ -300,16 +300,14 @@ func (s *Site) pullOne(ctx context.Context, link *transfer.Link, peer *catalog.P
 
 // knowThere stores what was found at the other end, for the route's sentence.
 func (s *Site) knowThere(route string, work []*pullWork) error {
-	r, err := s.cat.Route(route)
-	if err != nil {
-		return err
-	}
-	r.Known.V = []catalog.Known{}
-	for _, w := range work {
-		r.Known.V = append(r.Known.V, w.known)
-	}
 	s.tell("routes")
-	return s.cat.PutRoute(r)
+	return s.changeRoute(route, func(r *catalog.Route) error {
+		r.Known.V = []catalog.Known{}
+		for _, w := range work {
+			r.Known.V = append(r.Known.V, w.known)
+		}
+		return nil
+	})
 }
 
 // tellSource tells the other end how far its copies here are, as far as the route says.

@@ -154,12 +154,12 @@ func (s *Site) startRoute(r *catalog.Route, by string) (*job, error) {
 }
 
 func (s *Site) runRoute(ctx context.Context, j *job, name string, meter *transfer.Meter) (*catalog.Route, int, error) {
-	r, err := s.cat.Route(name)
+	var r *catalog.Route
+	err := s.changeRoute(name, func(row *catalog.Route) error {
+		row.LastRun, r = catalog.At(s.clock.Now()), row
+		return nil
+	})
 	if err != nil {
-		return nil, 0, err
-	}
-	r.LastRun = catalog.At(s.clock.Now())
-	if err := s.cat.PutRoute(r); err != nil {
 		return nil, 0, err
 	}
 	peer, err := s.cat.Peer(r.Peer)
@@ -177,37 +177,40 @@ func (s *Site) runRoute(ctx context.Context, j *job, name string, meter *transfe
 
 // noteRoute records how a run of a route ended and when it is tried again.
 func (s *Site) noteRoute(name string, g *going, err error, cancelled bool) error {
-	r, cerr := s.cat.Route(name)
+	var r *catalog.Route
+	now, m := s.clock.Now(), g.meter
+	cerr := s.changeRoute(name, func(row *catalog.Route) error {
+		r = row
+		r.SentBytes += m.SentBytes.Load()
+		if err == nil {
+			r.SavedBytes += max(0, m.OfferedBytes.Load()-m.SentBytes.Load())
+		}
+		var closed *transfer.Closed
+		switch {
+		case err == nil:
+			r.LastOK, r.FailingSince, r.NextTry, r.Failures, r.LastError = catalog.At(now), catalog.Time{}, catalog.Time{}, 0, ""
+		case cancelled:
+		case errors.As(err, &closed):
+			r.FailingSince, r.Failures, r.NextTry, r.LastError = catalog.Time{}, 0, catalog.At(closed.Until), "the pace lets nothing through"
+		default:
+			if r.Failures == 0 {
+				r.FailingSince = catalog.At(now)
+			}
+			r.Failures++
+			r.LastError = err.Error()
+			// Half a minute at first, doubling up to an hour.
+			wait := min(time.Hour, 30*time.Second<<min(r.Failures-1, 7))
+			r.NextTry = catalog.At(now.Add(wait))
+		}
+		return nil
+	})
 	if cerr != nil {
 		return cerr
 	}
-	now, m := s.clock.Now(), g.meter
-	r.SentBytes += m.SentBytes.Load()
 	if err == nil {
-		r.SavedBytes += max(0, m.OfferedBytes.Load()-m.SentBytes.Load())
-	}
-	var closed *transfer.Closed
-	switch {
-	case err == nil:
-		if serr := s.cat.SawPeer(r.Peer, now); serr != nil {
-			return serr
+		if err := s.cat.SawPeer(r.Peer, now); err != nil {
+			return err
 		}
-		r.LastOK, r.FailingSince, r.NextTry, r.Failures, r.LastError = catalog.At(now), catalog.Time{}, catalog.Time{}, 0, ""
-	case cancelled:
-	case errors.As(err, &closed):
-		r.FailingSince, r.Failures, r.NextTry, r.LastError = catalog.Time{}, 0, catalog.At(closed.Until), "the pace lets nothing through"
-	default:
-		if r.Failures == 0 {
-			r.FailingSince = catalog.At(now)
-		}
-		r.Failures++
-		r.LastError = err.Error()
-		// Half a minute at first, doubling up to an hour.
-		wait := min(time.Hour, 30*time.Second<<min(r.Failures-1, 7))
-		r.NextTry = catalog.At(now.Add(wait))
-	}
-	if err := s.cat.PutRoute(r); err != nil {
-		return err
 	}
 	return s.noteTraffic(r, g)
 }

@@ -224,22 +224,19 @@ func (s *Site) CheckRoute(ctx context.Context, ask api.RouteAdd) (*api.RouteChec
 
 // EditRoute changes what a route chooses, or its terms. It holds at once.
 func (s *Site) EditRoute(name string, ask api.RouteEdit) (*api.Route, error) {
-	r, err := s.cat.Route(name)
+	err := s.changeRoute(name, func(r *catalog.Route) (err error) {
+		if len(ask.Labels)+len(ask.Names) > 0 {
+			if err := s.checkVolumes(ask.Labels, ask.Names); err != nil {
+				return err
+			}
+			r.Volumes.V = catalog.Selection{Labels: ask.Labels, Names: ask.Names}
+		}
+		if ask.Terms != nil {
+			r.Terms.V, err = routeTerms(*ask.Terms, r.Terms.V.Pull)
+		}
+		return err
+	})
 	if err != nil {
-		return nil, err
-	}
-	if len(ask.Labels)+len(ask.Names) > 0 {
-		if err := s.checkVolumes(ask.Labels, ask.Names); err != nil {
-			return nil, err
-		}
-		r.Volumes.V = catalog.Selection{Labels: ask.Labels, Names: ask.Names}
-	}
-	if ask.Terms != nil {
-		if r.Terms.V, err = routeTerms(*ask.Terms, r.Terms.V.Pull); err != nil {
-			return nil, err
-		}
-	}
-	if err := s.cat.PutRoute(r); err != nil {
 		return nil, err
 	}
 	s.cat.Settle()
@@ -247,36 +244,50 @@ func (s *Site) EditRoute(name string, ask api.RouteEdit) (*api.Route, error) {
 	return s.Route(name)
 }
 
-// PauseRoute stops a route until it is resumed; what it wants stays owed.
-func (s *Site) PauseRoute(name string) (string, error) {
+// changeRoute reads a route, changes it and stores it, as one step: a run that ends at the
+// same time must not take a person's change back.
+func (s *Site) changeRoute(name string, change func(r *catalog.Route) error) error {
+	s.routeRows.Lock()
+	defer s.routeRows.Unlock()
 	r, err := s.cat.Route(name)
 	if err != nil {
-		return "", err
+		return err
 	}
-	if !r.Paused.IsZero() {
-		return "", conflict("route %s is paused already, since %s", name, stamp(r.Paused.Time))
+	if err := change(r); err != nil {
+		return err
 	}
-	r.Paused = catalog.At(s.clock.Now())
-	if err := s.cat.PutRoute(r); err != nil {
+	return s.cat.PutRoute(r)
+}
+
+// PauseRoute stops a route until it is resumed; what it wants stays owed.
+func (s *Site) PauseRoute(name string) (string, error) {
+	far := ""
+	err := s.changeRoute(name, func(r *catalog.Route) error {
+		if !r.Paused.IsZero() {
+			return conflict("route %s is paused already, since %s", name, stamp(r.Paused.Time))
+		}
+		r.Paused, far = catalog.At(s.clock.Now()), s.farEnd(r)
+		return nil
+	})
+	if err != nil {
 		return "", err
 	}
 	s.stopRun("carry", name)
 	s.changed("routes")
-	return fmt.Sprintf("Route %s is paused. What %s lacks stays owed to it, until candid route resume %s.", name, s.farEnd(r), name), nil
+	return fmt.Sprintf("Route %s is paused. What %s lacks stays owed to it, until candid route resume %s.", name, far, name), nil
 }
 
 // ResumeRoute lets a paused route go on.
 func (s *Site) ResumeRoute(name string) (string, error) {
-	r, err := s.cat.Route(name)
+	var since time.Time
+	err := s.changeRoute(name, func(r *catalog.Route) error {
+		if r.Paused.IsZero() {
+			return conflict("route %s is not paused", name)
+		}
+		since, r.Paused, r.NextTry = r.Paused.Time, catalog.Time{}, catalog.Time{}
+		return nil
+	})
 	if err != nil {
-		return "", err
-	}
-	if r.Paused.IsZero() {
-		return "", conflict("route %s is not paused", name)
-	}
-	since := r.Paused.Time
-	r.Paused, r.NextTry = catalog.Time{}, catalog.Time{}
-	if err := s.cat.PutRoute(r); err != nil {
 		return "", err
 	}
 	s.changed("routes")

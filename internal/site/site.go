@@ -72,6 +72,8 @@ type Site struct {
 	verdicts      verdictCache
 	policies      policyCache
 
+	routeRows sync.Mutex // a row of routes is read, changed and stored as one step
+
 	mu         sync.Mutex
 	active     map[int64]*job
 	busy       map[string]chan struct{} // one snapshot, restore in place or carry per key

@@ -151,13 +151,13 @@ func (c *Sender) missing(known []object.ID, lease *store.Lease) (*roaring.Bitmap
 		}
 		set.AndNot(base)
 	}
-	c.Meter.OfferedObjects.Store(int64(set.GetCardinality()))
+	c.Meter.OfferedObjects.Add(int64(set.GetCardinality()))
 	var total int64
 	for it := set.Iterator(); it.HasNext(); {
 		_, n, _ := c.Store.ObjectAt(it.Next())
 		total += n
 	}
-	c.Meter.TotalBytes.Store(total)
+	c.Meter.TotalBytes.Add(total)
 	return set, nil
 }
 
