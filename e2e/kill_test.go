@@ -6,7 +6,6 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
-	"strconv"
 	"strings"
 	"testing"
 	"time"
@@ -18,16 +17,7 @@ import (
 // restore. Every acknowledged snapshot restores bit for bit, the next run succeeds, and
 // nobody repairs anything. CANDID_KILL_ROUNDS sets how often; 200 in make test-kill.
 func TestKill(t *testing.T) {
-	rounds := 12
-	if n, err := strconv.Atoi(os.Getenv("CANDID_KILL_ROUNDS")); err == nil {
-		rounds = n
-	}
-	seed := uint64(time.Now().UnixNano())
-	if n, err := strconv.ParseUint(os.Getenv("CANDID_KILL_SEED"), 10, 64); err == nil {
-		seed = n
-	}
-	t.Logf("seed %d, %d rounds", seed, rounds)
-	rng := rand.New(rand.NewPCG(seed, 1))
+	rounds, rng := chance(t, "CANDID_KILL", 12)
 	base := t.TempDir()
 	src := filepath.Join(base, "share")
 	require.NoError(t, os.Mkdir(src, 0o755))

@@ -6,10 +6,12 @@ import (
 	"bytes"
 	"encoding/json"
 	"fmt"
+	"math/rand/v2"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"regexp"
+	"strconv"
 	"strings"
 	"sync"
 	"syscall"
@@ -182,4 +184,18 @@ func shell(t testing.TB, dir, script string) {
 	cmd.Dir = dir
 	out, err := cmd.CombinedOutput()
 	require.NoError(t, err, string(out))
+}
+
+// chance is how many rounds a random test goes, and its dice: by NAME_ROUNDS and NAME_SEED
+// of the environment, else as many as given and new each time.
+func chance(t testing.TB, name string, rounds int) (int, *rand.Rand) {
+	if n, err := strconv.Atoi(os.Getenv(name + "_ROUNDS")); err == nil {
+		rounds = n
+	}
+	seed := uint64(time.Now().UnixNano())
+	if n, err := strconv.ParseUint(os.Getenv(name+"_SEED"), 10, 64); err == nil {
+		seed = n
+	}
+	t.Logf("seed %d, %d rounds", seed, rounds)
+	return rounds, rand.New(rand.NewPCG(seed, 1))
 }

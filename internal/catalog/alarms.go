@@ -104,13 +104,10 @@ func (c *Catalog) Mutes(now time.Time) (map[string]time.Time, error) {
 	return out, err
 }
 
-// DueNotices returns what is to be sent out now, oldest first, and how many wait in all.
-func (c *Catalog) DueNotices(now time.Time, limit int) (due []*Notice, waiting int, err error) {
-	if err := c.db.Get(&waiting, `SELECT COUNT(*) FROM notices`); err != nil {
-		return nil, 0, err
-	}
-	err = c.db.Select(&due, `SELECT * FROM notices WHERE next_try<=? ORDER BY id LIMIT ?`, At(now), limit)
-	return due, waiting, err
+// Notices returns what waits to be sent over a channel, oldest first.
+func (c *Catalog) Notices(channel string, limit int) (waiting []*Notice, err error) {
+	err = c.db.Select(&waiting, `SELECT * FROM notices WHERE channel=? ORDER BY id LIMIT ?`, channel, limit)
+	return waiting, err
 }
 
 // NoticeSent removes a notice that arrived, or that nobody waits for any more.

@@ -40,12 +40,15 @@ func (s *Site) takeIn(ctx context.Context, peer *catalog.Peer, key ed25519.Publi
 	if err != nil { // the first of its history
 		asked = &catalog.Volume{Name: q.Volume + "@" + q.Origin, Origin: q.Origin, Via: via(peer, q.Origin)}
 	}
+	var most int64
 	if !s.store.HasRoot(q.Root) { // marks of what is here come in all the same
-		if why, err := s.full(asked); err != nil {
+		why, room, err := s.full(asked)
+		if err != nil {
 			return err
 		} else if why != "" {
 			return &transfer.Refusal{What: roomless + why}
 		}
+		most = room
 	}
 	trusted, err := s.maySign(peer, asked)
 	if err != nil {
@@ -60,7 +63,7 @@ func (s *Site) takeIn(ctx context.Context, peer *catalog.Peer, key ed25519.Publi
 		return err
 	}
 	signer := ""
-	rc := &transfer.Receiver{Store: s.store, Peer: key, Meter: meter,
+	rc := &transfer.Receiver{Store: s.store, Peer: key, Meter: meter, Most: most,
 		Trusted: func(_ *object.Root, by ed25519.PublicKey) error {
 			signer = hex.EncodeToString(by)
 			if len(trusted) > 0 && !slices.Contains(trusted, signer) {
@@ -74,12 +77,16 @@ func (s *Site) takeIn(ctx context.Context, peer *catalog.Peer, key ed25519.Publi
 	}
 	if err := rc.Run(ctx, st, q); err != nil {
 		var full *store.FullError
-		if errors.As(err, &full) {
+		if errors.As(err, &full) || errors.Is(err, transfer.ErrTooMuch) {
 			return &transfer.Refusal{What: roomless + err.Error()}
 		}
 		return err
 	}
-	s.changed("snapshots", q.Volume+"@"+q.Origin)
+	here, err := s.cat.VolumeOfLineage(hex.EncodeToString(q.Lineage[:]))
+	if err != nil {
+		return err
+	}
+	s.changed("snapshots", here.Name)
 	if err := s.proposed(q); err != nil {
 		return err
 	}

@@ -1,6 +1,7 @@
 package site
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
 	"strings"
@@ -164,11 +165,12 @@ func (s *Site) capped(c *catalog.Cap) ([]*catalog.Snapshot, error) {
 	return out, nil
 }
 
-// full says why nothing more of a volume is taken or taken in; empty when it is.
-func (s *Site) full(v *catalog.Volume) (string, error) {
+// full says why nothing more of a volume is taken or taken in, empty when it is, and how
+// many bytes more may come; 0: any.
+func (s *Site) full(v *catalog.Volume) (why string, room int64, err error) {
 	caps, err := s.cat.Caps()
 	if err != nil {
-		return "", err
+		return "", 0, err
 	}
 	for _, c := range caps {
 		if c.Reached != stopTaking || !s.isUnder(c, v) {
@@ -176,13 +178,16 @@ func (s *Site) full(v *catalog.Volume) (string, error) {
 		}
 		view, err := s.capView(c)
 		if err != nil {
-			return "", err
+			return "", 0, err
 		}
 		if view.IsReached {
-			return fmt.Sprintf("the cap of %s is reached: %s", capName(c), strings.TrimSuffix(view.Sentence, ".")), nil
+			return fmt.Sprintf("the cap of %s is reached: %s", capName(c), strings.TrimSuffix(view.Sentence, ".")), 0, nil
+		}
+		if left := c.Bytes - view.HasBytes; c.Bytes > 0 && (room == 0 || left < room) {
+			room = left
 		}
 	}
-	return "", nil
+	return "", room, nil
 }
 
 // untouchable reports whether something keeps a snapshot that no cap undercuts.
@@ -209,6 +214,8 @@ func (s *Site) overCaps(verdicts map[string]retention.Verdict, going map[string]
 			return nil, err
 		}
 		rows = slices.DeleteFunc(rows, func(r *catalog.Snapshot) bool { return going[r.ID] })
+		// What arrived out of turn displaces nothing: it goes before what is older.
+		slices.SortStableFunc(rows, func(a, b *catalog.Snapshot) int { return cmp.Compare(turnOf(a), turnOf(b)) })
 		var may [][]*catalog.Snapshot // sets go as a whole
 		seen := map[string]bool{}
 		for _, r := range rows {
@@ -242,6 +249,14 @@ func (s *Site) overCaps(verdicts map[string]retention.Verdict, going map[string]
 		}
 	}
 	return steps, nil
+}
+
+// turnOf is 0 for what arrived out of turn and 1 for everything else.
+func turnOf(r *catalog.Snapshot) int {
+	if r.OutOfTurn != "" {
+		return 0
+	}
+	return 1
 }
 
 // fewest is how many of the sets that may go must go, from the front, for a cap to be

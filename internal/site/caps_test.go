@@ -126,3 +126,32 @@ func TestCapStopsTaking(t *testing.T) {
 	require.Len(t, w.rows(s, "notes"), 5)
 	require.Equal(t, 5, must(there.Volume("notes@here")).Snapshots)
 }
+
+// A quota holds within one snapshot too: what brings more than is left is refused on the
+// way, and nothing of it stays.
+func TestQuotaWithinACarry(t *testing.T) {
+	w := newWorld(t)
+	here, there := w.open("here"), w.open("there")
+	dir := w.share(here, "notes")
+	w.pair(here, there)
+	w.route(here, "there")
+	_, err := there.Grant(w.ctx, "here", api.GrantAsk{Grants: []string{"offer"}, QuotaBytes: 300_000})
+	require.NoError(t, err)
+	w.done(here)(here.TakeSnapshot("notes", api.SnapshotTake{}, "test"))
+	w.done(here)(here.RunRoute("to-there", "test"))
+	before := there.store.Usage().Objects
+	rng := rand.New(rand.NewPCG(5, 6))
+	noise := make([]byte, 6<<20)
+	for i := range noise {
+		noise[i] = byte(rng.Uint32())
+	}
+	w.write(dir, "large", string(noise))
+	w.done(here)(here.TakeSnapshot("notes", api.SnapshotTake{}, "test"))
+	run := must(here.Wait(w.ctx, must(here.RunRoute("to-there", "test")).ID))
+	require.Equal(t, "failed", run.State)
+	require.Contains(t, run.Outcome, "brings more than there is room for")
+	require.Equal(t, "waiting", must(here.Route("to-there")).State)
+	require.Len(t, w.rows(there, "notes@here"), 1)
+	w.done(there)(there.Sweep(true, "test"))
+	require.Equal(t, before, there.store.Usage().Objects)
+}

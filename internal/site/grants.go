@@ -178,6 +178,7 @@ func (s *Site) Revoke(ctx context.Context, name string, names []string) (string,
 	}
 	s.mu.Lock()
 	l := s.links[name]
+	delete(s.paces, name)
 	s.mu.Unlock()
 	if l != nil {
 		l.Close()

@@ -99,43 +99,47 @@ func (s *Site) channels() (names []string) {
 	return names
 }
 
-// sendNotices sends out what waits and is due, each until it arrived.
+// sendNotices sends out what waits, in its order over each channel: while one cannot be
+// sent, those after it wait too.
 func (s *Site) sendNotices(ctx context.Context) error {
 	release, err := s.hold(ctx, "notices")
 	if err != nil {
 		return err
 	}
 	defer release()
+	var errs []error
+	for _, ch := range []string{channelWebhook, channelMail} {
+		waiting, err := s.cat.Notices(ch, noticesAtOnce)
+		errs = append(errs, err)
+		for _, n := range waiting {
+			sent, err := s.sendOne(ctx, n)
+			errs = append(errs, err)
+			if !sent || err != nil {
+				break
+			}
+		}
+	}
+	return errors.Join(errs...)
+}
+
+// sendOne sends a notice that is due and reports whether the next may go.
+func (s *Site) sendOne(ctx context.Context, n *catalog.Notice) (sent bool, err error) {
 	now := s.clock.Now()
-	due, _, err := s.cat.DueNotices(now, noticesAtOnce)
-	if err != nil {
-		return err
+	if n.NextTry.After(now) {
+		return false, nil
 	}
-	down := map[string]bool{} // a channel that failed is not tried again in the same round
-	for _, n := range due {
-		if down[n.Channel] {
-			continue
-		}
-		err := s.send(ctx, n)
-		switch {
-		case err == nil:
-			err = s.cat.NoticeSent(n.ID)
-		case ctx.Err() != nil:
-			return ctx.Err()
-		case n.Tries+1 >= noticeTries:
-			s.log.Error("an alarm could not be sent and is given up", "channel", n.Channel, "subject", n.Subject, "error", err)
-			err = s.cat.NoticeSent(n.ID)
-		default:
-			s.log.Warn("an alarm could not be sent; it is tried again", "channel", n.Channel, "subject", n.Subject, "error", err)
-			down[n.Channel] = true
-			at := now.Add(min(time.Hour, 30*time.Second<<min(n.Tries, 7)))
-			err = s.cat.NoticeFailed(n.ID, err.Error(), at)
-		}
-		if err != nil {
-			return err
-		}
+	err = s.send(ctx, n)
+	switch {
+	case err == nil:
+		return true, s.cat.NoticeSent(n.ID)
+	case ctx.Err() != nil:
+		return false, ctx.Err()
+	case n.Tries+1 >= noticeTries:
+		s.log.Error("an alarm could not be sent and is given up", "channel", n.Channel, "subject", n.Subject, "error", err)
+		return true, s.cat.NoticeSent(n.ID)
 	}
-	return nil
+	s.log.Warn("an alarm could not be sent; it is tried again", "channel", n.Channel, "subject", n.Subject, "error", err)
+	return false, s.cat.NoticeFailed(n.ID, err.Error(), now.Add(retryAfter(n.Tries)))
 }
 
 func (s *Site) send(ctx context.Context, n *catalog.Notice) error {

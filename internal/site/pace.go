@@ -43,10 +43,9 @@ func (s *Site) paceTo(p *catalog.Peer) (*paced, error) {
 		return nil, err
 	}
 	have := &paced{lines: lines, pacer: &transfer.Pacer{}}
-	name := p.Name
 	have.pacer.Rate = func() (int64, time.Time) {
 		s.mu.Lock()
-		lines := s.paces[name].lines
+		lines := have.lines
 		s.mu.Unlock()
 		now := s.clock.Now()
 		rate := lines.At(now)
@@ -59,7 +58,7 @@ func (s *Site) paceTo(p *catalog.Peer) (*paced, error) {
 		}
 		return 0, until
 	}
-	s.paces[name] = have
+	s.paces[p.Name] = have
 	return have, nil
 }
 

@@ -158,15 +158,15 @@ func (s *Site) Attach(name, dir string) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	paths, err := s.placePaths()
-	if err != nil {
-		return "", err
-	}
 	release, err := s.hold(s.ctx, "places")
 	if err != nil {
 		return "", err
 	}
 	defer release()
+	paths, err := s.placePaths()
+	if err != nil {
+		return "", err
+	}
 	s.mu.Lock()
 	is := s.places[name] != nil
 	s.mu.Unlock()

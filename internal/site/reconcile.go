@@ -109,9 +109,9 @@ func (s *Site) Release() error {
 // takeUp enters snapshots from their roots and marks.
 func (s *Site) takeUp(ids []object.ID) error {
 	rows := make([]*catalog.Snapshot, 0, len(ids))
-	newest := map[string]*object.Root{}
+	newest, signed := map[string]*object.Root{}, map[string]string{}
 	for _, id := range ids {
-		root, _, err := s.store.Root(id)
+		root, signer, err := s.store.Root(id)
 		if err != nil {
 			s.log.Error("a snapshot's record is damaged; it is left where it is", "snapshot", id, "error", err)
 			continue
@@ -123,7 +123,7 @@ func (s *Site) takeUp(ids []object.ID) error {
 		rows = append(rows, row)
 		lin := hex.EncodeToString(root.Lineage[:])
 		if old := newest[lin]; old == nil || old.Term < root.Term || (old.Term == root.Term && old.Sequence < root.Sequence) {
-			newest[lin] = root
+			newest[lin], signed[lin] = root, hex.EncodeToString(signer)
 		}
 	}
 	for lin, root := range newest {
@@ -134,6 +134,9 @@ func (s *Site) takeUp(ids []object.ID) error {
 		}
 		v := s.volumeOf(root)
 		v.Protected = root.Origin == s.Name()
+		if !v.Protected { // until its origin is paired again, who signed it stays the only one
+			v.Signer = signed[lin]
+		}
 		v.ScheduledUntil = catalog.At(s.clock.Now())
 		if err := s.cat.PutVolume(v); err != nil {
 			return err

@@ -198,9 +198,7 @@ func (s *Site) noteRoute(name string, g *going, err error, cancelled bool) error
 			}
 			r.Failures++
 			r.LastError = err.Error()
-			// Half a minute at first, doubling up to an hour.
-			wait := min(time.Hour, 30*time.Second<<min(r.Failures-1, 7))
-			r.NextTry = catalog.At(now.Add(wait))
+			r.NextTry = catalog.At(now.Add(retryAfter(r.Failures - 1)))
 		}
 		return nil
 	})
@@ -213,4 +211,10 @@ func (s *Site) noteRoute(name string, g *going, err error, cancelled bool) error
 		}
 	}
 	return s.noteTraffic(r, g)
+}
+
+// retryAfter is how long to wait after some failures before: half a minute at first,
+// doubling up to an hour.
+func retryAfter(before int) time.Duration {
+	return min(time.Hour, 30*time.Second<<min(before, 7))
 }

@@ -181,7 +181,7 @@ func (s *Site) whyFull(u *unit, low bool) (string, error) {
 		return fmt.Sprintf("the store was low on space: %s were free, %s must stay free", size(free), size(want)), nil
 	}
 	for _, d := range u.all {
-		if why, err := s.full(d.v); err != nil || why != "" {
+		if why, _, err := s.full(d.v); err != nil || why != "" {
 			return why, err
 		}
 	}

@@ -42,7 +42,7 @@ func (s *Site) TakeSnapshot(volume string, ask api.SnapshotTake, by string) (api
 		if err != nil {
 			return api.Run{}, err
 		}
-		if why, err := s.full(m); err != nil {
+		if why, _, err := s.full(m); err != nil {
 			return api.Run{}, err
 		} else if why != "" {
 			return api.Run{}, conflict("nothing was taken of %s: %s", v.Name, why)

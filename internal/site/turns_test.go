@@ -6,6 +6,7 @@ import (
 	"testing"
 	"time"
 
+	"candidharbor/api"
 	"candidharbor/core/object"
 	"candidharbor/internal/catalog"
 	"candidharbor/internal/transfer"
@@ -92,6 +93,27 @@ func TestArrivalsOutOfTurn(t *testing.T) {
 	require.Equal(t, len(left), n)
 	require.NoError(t, there.Release())
 	require.Len(t, must(there.cat.OutOfTurn("there", "notes@here")), len(out))
+
+	// A cap under which the oldest go takes what is out of turn first.
+	_, err = there.PutCap(api.CapPut{Scope: "volume", Name: "notes@here", Snapshots: len(left) - 20, Reached: "oldest goes"})
+	require.NoError(t, err)
+	good := 0
+	for _, r := range w.rows(there, "notes@here") {
+		if r.OutOfTurn == "" {
+			good++
+		}
+	}
+	prune()
+	for _, r := range w.rows(there, "notes@here") {
+		if r.OutOfTurn == "" && r.GraceUntil.IsZero() {
+			good--
+		}
+	}
+	require.Zero(t, good, "nothing that is in turn went")
+	out = must(there.cat.OutOfTurn("there", "notes@here"))
+	require.InDelta(t, 16, len(out), 1)
+	_, err = there.RemoveCap("volume", "notes@here")
+	require.NoError(t, err)
 
 	// The clock of the one in wrong hands goes back by days, and its snapshots with it.
 	now := w.clock.Now()

@@ -22,7 +22,12 @@ type Receiver struct {
 	// Arrived enters a snapshot, or new marks of one, into the records.
 	Arrived func(id object.ID, stored int64) (at int64, err error)
 	Meter   *Meter
+	// Most bounds the bytes of records that the snapshot may bring; 0: no bound.
+	Most int64
 }
+
+// ErrTooMuch says that a snapshot brings more than there is room for.
+var ErrTooMuch = errors.New("the snapshot brings more than there is room for")
 
 const flushEvery = 64 << 20
 
@@ -74,7 +79,7 @@ func (c *Receiver) Run(ctx context.Context, s *Stream, q *CarryRequest) (err err
 	}()
 	in := newIntake(w, s.interrupt)
 	defer in.close()
-	var since int64
+	var since, took int64
 	for {
 		t, b, err := s.read()
 		if err != nil {
@@ -100,6 +105,10 @@ func (c *Receiver) Run(ctx context.Context, s *Stream, q *CarryRequest) (err err
 				return errors.New("the peer sends objects of a snapshot that is here already")
 			}
 			n := int64(len(b))
+			if took += n; c.Most > 0 && took > c.Most {
+				lease.Release() // what it brought is swept
+				return fmt.Errorf("%w: %d bytes were left", ErrTooMuch, c.Most)
+			}
 			if err := in.take(b); err != nil {
 				return err
 			}
