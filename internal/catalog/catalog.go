@@ -131,17 +131,18 @@ type Volume struct {
 	Standby        string         `db:"standby"`  // exact, additive; empty: the copy is not laid out
 	StandbyDir     string         `db:"standby_dir"`
 	StandbyError   string         `db:"standby_error"`
+	Part           string         `db:"part"`   // of a volume of another site, in words; empty: all of it
 	Via            string         `db:"via"`    // the site that brought the first copy, when it was not the origin
 	Signer         string         `db:"signer"` // key that signs its snapshots, where the origin is not paired
 }
 
 // PutVolume inserts or replaces a volume.
 func (c *Catalog) PutVolume(v *Volume) error {
-	_, err := c.db.NamedExec(`INSERT INTO volumes (name,lineage,kind,origin,path,labels,excludes,chunk_avg,added,protected,scheduled_until,proposed,offered,paused,signer,via)
-		VALUES (:name,:lineage,:kind,:origin,:path,:labels,:excludes,:chunk_avg,:added,:protected,:scheduled_until,:proposed,:offered,:paused,:signer,:via)
+	_, err := c.db.NamedExec(`INSERT INTO volumes (name,lineage,kind,origin,path,labels,excludes,chunk_avg,added,protected,scheduled_until,proposed,offered,paused,signer,via,part)
+		VALUES (:name,:lineage,:kind,:origin,:path,:labels,:excludes,:chunk_avg,:added,:protected,:scheduled_until,:proposed,:offered,:paused,:signer,:via,:part)
 		ON CONFLICT (name) DO UPDATE SET lineage=excluded.lineage,kind=excluded.kind,origin=excluded.origin,path=excluded.path,labels=excluded.labels,
 		excludes=excluded.excludes,chunk_avg=excluded.chunk_avg,added=excluded.added,protected=excluded.protected,
-		scheduled_until=excluded.scheduled_until,proposed=excluded.proposed,offered=excluded.offered,paused=excluded.paused,signer=excluded.signer,via=excluded.via`, v)
+		scheduled_until=excluded.scheduled_until,proposed=excluded.proposed,offered=excluded.offered,paused=excluded.paused,signer=excluded.signer,via=excluded.via,part=excluded.part`, v)
 	return err
 }
 

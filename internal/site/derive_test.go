@@ -64,6 +64,7 @@ func TestPartsOfVolumes(t *testing.T) {
 	b, err := os.Stat(filepath.Join(out, "scans/2026/again"))
 	require.NoError(t, err)
 	require.True(t, os.SameFile(a, b))
+	require.Equal(t, "Copies of a part of notes, a volume of the site here: only a, scans but scans/2025/raw.", must(there.Volume("notes@here")).Sentence)
 	shown := must(there.Snapshot(rows[0].ID))
 	require.Equal(t, "only a, scans but scans/2025/raw", shown.Part)
 	// a, scans/2026 with 51 names

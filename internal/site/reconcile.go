@@ -169,7 +169,7 @@ func (s *Site) volumeOf(r *object.Root) *catalog.Volume {
 	if excludes == nil {
 		excludes = []string{}
 	}
-	return &catalog.Volume{Name: name, Lineage: lineage, Kind: "tree", Origin: r.Origin, Path: string(r.Path),
+	return &catalog.Volume{Name: name, Part: partWords(r.Derived), Lineage: lineage, Kind: "tree", Origin: r.Origin, Path: string(r.Path),
 		Labels: catalog.JSON[catalog.Labels]{V: labels}, Excludes: catalog.JSON[[]string]{V: excludes}, ChunkAvg: int(r.ChunkAvg),
 		Added: catalog.At(s.clock.Now())}
 }

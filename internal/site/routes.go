@@ -214,12 +214,19 @@ func (s *Site) CheckRoute(ctx context.Context, ask api.RouteAdd) (*api.RouteChec
 	if rate == pace.RateWords(pace.Unlimited) {
 		out.Sentence += ", as fast as the line is."
 	} else {
-		out.Sentence += fmt.Sprintf(", which takes about %s at the present pace of %s.", ago(time.Duration(out.Seconds)*time.Second), rate)
+		out.Sentence += fmt.Sprintf(", which takes %s at the present pace of %s.", aboutWords(out.Seconds), rate)
 	}
 	if len(work) == 0 {
 		out.Sentence = "It chooses no volume at present."
 	}
 	return out, nil
+}
+
+func aboutWords(seconds int64) string {
+	if seconds < 1 {
+		return "less than a second"
+	}
+	return "about " + ago(time.Duration(seconds)*time.Second)
 }
 
 // EditRoute changes what a route chooses, or its terms. It holds at once.

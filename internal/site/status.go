@@ -130,7 +130,10 @@ func (s *Site) protection(out *api.Volume, v *catalog.Volume, rs *ruleset, newes
 	switch {
 	case v.Origin != s.Name():
 		out.Protection = "on target"
-		out.Sentence = fmt.Sprintf("Copies of %s, a volume of the site %s.", strings.TrimSuffix(v.Name, "@"+v.Origin), v.Origin)
+		out.Sentence = fmt.Sprintf("Copies of %s, a volume of the site %s.", nameAtOrigin(v), v.Origin)
+		if v.Part != "" {
+			out.Sentence = fmt.Sprintf("Copies of a part of %s, a volume of the site %s: %s.", nameAtOrigin(v), v.Origin, v.Part)
+		}
 		if v.Offered != "" {
 			less, err := s.less(v, v.Offered)
 			if err != nil {

@@ -1,4 +1,6 @@
 -- +goose Up
+-- Which part of a volume of another site the copies are; empty: all of it.
+ALTER TABLE volumes ADD COLUMN part TEXT NOT NULL DEFAULT '';
 -- The site that brought the first copy, when it was not the origin.
 ALTER TABLE volumes ADD COLUMN via TEXT NOT NULL DEFAULT '';
 -- How a copy is laid out ready for use, and where.
@@ -37,6 +39,7 @@ CREATE TABLE notices (
 );
 
 -- +goose Down
+ALTER TABLE volumes DROP COLUMN part;
 ALTER TABLE volumes DROP COLUMN via;
 ALTER TABLE volumes DROP COLUMN standby_error;
 ALTER TABLE volumes DROP COLUMN standby_dir;

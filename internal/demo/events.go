@@ -1,0 +1,182 @@
+package demo
+
+import (
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"time"
+
+	"candidharbor/api"
+)
+
+// accident deletes a folder and brings it back as of the evening before.
+func (s *story) accident() error {
+	year := s.clock.Now().Format("2006")
+	folder := s.files.path("field-notebooks", year, "transect-7")
+	if _, err := os.Stat(folder); err != nil {
+		if err := s.files.note(s.clock.Now(), 7); err != nil {
+			return err
+		}
+	}
+	if err := s.advance(s.clock.Now().Add(16 * time.Hour)); err != nil {
+		return err
+	}
+	before, err := sum(folder)
+	if err != nil {
+		return err
+	}
+	evening := s.clock.Now()
+	if err := s.advance(evening.Add(5 * time.Minute)); err != nil {
+		return err
+	}
+	if err := os.RemoveAll(folder); err != nil {
+		return err
+	}
+	if err := s.step("A folder of field notes, transect-7, is deleted by mistake.", "", nil); err != nil {
+		return err
+	}
+	if err := s.advance(evening.Add(13 * time.Hour)); err != nil {
+		return err
+	}
+	out, err := s.run(s.larkfield)(s.larkfield.Site.Restore(api.RestoreAsk{Volume: "field-notebooks", Paths: []string{year + "/transect-7"},
+		At: evening.Format(time.RFC3339), InPlace: true, OnConflict: "skip"}, "the demo"))
+	if err := s.step("It is missed the next day and brought back as it was the evening before.", out, err); err != nil {
+		return err
+	}
+	after, err := sum(folder)
+	if err != nil {
+		return err
+	}
+	return s.check(before == after, "the folder is the one that was deleted")
+}
+
+func (s *story) lineBack() error {
+	r, err := s.larkfield.Site.Route("to-stonewick")
+	if err != nil {
+		return err
+	}
+	if err := s.check(r.State == "unreachable", "the route says that Stonewick is unreachable, not "+r.State); err != nil {
+		return err
+	}
+	if err := s.step("Two days later the line is mended.", r.Sentence, nil); err != nil {
+		return err
+	}
+	s.larkfield.Site.CutLine(false)
+	out, err := s.run(s.larkfield)(s.larkfield.Site.RunRoute("to-stonewick", "the demo"))
+	return s.step("The route goes on by what is missing, the newest first.", out, err)
+}
+
+// nightWithout stops the service for fourteen hours.
+func (s *story) nightWithout() error {
+	if err := s.advance(s.clock.Now().Add(9 * time.Hour)); err != nil {
+		return err
+	}
+	s.larkfield.Stop()
+	s.clock.Set(s.clock.Now().Add(14 * time.Hour))
+	var err error
+	if s.larkfield, err = s.open("larkfield", s.opt.Listen); err != nil {
+		return err
+	}
+	for _, p := range []string{"stonewick", "mereside"} { // each learns where Larkfield is now
+		if _, err := s.larkfield.Site.CheckPeer(s.ctx, p); err != nil {
+			return err
+		}
+	}
+	if _, err := s.larkfield.Site.Step(s.ctx, true); err != nil {
+		return err
+	}
+	tl, err := s.larkfield.Site.Timeline("field-notebooks", s.clock.Now().Add(-24*time.Hour), s.clock.Now())
+	if err != nil {
+		return err
+	}
+	if err := s.check(len(tl.Gaps) > 0, "the night is a gap in history"); err != nil {
+		return err
+	}
+	return s.step("Larkfield's service was off for a night.", fmt.Sprintf("%d snapshots of field-notebooks were missed: %s. One was taken at once.", tl.Gaps[0].Count, tl.Gaps[0].Cause), nil)
+}
+
+// keepHouse prunes every day and sweeps every two weeks, at all sites.
+func (s *story) keepHouse(day int) error {
+	for _, svc := range s.all() {
+		if svc != s.larkfield { // whose clock is moved from one due time to the next
+			if _, err := svc.Site.Step(s.ctx, true); err != nil {
+				return err
+			}
+		}
+		out, err := s.run(svc)(svc.Site.Prune("", "the schedule"))
+		if err != nil {
+			return err
+		}
+		if day%14 != 13 {
+			continue
+		}
+		if err := s.step("Pruning at "+svc.Site.Name()+".", out, nil); err != nil {
+			return err
+		}
+		out, err = s.run(svc)(svc.Site.Sweep(false, "the schedule"))
+		if err := s.step("Sweeping at "+svc.Site.Name()+".", out, err); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// proof restores the newest state of a volume at the far site and compares it, and
+// verifies both stores.
+func (s *story) proof() error {
+	target := filepath.Join(s.opt.Data, "restored", "herbarium-scans")
+	out, err := s.run(s.larkfield)(s.larkfield.Site.TakeSnapshot("herbarium-scans", api.SnapshotTake{Note: "for the proof"}, "the demo"))
+	if err := s.step("Take a snapshot of herbarium-scans by hand.", out, err); err != nil {
+		return err
+	}
+	if _, err = s.run(s.larkfield)(s.larkfield.Site.RunRoute("to-stonewick", "the demo")); err != nil {
+		return err
+	}
+	out, err = s.run(s.stonewick)(s.stonewick.Site.Restore(api.RestoreAsk{Volume: "herbarium-scans@larkfield", At: "latest", To: target}, "the demo"))
+	if err := s.step("Restore herbarium-scans at Stonewick.", out, err); err != nil {
+		return err
+	}
+	live, err := sum(s.files.path("herbarium-scans"))
+	if err != nil {
+		return err
+	}
+	copied, err := sum(target)
+	if err != nil {
+		return err
+	}
+	if err := s.check(live == copied, "the copy restored at Stonewick is the original"); err != nil {
+		return err
+	}
+	for _, svc := range s.all() {
+		out, err := s.run(svc)(svc.Site.Verify("the demo"))
+		if err := s.step("Verify everything stored at "+svc.Site.Name()+".", out, err); err != nil {
+			return err
+		}
+		u := svc.Site.Config().Name
+		st, err := svc.Site.Status()
+		if err != nil {
+			return err
+		}
+		if err := s.check(st.Usage.Snapshots > 0, u+" has snapshots"); err != nil {
+			return err
+		}
+	}
+	st, err := s.larkfield.Site.Status()
+	if err != nil {
+		return err
+	}
+	s.say("")
+	for _, x := range st.Sentences {
+		s.say("Today: %s", x.Text)
+	}
+	return nil
+}
+
+// sum describes a directory independently of this program's own code.
+func sum(dir string) (string, error) {
+	cmd := exec.Command("sh", "-c", `find . -printf '%y %m %U:%G %s %T@ %P\n' | sed 's/^d \([^ ]* [^ ]*\) [^ ]* /d \1 /' | LC_ALL=C sort; find . -type f -print0 | LC_ALL=C sort -z | xargs -0 -r sha256sum`)
+	cmd.Dir = dir
+	out, err := cmd.Output()
+	return string(out), err
+}
