@@ -156,6 +156,9 @@ func (s *Site) crateOf(ask api.CrateWrite) (*transfer.CrateWriter, *catalog.Peer
 	if r.Terms.V.Pull {
 		return nil, nil, bad("route %s brings snapshots here: write the crate at %s", r.Name, r.Peer)
 	}
+	if !termParts(r.Terms.V).Whole() {
+		return nil, nil, bad("route %s carries a part of its volumes, and a crate carries whole snapshots: let the first copies go over the line", r.Name)
+	}
 	peer, err := s.cat.Peer(r.Peer)
 	if err != nil {
 		return nil, nil, err

@@ -30,10 +30,8 @@ func partsOf(in, out []string) (p tree.Parts, err error) {
 		slices.Sort(*list.to)
 		*list.to = slices.Compact(*list.to)
 	}
-	for _, o := range p.Out {
-		if slices.Contains(p.In, o) {
-			return p, bad("path %q is to be carried and not to be", o)
-		}
+	if void := p.Void(); void != "" {
+		return p, bad("path %q is to be carried and not to be", void)
 	}
 	return p, nil
 }

@@ -9,6 +9,8 @@ import (
 	"time"
 
 	"candidharbor/api"
+	"candidharbor/core/object"
+	"candidharbor/internal/volume/tree"
 
 	"github.com/stretchr/testify/require"
 )
@@ -31,7 +33,7 @@ func TestPartsOfVolumes(t *testing.T) {
 	w.pair(here, there)
 	labels := map[string]string{"k": "v"}
 	for say, terms := range map[string]api.RouteTerms{
-		"whole volume": {In: []string{"/"}}, "to be carried and not": {In: []string{"a"}, Out: []string{"a"}}, "signs what it leaves out": {In: []string{"a"}, Onward: true}, "..": {Out: []string{"../x"}},
+		"whole volume": {In: []string{"/"}}, "to be carried and not": {In: []string{"a/b"}, Out: []string{"a"}}, "signs what it leaves out": {In: []string{"a"}, Onward: true}, "..": {Out: []string{"../x"}},
 	} {
 		_, err := here.AddRoute(api.RouteAdd{Name: "bad", To: "there", Labels: labels, Terms: terms})
 		require.ErrorContains(t, err, say)
@@ -69,6 +71,19 @@ func TestPartsOfVolumes(t *testing.T) {
 	require.Equal(t, "only a, scans but scans/2025/raw", shown.Part)
 	// a, scans/2026 with 51 names
 	require.EqualValues(t, 52+50-50, shown.Files)
+
+	// What the route leaves out is not had by other ways either.
+	_, err = here.WriteCrate(api.CrateWrite{Path: filepath.Join(w.dir, "x.crate"), Route: "part"}, "test")
+	require.ErrorContains(t, err, "carries a part of its volumes")
+	whole, err := here.rootOf(w.rows(here, "notes")[0])
+	require.NoError(t, err)
+	for path, given := range map[string]int{"scans/2026/3": 1, "letters/5": 0, "scans/2025/raw/3": 0} {
+		e, err := tree.Lookup(here.store.Get, whole, path)
+		require.NoError(t, err)
+		got, err := there.askObjects(w.ctx, must(there.cat.Peer("here")), []object.ID{e.Content})
+		require.NoError(t, err)
+		require.Len(t, got, given, path)
+	}
 
 	require.NoError(t, here.Close())
 	here = w.open("here")

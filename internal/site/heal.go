@@ -22,8 +22,8 @@ type objectsAsk struct {
 }
 
 // heal puts damaged objects back from other sites that have them. It tells what it did in
-// words.
-func (s *Site) heal(ctx context.Context, j *job, damage []store.Damage) (string, error) {
+// words, and whether nothing damaged is left.
+func (s *Site) heal(ctx context.Context, j *job, damage []store.Damage) (words string, whole bool, err error) {
 	var left []object.ID
 	for _, d := range damage {
 		if !d.Object.IsZero() {
@@ -32,7 +32,7 @@ func (s *Site) heal(ctx context.Context, j *job, damage []store.Damage) (string,
 	}
 	peers, err := s.cat.Peers()
 	if err != nil || len(left) == 0 || len(peers) == 0 {
-		return "", err
+		return "", false, err
 	}
 	all := len(left)
 	var from []string
@@ -44,7 +44,7 @@ func (s *Site) heal(ctx context.Context, j *job, damage []store.Damage) (string,
 		res, err := s.store.Heal(ctx, left, func(ctx context.Context, ids []object.ID) ([][]byte, error) { return s.askObjects(ctx, p, ids) })
 		if err != nil {
 			if ctx.Err() != nil {
-				return "", ctx.Err()
+				return "", false, ctx.Err()
 			}
 			j.logf("%s could not be asked for what is damaged: %v", p.Name, err)
 			continue
@@ -57,13 +57,17 @@ func (s *Site) heal(ctx context.Context, j *job, damage []store.Damage) (string,
 		left = res.Left
 	}
 	if len(from) == 0 {
-		return "no other site has them", nil
+		return "no other site has them", false, nil
 	}
 	s.changed("snapshots")
 	if len(left) > 0 {
-		return fmt.Sprintf("%d of them were put back from %s", all-len(left), strings.Join(from, ", ")), nil
+		return fmt.Sprintf("%d of them were put back from %s", all-len(left), strings.Join(from, ", ")), false, nil
 	}
-	return "all of them were put back from " + strings.Join(from, ", "), nil
+	words = "all of them were put back from " + strings.Join(from, ", ")
+	if all < len(damage) {
+		words += ", as far as they could still be named"
+	}
+	return words, all == len(damage), nil
 }
 
 func (s *Site) askObjects(ctx context.Context, p *catalog.Peer, ids []object.ID) ([][]byte, error) {
@@ -148,7 +152,16 @@ func (s *Site) heldFor(peer *catalog.Peer) (*roaring.Bitmap, error) {
 	for _, v := range vols {
 		ok := may[v.Name] || v.Origin == peer.Name
 		for _, r := range routes {
-			ok = ok || r.Peer == peer.Name && s.carries(r, v)
+			if r.Peer != peer.Name || !s.carries(r, v) {
+				continue
+			}
+			if parts := termParts(r.Terms.V); !parts.Whole() { // what it leaves out stays here
+				if err := s.heldOfPart(held, r, derivedLineage(lineageOf(v.Lineage), parts)); err != nil {
+					return nil, err
+				}
+				continue
+			}
+			ok = true
 		}
 		if !ok {
 			continue
@@ -170,4 +183,18 @@ func (s *Site) heldFor(peer *catalog.Peer) (*roaring.Bitmap, error) {
 		}
 	}
 	return held, nil
+}
+
+// heldOfPart adds the objects of the newest part that a route carried.
+func (s *Site) heldOfPart(held *roaring.Bitmap, r *catalog.Route, lineage object.LineageID) error {
+	base, err := s.cat.Setting(derivedSetting(r.Name, lineage))
+	if err != nil {
+		return err
+	}
+	if id, err := object.ParseID(base); err == nil {
+		if census, err := s.store.Census(id); err == nil {
+			held.Or(census)
+		}
+	}
+	return nil
 }

@@ -68,7 +68,7 @@ func (s *Site) Verify(by string) (api.Run, error) {
 			return res, fmt.Sprintf("%d objects, %s: all as written", res.Objects, size(res.Bytes)), nil
 		}
 		j.remark()
-		healed, err := s.heal(ctx, j, res.Damage)
+		healed, whole, err := s.heal(ctx, j, res.Damage)
 		if err != nil {
 			return nil, "", err
 		}
@@ -76,7 +76,7 @@ func (s *Site) Verify(by string) (api.Run, error) {
 		if healed != "" {
 			words += " Other sites were asked: " + healed + "."
 		}
-		if !strings.HasPrefix(healed, "all of them") {
+		if !whole {
 			words += " The next snapshot of an undamaged volume puts back what it still has"
 		}
 		return res, strings.TrimSuffix(words, "."), nil

@@ -19,6 +19,18 @@ func covers(dir, rel string) bool {
 	return dir == "" || rel == dir || strings.HasPrefix(rel, dir+"/")
 }
 
+// Void returns the first path of In of which Out leaves nothing; empty: there is none.
+func (p Parts) Void() string {
+	for _, i := range p.In {
+		for _, o := range p.Out {
+			if covers(o, i) {
+				return i
+			}
+		}
+	}
+	return ""
+}
+
 // has reports whether an entry is chosen.
 func (p Parts) has(rel string) bool {
 	for _, o := range p.Out {
