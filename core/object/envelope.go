@@ -5,6 +5,7 @@ import (
 	"encoding/hex"
 	"errors"
 	"fmt"
+	"hash"
 
 	"github.com/zeebo/blake3"
 )
@@ -220,3 +221,6 @@ func cutBytes(b []byte) (val, rest []byte, err error) {
 	}
 	return b[:n:n], b[n:], nil
 }
+
+// NewSum sums what is written to it as [Sum] does.
+func NewSum() hash.Hash { return blake3.New() }

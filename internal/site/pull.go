@@ -41,6 +41,17 @@ type header struct {
 	Set      string            `cbor:"11,keyasint,omitempty"`
 }
 
+type historiesAsk struct {
+	Unless []byte `cbor:"1,keyasint,omitempty"` // state that who asks has seen already
+}
+
+// histories answers with everything, or with only that the state is the one named.
+type histories struct {
+	All   []history `cbor:"1,keyasint,omitempty"`
+	State []byte    `cbor:"2,keyasint"`
+	Same  bool      `cbor:"3,keyasint,omitempty"`
+}
+
 type historyAsk struct {
 	Lineage object.LineageID `cbor:"1,keyasint"`
 	After   string           `cbor:"2,keyasint,omitempty"` // cursor
@@ -79,14 +90,29 @@ type pullWork struct {
 	known catalog.Known
 }
 
-// lookThere asks the other end of a route that pulls what it has.
-func (s *Site) lookThere(r *catalog.Route, link *transfer.Link) ([]*pullWork, error) {
-	var hs []history
-	if err := link.Ask("histories", struct{}{}, &hs); err != nil {
-		return nil, err
+// lookThere asks the other end of a route that pulls what it has. Where that end is as a
+// look that left nothing to do found it, and this site too, nothing more is asked.
+func (s *Site) lookThere(r *catalog.Route, link *transfer.Link, whole bool) (work []*pullWork, same bool, err error) {
+	mine, err := s.stateHere(r)
+	if err != nil {
+		return nil, false, err
 	}
-	var work []*pullWork
-	for _, h := range hs {
+	s.mu.Lock()
+	was := s.looked[r.Name]
+	s.mu.Unlock()
+	var ask historiesAsk
+	now := s.clock.Now()
+	if !whole && was != nil && was.here == mine && now.Before(was.at.Add(lookAnew)) && !now.Before(was.at) {
+		ask.Unless = was.there
+	}
+	var hs histories
+	if err := link.Ask("histories", ask, &hs); err != nil {
+		return nil, false, err
+	}
+	if hs.Same {
+		return nil, true, nil
+	}
+	for _, h := range hs.All {
 		far := &catalog.Volume{Name: h.Volume + "@" + h.Origin, Origin: h.Origin, Labels: catalog.JSON[catalog.Labels]{V: h.Labels}}
 		near := &catalog.Volume{Name: h.Volume}
 		if h.Origin == s.Name() || !(r.Volumes.V.Holds(far) || h.Origin == r.Peer && r.Volumes.V.Holds(near)) {
@@ -97,12 +123,60 @@ func (s *Site) lookThere(r *catalog.Route, link *transfer.Link) ([]*pullWork, er
 		}
 		w, err := s.lookAt(r, link, h, far)
 		if err != nil {
-			return nil, err
+			return nil, false, err
 		}
 		work = append(work, w)
 	}
 	slices.SortFunc(work, func(a, b *pullWork) int { return cmp.Compare(a.name, b.name) })
-	return work, nil
+	s.mu.Lock()
+	delete(s.looked, r.Name)
+	if !slices.ContainsFunc(work, func(w *pullWork) bool { return len(w.want)+len(w.marks) > 0 }) {
+		s.looked[r.Name] = &looked{there: hs.State, here: mine, at: now}
+	}
+	s.mu.Unlock()
+	return work, false, nil
+}
+
+// looked is what a look of a route that pulls found when it left nothing to do.
+type looked struct {
+	there []byte
+	here  object.ID
+	at    time.Time
+}
+
+// lookAnew bounds how long a look is relied on: time itself changes what rules want.
+const lookAnew = 24 * time.Hour
+
+// stateHere sums up what decides at this end what a route that pulls wants.
+func (s *Site) stateHere(r *catalog.Route) (sum object.ID, err error) {
+	all, err := s.compiledPolicies()
+	if err != nil {
+		return sum, err
+	}
+	h := object.NewSum()
+	say := func(v ...any) { fmt.Fprintf(h, "%q\n", fmt.Sprint(v...)) }
+	say(r.Volumes.V, r.Terms.V)
+	for _, p := range all {
+		say(p.row.Name, p.row.Version)
+	}
+	vols, err := s.cat.Volumes()
+	if err != nil {
+		return sum, err
+	}
+	for _, v := range vols {
+		if v.Origin == s.Name() {
+			continue
+		}
+		say(v.Name, v.Lineage, v.Labels.V, v.Proposed, v.Offered)
+		rows, err := s.cat.Snapshots(s.Place(), v.Name, catalog.SnapshotFilter{})
+		if err != nil {
+			return sum, err
+		}
+		for _, row := range rows {
+			say(row.ID, row.Marked.UnixNano(), row.SeenUntil.UnixNano())
+		}
+	}
+	return object.ID(h.Sum(nil)), nil
 }
 
 func (s *Site) lookAt(r *catalog.Route, link *transfer.Link, h history, v *catalog.Volume) (*pullWork, error) {
@@ -230,8 +304,8 @@ func (s *Site) pullAll(ctx context.Context, j *job, r *catalog.Route, peer *cata
 	if err != nil {
 		return 0, err
 	}
-	work, err := s.lookThere(r, link)
-	if err != nil {
+	work, same, err := s.lookThere(r, link, false)
+	if err != nil || same {
 		return 0, err
 	}
 	sets := wholeSets(work)

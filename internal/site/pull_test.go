@@ -130,15 +130,15 @@ func TestVaultGrantsNothing(t *testing.T) {
 	back, _, err := vault.link(w.ctx, theirs)
 	require.NoError(t, err)
 	secret := w.rows(source, "private")[0]
-	var hs []history
-	require.NoError(t, back.Ask("histories", struct{}{}, &hs))
-	require.Len(t, hs, 1)
+	var hs histories
+	require.NoError(t, back.Ask("histories", historiesAsk{}, &hs))
+	require.Len(t, hs.All, 1)
 	require.ErrorContains(t, back.Ask("fetch", fetch{Root: must(object.ParseID(secret.ID))}, &transfer.CarryRequest{}), "does not let vault read")
 	require.ErrorContains(t, back.Ask("history", historyAsk{Lineage: lineageOf(secret.Lineage)}, &historyPage{}), "does not let vault read")
 	said, err := source.Revoke(w.ctx, "vault", []string{"read"})
 	require.NoError(t, err)
 	require.Contains(t, said, "look at it")
-	require.ErrorContains(t, back.Ask("histories", struct{}{}, &hs), "does not let vault read")
+	require.ErrorContains(t, back.Ask("histories", historiesAsk{}, &hs), "does not let vault read")
 	run, err := vault.Wait(w.ctx, must(vault.RunRoute("r", "test")).ID)
 	require.NoError(t, err)
 	require.Equal(t, "failed", run.State)
@@ -290,5 +290,60 @@ func TestNothingInCommon(t *testing.T) {
 		w.done(at)(at.RunRoute("r", "test"))
 		require.Len(t, w.rows(there, "notes@here"), 2)
 		require.Less(t, must(at.Route("r")).SentBytes-first, first/3, "the directory and one file")
+	}
+}
+
+// That nothing changed is found out by one question and told by one small answer; a change
+// at either end, and a day gone by, make a look whole again.
+func TestPullLooksOnce(t *testing.T) {
+	w := newWorld(t)
+	source, vault, dir := vaulted(w)
+	w.write(dir, "a", "1")
+	w.done(source)(source.TakeSnapshot("notes", api.SnapshotTake{}, "test"))
+	_, err := vault.AddRoute(api.RouteAdd{Name: "r", From: "source", Labels: map[string]string{"k": "v"}})
+	require.NoError(t, err)
+	link, _, err := vault.link(w.ctx, must(vault.cat.Peer("source")))
+	require.NoError(t, err)
+	settle := func() {
+		w.done(vault)(vault.RunRoute("r", "test"))
+		w.done(vault)(vault.RunRoute("r", "test"))
+	}
+	same := func() bool {
+		_, same, err := vault.lookThere(must(vault.cat.Route("r")), link, false)
+		require.NoError(t, err)
+		return same
+	}
+	settle()
+	require.True(t, same())
+	var hs histories
+	require.NoError(t, link.Ask("histories", historiesAsk{}, &hs))
+	whole := hs.State
+	hs = histories{}
+	require.NoError(t, link.Ask("histories", historiesAsk{Unless: whole}, &hs))
+	require.True(t, hs.Same)
+	require.Empty(t, hs.All)
+	for say, change := range map[string]func(){
+		"a snapshot there": func() {
+			w.write(dir, "a", fmt.Sprint(w.clock.Now()))
+			w.clock.Set(w.clock.Now().Add(time.Minute))
+			w.done(source)(source.TakeSnapshot("notes", api.SnapshotTake{}, "test"))
+		},
+		"a keep mark there": func() {
+			_, err := source.KeepSnapshot(w.rows(source, "notes")[0].ID, api.KeepAsk{Reason: "audit"})
+			require.NoError(t, err)
+		},
+		"a label there": func() {
+			_, err := source.SetLabels("notes", api.LabelsPut{Labels: map[string]string{"k": "v", "x": "y"}, Accept: true})
+			require.NoError(t, err)
+		},
+		"other rules here": func() {
+			w.policy(vault, "policy: here\nvolumes: {k: v}\nkeep: {vault: {newest: 9}}\n")
+		},
+		"a day": func() { w.clock.Set(w.clock.Now().Add(25 * time.Hour)) },
+	} {
+		change()
+		require.False(t, same(), say)
+		settle()
+		require.True(t, same(), say)
 	}
 }

@@ -170,7 +170,7 @@ func (s *Site) CheckRoute(ctx context.Context, ask api.RouteAdd) (*api.RouteChec
 		if err != nil {
 			return nil, err
 		}
-		work, err := s.lookThere(r, link)
+		work, _, err := s.lookThere(r, link, true)
 		if err != nil {
 			return nil, err
 		}

@@ -1,6 +1,7 @@
 package site
 
 import (
+	"bytes"
 	"context"
 	"encoding/hex"
 	"fmt"
@@ -39,17 +40,16 @@ func (s *Site) readable(peer *catalog.Peer, lineage string) (*catalog.Volume, er
 func (s *Site) servePull(ctx context.Context, peer *catalog.Peer, op string, body []byte, st *transfer.Stream) error {
 	switch op {
 	case "histories":
-		vols, err := s.mayRead(peer)
+		var q historiesAsk
+		if err := transfer.Decode(body, &q); err != nil {
+			return err
+		}
+		out, err := s.histories(peer)
 		if err != nil {
 			return err
 		}
-		out := make([]history, 0, len(vols))
-		for _, v := range vols {
-			rs, err := s.rulesFor(v)
-			if err != nil {
-				return err
-			}
-			out = append(out, history{Lineage: lineageOf(v.Lineage), Volume: nameAtOrigin(v), Origin: v.Origin, Labels: v.Labels.V, Rules: rs.proposal(s.Place())})
+		if bytes.Equal(q.Unless, out.State) {
+			out.All, out.Same = nil, true
 		}
 		return st.Reply(out)
 	case "history":
@@ -72,6 +72,39 @@ func (s *Site) servePull(ctx context.Context, peer *catalog.Peer, op string, bod
 		return err
 	}
 	return s.serveFetch(ctx, peer, &q, st)
+}
+
+// histories lists what a peer may read, with a sum of it and of all its headers.
+func (s *Site) histories(peer *catalog.Peer) (*histories, error) {
+	vols, err := s.mayRead(peer)
+	if err != nil {
+		return nil, err
+	}
+	out := &histories{All: make([]history, 0, len(vols))}
+	sum := object.NewSum()
+	for _, v := range vols {
+		rs, err := s.rulesFor(v)
+		if err != nil {
+			return nil, err
+		}
+		h := history{Lineage: lineageOf(v.Lineage), Volume: nameAtOrigin(v), Origin: v.Origin, Labels: v.Labels.V, Rules: rs.proposal(s.Place())}
+		out.All = append(out.All, h)
+		if err := transfer.Encode(sum, h); err != nil {
+			return nil, err
+		}
+		for after, more := "", true; more; {
+			page, err := s.headers(v, after)
+			if err != nil {
+				return nil, err
+			}
+			if err := transfer.Encode(sum, page); err != nil {
+				return nil, err
+			}
+			more, after = page.Next != "", page.Next
+		}
+	}
+	out.State = sum.Sum(nil)
+	return out, nil
 }
 
 func (s *Site) headers(v *catalog.Volume, after string) (*historyPage, error) {

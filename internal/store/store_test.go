@@ -1,6 +1,7 @@
 package store
 
 import (
+	"bytes"
 	"context"
 	"crypto/ed25519"
 	"errors"
@@ -8,10 +9,13 @@ import (
 	"math/rand/v2"
 	"os"
 	"path/filepath"
+	"runtime"
 	"testing"
 
 	"candidharbor/core/object"
 
+	"github.com/klauspost/compress/s2"
+	"github.com/klauspost/compress/zstd"
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 )
@@ -345,6 +349,40 @@ func TestPutRecordRefusesLies(t *testing.T) {
 		_, err := w.PutRecord(bad)
 		require.Error(t, err)
 	}
+}
+
+// What unpacks to more than its record says, or to more than any object may hold, is
+// refused before it has been unpacked.
+func TestBombs(t *testing.T) {
+	s := openTest(t, t.TempDir())
+	defer s.Close()
+	w := s.NewWriter(s.NewLease())
+	defer w.Close()
+	zeros := make([]byte, 256<<20)
+	enc, err := zstd.NewWriter(nil, zstd.WithWindowSize(8<<20))
+	require.NoError(t, err)
+	var stream bytes.Buffer // a frame that does not say how long it is
+	enc.Reset(&stream)
+	enc.Write(zeros)
+	require.NoError(t, enc.Close())
+	whole, packed := enc.EncodeAll(zeros, nil), s2.Encode(nil, zeros)
+	id := object.Sum(zeros)
+	zeros = nil
+	for name, b := range map[string]struct {
+		codec codec
+		body  []byte
+	}{"zstd": {codecZstd, whole}, "zstd without its size": {codecZstd, stream.Bytes()}, "s2": {codecS2, packed}} {
+		for _, plain := range []int{len(b.body), object.MaxSize(object.KindChunk), 256 << 20, 1<<32 - 1} {
+			raw := finishRecord(make([]byte, recordHead, recordHead+len(b.body)), 0, object.KindChunk, id, b.codec, plain, b.body)
+			var before, after runtime.MemStats
+			runtime.ReadMemStats(&before)
+			_, err := w.PutRecord(raw)
+			runtime.ReadMemStats(&after)
+			require.ErrorIs(t, err, ErrDamaged, "%s said to hold %d", name, plain)
+			require.Less(t, after.TotalAlloc-before.TotalAlloc, uint64(64<<20), "%s said to hold %d", name, plain)
+		}
+	}
+	require.Zero(t, s.Usage().Objects)
 }
 
 // memoryDir prefers a filesystem in memory: the model makes thousands of commits.

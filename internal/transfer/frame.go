@@ -224,6 +224,15 @@ func (l *Link) Ask(op string, body, into any) error {
 	return s.Answer(into)
 }
 
+// Encode writes a value as [Decode] reads it, always by the same bytes.
+func Encode(to io.Writer, v any) error {
+	b, err := encode(v)
+	if err == nil {
+		_, err = to.Write(b)
+	}
+	return err
+}
+
 // Decode reads a request's body.
 func Decode(body []byte, into any) error { return decMode.Unmarshal(body, into) }
 
