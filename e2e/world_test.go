@@ -4,6 +4,7 @@ package e2e
 
 import (
 	"bytes"
+	"cmp"
 	"encoding/json"
 	"fmt"
 	"math/rand/v2"
@@ -36,6 +37,13 @@ var build = sync.OnceValues(func() (string, error) {
 })
 
 func TestMain(m *testing.M) {
+	if len(os.Args) > 1 && os.Args[1] == "serve" {
+		if err := serveFast(os.Args[2:]); err != nil {
+			fmt.Fprintln(os.Stderr, err)
+			os.Exit(1)
+		}
+		return
+	}
 	code := m.Run()
 	if bin, err := build(); err == nil {
 		os.RemoveAll(filepath.Dir(bin))
@@ -45,14 +53,15 @@ func TestMain(m *testing.M) {
 
 // proc is a served site.
 type proc struct {
-	t     testing.TB
-	bin   string
-	dir   string
-	args  []string
-	cmd   *exec.Cmd
-	out   bytes.Buffer
-	url   string
-	token string
+	server string // what serves when it is not bin
+	t      testing.TB
+	bin    string
+	dir    string
+	args   []string
+	cmd    *exec.Cmd
+	out    bytes.Buffer
+	url    string
+	token  string
 }
 
 // serve starts a site and waits until it answers.
@@ -74,7 +83,7 @@ func (p *proc) start() {
 	p.out.Reset()
 	r, w, err := os.Pipe()
 	require.NoError(p.t, err)
-	p.cmd = exec.Command(p.bin, p.args...)
+	p.cmd = exec.Command(cmp.Or(p.server, p.bin), p.args...)
 	p.cmd.Stdout, p.cmd.Stderr = w, &p.out
 	require.NoError(p.t, p.cmd.Start())
 	w.Close()
