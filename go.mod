@@ -3,8 +3,10 @@ module candidharbor
 go 1.26.8
 
 require (
+	filippo.io/age v1.3.2
 	github.com/RoaringBitmap/roaring/v2 v2.30.0
 	github.com/arran4/golang-ical v0.3.4
+	github.com/aymanbagabas/go-udiff v0.4.1
 	github.com/bmatcuk/doublestar/v4 v4.10.4
 	github.com/chromedp/cdproto v0.0.0-20250724212937-08a3db8b4327
 	github.com/chromedp/chromedp v0.14.2
@@ -34,7 +36,6 @@ require (
 )
 
 require (
-	filippo.io/age v1.3.2 // indirect
 	filippo.io/hpke v0.4.0 // indirect
 	github.com/BurntSushi/toml v1.4.1-0.20240526193622-a339e1f7089c // indirect
 	github.com/VividCortex/ewma v1.2.0 // indirect

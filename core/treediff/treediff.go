@@ -87,11 +87,19 @@ type Result struct {
 	Cut                      bool // there are more than were asked for
 }
 
-// Compare tells how two trees differ, with renames found by content. Of directories that
-// only lost or gained entries nothing is said. At most limit changes are returned.
+// Compare tells how two directories differ, with renames found by content. Of directories
+// that only lost or gained entries nothing is said. At most limit changes are returned.
 func Compare(get object.Getter, a, b object.ID, limit int) (*Result, error) {
+	dir := func(id object.ID) *object.Entry {
+		return &object.Entry{Kind: object.Dir, HasContent: true, Content: id}
+	}
+	return Entries(get, "", dir(a), dir(b), limit)
+}
+
+// Entries is Compare of what stands at a path; nil is nothing.
+func Entries(get object.Getter, at string, a, b *object.Entry, limit int) (*Result, error) {
 	c := &comparer{get: get, res: &Result{Counts: map[What]int64{}}}
-	if err := c.dir("", a, b); err != nil {
+	if err := c.entry(at, a, b); err != nil {
 		return nil, err
 	}
 	if err := c.match(); err != nil {
@@ -129,27 +137,33 @@ type comparer struct {
 
 func (c *comparer) dir(at string, a, b object.ID) error {
 	return object.DiffDir(c.get, a, b, func(old, new *object.Entry) error {
-		p := path.Join(at, nameOf(old, new))
-		switch {
-		case new == nil:
-			c.gone = append(c.gone, Change{Path: p, What: Removed, Old: old})
-		case old == nil:
-			c.fresh = append(c.fresh, Change{Path: p, What: Added, New: new})
-		case old.Kind == object.Dir && new.Kind == object.Dir:
-			if !old.SameRights(new) {
-				c.say(Change{Path: p, What: Adjusted, Old: old, New: new})
-			}
-			return c.dir(p, old.Content, new.Content)
-		case old.Kind != new.Kind && (old.Kind == object.Dir || new.Kind == object.Dir):
-			c.gone = append(c.gone, Change{Path: p, What: Removed, Old: old})
-			c.fresh = append(c.fresh, Change{Path: p, What: Added, New: new})
-		case sameContent(old, new):
-			c.say(Change{Path: p, What: Adjusted, Old: old, New: new})
-		default:
-			c.say(Change{Path: p, What: Changed, Old: old, New: new})
-		}
-		return nil
+		return c.entry(path.Join(at, nameOf(old, new)), old, new)
 	})
+}
+
+func (c *comparer) entry(p string, old, new *object.Entry) error {
+	switch {
+	case old == nil && new == nil:
+	case new == nil:
+		c.gone = append(c.gone, Change{Path: p, What: Removed, Old: old})
+	case old == nil:
+		c.fresh = append(c.fresh, Change{Path: p, What: Added, New: new})
+	case old.Kind == object.Dir && new.Kind == object.Dir:
+		if !old.SameRights(new) {
+			c.say(Change{Path: p, What: Adjusted, Old: old, New: new})
+		}
+		return c.dir(p, old.Content, new.Content)
+	case old.Kind != new.Kind && (old.Kind == object.Dir || new.Kind == object.Dir):
+		c.gone = append(c.gone, Change{Path: p, What: Removed, Old: old})
+		c.fresh = append(c.fresh, Change{Path: p, What: Added, New: new})
+	case sameContent(old, new):
+		if !old.Equal(new) {
+			c.say(Change{Path: p, What: Adjusted, Old: old, New: new})
+		}
+	default:
+		c.say(Change{Path: p, What: Changed, Old: old, New: new})
+	}
+	return nil
 }
 
 func (c *comparer) say(ch Change) { c.res.Changes = append(c.res.Changes, ch) }

@@ -70,6 +70,7 @@ type Site struct {
 	lookTook      atomic.Int64 // how long the last look of the schedule was, nanoseconds
 	wake          chan struct{}
 	verdicts      verdictCache
+	finders       finders
 	policies      policyCache
 
 	routeRows sync.Mutex // a row of routes is read, changed and stored as one step

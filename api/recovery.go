@@ -1,0 +1,112 @@
+package api
+
+import "time"
+
+// FindAsk says what to find in all snapshots of a volume.
+type FindAsk struct {
+	Pattern string    `query:"pattern" required:"true" doc:"a part of a name; or with * ? [a-z] a whole name, with slashes the last parts of a path; upper and lower case are alike"`
+	Since   time.Time `query:"since" doc:"there in a snapshot taken then or later"`
+	Until   time.Time `query:"until" doc:"there in a snapshot taken then or earlier"`
+	Deleted bool      `query:"deleted" doc:"only what the newest snapshot does not have"`
+	MinSize int64     `query:"minSize" minimum:"0" doc:"bytes"`
+	MaxSize int64     `query:"maxSize" minimum:"0" doc:"bytes; 0: no bound"`
+	Kind    string    `query:"kind" enum:"file,directory,symlink" doc:"only these"`
+	After   string    `query:"after" doc:"cursor"`
+	Limit   int       `query:"limit" minimum:"1" maximum:"1000" default:"100"`
+}
+
+// Find is what was found, the newest modified first.
+type Find struct {
+	Items     []Found  `json:"items"`
+	Total     int      `json:"total" doc:"paths that match, those of other pages too"`
+	Next      string   `json:"next,omitempty"`
+	Snapshots int      `json:"snapshots" doc:"how many were searched"`
+	LeftOut   []string `json:"leftOut" doc:"snapshots that could not be read"`
+}
+
+// Found is a path that at least one kept snapshot has.
+type Found struct {
+	Path      string    `json:"path"`
+	Kind      string    `json:"kind"`
+	Size      int64     `json:"size"`
+	Modified  time.Time `json:"modified"`
+	There     bool      `json:"there" doc:"the newest snapshot has it"`
+	Versions  int       `json:"versions" doc:"different ones that can be brought back"`
+	FirstSeen time.Time `json:"firstSeen" doc:"when the oldest kept snapshot with it was taken"`
+	LastSeen  time.Time `json:"lastSeen" doc:"until when it was there as told here, as far as was looked"`
+	Snapshot  string    `json:"snapshot" doc:"the newest that has it as told here"`
+}
+
+// Versions is what a path was over time, newest first. Snapshots that found it the same are
+// one version.
+type Versions struct {
+	Path  string    `json:"path"`
+	Items []Version `json:"items"`
+	More  bool      `json:"more" doc:"there are older ones; only the newest thousand are told"`
+}
+
+// Version is a path between two moments.
+type Version struct {
+	What      string    `json:"what" enum:"first seen,changed,rights changed,back again,not there" doc:"against the version before; a path is not there between two versions, or since the newest"`
+	Since     time.Time `json:"since" doc:"when the first snapshot that has it so was taken"`
+	Until     time.Time `json:"until" doc:"until when the last one was found unchanged"`
+	Snapshots int       `json:"snapshots" doc:"that have it so"`
+	Snapshot  string    `json:"snapshot" doc:"the newest of them"`
+	Entry     *Entry    `json:"entry,omitempty"`
+}
+
+// Comparison is what differs between two moments of a volume.
+type Comparison struct {
+	Volume       string       `json:"volume"`
+	Path         string       `json:"path" doc:"below which was compared"`
+	From         ComparedSide `json:"from"`
+	To           ComparedSide `json:"to"`
+	Changes      []Difference `json:"changes" doc:"in order of paths, the first thousand"`
+	Counts       Differences  `json:"counts" doc:"of all"`
+	AddedBytes   int64        `json:"addedBytes" doc:"sizes of files that came or changed, as they are after"`
+	RemovedBytes int64        `json:"removedBytes" doc:"sizes of files that went or changed, as they were before"`
+	Cut          bool         `json:"cut" doc:"there are more changes than are told"`
+	Summary      string       `json:"summary"`
+}
+
+// ComparedSide is one of two moments; without a snapshot it is the volume as it is now.
+type ComparedSide struct {
+	At       time.Time `json:"at"`
+	Snapshot string    `json:"snapshot,omitempty"`
+	Answer   string    `json:"answer"`
+}
+
+// Differences counts differences by kind.
+type Differences struct {
+	Added    int64 `json:"added"`
+	Removed  int64 `json:"removed"`
+	Changed  int64 `json:"changed"`
+	Renamed  int64 `json:"renamed"`
+	Adjusted int64 `json:"adjusted" doc:"only owner, mode, attributes or time"`
+}
+
+// Difference is one path that differs.
+type Difference struct {
+	Path  string `json:"path"`
+	What  string `json:"what" enum:"added,removed,changed,renamed,adjusted"`
+	From  string `json:"from,omitempty" doc:"the path before, of what was renamed"`
+	Below int64  `json:"below,omitempty" doc:"names right in a renamed directory"`
+	Old   *Entry `json:"old,omitempty"`
+	New   *Entry `json:"new,omitempty"`
+}
+
+// TextDifference is what differs between two versions of a text file.
+type TextDifference struct {
+	Path    string     `json:"path"`
+	Lines   []TextLine `json:"lines" doc:"with three lines around each change"`
+	Same    bool       `json:"same"`
+	Refused string     `json:"refused,omitempty" doc:"why there is none: too large, or not text"`
+}
+
+// TextLine is a line of a difference.
+type TextLine struct {
+	What string `json:"what" enum:"same,added,removed,skipped"`
+	Old  int    `json:"old,omitempty" doc:"its number before"`
+	New  int    `json:"new,omitempty" doc:"its number after"`
+	Text string `json:"text"`
+}

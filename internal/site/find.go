@@ -1,0 +1,298 @@
+package site
+
+import (
+	"cmp"
+	"fmt"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"candidharbor/api"
+	"candidharbor/core/names"
+	"candidharbor/core/object"
+	"candidharbor/internal/catalog"
+)
+
+// finders are the name indexes of volumes that were searched of late. They are made when
+// someone looks, and brought up to date by what changed since.
+type finders struct {
+	mu  sync.Mutex
+	all map[string]*finder // by volume
+}
+
+type finder struct {
+	mu   sync.Mutex
+	x    *names.Index
+	bad  map[string]bool // snapshots that could not be read
+	used time.Time
+}
+
+// findersKept is how many volumes' indexes are kept: of a million names one takes 100 MB.
+const findersKept = 4
+
+func (f *finders) of(volume string, now time.Time) *finder {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	one := f.all[volume]
+	if one == nil {
+		if f.all == nil {
+			f.all = map[string]*finder{}
+		}
+		for len(f.all) >= findersKept {
+			oldest := ""
+			for name, o := range f.all {
+				if oldest == "" || o.used.Before(f.all[oldest].used) {
+					oldest = name
+				}
+			}
+			delete(f.all, oldest)
+		}
+		one = &finder{bad: map[string]bool{}}
+		f.all[volume] = one
+	}
+	one.used = now
+	return one
+}
+
+// bring makes the index one of the snapshots in rows, which are oldest first.
+func (f *finder) bring(s *Site, rows []*catalog.Snapshot) error {
+	for {
+		known, next := map[object.ID]bool{}, 0
+		if f.x != nil {
+			for _, one := range f.x.Snaps() {
+				known[one.ID] = true
+			}
+		}
+		ids := make([]object.ID, len(rows))
+		kept := 0
+		for i, r := range rows {
+			var err error
+			if ids[i], err = object.ParseID(r.ID); err != nil {
+				return err
+			}
+			if known[ids[i]] {
+				next = i + 1
+				kept++
+			}
+		}
+		// What arrived late, or out of order, and an index mostly of what is gone by now
+		// make it anew.
+		late := slices.ContainsFunc(rows[:next], func(r *catalog.Snapshot) bool {
+			id, _ := object.ParseID(r.ID)
+			return !known[id] && !f.bad[r.ID]
+		})
+		if f.x == nil || late || len(known) > 2*kept+64 {
+			f.x, next = names.New(), 0
+		}
+		again := false
+		for i := next; i < len(rows) && !again; i++ {
+			if f.bad[rows[i].ID] {
+				continue
+			}
+			root, err := s.rootOf(rows[i])
+			if err == nil {
+				err = f.x.Add(s.store.Get, names.Snap{ID: ids[i], Taken: rows[i].Began.Time}, root.Tree())
+			}
+			if err != nil {
+				s.log.Warn("a snapshot could not be read for a search and is left out", "snapshot", rows[i].ID, "error", err)
+				f.bad[rows[i].ID], f.x, again = true, nil, true
+			}
+		}
+		if !again {
+			return nil
+		}
+	}
+}
+
+// byPosition are a volume's snapshots here, oldest first.
+func (s *Site) byPosition(v *catalog.Volume) ([]*catalog.Snapshot, error) {
+	rows, err := s.cat.Snapshots(s.Place(), v.Name, catalog.SnapshotFilter{})
+	slices.SortFunc(rows, func(a, b *catalog.Snapshot) int {
+		return cmp.Or(cmp.Compare(a.Term, b.Term), cmp.Compare(a.Sequence, b.Sequence), cmp.Compare(a.ID, b.ID))
+	})
+	return rows, err
+}
+
+// Find searches all snapshots of a volume, those in grace too.
+func (s *Site) Find(volume string, ask api.FindAsk) (*api.Find, error) {
+	v, err := s.cat.Volume(volume)
+	if err != nil {
+		return nil, err
+	}
+	pat, err := names.ParsePattern(rawPath(ask.Pattern))
+	if err != nil {
+		return nil, &Error{Misuse, err}
+	}
+	if !ask.Until.IsZero() && ask.Until.Before(ask.Since) {
+		return nil, bad("until %s lies before since %s: nothing was there in between", stamp(ask.Until), stamp(ask.Since))
+	}
+	q := names.Query{Match: pat, Since: ask.Since, Until: ask.Until, Deleted: ask.Deleted, MinSize: ask.MinSize, MaxSize: ask.MaxSize, Limit: cmp.Or(ask.Limit, 100)}
+	for k := object.File; k <= object.Symlink; k++ {
+		if k.String() == ask.Kind {
+			q.Kind = k
+		}
+	}
+	if ask.After != "" {
+		if _, err := fmt.Sscanf(ask.After, "%d.%d", &q.After.MTime, &q.After.No); err != nil || q.After.No == 0 {
+			return nil, bad("cursor %q is not one that a search gave", ask.After)
+		}
+	}
+	rows, err := s.byPosition(v)
+	if err != nil {
+		return nil, err
+	}
+	byID := map[object.ID]*catalog.Snapshot{}
+	for _, r := range rows {
+		id, err := object.ParseID(r.ID)
+		if err != nil {
+			return nil, err
+		}
+		byID[id] = r
+	}
+	f := s.finders.of(volume, s.clock.Now())
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	if err := f.bring(s, rows); err != nil {
+		return nil, err
+	}
+	found, total := f.x.Find(q, func(id object.ID) bool { return byID[id] != nil })
+	out := &api.Find{Items: []api.Found{}, Total: total, Snapshots: len(rows), LeftOut: []string{}}
+	for _, r := range rows {
+		if f.bad[r.ID] {
+			out.LeftOut = append(out.LeftOut, r.ID)
+			out.Snapshots--
+		}
+	}
+	for _, one := range found {
+		out.Items = append(out.Items, api.Found{Path: printable([]byte(one.Path)), Kind: one.Kind.String(), Size: one.Size, Modified: time.Unix(0, one.MTime), There: one.There,
+			Versions: one.Versions, FirstSeen: one.First.Taken, LastSeen: newestState(byID[one.Last.ID]), Snapshot: one.Last.ID.String()})
+	}
+	if n := len(found); n == q.Limit {
+		out.Next = fmt.Sprintf("%d.%d", found[n-1].Cursor.MTime, found[n-1].Cursor.No)
+	}
+	return out, nil
+}
+
+// mostVersions bounds what is told of one path.
+const mostVersions = 1000
+
+// Versions tells what a path was over time.
+func (s *Site) Versions(volume, path string) (*api.Versions, error) {
+	v, err := s.cat.Volume(volume)
+	if err != nil {
+		return nil, err
+	}
+	rel, err := cleanAsked(path)
+	if err != nil {
+		return nil, err
+	}
+	rows, err := s.byPosition(v)
+	if err != nil {
+		return nil, err
+	}
+	look := lookups{get: s.store.Get, known: map[lookKey]*object.Entry{}}
+	out := &api.Versions{Path: printable([]byte(rel)), Items: []api.Version{}}
+	var last *object.Entry
+	ever := false
+	for _, r := range rows {
+		root, err := s.rootOf(r)
+		var e *object.Entry
+		if err == nil {
+			e, err = look.find(root, rel)
+		}
+		if err != nil {
+			s.log.Warn("a snapshot could not be read for the versions of a path and is left out", "snapshot", r.ID, "error", err)
+			continue
+		}
+		if e == nil && !ever {
+			continue
+		}
+		n := len(out.Items)
+		what := ""
+		switch {
+		case !ever:
+			what = "first seen"
+		case e == nil && last == nil, e != nil && last != nil && sameVersion(e, last):
+			one := &out.Items[n-1]
+			one.Until, one.Snapshot = newestState(r), r.ID
+			one.Snapshots++
+			continue
+		case e == nil:
+			what = "not there"
+		case last == nil:
+			what = "back again"
+		case e.Content == last.Content && e.Size == last.Size && e.Kind == last.Kind && e.MTime == last.MTime:
+			what = "rights changed"
+		default:
+			what = "changed"
+		}
+		ever, last = true, e
+		one := api.Version{What: what, Since: r.Began.Time, Until: newestState(r), Snapshot: r.ID, Snapshots: 1}
+		if e != nil {
+			view := s.entryView(e)
+			one.Entry = &view
+		}
+		out.Items = append(out.Items, one)
+	}
+	if !ever {
+		return nil, missing("no snapshot of %s here has %s: candid find %s %s looks for names like it", volume, out.Path, volume, pathBase(out.Path))
+	}
+	slices.Reverse(out.Items)
+	if len(out.Items) > mostVersions {
+		out.Items, out.More = out.Items[:mostVersions], true
+	}
+	return out, nil
+}
+
+func pathBase(p string) string { return p[strings.LastIndexByte(p, '/')+1:] }
+
+// sameVersion reports whether nothing that matters to who looks for a version changed: of
+// a directory what is in it does not.
+func sameVersion(a, b *object.Entry) bool {
+	if a.Kind == object.Dir && b.Kind == object.Dir {
+		return a.SameRights(b)
+	}
+	return a.Equal(b)
+}
+
+// lookups finds a path in many trees. What trees share is looked up once.
+type lookups struct {
+	get   object.Getter
+	known map[lookKey]*object.Entry
+}
+
+type lookKey struct {
+	dir  object.ID
+	name string
+}
+
+// find returns nil for what is not there.
+func (l *lookups) find(root *object.Root, rel string) (*object.Entry, error) {
+	e := &root.Top
+	if rel == "" {
+		return e, nil
+	}
+	for _, name := range strings.Split(rel, "/") {
+		if e.Kind != object.Dir {
+			return nil, nil
+		}
+		k := lookKey{e.Content, name}
+		next, ok := l.known[k]
+		if !ok {
+			one, there, err := object.LookupDir(l.get, e.Content, []byte(name))
+			if err != nil {
+				return nil, err
+			}
+			if there {
+				next = &one
+			}
+			l.known[k] = next
+		}
+		if next == nil {
+			return nil, nil
+		}
+		e = next
+	}
+	return e, nil
+}
