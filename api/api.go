@@ -234,8 +234,14 @@ type RestoreResult struct {
 	Acts        []Act    `json:"acts" doc:"the first of them"`
 	Remarks     []Remark `json:"remarks"`
 	RemarkCount int64    `json:"remarkCount"`
-	Safety      string   `json:"safety,omitempty" doc:"the safety snapshot taken first"`
+	Safety      string   `json:"safety,omitempty" doc:"the safety snapshot taken first; undo goes back to it"`
 	DryRun      bool     `json:"dryRun"`
+	Volume      string   `json:"volume"`
+	InPlace     bool     `json:"inPlace"`
+	Paths       []string `json:"paths" doc:"what was asked for; none: the whole volume"`
+	Beside      []string `json:"beside" doc:"what was put beside what was there, the first ten thousand"`
+	Undoes      int64    `json:"undoes,omitempty" doc:"the run that this one takes back"`
+	GoesOnWith  int64    `json:"goesOnWith,omitempty" doc:"the run that the service's end cut short"`
 }
 
 // Act is one thing that a restore does.

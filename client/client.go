@@ -231,16 +231,25 @@ func (c *Client) Text(ctx context.Context, path string, query url.Values, w io.W
 	return err
 }
 
-// Archive downloads paths of a volume as of a moment as a tar archive.
-func (c *Client) Archive(ctx context.Context, volume, at string, paths []string, w io.Writer) (int64, error) {
-	resp, err := c.send(ctx, http.MethodGet, "/volumes/"+url.PathEscape(volume)+"/archive", url.Values{"at": {at}, "path": paths}, nil)
+// Archive downloads paths of a volume as of a moment as an archive, tar or zip.
+func (c *Client) Archive(ctx context.Context, volume, at, form string, paths []string, w io.Writer) (int64, error) {
+	return c.download(ctx, "/volumes/"+url.PathEscape(volume)+"/archive", url.Values{"at": {at}, "form": {form}, "path": paths}, w)
+}
+
+// File downloads one file of a volume as of a moment.
+func (c *Client) File(ctx context.Context, volume, at, path string, w io.Writer) (int64, error) {
+	return c.download(ctx, "/volumes/"+url.PathEscape(volume)+"/file", url.Values{"at": {at}, "path": {path}}, w)
+}
+
+func (c *Client) download(ctx context.Context, path string, query url.Values, w io.Writer) (int64, error) {
+	resp, err := c.send(ctx, http.MethodGet, path, query, nil)
 	if err != nil {
 		return 0, err
 	}
 	defer resp.Body.Close()
 	n, err := io.Copy(w, resp.Body)
 	if err != nil {
-		return n, fmt.Errorf("the archive broke off after %d bytes and is not whole: %w", n, err)
+		return n, fmt.Errorf("the download broke off after %d bytes and is not whole: %w", n, err)
 	}
 	return n, nil
 }

@@ -123,11 +123,11 @@ func TestArchiveBrokenOff(t *testing.T) {
 		}
 	})
 	var out bytes.Buffer
-	n, err := c.Archive(context.Background(), "v", "latest", []string{"a", "b c"}, &out)
+	n, err := c.Archive(context.Background(), "v", "latest", "tar", []string{"a", "b c"}, &out)
 	require.NoError(t, err)
 	require.EqualValues(t, out.Len(), n)
 	whole = false
-	_, err = c.Archive(context.Background(), "v", "latest", []string{"a", "b c"}, io.Discard)
+	_, err = c.Archive(context.Background(), "v", "latest", "tar", []string{"a", "b c"}, io.Discard)
 	require.ErrorContains(t, err, "is not whole")
 }
 

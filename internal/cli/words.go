@@ -213,3 +213,14 @@ func snapshotRow(s *api.Snapshot) []string {
 	}
 	return []string{short(s.ID), when(s.Taken), whenPtr(s.SeenUntil), s.Cause, size(s.Bytes), size(s.Stored), state, why}
 }
+
+// quoted writes a word as a shell takes it.
+func quoted(s string) string {
+	plain := func(r rune) bool {
+		return r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z' || r >= '0' && r <= '9' || strings.ContainsRune("/._-+,:@%", r) || r > 127
+	}
+	if s != "" && strings.IndexFunc(s, func(r rune) bool { return !plain(r) }) < 0 {
+		return s
+	}
+	return "'" + strings.ReplaceAll(s, "'", `'\''`) + "'"
+}

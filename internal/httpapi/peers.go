@@ -150,11 +150,16 @@ func deskRefuses(from site.DeskCaller, r *http.Request) string {
 	if r.Method != http.MethodGet && r.Method != http.MethodHead {
 		return fmt.Sprintf("%s may look, and not change anything, here: a person here can let it, with candid site grant %s configure", from.Site, from.Site)
 	}
-	if strings.HasSuffix(path, "/browse") || strings.HasSuffix(path, "/archive") || strings.HasPrefix(path, "/crates") {
+	if contents[pathBase(path)] || strings.HasPrefix(path, "/crates") {
 		return fmt.Sprintf("%s may look at everything here but contents", from.Site)
 	}
 	return ""
 }
+
+// contents are the ends of calls that show names or contents of files.
+var contents = map[string]bool{"browse": true, "archive": true, "file": true, "find": true, "versions": true, "comparison": true, "text-difference": true}
+
+func pathBase(p string) string { return p[strings.LastIndexByte(p, '/')+1:] }
 
 // desk passes a request on to a paired site, which answers it within what it granted.
 func (s *server) desk(w http.ResponseWriter, r *http.Request) {

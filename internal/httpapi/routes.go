@@ -83,6 +83,7 @@ func (s *server) register(a huma.API) {
 	})
 	s.registerVolumes(a)
 	s.registerSnapshots(a)
+	s.registerRecovery(a)
 	s.registerPolicies(a)
 	s.registerStore(a)
 	s.registerPeers(a)

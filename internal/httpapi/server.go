@@ -66,6 +66,7 @@ func New(s *site.Site) http.Handler {
 			srv.register(humachi.New(r, config))
 			r.Get("/events", srv.events)
 			r.Get("/volumes/{name}/archive", srv.archive)
+			r.Get("/volumes/{name}/file", srv.file)
 			r.Get("/calendar", srv.calendar)
 			r.Get("/policies/schema", func(w http.ResponseWriter, _ *http.Request) {
 				w.Header().Set("Content-Type", "application/schema+json")
@@ -278,24 +279,6 @@ func (s *server) events(w http.ResponseWriter, r *http.Request) {
 			return
 		}
 	}
-}
-
-// archive downloads paths of a volume as of a moment as a tar archive.
-func (s *server) archive(w http.ResponseWriter, r *http.Request) {
-	q := r.URL.Query()
-	begun := false
-	err := s.site.Tar(r.Context(), chi.URLParam(r, "name"), q.Get("at"), q["path"], func(name string) {
-		begun = true
-		w.Header().Set("Content-Type", "application/x-tar")
-		w.Header().Set("Content-Disposition", fmt.Sprintf("attachment; filename=%q", name))
-	}, w)
-	if err == nil {
-		return
-	}
-	if begun { // too late for a status: break the transfer so that nobody takes it for whole
-		panic(http.ErrAbortHandler)
-	}
-	problem(w, statusOf(err), err.Error())
 }
 
 // calendar is the feed of coming snapshots and expiries for calendar programs.

@@ -2,12 +2,9 @@ package site
 
 import (
 	"context"
-	"encoding/json"
 	"fmt"
-	"io"
 	"os"
 	"path/filepath"
-	"strconv"
 	"sync/atomic"
 	"time"
 
@@ -28,6 +25,8 @@ type restoring struct {
 	answer string
 	opt    tree.RestoreOptions
 	ask    api.RestoreAsk
+	undoes int64
+	cut    *cutShort // the run that this one goes on with
 }
 
 // prepareRestore checks a request and changes nothing.
@@ -40,7 +39,9 @@ func (s *Site) prepareRestore(ask api.RestoreAsk) (*restoring, error) {
 		return nil, bad("say where to: either a directory on the site's host, or in place")
 	}
 	choice := tree.Skip
-	if ask.OnConflict != "" {
+	if ask.OnConflict == undoing {
+		choice = tree.Replace
+	} else if ask.OnConflict != "" {
 		if choice, err = tree.ParseConflict(ask.OnConflict); err != nil {
 			return nil, &Error{Misuse, err}
 		}
@@ -64,7 +65,7 @@ func (s *Site) prepareRestore(ask api.RestoreAsk) (*restoring, error) {
 		if err != nil {
 			return nil, &Error{Misuse, err}
 		}
-		if _, err := tree.Lookup(s.store.Get, root, rel); err != nil {
+		if _, err := tree.Lookup(s.store.Get, root, rel); err != nil && ask.OnConflict != undoing {
 			return nil, missing("%s has no %s as of %s: candid browse %s --at %s shows what there is", v.Name, p, stamp(row.Began.Time), v.Name, row.ID[:12])
 		}
 		if rel != "" {
@@ -83,7 +84,7 @@ func (s *Site) prepareRestore(ask api.RestoreAsk) (*restoring, error) {
 		}
 		// A whole volume in place becomes exactly as it was; what was made since is in
 		// the safety snapshot.
-		r.opt.Exact = len(r.opt.Paths) == 0 && r.opt.OnConflict == tree.Replace
+		r.opt.Exact = len(r.opt.Paths) == 0 && r.opt.OnConflict == tree.Replace || ask.OnConflict == undoing
 	}
 	if r.opt.Target, r.opt.Beneath, err = s.underRoot(target, ask.InPlace); err != nil {
 		return nil, err
@@ -95,7 +96,12 @@ func (s *Site) prepareRestore(ask api.RestoreAsk) (*restoring, error) {
 }
 
 func (s *Site) restoreResult(r *restoring, res *tree.Restored) *api.RestoreResult {
-	out := &api.RestoreResult{Answer: r.answer, Target: r.opt.Target, Acts: []api.Act{}, Remarks: []api.Remark{}, DryRun: r.ask.DryRun}
+	out := &api.RestoreResult{Answer: r.answer, Target: r.opt.Target, Acts: []api.Act{}, Remarks: []api.Remark{}, DryRun: r.ask.DryRun,
+		Volume: r.v.Name, InPlace: r.ask.InPlace, Paths: append([]string{}, r.ask.Paths...), Beside: []string{}, Undoes: r.undoes}
+	if r.cut != nil {
+		out.GoesOnWith = r.cut.Run
+		out.Beside = append(out.Beside, r.cut.Beside...)
+	}
 	if view, err := s.snapshotView(r.row, nil); err == nil {
 		out.Snapshot = *view
 	}
@@ -109,6 +115,9 @@ func (s *Site) restoreResult(r *restoring, res *tree.Restored) *api.RestoreResul
 			out.Remarks = append(out.Remarks, api.Remark{Path: printable(m.Path), What: m.What})
 		}
 		out.RemarkCount = res.RemarkCount
+		for _, p := range res.Beside {
+			out.Beside = append(out.Beside, printable([]byte(p)))
+		}
 	}
 	dir := r.opt.Target
 	for dir != "/" {
@@ -148,6 +157,10 @@ func (s *Site) Restore(ask api.RestoreAsk, by string) (api.Run, error) {
 	if err != nil {
 		return api.Run{}, err
 	}
+	return s.startRestore(r, by)
+}
+
+func (s *Site) startRestore(r *restoring, by string) (api.Run, error) {
 	j, err := s.start("restore", r.v.Name, by, func(ctx context.Context, j *job) (any, string, error) { return s.restore(ctx, j, r) })
 	if err != nil {
 		return api.Run{}, err
@@ -217,22 +230,31 @@ func (s *Site) restore(ctx context.Context, j *job, r *restoring) (any, string, 
 	if len(r.opt.Paths) > 0 {
 		total = 0
 	}
+	if r.cut != nil && r.cut.Safety != "" {
+		safety = r.cut.Safety // as it was before anything was restored
+	}
 	begun := time.Now()
 	j.begin(func() api.Progress {
 		return api.Progress{DoneBytes: prog.WrittenBytes.Load(), TotalBytes: total, Files: prog.WrittenFiles.Load()}
 	})
 	j.say("writing")
-	done, err := s.noteTarget(j.row.ID, r)
+	done, err := s.noteTarget(j.row.ID, r, safety)
 	if err != nil {
 		return nil, "", err
 	}
 	res, err := tree.Restore(ctx, r.opt)
-	done()
-	if err != nil {
-		return nil, "", err
+	if err != nil && s.ctx.Err() != nil {
+		return nil, "", err // the next start goes on with it
 	}
+	j.finally = done
 	out := s.restoreResult(r, res)
 	out.Safety = safety
+	if err != nil {
+		if safety != "" {
+			err = fmt.Errorf("%w. What was put there so far can be taken back: candid undo %d", err, j.row.ID)
+		}
+		return out, "", err
+	}
 	for i, m := range out.Remarks {
 		if i == 50 {
 			j.logf("… and %d more", out.RemarkCount-50)
@@ -246,51 +268,9 @@ func (s *Site) restore(ctx context.Context, j *job, r *restoring) (any, string, 
 	words := fmt.Sprintf("%s as of %s in %s: %s; %s in %s%s", r.v.Name, stamp(r.row.Began.Time), r.opt.Target, out.Summary, size(out.Bytes),
 		ago(time.Since(begun)), remarkWords(out.RemarkCount))
 	if safety != "" {
-		words += fmt.Sprintf(". What was there before is in the safety snapshot %s; to go back to it: candid restore %s --at %s --in-place", safety[:12], r.v.Name, safety[:12])
+		words += fmt.Sprintf(". What was there before is in the safety snapshot %s; to go back to it: candid undo %d", safety[:12], j.row.ID)
 	}
 	return out, words, nil
-}
-
-// restoringSetting begins the settings that name the targets being written to.
-const restoringSetting = "restoring "
-
-// noteTarget remembers where a restore writes, so that a start after a kill can clear
-// what it left unfinished.
-func (s *Site) noteTarget(run int64, r *restoring) (done func(), err error) {
-	key := restoringSetting + strconv.FormatInt(run, 10)
-	raw, err := json.Marshal([2]string{r.opt.Beneath, r.opt.Target})
-	if err != nil {
-		return nil, err
-	}
-	return func() {
-		if err := s.cat.Set(key, ""); err != nil {
-			s.log.Warn("a restore's target could not be forgotten; the next start looks through it", "target", r.opt.Target, "error", err)
-		}
-	}, s.cat.Set(key, string(raw))
-}
-
-// clearTargets takes away what restores of a killed service left unfinished.
-func (s *Site) clearTargets() error {
-	left, err := s.cat.Settings(restoringSetting)
-	if err != nil {
-		return err
-	}
-	for key, raw := range left {
-		var at [2]string
-		if err := json.Unmarshal([]byte(raw), &at); err != nil {
-			return fmt.Errorf("setting %q: %w", key, err)
-		}
-		n, err := tree.RemoveParts(s.ctx, at[0], at[1])
-		if err != nil {
-			s.log.Warn("what an unfinished restore left could not be looked for", "target", at[1], "error", err)
-		} else if n > 0 {
-			s.log.Info("what an unfinished restore left was taken away", "target", at[1], "names", n)
-		}
-		if err := s.cat.Set(key, ""); err != nil {
-			return err
-		}
-	}
-	return nil
 }
 
 // makeParents makes the directories above the target, without leaving the root.
@@ -308,48 +288,4 @@ func (s *Site) makeParents(r *restoring) error {
 		return err
 	}
 	return root.MkdirAll(rel, 0o755)
-}
-
-// Tar writes paths of a volume as of a moment as a tar archive. begin is called before
-// the first byte.
-func (s *Site) Tar(ctx context.Context, volume, at string, paths []string, begin func(name string), w io.Writer) error {
-	v, err := s.cat.Volume(volume)
-	if err != nil {
-		return err
-	}
-	row, _, err := s.moment(v, at)
-	if err != nil {
-		return err
-	}
-	root, err := s.rootOf(row)
-	if err != nil {
-		return err
-	}
-	clean := make([]string, 0, len(paths))
-	for _, p := range paths {
-		rel, err := tree.CleanPath(rawPath(p))
-		if err != nil {
-			return &Error{Misuse, err}
-		}
-		if _, err := tree.Lookup(s.store.Get, root, rel); err != nil {
-			return missing("%s has no %s as of %s", volume, p, stamp(row.Began.Time))
-		}
-		clean = append(clean, rel)
-	}
-	id, err := object.ParseID(row.ID)
-	if err != nil {
-		return err
-	}
-	set, err := s.store.Census(id)
-	if err != nil {
-		return err
-	}
-	lease := s.store.NewLease()
-	defer lease.Release()
-	lease.AcquireSet(set)
-	if !s.store.HasRoot(id) {
-		return missing("snapshot %s was removed meanwhile", row.ID[:12])
-	}
-	begin(fmt.Sprintf("%s-%s.tar", v.Name, row.Began.Local().Format("20060102-150405")))
-	return tree.WriteTar(ctx, w, s.store.Get, root, clean)
 }

@@ -53,11 +53,12 @@ func (s *Site) Subscribe() (events <-chan Event, end func()) {
 
 // job is a run while it is queued or running.
 type job struct {
-	waits  atomic.Bool // it has not begun: what is asked for meanwhile is in it already
-	s      *Site
-	cancel context.CancelFunc
-	done   chan struct{}
-	err    error
+	finally func()      // after the end was recorded
+	waits   atomic.Bool // it has not begun: what is asked for meanwhile is in it already
+	s       *Site
+	cancel  context.CancelFunc
+	done    chan struct{}
+	err     error
 
 	mu       sync.Mutex
 	row      catalog.Run
@@ -141,6 +142,9 @@ func (j *job) run(ctx context.Context, work func(ctx context.Context, j *job) (a
 	j.mu.Unlock()
 	if err := j.s.cat.UpdateRun(&row); err != nil {
 		j.s.log.Error("a run's end could not be recorded", "run", row.ID, "error", err)
+	}
+	if j.finally != nil {
+		j.finally()
 	}
 	j.publish()
 }

@@ -178,10 +178,10 @@ func (s *Site) open(opt Options) (err error) {
 	if n > 0 {
 		s.log.Info("runs of the last service were ended", "runs", n)
 	}
-	if err := s.clearTargets(); err != nil {
+	if err := s.reconcile(); err != nil {
 		return err
 	}
-	if err := s.reconcile(); err != nil {
+	if err := s.goOnRestoring(); err != nil {
 		return err
 	}
 	s.openPlaces()

@@ -59,7 +59,8 @@ type picker struct {
 	above  map[string]bool // directories on the way to what is picked
 }
 
-func newPicker(get object.Getter, root *object.Root, paths []string) (*picker, error) {
+// newPicker picks paths, which the snapshot must have unless missing ones are let pass.
+func newPicker(get object.Getter, root *object.Root, paths []string, missing bool) (*picker, error) {
 	p := &picker{all: len(paths) == 0, picked: map[string]bool{}, above: map[string]bool{}}
 	for _, raw := range paths {
 		rel, err := CleanPath(raw)
@@ -70,7 +71,7 @@ func newPicker(get object.Getter, root *object.Root, paths []string) (*picker, e
 			p.all = true
 			continue
 		}
-		if _, err := Lookup(get, root, rel); err != nil {
+		if _, err := Lookup(get, root, rel); err != nil && !(missing && errors.Is(err, ErrNoPath)) {
 			return nil, err
 		}
 		p.picked[rel] = true
@@ -98,7 +99,7 @@ func (p *picker) wants(rel string) bool { return p.all || p.above[rel] || p.whol
 
 // WriteTar writes the picked part of a snapshot as a PAX archive (POSIX.1-2001).
 func WriteTar(ctx context.Context, w io.Writer, get object.Getter, root *object.Root, paths []string) error {
-	pick, err := newPicker(get, root, paths)
+	pick, err := newPicker(get, root, paths, false)
 	if err != nil {
 		return err
 	}

@@ -34,6 +34,57 @@ func (r *restorer) removeExtra(fd int, rel, name string) {
 	}
 }
 
+// removePicked takes away the picked paths below a live directory that the wanted snapshot
+// does not have, and the directory when nothing else is in it.
+func (r *restorer) removePicked(fd int, rel, name string) {
+	sub, err := openDirAt(fd, name)
+	if err != nil {
+		return
+	}
+	defer unix.Close(sub)
+	names, err := readNames(sub)
+	if err != nil {
+		r.remark(rel, "could not be listed: %s", plainError(err))
+		return
+	}
+	for _, n := range names {
+		switch child := rel + "/" + n; {
+		case r.picked.whole(child):
+			r.removeExtra(sub, child, n)
+		case r.picked.above[child]:
+			r.removePicked(sub, child, n)
+		}
+	}
+	if r.opt.Plan {
+		return
+	}
+	if err := unix.Unlinkat(fd, name, unix.AT_REMOVEDIR); err == nil {
+		r.act(rel, "remove")
+	}
+}
+
+// timeBack gives a directory above picked paths the time that it had, when it holds the
+// same names again.
+func (r *restorer) timeBack(fd int, id object.ID, e *object.Entry) {
+	if r.opt.Plan {
+		return
+	}
+	names, err := readNames(fd)
+	if err != nil {
+		return
+	}
+	had := map[string]bool{}
+	if object.WalkDir(r.opt.Source.Get, id, nil, func(e object.Entry) error { had[string(e.Name)] = true; return nil }) != nil || len(had) != len(names) {
+		return
+	}
+	for _, n := range names {
+		if !had[n] {
+			return
+		}
+	}
+	_ = unix.UtimesNanoAt(unix.AT_FDCWD, procPath(fd, "."), []unix.Timespec{{Nsec: unix.UTIME_OMIT}, unix.NsecToTimespec(e.MTime)}, 0)
+}
+
 // leftOut reports whether snapshots do not cover a live name.
 func (r *restorer) leftOut(fd int, rel, name string) bool {
 	var st, above unix.Stat_t

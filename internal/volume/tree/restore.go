@@ -54,7 +54,10 @@ type RestoreOptions struct {
 	Target     string   // resolved directory that stands for the volume's top
 	Beneath    string   // a root of the site; nothing outside it is touched
 	OnConflict Conflict
-	Exact      bool // remove what the snapshot does not have
+	// Exact removes what the snapshot does not have, below the paths when there are any. A
+	// path that the snapshot does not have goes then, and the directories above it that it
+	// left empty.
+	Exact bool
 	// Safety is the snapshot taken right before, when the target is the volume itself.
 	// Nothing is removed or replaced that is not in it as it is.
 	Safety   *object.Root
@@ -80,6 +83,8 @@ type Restored struct {
 	Samples     []Act           `json:"samples"`
 	Remarks     []object.Remark `json:"-"`
 	RemarkCount int64           `json:"remarks"`
+	// Beside are the paths of what was put beside what was there, the first of them.
+	Beside []string `json:"beside"`
 }
 
 // Act is one thing that a restore does.
@@ -90,7 +95,12 @@ type Act struct {
 
 const (
 	samplesKept = 200
+	besideKept  = 10_000
 	tempPrefix  = ".candid-part-"
+
+	// unfinished is the mode of a directory that is being restored: no other has it, so
+	// that a restore which goes on knows it for its own.
+	unfinished = 0o7700
 )
 
 type restorer struct {
@@ -128,7 +138,7 @@ func Restore(ctx context.Context, opt RestoreOptions) (*Restored, error) {
 	}
 	r := &restorer{opt: opt, ctx: ctx, tokens: make(chan struct{}, 2*runtime.NumCPU()), links: map[string]*linkSet{}, moved: map[string]string{}}
 	var err error
-	if r.picked, err = newPicker(opt.Source.Get, opt.Root, opt.Paths); err != nil {
+	if r.picked, err = newPicker(opt.Source.Get, opt.Root, opt.Paths, opt.Exact); err != nil {
 		return nil, err
 	}
 	if err := r.loadLinks(); err != nil {
@@ -251,7 +261,9 @@ func (r *restorer) intoExisting(top object.Entry) error {
 	if err := r.finishLinks(fd); err != nil {
 		return err
 	}
-	if r.opt.Exact || r.whole {
+	if r.opt.Exact && !r.picked.all {
+		r.timeBack(fd, top.Content, &top)
+	} else if r.opt.Exact || r.whole {
 		if err := r.applyMeta(fd, "", &top, false); err != nil {
 			return err
 		}
@@ -390,7 +402,12 @@ func (r *restorer) dir(fd int, rel string, id object.ID, known *cacheDir) error 
 		return err
 	}
 	for name := range live {
-		r.removeExtra(fd, path.Join(rel, name), name)
+		switch child := path.Join(rel, name); {
+		case r.picked.whole(child):
+			r.removeExtra(fd, child, name)
+		case r.picked.above[child]:
+			r.removePicked(fd, child, name)
+		}
 	}
 	return nil
 }
@@ -438,6 +455,9 @@ func (r *restorer) entry(fd int, rel string, e *object.Entry, known *cacheDir) e
 		}
 		r.mu.Lock()
 		r.moved[rel] = path.Join(path.Dir(rel), name)
+		if len(r.res.Beside) < besideKept {
+			r.res.Beside = append(r.res.Beside, r.moved[rel])
+		}
 		r.mu.Unlock()
 		return r.create(fd, rel, name, e, "create")
 	}
@@ -481,6 +501,9 @@ func (r *restorer) mergeDir(fd int, rel, name string, e *object.Entry, st *unix.
 		return err
 	}
 	if !r.picked.whole(rel) {
+		if r.opt.Exact {
+			r.timeBack(sub, e.Content, e)
+		}
 		return nil
 	}
 	xattrs, err := readXattrs(fdXattrs(sub))
@@ -491,7 +514,7 @@ func (r *restorer) mergeDir(fd int, rel, name string, e *object.Entry, st *unix.
 		}
 		return nil
 	}
-	if r.opt.OnConflict == Skip && !r.opt.Exact {
+	if r.opt.OnConflict == Skip && !r.opt.Exact && st.Mode&0o7777 != unfinished {
 		return nil
 	}
 	r.act(rel, "adjust")

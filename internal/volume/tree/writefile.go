@@ -91,7 +91,9 @@ func (r *restorer) createDir(fd int, rel, name string, e *object.Entry, replace 
 	if err != nil {
 		return r.explain(rel, err)
 	}
-	err = r.dir(sub, rel, e.Content, nil)
+	if err = unix.Fchmod(sub, unfinished); err == nil {
+		err = r.dir(sub, rel, e.Content, nil)
+	}
 	if err == nil {
 		err = r.applyMeta(sub, rel, e, true)
 	}

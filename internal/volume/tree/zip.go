@@ -17,7 +17,7 @@ import (
 // names that are not UTF-8) is left out or written as %XX; a file with several names comes
 // several times. leftOut gets what was left out.
 func WriteZip(ctx context.Context, w io.Writer, get object.Getter, root *object.Root, paths []string, leftOut func(path, why string)) error {
-	pick, err := newPicker(get, root, paths)
+	pick, err := newPicker(get, root, paths, false)
 	if err != nil {
 		return err
 	}

@@ -1,0 +1,231 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"net/url"
+	"strconv"
+	"time"
+
+	"candidharbor/api"
+
+	"github.com/urfave/cli/v3"
+)
+
+func findCommand() *cli.Command {
+	return &cli.Command{Name: "find", Usage: "look for names in all snapshots of a volume, deleted ones too", ArgsUsage: "VOLUME PATTERN",
+		Description: "PATTERN is a part of a name; with * ? or [a-z] it is a whole name, with slashes the\nlast parts of a path. Upper and lower case are alike.\n\nExamples:\n   candid find herbarium-scans 1931 --deleted\n   candid find field-notebooks \"notes/*.txt\" --since 2026-03-01 --until 2026-04-01",
+		Flags: []cli.Flag{&cli.StringFlag{Name: "since", Usage: "WHEN: there in a snapshot taken then or later"},
+			&cli.StringFlag{Name: "until", Usage: "WHEN: there in a snapshot taken then or earlier"},
+			&cli.BoolFlag{Name: "deleted", Usage: "only what the newest snapshot does not have"},
+			&cli.StringFlag{Name: "kind", Usage: "only these: file, directory or symlink"},
+			&cli.StringFlag{Name: "min-size", Usage: "only of this size or more, such as 10MiB"},
+			&cli.StringFlag{Name: "max-size", Usage: "only of this size or less"},
+			&cli.IntFlag{Name: "limit", Value: 50, Usage: "how many to show, the newest modified first"}},
+		Action: with("VOLUME PATTERN", func(ctx context.Context, f *face, cmd *cli.Command) error {
+			volume := cmd.Args().First()
+			q := url.Values{"pattern": {cmd.Args().Get(1)}, "limit": {strconv.Itoa(cmd.Int("limit"))}}
+			for _, name := range []string{"since", "until"} {
+				if text := cmd.String(name); text != "" {
+					t, ok := parseWhen(text, time.Now())
+					if !ok {
+						return misuse("--%s %q is not a time: write 2026-03-04, \"2026-03-04 14:05\" or -2h", name, text)
+					}
+					q.Set(name, t.Format(time.RFC3339))
+				}
+			}
+			for flag, name := range map[string]string{"min-size": "minSize", "max-size": "maxSize"} {
+				if text := cmd.String(flag); text != "" {
+					n, err := parseSize(text)
+					if err != nil {
+						return misuse("--%s: %s", flag, err)
+					}
+					q.Set(name, strconv.FormatInt(n, 10))
+				}
+			}
+			if cmd.Bool("deleted") {
+				q.Set("deleted", "true")
+			}
+			if kind := cmd.String("kind"); kind != "" {
+				q.Set("kind", kind)
+			}
+			var found api.Find
+			if err := f.Get(ctx, "/volumes/"+url.PathEscape(volume)+"/find", q, &found); err != nil {
+				return err
+			}
+			return f.show(found, func() { f.found(volume, cmd.Args().Get(1), &found) })
+		})}
+}
+
+func (f *face) found(volume, pattern string, found *api.Find) {
+	if len(found.Items) == 0 {
+		f.say("Nothing like %q is in the %s of %s that were searched.", pattern, plural(found.Snapshots, "snapshot", "snapshots"), volume)
+	} else {
+		rows := make([][]string, len(found.Items))
+		for i, e := range found.Items {
+			state := "there"
+			if !e.There {
+				state = "last seen " + when(e.LastSeen)
+			}
+			amount := size(e.Size)
+			if e.Kind != "file" {
+				amount = e.Kind
+			}
+			rows[i] = []string{e.Path, amount, when(e.Modified), strconv.Itoa(e.Versions), state, short(e.Snapshot)}
+		}
+		f.list([]string{"PATH", "SIZE", "MODIFIED", "VERSIONS", "STATE", "SNAPSHOT"}, rows, "")
+		more := ""
+		if found.Total > len(found.Items) {
+			more = fmt.Sprintf(" These are the %d modified last: a longer pattern, --since or --kind narrow it, --limit shows more.", len(found.Items))
+		}
+		f.say("%s in %s.%s", plural(found.Total, "path", "paths"), plural(found.Snapshots, "snapshot", "snapshots"), more)
+		for _, e := range found.Items {
+			if !e.There {
+				f.say("To bring one back: candid restore %s %s --at %s --in-place", volume, quoted(e.Path), short(e.Snapshot))
+				break
+			}
+		}
+	}
+	for _, id := range found.LeftOut {
+		f.say("Snapshot %s could not be read and was left out: candid store verify says more.", short(id))
+	}
+}
+
+func versionsCommand() *cli.Command {
+	return &cli.Command{Name: "versions", Usage: "what a file or directory was over time, real changes alone", ArgsUsage: "VOLUME PATH",
+		Description: "Example: candid versions field-notebooks notes/day-001.txt",
+		Action: with("VOLUME PATH", func(ctx context.Context, f *face, cmd *cli.Command) error {
+			volume := cmd.Args().First()
+			var vs api.Versions
+			if err := f.Get(ctx, "/volumes/"+url.PathEscape(volume)+"/versions", url.Values{"path": {cmd.Args().Get(1)}}, &vs); err != nil {
+				return err
+			}
+			return f.show(vs, func() {
+				rows := make([][]string, len(vs.Items))
+				for i, v := range vs.Items {
+					amount, modified := "-", "-"
+					if v.Entry != nil {
+						amount, modified = size(v.Entry.Size), when(v.Entry.Modified)
+						if v.Entry.Kind != "file" {
+							amount = v.Entry.Kind
+						}
+					}
+					rows[i] = []string{v.What, when(v.Since), when(v.Until), amount, modified, plural(v.Snapshots, "snapshot", "snapshots"), short(v.Snapshot)}
+				}
+				f.list([]string{"WHAT", "FROM", "UNTIL", "SIZE", "MODIFIED", "IN", "NEWEST"}, rows, "")
+				if vs.More {
+					f.say("There are older ones; these are the newest %d.", len(vs.Items))
+				}
+				for _, v := range vs.Items[min(1, len(vs.Items)):] {
+					if v.Entry != nil {
+						f.say("To bring one back: candid restore %s %s --at %s --in-place", volume, quoted(vs.Path), short(v.Snapshot))
+						break
+					}
+				}
+			})
+		})}
+}
+
+func compareCommand() *cli.Command {
+	return &cli.Command{Name: "compare", Usage: "what differs between two moments, or a moment and now", ArgsUsage: "VOLUME [PATH]",
+		Description: "Examples:\n   candid compare herbarium-scans --from -1d\n   candid compare field-notebooks notes --from 2026-03-04 --to 2026-03-05",
+		Flags: []cli.Flag{&cli.StringFlag{Name: "from", Required: true, Usage: "WHEN: RFC 3339, \"2026-03-04 14:05\", -2h, latest, or a snapshot's id"},
+			&cli.StringFlag{Name: "to", Value: "now", Usage: "WHEN, or now: the volume as it is"},
+			&cli.BoolFlag{Name: "text", Usage: "line by line, of the one text file PATH"}},
+		Action: with("VOLUME [PATH]", func(ctx context.Context, f *face, cmd *cli.Command) error {
+			volume, from, to := cmd.Args().First(), moment(cmd.String("from")), cmd.String("to")
+			if to != "now" {
+				to = moment(to)
+			}
+			q := url.Values{"path": {cmd.Args().Get(1)}, "from": {from}, "to": {to}}
+			if cmd.Bool("text") {
+				return f.compareText(ctx, volume, q)
+			}
+			var c api.Comparison
+			if err := f.Get(ctx, "/volumes/"+url.PathEscape(volume)+"/comparison", q, &c); err != nil {
+				return err
+			}
+			return f.show(c, func() { f.compared(&c) })
+		})}
+}
+
+func (f *face) compared(c *api.Comparison) {
+	f.say("%s from %s", cmpPath(c), sideText(&c.From))
+	f.say("to %s:", sideText(&c.To))
+	if len(c.Changes) == 0 {
+		f.say("Nothing differs.")
+		return
+	}
+	rows := make([][]string, len(c.Changes))
+	for i, d := range c.Changes {
+		path, amount := d.Path, ""
+		e := d.New
+		if e == nil {
+			e = d.Old
+		}
+		if e.Kind == "directory" {
+			path += "/"
+		} else if d.What == "changed" {
+			amount = size(d.Old.Size) + " -> " + size(d.New.Size)
+		} else {
+			amount = size(e.Size)
+		}
+		if d.From != "" {
+			path = d.From + " -> " + path
+		}
+		rows[i] = []string{d.What, amount, path}
+	}
+	f.list([]string{"WHAT", "SIZE", "PATH"}, rows, "")
+	more := ""
+	if c.Cut {
+		more = fmt.Sprintf(" The first %d are shown; a PATH narrows it.", len(c.Changes))
+	}
+	f.say("%s; %s came, %s went.%s", c.Summary, size(c.AddedBytes), size(c.RemovedBytes), more)
+}
+
+func cmpPath(c *api.Comparison) string {
+	if c.Path == "" {
+		return c.Volume
+	}
+	return c.Volume + "/" + c.Path
+}
+
+func sideText(s *api.ComparedSide) string {
+	if s.Snapshot == "" {
+		return "now, " + when(s.At)
+	}
+	return fmt.Sprintf("%s (snapshot %s; %s)", when(s.At), short(s.Snapshot), s.Answer)
+}
+
+func (f *face) compareText(ctx context.Context, volume string, q url.Values) error {
+	if q.Get("to") == "now" {
+		q.Set("to", "latest")
+	}
+	if q.Get("path") == "" {
+		return misuse("--text compares one file: give its PATH")
+	}
+	var d api.TextDifference
+	if err := f.Get(ctx, "/volumes/"+url.PathEscape(volume)+"/text-difference", q, &d); err != nil {
+		return err
+	}
+	return f.show(d, func() {
+		switch {
+		case d.Refused != "":
+			f.say("%s cannot be compared line by line: %s.", d.Path, d.Refused)
+		case d.Same:
+			f.say("%s is the same in both.", d.Path)
+		}
+		for _, l := range d.Lines {
+			switch l.What {
+			case "skipped":
+				f.say("     ... %s", l.Text)
+			case "added":
+				f.say("%5d + %s", l.New, l.Text)
+			case "removed":
+				f.say("%5d - %s", l.Old, l.Text)
+			default:
+				f.say("%5d   %s", l.New, l.Text)
+			}
+		}
+	})
+}

@@ -1,0 +1,101 @@
+package httpapi
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"mime"
+	"net/http"
+	"path"
+	"strings"
+	"time"
+
+	"candidharbor/api"
+
+	"github.com/danielgtaylor/huma/v2"
+	"github.com/go-chi/chi/v5"
+)
+
+func (s *server) registerRecovery(a huma.API) {
+	huma.Register(a, op("GET", "/volumes/{name}/find", "find", "Look for names in all snapshots of a volume"), func(ctx context.Context, in *struct {
+		Name string `path:"name"`
+		api.FindAsk
+	}) (*body[api.Find], error) {
+		return answerAt(s.site.Find(in.Name, in.FindAsk))
+	})
+	huma.Register(a, op("GET", "/volumes/{name}/versions", "listVersions", "What a path was over time: real changes alone"), func(ctx context.Context, in *struct {
+		Name string `path:"name"`
+		Path string `query:"path"`
+	}) (*body[api.Versions], error) {
+		return answerAt(s.site.Versions(in.Name, in.Path))
+	})
+	huma.Register(a, op("GET", "/volumes/{name}/comparison", "compare", "What differs between two moments, or a moment and now"), func(ctx context.Context, in *struct {
+		Name string `path:"name"`
+		Path string `query:"path" doc:"compare only what is below"`
+		From string `query:"from" required:"true" doc:"RFC 3339, latest, or a snapshot's id"`
+		To   string `query:"to" default:"now" doc:"the same, or now"`
+	}) (*body[api.Comparison], error) {
+		return answerAt(s.site.Compare(ctx, in.Name, in.Path, in.From, in.To))
+	})
+	huma.Register(a, op("GET", "/volumes/{name}/text-difference", "compareText", "What differs between two versions of a text file, line by line"), func(ctx context.Context, in *struct {
+		Name string `path:"name"`
+		Path string `query:"path" required:"true"`
+		From string `query:"from" required:"true" doc:"RFC 3339, latest, or a snapshot's id"`
+		To   string `query:"to" required:"true" doc:"the same"`
+	}) (*body[api.TextDifference], error) {
+		return answerAt(s.site.TextDifference(in.Name, in.Path, in.From, in.To))
+	})
+	huma.Register(a, op("POST", "/runs/{id}/undo", "undoRun", "Take back what a restore in place did", 202), func(ctx context.Context, in *struct {
+		ID int64 `path:"id"`
+	}) (*body[api.Run], error) {
+		return answer(s.site.Undo(in.ID, caller(ctx)))
+	})
+}
+
+// archive downloads paths of a volume as of a moment as an archive.
+func (s *server) archive(w http.ResponseWriter, r *http.Request) {
+	q := r.URL.Query()
+	form := q.Get("form")
+	if form == "" {
+		form = "tar"
+	}
+	begun := false
+	err := s.site.Archive(r.Context(), chi.URLParam(r, "name"), q.Get("at"), form, q["path"], func(name string) {
+		begun = true
+		w.Header().Set("Content-Type", map[string]string{"tar": "application/x-tar", "zip": "application/zip"}[form])
+		w.Header().Set("Content-Disposition", fmt.Sprintf("attachment; filename=%q", name))
+	}, w)
+	if err == nil {
+		return
+	}
+	if begun { // too late for a status: break the transfer so that nobody takes it for whole
+		panic(http.ErrAbortHandler)
+	}
+	problem(w, statusOf(err), err.Error())
+}
+
+// pictures are the kinds of files that are shown where they are asked for with show.
+var pictures = map[string]string{".png": "image/png", ".jpg": "image/jpeg", ".jpeg": "image/jpeg", ".gif": "image/gif", ".webp": "image/webp"}
+
+// file downloads one file, or a part of it (RFC 9110 §14).
+func (s *server) file(w http.ResponseWriter, r *http.Request) {
+	q := r.URL.Query()
+	f, err := s.site.OpenFile(chi.URLParam(r, "name"), q.Get("at"), q.Get("path"))
+	if err != nil {
+		problem(w, statusOf(err), err.Error())
+		return
+	}
+	defer f.Close()
+	name := path.Base(q.Get("path"))
+	h := w.Header()
+	h.Set("ETag", f.Tag)
+	h.Set("Content-Type", "application/octet-stream")
+	h.Set("Content-Security-Policy", "default-src 'none'; sandbox")
+	how := "attachment"
+	if kind, ok := pictures[strings.ToLower(path.Ext(name))]; ok && q.Get("show") != "" {
+		h.Set("Content-Type", kind)
+		how = "inline"
+	}
+	h.Set("Content-Disposition", mime.FormatMediaType(how, map[string]string{"filename": name}))
+	http.ServeContent(w, r, "", time.Unix(0, f.Entry.MTime), io.NewSectionReader(f, 0, f.Size()))
+}

@@ -1,0 +1,115 @@
+package site
+
+import (
+	"context"
+	"fmt"
+	"io"
+
+	"candidharbor/core/object"
+	"candidharbor/internal/catalog"
+	"candidharbor/internal/volume/tree"
+)
+
+// heldSnapshot is a snapshot that stays readable while it is looked at, though it may be removed
+// meanwhile.
+type heldSnapshot struct {
+	v       *catalog.Volume
+	row     *catalog.Snapshot
+	root    *object.Root
+	release func()
+}
+
+func (s *Site) holdMoment(volume, at string) (*heldSnapshot, error) {
+	v, err := s.cat.Volume(volume)
+	if err != nil {
+		return nil, err
+	}
+	row, _, err := s.moment(v, at)
+	if err != nil {
+		return nil, err
+	}
+	id, err := object.ParseID(row.ID)
+	if err != nil {
+		return nil, err
+	}
+	set, err := s.store.Census(id)
+	if err != nil {
+		return nil, err
+	}
+	lease := s.store.NewLease()
+	lease.AcquireSet(set)
+	root, err := s.rootOf(row)
+	if err != nil {
+		lease.Release()
+		return nil, missing("snapshot %s was removed meanwhile", row.ID[:12])
+	}
+	return &heldSnapshot{v, row, root, lease.Release}, nil
+}
+
+// The forms of archives.
+const (
+	formTar = "tar"
+	formZip = "zip"
+)
+
+// Archive writes paths of a volume as of a moment as one archive. begin is called before
+// the first byte.
+func (s *Site) Archive(ctx context.Context, volume, at, form string, paths []string, begin func(name string), w io.Writer) error {
+	if form != formTar && form != formZip {
+		return bad("archive form %q: it must be tar, which holds everything, or zip", form)
+	}
+	h, err := s.holdMoment(volume, at)
+	if err != nil {
+		return err
+	}
+	defer h.release()
+	clean := make([]string, 0, len(paths))
+	for _, p := range paths {
+		rel, err := cleanAsked(p)
+		if err != nil {
+			return err
+		}
+		if _, err := tree.Lookup(s.store.Get, h.root, rel); err != nil {
+			return missing("%s has no %s as of %s", volume, p, stamp(h.row.Began.Time))
+		}
+		clean = append(clean, rel)
+	}
+	begin(fmt.Sprintf("%s-%s.%s", h.v.Name, h.row.Began.Local().Format("20060102-150405"), form))
+	if form == formZip {
+		return tree.WriteZip(ctx, w, s.store.Get, h.root, clean, func(path, why string) {
+			s.log.Info("left out of an archive", "volume", volume, "path", printable([]byte(path)), "why", why)
+		})
+	}
+	return tree.WriteTar(ctx, w, s.store.Get, h.root, clean)
+}
+
+// File is one file of a snapshot to be read.
+type File struct {
+	*tree.Content
+	Entry object.Entry
+	Tag   string // the same for the same content
+	Close func()
+}
+
+// OpenFile opens a file of a volume as of a moment.
+func (s *Site) OpenFile(volume, at, path string) (*File, error) {
+	rel, err := cleanAsked(path)
+	if err != nil {
+		return nil, err
+	}
+	h, err := s.holdMoment(volume, at)
+	if err != nil {
+		return nil, err
+	}
+	e, err := tree.Lookup(s.store.Get, h.root, rel)
+	if err == nil && e.Kind != object.File {
+		err = bad("%s is a %s: only files are downloaded by themselves, candid restore --tar takes everything", printable([]byte(rel)), e.Kind)
+	} else if err != nil {
+		err = missing("%s has no %s as of %s", volume, printable([]byte(rel)), stamp(h.row.Began.Time))
+	}
+	if err != nil {
+		h.release()
+		return nil, err
+	}
+	return &File{tree.NewContent(s.store.Get, &e), e, fmt.Sprintf("%q", e.Content.String()[:32]), h.release}, nil
+}

@@ -1,0 +1,196 @@
+package site
+
+import (
+	"bytes"
+	"context"
+	"fmt"
+	"io"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"candidharbor/api"
+	"candidharbor/internal/catalog"
+
+	"github.com/stretchr/testify/require"
+)
+
+// lived is a site with a volume that lived through four hours: a file changed, another
+// renamed, a directory deleted.
+func lived(w *world) (s *Site, dir string, ids []string) {
+	s = w.open("here")
+	dir = w.share(s, "notes")
+	take := func() {
+		w.done(s)(s.TakeSnapshot("notes", api.SnapshotTake{}, "test"))
+		ids = append(ids, w.rows(s, "notes")[0].ID)
+		w.clock.Set(w.clock.Now().Add(time.Hour))
+	}
+	require.NoError(w.t, os.MkdirAll(filepath.Join(dir, "trip"), 0o755))
+	w.write(dir, "trip/Marsh.txt", "one\ntwo\nthree\n")
+	w.write(dir, "trip/map.png", "picture")
+	w.write(dir, "log", "first")
+	take()
+	w.write(dir, "trip/Marsh.txt", "one\n2\nthree\n")
+	take()
+	require.NoError(w.t, os.Rename(filepath.Join(dir, "trip", "map.png"), filepath.Join(dir, "chart.png")))
+	take()
+	require.NoError(w.t, os.RemoveAll(filepath.Join(dir, "trip")))
+	w.write(dir, "log", "second")
+	take()
+	return s, dir, ids
+}
+
+func TestFindVersionsCompare(t *testing.T) {
+	w := newWorld(t)
+	s, dir, ids := lived(w)
+	find := func(ask api.FindAsk) (out []string) {
+		f, err := s.Find("notes", ask)
+		require.NoError(t, err)
+		require.Equal(t, 4, f.Snapshots)
+		for _, e := range f.Items {
+			out = append(out, fmt.Sprintf("%s %d %v %s", e.Path, e.Versions, e.There, e.Snapshot[:6]))
+		}
+		return out
+	}
+	require.Equal(t, []string{"trip/Marsh.txt 2 false " + ids[2][:6]}, find(api.FindAsk{Pattern: "MARSH"}))
+	require.ElementsMatch(t, []string{"trip/map.png 1 false " + ids[1][:6], "chart.png 1 true " + ids[3][:6]}, find(api.FindAsk{Pattern: "*.png"}))
+	require.Len(t, find(api.FindAsk{Pattern: "*", Deleted: true}), 3, "the directory and what was in it")
+	// One more snapshot is added to what is known; one that is gone is not found any more.
+	w.write(dir, "later", "x")
+	w.done(s)(s.TakeSnapshot("notes", api.SnapshotTake{}, "test"))
+	f, err := s.Find("notes", api.FindAsk{Pattern: "later"})
+	require.NoError(t, err)
+	require.Len(t, f.Items, 1)
+	_, err = s.Find("notes", api.FindAsk{Pattern: "[z"})
+	require.ErrorContains(t, err, "not a name with")
+
+	v, err := s.Versions("notes", "/trip/Marsh.txt")
+	require.NoError(t, err)
+	var told []string
+	for _, one := range v.Items {
+		told = append(told, fmt.Sprintf("%s %d", one.What, one.Snapshots))
+	}
+	require.Equal(t, []string{"not there 2", "changed 2", "first seen 1"}, told)
+	_, err = s.Versions("notes", "trip/nothing")
+	require.ErrorContains(t, err, "candid find notes nothing")
+
+	c, err := s.Compare(w.ctx, "notes", "", ids[1], ids[2])
+	require.NoError(t, err)
+	require.Equal(t, "renamed chart.png from trip/map.png", diffs(c))
+	w.write(dir, "log", "now and not in any snapshot")
+	c, err = s.Compare(w.ctx, "notes", "", ids[3], "now")
+	require.NoError(t, err)
+	require.Equal(t, "added later, changed log", diffs(c))
+	require.Empty(t, c.To.Snapshot)
+	// Looking at the volume as it is stores nothing and forgets nothing.
+	before := s.store.Usage().Objects
+	_, err = s.Compare(w.ctx, "notes", "", ids[3], "now")
+	require.NoError(t, err)
+	require.Equal(t, before, s.store.Usage().Objects)
+	c, err = s.Compare(w.ctx, "notes", "trip", ids[0], ids[3])
+	require.NoError(t, err)
+	require.Equal(t, "removed trip, removed trip/Marsh.txt, removed trip/map.png", diffs(c))
+
+	d, err := s.TextDifference("notes", "trip/Marsh.txt", ids[0], ids[1])
+	require.NoError(t, err)
+	var lines []string
+	for _, l := range d.Lines {
+		lines = append(lines, fmt.Sprintf("%s %d %d %s", l.What, l.Old, l.New, l.Text))
+	}
+	require.Equal(t, []string{"same 1 1 one", "removed 2 0 two", "added 0 2 2", "same 3 3 three"}, lines)
+}
+
+func diffs(c *api.Comparison) string {
+	var out []string
+	for _, d := range c.Changes {
+		line := d.What + " " + d.Path
+		if d.From != "" {
+			line += " from " + d.From
+		}
+		out = append(out, line)
+	}
+	return strings.Join(out, ", ")
+}
+
+// exact describes a directory with all times, apart from the program.
+func exact(t *testing.T, dir string) string {
+	out, err := exec.Command("sh", "-c", `find "$1" \( -type d -printf '%P %y %m %U:%G %T@\n' \) -o -printf '%P %y %m %U:%G %s %T@ %l\n' | LC_ALL=C sort`, "sh", dir).Output()
+	require.NoError(t, err)
+	return string(out)
+}
+
+// Whatever a restore in place did, undo leads exactly to what was before it, and keeps
+// what others did elsewhere since.
+func TestUndo(t *testing.T) {
+	for name, ask := range map[string]api.RestoreAsk{
+		"a deleted directory":       {Paths: []string{"trip"}},
+		"one file of one":           {Paths: []string{"trip/Marsh.txt"}},
+		"replaced":                  {Paths: []string{"log"}},
+		"put beside":                {Paths: []string{"log", "trip"}, OnConflict: "keep-both"},
+		"the whole volume":          {},
+		"the whole volume, skipped": {OnConflict: "skip"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			w := newWorld(t)
+			s, dir, ids := lived(w)
+			before := exact(t, dir)
+			ask.Volume, ask.At, ask.InPlace = "notes", ids[0], true
+			run := must(s.Wait(w.ctx, must(s.Restore(ask, "test")).ID))
+			require.Equal(t, "done", run.State, run.Outcome)
+			require.NotEqual(t, before, exact(t, dir))
+			if len(ask.Paths) > 0 {
+				w.write(dir, "others", "made meanwhile")
+			}
+			undo := must(s.Wait(w.ctx, must(s.Undo(run.ID, "test")).ID))
+			require.Equal(t, "done", undo.State, undo.Outcome)
+			if len(ask.Paths) > 0 {
+				require.NoError(t, os.Remove(filepath.Join(dir, "others")))
+				require.Equal(t, skipTop(before), skipTop(exact(t, dir)))
+				return
+			}
+			require.Equal(t, before, exact(t, dir))
+			// Taken back in its turn, what was restored is there again.
+			w.done(s)(s.Undo(undo.ID, "test"))
+			require.FileExists(t, filepath.Join(dir, "trip", "Marsh.txt"))
+		})
+	}
+	w := newWorld(t)
+	s, _, ids := lived(w)
+	_, err := s.Undo(999, "test")
+	require.ErrorContains(t, err, "there is no run 999")
+	run := w.done(s)(s.Restore(api.RestoreAsk{Volume: "notes", At: ids[0], To: filepath.Join(w.dir, "out")}, "test"))
+	_, err = s.Undo(run.ID, "test")
+	require.ErrorContains(t, err, "remove there what is not wanted")
+}
+
+func skipTop(s string) string {
+	_, rest, _ := strings.Cut(s, "\n")
+	return rest
+}
+
+// Downloads hold what was recorded.
+func TestDownloads(t *testing.T) {
+	w := newWorld(t)
+	s, _, ids := lived(w)
+	var b bytes.Buffer
+	require.NoError(t, s.Archive(context.Background(), "notes", ids[1], "zip", []string{"trip"}, func(string) {}, &b))
+	file := filepath.Join(w.dir, "a.zip")
+	require.NoError(t, os.WriteFile(file, b.Bytes(), 0o600))
+	f, err := s.OpenFile("notes", ids[1], "trip/Marsh.txt")
+	require.NoError(t, err)
+	defer f.Close()
+	text, err := io.ReadAll(io.NewSectionReader(f, 4, 100))
+	require.NoError(t, err)
+	require.Equal(t, "2\nthree\n", string(text))
+	for path, say := range map[string]string{"trip": "only files are downloaded", "no": "has no no", "../x": `without ".."`} {
+		_, err := s.OpenFile("notes", ids[1], path)
+		require.ErrorContains(t, err, say)
+	}
+	require.ErrorContains(t, s.Archive(context.Background(), "notes", ids[1], "rar", nil, nil, nil), "tar, which holds everything, or zip")
+	rows, err := s.cat.Snapshots(s.Place(), "notes", catalog.SnapshotFilter{})
+	require.NoError(t, err)
+	require.Len(t, rows, 4)
+}

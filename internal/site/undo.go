@@ -1,0 +1,154 @@
+package site
+
+import (
+	"encoding/json"
+	"errors"
+	"fmt"
+	"strconv"
+	"strings"
+
+	"candidharbor/api"
+	"candidharbor/internal/catalog"
+	"candidharbor/internal/volume/tree"
+)
+
+// undoing is the conflict choice of a restore that takes another back: what was asked for
+// becomes exactly as it was, and goes when it was not there.
+const undoing = "undo"
+
+// prepareUndo checks whether a restore can be taken back.
+func (s *Site) prepareUndo(run int64) (*restoring, error) {
+	row, err := s.cat.Run(run)
+	if errors.Is(err, catalog.ErrNone) {
+		return nil, missing("there is no run %d: candid run list shows those there are", run)
+	}
+	if err != nil {
+		return nil, err
+	}
+	var res api.RestoreResult
+	if row.Kind != "restore" {
+		return nil, bad("run %d was no restore but a %s of %s: only restores in place can be taken back", run, row.Kind, row.Subject)
+	}
+	if row.Ended.IsZero() {
+		return nil, conflict("run %d is not over: wait for it, or end it with candid run cancel %d", run, run)
+	}
+	if len(row.Result) > 0 {
+		if err := json.Unmarshal(row.Result, &res); err != nil {
+			return nil, fmt.Errorf("result of run %d: %w", run, err)
+		}
+	}
+	if res.Safety == "" {
+		if res.Target != "" && !res.InPlace {
+			return nil, bad("run %d restored to %s and changed nothing that was there before except as its conflict choice said: remove there what is not wanted", run, res.Target)
+		}
+		return nil, bad("run %d wrote nothing in place: there is nothing to take back", run)
+	}
+	if _, err := s.cat.Snapshot(res.Safety); err != nil {
+		return nil, missing("the safety snapshot %s of run %d is gone: it was kept for as long as the rules said. candid snapshot list %s shows what there is", res.Safety[:12], run, res.Volume)
+	}
+	r, err := s.prepareRestore(api.RestoreAsk{Volume: res.Volume, At: res.Safety, InPlace: true, OnConflict: undoing, Paths: append(res.Paths, res.Beside...)})
+	if err != nil {
+		return nil, err
+	}
+	r.undoes = run
+	if len(res.Paths) == 0 {
+		r.opt.Paths, r.ask.Paths = nil, nil
+	}
+	return r, nil
+}
+
+// Undo takes back what a restore in place did. It is a restore in place itself, with a
+// safety snapshot of its own.
+func (s *Site) Undo(run int64, by string) (api.Run, error) {
+	r, err := s.prepareUndo(run)
+	if err != nil {
+		return api.Run{}, err
+	}
+	return s.startRestore(r, by)
+}
+
+// restoringSetting begins the settings that name the restores being made.
+const restoringSetting = "restoring "
+
+// cutShort is a restore that the end of the service cut short.
+type cutShort struct {
+	Run      int64          `json:"run"`
+	By       string         `json:"by"`
+	Beneath  string         `json:"beneath"`
+	Target   string         `json:"target"`
+	Ask      api.RestoreAsk `json:"ask"` // of that very snapshot
+	Snapshot string         `json:"snapshot"`
+	Safety   string         `json:"safety"`
+	Undoes   int64          `json:"undoes"`
+	Beside   []string       `json:"beside"`
+}
+
+// noteTarget remembers a restore, until its end is recorded, so that a start after a kill can
+// clear what it left unfinished and go on with it.
+func (s *Site) noteTarget(run int64, r *restoring, safety string) (done func(), err error) {
+	key := restoringSetting + strconv.FormatInt(run, 10)
+	c := cutShort{Run: run, Beneath: r.opt.Beneath, Target: r.opt.Target, Ask: r.ask, Snapshot: r.row.ID, Safety: safety, Undoes: r.undoes}
+	c.Ask.At = r.row.ID
+	if r.cut != nil {
+		c.Beside = r.cut.Beside
+		if err := s.cat.Set(restoringSetting+strconv.FormatInt(r.cut.Run, 10), ""); err != nil {
+			return nil, err
+		}
+	}
+	raw, err := json.Marshal(c)
+	if err != nil {
+		return nil, err
+	}
+	return func() {
+		if err := s.cat.Set(key, ""); err != nil {
+			s.log.Warn("a restore's target could not be forgotten; the next start goes on with it", "target", r.opt.Target, "error", err)
+		}
+	}, s.cat.Set(key, string(raw))
+}
+
+// goOnRestoring clears what restores of a killed service left unfinished and goes on with
+// them.
+func (s *Site) goOnRestoring() error {
+	left, err := s.cat.Settings(restoringSetting)
+	if err != nil {
+		return err
+	}
+	for key, raw := range left {
+		var c cutShort
+		if err := json.Unmarshal([]byte(raw), &c); err != nil {
+			return fmt.Errorf("setting %q: %w", key, err)
+		}
+		if c.Run, err = strconv.ParseInt(strings.TrimPrefix(key, restoringSetting), 10, 64); err != nil {
+			return fmt.Errorf("setting %q: %w", key, err)
+		}
+		n, err := tree.RemoveParts(s.ctx, c.Beneath, c.Target)
+		if err != nil {
+			s.log.Warn("what an unfinished restore left could not be looked for", "target", c.Target, "error", err)
+		} else if n > 0 {
+			s.log.Info("what an unfinished restore left was taken away", "target", c.Target, "names", n)
+		}
+		if err := s.goOn(&c); err != nil {
+			s.log.Warn("a restore that was cut short cannot go on", "run", c.Run, "error", err)
+			if err := s.cat.AddLog(c.Run, s.clock.Now(), "it cannot go on: "+err.Error()); err != nil {
+				return err
+			}
+			if err := s.cat.Set(key, ""); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+func (s *Site) goOn(c *cutShort) error {
+	r, err := s.prepareRestore(c.Ask)
+	if err != nil {
+		return err
+	}
+	r.cut, r.undoes = c, c.Undoes
+	run, err := s.startRestore(r, fmt.Sprintf("the service, going on with run %d", c.Run))
+	if err != nil {
+		return err
+	}
+	return s.cat.AddLog(c.Run, s.clock.Now(), fmt.Sprintf("run %d goes on with it", run.ID))
+}
