@@ -15,6 +15,7 @@ require (
 	github.com/fxamacker/cbor/v2 v2.10.0
 	github.com/go-chi/chi/v5 v5.5.0
 	github.com/goccy/go-yaml v1.19.2
+	github.com/hanwen/go-fuse/v2 v2.12.1
 	github.com/hashicorp/golang-lru/v2 v2.0.7
 	github.com/hashicorp/yamux v0.1.2
 	github.com/jedib0t/go-pretty/v6 v6.8.3
@@ -28,6 +29,7 @@ require (
 	github.com/vbauerster/mpb/v8 v8.9.3
 	github.com/wneessen/go-mail v0.8.1
 	github.com/zeebo/blake3 v0.2.4
+	golang.org/x/net v0.62.0
 	golang.org/x/sync v0.24.0
 	golang.org/x/sys v0.49.0
 	golang.org/x/time v0.16.0

@@ -18,9 +18,9 @@ var layer = map[string]int{
 	"api": 0, "internal/clock": 0, "internal/inbox": 0,
 	"internal/store": 2, "internal/policy": 2, "internal/catalog": 2,
 	"internal/volume/journal": 2, "internal/volume/tree": 3, "internal/transfer": 3,
-	"internal/site": 4,
-	"client":        5, "internal/httpapi": 5, "internal/httpapi/openapi": 6,
-	"internal/service": 6, "internal/demo": 7, "internal/cli": 8, "cmd/candid": 9,
+	"internal/views": 4, "internal/site": 5,
+	"client": 6, "internal/httpapi": 6, "internal/httpapi/openapi": 7,
+	"internal/service": 7, "internal/demo": 8, "internal/cli": 9, "cmd/candid": 10,
 }
 
 const module = "candidharbor/"

@@ -110,3 +110,17 @@ type TextLine struct {
 	New  int    `json:"new,omitempty" doc:"its number after"`
 	Text string `json:"text"`
 }
+
+// MountAsk asks to show a volume's snapshots as a filesystem on the site's host.
+type MountAsk struct {
+	Volume string `json:"volume"`
+	Dir    string `json:"dir" doc:"an empty directory below the site's roots"`
+}
+
+// Mount is a volume whose snapshots are shown as a filesystem.
+type Mount struct {
+	Volume string    `json:"volume"`
+	Dir    string    `json:"dir"`
+	Since  time.Time `json:"since"`
+	By     string    `json:"by"`
+}

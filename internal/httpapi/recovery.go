@@ -50,6 +50,18 @@ func (s *server) registerRecovery(a huma.API) {
 	}) (*body[api.Run], error) {
 		return answer(s.site.Undo(in.ID, caller(ctx)))
 	})
+	huma.Register(a, op("GET", "/mounts", "listMounts", "Volumes whose snapshots are shown as a filesystem on this host"), func(context.Context, *none) (*body[[]api.Mount], error) {
+		return &body[[]api.Mount]{s.site.Mounts()}, nil
+	})
+	huma.Register(a, op("POST", "/mounts", "addMount", "Show a volume's snapshots as a filesystem on this host", 201), func(ctx context.Context, in *body[api.MountAsk]) (*body[api.Mount], error) {
+		return answerAt(s.site.Mount(in.Body, caller(ctx)))
+	})
+	huma.Register(a, op("DELETE", "/mounts", "endMount", "Take such a filesystem away"), func(_ context.Context, in *struct {
+		Dir    string `query:"dir" required:"true"`
+		Anyway bool   `query:"anyway" doc:"although someone is in it: it goes when they have left"`
+	}) (*said, error) {
+		return sentence(s.site.EndMount(in.Dir, in.Anyway))
+	})
 }
 
 // archive downloads paths of a volume as of a moment as an archive.

@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
+	"log/slog"
 	"net"
 	"net/http"
 	"strconv"
@@ -18,6 +19,7 @@ import (
 
 	"candidharbor/internal/policy"
 	"candidharbor/internal/site"
+	"candidharbor/internal/views"
 
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/danielgtaylor/huma/v2/adapters/humachi"
@@ -78,8 +80,18 @@ func New(s *site.Site) http.Handler {
 		})
 	})
 	r.NotFound(console())
-	return r
+	dav := headers(srv.auth(views.DAV(s.Views(), davPrefix, slog.Default())))
+	return http.HandlerFunc(func(w http.ResponseWriter, q *http.Request) {
+		if q.URL.Path == davPrefix || strings.HasPrefix(q.URL.Path, davPrefix+"/") { // has methods that chi does not know
+			dav.ServeHTTP(w, q)
+			return
+		}
+		r.ServeHTTP(w, q)
+	})
 }
+
+// davPrefix is where WebDAV shows snapshots.
+const davPrefix = "/dav"
 
 // Spec returns the OpenAPI document as JSON, for generating clients.
 func Spec() ([]byte, error) {
@@ -169,6 +181,9 @@ func (s *server) auth(next http.Handler) http.Handler {
 		}
 		if caller == "" {
 			w.Header().Set("WWW-Authenticate", "Bearer")
+			if strings.HasPrefix(r.URL.Path, davPrefix) {
+				w.Header().Set("WWW-Authenticate", `Basic realm="Candid Harbor: any name, a token as password"`)
+			}
 			problem(w, http.StatusUnauthorized, "the token is missing or wrong: set CANDID_TOKEN to one that candid token add printed on the site's host")
 			return
 		}

@@ -71,6 +71,8 @@ type Site struct {
 	wake          chan struct{}
 	verdicts      verdictCache
 	finders       finders
+	mounts        sync.Mutex
+	mounted       map[string]mountedView // by directory
 	policies      policyCache
 
 	routeRows sync.Mutex // a row of routes is read, changed and stored as one step
@@ -185,7 +187,7 @@ func (s *Site) open(opt Options) (err error) {
 		return err
 	}
 	s.openPlaces()
-	return nil
+	return s.mountAgain()
 }
 
 // Close ends running work safely and releases the data directory.
@@ -195,6 +197,7 @@ func (s *Site) Close() error {
 			s.log.Error("a place could not be closed", "place", p.Name(), "error", err)
 		}
 	}
+	s.endMounts()
 	s.cancel()
 	s.jobs.Wait()
 	s.mu.Lock()

@@ -36,8 +36,8 @@ func kindOf(mode uint32) object.EntryKind {
 	return 0
 }
 
-// modeOf returns the file type bits of a kind.
-func modeOf(k object.EntryKind) uint32 {
+// TypeBits returns the bits of a mode, as stat tells it, that say what kind an entry is.
+func TypeBits(k object.EntryKind) uint32 {
 	switch k {
 	case object.Dir:
 		return unix.S_IFDIR

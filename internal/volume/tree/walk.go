@@ -102,7 +102,7 @@ func (s *scanner) pass(fd int, rel string, old *cacheDir, p *patch) []*item {
 		}
 		it.over = true
 		it.st.Ino, it.st.Size, it.st.Ctim = e.inode, e.size, unix.NsecToTimespec(e.ctime)
-		it.st.Mode = modeOf(e.kind)
+		it.st.Mode = TypeBits(e.kind)
 	}
 	if found != len(p.kids) {
 		return nil

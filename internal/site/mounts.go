@@ -1,0 +1,173 @@
+package site
+
+import (
+	"encoding/json"
+	"errors"
+	"fmt"
+	"os"
+	"slices"
+	"strings"
+
+	"candidharbor/api"
+	"candidharbor/core/object"
+	"candidharbor/internal/catalog"
+	shown "candidharbor/internal/views"
+)
+
+// Views gives this site's snapshots to be shown.
+func (s *Site) Views() shown.Source { return viewSource{s} }
+
+type viewSource struct{ s *Site }
+
+func (v viewSource) Volumes() ([]string, error) {
+	all, err := v.s.cat.Volumes()
+	out := make([]string, 0, len(all))
+	for _, one := range all {
+		out = append(out, one.Name)
+	}
+	return out, err
+}
+
+func (v viewSource) Moments(volume string) ([]shown.Moment, error) {
+	rows, err := v.s.cat.Snapshots(v.s.Place(), volume, catalog.SnapshotFilter{})
+	out := make([]shown.Moment, 0, len(rows))
+	for _, r := range rows {
+		out = append(out, shown.Moment{ID: r.ID, Taken: r.Began.Time})
+	}
+	return out, err
+}
+
+func (v viewSource) Hold(volume, id string) (*shown.Held, error) {
+	h, err := v.s.holdMoment(volume, id)
+	if err != nil {
+		return nil, err
+	}
+	return &shown.Held{Root: h.root, Get: object.Getter(v.s.store.Get), Release: h.release}, nil
+}
+
+// mountSetting begins the settings that name what is mounted.
+const mountSetting = "mount "
+
+// Mount shows a volume's snapshots as a filesystem on this host, also after the service
+// starts anew.
+func (s *Site) Mount(ask api.MountAsk, by string) (*api.Mount, error) {
+	if _, err := s.cat.Volume(ask.Volume); err != nil {
+		return nil, err
+	}
+	dir, _, err := s.underRoot(ask.Dir, true)
+	if err != nil {
+		return nil, err
+	}
+	s.mounts.Lock()
+	defer s.mounts.Unlock()
+	if m, ok := s.mounted[dir]; ok {
+		return nil, conflict("the snapshots of %s are mounted at %s already: candid mount --end %s takes that away", m.view.Volume, dir, dir)
+	}
+	entries, err := os.ReadDir(dir)
+	if err != nil {
+		return nil, bad("%s cannot be mounted on: %s", dir, err)
+	}
+	if len(entries) > 0 {
+		return nil, bad("%s is not empty: what is in it would be hidden; make a new directory", dir)
+	}
+	m := api.Mount{Volume: ask.Volume, Dir: dir, Since: s.clock.Now(), By: by}
+	raw, err := json.Marshal(m)
+	if err != nil {
+		return nil, err
+	}
+	if err := s.mount(m); err != nil {
+		return nil, err
+	}
+	if err := s.cat.Set(mountSetting+dir, string(raw)); err != nil {
+		return nil, errors.Join(err, s.mounted[dir].fs.End(true))
+	}
+	s.tell("mounts")
+	return &m, nil
+}
+
+type mountedView struct {
+	view api.Mount
+	fs   *shown.Mounted
+}
+
+func (s *Site) mount(m api.Mount) error {
+	fs, err := shown.Mount(s.Views(), m.Volume, m.Dir, s.log)
+	if err != nil {
+		return conflict("the snapshots of %s cannot be mounted at %s: %s. The service needs the right to mount and /dev/fuse; WebDAV at /dav shows the same without", m.Volume, m.Dir, err)
+	}
+	if s.mounted == nil {
+		s.mounted = map[string]mountedView{}
+	}
+	s.mounted[m.Dir] = mountedView{m, fs}
+	return nil
+}
+
+// Mounts lists what is mounted, by directory.
+func (s *Site) Mounts() []api.Mount {
+	s.mounts.Lock()
+	defer s.mounts.Unlock()
+	out := []api.Mount{}
+	for _, m := range s.mounted {
+		out = append(out, m.view)
+	}
+	slices.SortFunc(out, func(a, b api.Mount) int { return strings.Compare(a.Dir, b.Dir) })
+	return out
+}
+
+// EndMount takes a mount away.
+func (s *Site) EndMount(dir string, anyway bool) (string, error) {
+	s.mounts.Lock()
+	defer s.mounts.Unlock()
+	m, ok := s.mounted[dir]
+	if !ok {
+		return "", missing("nothing is mounted at %s by this service: candid mount --list shows what is", dir)
+	}
+	if err := m.fs.End(anyway); err != nil {
+		return "", conflict("%s is in use: someone has a file or directory in it open (%s); with --anyway it goes as soon as they have left", dir, err)
+	}
+	delete(s.mounted, dir)
+	if err := s.cat.Set(mountSetting+dir, ""); err != nil {
+		return "", err
+	}
+	s.tell("mounts")
+	return fmt.Sprintf("The snapshots of %s are not at %s any more.", m.view.Volume, dir), nil
+}
+
+// mountAgain mounts what was mounted when the service ended.
+func (s *Site) mountAgain() error {
+	all, err := s.cat.Settings(mountSetting)
+	if err != nil {
+		return err
+	}
+	s.mounts.Lock()
+	defer s.mounts.Unlock()
+	for key, raw := range all {
+		if raw == "" {
+			continue
+		}
+		var m api.Mount
+		if err := json.Unmarshal([]byte(raw), &m); err != nil {
+			return fmt.Errorf("setting %q: %w", key, err)
+		}
+		err := shown.Stale(m.Dir)
+		if err == nil {
+			err = s.mount(m)
+		}
+		if err != nil {
+			s.log.Warn("what was mounted is not any more", "directory", m.Dir, "error", err)
+		}
+	}
+	return nil
+}
+
+// endMounts takes all mounts away when the service ends; the next start brings them back.
+func (s *Site) endMounts() {
+	s.mounts.Lock()
+	defer s.mounts.Unlock()
+	for dir, m := range s.mounted {
+		if err := m.fs.End(true); err != nil {
+			s.log.Warn("a mount could not be taken away", "directory", dir, "error", err)
+		}
+		delete(s.mounted, dir)
+	}
+}

@@ -1,0 +1,303 @@
+package views
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"log/slog"
+	"mime"
+	"net/http"
+	"os"
+	"path"
+	"strings"
+	"time"
+
+	"candidharbor/core/object"
+	"candidharbor/internal/volume/tree"
+
+	"golang.org/x/net/webdav"
+)
+
+// DAV serves a source by WebDAV (RFC 4918), class 1, read-only, below a prefix. Symbolic
+// links show what they lead to within their snapshot; other kinds of entries than files
+// and directories are not shown.
+func DAV(src Source, prefix string, log *slog.Logger) http.Handler {
+	h := &webdav.Handler{Prefix: prefix, FileSystem: davFS{src}, LockSystem: noLocks{}, Logger: func(r *http.Request, err error) {
+		if err != nil && !errors.Is(err, fs.ErrNotExist) {
+			log.Warn("a WebDAV request failed", "method", r.Method, "path", r.URL.Path, "error", err)
+		}
+	}}
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		switch r.Method {
+		case http.MethodOptions:
+			w.Header().Set("Allow", "OPTIONS, GET, HEAD, PROPFIND")
+			w.Header().Set("DAV", "1")
+			w.Header().Set("MS-Author-Via", "DAV")
+			return
+		case http.MethodGet, http.MethodHead:
+			w.Header().Set("Content-Security-Policy", "default-src 'none'; sandbox")
+			w.Header().Set("X-Content-Type-Options", "nosniff")
+		case "PROPFIND":
+			if d := r.Header.Get("Depth"); d != "0" && d != "1" { // a whole tree may be millions (RFC 4918 §9.1)
+				w.Header().Set("Content-Type", "application/xml; charset=utf-8")
+				w.WriteHeader(http.StatusForbidden)
+				io.WriteString(w, `<?xml version="1.0" encoding="utf-8"?><D:error xmlns:D="DAV:"><D:propfind-finite-depth/></D:error>`)
+				return
+			}
+		default:
+			w.Header().Set("Allow", "OPTIONS, GET, HEAD, PROPFIND")
+			http.Error(w, "snapshots cannot be changed: only OPTIONS, GET, HEAD and PROPFIND are answered", http.StatusMethodNotAllowed)
+			return
+		}
+		h.ServeHTTP(w, r)
+	})
+}
+
+// noLocks grants none: nothing can be written.
+type noLocks struct{}
+
+func (noLocks) Confirm(time.Time, string, string, ...webdav.Condition) (func(), error) {
+	return nil, webdav.ErrConfirmationFailed
+}
+func (noLocks) Create(time.Time, webdav.LockDetails) (string, error) { return "", webdav.ErrLocked }
+func (noLocks) Refresh(time.Time, string, time.Duration) (webdav.LockDetails, error) {
+	return webdav.LockDetails{}, webdav.ErrNoSuchLock
+}
+func (noLocks) Unlock(time.Time, string) error { return webdav.ErrNoSuchLock }
+
+type davFS struct{ src Source }
+
+func (davFS) Mkdir(context.Context, string, os.FileMode) error { return fs.ErrPermission }
+func (davFS) RemoveAll(context.Context, string) error          { return fs.ErrPermission }
+func (davFS) Rename(context.Context, string, string) error     { return fs.ErrPermission }
+
+func (d davFS) Stat(_ context.Context, name string) (os.FileInfo, error) {
+	f, err := d.open(name)
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close()
+	return f.Stat()
+}
+
+func (d davFS) OpenFile(_ context.Context, name string, flag int, _ os.FileMode) (webdav.File, error) {
+	if flag&(os.O_WRONLY|os.O_RDWR|os.O_CREATE|os.O_TRUNC) != 0 {
+		return nil, fs.ErrPermission
+	}
+	return d.open(name)
+}
+
+func (d davFS) open(name string) (*davFile, error) {
+	volume, rest, _ := strings.Cut(strings.Trim(path.Clean("/"+name), "/"), "/")
+	moment, rel, _ := strings.Cut(rest, "/")
+	vols, err := d.src.Volumes()
+	if err != nil {
+		return nil, err
+	}
+	if volume == "" {
+		return listing("/", vols, time.Time{}), nil
+	}
+	known := false
+	for _, v := range vols {
+		known = known || v == volume
+	}
+	if !known {
+		return nil, fs.ErrNotExist
+	}
+	moments, err := d.src.Moments(volume)
+	if err != nil {
+		return nil, err
+	}
+	all := names(moments, plainForm)
+	if moment == "" {
+		var list []string
+		newest := time.Time{}
+		if len(all) > 0 {
+			list, newest = append(list, latest), all[0].Taken
+		}
+		for _, n := range all {
+			list = append(list, n.name)
+		}
+		return listing(volume, list, newest), nil
+	}
+	m, ok := find(all, moment)
+	if moment == latest && len(all) > 0 {
+		m, ok = all[0].Moment, true
+	}
+	if !ok {
+		return nil, fs.ErrNotExist
+	}
+	h, err := d.src.Hold(volume, m.ID)
+	if err != nil {
+		return nil, err
+	}
+	e, err := follow(h, rel)
+	if err != nil {
+		h.Release()
+		return nil, err
+	}
+	base := path.Base(rel)
+	if rel == "" {
+		base = moment
+	}
+	return &davFile{info: davInfo{base, e}, held: h, at: rel, content: tree.NewContent(h.Get, e)}, nil
+}
+
+// follow finds an entry, going after symbolic links within the snapshot.
+func follow(h *Held, rel string) (*object.Entry, error) {
+	for range 32 {
+		at, rest := "", rel
+		again := false
+		for rest != "" || at == "" {
+			var name string
+			name, rest, _ = strings.Cut(rest, "/")
+			at = path.Join(at, name)
+			e, err := tree.Lookup(h.Get, h.Root, at)
+			if errors.Is(err, tree.ErrNoPath) {
+				return nil, fs.ErrNotExist
+			}
+			if err != nil {
+				return nil, err
+			}
+			if e.Kind == object.Symlink {
+				to := string(e.Target)
+				if path.IsAbs(to) || strings.HasPrefix(path.Join(path.Dir(at), to), "..") {
+					return nil, fs.ErrNotExist // it leads out of the snapshot
+				}
+				rel = strings.Trim(path.Join(path.Dir(at), to, rest), "/")
+				if rel == "." {
+					rel = ""
+				}
+				again = true
+				break
+			}
+			if rest == "" {
+				if e.Kind != object.Dir && e.Kind != object.File {
+					return nil, fs.ErrNotExist
+				}
+				return &e, nil
+			}
+		}
+		if !again {
+			return nil, fs.ErrNotExist
+		}
+	}
+	return nil, fs.ErrNotExist
+}
+
+// listing is a directory that is in no snapshot.
+func listing(name string, names []string, at time.Time) *davFile {
+	f := &davFile{info: davInfo{name, &object.Entry{Kind: object.Dir, Mode: 0o555, MTime: at.UnixNano()}}}
+	for _, n := range names {
+		f.list = append(f.list, davInfo{n, &object.Entry{Kind: object.Dir, Mode: 0o555, MTime: at.UnixNano()}})
+	}
+	return f
+}
+
+type davInfo struct {
+	name string
+	e    *object.Entry
+}
+
+func (i davInfo) Name() string       { return i.name }
+func (i davInfo) Size() int64        { return i.e.Size }
+func (i davInfo) Mode() fs.FileMode  { return tree.FileMode(i.e) }
+func (i davInfo) ModTime() time.Time { return time.Unix(0, i.e.MTime) }
+func (i davInfo) IsDir() bool        { return i.e.Kind == object.Dir }
+func (i davInfo) Sys() any           { return nil }
+
+// ETag is the same for the same content.
+func (i davInfo) ETag(context.Context) (string, error) {
+	if !i.e.HasContent || i.IsDir() {
+		return fmt.Sprintf("%q", fmt.Sprint(i.e.MTime, "-", i.e.Size)), nil
+	}
+	return fmt.Sprintf("%q", i.e.Content.String()[:32]), nil
+}
+
+// ContentType goes by the name alone: nothing is read for a listing.
+func (i davInfo) ContentType(context.Context) (string, error) {
+	if t := mime.TypeByExtension(path.Ext(i.name)); t != "" {
+		return t, nil
+	}
+	return "application/octet-stream", nil
+}
+
+// davFile is an open file or directory.
+type davFile struct {
+	info    davInfo
+	list    []davInfo // of a directory that is in no snapshot
+	held    *Held
+	at      string
+	content *tree.Content
+	off     int64
+	read    bool
+}
+
+func (f *davFile) Close() error {
+	if f.held != nil {
+		f.held.Release()
+		f.held = nil
+	}
+	return nil
+}
+
+func (f *davFile) Stat() (fs.FileInfo, error) { return f.info, nil }
+
+func (f *davFile) Write([]byte) (int, error) { return 0, fs.ErrPermission }
+
+func (f *davFile) Read(p []byte) (int, error) {
+	if f.content == nil || f.info.IsDir() {
+		return 0, fs.ErrInvalid
+	}
+	n, err := f.content.ReadAt(p, f.off)
+	f.off += int64(n)
+	if n > 0 && err == io.EOF {
+		err = nil
+	}
+	return n, err
+}
+
+func (f *davFile) Seek(off int64, whence int) (int64, error) {
+	switch whence {
+	case io.SeekCurrent:
+		off += f.off
+	case io.SeekEnd:
+		off += f.info.Size()
+	}
+	if off < 0 {
+		return 0, fs.ErrInvalid
+	}
+	f.off = off
+	return off, nil
+}
+
+// Readdir returns everything at once.
+func (f *davFile) Readdir(int) ([]fs.FileInfo, error) {
+	var out []fs.FileInfo
+	for _, i := range f.list {
+		out = append(out, i)
+	}
+	if f.held == nil || !f.info.IsDir() {
+		return out, nil
+	}
+	err := object.WalkDir(f.held.Get, f.info.e.Content, nil, func(e object.Entry) error {
+		name := string(e.Name)
+		switch e.Kind {
+		case object.Symlink:
+			to, err := follow(f.held, path.Join(f.at, name))
+			if errors.Is(err, fs.ErrNotExist) {
+				return nil
+			}
+			if err != nil {
+				return err
+			}
+			out = append(out, davInfo{name, to})
+		case object.Dir, object.File:
+			out = append(out, davInfo{name, &e})
+		}
+		return nil
+	})
+	return out, err
+}
