@@ -20,10 +20,12 @@ $(WEB): console/node_modules $(SRC)
 	cd console && npx tsc --noEmit && npx vite build --logLevel warn
 	@touch internal/httpapi/web/.keep
 
-# Chromium for the console's tests; tar, diff, setfacl and zstd for independent comparisons.
+# Chromium for the console's tests; tar, diff, setfacl, zstd and unzip for independent
+# comparisons; cadaver, Samba and its client to read snapshots as others do.
 tools:
-	@command -v chromium >/dev/null && command -v setfacl >/dev/null && command -v zstd >/dev/null || \
-	  { apt-get update -qq && DEBIAN_FRONTEND=noninteractive apt-get install -y -qq chromium acl attr zstd curl; }
+	@command -v chromium >/dev/null && command -v setfacl >/dev/null && command -v zstd >/dev/null && command -v unzip >/dev/null && command -v cadaver >/dev/null && command -v smbclient >/dev/null && command -v smbd >/dev/null || \
+	  { apt-get update -qq && DEBIAN_FRONTEND=noninteractive apt-get install -y -qq chromium acl attr zstd curl unzip && \
+	    DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends cadaver samba samba-vfs-modules smbclient; }
 
 test: build tools
 	cd console && npx vitest run

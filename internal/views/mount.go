@@ -2,8 +2,9 @@ package views
 
 import (
 	"context"
-	"errors"
 	"log/slog"
+	"os"
+	"strings"
 	"sync"
 	"sync/atomic"
 	"syscall"
@@ -404,11 +405,24 @@ func (n *node) Listxattr(_ context.Context, dest []byte) (uint32, syscall.Errno)
 	return uint32(copy(dest, all)), 0
 }
 
-// Stale takes away a filesystem that a killed service left behind.
+// Stale takes away what services that were killed left mounted at a directory.
 func Stale(dir string) error {
-	var st syscall.Stat_t
-	if err := syscall.Stat(dir, &st); errors.Is(err, syscall.ENOTCONN) {
-		return syscall.Unmount(dir, syscall.MNT_DETACH)
+	raw, err := os.ReadFile("/proc/self/mountinfo") // proc_pid_mountinfo(5)
+	if err != nil {
+		return err
+	}
+	for _, line := range strings.Split(string(raw), "\n") {
+		at, kind, _ := strings.Cut(line, " - ")
+		fields := strings.Fields(at)
+		if len(fields) < 5 || octal.Replace(fields[4]) != dir || !strings.HasPrefix(kind, "fuse.candid ") {
+			continue
+		}
+		if err := unix.Unmount(dir, unix.MNT_DETACH); err != nil {
+			return err
+		}
 	}
 	return nil
 }
+
+// octal undoes how mountinfo writes what would end a field.
+var octal = strings.NewReplacer(`\040`, " ", `\011`, "\t", `\012`, "\n", `\134`, `\`)
