@@ -7,6 +7,7 @@ import { useEvents } from "./api/events";
 import { Alarms } from "./pages/alarms";
 import { Objectives } from "./pages/objectives";
 import { Policies } from "./pages/policies";
+import { Recovery } from "./pages/recovery";
 import { RoutePage } from "./pages/route";
 import { RunPage, Runs } from "./pages/runs";
 import { Sites } from "./pages/sites";
@@ -18,7 +19,7 @@ import { Trouble, Waiting } from "./parts/bits";
 import { TimeProvider } from "./parts/time";
 
 const pages = [
-  ["/", "Today"], ["/volumes", "Volumes"], ["/policies", "Policies"], ["/sites", "Sites"], ["/runs", "Runs"], ["/space", "Space"], ["/objectives", "Objectives"], ["/alarms", "Alarms"],
+  ["/", "Today"], ["/volumes", "Volumes"], ["/policies", "Policies"], ["/sites", "Sites"], ["/runs", "Runs"], ["/recovery", "Recovery"], ["/space", "Space"], ["/objectives", "Objectives"], ["/alarms", "Alarms"],
 ];
 
 export function App() {
@@ -41,6 +42,7 @@ export function App() {
           <Route path="/alarms" element={<Alarms />} />
           <Route path="/runs" element={<Runs />} />
           <Route path="/runs/:id" element={<RunPage />} />
+          <Route path="/recovery" element={<Recovery />} />
           <Route path="/space" element={<Space />} />
           <Route path="/objectives" element={<Objectives />} />
           <Route path="*" element={<p className="my-8">There is no such page. Choose one above.</p>} />

@@ -58,6 +58,10 @@ func run(url, token, dir string, width, height int, dark bool, only string) erro
 		{"route-form", "/sites", `document.body.innerText.includes("It says of itself")`, []chromedp.Action{click("Open a route"), chromedp.WaitVisible(`//h2[contains(., "Open a route")]`, chromedp.BySearch)}},
 		{"alarms", "/alarms", `document.querySelectorAll("li").length >= 5`, nil},
 		{"runs", "/runs", `document.querySelectorAll("table.plain tbody tr").length > 10`, nil},
+		{"recovery", "/recovery?volume=herbarium-scans&find=1931", `document.body.innerText.includes("newest modified first") && document.body.innerText.includes("safety snapshot")`, nil},
+		{"versions", "/volumes/greenhouse-telemetry?view=find&find=csv", `document.querySelectorAll("table.plain tbody tr").length >= 1`,
+			[]chromedp.Action{chromedp.Click(`table.plain tbody tr td button`), chromedp.WaitVisible(`//button[.="compare"]`, chromedp.BySearch), click("compare"), chromedp.WaitVisible(`[aria-label="What differs"]`)}},
+		{"changes", "/volumes/field-notebooks?view=changes&at=" + moment, `document.querySelectorAll("table.plain tbody tr").length >= 1`, nil},
 		{"space", "/space", `document.querySelectorAll("table.plain tbody tr").length >= 5 && document.body.innerText.includes("Comes back by itself")`, nil},
 		{"objectives", "/objectives?days=90", `document.querySelectorAll("table.plain tbody tr").length >= 5`, nil},
 	} {

@@ -76,6 +76,7 @@ func (r *runRow) run() *Run {
 
 // RunFilter narrows a list of runs.
 type RunFilter struct {
+	Kind    string
 	States  []string
 	Subject string
 	Before  int64 // cursor: only runs with a lower id
@@ -94,6 +95,9 @@ func (c *Catalog) Runs(f RunFilter) ([]*Run, error) {
 			q, args = q+"?", append(args, s)
 		}
 		q += ")"
+	}
+	if f.Kind != "" {
+		q, args = q+` AND kind=?`, append(args, f.Kind)
 	}
 	if f.Subject != "" {
 		q, args = q+` AND subject=?`, append(args, f.Subject)

@@ -20,10 +20,10 @@ func runCommand() *cli.Command {
 		return n, nil
 	}
 	return &cli.Command{Name: "run", Usage: "what is and was done", Commands: []*cli.Command{
-		{Name: "list", Usage: "runs, newest first", Description: "Example: candid run list --limit 50", Flags: []cli.Flag{&cli.IntFlag{Name: "limit", Value: 20, Usage: "how many"}, &cli.StringFlag{Name: "of", Usage: "only those of this volume or route"}},
+		{Name: "list", Usage: "runs, newest first", Description: "Example: candid run list --limit 50", Flags: []cli.Flag{&cli.IntFlag{Name: "limit", Value: 20, Usage: "how many"}, &cli.StringFlag{Name: "of", Usage: "only those of this volume or route"}, &cli.StringFlag{Name: "kind", Usage: "only these, such as snapshot, carry or restore"}},
 			Action: with("", func(ctx context.Context, f *face, cmd *cli.Command) error {
 				var page api.Page[api.Run]
-				if err := f.Get(ctx, "/runs", url.Values{"limit": {strconv.Itoa(cmd.Int("limit"))}, "subject": {cmd.String("of")}}, &page); err != nil {
+				if err := f.Get(ctx, "/runs", url.Values{"limit": {strconv.Itoa(cmd.Int("limit"))}, "subject": {cmd.String("of")}, "kind": {cmd.String("kind")}}, &page); err != nil {
 					return err
 				}
 				return f.show(page, func() {

@@ -2,54 +2,12 @@ package demo
 
 import (
 	"fmt"
-	"os"
 	"os/exec"
 	"path/filepath"
 	"time"
 
 	"candidharbor/api"
 )
-
-// accident deletes a folder and brings it back as of the evening before.
-func (s *story) accident() error {
-	year := s.clock.Now().Format("2006")
-	folder := s.files.path("field-notebooks", year, "transect-7")
-	if _, err := os.Stat(folder); err != nil {
-		if err := s.files.note(s.clock.Now(), 7); err != nil {
-			return err
-		}
-	}
-	if err := s.advance(s.clock.Now().Add(16 * time.Hour)); err != nil {
-		return err
-	}
-	before, err := sum(folder)
-	if err != nil {
-		return err
-	}
-	evening := s.clock.Now()
-	if err := s.advance(evening.Add(5 * time.Minute)); err != nil {
-		return err
-	}
-	if err := os.RemoveAll(folder); err != nil {
-		return err
-	}
-	if err := s.step("A folder of field notes, transect-7, is deleted by mistake.", "", nil); err != nil {
-		return err
-	}
-	if err := s.advance(evening.Add(13 * time.Hour)); err != nil {
-		return err
-	}
-	out, err := s.run(s.larkfield)(s.larkfield.Site.Restore(api.RestoreAsk{Volume: "field-notebooks", Paths: []string{year + "/transect-7"},
-		At: evening.Format(time.RFC3339), InPlace: true, OnConflict: "skip"}, "the demo"))
-	if err := s.step("It is missed the next day and brought back as it was the evening before.", out, err); err != nil {
-		return err
-	}
-	after, err := sum(folder)
-	if err != nil {
-		return err
-	}
-	return s.check(before == after, "the folder is the one that was deleted")
-}
 
 func (s *story) lineBack() error {
 	r, err := s.larkfield.Site.Route("to-stonewick")

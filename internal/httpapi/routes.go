@@ -306,6 +306,7 @@ func (s *server) registerStore(a huma.API) {
 func (s *server) registerRuns(a huma.API) {
 	huma.Register(a, op("GET", "/runs", "listRuns", "Runs, newest first"), func(ctx context.Context, in *struct {
 		State   string `query:"state" doc:"states, separated by commas"`
+		Kind    string `query:"kind" doc:"such as snapshot, carry or restore"`
 		Subject string `query:"subject"`
 		Before  int64  `query:"before" doc:"cursor"`
 		Limit   int    `query:"limit" minimum:"1" maximum:"500" default:"50"`
@@ -314,7 +315,7 @@ func (s *server) registerRuns(a huma.API) {
 		if in.State != "" {
 			states = strings.Split(in.State, ",")
 		}
-		return answer(s.site.Runs(states, in.Subject, in.Before, in.Limit))
+		return answer(s.site.Runs(catalog.RunFilter{States: states, Kind: in.Kind, Subject: in.Subject, Before: in.Before, Limit: in.Limit}))
 	})
 	huma.Register(a, op("GET", "/runs/{id}", "getRun", "One run with its log; wait holds the answer until it is over"), func(ctx context.Context, in *struct {
 		ID   int64 `path:"id"`

@@ -267,6 +267,9 @@ func (s *Site) restore(ctx context.Context, j *job, r *restoring) (any, string, 
 	}
 	words := fmt.Sprintf("%s as of %s in %s: %s; %s in %s%s", r.v.Name, stamp(r.row.Began.Time), r.opt.Target, out.Summary, size(out.Bytes),
 		ago(time.Since(begun)), remarkWords(out.RemarkCount))
+	if r.undoes != 0 {
+		words = fmt.Sprintf("run %d is taken back, to %s as it was at %s: %s%s", r.undoes, r.v.Name, stamp(r.row.Began.Time), out.Summary, remarkWords(out.RemarkCount))
+	}
 	if safety != "" {
 		words += fmt.Sprintf(". What was there before is in the safety snapshot %s; to go back to it: candid undo %d", safety[:12], j.row.ID)
 	}

@@ -263,8 +263,10 @@ func (s *Site) Run(id int64) (api.Run, error) {
 }
 
 // Runs lists runs, newest first; before is the cursor.
-func (s *Site) Runs(states []string, subject string, before int64, limit int) (api.Page[api.Run], error) {
-	rows, err := s.cat.Runs(catalog.RunFilter{States: states, Subject: subject, Before: before, Limit: limit + 1})
+func (s *Site) Runs(f catalog.RunFilter) (api.Page[api.Run], error) {
+	limit := f.Limit
+	f.Limit++
+	rows, err := s.cat.Runs(f)
 	page := api.Page[api.Run]{Items: []api.Run{}}
 	for i, r := range rows {
 		if i == limit {

@@ -178,6 +178,25 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/mounts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Volumes whose snapshots are shown as a filesystem on this host */
+        get: operations["listMounts"];
+        put?: never;
+        /** Show a volume's snapshots as a filesystem on this host */
+        post: operations["addMount"];
+        /** Take such a filesystem away */
+        delete: operations["endMount"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/places": {
         parameters: {
             query?: never;
@@ -585,6 +604,23 @@ export interface paths {
         put?: never;
         /** End a run at its next safe point */
         post: operations["cancelRun"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/runs/{id}/undo": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Take back what a restore in place did */
+        post: operations["undoRun"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1056,6 +1092,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/volumes/{name}/comparison": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What differs between two moments, or a moment and now */
+        get: operations["compare"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/volumes/{name}/explanation": {
         parameters: {
             query?: never;
@@ -1065,6 +1118,23 @@ export interface paths {
         };
         /** What answers for a moment and why; without one, what protects the volume */
         get: operations["explain"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/volumes/{name}/find": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Look for names in all snapshots of a volume */
+        get: operations["find"];
         put?: never;
         post?: never;
         delete?: never;
@@ -1176,6 +1246,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/volumes/{name}/text-difference": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What differs between two versions of a text file, line by line */
+        get: operations["compareText"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/volumes/{name}/timeline": {
         parameters: {
             query?: never;
@@ -1185,6 +1272,23 @@ export interface paths {
         };
         /** What the time ruler shows */
         get: operations["getTimeline"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/volumes/{name}/versions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What a path was over time: real changes alone */
+        get: operations["listVersions"];
         put?: never;
         post?: never;
         delete?: never;
@@ -1292,6 +1396,36 @@ export interface components {
             volume: string;
             what: string;
         };
+        ComparedSide: {
+            answer: string;
+            /** Format: date-time */
+            at: string;
+            snapshot?: string;
+        };
+        Comparison: {
+            /**
+             * Format: int64
+             * @description sizes of files that came or changed, as they are after
+             */
+            addedBytes: number;
+            /** @description in order of paths, the first thousand */
+            changes: components["schemas"]["Difference"][] | null;
+            /** @description of all */
+            counts: components["schemas"]["Differences"];
+            /** @description there are more changes than are told */
+            cut: boolean;
+            from: components["schemas"]["ComparedSide"];
+            /** @description below which was compared */
+            path: string;
+            /**
+             * Format: int64
+             * @description sizes of files that went or changed, as they were before
+             */
+            removedBytes: number;
+            summary: string;
+            to: components["schemas"]["ComparedSide"];
+            volume: string;
+        };
         Crate: {
             for?: string;
             id: string;
@@ -1334,6 +1468,35 @@ export interface components {
             /** @enum {string} */
             sign: " " | "-" | "+";
             text: string;
+        };
+        Difference: {
+            /**
+             * Format: int64
+             * @description names right in a renamed directory
+             */
+            below?: number;
+            /** @description the path before, of what was renamed */
+            from?: string;
+            new?: components["schemas"]["Entry"];
+            old?: components["schemas"]["Entry"];
+            path: string;
+            /** @enum {string} */
+            what: "added" | "removed" | "changed" | "renamed" | "adjusted";
+        };
+        Differences: {
+            /** Format: int64 */
+            added: number;
+            /**
+             * Format: int64
+             * @description only owner, mode, attributes or time
+             */
+            adjusted: number;
+            /** Format: int64 */
+            changed: number;
+            /** Format: int64 */
+            removed: number;
+            /** Format: int64 */
+            renamed: number;
         };
         Entry: {
             /**
@@ -1407,6 +1570,22 @@ export interface components {
             snapshot?: components["schemas"]["Snapshot"];
             volume: string;
         };
+        Find: {
+            items: components["schemas"]["Found"][] | null;
+            /** @description snapshots that could not be read */
+            leftOut: string[] | null;
+            next?: string;
+            /**
+             * Format: int64
+             * @description how many were searched
+             */
+            snapshots: number;
+            /**
+             * Format: int64
+             * @description paths that match, those of other pages too
+             */
+            total: number;
+        };
         Forecast: {
             /**
              * Format: int64
@@ -1426,6 +1605,33 @@ export interface components {
              * @description median change of the stored bytes
              */
             storedPerDay: number;
+        };
+        Found: {
+            /**
+             * Format: date-time
+             * @description when the oldest kept snapshot with it was taken
+             */
+            firstSeen: string;
+            kind: string;
+            /**
+             * Format: date-time
+             * @description until when it was there as told here, as far as was looked
+             */
+            lastSeen: string;
+            /** Format: date-time */
+            modified: string;
+            path: string;
+            /** Format: int64 */
+            size: number;
+            /** @description the newest that has it as told here */
+            snapshot: string;
+            /** @description the newest snapshot has it */
+            there: boolean;
+            /**
+             * Format: int64
+             * @description different ones that can be brought back
+             */
+            versions: number;
         };
         FreeAsk: {
             ids: string[] | null;
@@ -1594,6 +1800,18 @@ export interface components {
             /** Format: date-time */
             at: string;
             text: string;
+        };
+        Mount: {
+            by: string;
+            dir: string;
+            /** Format: date-time */
+            since: string;
+            volume: string;
+        };
+        MountAsk: {
+            /** @description an empty directory below the site's roots */
+            dir: string;
+            volume: string;
         };
         ObjectiveRow: {
             /** Format: int64 */
@@ -1908,6 +2126,8 @@ export interface components {
             /** Format: int64 */
             adjusted: number;
             answer: string;
+            /** @description what was put beside what was there, the first ten thousand */
+            beside: string[] | null;
             /** Format: int64 */
             bytes: number;
             /** Format: int64 */
@@ -1915,8 +2135,16 @@ export interface components {
             dryRun: boolean;
             /** Format: int64 */
             freeBytes: number;
+            /**
+             * Format: int64
+             * @description the run that the service's end cut short
+             */
+            goesOnWith?: number;
+            inPlace: boolean;
             /** Format: int64 */
             kept: number;
+            /** @description what was asked for; none: the whole volume */
+            paths: string[] | null;
             /** Format: int64 */
             remarkCount: number;
             remarks: components["schemas"]["Remark"][] | null;
@@ -1924,7 +2152,7 @@ export interface components {
             removed: number;
             /** Format: int64 */
             replaced: number;
-            /** @description the safety snapshot taken first */
+            /** @description the safety snapshot taken first; undo goes back to it */
             safety?: string;
             /** Format: int64 */
             skipped: number;
@@ -1932,6 +2160,12 @@ export interface components {
             /** @description the counts in words, those that are not 0 */
             summary: string;
             target: string;
+            /**
+             * Format: int64
+             * @description the run that this one takes back
+             */
+            undoes?: number;
+            volume: string;
         };
         Return: {
             /** Format: date-time */
@@ -2339,6 +2573,29 @@ export interface components {
             /** @description also pack settled data tighter */
             settle?: boolean;
         };
+        TextDifference: {
+            /** @description with three lines around each change */
+            lines: components["schemas"]["TextLine"][] | null;
+            path: string;
+            /** @description why there is none: too large, or not text */
+            refused?: string;
+            same: boolean;
+        };
+        TextLine: {
+            /**
+             * Format: int64
+             * @description its number after
+             */
+            new?: number;
+            /**
+             * Format: int64
+             * @description its number before
+             */
+            old?: number;
+            text: string;
+            /** @enum {string} */
+            what: "same" | "added" | "removed" | "skipped";
+        };
         TickMark: {
             /** Format: date-time */
             ends?: string;
@@ -2427,6 +2684,37 @@ export interface components {
             free: number;
             /** Format: int64 */
             stored: number;
+        };
+        Version: {
+            entry?: components["schemas"]["Entry"];
+            /**
+             * Format: date-time
+             * @description when the first snapshot that has it so was taken
+             */
+            since: string;
+            /** @description the newest of them */
+            snapshot: string;
+            /**
+             * Format: int64
+             * @description that have it so
+             */
+            snapshots: number;
+            /**
+             * Format: date-time
+             * @description until when the last one was found unchanged
+             */
+            until: string;
+            /**
+             * @description against the version before; a path is not there between two versions, or since the newest
+             * @enum {string}
+             */
+            what: "first seen" | "changed" | "rights changed" | "back again" | "not there";
+        };
+        Versions: {
+            items: components["schemas"]["Version"][] | null;
+            /** @description there are older ones; only the newest thousand are told */
+            more: boolean;
+            path: string;
         };
         Volume: {
             /** Format: date-time */
@@ -3435,6 +3723,209 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Hook"][] | null;
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    listMounts: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Mount"][] | null;
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    addMount: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["MountAsk"];
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Mount"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    endMount: {
+        parameters: {
+            query: {
+                dir: string;
+                /** @description although someone is in it: it goes when they have left */
+                anyway?: boolean;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SaidBody"];
                 };
             };
             /** @description Unauthorized */
@@ -5260,6 +5751,8 @@ export interface operations {
             query?: {
                 /** @description states, separated by commas */
                 state?: string;
+                /** @description such as snapshot, carry or restore */
+                kind?: string;
                 subject?: string;
                 /** @description cursor */
                 before?: number;
@@ -5415,6 +5908,73 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["SaidBody"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    undoRun: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Accepted */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Run"];
                 };
             };
             /** @description Unauthorized */
@@ -7700,6 +8260,80 @@ export interface operations {
             };
         };
     };
+    compare: {
+        parameters: {
+            query: {
+                /** @description compare only what is below */
+                path?: string;
+                /** @description RFC 3339, latest, or a snapshot's id */
+                from: string;
+                /** @description the same, or now */
+                to?: string;
+            };
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Comparison"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     explain: {
         parameters: {
             query?: {
@@ -7721,6 +8355,91 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Explanation"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    find: {
+        parameters: {
+            query: {
+                /** @description a part of a name; or with * ? [a-z] a whole name, with slashes the last parts of a path; upper and lower case are alike */
+                pattern: string;
+                /** @description there in a snapshot taken then or later */
+                since?: string;
+                /** @description there in a snapshot taken then or earlier */
+                until?: string;
+                /** @description only what the newest snapshot does not have */
+                deleted?: boolean;
+                /** @description bytes */
+                minSize?: number;
+                /** @description bytes; 0: no bound */
+                maxSize?: number;
+                /** @description only these */
+                kind?: "file" | "directory" | "symlink";
+                /** @description cursor */
+                after?: string;
+                limit?: number;
+            };
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Find"];
                 };
             };
             /** @description Unauthorized */
@@ -8257,6 +8976,79 @@ export interface operations {
             };
         };
     };
+    compareText: {
+        parameters: {
+            query: {
+                path: string;
+                /** @description RFC 3339, latest, or a snapshot's id */
+                from: string;
+                /** @description the same */
+                to: string;
+            };
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TextDifference"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     getTimeline: {
         parameters: {
             query: {
@@ -8278,6 +9070,75 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Timeline"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    listVersions: {
+        parameters: {
+            query?: {
+                path?: string;
+            };
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Versions"];
                 };
             };
             /** @description Unauthorized */

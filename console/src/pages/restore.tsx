@@ -5,13 +5,14 @@ import { Link } from "react-router";
 import { api, once, type RestoreAsk, told } from "../api/client";
 import { Command, Field, Progress, Sheet, Trouble } from "../parts/bits";
 import { size, stamp } from "../parts/words";
+import { UndoButton } from "./undo";
 
 type Conflict = NonNullable<RestoreAsk["onConflict"]>;
 const choices: [Conflict, string][] = [["skip", "leave what is there"], ["replace", "replace what is there"], ["older", "replace only what is older"], ["keep-both", "keep both, the restored one with a suffix"]];
 
 /** Says what will happen, then does it and shows it happen. */
-export function RestoreSheet({ volume, at, paths, inPlace, close }: { volume: string; at: string; paths: string[]; inPlace: boolean; close: (done: boolean) => void }) {
-  const [where, setWhere] = useState<"place" | "beside" | "tar">(inPlace ? "place" : "beside");
+export function RestoreSheet({ volume, at, of, paths, inPlace, close }: { volume: string; at: string; of?: string; paths: string[]; inPlace: boolean; close: (done: boolean) => void }) {
+  const [where, setWhere] = useState<"place" | "beside" | "tar" | "zip">(inPlace ? "place" : "beside");
   const [to, setTo] = useState("");
   const [conflict, setConflict] = useState<Conflict>(paths.length ? "skip" : "replace");
   const ask: RestoreAsk = { volume, at, paths, ...(where === "place" ? { inPlace: true } : { to }), onConflict: conflict };
@@ -21,22 +22,24 @@ export function RestoreSheet({ volume, at, paths, inPlace, close }: { volume: st
   const run = useQuery({ queryKey: ["run", id], queryFn: () => told(api.GET("/runs/{id}", { params: { path: { id: id! } } })), enabled: id !== undefined, refetchInterval: (q) => (q.state.data?.ended ? false : 700) });
   const change = (f: () => void) => { f(); plan.reset(); };
   const p = plan.data;
-  const tar = `/api/v1/volumes/${encodeURIComponent(volume)}/archive?${new URLSearchParams([["at", at], ...paths.map((x): [string, string] => ["path", x])])}`;
-  const atText = at === "latest" ? "latest" : `"${stamp(at, true)}"`;
-  const cli = `candid restore ${volume} ${paths.join(" ")}${paths.length ? " " : ""}--at ${atText} ${where === "place" ? "--in-place" : where === "tar" ? "--tar FILE" : `--to ${to || "DIR"}`}${where === "tar" ? "" : ` --on-conflict ${conflict}`}`;
+  const tar = `/api/v1/volumes/${encodeURIComponent(volume)}/archive?${new URLSearchParams([["at", at], ["form", where === "zip" ? "zip" : "tar"], ...paths.map((x): [string, string] => ["path", x])])}`;
+  const download = where === "tar" || where === "zip";
+  const atText = at === "latest" ? "latest" : of ? at.slice(0, 12) : `"${stamp(at, true)}"`;
+  const cli = `candid restore ${volume} ${paths.join(" ")}${paths.length ? " " : ""}--at ${atText} ${where === "place" ? "--in-place" : download ? `--${where} FILE` : `--to ${to || "DIR"}`}${download ? "" : ` --on-conflict ${conflict}`}`;
   return (
     <Sheet title={`Bring back ${paths.length === 0 ? `the whole of ${volume}` : paths.length === 1 ? paths[0] : `${paths.length} picked paths`}`} open close={() => close(!!run.data?.ended)} wide>
-      <p className="text-sm text-faint">{at === "latest" ? "In its newest state." : `As of ${stamp(at, true)}.`}</p>
+      <p className="text-sm text-faint">{at === "latest" ? "In its newest state." : `As of ${stamp(of ?? at, true)}.`}</p>
       {!id && (
         <>
           <fieldset className="my-3 text-sm">
             <legend className="font-semibold">Where to</legend>
             {inPlace && <label className="block"><input type="radio" name="where" checked={where === "place"} onChange={() => change(() => setWhere("place"))} /> back where it was; a safety snapshot is taken first</label>}
             <label className="block"><input type="radio" name="where" checked={where === "beside"} onChange={() => change(() => setWhere("beside"))} /> to another directory of this site's host</label>
-            <label className="block"><input type="radio" name="where" checked={where === "tar"} onChange={() => change(() => setWhere("tar"))} /> download as a tar archive</label>
+            <label className="block"><input type="radio" name="where" checked={where === "tar"} onChange={() => change(() => setWhere("tar"))} /> download as a tar archive, with everything that was recorded</label>
+            <label className="block"><input type="radio" name="where" checked={where === "zip"} onChange={() => change(() => setWhere("zip"))} /> download as a ZIP archive, without owners and attributes</label>
           </fieldset>
           {where === "beside" && <Field label="Directory" help="It lies below one of the site's roots; it need not exist."><input className="field w-full font-mono" value={to} onChange={(e) => change(() => setTo(e.target.value))} /></Field>}
-          {where !== "tar" && (
+          {!download && (
             <Field label="What is there already and differs">
               <select className="field" value={conflict} onChange={(e) => change(() => setConflict(e.target.value as Conflict))}>{choices.map(([k, t]) => <option key={k} value={k}>{t}</option>)}</select>
               {where === "place" && paths.length === 0 && conflict === "replace" && <span className="block text-hand">The volume becomes exactly as it was: what was made since is removed. It stays in the safety snapshot.</span>}
@@ -55,12 +58,12 @@ export function RestoreSheet({ volume, at, paths, inPlace, close }: { volume: st
       {run.data && (
         <section aria-live="polite" className="my-3">
           {run.data.ended ? <p className={`font-say ${run.data.state.startsWith("done") ? "" : "text-hand"}`}>{run.data.state}: {run.data.outcome}</p> : <Progress run={run.data} />}
-          <Link className="quiet text-sm" to={`/runs/${id}`}>The run and its log</Link>
+          <span className="flex gap-4 text-sm"><Link className="quiet" to={`/runs/${id}`}>The run and its log</Link><UndoButton run={run.data} /></span>
         </section>
       )}
       <div className="mt-4 flex flex-wrap items-baseline gap-3">
-        {where === "tar" && !id && <a className="press" href={tar} download>Download</a>}
-        {where !== "tar" && !id && !p && <button className="press" onClick={() => plan.mutate()} disabled={plan.isPending || (where === "beside" && !to)}>{plan.isPending ? "Looking …" : "See what would happen"}</button>}
+        {download && !id && <a className="press" href={tar} download>Download</a>}
+        {!download && !id && !p && <button className="press" onClick={() => plan.mutate()} disabled={plan.isPending || (where === "beside" && !to)}>{plan.isPending ? "Looking …" : "See what would happen"}</button>}
         {p && !id && <button className="press press-hand" onClick={() => start.mutate()} disabled={start.isPending}>Do it</button>}
         <button className="quiet text-sm" onClick={() => close(!!run.data?.ended)}>{id ? "Close" : "Not now"}</button>
       </div>

@@ -4,6 +4,7 @@ import { Link, useParams, useSearchParams } from "react-router";
 import { api, once, told } from "../api/client";
 import { ByCommand, Progress, State, Trouble, Waiting } from "../parts/bits";
 import { ago, stamp } from "../parts/words";
+import { UndoButton } from "./undo";
 
 export function Runs() {
   const [params, setParams] = useSearchParams();
@@ -54,6 +55,7 @@ export function RunPage() {
         <h1 className="head">Run {r.id}: {r.kind} of {r.subject}</h1>
         <State word={r.state} />
         {!r.ended && <button className="press press-hand ml-auto" onClick={() => cancel.mutate()} disabled={cancel.isPending}>End it</button>}
+        <span className="ml-auto"><UndoButton run={r} /></span>
       </div>
       <Trouble error={cancel.error} />
       {r.ended ? <p className="font-say text-lg">{r.outcome}</p> : <Progress run={r} />}

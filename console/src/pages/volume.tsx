@@ -1,13 +1,13 @@
 import { useInfiniteQuery, useMutation, useQuery } from "@tanstack/react-query";
 import { useState } from "react";
-import { useNavigate, useParams, useSearchParams } from "react-router";
+import { useNavigate, useParams } from "react-router";
 
-import { api, type Entry, once, type Snapshot, told } from "../api/client";
+import { api, once, type Snapshot, told } from "../api/client";
 import { ByCommand, State, Trouble, Waiting } from "../parts/bits";
 import { Ruler } from "../parts/ruler";
 import { useTime } from "../parts/time";
-import { ago, exact, size, stamp } from "../parts/words";
-import { RestoreSheet } from "./restore";
+import { ago, stamp } from "../parts/words";
+import { Contents } from "./files";
 import { KeepSheet, Offered, OutOfTurn, PauseButton, Why } from "./why";
 
 export function VolumePage() {
@@ -43,7 +43,7 @@ export function VolumePage() {
       {!!v.outOfTurn && <OutOfTurn volume={name} count={v.outOfTurn} />}
       <Ruler volumes={[name]} tall />
       <div className="grid gap-x-10 lg:grid-cols-[1fr_320px]">
-        <Files volume={name} at={at} inPlace={v.protected} />
+        <Contents volume={name} at={at} inPlace={v.protected} />
         <aside>
           <Facts label="Protection">
             <Fact k="path" v={v.path} mono />
@@ -60,7 +60,7 @@ export function VolumePage() {
           <Snapshots volume={name} />
         </aside>
       </div>
-      <ByCommand lines={[time.moment ? `candid explain ${name} --at ${when}` : `candid explain ${name}`, `candid browse ${name} --at ${when}`, `candid restore ${name} PATH --at ${when} --in-place --dry-run`]} />
+      <ByCommand lines={[time.moment ? `candid explain ${name} --at ${when}` : `candid explain ${name}`, `candid browse ${name} --at ${when}`, `candid find ${name} PATTERN`, `candid compare ${name} --from ${time.moment ? when : "-1d"}`, `candid restore ${name} PATH --at ${when} --in-place --dry-run`]} />
     </>
   );
 }
@@ -71,67 +71,6 @@ function Facts({ label, children }: { label: string; children: React.ReactNode }
 
 function Fact({ k, v, mono }: { k: string; v: string; mono?: boolean }) {
   return <div className="flex gap-3 border-b border-rule py-1"><dt className="w-24 shrink-0 text-faint">{k}</dt><dd className={`min-w-0 break-words ${mono ? "font-mono text-xs leading-5" : ""}`}>{v}</dd></div>;
-}
-
-/** The volume's files as of the chosen moment, and what is picked to bring back. */
-function Files({ volume, at, inPlace }: { volume: string; at: string; inPlace: boolean }) {
-  const [params, setParams] = useSearchParams();
-  const path = params.get("path") ?? "";
-  const [basket, setBasket] = useState<string[]>([]);
-  const [restoring, setRestoring] = useState<string[] | null>(null);
-  const dir = useInfiniteQuery({
-    queryKey: ["browse", volume, at, path],
-    queryFn: ({ pageParam }) => told(api.GET("/volumes/{name}/browse", { params: { path: { name: volume }, query: { at, path, after: pageParam } } })),
-    initialPageParam: "",
-    getNextPageParam: (last) => last.next || undefined,
-  });
-  const open = (p: string) => setParams((old) => { const n = new URLSearchParams(old); if (p) n.set("path", p); else n.delete("path"); return n; });
-  const parts = path ? path.split("/") : [];
-  const entries = dir.data?.pages.flatMap((p) => p.entries ?? []) ?? [];
-  const first = dir.data?.pages[0];
-  const full = (e: Entry) => (path ? `${path}/${e.name}` : e.name);
-  const toggle = (p: string) => setBasket((old) => (old.includes(p) ? old.filter((x) => x !== p) : [...old, p]));
-  return (
-    <section aria-labelledby="files" className="my-4 min-w-0">
-      <div className="flex flex-wrap items-baseline gap-3 border-b border-ink">
-        <h2 id="files" className="head">Files {at === "latest" ? "in the newest state" : `as of ${stamp(at)}`}</h2>
-        {first && <span className="text-sm text-faint">{first.answer}</span>}
-      </div>
-      <div className="flex flex-wrap items-center gap-3 py-2 text-sm">
-        <nav aria-label="Path" className="min-w-0">
-          <button className="quiet" onClick={() => open("")}>{volume}</button>
-          {parts.map((p, i) => <span key={i}> / <button className="quiet" onClick={() => open(parts.slice(0, i + 1).join("/"))}>{p}</button></span>)}
-        </nav>
-        <span className="ml-auto flex gap-3">
-          {basket.length > 0 && <button className="press press-hand" onClick={() => setRestoring(basket)}>Bring back {basket.length} picked</button>}
-          {basket.length > 0 && <button className="quiet" onClick={() => setBasket([])}>pick none</button>}
-          {basket.length === 0 && first && <button className="press" onClick={() => setRestoring(path ? [path] : [])}>Bring back {path ? "this folder" : "the whole volume"}</button>}
-        </span>
-      </div>
-      <Trouble error={dir.error} />
-      {dir.isPending && <Waiting what="files" />}
-      {first && entries.length === 0 && <p className="py-3 text-sm text-faint">The directory was empty at that moment.</p>}
-      {entries.length > 0 && (
-        <div className="overflow-x-auto"><table className="plain">
-          <thead><tr><th scope="col"><span className="sr-only">Pick</span></th><th scope="col">Name</th><th scope="col" className="text-right!">Size</th><th scope="col">Modified</th><th scope="col" className="hidden sm:table-cell">Mode</th></tr></thead>
-          <tbody>{entries.map((e) => (
-            <tr key={e.name}>
-              <td className="w-6"><input type="checkbox" aria-label={`Pick ${e.name}`} checked={basket.includes(full(e))} onChange={() => toggle(full(e))} /></td>
-              <td className="break-all">
-                {e.kind === "directory" ? <button className="quiet text-left" onClick={() => open(full(e))}>{e.name}/</button>
-                  : e.kind === "file" ? <span>{e.name}</span> : <span>{e.name} <span className="text-faint">{e.target ? `→ ${e.target}` : e.kind}</span></span>}
-              </td>
-              <td className="text-right whitespace-nowrap" title={e.kind === "file" ? exact(e.size) : undefined}>{e.kind === "directory" ? <span className="text-faint">{e.entries ?? 0} names</span> : e.kind === "file" ? size(e.size) : ""}</td>
-              <td className="whitespace-nowrap" title={ago(e.modified)}>{stamp(e.modified)}</td>
-              <td className="hidden font-mono text-faint sm:table-cell">{e.mode}</td>
-            </tr>
-          ))}</tbody>
-        </table></div>
-      )}
-      {dir.hasNextPage && <button className="press mt-3" onClick={() => void dir.fetchNextPage()} disabled={dir.isFetchingNextPage}>Show more names</button>}
-      {restoring && <RestoreSheet volume={volume} at={at} paths={restoring} inPlace={inPlace} close={(done) => { setRestoring(null); if (done) setBasket([]); }} />}
-    </section>
-  );
 }
 
 function Snapshots({ volume }: { volume: string }) {

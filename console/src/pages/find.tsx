@@ -1,0 +1,63 @@
+import { keepPreviousData, useInfiniteQuery } from "@tanstack/react-query";
+import { useState } from "react";
+import { useSearchParams } from "react-router";
+
+import { api, type Schemas, told } from "../api/client";
+import { Trouble, Waiting } from "../parts/bits";
+import { ago, exact, size, stamp } from "../parts/words";
+import { RestoreSheet } from "./restore";
+import { VersionsSheet } from "./versions";
+
+type Found = Schemas["Found"];
+
+/** Names in all snapshots of a volume, also of what is not there any more. */
+export function Find({ volume, inPlace }: { volume: string; inPlace: boolean }) {
+  const [params, setParams] = useSearchParams();
+  const pattern = params.get("find") ?? "";
+  const deleted = params.get("deleted") === "1";
+  const [text, setText] = useState(pattern);
+  const [restoring, setRestoring] = useState<Found | null>(null);
+  const [versions, setVersions] = useState("");
+  const set = (key: string, value: string) => setParams((old) => { const n = new URLSearchParams(old); if (value) n.set(key, value); else n.delete(key); return n; }, { replace: true });
+  const found = useInfiniteQuery({
+    queryKey: ["find", volume, pattern, deleted],
+    queryFn: ({ pageParam }) => told(api.GET("/volumes/{name}/find", { params: { path: { name: volume }, query: { pattern, deleted, limit: 50, after: pageParam || undefined } } })),
+    initialPageParam: "",
+    getNextPageParam: (last) => last.next || undefined,
+    enabled: pattern !== "",
+    placeholderData: keepPreviousData,
+    retry: false,
+  });
+  const first = found.data?.pages[0];
+  const items = pattern === "" ? [] : found.data?.pages.flatMap((p) => p.items ?? []) ?? [];
+  return (
+    <div>
+      <form className="flex flex-wrap items-center gap-3 border-b border-ink py-2 text-sm" onSubmit={(e) => { e.preventDefault(); set("find", text.trim()); }}>
+        <input className="field min-w-0 grow" aria-label="Look for" placeholder="part of a name, or *.pdf, or notes/*.txt" value={text} onChange={(e) => setText(e.target.value)} />
+        <button className="press">Find</button>
+        <label><input type="checkbox" checked={deleted} onChange={(e) => set("deleted", e.target.checked ? "1" : "")} /> only what is not there any more</label>
+      </form>
+      <Trouble error={found.error} />
+      {pattern !== "" && found.isPending && <Waiting what="all snapshots" />}
+      {pattern === "" && <p className="py-3 text-sm text-faint">Looks through every snapshot of {volume} at once, those of deleted files too. Upper and lower case are alike.</p>}
+      {first && pattern !== "" && <p className="py-2 text-sm" aria-live="polite">{first.total === 0 ? `Nothing like it is in the ${first.snapshots} snapshots.` : `${first.total} ${first.total === 1 ? "path" : "paths"} in ${first.snapshots} snapshots, the newest modified first.`}</p>}
+      {items.length > 0 && (
+        <div className="overflow-x-auto"><table className="plain">
+          <thead><tr><th scope="col">Path</th><th scope="col" className="text-right!">Size</th><th scope="col">Modified</th><th scope="col">Now</th><th scope="col"><span className="sr-only">Do</span></th></tr></thead>
+          <tbody>{items.map((f) => (
+            <tr key={f.path}>
+              <td className="break-all"><button className="quiet text-left" title="its versions" onClick={() => setVersions(f.path)}>{f.path}{f.kind === "directory" ? "/" : ""}</button>{f.versions > 1 && <span className="text-faint"> {f.versions} versions</span>}</td>
+              <td className="text-right whitespace-nowrap" title={exact(f.size)}>{f.kind === "file" ? size(f.size) : <span className="text-faint">{f.kind}</span>}</td>
+              <td className="whitespace-nowrap" title={ago(f.modified)}>{stamp(f.modified)}</td>
+              <td className="whitespace-nowrap">{f.there ? <span className="text-faint">there</span> : <span className="text-hand">last seen {stamp(f.lastSeen)}</span>}</td>
+              <td className="text-right"><button className="quiet whitespace-nowrap" onClick={() => setRestoring(f)}>bring back</button></td>
+            </tr>
+          ))}</tbody>
+        </table></div>
+      )}
+      {found.hasNextPage && pattern !== "" && <button className="press mt-3" onClick={() => void found.fetchNextPage()} disabled={found.isFetchingNextPage}>Show more</button>}
+      {versions && <VersionsSheet volume={volume} path={versions} inPlace={inPlace} close={() => setVersions("")} />}
+      {restoring && <RestoreSheet volume={volume} at={restoring.snapshot} of={restoring.lastSeen} paths={[restoring.path]} inPlace={inPlace} close={() => setRestoring(null)} />}
+    </div>
+  );
+}
