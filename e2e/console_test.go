@@ -64,7 +64,7 @@ func TestConsole(t *testing.T) {
 	}
 	for path, ready := range map[string]string{"/": `document.body.innerText.includes("archive")`, "/volumes": `document.querySelector("table.plain")`, "/policies?policy=all": `document.querySelectorAll("figure svg path").length > 1`,
 		"/sites": `document.body.innerText.includes("It says of itself")`, "/routes/to-dr": `document.body.innerText.includes("Newest state there")`, "/alarms": `document.body.innerText.includes("They go to")`, "/runs": `document.querySelector("table.plain a")`, "/space": `document.body.innerText.includes("Comes back by itself")`,
-		"/objectives": `document.querySelector("table.plain svg")`} {
+		"/recovery": `document.querySelectorAll("main section").length >= 3`, "/objectives": `document.querySelector("table.plain svg")`} {
 		require.NoError(t, p.Do(20*time.Second, chromedp.Navigate(a.url+path)), path)
 		require.NoError(t, p.Wait(ready), path)
 		faultless(path)
@@ -183,6 +183,33 @@ func TestConsole(t *testing.T) {
 	require.NoError(t, p.Do(20*time.Second, click("See what would happen"), chromedp.WaitVisible(`[aria-label="Plan"]`), click("Do it")))
 	require.NoError(t, p.Wait(`document.body.innerText.includes("done: archive as of")`))
 	same(t, filepath.Join(base, "want", "letters"), filepath.Join(src, "letters"))
+
+	// The whole path of someone who misses a folder: found, brought back, taken back.
+	shell(t, base, "rm -r share/letters; echo other > share/maps/n.txt")
+	a.run("snapshot", "take", "archive")
+	require.NoError(t, p.Do(20*time.Second, chromedp.Navigate(a.url+"/recovery"), chromedp.WaitVisible(`input[aria-label="Look for"]`)))
+	require.NoError(t, p.Wait(`document.querySelectorAll("main section").length >= 3`))
+	require.NoError(t, p.Do(20*time.Second, chromedp.SendKeys(`input[aria-label="Look for"]`, "letters"), exactly("Find")))
+	require.NoError(t, p.Wait(`document.body.innerText.includes("last seen")`))
+	faultless("/recovery")
+	require.NoError(t, p.Do(20*time.Second, exactly("bring back"), chromedp.WaitVisible(`//button[contains(., "See what")]`, chromedp.BySearch), click("See what would happen"), chromedp.WaitVisible(`[aria-label="Plan"]`), click("Do it")))
+	require.NoError(t, p.Wait(`document.body.innerText.includes("done: archive as of")`))
+	same(t, filepath.Join(base, "want", "letters"), filepath.Join(src, "letters"))
+	require.NoError(t, p.Do(20*time.Second, chromedp.Click(`[role="dialog"] section button`), chromedp.WaitVisible(`//button[.="Take it back"]`, chromedp.BySearch)))
+	faultless("the undo sheet")
+	require.NoError(t, p.Do(20*time.Second, exactly("Take it back")))
+	require.NoError(t, p.Wait(`document.body.innerText.includes("takes it back")`))
+	settle(a)
+	require.NoDirExists(t, filepath.Join(src, "letters"))
+	require.NoError(t, p.Do(20*time.Second, chromedp.Navigate(a.url+"/volumes/archive?view=changes")))
+	a.run("restore", "archive", "letters", "--at", a.snapshots("archive")[len(a.snapshots("archive"))-1].ID, "--in-place")
+	require.NoError(t, p.Do(20*time.Second, chromedp.Navigate(a.url+"/volumes/archive?view=changes")))
+	require.NoError(t, p.Wait(`document.body.innerText.includes("4 added")`))
+	faultless("what changed")
+	require.NoError(t, p.Do(20*time.Second, chromedp.Navigate(a.url+"/volumes/archive?view=find&find=n.txt")))
+	require.NoError(t, p.Wait(`document.querySelector("table.plain tbody td button")`))
+	require.NoError(t, p.Do(20*time.Second, chromedp.Click(`table.plain tbody td button`), chromedp.WaitVisible(`//a[.="download"]`, chromedp.BySearch)))
+	faultless("the versions sheet")
 
 	// A keep mark with its reason, and back; a pause, and on.
 	require.NoError(t, p.Do(20*time.Second, chromedp.Navigate(a.url+"/volumes/archive")))

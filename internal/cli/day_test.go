@@ -221,14 +221,14 @@ From snapshot #8 of letters (the newest snapshot, taken 2026-03-07 00:00:00) to 
 1 replaced, 3 the same already; 45 B to write, N are free. Nothing was changed: this is what would be done.
 `)
 	d.reads("restore letters letters/to-kew --at latest --in-place", `
-letters as of 2026-03-07 00:00:00 in DIR/share: 1 replaced; 45 B in T. What was there before is in the safety snapshot #10; to go back to it: candid restore letters --at #10 --in-place
+letters as of 2026-03-07 00:00:00 in DIR/share: 1 replaced; 45 B in T. What was there before is in the safety snapshot #10; to go back to it: candid undo 17
 `)
 	d.reads("restore letters letters --at latest --tar DIR/letters.tar", `
 DIR/letters.tar: N KiB.
 `)
 	d.reads("run list", `
 RUN	QUEUED	KIND	OF	STATE	ASKED BY	OUTCOME
-17	2026-03-07 00:00:00	restore	letters	done	the host's administrator	letters as of 2026-03-07 00:00:00 in DIR/share: 1 replaced; 45 B in T. What was there before is in the safety snapshot #10; to go back to it: candid restore letters --at #10 --in-place
+17	2026-03-07 00:00:00	restore	letters	done	the host's administrator	letters as of 2026-03-07 00:00:00 in DIR/share: 1 replaced; 45 B in T. What was there before is in the safety snapshot #10; to go back to it: candid undo 17
 16	2026-03-07 00:00:00	restore	letters	done	the host's administrator	letters as of 2026-03-07 00:00:00 in DIR/back: 2 created, 1 the same already; N KiB in T
 15	2026-03-07 00:00:00	restore	letters	done	the host's administrator	letters as of 2026-03-03 00:00:00 in DIR/back: 2 created; 45 B in T
 14	2026-03-07 00:00:00	verify	larkfield	done	the host's administrator	19 objects, N KiB: all as written
