@@ -135,8 +135,12 @@ func (s *server) registerCrates(a huma.API) {
 // deskRefuses says why another site may not ask for something; empty when it may. Even one
 // that may configure makes no tokens, pairings and grants: those would outlive its own.
 func deskRefuses(from site.DeskCaller, r *http.Request) string {
-	path := strings.TrimPrefix(r.URL.Path, "/api/v1")
-	for _, own := range []string{"/tokens", "/session", "/site/rotate", "/sites/invitations"} {
+	path, ok := strings.CutPrefix(r.URL.Path, "/api/v1/")
+	if !ok {
+		return "another site may ask the API alone"
+	}
+	path = "/" + path
+	for _, own := range []string{"/tokens", "/session", "/site/rotate", "/sites/invitations", "/mounts"} {
 		if strings.HasPrefix(path, own) {
 			return "this is for people of this site alone"
 		}
@@ -150,7 +154,7 @@ func deskRefuses(from site.DeskCaller, r *http.Request) string {
 	if r.Method != http.MethodGet && r.Method != http.MethodHead {
 		return fmt.Sprintf("%s may look, and not change anything, here: a person here can let it, with candid site grant %s configure", from.Site, from.Site)
 	}
-	if contents[pathBase(path)] || strings.HasPrefix(path, "/crates") {
+	if parts := strings.Split(path, "/"); len(parts) == 4 && parts[1] == "volumes" && contents[parts[3]] || strings.HasPrefix(path, "/crates") {
 		return fmt.Sprintf("%s may look at everything here but contents", from.Site)
 	}
 	return ""
@@ -158,8 +162,6 @@ func deskRefuses(from site.DeskCaller, r *http.Request) string {
 
 // contents are the ends of calls that show names or contents of files.
 var contents = map[string]bool{"browse": true, "archive": true, "file": true, "find": true, "versions": true, "comparison": true, "text-difference": true}
-
-func pathBase(p string) string { return p[strings.LastIndexByte(p, '/')+1:] }
 
 // desk passes a request on to a paired site, which answers it within what it granted.
 func (s *server) desk(w http.ResponseWriter, r *http.Request) {

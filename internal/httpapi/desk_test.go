@@ -1,0 +1,75 @@
+package httpapi
+
+import (
+	"encoding/json"
+	"fmt"
+	"net/http/httptest"
+	"strings"
+	"testing"
+
+	"candidharbor/internal/site"
+
+	"github.com/stretchr/testify/require"
+)
+
+// Every call of the API is judged for sites that may see and for those that may configure:
+// a call that is new fails this until someone has decided.
+func TestWhatOtherSitesMayAsk(t *testing.T) {
+	// Refused to whoever may only see, although they change nothing.
+	contents := words("browse find listVersions compare compareText listCrate")
+	// Refused to both.
+	own := words("addToken listTokens removeToken rotateKey invite pair grant revoke listMounts addMount endMount setUpSites")
+	// Nothing but these is seen; the rest changes something.
+	seen := words(`explain getGroup getPolicy getRoute getRun getSite getSnapshot getSpace getStatus getTimeline getUsage getVolume
+		listAlarms listCaps listGroups listHooks listPlaces listPolicies listPolicyVersions listRoutes listRuns listSites listSnapshots listVolumes
+		paceWeek reportObjectives routeTraffic`)
+	spec, err := Spec()
+	require.NoError(t, err)
+	var doc struct {
+		Paths map[string]map[string]struct {
+			OperationID string `json:"operationId"`
+		} `json:"paths"`
+	}
+	require.NoError(t, json.Unmarshal(spec, &doc))
+	var told []string
+	for path, methods := range doc.Paths {
+		for method, op := range methods {
+			path := strings.NewReplacer("{name}", "find", "{id}", "17", "{policy}", "p", "{peer}", "p", "{place}", "p", "{kind}", "volume", "{what}", "x").Replace(path)
+			r := httptest.NewRequest(strings.ToUpper(method), "/api/v1"+path, nil)
+			sees, configures := deskRefuses(site.DeskCaller{Site: "far"}, r) == "", deskRefuses(site.DeskCaller{Site: "far", Configure: true}, r) == ""
+			id := op.OperationID
+			want := [2]bool{false, true}
+			switch {
+			case own[id]:
+				want = [2]bool{false, false}
+			case contents[id]:
+			case method == "get" && seen[id]:
+				want = [2]bool{true, true}
+			case method == "get":
+				told = append(told, fmt.Sprintf("%s %s %s is in no list: %v %v", method, path, id, sees, configures))
+				continue
+			}
+			if want != [2]bool{sees, configures} {
+				told = append(told, fmt.Sprintf("%s %s %s: sees %v, configures %v", method, path, id, sees, configures))
+			}
+		}
+	}
+	require.Empty(t, told)
+	for _, list := range []map[string]bool{contents, own, seen} {
+		for id := range list {
+			require.Contains(t, string(spec), fmt.Sprintf("%q", id), "a call that is not there")
+		}
+	}
+	for _, path := range []string{"/dav/", "/dav/notes/latest/a", "/", "/api/v1", "/api/v1/volumes/notes/archive", "/api/v1/volumes/notes/file"} {
+		require.NotEmpty(t, deskRefuses(site.DeskCaller{Site: "far"}, httptest.NewRequest("GET", path, nil)), path)
+	}
+	require.NotEmpty(t, deskRefuses(site.DeskCaller{Site: "far", Configure: true}, httptest.NewRequest("PROPFIND", "/dav/", nil)))
+}
+
+func words(s string) map[string]bool {
+	out := map[string]bool{}
+	for _, w := range strings.Fields(s) {
+		out[w] = true
+	}
+	return out
+}
