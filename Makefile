@@ -50,7 +50,7 @@ schema:
 
 bench: build tools
 	go run ./e2e/bench
-	go test -run '^$$' -bench . -benchtime 2x ./core/retention ./core/chunker ./core/preview ./core/space
+	go test -run '^$$' -bench . -benchtime 2x ./core/retention ./core/chunker ./core/preview ./core/space ./core/names
 	go test -run '^$$' -bench 'Idle|Alarms|Foresee' -benchtime 3x ./internal/site
 
 stats:

@@ -65,7 +65,7 @@ func run() error {
 	for _, step := range []struct {
 		name string
 		run  func() error
-	}{{"first", b.first}, {"unchanged", b.unchanged}, {"journal", b.journal}, {"restore", b.restore}, {"carry", b.carry}, {"line", b.line}, {"receiving", b.receiving}, {"change", b.change}} {
+	}{{"first", b.first}, {"unchanged", b.unchanged}, {"journal", b.journal}, {"restore", b.restore}, {"carry", b.carry}, {"line", b.line}, {"receiving", b.receiving}, {"views", b.views}, {"change", b.change}} {
 		if only != "" && only != step.name {
 			continue
 		}

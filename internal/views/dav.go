@@ -232,7 +232,6 @@ type davFile struct {
 	at      string
 	content *tree.Content
 	off     int64
-	read    bool
 }
 
 func (f *davFile) Close() error {

@@ -49,7 +49,7 @@ function Files({ volume, at, inPlace }: { volume: string; at: string; inPlace: b
   return (
     <div>
       <div className="flex flex-wrap items-baseline gap-3 border-b border-ink">
-        <h2 id="files" className="head">Files {at === "latest" ? "in the newest state" : `as of ${stamp(at)}`}</h2>
+        <h2 className="head">{at === "latest" ? "The newest state" : `As of ${stamp(at)}`}</h2>
         {first && <span className="text-sm text-faint">{first.answer}</span>}
       </div>
       <div className="flex flex-wrap items-center gap-3 py-2 text-sm">

@@ -17,7 +17,7 @@ type Content struct {
 
 	mu    sync.Mutex
 	spans []object.Span // a window of them, in order
-	last  [2]held       // chunks read of late
+	last  [8]held       // chunks read of late
 }
 
 type held struct {
@@ -59,8 +59,29 @@ func (c *Content) ReadAt(p []byte, off int64) (n int, err error) {
 	return n, nil
 }
 
-// at returns the span that holds an offset, and its data.
+// at returns the span that holds an offset, and its data. Several chunks may be read at
+// once.
 func (c *Content) at(off int64) (object.Span, []byte, error) {
+	sp, data, err := c.span(off)
+	if err != nil || sp.Zero || data != nil {
+		return sp, data, err
+	}
+	env, err := c.get(sp.Chunk)
+	if err != nil {
+		return sp, nil, err
+	}
+	if int64(len(env.Payload)) != sp.Length {
+		return sp, nil, fmt.Errorf("%w: a chunk is not as long as its list says", store.ErrDamaged)
+	}
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	copy(c.last[1:], c.last[:])
+	c.last[0] = held{sp.Chunk, env.Payload}
+	return sp, env.Payload, nil
+}
+
+// span returns the span that holds an offset, with its data when that was read of late.
+func (c *Content) span(off int64) (object.Span, []byte, error) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	i := c.search(off)
@@ -73,28 +94,15 @@ func (c *Content) at(off int64) (object.Span, []byte, error) {
 		}
 	}
 	sp := c.spans[i]
-	if sp.Zero {
-		return sp, nil, nil
-	}
-	if sp.Data != nil {
+	if sp.Zero || sp.Data != nil {
 		return sp, sp.Data, nil
 	}
-	for k, h := range c.last {
+	for _, h := range c.last {
 		if h.data != nil && h.id == sp.Chunk {
-			c.last[0], c.last[k] = c.last[k], c.last[0]
 			return sp, h.data, nil
 		}
 	}
-	env, err := c.get(sp.Chunk)
-	if err != nil {
-		return sp, nil, err
-	}
-	if int64(len(env.Payload)) != sp.Length {
-		return sp, nil, fmt.Errorf("%w: a chunk is not as long as its list says", store.ErrDamaged)
-	}
-	c.last[1] = c.last[0]
-	c.last[0] = held{sp.Chunk, env.Payload}
-	return sp, env.Payload, nil
+	return sp, nil, nil
 }
 
 func (c *Content) search(off int64) int {
