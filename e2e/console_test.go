@@ -295,7 +295,7 @@ func TestConsole(t *testing.T) {
 	require.NoError(t, p.Wait(`document.querySelectorAll('[role="slider"] svg rect, [role="slider"] svg path').length > 3`))
 	require.NoError(t, p.Do(20*time.Second, chromedp.Focus(`[role="slider"]`), chromedp.KeyEvent("\u0302")))
 	require.NoError(t, p.Wait(`location.search.includes("at=")`))
-	require.NoError(t, p.Wait(`document.body.innerText.includes("Files as of")`))
+	require.NoError(t, p.Wait(`/As of \d{4}-/.test(document.body.innerText)`))
 	require.Empty(t, p.Errors)
 
 	// Without a token there is only the way in.
