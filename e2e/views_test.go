@@ -93,6 +93,10 @@ func TestWaysOut(t *testing.T) {
 		shell(t, at, "! touch latest/x 2>/dev/null; ! rm latest/plain 2>/dev/null")
 		// Rights count as they were recorded, for anybody.
 		shell(t, at, fmt.Sprintf("! setpriv --reuid 5000 --regid 5000 --clear-groups cat %[1]s/empty; setpriv --reuid 5000 --regid 5000 --clear-groups cat %[1]s/plain; setpriv --reuid 1234 --regid 5000 --clear-groups cmp %[1]s/big ../want/big; ! setpriv --reuid 5000 --regid 5000 --clear-groups cat %[1]s/big", name))
+		// What is mounted holds nothing back once it is gone.
+		a.run("snapshot", "remove", id)
+		alike(t, want, filepath.Join(at, name))
+		a.run("snapshot", "recall", id)
 		// A service that is killed leaves nothing that hangs, and the next start mounts again.
 		a.kill()
 		a.start()
@@ -184,6 +188,9 @@ func TestWaysOut(t *testing.T) {
 		for _, path := range []string{"/../../../../etc/passwd", "/%2e%2e/%2e%2e/etc/passwd", "/..%2f..%2fetc/passwd", "/deep/../../../a/site.yaml"} {
 			require.NotContains(t, curl("-o", "-", "-w", "%{http_code}", top+path), "root:", path)
 		}
+		// Everything in a large directory is told, by one look at each thing.
+		list := curl("-X", "PROPFIND", "-H", "Depth: 1", top+"/many/")
+		require.Equal(t, 2501, strings.Count(list, "<D:response>"))
 		code, err := exec.Command("curl", "-s", "-o", "/dev/null", "-w", "%{http_code} %header{www-authenticate}", top+"/plain").Output()
 		require.NoError(t, err)
 		require.Contains(t, string(code), "401 Basic")

@@ -165,7 +165,7 @@ func (s *Site) endMounts() {
 	s.mounts.Lock()
 	defer s.mounts.Unlock()
 	for dir, m := range s.mounted {
-		if err := m.fs.End(true); err != nil {
+		if err := m.fs.Stop(); err != nil {
 			s.log.Warn("a mount could not be taken away", "directory", dir, "error", err)
 		}
 		delete(s.mounted, dir)

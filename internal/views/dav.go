@@ -11,6 +11,7 @@ import (
 	"net/http"
 	"os"
 	"path"
+	"slices"
 	"strings"
 	"time"
 
@@ -24,11 +25,11 @@ import (
 // links show what they lead to within their snapshot; other kinds of entries than files
 // and directories are not shown.
 func DAV(src Source, prefix string, log *slog.Logger) http.Handler {
-	h := &webdav.Handler{Prefix: prefix, FileSystem: davFS{src}, LockSystem: noLocks{}, Logger: func(r *http.Request, err error) {
+	failed := func(r *http.Request, err error) {
 		if err != nil && !errors.Is(err, fs.ErrNotExist) {
 			log.Warn("a WebDAV request failed", "method", r.Method, "path", r.URL.Path, "error", err)
 		}
-	}}
+	}
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		switch r.Method {
 		case http.MethodOptions:
@@ -51,7 +52,9 @@ func DAV(src Source, prefix string, log *slog.Logger) http.Handler {
 			http.Error(w, "snapshots cannot be changed: only OPTIONS, GET, HEAD and PROPFIND are answered", http.StatusMethodNotAllowed)
 			return
 		}
-		h.ServeHTTP(w, r)
+		d := &davFS{src: src, moments: map[string][]named{}, held: map[string]*Held{}, listed: map[string]davInfo{}}
+		defer d.release()
+		(&webdav.Handler{Prefix: prefix, FileSystem: d, LockSystem: noLocks{}, Logger: failed}).ServeHTTP(w, r)
 	})
 }
 
@@ -67,50 +70,84 @@ func (noLocks) Refresh(time.Time, string, time.Duration) (webdav.LockDetails, er
 }
 func (noLocks) Unlock(time.Time, string) error { return webdav.ErrNoSuchLock }
 
-type davFS struct{ src Source }
+// davFS is a source as one request sees it: what it looked up once it does not look up
+// again, for a listing asks for everything in it.
+type davFS struct {
+	src     Source
+	volumes []string
+	moments map[string][]named
+	held    map[string]*Held
+	listed  map[string]davInfo // by path
+}
 
-func (davFS) Mkdir(context.Context, string, os.FileMode) error { return fs.ErrPermission }
-func (davFS) RemoveAll(context.Context, string) error          { return fs.ErrPermission }
-func (davFS) Rename(context.Context, string, string) error     { return fs.ErrPermission }
+func (d *davFS) release() {
+	for _, h := range d.held {
+		h.Release()
+	}
+}
 
-func (d davFS) Stat(_ context.Context, name string) (os.FileInfo, error) {
+func (*davFS) Mkdir(context.Context, string, os.FileMode) error { return fs.ErrPermission }
+func (*davFS) RemoveAll(context.Context, string) error          { return fs.ErrPermission }
+func (*davFS) Rename(context.Context, string, string) error     { return fs.ErrPermission }
+
+func (d *davFS) Stat(_ context.Context, name string) (os.FileInfo, error) {
+	if i, ok := d.listed[path.Clean("/"+name)]; ok {
+		return i, nil
+	}
 	f, err := d.open(name)
 	if err != nil {
 		return nil, err
 	}
-	defer f.Close()
 	return f.Stat()
 }
 
-func (d davFS) OpenFile(_ context.Context, name string, flag int, _ os.FileMode) (webdav.File, error) {
+func (d *davFS) hold(volume, id string) (*Held, error) {
+	if h := d.held[id]; h != nil {
+		return h, nil
+	}
+	h, err := d.src.Hold(volume, id)
+	if err == nil {
+		d.held[id] = h
+	}
+	return h, err
+}
+
+func (d *davFS) OpenFile(_ context.Context, name string, flag int, _ os.FileMode) (webdav.File, error) {
 	if flag&(os.O_WRONLY|os.O_RDWR|os.O_CREATE|os.O_TRUNC) != 0 {
 		return nil, fs.ErrPermission
 	}
 	return d.open(name)
 }
 
-func (d davFS) open(name string) (*davFile, error) {
-	volume, rest, _ := strings.Cut(strings.Trim(path.Clean("/"+name), "/"), "/")
+func (d *davFS) open(name string) (f *davFile, err error) {
+	at := path.Clean("/" + name)
+	defer func() {
+		if f != nil {
+			f.fs, f.name = d, at
+		}
+	}()
+	volume, rest, _ := strings.Cut(strings.Trim(at, "/"), "/")
 	moment, rel, _ := strings.Cut(rest, "/")
-	vols, err := d.src.Volumes()
-	if err != nil {
-		return nil, err
+	if d.volumes == nil {
+		if d.volumes, err = d.src.Volumes(); err != nil {
+			return nil, err
+		}
 	}
 	if volume == "" {
-		return listing("/", vols, time.Time{}), nil
+		return listing("/", d.volumes, time.Time{}), nil
 	}
-	known := false
-	for _, v := range vols {
-		known = known || v == volume
-	}
-	if !known {
+	if !slices.Contains(d.volumes, volume) {
 		return nil, fs.ErrNotExist
 	}
-	moments, err := d.src.Moments(volume)
-	if err != nil {
-		return nil, err
+	all, ok := d.moments[volume]
+	if !ok {
+		moments, err := d.src.Moments(volume)
+		if err != nil {
+			return nil, err
+		}
+		all = names(moments, plainForm)
+		d.moments[volume] = all
 	}
-	all := names(moments, plainForm)
 	if moment == "" {
 		var list []string
 		newest := time.Time{}
@@ -129,13 +166,12 @@ func (d davFS) open(name string) (*davFile, error) {
 	if !ok {
 		return nil, fs.ErrNotExist
 	}
-	h, err := d.src.Hold(volume, m.ID)
+	h, err := d.hold(volume, m.ID)
 	if err != nil {
 		return nil, err
 	}
 	e, err := follow(h, rel)
 	if err != nil {
-		h.Release()
 		return nil, err
 	}
 	base := path.Base(rel)
@@ -226,6 +262,8 @@ func (i davInfo) ContentType(context.Context) (string, error) {
 
 // davFile is an open file or directory.
 type davFile struct {
+	fs      *davFS
+	name    string // its path
 	info    davInfo
 	list    []davInfo // of a directory that is in no snapshot
 	held    *Held
@@ -234,13 +272,7 @@ type davFile struct {
 	off     int64
 }
 
-func (f *davFile) Close() error {
-	if f.held != nil {
-		f.held.Release()
-		f.held = nil
-	}
-	return nil
-}
+func (f *davFile) Close() error { return nil }
 
 func (f *davFile) Stat() (fs.FileInfo, error) { return f.info, nil }
 
@@ -273,15 +305,19 @@ func (f *davFile) Seek(off int64, whence int) (int64, error) {
 }
 
 // Readdir returns everything at once.
-func (f *davFile) Readdir(int) ([]fs.FileInfo, error) {
-	var out []fs.FileInfo
+func (f *davFile) Readdir(int) (out []fs.FileInfo, err error) {
+	defer func() {
+		for _, i := range out {
+			f.fs.listed[path.Join(f.name, i.Name())] = i.(davInfo)
+		}
+	}()
 	for _, i := range f.list {
 		out = append(out, i)
 	}
 	if f.held == nil || !f.info.IsDir() {
 		return out, nil
 	}
-	err := object.WalkDir(f.held.Get, f.info.e.Content, nil, func(e object.Entry) error {
+	err = object.WalkDir(f.held.Get, f.info.e.Content, nil, func(e object.Entry) error {
 		name := string(e.Name)
 		switch e.Kind {
 		case object.Symlink:

@@ -22,6 +22,8 @@ import (
 type Mounted struct {
 	server *fuse.Server
 	dir    string
+	view   *view
+	ended  chan struct{} // closed when nothing is held any more
 }
 
 // forever is how long the kernel may rely on what is in a snapshot: it never changes.
@@ -39,15 +41,31 @@ func Mount(src Source, volume, dir string, log *slog.Logger) (*Mounted, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &Mounted{server, dir}, nil
+	m := &Mounted{server, dir, top.view, make(chan struct{})}
+	go func() { // the kernel need not say that it forgets what it knew
+		server.Wait()
+		top.view.end()
+		close(m.ended)
+	}()
+	return m, nil
+}
+
+// Stop ends it for good, because the source ends: whoever is still in it reads errors.
+func (m *Mounted) Stop() error {
+	m.view.stopped.Store(true)
+	return m.End(true)
 }
 
 // End takes the filesystem away. While someone is in it that is refused, unless it is to
 // go anyway: then nobody finds it any more and it ends when the last has left.
 func (m *Mounted) End(anyway bool) error {
 	err := m.server.Unmount()
-	if err != nil && anyway {
-		err = syscall.Unmount(m.dir, syscall.MNT_DETACH)
+	if err == nil {
+		<-m.ended
+		return nil
+	}
+	if anyway {
+		return syscall.Unmount(m.dir, syscall.MNT_DETACH)
 	}
 	return err
 }
@@ -58,6 +76,56 @@ type view struct {
 	log    *slog.Logger
 	began  time.Time
 	bases  atomic.Uint64
+
+	stopped atomic.Bool // nothing is read any more
+	mu      sync.Mutex
+	held    map[*Held]bool
+	ended   bool
+}
+
+// hold opens a snapshot until it is let go, or nothing of the view is left.
+func (v *view) hold(id string) (*Held, error) {
+	h, err := v.src.Hold(v.volume, id)
+	if err != nil {
+		return nil, err
+	}
+	get := h.Get
+	h.Get = func(id object.ID) (object.Envelope, error) {
+		if v.stopped.Load() {
+			return object.Envelope{}, syscall.ENOTCONN
+		}
+		return get(id)
+	}
+	v.mu.Lock()
+	defer v.mu.Unlock()
+	if v.ended {
+		h.Release()
+		return nil, syscall.ENOTCONN
+	}
+	if v.held == nil {
+		v.held = map[*Held]bool{}
+	}
+	v.held[h] = true
+	return h, nil
+}
+
+func (v *view) letGo(h *Held) {
+	v.mu.Lock()
+	defer v.mu.Unlock()
+	if v.held[h] {
+		delete(v.held, h)
+		h.Release()
+	}
+}
+
+func (v *view) end() {
+	v.mu.Lock()
+	defer v.mu.Unlock()
+	v.ended = true
+	for h := range v.held {
+		h.Release()
+	}
+	v.held = nil
 }
 
 func (v *view) fail(what string, err error) syscall.Errno {
@@ -145,7 +213,7 @@ func (t *topNode) Lookup(ctx context.Context, name string, out *fuse.EntryOut) (
 			return child, 0
 		}
 	}
-	h, err := t.src.Hold(t.volume, m.ID)
+	h, err := t.hold(m.ID)
 	if err != nil {
 		return nil, t.fail("moment "+name, err)
 	}
@@ -213,7 +281,7 @@ type node struct {
 // OnForget is part of fs: nobody looks at the moment any more.
 func (n *node) OnForget() {
 	if n.id != "" {
-		n.Release()
+		n.letGo(n.Held)
 	}
 }
 
