@@ -194,3 +194,32 @@ func TestDownloads(t *testing.T) {
 	require.NoError(t, err)
 	require.Len(t, rows, 4)
 }
+
+// A restore that the service's end cuts short each time is not begun for ever.
+func TestGoingOnEnds(t *testing.T) {
+	w := newWorld(t)
+	s, dir, ids := lived(w)
+	run := w.done(s)(s.Restore(api.RestoreAsk{Volume: "notes", Paths: []string{"trip"}, At: ids[0], InPlace: true}, "test"))
+	r, err := s.prepareRestore(api.RestoreAsk{Volume: "notes", Paths: []string{"trip"}, At: ids[0], InPlace: true})
+	require.NoError(t, err)
+	cut := func(times int) int {
+		require.NoError(t, os.RemoveAll(filepath.Join(dir, "trip")))
+		r.cut = &cutShort{Run: run.ID, Times: times - 1}
+		_, err := s.noteTarget(run.ID, r, "")
+		require.NoError(t, err)
+		require.NoError(t, s.goOnRestoring())
+		s.jobs.Wait()
+		runs, err := s.cat.Runs(catalog.RunFilter{Kind: "restore", Limit: 100})
+		require.NoError(t, err)
+		left, err := s.cat.Settings(restoringSetting)
+		require.NoError(t, err)
+		for _, raw := range left {
+			require.Empty(t, raw)
+		}
+		return len(runs)
+	}
+	require.Equal(t, 2, cut(mostTimes-1))
+	require.FileExists(t, filepath.Join(dir, "trip", "map.png"))
+	require.Equal(t, 2, cut(mostTimes))
+	require.NoFileExists(t, filepath.Join(dir, "trip", "map.png"))
+}

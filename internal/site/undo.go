@@ -81,7 +81,12 @@ type cutShort struct {
 	Safety   string         `json:"safety"`
 	Undoes   int64          `json:"undoes"`
 	Beside   []string       `json:"beside"`
+	Times    int            `json:"times"` // that it was cut short
 }
+
+// mostTimes bounds how often a restore goes on by itself: what ends the service each time
+// is not to be begun for ever.
+const mostTimes = 5
 
 // noteTarget remembers a restore, until its end is recorded, so that a start after a kill can
 // clear what it left unfinished and go on with it.
@@ -90,6 +95,7 @@ func (s *Site) noteTarget(run int64, r *restoring, safety string) (done func(), 
 	c := cutShort{Run: run, Beneath: r.opt.Beneath, Target: r.opt.Target, Ask: r.ask, Snapshot: r.row.ID, Safety: safety, Undoes: r.undoes}
 	c.Ask.At = r.row.ID
 	if r.cut != nil {
+		c.Times = r.cut.Times + 1
 		c.Beside = r.cut.Beside
 		if err := s.cat.Set(restoringSetting+strconv.FormatInt(r.cut.Run, 10), ""); err != nil {
 			return nil, err
@@ -141,6 +147,9 @@ func (s *Site) goOnRestoring() error {
 }
 
 func (s *Site) goOn(c *cutShort) error {
+	if c.Times >= mostTimes {
+		return fmt.Errorf("it was cut short %d times; start it again when the reason is known", c.Times+1)
+	}
 	r, err := s.prepareRestore(c.Ask)
 	if err != nil {
 		return err
