@@ -8,11 +8,14 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 	"time"
 
 	"candidharbor/api"
+	"candidharbor/core/names"
+	"candidharbor/core/object"
 	"candidharbor/internal/catalog"
 
 	"github.com/stretchr/testify/require"
@@ -222,4 +225,50 @@ func TestGoingOnEnds(t *testing.T) {
 	require.FileExists(t, filepath.Join(dir, "trip", "map.png"))
 	require.Equal(t, 2, cut(mostTimes))
 	require.NoFileExists(t, filepath.Join(dir, "trip", "map.png"))
+}
+
+// The index is right however snapshots come and go: newest first as a route brings them,
+// removed in between, and without those that cannot be read.
+func TestFindAsSnapshotsComeAndGo(t *testing.T) {
+	w := newWorld(t)
+	s, _, _ := lived(w)
+	v := must(s.cat.Volume("notes"))
+	all := must(s.byPosition(v))
+	require.Len(t, all, 4)
+	lives := func(rows []*catalog.Snapshot) string {
+		f := &finder{bad: map[string]bool{}}
+		require.NoError(t, f.bring(s, rows))
+		return told(f, rows)
+	}
+	f := &finder{bad: map[string]bool{}}
+	for _, pick := range [][]int{{3}, {2, 3}, {0, 2, 3}, {0, 1, 2, 3}, {0, 3}, {3}, {1, 3}} {
+		var rows []*catalog.Snapshot
+		for _, i := range pick {
+			rows = append(rows, all[i])
+		}
+		require.NoError(t, f.bring(s, rows))
+		require.Equal(t, lives(rows), told(f, rows), "%v", pick)
+	}
+	// One that cannot be read is left out, and told.
+	broken := *all[1]
+	broken.ID = strings.Repeat("ab", 32)
+	rows := []*catalog.Snapshot{all[0], &broken, all[3]}
+	require.NoError(t, f.bring(s, rows))
+	require.True(t, f.bad[broken.ID])
+	require.Equal(t, lives([]*catalog.Snapshot{all[0], all[3]}), told(f, []*catalog.Snapshot{all[0], all[3]}))
+}
+
+// told is everything that an index finds in some snapshots.
+func told(f *finder, rows []*catalog.Snapshot) string {
+	kept := map[object.ID]bool{}
+	for _, r := range rows {
+		kept[must(object.ParseID(r.ID))] = true
+	}
+	found, _ := f.x.Find(names.Query{Match: must(names.ParsePattern("*")), Limit: 100}, func(id object.ID) bool { return kept[id] })
+	var out []string
+	for _, e := range found {
+		out = append(out, fmt.Sprintf("%s %d %v %v %s %s", e.Path, e.Size, e.Versions, e.There, e.First.ID, e.Last.ID))
+	}
+	slices.Sort(out)
+	return strings.Join(out, "\n")
 }
