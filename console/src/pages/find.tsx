@@ -43,13 +43,13 @@ export function Find({ volume, inPlace }: { volume: string; inPlace: boolean }) 
       {first && pattern !== "" && <p className="py-2 text-sm" aria-live="polite">{first.total === 0 ? `Nothing like it is in the ${first.snapshots} snapshots.` : `${first.total} ${first.total === 1 ? "path" : "paths"} in ${first.snapshots} snapshots, the newest modified first.`}</p>}
       {items.length > 0 && (
         <div className="overflow-x-auto"><table className="plain">
-          <thead><tr><th scope="col">Path</th><th scope="col" className="text-right!">Size</th><th scope="col">Modified</th><th scope="col">Now</th><th scope="col"><span className="sr-only">Do</span></th></tr></thead>
+          <thead><tr><th scope="col">Path</th><th scope="col" className="hidden text-right! sm:table-cell">Size</th><th scope="col" className="hidden sm:table-cell">Modified</th><th scope="col">Now</th><th scope="col"><span className="sr-only">Do</span></th></tr></thead>
           <tbody>{items.map((f) => (
             <tr key={f.path}>
               <td className="break-all"><button className="quiet text-left" title="its versions" onClick={() => setVersions(f.path)}>{f.path}{f.kind === "directory" ? "/" : ""}</button>{f.versions > 1 && <span className="text-faint"> {f.versions} versions</span>}</td>
-              <td className="text-right whitespace-nowrap" title={exact(f.size)}>{f.kind === "file" ? size(f.size) : <span className="text-faint">{f.kind}</span>}</td>
-              <td className="whitespace-nowrap" title={ago(f.modified)}>{stamp(f.modified)}</td>
-              <td className="whitespace-nowrap">{f.there ? <span className="text-faint">there</span> : <span className="text-hand">last seen {stamp(f.lastSeen)}</span>}</td>
+              <td className="hidden text-right whitespace-nowrap sm:table-cell" title={exact(f.size)}>{f.kind === "file" ? size(f.size) : <span className="text-faint">{f.kind}</span>}</td>
+              <td className="hidden whitespace-nowrap sm:table-cell" title={ago(f.modified)}>{stamp(f.modified)}</td>
+              <td className="sm:whitespace-nowrap">{f.there ? <span className="text-faint">there</span> : <span className="text-hand">last seen {stamp(f.lastSeen)}</span>}</td>
               <td className="text-right"><button className="quiet whitespace-nowrap" onClick={() => setRestoring(f)}>bring back</button></td>
             </tr>
           ))}</tbody>

@@ -25,17 +25,17 @@ export function VersionsSheet({ volume, path, inPlace, close }: { volume: string
       {list.isPending && <Waiting what="its versions" />}
       {all.length > 0 && (
         <div className={`overflow-x-auto ${pair ? "max-h-48 overflow-y-auto" : ""}`} tabIndex={pair ? 0 : undefined} role={pair ? "region" : undefined} aria-label={pair ? "Versions" : undefined}><table className="plain">
-          <thead><tr><th scope="col">What</th><th scope="col">From</th><th scope="col">Until</th><th scope="col" className="text-right!">Size</th><th scope="col"><span className="sr-only">Do</span></th></tr></thead>
+          <thead><tr><th scope="col">What</th><th scope="col">From</th><th scope="col" className="hidden sm:table-cell">Until</th><th scope="col" className="hidden text-right! sm:table-cell">Size</th><th scope="col"><span className="sr-only">Do</span></th></tr></thead>
           <tbody>{all.map((v, i) => {
             const old = before(i);
             return (
               <tr key={v.snapshot}>
                 <td className={v.entry ? "" : "text-hand"}>{v.what}</td>
-                <td className="whitespace-nowrap">{stamp(v.since)}</td>
-                <td className="whitespace-nowrap" title={`${v.snapshots} snapshots`}>{stamp(v.until)}</td>
-                <td className="text-right whitespace-nowrap" title={v.entry ? exact(v.entry.size) : undefined}>{v.entry ? (v.entry.kind === "file" ? size(v.entry.size) : v.entry.kind) : ""}</td>
-                <td className="text-right whitespace-nowrap">
-                  {v.entry && <span className="inline-flex gap-3">
+                <td className="sm:whitespace-nowrap">{stamp(v.since)}</td>
+                <td className="hidden whitespace-nowrap sm:table-cell" title={`${v.snapshots} snapshots`}>{stamp(v.until)}</td>
+                <td className="hidden text-right whitespace-nowrap sm:table-cell" title={v.entry ? exact(v.entry.size) : undefined}>{v.entry ? (v.entry.kind === "file" ? size(v.entry.size) : v.entry.kind) : ""}</td>
+                <td className="text-right sm:whitespace-nowrap">
+                  {v.entry && <span className="inline-flex flex-wrap justify-end gap-x-3">
                     {v.entry.kind === "file" && old?.entry?.kind === "file" && <button className="quiet" onClick={() => setPair([old, v])}>compare</button>}
                     {v.entry.kind === "file" && <a className="quiet" href={fileURL(volume, v.snapshot, path)} download>download</a>}
                     <button className="quiet" onClick={() => setRestoring(v)}>bring back</button>
