@@ -71,8 +71,8 @@ func demoCommand() *cli.Command {
 			&cli.StringFlag{Name: "listen", Value: "127.0.0.1:7310", Usage: "address of Larkfield's console; Stonewick gets the port two after it"},
 			&cli.BoolFlag{Name: "once", Usage: "end after the story"}},
 		Action: func(ctx context.Context, cmd *cli.Command) error {
-			if d := cmd.Int("days"); d < 7 || d > 400 {
-				return misuse("--days %d: the story needs 7 to 400 days", d)
+			if d := cmd.Int("days"); d < 14 || d > 400 {
+				return misuse("--days %d: the story needs 14 to 400 days", d)
 			}
 			ctx, stop := signal.NotifyContext(ctx, syscall.SIGTERM, os.Interrupt)
 			defer stop()

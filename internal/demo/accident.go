@@ -5,6 +5,7 @@ import (
 	"time"
 
 	"candidharbor/api"
+	"candidharbor/internal/catalog"
 )
 
 // accident deletes a folder and brings it back as of the evening before.
@@ -55,9 +56,14 @@ func (s *story) accident() error {
 		return err
 	}
 	// The first try takes the wrong thing: undo leads back to where it began.
-	run, err := site.Restore(api.RestoreAsk{Volume: "field-notebooks", Paths: []string{year}, At: evening.Add(-14 * 24 * time.Hour).Format(time.RFC3339), InPlace: true, OnConflict: "replace"}, "the demo")
+	page, err := site.Snapshots("field-notebooks", catalog.SnapshotFilter{From: evening.Add(-14 * 24 * time.Hour), Limit: 1000})
+	if err != nil {
+		return err
+	}
+	long := page.Items[len(page.Items)-1].ID
+	run, err := site.Restore(api.RestoreAsk{Volume: "field-notebooks", Paths: []string{year}, At: long, InPlace: true, OnConflict: "replace"}, "the demo")
 	out, err := s.run(s.larkfield)(run, err)
-	if err := s.step("In haste the whole year is brought back, as of two weeks ago: that was wrong.", out, err); err != nil {
+	if err := s.step("In haste the whole year is brought back as it was long before: that was wrong.", out, err); err != nil {
 		return err
 	}
 	out, err = s.run(s.larkfield)(site.Undo(run.ID, "the demo"))
