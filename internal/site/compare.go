@@ -30,30 +30,13 @@ type side struct {
 	top object.Entry
 }
 
-// sideOf finds the tree that stands for a moment. The lease holds it.
-func (s *Site) sideOf(volume, at string, lease *store.Lease) (*side, error) {
-	v, err := s.cat.Volume(volume)
+// sideOf finds the tree that stands for a moment, which stays until it is released.
+func (s *Site) sideOf(volume, at string) (_ *side, release func(), err error) {
+	h, err := s.holdMoment(volume, at)
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
-	row, answer, err := s.moment(v, at)
-	if err != nil {
-		return nil, err
-	}
-	id, err := object.ParseID(row.ID)
-	if err != nil {
-		return nil, err
-	}
-	set, err := s.store.Census(id)
-	if err != nil {
-		return nil, err
-	}
-	lease.AcquireSet(set)
-	root, err := s.rootOf(row)
-	if err != nil {
-		return nil, err
-	}
-	return &side{api.ComparedSide{At: row.Began.Time, Snapshot: row.ID, Answer: answer}, root.Top}, nil
+	return &side{api.ComparedSide{At: h.row.Began.Time, Snapshot: h.row.ID, Answer: h.answer}, h.root.Top}, h.release, nil
 }
 
 // nowOf reads the volume as it is without storing anything. What is not in the store
@@ -139,23 +122,23 @@ func (s *Site) Compare(ctx context.Context, volume, path, from, to string) (*api
 	if from == nowSide {
 		return nil, bad("from is a moment in the past; now can only be what it is compared with")
 	}
-	lease := s.store.NewLease()
-	defer lease.Release()
-	a, err := s.sideOf(volume, from, lease)
+	a, release, err := s.sideOf(volume, from)
 	if err != nil {
 		return nil, err
 	}
+	defer release()
 	get := object.Getter(s.store.Get)
 	var b *side
+	var done func()
 	if to == nowSide {
-		var done func()
-		if b, get, done, err = s.nowOf(ctx, volume); err != nil {
-			return nil, err
-		}
-		defer done()
-	} else if b, err = s.sideOf(volume, to, lease); err != nil {
+		b, get, done, err = s.nowOf(ctx, volume)
+	} else {
+		b, done, err = s.sideOf(volume, to)
+	}
+	if err != nil {
 		return nil, err
 	}
+	defer done()
 	one, err := under(s.store.Get, &a.top, rel)
 	if err != nil {
 		return nil, err
@@ -218,15 +201,14 @@ func (s *Site) TextDifference(volume, path, from, to string) (*api.TextDifferenc
 	if err != nil {
 		return nil, err
 	}
-	lease := s.store.NewLease()
-	defer lease.Release()
 	out := &api.TextDifference{Path: printable([]byte(rel)), Lines: []api.TextLine{}}
 	var texts [2]string
 	for i, at := range []string{from, to} {
-		one, err := s.sideOf(volume, at, lease)
+		one, release, err := s.sideOf(volume, at)
 		if err != nil {
 			return nil, err
 		}
+		defer release()
 		e, err := under(s.store.Get, &one.top, rel)
 		switch {
 		case err != nil:

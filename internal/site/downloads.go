@@ -16,6 +16,7 @@ type heldSnapshot struct {
 	v       *catalog.Volume
 	row     *catalog.Snapshot
 	root    *object.Root
+	answer  string // how exactly it stands for the moment
 	release func()
 }
 
@@ -24,7 +25,7 @@ func (s *Site) holdMoment(volume, at string) (*heldSnapshot, error) {
 	if err != nil {
 		return nil, err
 	}
-	row, _, err := s.moment(v, at)
+	row, answer, err := s.moment(v, at)
 	if err != nil {
 		return nil, err
 	}
@@ -43,7 +44,7 @@ func (s *Site) holdMoment(volume, at string) (*heldSnapshot, error) {
 		lease.Release()
 		return nil, missing("snapshot %s was removed meanwhile", row.ID[:12])
 	}
-	return &heldSnapshot{v, row, root, lease.Release}, nil
+	return &heldSnapshot{v, row, root, answer, lease.Release}, nil
 }
 
 // The forms of archives.
