@@ -76,6 +76,25 @@ func delayed(dst, src net.Conn) {
 	}
 }
 
+// serveFar serves a site that others reach over the long line alone.
+func (b *bench) serveFar(name string) (*site, net.Listener, error) {
+	free, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		return nil, nil, err
+	}
+	at := free.Addr().String()
+	free.Close()
+	l, err := longLine(at)
+	if err != nil {
+		return nil, nil, err
+	}
+	s, err := b.serve(name, "peer_addresses: ["+l.Addr().String()+"]", "peer_listen: "+at)
+	if err != nil {
+		l.Close()
+	}
+	return s, l, err
+}
+
 // line carries a first copy over a long line, compared with the time that its bytes take
 // on it at best, and asks again when nothing has changed.
 func (b *bench) line() error {
@@ -84,21 +103,11 @@ func (b *bench) line() error {
 		return err
 	}
 	defer src.end()
-	free, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		return err
-	}
-	at := free.Addr().String()
-	free.Close()
-	l, err := longLine(at)
+	dst, l, err := b.serveFar("stonewick")
 	if err != nil {
 		return err
 	}
 	defer l.Close()
-	dst, err := b.serve("stonewick", "peer_addresses: ["+l.Addr().String()+"]", "peer_listen: "+at)
-	if err != nil {
-		return err
-	}
 	defer dst.end()
 	if err := b.paired(src, dst); err != nil {
 		return err

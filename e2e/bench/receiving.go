@@ -2,7 +2,6 @@ package main
 
 import (
 	"fmt"
-	"net"
 	"os"
 	"path/filepath"
 	"time"
@@ -16,21 +15,11 @@ func (b *bench) receiving() error {
 		return err
 	}
 	defer src.end()
-	free, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		return err
-	}
-	at := free.Addr().String()
-	free.Close()
-	l, err := longLine(at)
+	dst, l, err := b.serveFar("stonewick")
 	if err != nil {
 		return err
 	}
 	defer l.Close()
-	dst, err := b.serve("stonewick", "peer_addresses: ["+l.Addr().String()+"]", "peer_listen: "+at)
-	if err != nil {
-		return err
-	}
 	defer dst.end()
 	lone, err := b.serve("mereside")
 	if err != nil {
