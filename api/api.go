@@ -215,6 +215,7 @@ type RestoreAsk struct {
 	InPlace    bool     `json:"inPlace,omitempty"`
 	OnConflict string   `json:"onConflict,omitempty" enum:"skip,replace,older,keep-both"`
 	DryRun     bool     `json:"dryRun,omitempty"`
+	From       string   `json:"from,omitempty" doc:"the site whose snapshot to use; when not given this site, and if it has none for the moment, the others in the order set"`
 }
 
 // RestoreResult is what a restore did, or with dryRun would do.
@@ -241,6 +242,8 @@ type RestoreResult struct {
 	Paths       []string `json:"paths" doc:"what was asked for; none: the whole volume"`
 	Beside      []string `json:"beside" doc:"what was put beside what was there, the first ten thousand"`
 	Undoes      int64    `json:"undoes,omitempty" doc:"the run that this one takes back"`
+	From        string   `json:"from,omitempty" doc:"the other site that had the snapshot"`
+	FetchBytes  int64    `json:"fetchBytes,omitempty" doc:"that came from there; with dryRun, at most, before compression"`
 	GoesOnWith  int64    `json:"goesOnWith,omitempty" doc:"the run that the service's end cut short"`
 }
 

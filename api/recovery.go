@@ -12,16 +12,26 @@ type FindAsk struct {
 	MaxSize int64     `query:"maxSize" minimum:"0" doc:"bytes; 0: no bound"`
 	Kind    string    `query:"kind" enum:"file,directory,symlink" doc:"only these"`
 	After   string    `query:"after" doc:"cursor"`
+	Sites   bool      `query:"sites" doc:"ask other sites too, for what no snapshot here has; with the first page"`
 	Limit   int       `query:"limit" minimum:"1" maximum:"1000" default:"100"`
 }
 
 // Find is what was found, the newest modified first.
 type Find struct {
-	Items     []Found  `json:"items"`
-	Total     int      `json:"total" doc:"paths that match, those of other pages too"`
-	Next      string   `json:"next,omitempty"`
-	Snapshots int      `json:"snapshots" doc:"how many were searched"`
-	LeftOut   []string `json:"leftOut" doc:"snapshots that could not be read"`
+	Items     []Found          `json:"items"`
+	Total     int              `json:"total" doc:"paths that match, those of other pages too"`
+	Next      string           `json:"next,omitempty"`
+	Snapshots int              `json:"snapshots" doc:"how many were searched"`
+	LeftOut   []string         `json:"leftOut" doc:"snapshots that could not be read"`
+	Elsewhere []FoundElsewhere `json:"elsewhere,omitempty" doc:"when other sites were asked too"`
+}
+
+// FoundElsewhere is what another site found.
+type FoundElsewhere struct {
+	Site      string  `json:"site"`
+	Silent    string  `json:"silent,omitempty" doc:"why it does not tell"`
+	Snapshots int     `json:"snapshots" doc:"how many it searched"`
+	Items     []Found `json:"items" doc:"paths that no snapshot here has"`
 }
 
 // Found is a path that at least one kept snapshot has.
@@ -40,9 +50,10 @@ type Found struct {
 // Versions is what a path was over time, newest first. Snapshots that found it the same are
 // one version.
 type Versions struct {
-	Path  string    `json:"path"`
-	Items []Version `json:"items"`
-	More  bool      `json:"more" doc:"there are older ones; only the newest thousand are told"`
+	Path   string    `json:"path"`
+	Items  []Version `json:"items"`
+	More   bool      `json:"more" doc:"there are older ones; only the newest thousand are told"`
+	Silent []string  `json:"silent,omitempty" doc:"other sites that were asked and do not tell, and why"`
 }
 
 // Version is a path between two moments.
@@ -53,6 +64,7 @@ type Version struct {
 	Snapshots int       `json:"snapshots" doc:"that have it so"`
 	Snapshot  string    `json:"snapshot" doc:"the newest of them"`
 	Entry     *Entry    `json:"entry,omitempty"`
+	Site      string    `json:"site,omitempty" doc:"the other site that has it; no snapshot here does"`
 }
 
 // Comparison is what differs between two moments of a volume.
@@ -109,6 +121,37 @@ type TextLine struct {
 	Old  int    `json:"old,omitempty" doc:"its number before"`
 	New  int    `json:"new,omitempty" doc:"its number after"`
 	Text string `json:"text"`
+}
+
+// AsOf is what stands for a moment of a volume, site by site: this one, then the others in
+// the order set.
+type AsOf struct {
+	Volume   string     `json:"volume"`
+	At       time.Time  `json:"at"`
+	Places   []Standing `json:"places"`
+	Best     string     `json:"best,omitempty" doc:"the site whose snapshot is nearest to the moment; of equals the first"`
+	Sentence string     `json:"sentence"`
+}
+
+// Standing is what stands for a moment at one site.
+type Standing struct {
+	Site         string     `json:"site"`
+	Silent       string     `json:"silent,omitempty" doc:"why the site does not tell"`
+	Snapshots    int        `json:"snapshots" doc:"that it has of the volume"`
+	Snapshot     string     `json:"snapshot,omitempty"`
+	Here         bool       `json:"here" doc:"this site has that snapshot too"`
+	Taken        *time.Time `json:"taken,omitempty"`
+	SeenUntil    *time.Time `json:"seenUntil,omitempty"`
+	Answer       string     `json:"answer,omitempty" doc:"how exactly it stands for the moment"`
+	OlderSeconds int64      `json:"olderSeconds" doc:"how much older than the moment it was last known to be so"`
+	Bytes        int64      `json:"bytes"`
+	Files        int64      `json:"files"`
+	Seconds      int64      `json:"seconds,omitempty" doc:"about how long it would take to bring all of it back here, at most, by restores and routes of late; none: not known yet"`
+}
+
+// RecoveryOrder is in which order other sites are asked.
+type RecoveryOrder struct {
+	Sites []string `json:"sites"`
 }
 
 // MountAsk asks to show a volume's snapshots as a filesystem on the site's host.

@@ -11,6 +11,7 @@ package names
 import (
 	"hash/maphash"
 	"sort"
+	"strings"
 	"time"
 
 	"candidharbor/core/object"
@@ -114,6 +115,31 @@ func (x *Index) walk(get object.Getter, dir uint32, a, b object.ID) error {
 		}
 		return x.walk(get, no, was, is)
 	})
+}
+
+// Has reports whether a snapshot that live says yes to has a path.
+func (x *Index) Has(path string, live func(object.ID) bool) bool {
+	dir, name := uint32(0), path
+	for {
+		at := strings.IndexByte(name, '/')
+		if at < 0 {
+			break
+		}
+		no, ok := x.dirNo[dirKey{dir, name[:at]}]
+		if !ok {
+			return false
+		}
+		dir, name = no, name[at+1:]
+	}
+	for i := x.last[x.keyOf(dir, []byte(name))]; i != 0; i = x.lives[i].prev {
+		l := &x.lives[i]
+		for n := l.from; n <= min(l.to, uint32(len(x.snaps)-1)); n++ {
+			if live(x.snaps[n].ID) {
+				return true
+			}
+		}
+	}
+	return false
 }
 
 func (x *Index) keyOf(dir uint32, name []byte) pathKey {

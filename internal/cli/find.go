@@ -18,6 +18,7 @@ func findCommand() *cli.Command {
 		Flags: []cli.Flag{&cli.StringFlag{Name: "since", Usage: "WHEN: there in a snapshot taken then or later"},
 			&cli.StringFlag{Name: "until", Usage: "WHEN: there in a snapshot taken then or earlier"},
 			&cli.BoolFlag{Name: "deleted", Usage: "only what the newest snapshot does not have"},
+			&cli.BoolFlag{Name: "sites", Usage: "ask other sites too, for what no snapshot here has"},
 			&cli.StringFlag{Name: "kind", Usage: "only these: file, directory or symlink"},
 			&cli.StringFlag{Name: "min-size", Usage: "only of this size or more, such as 10MiB"},
 			&cli.StringFlag{Name: "max-size", Usage: "only of this size or less"},
@@ -43,8 +44,10 @@ func findCommand() *cli.Command {
 					q.Set(name, strconv.FormatInt(n, 10))
 				}
 			}
-			if cmd.Bool("deleted") {
-				q.Set("deleted", "true")
+			for _, name := range []string{"deleted", "sites"} {
+				if cmd.Bool(name) {
+					q.Set(name, "true")
+				}
 			}
 			if kind := cmd.String("kind"); kind != "" {
 				q.Set("kind", kind)
@@ -86,18 +89,92 @@ func (f *face) found(volume, pattern string, found *api.Find) {
 			}
 		}
 	}
+	for _, far := range found.Elsewhere {
+		switch {
+		case far.Silent != "":
+			f.say("%s does not tell: %s", far.Site, far.Silent)
+		case far.Snapshots == 0:
+			f.say("%s has no snapshot of %s.", far.Site, volume)
+		case len(far.Items) == 0:
+			f.say("%s has nothing more in %s.", far.Site, plural(far.Snapshots, "snapshot", "snapshots"))
+		default:
+			f.say("%s has what no snapshot here has:", far.Site)
+			rows := make([][]string, len(far.Items))
+			for i, e := range far.Items {
+				rows[i] = []string{e.Path, size(e.Size), when(e.Modified), strconv.Itoa(e.Versions), when(e.LastSeen), short(e.Snapshot)}
+			}
+			f.list([]string{"PATH", "SIZE", "MODIFIED", "VERSIONS", "LAST SEEN", "SNAPSHOT"}, rows, "")
+			e := far.Items[0]
+			f.say("To bring one back: candid restore %s %s --at %s --from-site %s --in-place", volume, quoted(e.Path), short(e.Snapshot), far.Site)
+		}
+	}
 	for _, id := range found.LeftOut {
 		f.say("Snapshot %s could not be read and was left out: candid store verify says more.", short(id))
+	}
+}
+
+func asOfCommand() *cli.Command {
+	return &cli.Command{Name: "as-of", Usage: "what stands for a moment of a volume, here and at other sites", ArgsUsage: "VOLUME WHEN",
+		Description: "Example: candid as-of field-notebooks \"2026-03-04 14:05\"",
+		Action: with("VOLUME WHEN", func(ctx context.Context, f *face, cmd *cli.Command) error {
+			volume := cmd.Args().First()
+			at := cmd.Args().Get(1)
+			if at != "latest" {
+				t, ok := parseWhen(at, time.Now())
+				if !ok {
+					return misuse("%q is not a time: write 2026-03-04, \"2026-03-04 14:05\", -2h or latest", at)
+				}
+				at = t.Format(time.RFC3339)
+			}
+			var out api.AsOf
+			if err := f.Get(ctx, "/volumes/"+url.PathEscape(volume)+"/as-of", url.Values{"at": {at}}, &out); err != nil {
+				return err
+			}
+			return f.show(out, func() { f.asOf(&out) })
+		})}
+}
+
+func (f *face) asOf(out *api.AsOf) {
+	rows := make([][]string, len(out.Places))
+	for i, p := range out.Places {
+		snapshot, took := "-", "-"
+		if p.Snapshot != "" {
+			snapshot = short(p.Snapshot)
+			if i > 0 && p.Here {
+				snapshot += " (here too)"
+			}
+		}
+		if p.Seconds > 0 {
+			took = "about " + age(p.Seconds)
+		}
+		answer := p.Answer
+		if p.Silent != "" {
+			answer = "does not tell: " + p.Silent
+		}
+		rows[i] = []string{p.Site, answer, snapshot, size(p.Bytes), took}
+	}
+	f.list([]string{"SITE", "STANDS FOR IT", "SNAPSHOT", "SIZE", "ALL OF IT BACK IN"}, rows, "")
+	f.say("%s", out.Sentence)
+	for i, p := range out.Places {
+		if p.Site == out.Best {
+			from := ""
+			if i > 0 {
+				from = " --from-site " + p.Site
+			}
+			f.say("To look at it: candid restore %s --at %s%s --in-place --dry-run", out.Volume, short(p.Snapshot), from)
+		}
 	}
 }
 
 func versionsCommand() *cli.Command {
 	return &cli.Command{Name: "versions", Usage: "what a file or directory was over time, real changes alone", ArgsUsage: "VOLUME PATH",
 		Description: "Example: candid versions field-notebooks notes/day-001.txt",
+		Flags:       []cli.Flag{&cli.BoolFlag{Name: "sites", Usage: "ask other sites too, for versions that no snapshot here has"}},
 		Action: with("VOLUME PATH", func(ctx context.Context, f *face, cmd *cli.Command) error {
 			volume := cmd.Args().First()
 			var vs api.Versions
-			if err := f.Get(ctx, "/volumes/"+url.PathEscape(volume)+"/versions", url.Values{"path": {cmd.Args().Get(1)}}, &vs); err != nil {
+			q := url.Values{"path": {cmd.Args().Get(1)}, "sites": {strconv.FormatBool(cmd.Bool("sites"))}}
+			if err := f.Get(ctx, "/volumes/"+url.PathEscape(volume)+"/versions", q, &vs); err != nil {
 				return err
 			}
 			return f.show(vs, func() {
@@ -110,9 +187,15 @@ func versionsCommand() *cli.Command {
 							amount = v.Entry.Kind
 						}
 					}
+					if v.Site != "" {
+						v.What = "at " + v.Site
+					}
 					rows[i] = []string{v.What, when(v.Since), when(v.Until), amount, modified, plural(v.Snapshots, "snapshot", "snapshots"), short(v.Snapshot)}
 				}
 				f.list([]string{"WHAT", "FROM", "UNTIL", "SIZE", "MODIFIED", "IN", "NEWEST"}, rows, "")
+				for _, why := range vs.Silent {
+					f.say("%s", why)
+				}
 				if vs.More {
 					f.say("There are older ones; these are the newest %d.", len(vs.Items))
 				}

@@ -6,6 +6,7 @@ import (
 	"io"
 	"os"
 	"strconv"
+	"strings"
 
 	"candidharbor/api"
 
@@ -20,6 +21,8 @@ func restoreCommand() *cli.Command {
 			&cli.StringFlag{Name: "tar", Usage: "write an archive of everything that is recorded here, on this machine; - is standard output"},
 			&cli.StringFlag{Name: "zip", Usage: "write a ZIP archive here, without owners and attributes; - is standard output"},
 			&cli.StringFlag{Name: "file", Usage: "write the content of the one PATH here; - is standard output"},
+			&cli.StringFlag{Name: "from-site", Usage: "the site whose snapshot to use; only what is not here is fetched. When not given: this site, then the others in order"},
+			&cli.StringFlag{Name: "to-site", Usage: "restore on the host of this paired site, to a directory there or in place"},
 			&cli.StringFlag{Name: "on-conflict", Usage: "skip, replace, older or keep-both (skip with --to, replace with --in-place)"},
 			&cli.BoolFlag{Name: "dry-run", Usage: "only tell what would be done"}}, runFlags()...),
 		Action: with("VOLUME [PATH...]", restore)}
@@ -42,6 +45,10 @@ func restore(ctx context.Context, f *face, cmd *cli.Command) error {
 		return misuse("conflict choice %q: it must be skip, replace, older or keep-both", choice)
 	}
 	at := moment(cmd.String("at"))
+	from := cmd.String("from-site")
+	if download := cmd.String("to") == "" && !cmd.Bool("in-place"); download && (from != "" || cmd.String("to-site") != "") {
+		return misuse("--from-site and --to-site go with --to or --in-place: a download comes from the site that is asked; with --desk SITE that is another")
+	}
 	for _, form := range []string{"tar", "zip"} {
 		if name := cmd.String(form); name != "" {
 			return f.download(name, func(w io.Writer) (int64, error) { return f.Archive(ctx, volume, at, form, paths, w) })
@@ -53,7 +60,13 @@ func restore(ctx context.Context, f *face, cmd *cli.Command) error {
 		}
 		return f.download(name, func(w io.Writer) (int64, error) { return f.File(ctx, volume, at, paths[0], w) })
 	}
-	ask := api.RestoreAsk{Volume: volume, Paths: paths, At: at, To: cmd.String("to"), InPlace: cmd.Bool("in-place"), OnConflict: cmd.String("on-conflict"), DryRun: cmd.Bool("dry-run")}
+	ask := api.RestoreAsk{Volume: volume, Paths: paths, At: at, To: cmd.String("to"), InPlace: cmd.Bool("in-place"), OnConflict: cmd.String("on-conflict"), DryRun: cmd.Bool("dry-run"), From: from}
+	if site := cmd.String("to-site"); site != "" {
+		var err error
+		if f, err = f.atSite(ctx, site, &ask); err != nil {
+			return err
+		}
+	}
 	if !ask.DryRun {
 		var r api.Run
 		if err := f.Post(ctx, "/restores", ask, &r); err != nil {
@@ -74,8 +87,35 @@ func restore(ctx context.Context, f *face, cmd *cli.Command) error {
 			}
 			f.say("  %-8s %s", a.What, a.Path)
 		}
+		if p.From != "" {
+			f.say("The snapshot is at %s: of what this site lacks at most %s would be fetched from there, before compression.", p.From, size(p.FetchBytes))
+		}
 		f.say("%s; %s to write, %s are free. Nothing was changed: this is what would be done.", p.Summary, size(p.Bytes), size(p.FreeBytes))
 	})
+}
+
+// atSite speaks with a paired site's API, where a volume goes by another name.
+func (f *face) atSite(ctx context.Context, site string, ask *api.RestoreAsk) (*face, error) {
+	var here api.Site
+	if err := f.Get(ctx, "/site", nil, &here); err != nil {
+		return nil, err
+	}
+	if site == here.Name {
+		return f, nil
+	}
+	name, origin, far := strings.Cut(ask.Volume, "@")
+	switch {
+	case !far:
+		ask.Volume = name + "@" + here.Name
+	case origin == site:
+		ask.Volume = name
+	}
+	if ask.From == site {
+		ask.From = ""
+	}
+	there := *f
+	there.Client = f.Client.At(site)
+	return &there, nil
 }
 
 // download writes to a file, which appears when it is whole, or to standard output.

@@ -26,6 +26,24 @@ func siteCommand() *cli.Command {
 					fmt.Fprintf(f.err, "Use it once at the other site, before %s: candid site pair INVITATION\n", when(i.Ends))
 				})
 			})},
+		{Name: "order", Usage: "in which order other sites are asked for what is not here; with names: set it", ArgsUsage: "[SITE...]", Description: "Example: candid site order stonewick mereside",
+			Action: with("[SITE...]", func(ctx context.Context, f *face, cmd *cli.Command) error {
+				var order api.RecoveryOrder
+				err := f.Get(ctx, "/recovery/order", nil, &order)
+				if cmd.Args().Len() > 0 {
+					err = f.Put(ctx, "/recovery/order", api.RecoveryOrder{Sites: cmd.Args().Slice()}, &order)
+				}
+				if err != nil {
+					return err
+				}
+				return f.show(order, func() {
+					if len(order.Sites) == 0 {
+						f.say("No site is paired: what is not here is nowhere.")
+						return
+					}
+					f.say("What is not here is looked for at %s, in this order.", strings.Join(order.Sites, ", then "))
+				})
+			})},
 		{Name: "pair", Usage: "pair with the site that made the invitation", ArgsUsage: "INVITATION", Description: "Example: candid site pair harbor-invitation:… --grant nothing", Flags: []cli.Flag{grants},
 			Action: with("INVITATION", func(ctx context.Context, f *face, cmd *cli.Command) error {
 				var p api.Peer

@@ -61,7 +61,7 @@ func (s *story) accident() error {
 		return err
 	}
 	long := page.Items[len(page.Items)-1].ID
-	run, err := site.Restore(api.RestoreAsk{Volume: "field-notebooks", Paths: []string{year}, At: long, InPlace: true, OnConflict: "replace"}, "the demo")
+	run, err := site.Restore(s.ctx, api.RestoreAsk{Volume: "field-notebooks", Paths: []string{year}, At: long, InPlace: true, OnConflict: "replace"}, "the demo")
 	out, err := s.run(s.larkfield)(run, err)
 	if err := s.step("In haste the whole year is brought back as it was long before: that was wrong.", out, err); err != nil {
 		return err
@@ -77,7 +77,7 @@ func (s *story) accident() error {
 	if err := s.check(same.Counts == missed.Counts, "after the undo everything is as it was before the wrong restore"); err != nil {
 		return err
 	}
-	out, err = s.run(s.larkfield)(site.Restore(api.RestoreAsk{Volume: "field-notebooks", Paths: []string{found.Items[0].Path}, At: found.Items[0].Snapshot, InPlace: true, OnConflict: "skip"}, "the demo"))
+	out, err = s.run(s.larkfield)(site.Restore(s.ctx, api.RestoreAsk{Volume: "field-notebooks", Paths: []string{found.Items[0].Path}, At: found.Items[0].Snapshot, InPlace: true, OnConflict: "skip"}, "the demo"))
 	if err := s.step("The folder that find showed is brought back as it was last seen.", out, err); err != nil {
 		return err
 	}

@@ -91,7 +91,7 @@ func (s *story) proof() error {
 	if _, err = s.run(s.larkfield)(s.larkfield.Site.RunRoute("to-stonewick", "the demo")); err != nil {
 		return err
 	}
-	out, err = s.run(s.stonewick)(s.stonewick.Site.Restore(api.RestoreAsk{Volume: "herbarium-scans@larkfield", At: "latest", To: target}, "the demo"))
+	out, err = s.run(s.stonewick)(s.stonewick.Site.Restore(s.ctx, api.RestoreAsk{Volume: "herbarium-scans@larkfield", At: "latest", To: target}, "the demo"))
 	if err := s.step("Restore herbarium-scans at Stonewick.", out, err); err != nil {
 		return err
 	}

@@ -21,12 +21,30 @@ func (s *server) registerRecovery(a huma.API) {
 		Name string `path:"name"`
 		api.FindAsk
 	}) (*body[api.Find], error) {
-		return answerAt(s.site.Find(in.Name, in.FindAsk))
+		return answerAt(s.site.FindEverywhere(ctx, in.Name, in.FindAsk))
+	})
+	huma.Register(a, op("GET", "/volumes/{name}/as-of", "asOf", "What stands for a moment of a volume, at each site"), func(ctx context.Context, in *struct {
+		Name string `path:"name"`
+		At   string `query:"at" doc:"a moment (RFC 3339), or latest"`
+	}) (*body[api.AsOf], error) {
+		return answerAt(s.site.AsOf(ctx, in.Name, in.At))
+	})
+	huma.Register(a, op("GET", "/recovery/order", "recoveryOrder", "In which order other sites are asked for what is not here"), func(context.Context, *none) (*body[api.RecoveryOrder], error) {
+		sites, err := s.site.RecoveryOrder()
+		return answer(api.RecoveryOrder{Sites: sites}, err)
+	})
+	huma.Register(a, op("PUT", "/recovery/order", "setRecoveryOrder", "Set that order; sites not named come after"), func(_ context.Context, in *body[api.RecoveryOrder]) (*body[api.RecoveryOrder], error) {
+		sites, err := s.site.SetRecoveryOrder(in.Body.Sites)
+		return answer(api.RecoveryOrder{Sites: sites}, err)
 	})
 	huma.Register(a, op("GET", "/volumes/{name}/versions", "listVersions", "What a path was over time: real changes alone"), func(ctx context.Context, in *struct {
-		Name string `path:"name"`
-		Path string `query:"path"`
+		Name  string `path:"name"`
+		Path  string `query:"path"`
+		Sites bool   `query:"sites" doc:"ask other sites too"`
 	}) (*body[api.Versions], error) {
+		if in.Sites {
+			return answerAt(s.site.VersionsEverywhere(ctx, in.Name, in.Path))
+		}
 		return answerAt(s.site.Versions(in.Name, in.Path))
 	})
 	huma.Register(a, op("GET", "/volumes/{name}/comparison", "compare", "What differs between two moments, or a moment and now"), func(ctx context.Context, in *struct {

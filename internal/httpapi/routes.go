@@ -203,7 +203,7 @@ func (s *server) registerSnapshots(a huma.API) {
 		return answerAt(s.site.PlanPrune(in.Body.Volume))
 	})
 	huma.Register(a, op("POST", "/restores", "restore", "Bring files or a volume back", 202), func(ctx context.Context, in *body[api.RestoreAsk]) (*body[api.Run], error) {
-		return answer(s.site.Restore(in.Body, caller(ctx)))
+		return answer(s.site.Restore(ctx, in.Body, caller(ctx)))
 	})
 	huma.Register(a, op("POST", "/restores/plan", "planRestore", "What a restore would do; changes nothing"), func(ctx context.Context, in *body[api.RestoreAsk]) (*body[api.RestoreResult], error) {
 		return answerAt(s.site.PlanRestore(ctx, in.Body))

@@ -56,7 +56,7 @@ func TestPartsOfVolumes(t *testing.T) {
 	rows := w.rows(there, "notes@here")
 	require.Len(t, rows, 2)
 	out := filepath.Join(w.dir, "out")
-	w.done(there)(there.Restore(api.RestoreAsk{Volume: "notes@here", At: "latest", To: out}, "test"))
+	w.done(there)(there.Restore(w.ctx, api.RestoreAsk{Volume: "notes@here", At: "latest", To: out}, "test"))
 	for path, is := range map[string]bool{"scans/2026/3": true, "scans/2026/again": true, "a": true, "scans/2025": true, "scans/2025/raw": false, "letters": false} {
 		_, err := os.Lstat(filepath.Join(out, path))
 		require.Equal(t, is, err == nil, path)

@@ -243,6 +243,9 @@ func (s *Site) Rotate(ctx context.Context, force bool) (string, error) {
 		return "", err
 	}
 	block := pem.EncodeToMemory(&pem.Block{Type: "CANDID HARBOR SITE KEY", Bytes: next.Seed()})
+	if err := s.cat.Set(formerKey+transfer.KeyText(old.Public()), s.clock.Now().Format(time.RFC3339)); err != nil {
+		return "", err
+	}
 	if err := store.ReplaceFile(keyPath(s.dir), block); err != nil {
 		return "", err
 	}

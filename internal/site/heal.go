@@ -2,24 +2,15 @@ package site
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"strings"
 
 	"candidharbor/core/object"
 	"candidharbor/internal/catalog"
 	"candidharbor/internal/store"
-	"candidharbor/internal/transfer"
 
 	"github.com/RoaringBitmap/roaring/v2"
 )
-
-// mostObjects is how many objects one request asks for.
-const mostObjects = 512
-
-type objectsAsk struct {
-	IDs []object.ID `cbor:"1,keyasint"`
-}
 
 // heal puts damaged objects back from other sites that have them. It tells what it did in
 // words, and whether nothing damaged is left.
@@ -96,36 +87,6 @@ func (s *Site) askObjects(ctx context.Context, p *catalog.Peer, ids []object.ID)
 		ids = ids[n:]
 	}
 	return out, nil
-}
-
-// serveObjects gives a peer objects of histories that it may have: those it may read, those
-// that go to it, those that it brought.
-func (s *Site) serveObjects(peer *catalog.Peer, body []byte, st *transfer.Stream) error {
-	var q objectsAsk
-	if err := transfer.Decode(body, &q); err != nil {
-		return err
-	}
-	if len(q.IDs) > mostObjects {
-		return fmt.Errorf("%d objects are too many for one request, at most %d", len(q.IDs), mostObjects)
-	}
-	held, err := s.heldFor(peer)
-	if err != nil {
-		return err
-	}
-	for _, id := range q.IDs {
-		var raw []byte
-		if s.store.Contains(held, id) {
-			if raw, err = s.store.Record(id, nil); err != nil && !errors.Is(err, store.ErrDamaged) && !errors.Is(err, store.ErrNoObject) {
-				return err
-			} else if err != nil {
-				raw = nil
-			}
-		}
-		if err := st.Reply(raw); err != nil {
-			return err
-		}
-	}
-	return nil
 }
 
 // heldFor is the set of objects of all histories that a peer may have.

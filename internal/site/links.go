@@ -238,13 +238,13 @@ func (s *Site) serveRequest(ctx context.Context, peer *catalog.Peer, l *transfer
 			return refused("bring snapshots there", grantOffer)
 		}
 		return s.serveCarry(ctx, peer, l.Key, body, st)
-	case "histories", "history", "fetch":
+	case "history", "root", "find", "versions", "objects":
+		return s.serveRecall(peer, op, body, st)
+	case "histories", "fetch":
 		if !may.Read {
 			return refused("read its snapshots", grantRead)
 		}
 		return s.servePull(ctx, peer, op, body, st)
-	case "objects":
-		return s.serveObjects(peer, body, st)
 	case "desk":
 		if !may.See && !may.Configure {
 			return refused("look at it", grantSee)

@@ -1,6 +1,7 @@
 package site
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"io"
@@ -228,7 +229,7 @@ func (m *model) learn() {
 func (m *model) same(s *Site, volume, id string) {
 	m.next++
 	to := filepath.Join(m.world.dir, "out", strconv.Itoa(m.next))
-	m.done(s)(s.Restore(api.RestoreAsk{Volume: volume, At: id, To: to}, "model"))
+	m.done(s)(s.Restore(context.Background(), api.RestoreAsk{Volume: volume, At: id, To: to}, "model"))
 	want, got := m.at[id], readContents(m.t, to)
 	if !maps.Equal(want, got) {
 		require.Equal(m.t, slices.Sorted(maps.Keys(want)), slices.Sorted(maps.Keys(got)), "names of %s at %s", id[:12], s.Name())
@@ -370,7 +371,7 @@ func (m *model) step() {
 			row := rows[m.rng.IntN(len(rows))]
 			before := readContents(m.t, m.dir)
 			m.clock.Set(m.clock.Now().Add(time.Minute))
-			m.done(m.here)(m.here.Restore(api.RestoreAsk{Volume: "notes", At: row.ID, InPlace: true}, "model"))
+			m.done(m.here)(m.here.Restore(context.Background(), api.RestoreAsk{Volume: "notes", At: row.ID, InPlace: true}, "model"))
 			for _, r := range m.rows(m.here, "notes") {
 				if _, known := m.at[r.ID]; !known {
 					require.Equal(m.t, "safety", r.Cause)

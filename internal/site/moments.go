@@ -59,21 +59,21 @@ func (s *Site) moment(v *catalog.Volume, at string) (row *catalog.Snapshot, answ
 			row = r
 		}
 	}
+	return row, exactness(row, t), nil
+}
+
+// exactness says how well a snapshot stands for a moment at or after it.
+func exactness(row *catalog.Snapshot, t time.Time) string {
 	switch seen := row.SeenUntil.Time; {
 	case !t.After(row.Ended.Time):
-		answer = "exactly: it was being read at that moment"
+		return "exactly: it was being read at that moment"
 	case !t.After(row.WatchedUntil.Time):
-		answer = fmt.Sprintf("exactly as it was: watched without a change from %s to %s", stamp(row.Began.Time), stamp(row.WatchedUntil.Time))
+		return fmt.Sprintf("exactly as it was: watched without a change from %s to %s", stamp(row.Began.Time), stamp(row.WatchedUntil.Time))
 	case !t.After(seen):
-		answer = fmt.Sprintf("unchanged when looked at %s and %s", stamp(row.Began.Time), stamp(seen))
-	default:
-		at := row.Began.Time
-		if seen.After(at) {
-			at = seen
-		}
-		answer = fmt.Sprintf("nearest before: %s, %s older", stamp(at), ago(t.Sub(at)))
+		return fmt.Sprintf("unchanged when looked at %s and %s", stamp(row.Began.Time), stamp(seen))
 	}
-	return row, answer, nil
+	at := newestState(row)
+	return fmt.Sprintf("nearest before: %s, %s older", stamp(at), ago(t.Sub(at)))
 }
 
 func stamp(t time.Time) string { return t.Local().Format("2006-01-02 15:04:05") }

@@ -190,7 +190,7 @@ func TestRulesTravel(t *testing.T) {
 	require.Equal(t, []string{"ours"}, v.Policies)
 	_, err = there.TakeSnapshot("notes@here", api.SnapshotTake{}, "test")
 	require.ErrorContains(t, err, "take its snapshots there")
-	_, err = there.Restore(api.RestoreAsk{Volume: "notes@here", InPlace: true}, "test")
+	_, err = there.Restore(w.ctx, api.RestoreAsk{Volume: "notes@here", InPlace: true}, "test")
 	require.ErrorContains(t, err, "restore it there in place, or here to a directory")
 }
 

@@ -1,6 +1,7 @@
 package site
 
 import (
+	"context"
 	"os"
 	"path/filepath"
 	"testing"
@@ -72,7 +73,7 @@ func TestDiskThatComesAndGoes(t *testing.T) {
 	require.NoError(t, err)
 	out := filepath.Join(w.dir, "out")
 	there := other.attached()[0]
-	w.done(there)(there.Restore(api.RestoreAsk{Volume: "notes@here", At: "latest", To: out}, "test"))
+	w.done(there)(there.Restore(context.Background(), api.RestoreAsk{Volume: "notes@here", At: "latest", To: out}, "test"))
 	require.FileExists(t, filepath.Join(out, "a"))
 	_, err = here.Attach("shelf-disk", disk)
 	require.Error(t, err, "it is in use")

@@ -39,6 +39,10 @@ type header struct {
 	Keep     string            `cbor:"9,keyasint,omitempty"`
 	Ends     int64             `cbor:"10,keyasint,omitempty"` // its own end
 	Set      string            `cbor:"11,keyasint,omitempty"`
+	Ended    int64             `cbor:"12,keyasint,omitempty"`
+	Watched  int64             `cbor:"13,keyasint,omitempty"`
+	Files    int64             `cbor:"14,keyasint,omitempty"`
+	Bytes    int64             `cbor:"15,keyasint,omitempty"`
 }
 
 type historiesAsk struct {
@@ -294,7 +298,7 @@ func (h *header) row() *catalog.Snapshot {
 		return catalog.At(time.Unix(0, n))
 	}
 	return &catalog.Snapshot{ID: h.ID.String(), Term: int64(h.Term), Sequence: int64(h.Sequence), Began: at(h.Began), SeenUntil: at(h.Seen), Marked: at(h.Marked), Cause: h.Cause,
-		Labels: catalog.JSON[catalog.Labels]{V: h.Labels}, KeepWhy: h.Keep, OwnEnd: at(h.Ends), SetID: h.Set}
+		Labels: catalog.JSON[catalog.Labels]{V: h.Labels}, KeepWhy: h.Keep, OwnEnd: at(h.Ends), SetID: h.Set, Ended: at(h.Ended), WatchedUntil: at(h.Watched), Files: h.Files, Bytes: h.Bytes}
 }
 
 // pullAll takes everything that is wanted: marks first, then the newest of every volume,

@@ -134,7 +134,7 @@ func TestVaultGrantsNothing(t *testing.T) {
 	require.NoError(t, back.Ask("histories", historiesAsk{}, &hs))
 	require.Len(t, hs.All, 1)
 	require.ErrorContains(t, back.Ask("fetch", fetch{Root: must(object.ParseID(secret.ID))}, &transfer.CarryRequest{}), "does not let vault read")
-	require.ErrorContains(t, back.Ask("history", historyAsk{Lineage: lineageOf(secret.Lineage)}, &historyPage{}), "does not let vault read")
+	require.ErrorContains(t, back.Ask("history", historyAsk{Lineage: lineageOf(secret.Lineage)}, &historyPage{}), "does not let vault look")
 	said, err := source.Revoke(w.ctx, "vault", []string{"read"})
 	require.NoError(t, err)
 	require.Contains(t, said, "look at it")

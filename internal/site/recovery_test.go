@@ -141,7 +141,7 @@ func TestUndo(t *testing.T) {
 			s, dir, ids := lived(w)
 			before := exact(t, dir)
 			ask.Volume, ask.At, ask.InPlace = "notes", ids[0], true
-			run := must(s.Wait(w.ctx, must(s.Restore(ask, "test")).ID))
+			run := must(s.Wait(w.ctx, must(s.Restore(w.ctx, ask, "test")).ID))
 			require.Equal(t, "done", run.State, run.Outcome)
 			require.NotEqual(t, before, exact(t, dir))
 			if len(ask.Paths) > 0 {
@@ -164,7 +164,7 @@ func TestUndo(t *testing.T) {
 	s, _, ids := lived(w)
 	_, err := s.Undo(999, "test")
 	require.ErrorContains(t, err, "there is no run 999")
-	run := w.done(s)(s.Restore(api.RestoreAsk{Volume: "notes", At: ids[0], To: filepath.Join(w.dir, "out")}, "test"))
+	run := w.done(s)(s.Restore(w.ctx, api.RestoreAsk{Volume: "notes", At: ids[0], To: filepath.Join(w.dir, "out")}, "test"))
 	_, err = s.Undo(run.ID, "test")
 	require.ErrorContains(t, err, "remove there what is not wanted")
 }
@@ -202,8 +202,8 @@ func TestDownloads(t *testing.T) {
 func TestGoingOnEnds(t *testing.T) {
 	w := newWorld(t)
 	s, dir, ids := lived(w)
-	run := w.done(s)(s.Restore(api.RestoreAsk{Volume: "notes", Paths: []string{"trip"}, At: ids[0], InPlace: true}, "test"))
-	r, err := s.prepareRestore(api.RestoreAsk{Volume: "notes", Paths: []string{"trip"}, At: ids[0], InPlace: true})
+	run := w.done(s)(s.Restore(w.ctx, api.RestoreAsk{Volume: "notes", Paths: []string{"trip"}, At: ids[0], InPlace: true}, "test"))
+	r, err := s.prepareRestore(w.ctx, api.RestoreAsk{Volume: "notes", Paths: []string{"trip"}, At: ids[0], InPlace: true})
 	require.NoError(t, err)
 	cut := func(times int) int {
 		require.NoError(t, os.RemoveAll(filepath.Join(dir, "trip")))

@@ -2,6 +2,7 @@ package site
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -11,6 +12,7 @@ import (
 	"candidharbor/api"
 	"candidharbor/core/object"
 	"candidharbor/internal/catalog"
+	"candidharbor/internal/store"
 	"candidharbor/internal/volume/tree"
 
 	"golang.org/x/sys/unix"
@@ -27,10 +29,21 @@ type restoring struct {
 	ask    api.RestoreAsk
 	undoes int64
 	cut    *cutShort // the run that this one goes on with
+	far    *recall   // when another site has the snapshot
 }
 
+// done lets go what a restore that was prepared relies on.
+func (r *restoring) done() {
+	if r.far != nil {
+		r.far.lease.Release()
+	}
+}
+
+// get reads the snapshot, wherever it is.
+func (r *restoring) get(id object.ID) (object.Envelope, error) { return r.opt.Source.Get(id) }
+
 // prepareRestore checks a request and changes nothing.
-func (s *Site) prepareRestore(ask api.RestoreAsk) (*restoring, error) {
+func (s *Site) prepareRestore(ctx context.Context, ask api.RestoreAsk) (ready *restoring, err error) {
 	v, err := s.cat.Volume(ask.Volume)
 	if err != nil {
 		return nil, err
@@ -46,11 +59,7 @@ func (s *Site) prepareRestore(ask api.RestoreAsk) (*restoring, error) {
 			return nil, &Error{Misuse, err}
 		}
 	}
-	row, answer, err := s.moment(v, ask.At)
-	if err != nil {
-		return nil, err
-	}
-	root, err := s.rootOf(row)
+	row, answer, peer, err := s.resolve(ctx, v, ask.At, ask.From)
 	if err != nil {
 		return nil, err
 	}
@@ -59,13 +68,32 @@ func (s *Site) prepareRestore(ask api.RestoreAsk) (*restoring, error) {
 		return nil, err
 	}
 	r := &restoring{v: v, row: row, answer: answer, ask: ask}
-	r.opt = tree.RestoreOptions{Source: s.store, Root: root, OnConflict: choice, Chunker: ck, Suffix: row.Began.Local().Format(".as-of-20060102-1504")}
+	r.ask.From = ""
+	var source tree.Source = s.store
+	var root *object.Root
+	if peer != nil {
+		if r.far, err = s.recallOf(ctx, peer, v, row); err != nil {
+			return nil, err
+		}
+		source, root, r.ask.From = r.far, r.far.root, peer.Name
+		defer func() {
+			if ready == nil {
+				r.done()
+			}
+		}()
+	} else if root, err = s.rootOf(row); err != nil {
+		return nil, err
+	}
+	r.opt = tree.RestoreOptions{Source: source, Root: root, OnConflict: choice, Chunker: ck, Suffix: row.Began.Local().Format(".as-of-20060102-1504")}
 	for _, p := range ask.Paths {
 		rel, err := tree.CleanPath(rawPath(p))
 		if err != nil {
 			return nil, &Error{Misuse, err}
 		}
-		if _, err := tree.Lookup(s.store.Get, root, rel); err != nil && ask.OnConflict != undoing {
+		if _, err := tree.Lookup(r.get, root, rel); err != nil && ask.OnConflict != undoing {
+			if !errors.Is(err, tree.ErrNoPath) {
+				return nil, err
+			}
 			return nil, missing("%s has no %s as of %s: candid browse %s --at %s shows what there is", v.Name, p, stamp(row.Began.Time), v.Name, row.ID[:12])
 		}
 		if rel != "" {
@@ -105,6 +133,12 @@ func (s *Site) restoreResult(r *restoring, res *tree.Restored) *api.RestoreResul
 	if view, err := s.snapshotView(r.row, nil); err == nil {
 		out.Snapshot = *view
 	}
+	if r.far != nil {
+		out.From, out.FetchBytes = r.far.peer.Name, r.far.bytes
+		if !r.ask.DryRun {
+			out.FetchBytes = r.far.Fetched.Load()
+		}
+	}
 	if res != nil {
 		out.Created, out.Replaced, out.Removed, out.Skipped, out.Kept, out.Adjusted, out.Bytes = res.Created, res.Replaced, res.Removed, res.Skipped, res.Kept, res.Adjusted, res.Bytes
 		out.Summary = countWords([]counted{{res.Created, "created"}, {res.Replaced, "replaced"}, {res.Removed, "removed"}, {res.Adjusted, "adjusted"}, {res.Skipped, "skipped"}, {res.Kept, "the same already"}})
@@ -134,9 +168,15 @@ func (s *Site) restoreResult(r *restoring, res *tree.Restored) *api.RestoreResul
 // PlanRestore tells what a restore would do, changing nothing.
 func (s *Site) PlanRestore(ctx context.Context, ask api.RestoreAsk) (*api.RestoreResult, error) {
 	ask.DryRun = true
-	r, err := s.prepareRestore(ask)
+	r, err := s.prepareRestore(ctx, ask)
 	if err != nil {
 		return nil, err
+	}
+	defer r.done()
+	if r.far != nil {
+		if err := r.far.lookThrough(r.opt.Paths); err != nil {
+			return nil, err
+		}
 	}
 	r.opt.Plan = true
 	if ask.InPlace {
@@ -152,8 +192,8 @@ func (s *Site) PlanRestore(ctx context.Context, ask api.RestoreAsk) (*api.Restor
 }
 
 // Restore starts a run that brings files or a whole volume back.
-func (s *Site) Restore(ask api.RestoreAsk, by string) (api.Run, error) {
-	r, err := s.prepareRestore(ask)
+func (s *Site) Restore(ctx context.Context, ask api.RestoreAsk, by string) (api.Run, error) {
+	r, err := s.prepareRestore(ctx, ask)
 	if err != nil {
 		return api.Run{}, err
 	}
@@ -163,12 +203,14 @@ func (s *Site) Restore(ask api.RestoreAsk, by string) (api.Run, error) {
 func (s *Site) startRestore(r *restoring, by string) (api.Run, error) {
 	j, err := s.start("restore", r.v.Name, by, func(ctx context.Context, j *job) (any, string, error) { return s.restore(ctx, j, r) })
 	if err != nil {
+		r.done()
 		return api.Run{}, err
 	}
 	return j.view(), nil
 }
 
 func (s *Site) restore(ctx context.Context, j *job, r *restoring) (any, string, error) {
+	defer r.done()
 	j.say("waiting for another run on the same target")
 	free, err := s.hold(ctx, "target "+r.opt.Target)
 	if err != nil {
@@ -178,17 +220,18 @@ func (s *Site) restore(ctx context.Context, j *job, r *restoring) (any, string, 
 	// What is restored stays readable although its snapshot may be removed meanwhile.
 	lease := s.store.NewLease()
 	defer lease.Release()
-	id, err := object.ParseID(r.row.ID)
-	if err != nil {
+	if r.far != nil {
+		held, err := s.fetchFar(ctx, j, r)
+		if err != nil {
+			return s.restoreResult(r, nil), "", err
+		}
+		defer func() {
+			if s.ctx.Err() == nil {
+				held() // else the next start goes on with what is here
+			}
+		}()
+	} else if err := s.holdSnapshot(lease, r.row.ID); err != nil {
 		return nil, "", err
-	}
-	set, err := s.store.Census(id)
-	if err != nil {
-		return nil, "", err
-	}
-	lease.AcquireSet(set)
-	if !s.store.HasRoot(id) {
-		return nil, "", missing("snapshot %s was removed before the restore began", r.row.ID[:12])
 	}
 	var prog tree.Progress
 	r.opt.Progress = &prog
@@ -209,15 +252,9 @@ func (s *Site) restore(ctx context.Context, j *job, r *restoring) (any, string, 
 		if r.opt.Safety, err = s.rootOf(row); err != nil {
 			return nil, "", err
 		}
-		safetyID, err := object.ParseID(row.ID)
-		if err != nil {
+		if err := s.holdSnapshot(lease, row.ID); err != nil {
 			return nil, "", err
 		}
-		has, err := s.store.Census(safetyID)
-		if err != nil {
-			return nil, "", err
-		}
-		lease.AcquireSet(has)
 		j.logf("safety %s", outcome)
 		s.changed("snapshots", r.v.Name)
 		cache := s.scanCache(r.v)
@@ -265,7 +302,11 @@ func (s *Site) restore(ctx context.Context, j *job, r *restoring) (any, string, 
 	if out.RemarkCount > 0 {
 		j.remark()
 	}
-	words := fmt.Sprintf("%s as of %s in %s: %s; %s in %s%s", r.v.Name, stamp(r.row.Began.Time), r.opt.Target, out.Summary, size(out.Bytes),
+	from := ""
+	if r.far != nil {
+		from = fmt.Sprintf(", from %s (%s fetched)", r.far.peer.Name, size(r.far.Fetched.Load()))
+	}
+	words := fmt.Sprintf("%s as of %s in %s%s: %s; %s in %s%s", r.v.Name, stamp(r.row.Began.Time), r.opt.Target, from, out.Summary, size(out.Bytes),
 		ago(time.Since(begun)), remarkWords(out.RemarkCount))
 	if r.undoes != 0 {
 		words = fmt.Sprintf("run %d is taken back, to %s as it was at %s: %s%s", r.undoes, r.v.Name, stamp(r.row.Began.Time), out.Summary, remarkWords(out.RemarkCount))
@@ -274,6 +315,43 @@ func (s *Site) restore(ctx context.Context, j *job, r *restoring) (any, string, 
 		words += fmt.Sprintf(". What was there before is in the safety snapshot %s; to go back to it: candid undo %d", safety[:12], j.row.ID)
 	}
 	return out, words, nil
+}
+
+// holdSnapshot keeps all objects of a snapshot from being swept.
+func (s *Site) holdSnapshot(lease *store.Lease, snapshot string) error {
+	id, err := object.ParseID(snapshot)
+	if err != nil {
+		return err
+	}
+	set, err := s.store.Census(id)
+	if err != nil {
+		return err
+	}
+	lease.AcquireSet(set)
+	if !s.store.HasRoot(id) {
+		return missing("snapshot %s was removed before the restore began", snapshot[:12])
+	}
+	return nil
+}
+
+// fetchFar brings what a restore needs and the store here lacks from the other site.
+func (s *Site) fetchFar(ctx context.Context, j *job, r *restoring) (release func(), err error) {
+	r.far.ctx = ctx
+	j.begin(func() api.Progress { return api.Progress{DoneBytes: r.far.Fetched.Load(), TotalBytes: r.far.bytes} })
+	j.say("fetching from " + r.far.peer.Name)
+	began := time.Now()
+	err = r.far.again(j, func() error {
+		if err := r.far.lookThrough(r.opt.Paths); err != nil {
+			return err
+		}
+		release, err = r.far.bring()
+		return err
+	})
+	if err != nil {
+		return nil, &Error{Elsewhere, fmt.Errorf("nothing was restored, because not all of it could be fetched from %s: %w. What arrived, %s, is kept for a while: the same restore fetches only the rest", r.far.peer.Name, err, size(r.far.Fetched.Load()))}
+	}
+	j.logf("%s fetched from %s in %s; the rest was here", size(r.far.Fetched.Load()), r.far.peer.Name, ago(time.Since(began)))
+	return release, nil
 }
 
 // makeParents makes the directories above the target, without leaving the root.

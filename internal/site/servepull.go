@@ -3,7 +3,6 @@ package site
 import (
 	"bytes"
 	"context"
-	"encoding/hex"
 	"fmt"
 	"slices"
 
@@ -52,20 +51,6 @@ func (s *Site) servePull(ctx context.Context, peer *catalog.Peer, op string, bod
 			out.All, out.Same = nil, true
 		}
 		return st.Reply(out)
-	case "history":
-		var q historyAsk
-		if err := transfer.Decode(body, &q); err != nil {
-			return err
-		}
-		v, err := s.readable(peer, hex.EncodeToString(q.Lineage[:]))
-		if err != nil {
-			return err
-		}
-		page, err := s.headers(v, q.After)
-		if err != nil {
-			return err
-		}
-		return st.Reply(page)
 	}
 	var q fetch
 	if err := transfer.Decode(body, &q); err != nil {
@@ -128,7 +113,7 @@ func (s *Site) headers(v *catalog.Volume, after string) (*historyPage, error) {
 			continue
 		}
 		page.Headers = append(page.Headers, header{ID: id, Term: uint64(r.Term), Sequence: uint64(r.Sequence), Began: r.Began.UnixNano(), Seen: nano(r.SeenUntil), Marked: nano(r.Marked),
-			Cause: r.Cause, Labels: r.Labels.V, Keep: r.KeepWhy, Ends: nano(r.OwnEnd), Set: r.SetID})
+			Cause: r.Cause, Labels: r.Labels.V, Keep: r.KeepWhy, Ends: nano(r.OwnEnd), Set: r.SetID, Ended: nano(r.Ended), Watched: nano(r.WatchedUntil), Files: r.Files, Bytes: r.Bytes})
 	}
 	if len(rows) == headersPage {
 		page.Next = rows[len(rows)-1].Cursor()

@@ -82,15 +82,16 @@ type Site struct {
 	busy       map[string]chan struct{} // one snapshot, restore in place or carry per key
 	links      map[string]*transfer.Link
 	peerAddr   net.Addr
-	cut        bool               // the peer line is cut, for demos and tests
-	places     map[string]*Site   // further places that are attached, by name
-	keeping    context.Context    // in which the schedule is kept; nil: it is not
-	paces      map[string]*paced  // by peer
-	going      map[string]*going  // runs of routes, by route
-	looked     map[string]*looked // looks of routes that pull, by route
-	alarmed    time.Time          // when alarms were last looked for
-	alarmEvery time.Duration      // how long to the next look
-	desk       *deskListener      // nil: other sites are not answered over it
+	cut        bool                // the peer line is cut, for demos and tests
+	places     map[string]*Site    // further places that are attached, by name
+	keeping    context.Context     // in which the schedule is kept; nil: it is not
+	paces      map[string]*paced   // by peer
+	going      map[string]*going   // runs of routes, by route
+	looked     map[string]*looked  // looks of routes that pull, by route
+	told       map[string]toldRows // what peers have of volumes, as they told of late
+	alarmed    time.Time           // when alarms were last looked for
+	alarmEvery time.Duration       // how long to the next look
+	desk       *deskListener       // nil: other sites are not answered over it
 }
 
 // Open opens the site in a data directory, making a new one there when it is empty.
@@ -113,7 +114,7 @@ func Open(opt Options) (*Site, error) {
 		return nil, err
 	}
 	s := &Site{dir: dir, clock: opt.Clock, log: opt.Logger, lock: lock, onPlace: opt.OnPlace, wake: make(chan struct{}, 1), events: newHub(),
-		active: map[int64]*job{}, busy: map[string]chan struct{}{}, links: map[string]*transfer.Link{}, places: map[string]*Site{}, paces: map[string]*paced{}, going: map[string]*going{}, looked: map[string]*looked{}}
+		active: map[int64]*job{}, busy: map[string]chan struct{}{}, links: map[string]*transfer.Link{}, places: map[string]*Site{}, paces: map[string]*paced{}, going: map[string]*going{}, looked: map[string]*looked{}, told: map[string]toldRows{}}
 	s.ctx, s.cancel = context.WithCancel(context.Background())
 	if err := s.open(opt); err != nil {
 		s.Close()

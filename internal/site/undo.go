@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"strconv"
 	"strings"
+	"time"
 
 	"candidharbor/api"
 	"candidharbor/internal/catalog"
@@ -46,7 +47,7 @@ func (s *Site) prepareUndo(run int64) (*restoring, error) {
 	if _, err := s.cat.Snapshot(res.Safety); err != nil {
 		return nil, missing("the safety snapshot %s of run %d is gone: it was kept for as long as the rules said. candid snapshot list %s shows what there is", res.Safety[:12], run, res.Volume)
 	}
-	r, err := s.prepareRestore(api.RestoreAsk{Volume: res.Volume, At: res.Safety, InPlace: true, OnConflict: undoing, Paths: append(res.Paths, res.Beside...)})
+	r, err := s.prepareRestore(s.ctx, api.RestoreAsk{Volume: res.Volume, At: res.Safety, InPlace: true, OnConflict: undoing, Paths: append(res.Paths, res.Beside...)})
 	if err != nil {
 		return nil, err
 	}
@@ -134,13 +135,7 @@ func (s *Site) goOnRestoring() error {
 			s.log.Info("what an unfinished restore left was taken away", "target", c.Target, "names", n)
 		}
 		if err := s.goOn(&c); err != nil {
-			s.log.Warn("a restore that was cut short cannot go on", "run", c.Run, "error", err)
-			if err := s.cat.AddLog(c.Run, s.clock.Now(), "it cannot go on: "+err.Error()); err != nil {
-				return err
-			}
-			if err := s.cat.Set(key, ""); err != nil {
-				return err
-			}
+			s.cannotGoOn(&c, err)
 		}
 	}
 	return nil
@@ -150,7 +145,38 @@ func (s *Site) goOn(c *cutShort) error {
 	if c.Times >= mostTimes {
 		return fmt.Errorf("it was cut short %d times; start it again when the reason is known", c.Times+1)
 	}
-	r, err := s.prepareRestore(c.Ask)
+	if c.Ask.From == "" {
+		return s.goOnNow(c)
+	}
+	s.jobs.Go(func() { // the other site may be reached later than this start is over
+		var err error
+		for try := 0; try < 2*recallTries; try++ {
+			if err = s.goOnNow(c); ClassOf(err) != Elsewhere {
+				break
+			}
+			select {
+			case <-time.After(time.Second << min(try, 5)):
+			case <-s.ctx.Done():
+				return
+			}
+		}
+		if err != nil {
+			s.cannotGoOn(c, err)
+		}
+	})
+	return nil
+}
+
+// cannotGoOn tells why a restore stays cut short.
+func (s *Site) cannotGoOn(c *cutShort, err error) {
+	s.log.Warn("a restore that was cut short cannot go on", "run", c.Run, "error", err)
+	if err := errors.Join(s.cat.AddLog(c.Run, s.clock.Now(), "it cannot go on: "+err.Error()), s.cat.Set(restoringSetting+strconv.FormatInt(c.Run, 10), "")); err != nil {
+		s.log.Error("that a restore cannot go on could not be recorded", "run", c.Run, "error", err)
+	}
+}
+
+func (s *Site) goOnNow(c *cutShort) error {
+	r, err := s.prepareRestore(s.ctx, c.Ask)
 	if err != nil {
 		return err
 	}

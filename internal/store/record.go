@@ -163,3 +163,21 @@ func openRecord(dst, raw []byte) ([]byte, error) {
 	}
 	return env, nil
 }
+
+// OpenRecord returns the object of a record as another store sent it, after recomputing its
+// identity.
+func OpenRecord(raw []byte) (object.ID, object.Envelope, error) {
+	h, err := checkRecord(raw)
+	if err != nil {
+		return h.id, object.Envelope{}, err
+	}
+	b, err := openRecord(nil, raw)
+	if err != nil {
+		return h.id, object.Envelope{}, err
+	}
+	env, err := object.Decode(b)
+	if err == nil && env.Kind != h.kind {
+		err = fmt.Errorf("%w: a %s in a record for a %s", ErrDamaged, env.Kind, h.kind)
+	}
+	return h.id, env, err
+}

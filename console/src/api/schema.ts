@@ -386,6 +386,24 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/recovery/order": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** In which order other sites are asked for what is not here */
+        get: operations["recoveryOrder"];
+        /** Set that order; sites not named come after */
+        put: operations["setRecoveryOrder"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/reports/objectives": {
         parameters: {
             query?: never;
@@ -1075,6 +1093,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/volumes/{name}/as-of": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What stands for a moment of a volume, at each site */
+        get: operations["asOf"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/volumes/{name}/browse": {
         parameters: {
             query?: never;
@@ -1344,6 +1379,15 @@ export interface components {
              */
             until: string;
         };
+        AsOf: {
+            /** Format: date-time */
+            at: string;
+            /** @description the site whose snapshot is nearest to the moment; of equals the first */
+            best?: string;
+            places: components["schemas"]["Standing"][] | null;
+            sentence: string;
+            volume: string;
+        };
         Browse: {
             /** @description how exactly the snapshot stands for the moment */
             answer: string;
@@ -1571,6 +1615,8 @@ export interface components {
             volume: string;
         };
         Find: {
+            /** @description when other sites were asked too */
+            elsewhere?: components["schemas"]["FoundElsewhere"][] | null;
             items: components["schemas"]["Found"][] | null;
             /** @description snapshots that could not be read */
             leftOut: string[] | null;
@@ -1632,6 +1678,18 @@ export interface components {
              * @description different ones that can be brought back
              */
             versions: number;
+        };
+        FoundElsewhere: {
+            /** @description paths that no snapshot here has */
+            items: components["schemas"]["Found"][] | null;
+            /** @description why it does not tell */
+            silent?: string;
+            site: string;
+            /**
+             * Format: int64
+             * @description how many it searched
+             */
+            snapshots: number;
         };
         FreeAsk: {
             ids: string[] | null;
@@ -2104,6 +2162,9 @@ export interface components {
              */
             removedBytes: number;
         };
+        RecoveryOrder: {
+            sites: string[] | null;
+        };
         Remark: {
             path: string;
             what: string;
@@ -2112,6 +2173,8 @@ export interface components {
             /** @description a moment (RFC 3339), latest, or a snapshot's id */
             at: string;
             dryRun?: boolean;
+            /** @description the site whose snapshot to use; when not given this site, and if it has none for the moment, the others in the order set */
+            from?: string;
             inPlace?: boolean;
             /** @enum {string} */
             onConflict?: "skip" | "replace" | "older" | "keep-both";
@@ -2133,8 +2196,15 @@ export interface components {
             /** Format: int64 */
             created: number;
             dryRun: boolean;
+            /**
+             * Format: int64
+             * @description that came from there; with dryRun, at most, before compression
+             */
+            fetchBytes?: number;
             /** Format: int64 */
             freeBytes: number;
+            /** @description the other site that had the snapshot */
+            from?: string;
             /**
              * Format: int64
              * @description the run that the service's end cut short
@@ -2558,6 +2628,39 @@ export interface components {
              */
             mode: "exact" | "additive" | "none";
         };
+        Standing: {
+            /** @description how exactly it stands for the moment */
+            answer?: string;
+            /** Format: int64 */
+            bytes: number;
+            /** Format: int64 */
+            files: number;
+            /** @description this site has that snapshot too */
+            here: boolean;
+            /**
+             * Format: int64
+             * @description how much older than the moment it was last known to be so
+             */
+            olderSeconds: number;
+            /**
+             * Format: int64
+             * @description about how long it would take to bring all of it back here, at most, by restores and routes of late; none: not known yet
+             */
+            seconds?: number;
+            /** Format: date-time */
+            seenUntil?: string;
+            /** @description why the site does not tell */
+            silent?: string;
+            site: string;
+            snapshot?: string;
+            /**
+             * Format: int64
+             * @description that it has of the volume
+             */
+            snapshots: number;
+            /** Format: date-time */
+            taken?: string;
+        };
         Status: {
             coming: components["schemas"]["Coming"][] | null;
             /** Format: date-time */
@@ -2692,6 +2795,8 @@ export interface components {
              * @description when the first snapshot that has it so was taken
              */
             since: string;
+            /** @description the other site that has it; no snapshot here does */
+            site?: string;
             /** @description the newest of them */
             snapshot: string;
             /**
@@ -2715,6 +2820,8 @@ export interface components {
             /** @description there are older ones; only the newest thousand are told */
             more: boolean;
             path: string;
+            /** @description other sites that were asked and do not tell, and why */
+            silent?: string[] | null;
         };
         Volume: {
             /** Format: date-time */
@@ -4812,6 +4919,140 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["PruneResult"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    recoveryOrder: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RecoveryOrder"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    setRecoveryOrder: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RecoveryOrder"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RecoveryOrder"];
                 };
             };
             /** @description Unauthorized */
@@ -8187,6 +8428,76 @@ export interface operations {
             };
         };
     };
+    asOf: {
+        parameters: {
+            query?: {
+                /** @description a moment (RFC 3339), or latest */
+                at?: string;
+            };
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AsOf"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     browse: {
         parameters: {
             query?: {
@@ -8423,6 +8734,8 @@ export interface operations {
                 kind?: "file" | "directory" | "symlink";
                 /** @description cursor */
                 after?: string;
+                /** @description ask other sites too, for what no snapshot here has; with the first page */
+                sites?: boolean;
                 limit?: number;
             };
             header?: never;
@@ -9123,6 +9436,8 @@ export interface operations {
         parameters: {
             query?: {
                 path?: string;
+                /** @description ask other sites too */
+                sites?: boolean;
             };
             header?: never;
             path: {

@@ -15,13 +15,14 @@ export function Find({ volume, inPlace }: { volume: string; inPlace: boolean }) 
   const [params, setParams] = useSearchParams();
   const pattern = params.get("find") ?? "";
   const deleted = params.get("deleted") === "1";
+  const sites = params.get("sites") === "1";
   const [text, setText] = useState(pattern);
-  const [restoring, setRestoring] = useState<Found | null>(null);
+  const [restoring, setRestoring] = useState<(Found & { site?: string }) | null>(null);
   const [versions, setVersions] = useState("");
   const set = (key: string, value: string) => setParams((old) => { const n = new URLSearchParams(old); if (value) n.set(key, value); else n.delete(key); return n; }, { replace: true });
   const found = useInfiniteQuery({
-    queryKey: ["find", volume, pattern, deleted],
-    queryFn: ({ pageParam }) => told(api.GET("/volumes/{name}/find", { params: { path: { name: volume }, query: { pattern, deleted, limit: 50, after: pageParam || undefined } } })),
+    queryKey: ["find", volume, pattern, deleted, sites],
+    queryFn: ({ pageParam }) => told(api.GET("/volumes/{name}/find", { params: { path: { name: volume }, query: { pattern, deleted, sites, limit: 50, after: pageParam || undefined } } })),
     initialPageParam: "",
     getNextPageParam: (last) => last.next || undefined,
     enabled: pattern !== "",
@@ -36,6 +37,7 @@ export function Find({ volume, inPlace }: { volume: string; inPlace: boolean }) 
         <input className="field min-w-0 grow" aria-label="Look for" placeholder="part of a name, or *.pdf, or notes/*.txt" value={text} onChange={(e) => setText(e.target.value)} />
         <button className="press">Find</button>
         <label><input type="checkbox" checked={deleted} onChange={(e) => set("deleted", e.target.checked ? "1" : "")} /> only what is not there any more</label>
+        <label><input type="checkbox" checked={sites} onChange={(e) => set("sites", e.target.checked ? "1" : "")} /> ask other sites too</label>
       </form>
       <Trouble error={found.error} />
       {pattern !== "" && found.isPending && <Waiting what="all snapshots" />}
@@ -56,8 +58,26 @@ export function Find({ volume, inPlace }: { volume: string; inPlace: boolean }) 
         </table></div>
       )}
       {found.hasNextPage && pattern !== "" && <button className="press mt-3" onClick={() => void found.fetchNextPage()} disabled={found.isFetchingNextPage}>Show more</button>}
+      {pattern !== "" && (first?.elsewhere ?? []).map((far) => <FoundElsewhere key={far.site} far={far} bring={(f) => setRestoring({ ...f, site: far.site })} />)}
       {versions && <VersionsSheet volume={volume} path={versions} inPlace={inPlace} close={() => setVersions("")} />}
-      {restoring && <RestoreSheet volume={volume} at={restoring.snapshot} of={restoring.lastSeen} paths={[restoring.path]} inPlace={inPlace} close={() => setRestoring(null)} />}
+      {restoring && <RestoreSheet volume={volume} at={restoring.snapshot} of={restoring.lastSeen} from={restoring.site} paths={[restoring.path]} inPlace={inPlace} close={() => setRestoring(null)} />}
     </div>
+  );
+}
+
+/** What another site has that no snapshot here has. */
+function FoundElsewhere({ far, bring }: { far: Schemas["FoundElsewhere"]; bring: (f: Found) => void }) {
+  const items = far.items ?? [];
+  return (
+    <section aria-label={`At ${far.site}`} className="mt-4 text-sm">
+      <p>{far.silent ? <span className="text-hand">{far.site} does not tell: {far.silent}</span> : far.snapshots === 0 ? `${far.site} has no snapshot of it.` : items.length === 0 ? `${far.site} has nothing more in ${far.snapshots} snapshots.` : <span className="font-semibold">{far.site} has what no snapshot here has:</span>}</p>
+      {items.length > 0 && <ul>{items.map((f) => (
+        <li key={f.path} className="flex flex-wrap items-baseline gap-x-4 border-b border-rule py-1.5">
+          <span className="min-w-0 grow break-all">{f.path}{f.kind === "directory" ? "/" : ""}</span>
+          <span className="text-faint">{f.kind === "file" ? size(f.size) : f.kind}, last seen {stamp(f.lastSeen)}</span>
+          <button className="quiet" onClick={() => bring(f)}>bring back</button>
+        </li>
+      ))}</ul>}
+    </section>
   );
 }

@@ -11,11 +11,11 @@ type Conflict = NonNullable<RestoreAsk["onConflict"]>;
 const choices: [Conflict, string][] = [["skip", "leave what is there"], ["replace", "replace what is there"], ["older", "replace only what is older"], ["keep-both", "keep both, the restored one with a suffix"]];
 
 /** Says what will happen, then does it and shows it happen. */
-export function RestoreSheet({ volume, at, of, paths, inPlace, close }: { volume: string; at: string; of?: string; paths: string[]; inPlace: boolean; close: (done: boolean) => void }) {
+export function RestoreSheet({ volume, at, of, from, paths, inPlace, close }: { volume: string; at: string; of?: string; from?: string; paths: string[]; inPlace: boolean; close: (done: boolean) => void }) {
   const [where, setWhere] = useState<"place" | "beside" | "tar" | "zip">(inPlace ? "place" : "beside");
   const [to, setTo] = useState("");
   const [conflict, setConflict] = useState<Conflict>(paths.length ? "skip" : "replace");
-  const ask: RestoreAsk = { volume, at, paths, ...(where === "place" ? { inPlace: true } : { to }), onConflict: conflict };
+  const ask: RestoreAsk = { volume, at, paths, ...(where === "place" ? { inPlace: true } : { to }), onConflict: conflict, ...(from ? { from } : {}) };
   const plan = useMutation({ mutationFn: () => told(api.POST("/restores/plan", { body: ask, headers: once() })) });
   const start = useMutation({ mutationFn: () => told(api.POST("/restores", { body: ask, headers: once() })) });
   const id = start.data?.id;
@@ -25,18 +25,18 @@ export function RestoreSheet({ volume, at, of, paths, inPlace, close }: { volume
   const tar = `/api/v1/volumes/${encodeURIComponent(volume)}/archive?${new URLSearchParams([["at", at], ["form", where === "zip" ? "zip" : "tar"], ...paths.map((x): [string, string] => ["path", x])])}`;
   const download = where === "tar" || where === "zip";
   const atText = at === "latest" ? "latest" : of ? at.slice(0, 12) : `"${stamp(at, true)}"`;
-  const cli = `candid restore ${volume} ${paths.join(" ")}${paths.length ? " " : ""}--at ${atText} ${where === "place" ? "--in-place" : download ? `--${where} FILE` : `--to ${to || "DIR"}`}${download ? "" : ` --on-conflict ${conflict}`}`;
+  const cli = `candid restore ${volume} ${paths.join(" ")}${paths.length ? " " : ""}--at ${atText} ${where === "place" ? "--in-place" : download ? `--${where} FILE` : `--to ${to || "DIR"}`}${download ? "" : ` --on-conflict ${conflict}`}${from ? ` --from-site ${from}` : ""}`;
   return (
     <Sheet title={`Bring back ${paths.length === 0 ? `the whole of ${volume}` : paths.length === 1 ? paths[0] : `${paths.length} picked paths`}`} open close={() => close(!!run.data?.ended)} wide>
-      <p className="text-sm text-faint">{at === "latest" ? "In its newest state." : `As of ${stamp(of ?? at, true)}.`}</p>
+      <p className="text-sm text-faint">{at === "latest" ? "In its newest state." : `As of ${stamp(of ?? at, true)}.`}{from && ` From ${from}: only what this site lacks is fetched.`}</p>
       {!id && (
         <>
           <fieldset className="my-3 text-sm">
             <legend className="font-semibold">Where to</legend>
             {inPlace && <label className="block"><input type="radio" name="where" checked={where === "place"} onChange={() => change(() => setWhere("place"))} /> back where it was; a safety snapshot is taken first</label>}
             <label className="block"><input type="radio" name="where" checked={where === "beside"} onChange={() => change(() => setWhere("beside"))} /> to another directory of this site's host</label>
-            <label className="block"><input type="radio" name="where" checked={where === "tar"} onChange={() => change(() => setWhere("tar"))} /> download as a tar archive, with everything that was recorded</label>
-            <label className="block"><input type="radio" name="where" checked={where === "zip"} onChange={() => change(() => setWhere("zip"))} /> download as a ZIP archive, without owners and attributes</label>
+            {!from && <><label className="block"><input type="radio" name="where" checked={where === "tar"} onChange={() => change(() => setWhere("tar"))} /> download as a tar archive, with everything that was recorded</label>
+            <label className="block"><input type="radio" name="where" checked={where === "zip"} onChange={() => change(() => setWhere("zip"))} /> download as a ZIP archive, without owners and attributes</label></>}
           </fieldset>
           {where === "beside" && <Field label="Directory" help="It lies below one of the site's roots; it need not exist."><input className="field w-full font-mono" value={to} onChange={(e) => change(() => setTo(e.target.value))} /></Field>}
           {!download && (
@@ -51,6 +51,7 @@ export function RestoreSheet({ volume, at, of, paths, inPlace, close }: { volume
       {p && !id && (
         <section aria-label="Plan" className="my-3 border border-rule bg-sheet p-3 text-sm">
           <p className="font-say text-base">What would be done: {p.summary}; {size(p.bytes)} to write, {size(p.freeBytes)} are free.</p>
+          {p.from && <p>The snapshot is at {p.from}: at most {size(p.fetchBytes ?? 0)} would be fetched from there, before compression.</p>}
           <p className="text-faint">{p.answer}; into <span className="font-mono">{p.target}</span></p>
           {(p.acts ?? []).length > 0 && <ul className="mt-2 max-h-40 overflow-y-auto font-mono text-xs">{(p.acts ?? []).map((a) => <li key={a.path}><span className="inline-block w-16">{a.what}</span>{a.path}</li>)}</ul>}
         </section>

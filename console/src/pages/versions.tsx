@@ -13,12 +13,13 @@ const fileURL = (volume: string, at: string, path: string, show = false) => `/ap
 
 /** What a path was over time, with what differs from one version to the next. */
 export function VersionsSheet({ volume, path, inPlace, close }: { volume: string; path: string; inPlace: boolean; close: () => void }) {
-  const list = useQuery({ queryKey: ["versions", volume, path], queryFn: () => told(api.GET("/volumes/{name}/versions", { params: { path: { name: volume }, query: { path } } })) });
+  const [sites, setSites] = useState(false);
+  const list = useQuery({ queryKey: ["versions", volume, path, sites], queryFn: () => told(api.GET("/volumes/{name}/versions", { params: { path: { name: volume }, query: { path, sites } } })) });
   const [pair, setPair] = useState<[Version, Version] | null>(null);
   const [restoring, setRestoring] = useState<Version | null>(null);
   const all = list.data?.items ?? [];
-  const before = (i: number) => all.slice(i + 1).find((v) => v.entry);
-  if (restoring) return <RestoreSheet volume={volume} at={restoring.snapshot} of={restoring.until} paths={[path]} inPlace={inPlace} close={() => setRestoring(null)} />;
+  const before = (i: number) => all.slice(i + 1).find((v) => v.entry && !v.site);
+  if (restoring) return <RestoreSheet volume={volume} at={restoring.snapshot} of={restoring.until} from={restoring.site} paths={[path]} inPlace={inPlace} close={() => setRestoring(null)} />;
   return (
     <Sheet title={path} open close={close} wide>
       <Trouble error={list.error} />
@@ -29,15 +30,15 @@ export function VersionsSheet({ volume, path, inPlace, close }: { volume: string
           <tbody>{all.map((v, i) => {
             const old = before(i);
             return (
-              <tr key={v.snapshot}>
-                <td className={v.entry ? "" : "text-hand"}>{v.what}</td>
+              <tr key={v.snapshot + (v.site ?? "")}>
+                <td className={v.entry ? "" : "text-hand"}>{v.site ? `at ${v.site}` : v.what}</td>
                 <td className="sm:whitespace-nowrap">{stamp(v.since)}</td>
                 <td className="hidden whitespace-nowrap sm:table-cell" title={`${v.snapshots} snapshots`}>{stamp(v.until)}</td>
                 <td className="hidden text-right whitespace-nowrap sm:table-cell" title={v.entry ? exact(v.entry.size) : undefined}>{v.entry ? (v.entry.kind === "file" ? size(v.entry.size) : v.entry.kind) : ""}</td>
                 <td className="text-right sm:whitespace-nowrap">
                   {v.entry && <span className="inline-flex flex-wrap justify-end gap-x-3">
-                    {v.entry.kind === "file" && old?.entry?.kind === "file" && <button className="quiet" onClick={() => setPair([old, v])}>compare</button>}
-                    {v.entry.kind === "file" && <a className="quiet" href={fileURL(volume, v.snapshot, path)} download>download</a>}
+                    {!v.site && v.entry.kind === "file" && old?.entry?.kind === "file" && <button className="quiet" onClick={() => setPair([old, v])}>compare</button>}
+                    {!v.site && v.entry.kind === "file" && <a className="quiet" href={fileURL(volume, v.snapshot, path)} download>download</a>}
                     <button className="quiet" onClick={() => setRestoring(v)}>bring back</button>
                   </span>}
                 </td>
@@ -46,8 +47,9 @@ export function VersionsSheet({ volume, path, inPlace, close }: { volume: string
           })}</tbody>
         </table></div>
       )}
+      <p className="mt-2 text-sm"><label><input type="checkbox" checked={sites} onChange={(e) => setSites(e.target.checked)} /> ask other sites too</label>{(list.data?.silent ?? []).map((why) => <span key={why} className="block text-hand">{why}</span>)}</p>
       {pair && (picture.test(path) ? <Pictures volume={volume} path={path} pair={pair} /> : <Lines volume={volume} path={path} pair={pair} />)}
-      <p className="mt-4 border-t border-rule pt-2"><Command text={`candid versions ${volume} ${path}`} /></p>
+      <p className="mt-4 border-t border-rule pt-2"><Command text={`candid versions ${volume} ${path}${sites ? " --sites" : ""}`} /></p>
     </Sheet>
   );
 }

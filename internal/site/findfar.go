@@ -1,0 +1,104 @@
+package site
+
+import (
+	"cmp"
+	"context"
+	"fmt"
+	"slices"
+
+	"candidharbor/api"
+	"candidharbor/core/object"
+)
+
+// FindEverywhere searches all snapshots of a volume here and, when asked to, at the other
+// sites, for what no snapshot here has.
+func (s *Site) FindEverywhere(ctx context.Context, volume string, ask api.FindAsk) (*api.Find, error) {
+	out, err := s.Find(volume, ask)
+	if err != nil || !ask.Sites || ask.After != "" {
+		return out, err
+	}
+	v, err := s.cat.Volume(volume)
+	if err != nil {
+		return nil, err
+	}
+	rows, err := s.byPosition(v)
+	if err != nil {
+		return nil, err
+	}
+	kept := map[string]bool{}
+	for _, r := range rows {
+		kept[r.ID] = true
+	}
+	ask.Sites = false
+	sites, found, errs, err := lookElsewhere[api.Find](ctx, s, v, "find", ask)
+	if err != nil {
+		return nil, err
+	}
+	for i, name := range sites {
+		one := api.FoundElsewhere{Site: name, Items: []api.Found{}}
+		if errs[i] != nil {
+			one.Silent = errs[i].Error()
+		} else if found[i] != nil {
+			one.Snapshots = found[i].Snapshots
+			here := s.finders.of(volume, s.clock.Now())
+			here.mu.Lock()
+			for _, f := range found[i].Items {
+				if !here.x.Has(rawPath(f.Path), func(id object.ID) bool { return kept[id.String()] }) {
+					f.There = false
+					one.Items = append(one.Items, f)
+				}
+			}
+			here.mu.Unlock()
+		}
+		out.Elsewhere = append(out.Elsewhere, one)
+	}
+	return out, nil
+}
+
+// VersionsEverywhere tells what a path was over time, with versions that only other sites
+// have.
+func (s *Site) VersionsEverywhere(ctx context.Context, volume, path string) (*api.Versions, error) {
+	out, err := s.Versions(volume, path)
+	if err != nil && ClassOf(err) != Missing {
+		return nil, err
+	}
+	v, verr := s.cat.Volume(volume)
+	if verr != nil {
+		return nil, verr
+	}
+	sites, told, errs, aerr := lookElsewhere[api.Versions](ctx, s, v, "versions", path)
+	if aerr != nil {
+		return nil, aerr
+	}
+	if err != nil {
+		out = &api.Versions{Path: path, Items: []api.Version{}}
+	}
+	for i, name := range sites {
+		if errs[i] != nil {
+			out.Silent = append(out.Silent, fmt.Sprintf("%s: %v", name, errs[i]))
+			continue
+		}
+		for _, far := range told[i].Items {
+			if far.Entry == nil || slices.ContainsFunc(out.Items, func(n api.Version) bool { return n.Entry != nil && sameTold(n.Entry, far.Entry) }) {
+				continue
+			}
+			far.Site, far.What = name, "changed"
+			out.Items = append(out.Items, far)
+		}
+	}
+	if err != nil && len(out.Items) == 0 {
+		return nil, err
+	}
+	slices.SortStableFunc(out.Items, func(a, b api.Version) int {
+		return cmp.Or(b.Since.Compare(a.Since), cmp.Compare(a.Site, b.Site))
+	})
+	return out, nil
+}
+
+// sameTold compares two versions by what is told of them over the API.
+func sameTold(a, b *api.Entry) bool {
+	if a.Kind == "directory" && b.Kind == "directory" {
+		return a.Mode == b.Mode && a.UID == b.UID && a.GID == b.GID
+	}
+	return a.Kind == b.Kind && a.Size == b.Size && a.Modified.Equal(b.Modified) && a.Mode == b.Mode && a.UID == b.UID && a.GID == b.GID && a.Target == b.Target
+}

@@ -1,0 +1,147 @@
+package site
+
+import (
+	"encoding/json"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"candidharbor/api"
+	"candidharbor/core/object"
+	"candidharbor/internal/transfer"
+
+	"github.com/stretchr/testify/require"
+)
+
+// What only the other site still has is told, found and brought back, and only what is not
+// here comes over the line; afterwards nothing of it stays. A source may look at nothing in
+// a vault, and a site that is silent or gone half-way is told.
+func TestBackFromOtherSites(t *testing.T) {
+	w := newWorld(t)
+	here, there := w.open("here"), w.open("there")
+	dir := w.share(here, "notes")
+	blob := func(seed int) string {
+		var b strings.Builder
+		for i := range 8000 {
+			fmt.Fprintf(&b, "%x\n", (i+1)*seed*7919)
+		}
+		return b.String()
+	}
+	for k := range 20 {
+		require.NoError(t, os.MkdirAll(filepath.Join(dir, "scans", fmt.Sprint(k)), 0o755))
+		w.write(filepath.Join(dir, "scans", fmt.Sprint(k)), "sheet", blob(100+k))
+	}
+	w.write(dir, "kept", blob(1))
+	w.policy(here, "policy: p\nvolumes: {k: v}\ntake: [every 6 hours]\nkeep:\n  here: {newest: 1}\n  there: {newest: 9}\ngrace: 1 second\n")
+	w.pair(here, there)
+	w.route(here, "there")
+	w.until(here, w.clock.Now().Add(6*time.Hour))
+	before := w.clock.Now()
+	whole := exact(t, dir)
+	require.NoError(t, os.RemoveAll(filepath.Join(dir, "scans")))
+	w.write(dir, "kept", blob(2))
+	w.until(here, w.clock.Now().Add(6*time.Hour))
+	gone := w.rows(here, "notes")[len(w.rows(here, "notes"))-1]
+	for range 2 {
+		w.done(here)(here.Prune("", "test"))
+		w.clock.Set(w.clock.Now().Add(2 * time.Second))
+	}
+	w.done(here)(here.Sweep(false, "test"))
+	require.Len(t, w.rows(here, "notes"), 1)
+	require.Len(t, w.rows(there, "notes@here"), 2)
+	stored := here.store.Usage().Objects
+
+	at := before.Format(time.RFC3339Nano)
+	told, err := here.AsOf(w.ctx, "notes", at)
+	require.NoError(t, err)
+	require.Equal(t, "there", told.Best)
+	require.Equal(t, "Here is nothing that old. there has it: "+told.Places[1].Answer+".", told.Sentence)
+	require.Equal(t, gone.ID, told.Places[1].Snapshot)
+	require.EqualValues(t, 22, told.Places[1].Files)
+	latest, err := here.AsOf(w.ctx, "notes", "latest")
+	require.NoError(t, err)
+	require.Equal(t, "here", latest.Best)
+	require.True(t, latest.Places[1].Here)
+
+	found, err := here.FindEverywhere(w.ctx, "notes", api.FindAsk{Pattern: "shee*", Sites: true, Limit: 100})
+	require.NoError(t, err)
+	require.Empty(t, found.Items)
+	require.Len(t, found.Elsewhere[0].Items, 20)
+	require.False(t, found.Elsewhere[0].Items[0].There)
+	found, err = here.FindEverywhere(w.ctx, "notes", api.FindAsk{Pattern: "kept", Sites: true})
+	require.NoError(t, err)
+	require.Len(t, found.Items, 1)
+	require.Empty(t, found.Elsewhere[0].Items)
+	vs, err := here.VersionsEverywhere(w.ctx, "notes", "kept")
+	require.NoError(t, err)
+	require.Equal(t, "first seen , changed there", vs.Items[0].What+" "+vs.Items[0].Site+", "+vs.Items[1].What+" "+vs.Items[1].Site)
+
+	// One file: hardly more than it comes over.
+	ask := api.RestoreAsk{Volume: "notes", At: at, To: filepath.Join(w.dir, "out"), Paths: []string{"scans/7/sheet"}}
+	plan, err := here.PlanRestore(w.ctx, ask)
+	require.NoError(t, err)
+	require.Equal(t, "there", plan.From)
+	require.EqualValues(t, len(blob(107)), plan.FetchBytes)
+	res := restored(t, w.done(here)(here.Restore(w.ctx, ask, "test")))
+	require.Equal(t, "there", res.From)
+	require.Less(t, res.FetchBytes, int64(2*len(blob(107))), "of 20 such files")
+	one, err := os.ReadFile(filepath.Join(w.dir, "out/scans/7/sheet"))
+	require.NoError(t, err)
+	require.Equal(t, blob(107), string(one))
+
+	// The whole volume in place, while the line goes down in between.
+	run, err := here.Restore(w.ctx, api.RestoreAsk{Volume: "notes", At: gone.ID[:12], InPlace: true, From: "there"}, "test")
+	require.NoError(t, err)
+	here.mu.Lock()
+	line := here.links["there"]
+	here.mu.Unlock()
+	line.Close()
+	w.done(here)(run, nil)
+	require.Equal(t, whole, exact(t, dir))
+	w.done(here)(here.Undo(run.ID, "test"))
+	now, err := os.ReadFile(filepath.Join(dir, "kept"))
+	require.NoError(t, err)
+	require.Equal(t, blob(2), string(now))
+
+	// Nothing of it stays when the safety snapshots have gone.
+	w.done(here)(here.TakeSnapshot("notes", api.SnapshotTake{}, "test"))
+	for range 3 {
+		w.done(here)(here.Prune("", "test"))
+		w.clock.Set(w.clock.Now().Add(400 * 24 * time.Hour))
+	}
+	w.done(here)(here.Sweep(false, "test"))
+	require.LessOrEqual(t, here.store.Usage().Objects, stored+10)
+
+	there.CutLine(true)
+	told, err = here.AsOf(w.ctx, "notes", at)
+	require.NoError(t, err)
+	require.Contains(t, told.Places[1].Silent, "cannot be reached")
+	require.Equal(t, "No site that answers has anything of it for that moment.", told.Sentence)
+	_, err = here.PlanRestore(w.ctx, ask)
+	require.ErrorContains(t, err, "not every other site could be asked: there:")
+	there.CutLine(false)
+
+	_, err = there.Revoke(w.ctx, "here", []string{"offer"})
+	require.NoError(t, err)
+	_, err = here.PlanRestore(w.ctx, api.RestoreAsk{Volume: "notes", At: gone.ID, InPlace: true, From: "there"})
+	require.ErrorContains(t, err, "does not let here look at its copies")
+	link, _, err := here.link(w.ctx, must(here.cat.Peer("there")))
+	require.NoError(t, err)
+	id := must(object.ParseID(gone.ID))
+	for op, body := range map[string]any{"root": rootAsk{id}, "history": historyAsk{Lineage: lineageOf(gone.Lineage)}, "find": lookAsk{Lineage: lineageOf(gone.Lineage), Ask: []byte("{}")},
+		"versions": lookAsk{Lineage: lineageOf(gone.Lineage), Ask: []byte(`"kept"`)}, "objects": objectsAsk{IDs: []object.ID{id}, Root: id}} {
+		var no *transfer.Refusal
+		require.ErrorAs(t, link.Ask(op, body, &struct{}{}), &no, op)
+		require.Contains(t, no.What, "look at its copies", op)
+	}
+	_, err = here.SetRecoveryOrder([]string{"nowhere"})
+	require.ErrorContains(t, err, "no paired site nowhere")
+}
+
+func restored(t *testing.T, r api.Run) (res api.RestoreResult) {
+	require.NoError(t, json.Unmarshal(r.Result.(json.RawMessage), &res))
+	return res
+}
