@@ -114,11 +114,12 @@ func (f *face) found(volume, pattern string, found *api.Find) {
 }
 
 func asOfCommand() *cli.Command {
-	return &cli.Command{Name: "as-of", Usage: "what stands for a moment of a volume, here and at other sites", ArgsUsage: "VOLUME WHEN",
-		Description: "Example: candid as-of field-notebooks \"2026-03-04 14:05\"",
-		Action: with("VOLUME WHEN", func(ctx context.Context, f *face, cmd *cli.Command) error {
+	return &cli.Command{Name: "as-of", Usage: "what stands for a moment of a volume, here and at other sites", ArgsUsage: "VOLUME",
+		Description: "Example: candid as-of field-notebooks --at \"2026-03-04 14:05\"",
+		Flags:       []cli.Flag{&cli.StringFlag{Name: "at", Value: "latest", Usage: "WHEN: RFC 3339, \"2026-03-04 14:05\", -2h or latest"}},
+		Action: with("VOLUME", func(ctx context.Context, f *face, cmd *cli.Command) error {
 			volume := cmd.Args().First()
-			at := cmd.Args().Get(1)
+			at := cmd.String("at")
 			if at != "latest" {
 				t, ok := parseWhen(at, time.Now())
 				if !ok {
