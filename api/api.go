@@ -174,7 +174,8 @@ type Browse struct {
 
 // TokenAdd asks for a token.
 type TokenAdd struct {
-	Name string `json:"name"`
+	Name   string `json:"name"`
+	Person string `json:"person,omitempty" doc:"whose it is; when not given it may do what administrators may"`
 }
 
 // Usage is what the store holds.
@@ -355,8 +356,9 @@ type GapSpan struct {
 
 // Token lets a client in.
 type Token struct {
-	Name string     `json:"name"`
-	Made time.Time  `json:"made"`
-	Used *time.Time `json:"used,omitempty"`
-	Text string     `json:"text,omitempty" doc:"shown once"`
+	Name   string     `json:"name"`
+	Person string     `json:"person,omitempty"`
+	Made   time.Time  `json:"made"`
+	Used   *time.Time `json:"used,omitempty"`
+	Text   string     `json:"text,omitempty" doc:"shown once"`
 }

@@ -79,6 +79,7 @@ type RunFilter struct {
 	Kind    string
 	States  []string
 	Subject string
+	By      string
 	Before  int64 // cursor: only runs with a lower id
 	Limit   int
 }
@@ -101,6 +102,9 @@ func (c *Catalog) Runs(f RunFilter) ([]*Run, error) {
 	}
 	if f.Subject != "" {
 		q, args = q+` AND subject=?`, append(args, f.Subject)
+	}
+	if f.By != "" {
+		q, args = q+` AND asked_by=?`, append(args, f.By)
 	}
 	if f.Before > 0 {
 		q, args = q+` AND id<?`, append(args, f.Before)
@@ -159,11 +163,13 @@ type Token struct {
 	Hash string `db:"hash"`
 	Made Time   `db:"made"`
 	Used Time   `db:"used"`
+	// Person is whose token it is; empty: it is nobody's and may do what administrators may.
+	Person string `db:"person"`
 }
 
 // PutToken inserts or replaces a token.
 func (c *Catalog) PutToken(t *Token) error {
-	_, err := c.db.NamedExec(`INSERT OR REPLACE INTO tokens (name,hash,made,used) VALUES (:name,:hash,:made,:used)`, t)
+	_, err := c.db.NamedExec(`INSERT OR REPLACE INTO tokens (name,hash,made,used,person) VALUES (:name,:hash,:made,:used,:person)`, t)
 	c.Settle()
 	return err
 }

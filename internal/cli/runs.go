@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"net/url"
@@ -75,9 +76,9 @@ func runCommand() *cli.Command {
 
 func tokenCommand() *cli.Command {
 	return &cli.Command{Name: "token", Usage: "who may come by HTTP", Commands: []*cli.Command{
-		{Name: "add", Usage: "make a token; it is shown this once", ArgsUsage: "NAME", Description: "Example: candid token add night-desk", Action: with("NAME", func(ctx context.Context, f *face, cmd *cli.Command) error {
+		{Name: "add", Usage: "make a token; it is shown this once", ArgsUsage: "NAME", Description: "Example: candid token add night-desk --person ines", Flags: []cli.Flag{&cli.StringFlag{Name: "person", Usage: "whose it is: it may do what that person may; when not given, what administrators may"}}, Action: with("NAME", func(ctx context.Context, f *face, cmd *cli.Command) error {
 			var t api.Token
-			if err := f.Post(ctx, "/tokens", api.TokenAdd{Name: cmd.Args().First()}, &t); err != nil {
+			if err := f.Post(ctx, "/tokens", api.TokenAdd{Name: cmd.Args().First(), Person: cmd.String("person")}, &t); err != nil {
 				return err
 			}
 			return f.show(t, func() { f.say("%s", t.Text) })
@@ -90,9 +91,9 @@ func tokenCommand() *cli.Command {
 			return f.show(ts, func() {
 				var rows [][]string
 				for _, t := range ts {
-					rows = append(rows, []string{t.Name, when(t.Made)})
+					rows = append(rows, []string{t.Name, cmp.Or(t.Person, "-"), when(t.Made)})
 				}
-				f.list([]string{"TOKEN", "MADE"}, rows, "No tokens yet. Make one: candid token add NAME")
+				f.list([]string{"TOKEN", "PERSON", "MADE"}, rows, "No tokens yet. Make one: candid token add NAME")
 			})
 		})},
 		{Name: "remove", Usage: "make a token useless", ArgsUsage: "NAME", Description: "Example: candid token remove night-desk", Action: with("NAME", func(ctx context.Context, f *face, cmd *cli.Command) error {

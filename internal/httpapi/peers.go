@@ -140,7 +140,7 @@ func deskRefuses(from site.DeskCaller, r *http.Request) string {
 		return "another site may ask the API alone"
 	}
 	path = "/" + path
-	for _, own := range []string{"/tokens", "/session", "/site/rotate", "/sites/invitations", "/mounts"} {
+	for _, own := range []string{"/tokens", "/session", "/site/rotate", "/sites/invitations", "/mounts", "/people", "/ledger", "/me", "/recovery"} {
 		if strings.HasPrefix(path, own) {
 			return "this is for people of this site alone"
 		}
@@ -170,7 +170,7 @@ func (s *server) desk(w http.ResponseWriter, r *http.Request) {
 	if plain, err := url.PathUnescape(rest); err == nil && r.URL.RawPath != "" {
 		rest = plain
 	}
-	person := caller(r.Context())
+	person := callerIn(r.Context())
 	tr := &http.Transport{DisableKeepAlives: true, DialContext: func(ctx context.Context, _, _ string) (net.Conn, error) {
 		return s.site.DialDesk(ctx, name)
 	}}
@@ -181,7 +181,8 @@ func (s *server) desk(w http.ResponseWriter, r *http.Request) {
 			for _, h := range []string{"Authorization", "Cookie"} {
 				out.Out.Header.Del(h)
 			}
-			out.Out.Header.Set(site.DeskHeader, person)
+			out.Out.Header.Set(site.DeskHeader, person.Name)
+			out.Out.Header.Set(site.DeskRoleHeader, person.Role)
 		},
 		ModifyResponse: func(resp *http.Response) error {
 			resp.Header.Del("Set-Cookie")

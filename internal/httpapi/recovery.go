@@ -21,7 +21,7 @@ func (s *server) registerRecovery(a huma.API) {
 		Name string `path:"name"`
 		api.FindAsk
 	}) (*body[api.Find], error) {
-		return answerAt(s.site.FindEverywhere(ctx, in.Name, in.FindAsk))
+		return answerAt(s.eyes(ctx).Find(ctx, in.Name, in.FindAsk))
 	})
 	huma.Register(a, op("GET", "/volumes/{name}/as-of", "asOf", "What stands for a moment of a volume, at each site"), func(ctx context.Context, in *struct {
 		Name string `path:"name"`
@@ -42,10 +42,10 @@ func (s *server) registerRecovery(a huma.API) {
 		Path  string `query:"path"`
 		Sites bool   `query:"sites" doc:"ask other sites too"`
 	}) (*body[api.Versions], error) {
-		if in.Sites {
+		if in.Sites && callerIn(ctx).Owner == nil {
 			return answerAt(s.site.VersionsEverywhere(ctx, in.Name, in.Path))
 		}
-		return answerAt(s.site.Versions(in.Name, in.Path))
+		return answerAt(s.eyes(ctx).Versions(in.Name, in.Path))
 	})
 	huma.Register(a, op("GET", "/volumes/{name}/comparison", "compare", "What differs between two moments, or a moment and now"), func(ctx context.Context, in *struct {
 		Name string `path:"name"`
@@ -66,7 +66,7 @@ func (s *server) registerRecovery(a huma.API) {
 	huma.Register(a, op("POST", "/runs/{id}/undo", "undoRun", "Take back what a restore in place did", 202), func(ctx context.Context, in *struct {
 		ID int64 `path:"id"`
 	}) (*body[api.Run], error) {
-		return answer(s.site.Undo(in.ID, caller(ctx)))
+		return answer(s.eyes(ctx).Undo(in.ID, caller(ctx)))
 	})
 	huma.Register(a, op("GET", "/mounts", "listMounts", "Volumes whose snapshots are shown as a filesystem on this host"), func(context.Context, *none) (*body[[]api.Mount], error) {
 		return &body[[]api.Mount]{s.site.Mounts()}, nil
@@ -90,7 +90,7 @@ func (s *server) archive(w http.ResponseWriter, r *http.Request) {
 		form = "tar"
 	}
 	begun := false
-	err := s.site.Archive(r.Context(), chi.URLParam(r, "name"), q.Get("at"), form, q["path"], func(name string) {
+	err := s.eyes(r.Context()).Archive(r.Context(), chi.URLParam(r, "name"), q.Get("at"), form, q["path"], func(name string) {
 		begun = true
 		w.Header().Set("Content-Type", map[string]string{"tar": "application/x-tar", "zip": "application/zip"}[form])
 		w.Header().Set("Content-Disposition", fmt.Sprintf("attachment; filename=%q", name))
@@ -110,7 +110,7 @@ var pictures = map[string]string{".png": "image/png", ".jpg": "image/jpeg", ".jp
 // file downloads one file, or a part of it (RFC 9110 §14).
 func (s *server) file(w http.ResponseWriter, r *http.Request) {
 	q := r.URL.Query()
-	f, err := s.site.OpenFile(chi.URLParam(r, "name"), q.Get("at"), q.Get("path"))
+	f, err := s.eyes(r.Context()).OpenFile(chi.URLParam(r, "name"), q.Get("at"), q.Get("path"))
 	if err != nil {
 		problem(w, statusOf(err), err.Error())
 		return

@@ -88,6 +88,7 @@ func (s *server) register(a huma.API) {
 	s.registerStore(a)
 	s.registerPeers(a)
 	s.registerAlarms(a)
+	s.registerPeople(a)
 	s.registerCrates(a)
 	s.registerPlaces(a)
 	s.registerRuns(a)
@@ -151,14 +152,14 @@ func (s *server) registerVolumes(a huma.API) {
 		Path  string `query:"path"`
 		After string `query:"after" doc:"cursor"`
 	}) (*body[api.Browse], error) {
-		return answerAt(s.site.Browse(in.Name, in.At, in.Path, in.After))
+		return answerAt(s.eyes(ctx).Browse(in.Name, in.At, in.Path, in.After))
 	})
 	huma.Register(a, op("GET", "/volumes/{name}/timeline", "getTimeline", "What the time ruler shows"), func(ctx context.Context, in *struct {
 		Name string    `path:"name"`
 		From time.Time `query:"from" required:"true"`
 		To   time.Time `query:"to" required:"true"`
 	}) (*body[api.Timeline], error) {
-		return answerAt(s.site.Timeline(in.Name, in.From, in.To))
+		return answerAt(s.eyes(ctx).Timeline(in.Name, in.From, in.To))
 	})
 }
 
@@ -203,10 +204,10 @@ func (s *server) registerSnapshots(a huma.API) {
 		return answerAt(s.site.PlanPrune(in.Body.Volume))
 	})
 	huma.Register(a, op("POST", "/restores", "restore", "Bring files or a volume back", 202), func(ctx context.Context, in *body[api.RestoreAsk]) (*body[api.Run], error) {
-		return answer(s.site.Restore(ctx, in.Body, caller(ctx)))
+		return answer(s.eyes(ctx).Restore(ctx, in.Body, caller(ctx)))
 	})
 	huma.Register(a, op("POST", "/restores/plan", "planRestore", "What a restore would do; changes nothing"), func(ctx context.Context, in *body[api.RestoreAsk]) (*body[api.RestoreResult], error) {
-		return answerAt(s.site.PlanRestore(ctx, in.Body))
+		return answerAt(s.eyes(ctx).PlanRestore(ctx, in.Body))
 	})
 }
 
@@ -296,7 +297,7 @@ func (s *server) registerStore(a huma.API) {
 		return answer(s.site.Tokens())
 	})
 	huma.Register(a, op("POST", "/tokens", "addToken", "Make a token; its text is shown this once", 201), func(ctx context.Context, in *body[api.TokenAdd]) (*secretBody[api.Token], error) {
-		return answerSecret(s.site.NewToken(in.Body.Name))
+		return answerSecret(s.site.NewToken(in.Body.Name, in.Body.Person))
 	})
 	huma.Register(a, op("DELETE", "/tokens/{name}", "removeToken", "Make a token useless"), func(ctx context.Context, in *named) (*said, error) {
 		return sentence("The token "+in.Name+" lets nobody in any more.", s.site.RemoveToken(in.Name))
@@ -315,12 +316,15 @@ func (s *server) registerRuns(a huma.API) {
 		if in.State != "" {
 			states = strings.Split(in.State, ",")
 		}
-		return answer(s.site.Runs(catalog.RunFilter{States: states, Kind: in.Kind, Subject: in.Subject, Before: in.Before, Limit: in.Limit}))
+		return answer(s.site.Runs(catalog.RunFilter{States: states, Kind: in.Kind, Subject: in.Subject, Before: in.Before, Limit: in.Limit, By: ownName(ctx)}))
 	})
 	huma.Register(a, op("GET", "/runs/{id}", "getRun", "One run with its log; wait holds the answer until it is over"), func(ctx context.Context, in *struct {
 		ID   int64 `path:"id"`
 		Wait int   `query:"wait" minimum:"0" maximum:"60" doc:"seconds"`
 	}) (*body[api.Run], error) {
+		if err := s.ownRun(ctx, in.ID); err != nil {
+			return nil, fail(err)
+		}
 		if in.Wait == 0 {
 			return answer(s.site.Run(in.ID))
 		}
@@ -334,6 +338,9 @@ func (s *server) registerRuns(a huma.API) {
 	huma.Register(a, op("POST", "/runs/{id}/cancel", "cancelRun", "End a run at its next safe point"), func(ctx context.Context, in *struct {
 		ID int64 `path:"id"`
 	}) (*said, error) {
+		if err := s.ownRun(ctx, in.ID); err != nil {
+			return nil, fail(err)
+		}
 		return sentence("The run ends at its next safe point.", s.site.Cancel(in.ID))
 	})
 }

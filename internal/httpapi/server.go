@@ -57,30 +57,34 @@ func New(s *site.Site) http.Handler {
 		r.Delete("/session", srv.signOut)
 		r.Group(func(r chi.Router) {
 			r.Use(srv.auth)
-			r.HandleFunc("/sites/{name}/desk/*", srv.desk)
+			r.HandleFunc("/sites/{name}/desk/*", srv.guard("desk", srv.desk))
 		})
 		r.Group(func(r chi.Router) {
-			r.Use(srv.auth, srv.idempotent)
+			r.Use(srv.auth, withBody, srv.idempotent)
 			config := huma.DefaultConfig("Candid Harbor", "1")
 			config.OpenAPIPath, config.DocsPath, config.SchemasPath = "/openapi", "", ""
 			config.CreateHooks = nil
 			config.Servers = []*huma.Server{{URL: "/api/v1"}}
-			srv.register(humachi.New(r, config))
-			r.Get("/events", srv.events)
-			r.Get("/volumes/{name}/archive", srv.archive)
-			r.Get("/volumes/{name}/file", srv.file)
-			r.Get("/calendar", srv.calendar)
-			r.Get("/policies/schema", func(w http.ResponseWriter, _ *http.Request) {
+			a := humachi.New(r, config)
+			a.UseMiddleware(srv.judge(a))
+			srv.register(a)
+			r.Get("/events", srv.guard("events", srv.events))
+			r.Get("/volumes/{name}/archive", srv.guard("archive", srv.archive))
+			r.Get("/volumes/{name}/file", srv.guard("file", srv.file))
+			r.Get("/calendar", srv.guard("calendar", srv.calendar))
+			r.Get("/policies/schema", srv.guard("policySchema", func(w http.ResponseWriter, _ *http.Request) {
 				w.Header().Set("Content-Type", "application/schema+json")
 				w.Write(policy.Schema)
-			})
+			}))
 		})
 		r.NotFound(func(w http.ResponseWriter, r *http.Request) {
 			problem(w, http.StatusNotFound, fmt.Sprintf("there is nothing at %s; /api/v1/openapi.json lists what there is", r.URL.Path))
 		})
 	})
 	r.NotFound(console())
-	dav := headers(srv.auth(views.DAV(s.Views(), davPrefix, slog.Default())))
+	dav := headers(srv.auth(srv.recordDAV(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		views.DAV(srv.eyes(r.Context()).Views(), davPrefix, slog.Default()).ServeHTTP(w, r)
+	}))))
 	return http.HandlerFunc(func(w http.ResponseWriter, q *http.Request) {
 		if q.URL.Path == davPrefix || strings.HasPrefix(q.URL.Path, davPrefix+"/") { // has methods that chi does not know
 			dav.ServeHTTP(w, q)
@@ -120,8 +124,10 @@ func problem(w http.ResponseWriter, status int, detail string) {
 }
 
 type server struct {
-	site  *site.Site
-	turns turns
+	site    *site.Site
+	turns   turns
+	wrong   seldom // wrong passwords
+	davSeen seldom // moments read by WebDAV
 }
 
 // secret is the Cache-Control of answers that hold a token or an invitation. They are
@@ -157,69 +163,6 @@ func (t *turns) take(key string) (done func()) {
 	}
 }
 
-// auth lets in who comes by the socket or shows a token.
-func (s *server) auth(next http.Handler) http.Handler {
-	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		caller := ""
-		if from, ok := site.DeskCallerOf(r.Context()); ok {
-			if why := deskRefuses(from, r); why != "" {
-				problem(w, http.StatusForbidden, why)
-				return
-			}
-			caller = from.Site
-			if person := r.Header.Get(site.DeskHeader); person != "" && len(person) < 200 {
-				caller = person + " at " + from.Site
-			}
-		} else if r.Context().Value(localKey) != nil {
-			caller = "the host's administrator"
-		} else if text, ok := strings.CutPrefix(r.Header.Get("Authorization"), "Bearer "); ok {
-			caller = s.site.TokenName(text)
-		} else if _, text, ok := r.BasicAuth(); ok { // what calendar programs can send
-			caller = s.site.TokenName(text)
-		} else if c, err := r.Cookie(cookieName); err == nil {
-			caller = s.site.TokenName(c.Value)
-		}
-		if caller == "" {
-			w.Header().Set("WWW-Authenticate", "Bearer")
-			if strings.HasPrefix(r.URL.Path, davPrefix) {
-				w.Header().Set("WWW-Authenticate", `Basic realm="Candid Harbor: any name, a token as password"`)
-			}
-			problem(w, http.StatusUnauthorized, "the token is missing or wrong: set CANDID_TOKEN to one that candid token add printed on the site's host")
-			return
-		}
-		next.ServeHTTP(w, r.WithContext(context.WithValue(r.Context(), callerKey, caller)))
-	})
-}
-
-func caller(ctx context.Context) string {
-	name, _ := ctx.Value(callerKey).(string)
-	return name
-}
-
-func (s *server) signIn(w http.ResponseWriter, r *http.Request) {
-	var in struct {
-		Token string `json:"token"`
-	}
-	if err := json.NewDecoder(io.LimitReader(r.Body, 4096)).Decode(&in); err != nil {
-		problem(w, http.StatusBadRequest, "the request is not JSON with a token")
-		return
-	}
-	name := s.site.TokenName(strings.TrimSpace(in.Token))
-	if name == "" {
-		problem(w, http.StatusUnauthorized, "This token is not one of this site. On the site's host, candid token add NAME prints a new one.")
-		return
-	}
-	http.SetCookie(w, &http.Cookie{Name: cookieName, Value: strings.TrimSpace(in.Token), Path: "/", HttpOnly: true, Secure: r.TLS != nil,
-		SameSite: http.SameSiteStrictMode, MaxAge: 30 * 24 * 3600})
-	w.Header().Set("Content-Type", "application/json")
-	json.NewEncoder(w).Encode(map[string]string{"name": name})
-}
-
-func (s *server) signOut(w http.ResponseWriter, _ *http.Request) {
-	http.SetCookie(w, &http.Cookie{Name: cookieName, Path: "/", HttpOnly: true, MaxAge: -1})
-	w.WriteHeader(http.StatusNoContent)
-}
-
 type recorder struct {
 	http.ResponseWriter
 	status int
@@ -247,7 +190,7 @@ func (s *server) idempotent(next http.Handler) http.Handler {
 			problem(w, http.StatusBadRequest, "the idempotency key is longer than 200 characters")
 			return
 		}
-		key = r.Method + " " + r.URL.Path + " " + key
+		key = r.Method + " " + r.URL.Path + " " + caller(r.Context()) + " " + key
 		turn := s.turns.take(key)
 		defer turn()
 		if old, err := s.site.Answer(key); err == nil && old != nil {
@@ -280,6 +223,9 @@ func (s *server) events(w http.ResponseWriter, r *http.Request) {
 	for {
 		select {
 		case e := <-ch:
+			if owner := callerIn(r.Context()).Owner; owner != nil && e.Run != nil && e.Run.AskedBy != owner.Name {
+				continue
+			}
 			b, err := json.Marshal(e)
 			if err != nil {
 				return
@@ -327,6 +273,10 @@ func statusOf(err error) int {
 		return http.StatusInsufficientStorage
 	case site.Elsewhere:
 		return http.StatusBadGateway
+	case site.Refused:
+		return http.StatusForbidden
+	case site.Busy:
+		return http.StatusTooManyRequests
 	}
 	return http.StatusInternalServerError
 }

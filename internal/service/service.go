@@ -59,7 +59,7 @@ func Start(opt site.Options) (*Service, error) {
 	}
 	tokens, err := s.Tokens()
 	if err == nil && len(tokens) == 0 {
-		t, terr := s.NewToken("first")
+		t, terr := s.NewToken("first", "")
 		svc.FirstToken, err = t.Text, terr
 	}
 	if err != nil {

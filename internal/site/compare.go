@@ -183,7 +183,7 @@ func under(get object.Getter, top *object.Entry, rel string) (*object.Entry, err
 func (s *Site) entryAside(get object.Getter, e *object.Entry) api.Entry {
 	one := *e
 	one.Content, one.HasContent = object.ID{}, false
-	v := s.entryView(&one)
+	v := entryView(s.store.Get, &one)
 	if e.Kind == object.Dir {
 		if n, err := object.CountDir(get, e.Content); err == nil {
 			v.Entries = int64(n)

@@ -22,6 +22,9 @@ type DeskCaller struct {
 // DeskHeader names the person at the other site for whom a request is made.
 const DeskHeader = "Candid-Desk-For"
 
+// DeskRoleHeader names the role of that person there.
+const DeskRoleHeader = "Candid-Desk-Role"
+
 type deskKey struct{}
 
 // DeskCallerOf tells whether a request came over a line from another site.

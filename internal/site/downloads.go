@@ -16,12 +16,18 @@ type heldSnapshot struct {
 	v       *catalog.Volume
 	row     *catalog.Snapshot
 	root    *object.Root
-	answer  string // how exactly it stands for the moment
+	get     object.Getter // reads the snapshot
+	answer  string        // how exactly it stands for the moment
 	release func()
 }
 
 func (s *Site) holdMoment(volume, at string) (*heldSnapshot, error) {
-	v, err := s.cat.Volume(volume)
+	return s.Eyes(nil).holdMoment(volume, at)
+}
+
+func (e *Eyes) holdMoment(volume, at string) (*heldSnapshot, error) {
+	s := e.s
+	v, err := e.volume(volume)
 	if err != nil {
 		return nil, err
 	}
@@ -44,7 +50,8 @@ func (s *Site) holdMoment(volume, at string) (*heldSnapshot, error) {
 		lease.Release()
 		return nil, missing("snapshot %s was removed meanwhile", row.ID[:12])
 	}
-	return &heldSnapshot{v, row, root, answer, lease.Release}, nil
+	get, root := e.through(volume, s.store.Get, root)
+	return &heldSnapshot{v, row, root, get, answer, lease.Release}, nil
 }
 
 // The forms of archives.
@@ -55,11 +62,11 @@ const (
 
 // Archive writes paths of a volume as of a moment as one archive. begin is called before
 // the first byte.
-func (s *Site) Archive(ctx context.Context, volume, at, form string, paths []string, begin func(name string), w io.Writer) error {
+func (e *Eyes) Archive(ctx context.Context, volume, at, form string, paths []string, begin func(name string), w io.Writer) error {
 	if form != formTar && form != formZip {
 		return bad("archive form %q: it must be tar, which holds everything, or zip", form)
 	}
-	h, err := s.holdMoment(volume, at)
+	h, err := e.holdMoment(volume, at)
 	if err != nil {
 		return err
 	}
@@ -70,18 +77,18 @@ func (s *Site) Archive(ctx context.Context, volume, at, form string, paths []str
 		if err != nil {
 			return err
 		}
-		if _, err := tree.Lookup(s.store.Get, h.root, rel); err != nil {
+		if _, err := tree.Lookup(h.get, h.root, rel); err != nil {
 			return missing("%s has no %s as of %s", volume, p, stamp(h.row.Began.Time))
 		}
 		clean = append(clean, rel)
 	}
 	begin(fmt.Sprintf("%s-%s.%s", h.v.Name, h.row.Began.Local().Format("20060102-150405"), form))
 	if form == formZip {
-		return tree.WriteZip(ctx, w, s.store.Get, h.root, clean, func(path, why string) {
-			s.log.Info("left out of an archive", "volume", volume, "path", printable([]byte(path)), "why", why)
+		return tree.WriteZip(ctx, w, h.get, h.root, clean, func(path, why string) {
+			e.s.log.Info("left out of an archive", "volume", volume, "path", printable([]byte(path)), "why", why)
 		})
 	}
-	return tree.WriteTar(ctx, w, s.store.Get, h.root, clean)
+	return tree.WriteTar(ctx, w, h.get, h.root, clean)
 }
 
 // File is one file of a snapshot to be read.
@@ -93,18 +100,18 @@ type File struct {
 }
 
 // OpenFile opens a file of a volume as of a moment.
-func (s *Site) OpenFile(volume, at, path string) (*File, error) {
+func (e *Eyes) OpenFile(volume, at, path string) (*File, error) {
 	rel, err := cleanAsked(path)
 	if err != nil {
 		return nil, err
 	}
-	h, err := s.holdMoment(volume, at)
+	h, err := e.holdMoment(volume, at)
 	if err != nil {
 		return nil, err
 	}
-	e, err := tree.Lookup(s.store.Get, h.root, rel)
-	if err == nil && e.Kind != object.File {
-		err = bad("%s is a %s: only files are downloaded by themselves, candid restore --tar takes everything", printable([]byte(rel)), e.Kind)
+	found, err := tree.Lookup(h.get, h.root, rel)
+	if err == nil && found.Kind != object.File {
+		err = bad("%s is a %s: only files are downloaded by themselves, candid restore --tar takes everything", printable([]byte(rel)), found.Kind)
 	} else if err != nil {
 		err = missing("%s has no %s as of %s", volume, printable([]byte(rel)), stamp(h.row.Began.Time))
 	}
@@ -112,5 +119,5 @@ func (s *Site) OpenFile(volume, at, path string) (*File, error) {
 		h.release()
 		return nil, err
 	}
-	return &File{tree.NewContent(s.store.Get, &e), e, fmt.Sprintf("%q", e.Content.String()[:32]), h.release}, nil
+	return &File{tree.NewContent(h.get, &found), found, fmt.Sprintf("%q", found.Content.String()[:32]), h.release}, nil
 }

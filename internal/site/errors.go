@@ -20,6 +20,8 @@ const (
 	Conflict        // it does not fit the present state
 	Full            // no room
 	Elsewhere       // another site failed or refused
+	Refused         // who asks is not who was said, or may not
+	Busy            // tried too often
 )
 
 // Error is an error with a class.

@@ -12,6 +12,7 @@ import (
 	"candidharbor/core/names"
 	"candidharbor/core/object"
 	"candidharbor/internal/catalog"
+	"candidharbor/internal/volume/tree"
 )
 
 // finders are the name indexes of volumes that were searched of late. They are made when
@@ -179,7 +180,13 @@ const mostVersions = 1000
 
 // Versions tells what a path was over time.
 func (s *Site) Versions(volume, path string) (*api.Versions, error) {
-	v, err := s.cat.Volume(volume)
+	return s.Eyes(nil).Versions(volume, path)
+}
+
+// Versions tells what a path was over time, as far as it is seen.
+func (e *Eyes) Versions(volume, path string) (*api.Versions, error) {
+	s := e.s
+	v, err := e.volume(volume)
 	if err != nil {
 		return nil, err
 	}
@@ -191,7 +198,13 @@ func (s *Site) Versions(volume, path string) (*api.Versions, error) {
 	if err != nil {
 		return nil, err
 	}
-	look := lookups{get: s.store.Get, known: map[lookKey]*object.Entry{}}
+	get := object.Getter(s.store.Get)
+	var veil *tree.Veil
+	if e.who != nil {
+		veil = tree.NewVeil(get, e.who.Person, e.who.Grants[volume])
+		get = veil.Get
+	}
+	look := lookups{get: get, known: map[lookKey]*object.Entry{}}
 	out := &api.Versions{Path: printable([]byte(rel)), Items: []api.Version{}}
 	var last *object.Entry
 	ever := false
@@ -199,6 +212,9 @@ func (s *Site) Versions(volume, path string) (*api.Versions, error) {
 		root, err := s.rootOf(r)
 		var e *object.Entry
 		if err == nil {
+			if veil != nil {
+				root = veil.Root(root)
+			}
 			e, err = look.find(root, rel)
 		}
 		if err != nil {
@@ -230,7 +246,7 @@ func (s *Site) Versions(volume, path string) (*api.Versions, error) {
 		ever, last = true, e
 		one := api.Version{What: what, Since: r.Began.Time, Until: newestState(r), Snapshot: r.ID, Snapshots: 1}
 		if e != nil {
-			view := s.entryView(e)
+			view := entryView(get, e)
 			one.Entry = &view
 		}
 		out.Items = append(out.Items, one)

@@ -5,6 +5,7 @@ import (
 	"crypto/ed25519"
 	"encoding/hex"
 	"encoding/pem"
+	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -173,7 +174,7 @@ func (s *Site) Revoke(ctx context.Context, name string, names []string) (string,
 			n++
 		}
 	}
-	if err := s.cat.RemovePeer(name); err != nil {
+	if err := errors.Join(s.cat.RemovePeer(name), s.cat.Set(witnessSetting+name, "")); err != nil {
 		return "", err
 	}
 	s.mu.Lock()

@@ -262,6 +262,10 @@ type hello struct {
 	Recipient string `cbor:"4,keyasint,omitempty"`
 	// Addresses are how the site is reached at present.
 	Addresses []string `cbor:"5,keyasint,omitempty"`
+	// Head is what the ledger came to, and Seen what who answers had seen of the asker's
+	// before.
+	Head *ledgerHead `cbor:"6,keyasint,omitempty"`
+	Seen *ledgerHead `cbor:"7,keyasint,omitempty"`
 }
 
 func (s *Site) serveHello(peer *catalog.Peer, body []byte, st *transfer.Stream) error {
@@ -274,7 +278,20 @@ func (s *Site) serveHello(peer *catalog.Peer, body []byte, st *transfer.Stream) 
 			return err
 		}
 	}
-	return st.Reply(hello{Name: s.Name(), Now: s.clock.Now().UnixNano(), Grants: &peer.Grants.V, Recipient: s.sealed.Recipient().String(), Addresses: s.addresses()})
+	out := hello{Name: s.Name(), Now: s.clock.Now().UnixNano(), Grants: &peer.Grants.V, Recipient: s.sealed.Recipient().String(), Addresses: s.addresses()}
+	if h.Head != nil {
+		seen, err := s.witness(peer.Name, *h.Head)
+		if err != nil {
+			return err
+		}
+		out.Seen = &seen
+	}
+	head, err := s.ledgerHead()
+	if err != nil {
+		return err
+	}
+	out.Head = &head
+	return st.Reply(out)
 }
 
 // learn notes what a peer says of itself: what this site may do there, for whom to seal,
@@ -308,11 +325,23 @@ func (s *Site) greet(ctx context.Context, p *catalog.Peer) (h hello, addr string
 	if !link.Dialled {
 		addr = ""
 	}
+	head, err := s.ledgerHead()
+	if err != nil {
+		return h, addr, 0, err
+	}
 	begin := time.Now()
-	if err := link.Ask("hello", hello{Name: s.Name(), Grants: &p.Grants.V, Recipient: s.sealed.Recipient().String(), Addresses: s.addresses()}, &h); err != nil {
+	if err := link.Ask("hello", hello{Name: s.Name(), Grants: &p.Grants.V, Recipient: s.sealed.Recipient().String(), Addresses: s.addresses(), Head: &head}, &h); err != nil {
 		return h, addr, 0, &Error{Elsewhere, fmt.Errorf("site %s: %w", p.Name, err)}
 	}
 	rtt = time.Since(begin)
+	s.mu.Lock()
+	s.headTold[p.Name] = head.N
+	s.mu.Unlock()
+	if h.Head != nil {
+		if _, err := s.witness(p.Name, *h.Head); err != nil {
+			return h, addr, rtt, err
+		}
+	}
 	if h.Grants != nil {
 		err = s.learn(p, h)
 	}
@@ -362,6 +391,11 @@ func (s *Site) KeepLines(ctx context.Context) {
 		for _, p := range peers {
 			if s.up(p.Name) {
 				delete(wait, p.Name)
+				if s.headNew(p.Name) { // so that it is a witness of what was done since
+					if _, _, _, err := s.greet(ctx, p); err != nil {
+						s.log.Debug("a peer could not be told what the ledger came to", "peer", p.Name, "error", err)
+					}
+				}
 				continue
 			}
 			if now := s.clock.Now(); !now.Before(next[p.Name]) {
@@ -378,6 +412,14 @@ func (s *Site) KeepLines(ctx context.Context) {
 			return
 		}
 	}
+}
+
+// headNew reports whether the ledger has more than a peer was told.
+func (s *Site) headNew(peer string) bool {
+	head, err := s.ledgerHead()
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return err == nil && head.N > s.headTold[peer]
 }
 
 // signers tells whether a key may have signed what a peer took, now or before.

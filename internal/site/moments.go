@@ -245,7 +245,13 @@ const browsePage = 1000
 
 // Browse lists a directory as of a moment. after is the cursor.
 func (s *Site) Browse(volume, at, dir, after string) (*api.Browse, error) {
-	v, err := s.cat.Volume(volume)
+	return s.Eyes(nil).Browse(volume, at, dir, after)
+}
+
+// Browse lists a directory as of a moment. after is the cursor.
+func (e *Eyes) Browse(volume, at, dir, after string) (*api.Browse, error) {
+	s := e.s
+	v, err := e.volume(volume)
 	if err != nil {
 		return nil, err
 	}
@@ -257,6 +263,7 @@ func (s *Site) Browse(volume, at, dir, after string) (*api.Browse, error) {
 	if err != nil {
 		return nil, err
 	}
+	get, root := e.through(volume, s.store.Get, root)
 	rel, err := tree.CleanPath(rawPath(dir))
 	if err != nil {
 		return nil, &Error{Misuse, err}
@@ -266,15 +273,18 @@ func (s *Site) Browse(volume, at, dir, after string) (*api.Browse, error) {
 		return nil, err
 	}
 	out := &api.Browse{Volume: volume, Path: printable([]byte(rel)), Snapshot: *view, Answer: answer, Entries: []api.Entry{}}
-	e, err := tree.Lookup(s.store.Get, root, rel)
+	if e.who != nil { // the rest is told to those who look after it
+		out.Snapshot = api.Snapshot{ID: view.ID, Volume: view.Volume, Place: view.Place, Taken: view.Taken, SeenUntil: view.SeenUntil, State: view.State, Reasons: []string{}}
+	}
+	found, err := tree.Lookup(get, root, rel)
 	if err != nil {
 		if errors.Is(err, tree.ErrNoPath) {
 			return nil, missing("%s has no %s as of %s", volume, out.Path, stamp(row.Began.Time))
 		}
 		return nil, err
 	}
-	if e.Kind != object.Dir {
-		one := s.entryView(&e)
+	if found.Kind != object.Dir {
+		one := entryView(get, &found)
 		one.Name = path.Base(out.Path)
 		out.Entry = &one
 		return out, nil
@@ -283,22 +293,22 @@ func (s *Site) Browse(volume, at, dir, after string) (*api.Browse, error) {
 	if after != "" {
 		cursor = []byte(rawPath(after))
 	}
-	err = object.WalkDir(s.store.Get, e.Content, cursor, func(e object.Entry) error {
+	err = object.WalkDir(get, found.Content, cursor, func(e object.Entry) error {
 		if len(out.Entries) == browsePage {
 			out.Next = out.Entries[browsePage-1].Name
 			return object.ErrStop
 		}
-		out.Entries = append(out.Entries, s.entryView(&e))
+		out.Entries = append(out.Entries, entryView(get, &e))
 		return nil
 	})
 	return out, err
 }
 
-func (s *Site) entryView(e *object.Entry) api.Entry {
+func entryView(get object.Getter, e *object.Entry) api.Entry {
 	v := api.Entry{Name: printable(e.Name), Kind: e.Kind.String(), Mode: fmt.Sprintf("%04o", e.Mode), UID: e.UID, GID: e.GID,
 		Modified: time.Unix(0, e.MTime), Size: e.Size, Target: printable(e.Target)}
 	if e.Kind == object.Dir {
-		if n, err := object.CountDir(s.store.Get, e.Content); err == nil {
+		if n, err := object.CountDir(get, e.Content); err == nil {
 			v.Entries = int64(n)
 		}
 	}

@@ -9,27 +9,24 @@ import (
 	"strings"
 
 	"candidharbor/api"
-	"candidharbor/core/object"
 	"candidharbor/internal/catalog"
 	shown "candidharbor/internal/views"
 )
 
 // Views gives this site's snapshots to be shown.
-func (s *Site) Views() shown.Source { return viewSource{s} }
+func (s *Site) Views() shown.Source { return s.Eyes(nil).Views() }
 
-type viewSource struct{ s *Site }
+type viewSource struct{ e *Eyes }
 
 func (v viewSource) Volumes() ([]string, error) {
-	all, err := v.s.cat.Volumes()
-	out := make([]string, 0, len(all))
-	for _, one := range all {
-		out = append(out, one.Name)
-	}
-	return out, err
+	return v.e.VolumeNames()
 }
 
 func (v viewSource) Moments(volume string) ([]shown.Moment, error) {
-	rows, err := v.s.cat.Snapshots(v.s.Place(), volume, catalog.SnapshotFilter{})
+	if _, err := v.e.volume(volume); err != nil {
+		return nil, err
+	}
+	rows, err := v.e.s.cat.Snapshots(v.e.s.Place(), volume, catalog.SnapshotFilter{})
 	out := make([]shown.Moment, 0, len(rows))
 	for _, r := range rows {
 		out = append(out, shown.Moment{ID: r.ID, Taken: r.Began.Time})
@@ -38,11 +35,11 @@ func (v viewSource) Moments(volume string) ([]shown.Moment, error) {
 }
 
 func (v viewSource) Hold(volume, id string) (*shown.Held, error) {
-	h, err := v.s.holdMoment(volume, id)
+	h, err := v.e.holdMoment(volume, id)
 	if err != nil {
 		return nil, err
 	}
-	return &shown.Held{Root: h.root, Get: object.Getter(v.s.store.Get), Release: h.release}, nil
+	return &shown.Held{Root: h.root, Get: h.get, Release: h.release}, nil
 }
 
 // mountSetting begins the settings that name what is mounted.

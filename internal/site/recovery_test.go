@@ -179,20 +179,20 @@ func TestDownloads(t *testing.T) {
 	w := newWorld(t)
 	s, _, ids := lived(w)
 	var b bytes.Buffer
-	require.NoError(t, s.Archive(context.Background(), "notes", ids[1], "zip", []string{"trip"}, func(string) {}, &b))
+	require.NoError(t, s.Eyes(nil).Archive(context.Background(), "notes", ids[1], "zip", []string{"trip"}, func(string) {}, &b))
 	file := filepath.Join(w.dir, "a.zip")
 	require.NoError(t, os.WriteFile(file, b.Bytes(), 0o600))
-	f, err := s.OpenFile("notes", ids[1], "trip/Marsh.txt")
+	f, err := s.Eyes(nil).OpenFile("notes", ids[1], "trip/Marsh.txt")
 	require.NoError(t, err)
 	defer f.Close()
 	text, err := io.ReadAll(io.NewSectionReader(f, 4, 100))
 	require.NoError(t, err)
 	require.Equal(t, "2\nthree\n", string(text))
 	for path, say := range map[string]string{"trip": "only files are downloaded", "no": "has no no", "../x": `without ".."`} {
-		_, err := s.OpenFile("notes", ids[1], path)
+		_, err := s.Eyes(nil).OpenFile("notes", ids[1], path)
 		require.ErrorContains(t, err, say)
 	}
-	require.ErrorContains(t, s.Archive(context.Background(), "notes", ids[1], "rar", nil, nil, nil), "tar, which holds everything, or zip")
+	require.ErrorContains(t, s.Eyes(nil).Archive(context.Background(), "notes", ids[1], "rar", nil, nil, nil), "tar, which holds everything, or zip")
 	rows, err := s.cat.Snapshots(s.Place(), "notes", catalog.SnapshotFilter{})
 	require.NoError(t, err)
 	require.Len(t, rows, 4)
@@ -203,7 +203,7 @@ func TestGoingOnEnds(t *testing.T) {
 	w := newWorld(t)
 	s, dir, ids := lived(w)
 	run := w.done(s)(s.Restore(w.ctx, api.RestoreAsk{Volume: "notes", Paths: []string{"trip"}, At: ids[0], InPlace: true}, "test"))
-	r, err := s.prepareRestore(w.ctx, api.RestoreAsk{Volume: "notes", Paths: []string{"trip"}, At: ids[0], InPlace: true})
+	r, err := s.Eyes(nil).prepareRestore(w.ctx, api.RestoreAsk{Volume: "notes", Paths: []string{"trip"}, At: ids[0], InPlace: true})
 	require.NoError(t, err)
 	cut := func(times int) int {
 		require.NoError(t, os.RemoveAll(filepath.Join(dir, "trip")))

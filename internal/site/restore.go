@@ -27,6 +27,7 @@ type restoring struct {
 	answer string
 	opt    tree.RestoreOptions
 	ask    api.RestoreAsk
+	eyes   *Eyes
 	undoes int64
 	cut    *cutShort // the run that this one goes on with
 	far    *recall   // when another site has the snapshot
@@ -39,13 +40,22 @@ func (r *restoring) done() {
 	}
 }
 
+// getter reads a snapshot by a function.
+type getter object.Getter
+
+func (g getter) Get(id object.ID) (object.Envelope, error) { return g(id) }
+
 // get reads the snapshot, wherever it is.
 func (r *restoring) get(id object.ID) (object.Envelope, error) { return r.opt.Source.Get(id) }
 
 // prepareRestore checks a request and changes nothing.
-func (s *Site) prepareRestore(ctx context.Context, ask api.RestoreAsk) (ready *restoring, err error) {
-	v, err := s.cat.Volume(ask.Volume)
+func (e *Eyes) prepareRestore(ctx context.Context, ask api.RestoreAsk) (ready *restoring, err error) {
+	s := e.s
+	v, err := e.volume(ask.Volume)
 	if err != nil {
+		return nil, err
+	}
+	if err := e.mayRestore(v, &ask); err != nil {
 		return nil, err
 	}
 	if (ask.To == "") == !ask.InPlace {
@@ -67,7 +77,7 @@ func (s *Site) prepareRestore(ctx context.Context, ask api.RestoreAsk) (ready *r
 	if err != nil {
 		return nil, err
 	}
-	r := &restoring{v: v, row: row, answer: answer, ask: ask}
+	r := &restoring{v: v, row: row, answer: answer, ask: ask, eyes: e}
 	r.ask.From = ""
 	var source tree.Source = s.store
 	var root *object.Root
@@ -84,7 +94,11 @@ func (s *Site) prepareRestore(ctx context.Context, ask api.RestoreAsk) (ready *r
 	} else if root, err = s.rootOf(row); err != nil {
 		return nil, err
 	}
-	r.opt = tree.RestoreOptions{Source: source, Root: root, OnConflict: choice, Chunker: ck, Suffix: row.Began.Local().Format(".as-of-20060102-1504")}
+	if e.who != nil {
+		get, veiled := e.through(v.Name, source.Get, root)
+		source, root = getter(get), veiled
+	}
+	r.opt = tree.RestoreOptions{Source: source, Root: root, As: e.person(), OnConflict: choice, Chunker: ck, Suffix: row.Began.Local().Format(".as-of-20060102-1504")}
 	for _, p := range ask.Paths {
 		rel, err := tree.CleanPath(rawPath(p))
 		if err != nil {
@@ -130,7 +144,9 @@ func (s *Site) restoreResult(r *restoring, res *tree.Restored) *api.RestoreResul
 		out.GoesOnWith = r.cut.Run
 		out.Beside = append(out.Beside, r.cut.Beside...)
 	}
-	if view, err := s.snapshotView(r.row, nil); err == nil {
+	if r.eyes.who != nil {
+		out.Snapshot = api.Snapshot{ID: r.row.ID, Volume: r.v.Name, Taken: r.row.Began.Time, Reasons: []string{}}
+	} else if view, err := s.snapshotView(r.row, nil); err == nil {
 		out.Snapshot = *view
 	}
 	if r.far != nil {
@@ -167,8 +183,14 @@ func (s *Site) restoreResult(r *restoring, res *tree.Restored) *api.RestoreResul
 
 // PlanRestore tells what a restore would do, changing nothing.
 func (s *Site) PlanRestore(ctx context.Context, ask api.RestoreAsk) (*api.RestoreResult, error) {
+	return s.Eyes(nil).PlanRestore(ctx, ask)
+}
+
+// PlanRestore tells what a restore by these eyes' person would do, changing nothing.
+func (e *Eyes) PlanRestore(ctx context.Context, ask api.RestoreAsk) (*api.RestoreResult, error) {
+	s := e.s
 	ask.DryRun = true
-	r, err := s.prepareRestore(ctx, ask)
+	r, err := e.prepareRestore(ctx, ask)
 	if err != nil {
 		return nil, err
 	}
@@ -193,11 +215,16 @@ func (s *Site) PlanRestore(ctx context.Context, ask api.RestoreAsk) (*api.Restor
 
 // Restore starts a run that brings files or a whole volume back.
 func (s *Site) Restore(ctx context.Context, ask api.RestoreAsk, by string) (api.Run, error) {
-	r, err := s.prepareRestore(ctx, ask)
+	return s.Eyes(nil).Restore(ctx, ask, by)
+}
+
+// Restore starts a run that brings back what these eyes' person may have.
+func (e *Eyes) Restore(ctx context.Context, ask api.RestoreAsk, by string) (api.Run, error) {
+	r, err := e.prepareRestore(ctx, ask)
 	if err != nil {
 		return api.Run{}, err
 	}
-	return s.startRestore(r, by)
+	return e.s.startRestore(r, by)
 }
 
 func (s *Site) startRestore(r *restoring, by string) (api.Run, error) {

@@ -11,7 +11,6 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
-	"strings"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -71,6 +70,7 @@ type Site struct {
 	wake          chan struct{}
 	verdicts      verdictCache
 	finders       finders
+	signing       *signing
 	mounts        sync.Mutex
 	mounted       map[string]mountedView // by directory
 	policies      policyCache
@@ -89,6 +89,7 @@ type Site struct {
 	going      map[string]*going   // runs of routes, by route
 	looked     map[string]*looked  // looks of routes that pull, by route
 	told       map[string]toldRows // what peers have of volumes, as they told of late
+	headTold   map[string]int64    // entries of the ledger that peers know of
 	alarmed    time.Time           // when alarms were last looked for
 	alarmEvery time.Duration       // how long to the next look
 	desk       *deskListener       // nil: other sites are not answered over it
@@ -114,7 +115,7 @@ func Open(opt Options) (*Site, error) {
 		return nil, err
 	}
 	s := &Site{dir: dir, clock: opt.Clock, log: opt.Logger, lock: lock, onPlace: opt.OnPlace, wake: make(chan struct{}, 1), events: newHub(),
-		active: map[int64]*job{}, busy: map[string]chan struct{}{}, links: map[string]*transfer.Link{}, places: map[string]*Site{}, paces: map[string]*paced{}, going: map[string]*going{}, looked: map[string]*looked{}, told: map[string]toldRows{}}
+		active: map[int64]*job{}, busy: map[string]chan struct{}{}, links: map[string]*transfer.Link{}, places: map[string]*Site{}, paces: map[string]*paced{}, going: map[string]*going{}, looked: map[string]*looked{}, told: map[string]toldRows{}, headTold: map[string]int64{}, signing: newSigning()}
 	s.ctx, s.cancel = context.WithCancel(context.Background())
 	if err := s.open(opt); err != nil {
 		s.Close()
@@ -287,10 +288,19 @@ func (s *Site) hold(ctx context.Context, key string) (release func(), err error)
 	}
 }
 
-// NewToken makes a token for clients that come by HTTP. Its text is not kept.
-func (s *Site) NewToken(name string) (api.Token, error) {
+// NewToken makes a token for clients that come by HTTP, of a person or of none, which may do
+// what administrators may. Its text is not kept.
+func (s *Site) NewToken(name, person string) (api.Token, error) {
 	if name == "" {
 		return api.Token{}, bad("a token needs a name, so that you can tell later whose it is")
+	}
+	if person != "" {
+		if _, err := s.cat.Person(person); err != nil {
+			return api.Token{}, err
+		}
+	}
+	if _, err := s.cat.Person(name); err == nil {
+		return api.Token{}, conflict("there is a person %s: what both did could not be told apart; choose another name", name)
 	}
 	tokens, err := s.cat.Tokens()
 	if err != nil {
@@ -302,23 +312,11 @@ func (s *Site) NewToken(name string) (api.Token, error) {
 	var b [24]byte
 	rand.Read(b[:])
 	text := "cht_" + hex.EncodeToString(b[:])
-	t := &catalog.Token{Name: name, Hash: object.Sum([]byte(text)).String(), Made: catalog.At(s.clock.Now())}
+	t := &catalog.Token{Name: name, Person: person, Hash: object.Sum([]byte(text)).String(), Made: catalog.At(s.clock.Now())}
 	if err := s.cat.PutToken(t); err != nil {
 		return api.Token{}, err
 	}
-	return api.Token{Name: name, Made: t.Made.Time, Text: text}, nil
-}
-
-// TokenName tells whose token a text is; empty when it is none.
-func (s *Site) TokenName(text string) string {
-	if !strings.HasPrefix(text, "cht_") {
-		return ""
-	}
-	t, err := s.cat.TokenByHash(object.Sum([]byte(text)).String())
-	if err != nil {
-		return ""
-	}
-	return t.Name
+	return api.Token{Name: name, Person: person, Made: t.Made.Time, Text: text}, nil
 }
 
 // Tokens lists the tokens without their texts.
@@ -326,7 +324,7 @@ func (s *Site) Tokens() ([]api.Token, error) {
 	rows, err := s.cat.Tokens()
 	out := make([]api.Token, len(rows))
 	for i, t := range rows {
-		out[i] = api.Token{Name: t.Name, Made: t.Made.Time}
+		out[i] = api.Token{Name: t.Name, Person: t.Person, Made: t.Made.Time}
 	}
 	return out, err
 }

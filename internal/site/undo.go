@@ -18,12 +18,16 @@ import (
 const undoing = "undo"
 
 // prepareUndo checks whether a restore can be taken back.
-func (s *Site) prepareUndo(run int64) (*restoring, error) {
+func (e *Eyes) prepareUndo(run int64) (*restoring, error) {
+	s := e.s
 	row, err := s.cat.Run(run)
 	if errors.Is(err, catalog.ErrNone) {
 		return nil, missing("there is no run %d: candid run list shows those there are", run)
 	}
 	if err != nil {
+		return nil, err
+	}
+	if err := e.mayUndo(row); err != nil {
 		return nil, err
 	}
 	var res api.RestoreResult
@@ -47,7 +51,7 @@ func (s *Site) prepareUndo(run int64) (*restoring, error) {
 	if _, err := s.cat.Snapshot(res.Safety); err != nil {
 		return nil, missing("the safety snapshot %s of run %d is gone: it was kept for as long as the rules said. candid snapshot list %s shows what there is", res.Safety[:12], run, res.Volume)
 	}
-	r, err := s.prepareRestore(s.ctx, api.RestoreAsk{Volume: res.Volume, At: res.Safety, InPlace: true, OnConflict: undoing, Paths: append(res.Paths, res.Beside...)})
+	r, err := s.Eyes(nil).prepareRestore(s.ctx, api.RestoreAsk{Volume: res.Volume, At: res.Safety, InPlace: true, OnConflict: undoing, Paths: append(res.Paths, res.Beside...)})
 	if err != nil {
 		return nil, err
 	}
@@ -60,12 +64,16 @@ func (s *Site) prepareUndo(run int64) (*restoring, error) {
 
 // Undo takes back what a restore in place did. It is a restore in place itself, with a
 // safety snapshot of its own.
-func (s *Site) Undo(run int64, by string) (api.Run, error) {
-	r, err := s.prepareUndo(run)
+func (s *Site) Undo(run int64, by string) (api.Run, error) { return s.Eyes(nil).Undo(run, by) }
+
+// Undo takes back what a restore in place did. Also for a file owner the service itself does
+// it: what was there before comes back as it was, whosever it is.
+func (e *Eyes) Undo(run int64, by string) (api.Run, error) {
+	r, err := e.prepareUndo(run)
 	if err != nil {
 		return api.Run{}, err
 	}
-	return s.startRestore(r, by)
+	return e.s.startRestore(r, by)
 }
 
 // restoringSetting begins the settings that name the restores being made.
@@ -82,6 +90,7 @@ type cutShort struct {
 	Safety   string         `json:"safety"`
 	Undoes   int64          `json:"undoes"`
 	Beside   []string       `json:"beside"`
+	Owner    string         `json:"owner,omitempty"`
 	Times    int            `json:"times"` // that it was cut short
 }
 
@@ -95,6 +104,9 @@ func (s *Site) noteTarget(run int64, r *restoring, safety string) (done func(), 
 	key := restoringSetting + strconv.FormatInt(run, 10)
 	c := cutShort{Run: run, Beneath: r.opt.Beneath, Target: r.opt.Target, Ask: r.ask, Snapshot: r.row.ID, Safety: safety, Undoes: r.undoes}
 	c.Ask.At = r.row.ID
+	if r.eyes.who != nil {
+		c.Owner = r.eyes.who.Name
+	}
 	if r.cut != nil {
 		c.Times = r.cut.Times + 1
 		c.Beside = r.cut.Beside
@@ -176,7 +188,15 @@ func (s *Site) cannotGoOn(c *cutShort, err error) {
 }
 
 func (s *Site) goOnNow(c *cutShort) error {
-	r, err := s.prepareRestore(s.ctx, c.Ask)
+	eyes := s.Eyes(nil)
+	if c.Owner != "" {
+		p, err := s.cat.Person(c.Owner)
+		if err != nil || p.Role != FileOwner {
+			return fmt.Errorf("%s, for whom it was, is no file owner any more", c.Owner)
+		}
+		eyes = s.Eyes(ownerOf(p))
+	}
+	r, err := eyes.prepareRestore(s.ctx, c.Ask)
 	if err != nil {
 		return err
 	}

@@ -17,6 +17,7 @@ import (
 
 	"candidharbor/core/chunker"
 	"candidharbor/core/object"
+	"candidharbor/core/rights"
 
 	"golang.org/x/sys/unix"
 )
@@ -60,8 +61,11 @@ type RestoreOptions struct {
 	Exact bool
 	// Safety is the snapshot taken right before, when the target is the volume itself.
 	// Nothing is removed or replaced that is not in it as it is.
-	Safety   *object.Root
-	Live     bool     // the target is the volume itself: its directory stays the one it is
+	Safety *object.Root
+	Live   bool // the target is the volume itself: its directory stays the one it is
+	// As is for whom is restored into a live volume: the kernel lets be written what that
+	// person may write, and nothing else. Nil: the service itself.
+	As       *rights.Person
 	Excludes []string // what snapshots leave out is left alone
 	Plan     bool     // change nothing, only tell
 	Suffix   string   // for KeepBoth
@@ -137,6 +141,9 @@ func Restore(ctx context.Context, opt RestoreOptions) (*Restored, error) {
 		opt.Progress = &Progress{}
 	}
 	r := &restorer{opt: opt, ctx: ctx, tokens: make(chan struct{}, 2*runtime.NumCPU()), links: map[string]*linkSet{}, moved: map[string]string{}}
+	if opt.As != nil {
+		r.opt.Source = serviceSource{r, opt.Source}
+	}
 	var err error
 	if r.picked, err = newPicker(opt.Source.Get, opt.Root, opt.Paths, opt.Exact); err != nil {
 		return nil, err
@@ -150,6 +157,9 @@ func Restore(ctx context.Context, opt RestoreOptions) (*Restored, error) {
 	}
 	top := opt.Root.Top
 	r.whole = empty && len(opt.Paths) == 0
+	if opt.As != nil && !opt.Live {
+		return nil, errors.New("for a person is restored in place alone")
+	}
 	if missing || (empty && !opt.Live && !mountPoint(opt.Target)) {
 		r.fresh = true
 		if opt.Plan {
@@ -252,21 +262,22 @@ func (r *restorer) intoExisting(top object.Entry) error {
 	if r.opt.Cache != nil {
 		known = r.opt.Cache.readDir(r.opt.Cache.head.Top)
 	}
-	if err := r.dir(fd, "", top.Content, known); err != nil {
-		return err
-	}
-	if r.opt.Plan {
-		return nil
-	}
-	if err := r.finishLinks(fd); err != nil {
-		return err
-	}
-	if r.opt.Exact && !r.picked.all {
-		r.timeBack(fd, top.Content, &top)
-	} else if r.opt.Exact || r.whole {
-		if err := r.applyMeta(fd, "", &top, false); err != nil {
+	err = r.inPerson(func() error {
+		if err := r.dir(fd, "", top.Content, known); err != nil || r.opt.Plan {
 			return err
 		}
+		if err := r.finishLinks(fd); err != nil {
+			return err
+		}
+		if r.opt.Exact && !r.picked.all {
+			r.timeBack(fd, top.Content, &top)
+		} else if r.opt.Exact || r.whole {
+			return r.applyMeta(fd, "", &top, false)
+		}
+		return nil
+	})
+	if err != nil || r.opt.Plan {
+		return err
 	}
 	if _, _, errno := unix.Syscall(unix.SYS_SYNCFS, uintptr(fd), 0, 0); errno != 0 {
 		return errno
@@ -357,13 +368,13 @@ func (r *restorer) dir(fd int, rel string, id object.ID, known *cacheDir) error 
 	failed := func() bool { mu.Lock(); defer mu.Unlock(); return first != nil }
 	var part []object.Entry
 	run := func(entries []object.Entry) {
-		do := func() {
+		do := func() error {
 			for i := range entries {
 				if err := r.entry(fd, path.Join(rel, string(entries[i].Name)), &entries[i], known); err != nil {
-					fail(err)
-					return
+					return err
 				}
 			}
+			return nil
 		}
 		select {
 		case r.tokens <- struct{}{}:
@@ -371,10 +382,14 @@ func (r *restorer) dir(fd int, rel string, id object.ID, known *cacheDir) error 
 			go func() {
 				defer wg.Done()
 				defer func() { <-r.tokens }()
-				do()
+				if err := r.inPerson(do); err != nil {
+					fail(err)
+				}
 			}()
 		default:
-			do()
+			if err := do(); err != nil {
+				fail(err)
+			}
 		}
 	}
 	err := object.WalkDir(r.opt.Source.Get, id, nil, func(e object.Entry) error {

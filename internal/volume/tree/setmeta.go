@@ -1,6 +1,8 @@
 package tree
 
 import (
+	"unsafe"
+
 	"candidharbor/core/object"
 
 	"golang.org/x/sys/unix"
@@ -9,8 +11,7 @@ import (
 // applyMeta sets owner, attributes, mode and times of an open entry, in the order in
 // which none undoes another. New says that the entry was made just now by this user.
 func (r *restorer) applyMeta(fd int, rel string, e *object.Entry, fresh bool) error {
-	euid, egid := unix.Geteuid(), unix.Getegid()
-	if !fresh || int(e.UID) != euid || int(e.GID) != egid {
+	if uid, gid := r.self(); !fresh || int(e.UID) != uid || int(e.GID) != gid {
 		if err := unix.Fchown(fd, int(e.UID), int(e.GID)); err != nil {
 			r.remark(rel, "owner %d:%d could not be set: %s", e.UID, e.GID, plainError(err))
 		}
@@ -35,8 +36,8 @@ func (r *restorer) applyMeta(fd int, rel string, e *object.Entry, fresh bool) er
 		r.remark(rel, "mode %04o could not be set: %s", e.Mode, plainError(err))
 	}
 	ts := timespecs(e.MTime)
-	if err := unix.UtimesNanoAt(unix.AT_FDCWD, procPath(fd, ""), ts, 0); err != nil {
-		r.remark(rel, "time could not be set: %s", plainError(err))
+	if _, _, errno := unix.Syscall6(unix.SYS_UTIMENSAT, uintptr(fd), 0, uintptr(unsafe.Pointer(&ts[0])), 0, 0, 0); errno != 0 {
+		r.remark(rel, "time could not be set: %s", plainError(errno))
 	}
 	return nil
 }
@@ -89,7 +90,9 @@ func (r *restorer) adjust(fd int, rel, name string, e *object.Entry, st *unix.St
 		return nil
 	}
 	r.standsAt(rel)
-	xattrs, err := readXattrs(pathXattrs(fd, name))
+	var xattrs []object.Xattr
+	var err error
+	r.asService(func() { xattrs, err = readXattrs(pathXattrs(fd, name)) }) // by way of /proc, where only the service may look
 	mode := e.Mode == st.Mode&0o7777 || e.Kind == object.Symlink
 	if err == nil && mode && e.UID == st.Uid && e.GID == st.Gid && e.MTime == unix.TimespecToNsec(st.Mtim) && sameXattrs(xattrs, e.Xattrs) {
 		r.act(rel, "keep")

@@ -1,0 +1,286 @@
+package httpapi
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"net/http"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"candidharbor/api"
+	"candidharbor/internal/catalog"
+	"candidharbor/internal/site"
+
+	"github.com/danielgtaylor/huma/v2"
+)
+
+func (s *server) registerPeople(a huma.API) {
+	huma.Register(a, op("GET", "/me", "getMe", "Who asks, and what that one may see"), func(ctx context.Context, _ *none) (*body[api.Me], error) {
+		info, err := s.site.Info()
+		if err != nil {
+			return nil, fail(err)
+		}
+		c := callerIn(ctx)
+		me := api.Me{Name: c.Name, Role: c.Role, Person: c.Person != "", Grants: []api.FolderGrant{}, Site: info.Name, Now: info.Now}
+		if c.Owner != nil {
+			for volume, paths := range c.Owner.Grants {
+				me.Grants = append(me.Grants, api.FolderGrant{Volume: volume, Paths: paths})
+			}
+			slices.SortFunc(me.Grants, func(a, b api.FolderGrant) int { return strings.Compare(a.Volume, b.Volume) })
+		}
+		return answer(me, nil)
+	})
+	huma.Register(a, op("PUT", "/me/password", "setOwnPassword", "Change the password of who asks; signs out everywhere"), func(ctx context.Context, in *body[api.OwnPassword]) (*said, error) {
+		c := callerIn(ctx)
+		if c.Person == "" {
+			return nil, huma.Error409Conflict("who asks is no person with a password")
+		}
+		return sentence("The password is changed. Sign in with it.", s.site.SetOwnPassword(c.Person, in.Body.Old, in.Body.New, "me"))
+	})
+	huma.Register(a, op("GET", "/people", "listPeople", "Who may sign in"), func(context.Context, *none) (*body[[]api.Person], error) {
+		return answer(s.site.People())
+	})
+	huma.Register(a, op("POST", "/people", "addPerson", "Let someone sign in", 201), func(_ context.Context, in *body[api.PersonAdd]) (*body[api.Person], error) {
+		return answerAt(s.site.AddPerson(in.Body))
+	})
+	huma.Register(a, op("PATCH", "/people/{name}", "changePerson", "Change a person's role, password or ids"), func(_ context.Context, in *struct {
+		Name string `path:"name"`
+		Body api.PersonChange
+	}) (*body[api.Person], error) {
+		return answerAt(s.site.ChangePerson(in.Name, in.Body))
+	})
+	huma.Register(a, op("POST", "/people/{name}/folders", "grantFolders", "Let a file owner see folders of a volume, or no longer"), func(_ context.Context, in *struct {
+		Name string `path:"name"`
+		Body api.FolderGrantAsk
+	}) (*body[api.Person], error) {
+		return answerAt(s.site.GrantFolders(in.Name, in.Body))
+	})
+	huma.Register(a, op("DELETE", "/people/{name}", "removePerson", "Let someone sign in no more"), func(_ context.Context, in *named) (*said, error) {
+		return sentence(in.Name+" is let in no more; the person's tokens and sessions have ended.", s.site.RemovePerson(in.Name))
+	})
+	huma.Register(a, op("GET", "/ledger", "listLedger", "Who did what, newest first"), func(_ context.Context, in *struct {
+		Who    string `query:"who"`
+		Text   string `query:"text" doc:"part of the act or of what it was about"`
+		Before int64  `query:"before" doc:"cursor"`
+		Limit  int    `query:"limit" minimum:"1" maximum:"1000" default:"100"`
+	}) (*body[api.Page[api.LedgerEntry]], error) {
+		return answer(s.site.Ledger(catalog.EntryFilter{Who: in.Who, Text: in.Text, Before: in.Before, Limit: in.Limit}))
+	})
+	huma.Register(a, op("POST", "/ledger/verify", "verifyLedger", "Whether the ledger is as it was written"), func(ctx context.Context, _ *none) (*body[api.LedgerProof], error) {
+		return answerAt(s.site.VerifyLedger(ctx))
+	})
+}
+
+// callerIn is who asks; whoever came past auth is known.
+func callerIn(ctx context.Context) *site.Caller {
+	if c, ok := ctx.Value(callerKey).(*site.Caller); ok {
+		return c
+	}
+	return &site.Caller{Name: "nobody"}
+}
+
+func caller(ctx context.Context) string { return callerIn(ctx).Name }
+
+// eyes see what who asks may see.
+func (s *server) eyes(ctx context.Context) *site.Eyes { return s.site.Eyes(callerIn(ctx).Owner) }
+
+// who finds out who asks. An error says why that one is not let in.
+func (s *server) who(r *http.Request) (*site.Caller, int, error) {
+	if from, ok := site.DeskCallerOf(r.Context()); ok {
+		return deskCaller(from, r)
+	}
+	if r.Context().Value(localKey) != nil {
+		return &site.Caller{Name: "the host's administrator", Role: site.Administrator, Via: "socket"}, 0, nil
+	}
+	if text, ok := strings.CutPrefix(r.Header.Get("Authorization"), "Bearer "); ok {
+		return s.site.ByText(text), 0, nil
+	}
+	if name, text, ok := r.BasicAuth(); ok { // what calendar programs and file managers can send
+		if c := s.site.ByText(text); c != nil || name == "" {
+			return c, 0, nil
+		}
+		c, err := s.site.ByPassword(name, text, addressOf(r))
+		if err != nil && site.ClassOf(err) != site.Refused {
+			return nil, statusOf(err), err
+		}
+		if err != nil {
+			s.recordWrong(name)
+		}
+		return c, 0, nil
+	}
+	if c, err := r.Cookie(cookieName); err == nil {
+		return s.site.ByText(c.Value), 0, nil
+	}
+	return nil, 0, nil
+}
+
+// deskCaller is a person at another site, who may there and here what both let.
+func deskCaller(from site.DeskCaller, r *http.Request) (*site.Caller, int, error) {
+	if why := deskRefuses(from, r); why != "" {
+		return nil, http.StatusForbidden, errors.New(why)
+	}
+	c := &site.Caller{Name: from.Site, Role: r.Header.Get(site.DeskRoleHeader), Via: "line"}
+	if person := r.Header.Get(site.DeskHeader); person != "" && len(person) < 200 {
+		c.Name = person + " at " + from.Site
+	}
+	switch c.Role {
+	case site.Administrator, site.Operator, site.Auditor:
+		return c, 0, nil
+	}
+	return nil, http.StatusForbidden, fmt.Errorf("%s did not say in which role its person asks", from.Site)
+}
+
+func addressOf(r *http.Request) string {
+	host, _, _ := net.SplitHostPort(r.RemoteAddr)
+	return host
+}
+
+// auth lets in who comes by the socket or the line of a paired site, or shows a token, a
+// session or a password.
+func (s *server) auth(next http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		c, status, err := s.who(r)
+		if err != nil {
+			problem(w, status, err.Error())
+			return
+		}
+		if c == nil {
+			w.Header().Set("WWW-Authenticate", "Bearer")
+			if strings.HasPrefix(r.URL.Path, davPrefix) {
+				w.Header().Set("WWW-Authenticate", `Basic realm="Candid Harbor: your name and password, or any name and a token"`)
+			}
+			problem(w, http.StatusUnauthorized, "the token or password is missing or wrong: set CANDID_TOKEN to a token that candid token add printed on the site's host")
+			return
+		}
+		next.ServeHTTP(w, r.WithContext(context.WithValue(r.Context(), callerKey, c)))
+	})
+}
+
+func (s *server) signIn(w http.ResponseWriter, r *http.Request) {
+	var in struct {
+		Token    string `json:"token"`
+		Name     string `json:"name"`
+		Password string `json:"password"`
+	}
+	if err := json.NewDecoder(io.LimitReader(r.Body, 4096)).Decode(&in); err != nil {
+		problem(w, http.StatusBadRequest, "the request is not JSON with a token, or a name and a password")
+		return
+	}
+	text := strings.TrimSpace(in.Token)
+	c := s.site.ByText(text)
+	if in.Name != "" {
+		var err error
+		if text, c, err = s.site.SignIn(in.Name, in.Password, addressOf(r)); err != nil {
+			status := statusOf(err)
+			if site.ClassOf(err) == site.Refused {
+				status = http.StatusUnauthorized
+				s.recordWrong(in.Name)
+			}
+			problem(w, status, err.Error())
+			return
+		}
+	} else if c == nil || strings.HasPrefix(text, "chs_") {
+		problem(w, http.StatusUnauthorized, "This token is not one of this site. On the site's host, candid token add NAME prints a new one.")
+		return
+	}
+	if _, err := s.site.Record(*c, "sign in", addressOf(r), ""); err != nil {
+		problem(w, http.StatusInsufficientStorage, err.Error())
+		return
+	}
+	http.SetCookie(w, &http.Cookie{Name: cookieName, Value: text, Path: "/", HttpOnly: true, Secure: r.TLS != nil,
+		SameSite: http.SameSiteStrictMode, MaxAge: 14 * 24 * 3600})
+	w.Header().Set("Content-Type", "application/json")
+	json.NewEncoder(w).Encode(map[string]string{"name": c.Name, "role": c.Role})
+}
+
+func (s *server) signOut(w http.ResponseWriter, r *http.Request) {
+	if c, err := r.Cookie(cookieName); err == nil {
+		if err := s.site.SignOut(c.Value); err != nil {
+			problem(w, http.StatusInternalServerError, err.Error())
+			return
+		}
+	}
+	http.SetCookie(w, &http.Cookie{Name: cookieName, Path: "/", HttpOnly: true, MaxAge: -1})
+	w.WriteHeader(http.StatusNoContent)
+}
+
+// seldom lets one thing of a kind through in a while: what a stranger can cause any number
+// of times must not fill the ledger.
+type seldom struct {
+	mu   sync.Mutex
+	last map[string]time.Time
+}
+
+func (l *seldom) first(key string, every time.Duration) bool {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	now := time.Now()
+	if at, ok := l.last[key]; ok && now.Sub(at) < every {
+		return false
+	}
+	if l.last == nil || len(l.last) > 10_000 {
+		l.last = map[string]time.Time{}
+	}
+	l.last[key] = now
+	return true
+}
+
+// recordWrong notes a wrong password, of names that nobody has once a minute for all.
+func (s *server) recordWrong(name string) {
+	key, every := "", time.Minute
+	people, err := s.site.People()
+	if err == nil && slices.ContainsFunc(people, func(p api.Person) bool { return p.Name == name }) {
+		key, every = name, time.Second
+	}
+	if s.wrong.first(key, every) {
+		_, _ = s.site.Record(site.Caller{Name: name, Via: "console"}, "sign in", "", "refused: the name or the password is wrong")
+	}
+}
+
+// recordDAV notes that someone reads a moment by WebDAV, once an hour.
+func (s *server) recordDAV(next http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		c := callerIn(r.Context())
+		if !may(c.Role, "dav") {
+			problem(w, http.StatusForbidden, refusal(c, "dav"))
+			return
+		}
+		if parts := strings.SplitN(strings.TrimPrefix(r.URL.Path, davPrefix+"/"), "/", 3); r.Method == http.MethodGet && len(parts) == 3 {
+			what := davPrefix + "/" + parts[0] + "/" + parts[1]
+			if s.davSeen.first(c.Name+" "+what, time.Hour) {
+				if _, err := s.site.Record(*c, "read by WebDAV", what, ""); err != nil {
+					problem(w, http.StatusInsufficientStorage, err.Error())
+					return
+				}
+			}
+		}
+		next.ServeHTTP(w, r)
+	})
+}
+
+// ownName bounds lists of runs to those of a file owner; empty: all.
+func ownName(ctx context.Context) string {
+	if o := callerIn(ctx).Owner; o != nil {
+		return o.Name
+	}
+	return ""
+}
+
+// ownRun refuses a file owner the runs of others.
+func (s *server) ownRun(ctx context.Context, id int64) error {
+	name := ownName(ctx)
+	if name == "" {
+		return nil
+	}
+	r, err := s.site.Run(id)
+	if err == nil && r.AskedBy != name {
+		err = &site.Error{Class: site.Missing, Err: fmt.Errorf("run %d is none of yours", id)}
+	}
+	return err
+}

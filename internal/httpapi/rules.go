@@ -1,0 +1,202 @@
+package httpapi
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"fmt"
+	"io"
+	"maps"
+	"net/http"
+	"slices"
+	"strings"
+
+	"candidharbor/internal/site"
+
+	"github.com/danielgtaylor/huma/v2"
+)
+
+// rule says who may call an operation besides administrators, who may call everything, and
+// whether it is an act, which the ledger has.
+type rule struct {
+	operator, auditor, owner bool
+	act                      bool
+}
+
+var (
+	looks     = rule{operator: true, auditor: true}              // records, without contents of files
+	reads     = rule{operator: true}                             // names and contents of files
+	readsOwn  = rule{operator: true, owner: true}                // the same; of a file owner what that one may see
+	fetches   = rule{operator: true, owner: true, act: true}     // takes contents away, or brings them back
+	keepsUp   = rule{operator: true, act: true}                  // what keeps the daily work going; nothing that is kept goes sooner by it
+	plans     = rule{operator: true, auditor: true}              // computes, and changes nothing
+	decides   = rule{act: true}                                  // for administrators alone
+	everybody = rule{operator: true, auditor: true, owner: true} // about who asks alone
+)
+
+// rules has every operation of the API, and the calls that are not in its document.
+var rules = map[string]rule{
+	"getSite": everybody, "getMe": everybody, "setOwnPassword": {true, true, true, true},
+
+	"asOf": looks, "explain": looks, "getGroup": looks, "getPolicy": looks, "getSnapshot": looks, "getSpace": looks, "getStatus": looks, "getUsage": looks, "getVolume": looks, "getRoute": looks,
+	"listAlarms": looks, "listCaps": looks, "listGroups": looks, "listHooks": looks, "listPlaces": looks, "listPolicies": looks, "listPolicyVersions": looks, "listRoutes": looks, "listSites": looks,
+	"listSnapshots": looks, "listVolumes": looks, "listMounts": looks, "paceWeek": looks, "recoveryOrder": looks, "reportObjectives": looks, "routeTraffic": looks, "calendar": looks, "desk": looks,
+	"listLedger": {auditor: true}, "verifyLedger": {auditor: true}, "listPeople": {auditor: true}, "listTokens": {auditor: true},
+
+	"checkPolicy": plans, "diffPolicy": plans, "previewPolicy": plans, "planPrune": plans, "freeing": plans, "checkRoute": plans, "policySchema": plans,
+	"checkSite": {operator: true},
+
+	"listCrate": reads, "compare": reads, "compareText": reads,
+	"browse": readsOwn, "find": readsOwn, "listVersions": readsOwn, "planRestore": readsOwn,
+	"getTimeline": everybody, "getRun": everybody, "listRuns": everybody, "events": everybody,
+	"archive": fetches, "file": fetches, "restore": fetches, "undoRun": fetches, "cancelRun": fetches, "dav": readsOwn,
+
+	"takeSnapshot": keepsUp, "keepSnapshot": keepsUp, "recallSnapshot": keepsUp, "runRoute": keepsUp, "pauseRoute": keepsUp, "resumeRoute": keepsUp, "muteAlarm": keepsUp, "testAlarm": keepsUp,
+	"verify": keepsUp, "sweep": keepsUp, "prune": keepsUp, "pauseVolume": keepsUp, "resumeVolume": keepsUp, "attachPlace": keepsUp, "detachPlace": keepsUp, "addMount": keepsUp, "endMount": keepsUp,
+
+	"addVolume": decides, "removeVolume": decides, "setLabels": decides, "admitSnapshots": decides, "setStandby": decides, "acceptRules": decides, "removeSnapshot": decides, "letGoSnapshot": decides,
+	"putGroup": decides, "removeGroup": decides, "putPolicy": decides, "removePolicy": decides, "putCap": decides, "removeCap": decides, "rebuildCatalogue": decides, "releaseRemoval": decides,
+	"addToken": decides, "removeToken": decides, "addPerson": decides, "changePerson": decides, "removePerson": decides, "grantFolders": decides,
+	"invite": decides, "pair": decides, "setUpSites": decides, "grant": decides, "revoke": decides, "setPace": decides, "rotateKey": decides, "addRoute": decides, "editRoute": decides, "removeRoute": decides,
+	"writeCrate": decides, "loadCrate": decides, "setRecoveryOrder": decides,
+}
+
+// may tells whether a role may call an operation. One without a rule is for administrators
+// alone.
+func may(role, operation string) bool {
+	r, known := rules[operation]
+	switch role {
+	case site.Administrator:
+		return true
+	case site.Operator:
+		return known && r.operator
+	case site.Auditor:
+		return known && r.auditor
+	case site.FileOwner:
+		return known && r.owner
+	}
+	return false
+}
+
+func refusal(c *site.Caller, operation string) string {
+	var others []string
+	for _, role := range []string{site.Operator, site.Auditor, site.FileOwner} {
+		if may(role, operation) {
+			others = append(others, role+"s")
+		}
+	}
+	return fmt.Sprintf("%s may not do this in the role %s: it is for %s", c.Name, c.Role, strings.Join(append([]string{"administrators"}, others...), ", "))
+}
+
+// judge lets through what the caller's role may, and records acts before they are done.
+func (s *server) judge(a huma.API) func(huma.Context, func(huma.Context)) {
+	return func(ctx huma.Context, next func(huma.Context)) {
+		id := ctx.Operation().OperationID
+		after, refused, err := s.admit(ctx.Context(), id, about(ctx.Context(), ctx.URL().Path, ctx.URL().RawQuery))
+		if refused != "" {
+			huma.WriteErr(a, ctx, http.StatusForbidden, refused)
+			return
+		}
+		if err != nil {
+			huma.WriteErr(a, ctx, http.StatusInsufficientStorage, err.Error())
+			return
+		}
+		next(ctx)
+		after(ctx.Status())
+	}
+}
+
+// guard is judge for calls that are not in the document.
+func (s *server) guard(id string, next http.HandlerFunc) http.HandlerFunc {
+	return func(w http.ResponseWriter, r *http.Request) {
+		after, refused, err := s.admit(r.Context(), id, about(r.Context(), r.URL.Path, r.URL.RawQuery))
+		if refused != "" {
+			problem(w, http.StatusForbidden, refused)
+			return
+		}
+		if err != nil {
+			problem(w, http.StatusInsufficientStorage, err.Error())
+			return
+		}
+		watched := &statusWriter{ResponseWriter: w}
+		next(watched, r)
+		after(watched.status)
+	}
+}
+
+type statusWriter struct {
+	http.ResponseWriter
+	status int
+}
+
+func (w *statusWriter) WriteHeader(status int) {
+	if w.status == 0 {
+		w.status = status
+	}
+	w.ResponseWriter.WriteHeader(status)
+}
+
+func (w *statusWriter) Unwrap() http.ResponseWriter { return w.ResponseWriter }
+
+// admit decides on a call. after is told the status that it ended with.
+func (s *server) admit(ctx context.Context, id, what string) (after func(status int), refused string, err error) {
+	c := callerIn(ctx)
+	if !may(c.Role, id) {
+		refused = refusal(c, id)
+		_, err := s.site.Record(*c, id, what, "refused: the role may not")
+		return nil, refused, err
+	}
+	if !rules[id].act {
+		return func(int) {}, "", nil
+	}
+	n, err := s.site.Record(*c, id, what, "")
+	return func(status int) {
+		if status >= 400 {
+			_, _ = s.site.Record(*c, id, fmt.Sprintf("entry %d", n), fmt.Sprintf("refused or failed: %d %s", status, http.StatusText(status)))
+		}
+	}, "", err
+}
+
+type bodyKey struct{}
+
+// mostBody bounds what a request may bring.
+const mostBody = 4 << 20
+
+// withBody keeps the body of a write for the ledger.
+func withBody(next http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if r.Method != http.MethodGet && r.Body != nil {
+			raw, err := io.ReadAll(http.MaxBytesReader(w, r.Body, mostBody))
+			if err != nil {
+				problem(w, http.StatusRequestEntityTooLarge, "the request has more than 4 MiB")
+				return
+			}
+			r.Body = io.NopCloser(bytes.NewReader(raw))
+			r = r.WithContext(context.WithValue(r.Context(), bodyKey{}, raw))
+		}
+		next.ServeHTTP(w, r)
+	})
+}
+
+// secrets are the fields that the ledger must not have.
+var secrets = []string{"password", "old", "new", "invitation", "invitations", "token"}
+
+// about tells what a call is about: its path, its query and its body but for secrets.
+func about(ctx context.Context, path, query string) string {
+	out := strings.TrimPrefix(path, "/api/v1")
+	if query != "" {
+		out += "?" + query
+	}
+	raw, _ := ctx.Value(bodyKey{}).([]byte)
+	var fields map[string]any
+	if len(raw) == 0 || json.Unmarshal(raw, &fields) != nil {
+		return out
+	}
+	maps.DeleteFunc(fields, func(k string, v any) bool {
+		return slices.Contains(secrets, k) || v == nil
+	})
+	if text, err := json.Marshal(fields); err == nil && len(fields) > 0 {
+		out += " " + string(text)
+	}
+	return out
+}

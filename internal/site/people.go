@@ -1,0 +1,476 @@
+package site
+
+import (
+	"crypto/rand"
+	"crypto/subtle"
+	"encoding/base64"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"os/user"
+	"slices"
+	"strconv"
+	"strings"
+	"sync"
+	"time"
+
+	"candidharbor/api"
+	"candidharbor/core/object"
+	"candidharbor/core/rights"
+	"candidharbor/internal/catalog"
+	"candidharbor/internal/policy"
+	"candidharbor/internal/volume/tree"
+
+	"golang.org/x/crypto/argon2"
+)
+
+// The roles of people.
+const (
+	Administrator = "administrator"
+	Operator      = "operator"
+	Auditor       = "auditor"
+	FileOwner     = "file owner"
+)
+
+// Caller is who asks for something.
+type Caller struct {
+	Name string
+	Role string
+	Via  string // socket, console, token, line
+	// Person is the name of a person of this site; empty for the host's administrator, tokens
+	// that are no person's, and other sites.
+	Person string
+	Owner  *Owner // of a file owner
+}
+
+// Owner is a file owner: who that is on the host, and what was granted.
+type Owner struct {
+	Name string
+	rights.Person
+	Grants map[string][]string
+}
+
+const (
+	leastPassword = 10
+	mostPassword  = 200
+	sessionIdle   = 12 * time.Hour      // after which a session that nobody used ends
+	sessionMost   = 14 * 24 * time.Hour // after which any does
+	sessionTouch  = 5 * time.Minute     // how exactly its use is noted
+)
+
+// The cost of a password (RFC 9106 §4, the second recommended option).
+const (
+	argonTime    = 3
+	argonMemory  = 64 << 10 // KiB
+	argonThreads = 2
+)
+
+// signing holds back who guesses passwords.
+type signing struct {
+	slots chan struct{} // of the memory that a check takes
+	mu    sync.Mutex
+	fails map[string]*failures // by name and address
+	known map[object.ID]known  // what was found right of late, by keyed sum
+	key   [32]byte
+}
+
+type failures struct {
+	count int
+	until time.Time
+}
+
+type known struct {
+	secret string
+	until  time.Time
+}
+
+func newSigning() *signing {
+	s := &signing{slots: make(chan struct{}, 2), fails: map[string]*failures{}, known: map[object.ID]known{}}
+	rand.Read(s.key[:])
+	return s
+}
+
+func hashPassword(password string) string {
+	salt := make([]byte, 16)
+	rand.Read(salt)
+	sum := argon2.IDKey([]byte(password), salt, argonTime, argonMemory, argonThreads, 32)
+	return fmt.Sprintf("$argon2id$v=%d$m=%d,t=%d,p=%d$%s$%s", argon2.Version, argonMemory, argonTime, argonThreads, base64.RawStdEncoding.EncodeToString(salt), base64.RawStdEncoding.EncodeToString(sum))
+}
+
+func checkPassword(secret, password string) bool {
+	var version, memory, passes, threads int
+	parts := strings.Split(secret, "$")
+	if len(parts) != 6 || parts[1] != "argon2id" {
+		return false
+	}
+	if _, err := fmt.Sscanf(parts[2]+" "+parts[3], "v=%d m=%d,t=%d,p=%d", &version, &memory, &passes, &threads); err != nil || version != argon2.Version {
+		return false
+	}
+	salt, err1 := base64.RawStdEncoding.DecodeString(parts[4])
+	sum, err2 := base64.RawStdEncoding.DecodeString(parts[5])
+	if err1 != nil || err2 != nil || len(sum) == 0 {
+		return false
+	}
+	return subtle.ConstantTimeCompare(sum, argon2.IDKey([]byte(password), salt, uint32(passes), uint32(memory), uint8(threads), uint32(len(sum)))) == 1
+}
+
+const (
+	freeTries  = 5               // wrong passwords before anyone has to wait
+	mostWait   = 5 * time.Minute // between tries
+	knownFor   = 5 * time.Minute // a password that was right is not computed anew
+	mostKnown  = 1000
+	nobodySalt = "$argon2id$v=19$m=65536,t=3,p=2$AAAAAAAAAAAAAAAAAAAAAA$AAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAA"
+)
+
+// wrongPassword is told for names that do not exist too.
+var wrongPassword = errors.New("the name or the password is wrong")
+
+// checkPerson finds a person by name and password. from is where the request came from.
+func (s *Site) checkPerson(name, password, from string) (*catalog.Person, error) {
+	g := s.signing
+	key := name + " " + from
+	now := time.Now()
+	g.mu.Lock()
+	f := g.fails[key]
+	if f != nil && now.Before(f.until) {
+		g.mu.Unlock()
+		return nil, &Error{Busy, fmt.Errorf("too many wrong passwords: wait %s and try again", ago(f.until.Sub(now)))}
+	}
+	g.mu.Unlock()
+	p, err := s.cat.Person(name)
+	if err != nil && !errors.Is(err, catalog.ErrNone) {
+		return nil, err
+	}
+	secret := nobodySalt
+	if err == nil {
+		secret = p.Secret
+	}
+	sum := object.Sum([]byte(string(g.key[:]) + name + "\x00" + password))
+	g.mu.Lock()
+	k, ok := g.known[sum]
+	g.mu.Unlock()
+	right := ok && k.secret == secret && now.Before(k.until)
+	if !right && len(password) <= mostPassword {
+		g.slots <- struct{}{}
+		right = checkPassword(secret, password)
+		<-g.slots
+	}
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	if err != nil || !right {
+		if len(g.fails) > mostKnown {
+			clear(g.fails)
+		}
+		if f = g.fails[key]; f == nil {
+			f = &failures{}
+			g.fails[key] = f
+		}
+		if f.count++; f.count >= freeTries {
+			f.until = time.Now().Add(min(mostWait, time.Second<<min(f.count-freeTries, 10)))
+		}
+		return nil, &Error{Refused, wrongPassword}
+	}
+	delete(g.fails, key)
+	if len(g.known) > mostKnown {
+		clear(g.known)
+	}
+	g.known[sum] = known{secret, now.Add(knownFor)}
+	return p, nil
+}
+
+// SignIn returns the text of a new session of a person.
+func (s *Site) SignIn(name, password, from string) (string, *Caller, error) {
+	p, err := s.checkPerson(name, password, from)
+	if err != nil {
+		return "", nil, err
+	}
+	var b [24]byte
+	rand.Read(b[:])
+	text := "chs_" + hex.EncodeToString(b[:])
+	now := s.clock.Now()
+	row := &catalog.Session{Hash: object.Sum([]byte(text)).String(), Person: p.Name, Made: catalog.At(now), Used: catalog.At(now)}
+	if err := s.cat.PutSession(row, catalog.At(now.Add(-sessionIdle))); err != nil {
+		return "", nil, err
+	}
+	return text, callerOf(p, "console"), nil
+}
+
+// SignOut ends a session.
+func (s *Site) SignOut(text string) error {
+	return s.cat.EndSession(object.Sum([]byte(text)).String())
+}
+
+// ByPassword finds who a name and password belong to; nil when they are wrong.
+func (s *Site) ByPassword(name, password, from string) (*Caller, error) {
+	p, err := s.checkPerson(name, password, from)
+	if err != nil {
+		return nil, err
+	}
+	return callerOf(p, "password"), nil
+}
+
+// ByText finds who shows the text of a token or of a session; nil when it is neither.
+func (s *Site) ByText(text string) *Caller {
+	hash := object.Sum([]byte(text)).String()
+	switch {
+	case strings.HasPrefix(text, "cht_"):
+		t, err := s.cat.TokenByHash(hash)
+		if err != nil {
+			return nil
+		}
+		if t.Person == "" {
+			return &Caller{Name: t.Name, Role: Administrator, Via: "token"}
+		}
+		p, err := s.cat.Person(t.Person)
+		if err != nil {
+			return nil
+		}
+		return callerOf(p, "token "+t.Name)
+	case strings.HasPrefix(text, "chs_"):
+		row, err := s.cat.Session(hash)
+		if err != nil {
+			return nil
+		}
+		now := s.clock.Now()
+		if now.Sub(row.Used.Time) > sessionIdle || now.Sub(row.Made.Time) > sessionMost {
+			return nil
+		}
+		p, err := s.cat.Person(row.Person)
+		if err != nil {
+			return nil
+		}
+		if now.Sub(row.Used.Time) > sessionTouch {
+			row.Used = catalog.At(now)
+			if err := s.cat.PutSession(row, catalog.At(now.Add(-sessionIdle))); err != nil {
+				s.log.Warn("that a session is used could not be noted", "person", p.Name, "error", err)
+			}
+		}
+		return callerOf(p, "console")
+	}
+	return nil
+}
+
+func callerOf(p *catalog.Person, via string) *Caller {
+	c := &Caller{Name: p.Name, Person: p.Name, Role: p.Role, Via: via}
+	if p.Role == FileOwner {
+		c.Owner = ownerOf(p)
+	}
+	return c
+}
+
+func ownerOf(p *catalog.Person) *Owner {
+	return &Owner{Name: p.Name, Person: rights.Person{UID: uint32(p.UID), GIDs: p.GIDs.V}, Grants: p.Grants.V}
+}
+
+func personView(p *catalog.Person) api.Person {
+	v := api.Person{Name: p.Name, Role: p.Role, GIDs: append([]uint32{}, p.GIDs.V...), Grants: []api.FolderGrant{}, Made: p.Made.Time}
+	if p.UID >= 0 {
+		uid := uint32(p.UID)
+		v.UID = &uid
+	}
+	for volume, paths := range p.Grants.V {
+		g := api.FolderGrant{Volume: volume, Paths: []string{}}
+		for _, at := range paths {
+			g.Paths = append(g.Paths, printable([]byte(at)))
+		}
+		v.Grants = append(v.Grants, g)
+	}
+	slices.SortFunc(v.Grants, func(a, b api.FolderGrant) int { return strings.Compare(a.Volume, b.Volume) })
+	return v
+}
+
+// People lists who may sign in.
+func (s *Site) People() ([]api.Person, error) {
+	rows, err := s.cat.People()
+	out := make([]api.Person, len(rows))
+	for i, p := range rows {
+		out[i] = personView(p)
+	}
+	return out, err
+}
+
+// AddPerson lets someone sign in.
+func (s *Site) AddPerson(ask api.PersonAdd) (*api.Person, error) {
+	if err := policy.CheckName("person", ask.Name); err != nil {
+		return nil, &Error{Misuse, err}
+	}
+	if _, err := s.cat.Person(ask.Name); err == nil {
+		return nil, conflict("there is a person %s already: candid person remove %s first, or change that one with candid person change %s", ask.Name, ask.Name, ask.Name)
+	}
+	tokens, err := s.cat.Tokens()
+	if err != nil {
+		return nil, err
+	}
+	if slices.ContainsFunc(tokens, func(t *catalog.Token) bool { return t.Name == ask.Name }) {
+		return nil, conflict("there is a token %q: what it did and what %s does could not be told apart; remove it first, with candid token remove %s", ask.Name, ask.Name, ask.Name)
+	}
+	p := &catalog.Person{Name: ask.Name, UID: -1, Made: catalog.At(s.clock.Now()), GIDs: catalog.JSON[[]uint32]{V: []uint32{}}, Grants: catalog.JSON[map[string][]string]{V: map[string][]string{}}}
+	if err := s.setPerson(p, api.PersonChange{Role: ask.Role, Password: ask.Password, UID: ask.UID, GIDs: ask.GIDs}); err != nil {
+		return nil, err
+	}
+	if p.Secret == "" {
+		return nil, bad("%s needs a password", ask.Name)
+	}
+	if err := s.cat.AddPerson(p); err != nil {
+		return nil, err
+	}
+	v := personView(p)
+	return &v, nil
+}
+
+// ChangePerson changes what is given of a person. A new password or role signs the person
+// out everywhere.
+func (s *Site) ChangePerson(name string, ask api.PersonChange) (*api.Person, error) {
+	p, err := s.cat.Person(name)
+	if err != nil {
+		return nil, err
+	}
+	if err := s.setPerson(p, ask); err != nil {
+		return nil, err
+	}
+	if err := s.cat.ChangePerson(p, ask.Password != "" || ask.Role != ""); err != nil {
+		return nil, err
+	}
+	v := personView(p)
+	return &v, nil
+}
+
+func (s *Site) setPerson(p *catalog.Person, ask api.PersonChange) error {
+	switch ask.Role {
+	case Administrator, Operator, Auditor, FileOwner:
+		p.Role = ask.Role
+	case "":
+	default:
+		return bad("role %q: it must be administrator, operator, auditor or file owner", ask.Role)
+	}
+	if p.Role == "" {
+		return bad("say the role of %s: administrator, operator, auditor or file owner", p.Name)
+	}
+	if n := len(ask.Password); n > 0 {
+		if n < leastPassword || n > mostPassword {
+			return bad("the password has %d bytes: give %d to %d", n, leastPassword, mostPassword)
+		}
+		p.Secret = hashPassword(ask.Password)
+	}
+	if ask.UID != nil {
+		p.UID, p.GIDs.V = int64(*ask.UID), ask.GIDs
+	}
+	if p.Role != FileOwner {
+		return nil
+	}
+	if p.UID < 0 {
+		if err := lookUp(p); err != nil {
+			return err
+		}
+	}
+	if p.UID == 0 {
+		return bad("%s cannot be the file owner root, who may do anything: give the role operator or administrator instead", p.Name)
+	}
+	if len(p.GIDs.V) == 0 || len(p.GIDs.V) > 1000 {
+		return bad("say with --gid in which groups user %d is, the main one first", p.UID)
+	}
+	return nil
+}
+
+// lookUp finds a person among the users of this host.
+func lookUp(p *catalog.Person) error {
+	u, err := user.Lookup(p.Name)
+	if err != nil {
+		return bad("this host knows no user %s: say with --uid and --gid who that is on the files", p.Name)
+	}
+	ids, err := u.GroupIds()
+	if err != nil {
+		return bad("the groups of user %s cannot be found (%s): say them with --uid and --gid", p.Name, err)
+	}
+	if p.UID, err = strconv.ParseInt(u.Uid, 10, 64); err != nil {
+		return err
+	}
+	p.GIDs.V = nil
+	for _, id := range append([]string{u.Gid}, ids...) {
+		n, err := strconv.ParseUint(id, 10, 32)
+		if err != nil {
+			return err
+		}
+		if !slices.Contains(p.GIDs.V, uint32(n)) {
+			p.GIDs.V = append(p.GIDs.V, uint32(n))
+		}
+	}
+	return nil
+}
+
+// GrantFolders lets a file owner see folders of a volume, or no longer.
+func (s *Site) GrantFolders(name string, ask api.FolderGrantAsk) (*api.Person, error) {
+	p, err := s.cat.Person(name)
+	if err != nil {
+		return nil, err
+	}
+	if p.Role != FileOwner {
+		return nil, bad("%s is %s, whom grants of folders do not bound: only file owners have them", name, withArticle(p.Role))
+	}
+	if !ask.End {
+		if _, err := s.cat.Volume(ask.Volume); err != nil {
+			return nil, err
+		}
+	}
+	if len(ask.Paths) == 0 {
+		ask.Paths = []string{""}
+	}
+	have := p.Grants.V[ask.Volume]
+	for _, raw := range ask.Paths {
+		rel, err := tree.CleanPath(rawPath(raw))
+		if err != nil {
+			return nil, &Error{Misuse, err}
+		}
+		i := slices.Index(have, rel)
+		switch {
+		case ask.End && i < 0:
+			return nil, missing("%s was not granted %s of %s: candid person list shows what was", name, orTop(raw), ask.Volume)
+		case ask.End:
+			have = slices.Delete(have, i, i+1)
+		case i < 0:
+			have = append(have, rel)
+		}
+	}
+	if p.Grants.V == nil {
+		p.Grants.V = map[string][]string{}
+	}
+	if p.Grants.V[ask.Volume] = have; len(have) == 0 {
+		delete(p.Grants.V, ask.Volume)
+	}
+	if err := s.cat.ChangePerson(p, false); err != nil {
+		return nil, err
+	}
+	v := personView(p)
+	return &v, nil
+}
+
+func orTop(p string) string {
+	if p == "" {
+		return "the whole"
+	}
+	return p
+}
+
+func withArticle(word string) string {
+	if strings.ContainsAny(word[:1], "aeiou") {
+		return "an " + word
+	}
+	return "a " + word
+}
+
+// RemovePerson lets someone sign in no more.
+func (s *Site) RemovePerson(name string) error {
+	if _, err := s.cat.Person(name); err != nil {
+		return err
+	}
+	return s.cat.RemovePerson(name)
+}
+
+// SetOwnPassword changes a person's password by that person.
+func (s *Site) SetOwnPassword(name, old, password, from string) error {
+	if _, err := s.checkPerson(name, old, from); err != nil {
+		return err
+	}
+	_, err := s.ChangePerson(name, api.PersonChange{Password: password})
+	return err
+}

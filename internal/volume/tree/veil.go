@@ -1,0 +1,109 @@
+package tree
+
+import (
+	"path"
+	"slices"
+	"strings"
+	"sync"
+
+	"candidharbor/core/object"
+	"candidharbor/core/rights"
+)
+
+// Veil shows of trees what one person may see: what lies in the folders that were granted,
+// and there what owner, mode and access control list as recorded let the person read. Of
+// directories that means to list and to pass through. Devices, pipes and sockets are not
+// shown, and names of one file are files of their own.
+//
+// What it shows is read like any tree. Its directories have identities of their own, which
+// mean something to this veil alone.
+type Veil struct {
+	get     object.Getter
+	who     rights.Person
+	granted []string // clean paths; "" is the top
+
+	mu    sync.Mutex
+	stand map[object.ID]veiled
+}
+
+// veiled is a directory node as it is reached on one way.
+type veiled struct {
+	id     object.ID
+	above  string // the path of a directory on the way to what is granted
+	within bool   // it lies in what is granted
+}
+
+// NewVeil returns a veil over the trees that get reads.
+func NewVeil(get object.Getter, who rights.Person, granted []string) *Veil {
+	return &Veil{get: get, who: who, granted: granted, stand: map[object.ID]veiled{}}
+}
+
+// Root is a snapshot's root as the person sees it.
+func (v *Veil) Root(r *object.Root) *object.Root {
+	out := *r
+	out.HasLinks, out.Links = false, object.ID{}
+	if slices.Contains(v.granted, "") && v.shows(&r.Top) {
+		out.Top.Content = v.standIn(veiled{id: r.Top.Content, within: true})
+	} else {
+		out.Top.Content = v.standIn(veiled{id: r.Top.Content})
+	}
+	return &out
+}
+
+func (v *Veil) standIn(w veiled) object.ID {
+	text := append([]byte("veiled "), w.id[:]...)
+	if w.within {
+		text = append(text, "\x00"...)
+	}
+	id := object.Sum(append(text, w.above...))
+	v.mu.Lock()
+	v.stand[id] = w
+	v.mu.Unlock()
+	return id
+}
+
+func (v *Veil) shows(e *object.Entry) bool {
+	switch e.Kind {
+	case object.Dir:
+		return v.who.May(e, rights.Read|rights.Search)
+	case object.File:
+		return v.who.May(e, rights.Read)
+	}
+	return e.Kind == object.Symlink
+}
+
+// Get reads an object: a directory as the person sees it, anything else as it is.
+func (v *Veil) Get(id object.ID) (object.Envelope, error) {
+	v.mu.Lock()
+	w, ok := v.stand[id]
+	v.mu.Unlock()
+	if !ok {
+		return v.get(id)
+	}
+	env, err := v.get(w.id)
+	if err != nil {
+		return env, err
+	}
+	keep := func(e *object.Entry) bool {
+		within, onTheWay := w.within, false
+		if !within {
+			at := path.Join(w.above, string(e.Name))
+			within = slices.Contains(v.granted, at)
+			onTheWay = slices.ContainsFunc(v.granted, func(g string) bool { return strings.HasPrefix(g, at+"/") })
+		}
+		switch {
+		case within && v.shows(e):
+			if e.Kind == object.Dir {
+				e.Content = v.standIn(veiled{id: e.Content, within: true})
+			}
+			return true
+		case onTheWay && e.Kind == object.Dir:
+			e.Content = v.standIn(veiled{id: e.Content, above: path.Join(w.above, string(e.Name))})
+			return true
+		}
+		return false
+	}
+	return object.MapDir(env, keep, func(id object.ID) object.ID {
+		return v.standIn(veiled{id: id, above: w.above, within: w.within})
+	})
+}
