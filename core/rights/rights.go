@@ -41,11 +41,12 @@ type listEntry struct {
 }
 
 // May reports whether a person may do all of want with an entry. The order of judging is
-// that of POSIX 1003.1e draft 17, §23.1.5, as acl(5) tells it. Nobody is above the rules,
-// also not user 0.
+// that of POSIX 1003.1e draft 17, §23.1.5, as acl(5) tells it; as in Linux (fs/namei.c,
+// acl_permission_check) a list whose mask lets nothing through is not looked at. Nobody is
+// above the rules, also not user 0.
 func (p *Person) May(e *object.Entry, want uint32) bool {
 	for _, x := range e.Xattrs {
-		if string(x.Name) == accessList {
+		if string(x.Name) == accessList && e.Mode&0o070 != 0 {
 			list, ok := parse(x.Value)
 			return ok && p.mayByList(e, list, want)
 		}

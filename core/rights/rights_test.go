@@ -42,6 +42,7 @@ func TestMay(t *testing.T) {
 		{0o660, acl, Person{UID: 3, GIDs: []uint32{20, 50}}, 6},
 		{0o660, acl, Person{UID: 3, GIDs: []uint32{50}}, 2},
 		{0o660, acl, Person{UID: 3, GIDs: []uint32{51}}, 1},
+		{0o606, acl, Person{UID: 7}, 6}, // nothing passes the mask: others' bits count, as the kernel has it
 		{0o777, []object.Xattr{{Name: []byte(accessList), Value: []byte("torn")}}, Person{UID: 1}, 0},
 	} {
 		e := &object.Entry{Mode: c.mode, UID: 1, GID: 20, Xattrs: c.attrs}

@@ -18,9 +18,9 @@ func TestWhatOtherSitesMayAsk(t *testing.T) {
 	// Refused to whoever may only see, although they change nothing.
 	contents := words("browse find listVersions compare compareText listCrate")
 	// Refused to both.
-	own := words("addToken listTokens removeToken rotateKey invite pair grant revoke listMounts addMount endMount setUpSites")
+	own := words("getMe setOwnPassword listPeople addPerson changePerson removePerson grantFolders listLedger verifyLedger recoveryOrder setRecoveryOrder addToken listTokens removeToken rotateKey invite pair grant revoke listMounts addMount endMount setUpSites")
 	// Nothing but these is seen; the rest changes something.
-	seen := words(`asOf recoveryOrder explain getGroup getPolicy getRoute getRun getSite getSnapshot getSpace getStatus getTimeline getUsage getVolume
+	seen := words(`asOf explain getGroup getPolicy getRoute getRun getSite getSnapshot getSpace getStatus getTimeline getUsage getVolume
 		listAlarms listCaps listGroups listHooks listPlaces listPolicies listPolicyVersions listRoutes listRuns listSites listSnapshots listVolumes
 		paceWeek reportObjectives routeTraffic`)
 	spec, err := Spec()

@@ -163,7 +163,7 @@ func (s *Site) VerifyLedger(ctx context.Context) (*api.LedgerProof, error) {
 		s.log.Error("the ledger does not hold", "entry", out.BrokenAt, "what", out.Sentence)
 		return out, nil
 	}
-	out.Sentence = fmt.Sprintf("The ledger is whole: %s, each as it was written.", many(int(c.N), "entry"))
+	out.Sentence = fmt.Sprintf("The ledger is whole: %s, each as it was written.", fmt.Sprintf("%d entries", c.N))
 	var by []string
 	for _, w := range out.Witnesses {
 		if w.Entries > 0 {
