@@ -115,14 +115,14 @@ func TestBackFromOtherSites(t *testing.T) {
 	w.done(here)(here.Sweep(false, "test"))
 	require.LessOrEqual(t, here.store.Usage().Objects, stored+10)
 
-	there.CutLine(true)
+	here.CutLine(true)
 	told, err = here.AsOf(w.ctx, "notes", at)
 	require.NoError(t, err)
 	require.Contains(t, told.Places[1].Silent, "cannot be reached")
 	require.Equal(t, "No site that answers has anything of it for that moment.", told.Sentence)
 	_, err = here.PlanRestore(w.ctx, ask)
 	require.ErrorContains(t, err, "not every other site could be asked: there:")
-	there.CutLine(false)
+	here.CutLine(false)
 
 	_, err = there.Revoke(w.ctx, "here", []string{"offer"})
 	require.NoError(t, err)
