@@ -129,10 +129,19 @@ func (p *proc) stop() {
 }
 
 // try runs a command against the site.
-func (p *proc) try(args ...string) (string, error) {
+func (p *proc) try(args ...string) (string, error) { return p.tell("", args...) }
+
+// typed runs a command that reads what it asks for.
+func (p *proc) typed(text string, args ...string) string {
+	out, err := p.tell(text, args...)
+	require.NoError(p.t, err, p.out.String())
+	return out
+}
+
+func (p *proc) tell(text string, args ...string) (string, error) {
 	cmd := exec.Command(p.bin, append([]string{"--site", "unix:" + filepath.Join(p.dir, "candid.sock")}, args...)...)
 	var out, errs bytes.Buffer
-	cmd.Stdout, cmd.Stderr = &out, &errs
+	cmd.Stdin, cmd.Stdout, cmd.Stderr = strings.NewReader(text), &out, &errs
 	if err := cmd.Run(); err != nil {
 		return out.String(), fmt.Errorf("candid %s: %w: %s", strings.Join(args, " "), err, errs.String())
 	}

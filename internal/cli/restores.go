@@ -88,7 +88,11 @@ func restore(ctx context.Context, f *face, cmd *cli.Command) error {
 			f.say("  %-8s %s", a.What, a.Path)
 		}
 		if p.From != "" {
-			f.say("The snapshot is at %s: of what this site lacks at most %s would be fetched from there, before compression.", p.From, size(p.FetchBytes))
+			fetch := "this site has all of the content, nothing but names would be fetched"
+			if p.FetchBytes > 0 {
+				fetch = fmt.Sprintf("of what this site lacks at most %s would be fetched from there, before compression", size(p.FetchBytes))
+			}
+			f.say("The snapshot is at %s: %s.", p.From, fetch)
 		}
 		f.say("%s; %s to write, %s are free. Nothing was changed: this is what would be done.", p.Summary, size(p.Bytes), size(p.FreeBytes))
 	})

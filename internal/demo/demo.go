@@ -218,6 +218,8 @@ func (s *story) live(now time.Time) error {
 			err = s.lineBack()
 		case night:
 			err = s.nightWithout()
+		case s.opt.Days - 4:
+			err = s.peopleSignIn()
 		case s.opt.Days - 5:
 			var out string
 			out, err = s.run(s.larkfield)(s.larkfield.Site.TakeSnapshot("grant-office", api.SnapshotTake{Note: "before the server room is painted"}, "the demo"))
@@ -342,6 +344,8 @@ func (s *story) serve() error {
 	s.say("Larkfield   %s   sign in with %s", s.larkfield.URL, s.token)
 	s.say("Stonewick   %s   sign in with %s", s.stonewick.URL, tb)
 	s.say("Mereside    %s   sign in with %s", s.mereside.URL, s.mereside.FirstToken)
+	s.say("")
+	s.say("At Larkfield also by name, with the password %q: marta (operator), tomas (auditor), ines (file owner)", password)
 	s.say("")
 	s.say("First steps, in another terminal:")
 	s.say("  export CANDID_SITE=%s", s.larkfield.Socket)

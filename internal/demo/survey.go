@@ -3,6 +3,7 @@ package demo
 import (
 	"bytes"
 	"database/sql"
+	"errors"
 	"fmt"
 	"image"
 	"image/color"
@@ -47,7 +48,7 @@ func (s *survey) write(at time.Time, data []byte, parts ...string) error {
 	if err := os.WriteFile(p, data, 0o644); err != nil {
 		return err
 	}
-	return os.Chtimes(p, at, at)
+	return errors.Join(os.Chtimes(p, at, at), owned(p))
 }
 
 // begin makes what was there before the story.

@@ -36,7 +36,7 @@ var (
 
 // rules has every operation of the API, and the calls that are not in its document.
 var rules = map[string]rule{
-	"getSite": everybody, "getMe": everybody, "setOwnPassword": {true, true, true, true},
+	"getSite": looks, "getMe": everybody, "setOwnPassword": {true, true, true, true},
 
 	"asOf": looks, "explain": looks, "getGroup": looks, "getPolicy": looks, "getSnapshot": looks, "getSpace": looks, "getStatus": looks, "getUsage": looks, "getVolume": looks, "getRoute": looks,
 	"listAlarms": looks, "listCaps": looks, "listGroups": looks, "listHooks": looks, "listPlaces": looks, "listPolicies": looks, "listPolicyVersions": looks, "listRoutes": looks, "listSites": looks,

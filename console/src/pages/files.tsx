@@ -13,24 +13,25 @@ import { VersionsSheet } from "./versions";
 const views = [["files", "Files"], ["find", "Find"], ["changes", "What changed"]] as const;
 
 /** What is in the volume: its files as of the chosen moment, names in all snapshots, and what changed since that moment. */
-export function Contents({ volume, at, inPlace }: { volume: string; at: string; inPlace: boolean }) {
+export function Contents({ volume, at, inPlace, own }: { volume: string; at: string; inPlace: boolean; own?: string[] }) {
   const [params, setParams] = useSearchParams();
   const view = params.get("view") ?? "files";
   const show = (v: string) => setParams((old) => { const n = new URLSearchParams(old); if (v === "files") n.delete("view"); else n.set("view", v); return n; });
   return (
     <section aria-label="Contents" className="my-4 min-w-0">
       <nav aria-label="Views of the contents" className="mb-1 flex gap-5">
-        {views.map(([key, label]) => <button key={key} aria-current={view === key ? "true" : undefined} className={view === key ? "border-b-2 border-ink font-semibold" : "quiet"} onClick={() => show(key)}>{label}</button>)}
+        {views.filter(([key]) => !own || key !== "changes").map(([key, label]) => <button key={key} aria-current={view === key ? "true" : undefined} className={view === key ? "border-b-2 border-ink font-semibold" : "quiet"} onClick={() => show(key)}>{label}</button>)}
       </nav>
-      {view === "find" ? <Find volume={volume} inPlace={inPlace} /> : view === "changes" ? <Changes volume={volume} at={at} here={inPlace} /> : <Files volume={volume} at={at} inPlace={inPlace} />}
+      {view === "find" ? <Find volume={volume} inPlace={inPlace} own={!!own} /> : view === "changes" ? <Changes volume={volume} at={at} here={inPlace} /> : <Files volume={volume} at={at} inPlace={inPlace} own={own} />}
     </section>
   );
 }
 
 /** The volume's files as of the chosen moment, and what is picked to bring back. */
-function Files({ volume, at, inPlace }: { volume: string; at: string; inPlace: boolean }) {
+function Files({ volume, at, inPlace, own }: { volume: string; at: string; inPlace: boolean; own?: string[] }) {
   const [params, setParams] = useSearchParams();
-  const path = params.get("path") ?? "";
+  const path = params.get("path") ?? (own?.length === 1 ? own[0]! : "");
+  const mine = !own || own.some((o) => o === "" || path === o || path.startsWith(`${o}/`));
   const [basket, setBasket] = useState<string[]>([]);
   const [restoring, setRestoring] = useState<string[] | null>(null);
   const [versions, setVersions] = useState("");
@@ -60,7 +61,7 @@ function Files({ volume, at, inPlace }: { volume: string; at: string; inPlace: b
         <span className="ml-auto flex gap-3">
           {basket.length > 0 && <button className="press press-hand" onClick={() => setRestoring(basket)}>Bring back {basket.length} picked</button>}
           {basket.length > 0 && <button className="quiet" onClick={() => setBasket([])}>pick none</button>}
-          {basket.length === 0 && first && <button className="press" onClick={() => setRestoring(path ? [path] : [])}>Bring back {path ? "this folder" : "the whole volume"}</button>}
+          {basket.length === 0 && first && mine && (path || !own) && <button className="press" onClick={() => setRestoring(path ? [path] : [])}>Bring back {path ? "this folder" : "the whole volume"}</button>}
         </span>
       </div>
       <Trouble error={dir.error} />
@@ -84,8 +85,8 @@ function Files({ volume, at, inPlace }: { volume: string; at: string; inPlace: b
         </table></div>
       )}
       {dir.hasNextPage && <button className="press mt-3" onClick={() => void dir.fetchNextPage()} disabled={dir.isFetchingNextPage}>Show more names</button>}
-      {versions && <VersionsSheet volume={volume} path={versions} inPlace={inPlace} close={() => setVersions("")} />}
-      {restoring && <RestoreSheet volume={volume} at={at} paths={restoring} inPlace={inPlace} close={(done) => { setRestoring(null); if (done) setBasket([]); }} />}
+      {versions && <VersionsSheet volume={volume} path={versions} inPlace={inPlace} own={!!own} close={() => setVersions("")} />}
+      {restoring && <RestoreSheet volume={volume} at={at} paths={restoring} inPlace={inPlace} own={!!own} close={(done) => { setRestoring(null); if (done) setBasket([]); }} />}
     </div>
   );
 }

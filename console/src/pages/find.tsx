@@ -11,7 +11,7 @@ import { VersionsSheet } from "./versions";
 type Found = Schemas["Found"];
 
 /** Names in all snapshots of a volume, also of what is not there any more. */
-export function Find({ volume, inPlace }: { volume: string; inPlace: boolean }) {
+export function Find({ volume, inPlace, own }: { volume: string; inPlace: boolean; own?: boolean }) {
   const [params, setParams] = useSearchParams();
   const pattern = params.get("find") ?? "";
   const deleted = params.get("deleted") === "1";
@@ -37,7 +37,7 @@ export function Find({ volume, inPlace }: { volume: string; inPlace: boolean }) 
         <input className="field min-w-0 grow" aria-label="Look for" placeholder="part of a name, or *.pdf, or notes/*.txt" value={text} onChange={(e) => setText(e.target.value)} />
         <button className="press">Find</button>
         <label><input type="checkbox" checked={deleted} onChange={(e) => set("deleted", e.target.checked ? "1" : "")} /> only what is not there any more</label>
-        <label><input type="checkbox" checked={sites} onChange={(e) => set("sites", e.target.checked ? "1" : "")} /> ask other sites too</label>
+        {!own && <label><input type="checkbox" checked={sites} onChange={(e) => set("sites", e.target.checked ? "1" : "")} /> ask other sites too</label>}
       </form>
       <Trouble error={found.error} />
       {pattern !== "" && found.isPending && <Waiting what="all snapshots" />}
@@ -59,8 +59,8 @@ export function Find({ volume, inPlace }: { volume: string; inPlace: boolean }) 
       )}
       {found.hasNextPage && pattern !== "" && <button className="press mt-3" onClick={() => void found.fetchNextPage()} disabled={found.isFetchingNextPage}>Show more</button>}
       {pattern !== "" && (first?.elsewhere ?? []).map((far) => <FoundElsewhere key={far.site} far={far} bring={(f) => setRestoring({ ...f, site: far.site })} />)}
-      {versions && <VersionsSheet volume={volume} path={versions} inPlace={inPlace} close={() => setVersions("")} />}
-      {restoring && <RestoreSheet volume={volume} at={restoring.snapshot} of={restoring.lastSeen} from={restoring.site} paths={[restoring.path]} inPlace={inPlace} close={() => setRestoring(null)} />}
+      {versions && <VersionsSheet volume={volume} path={versions} inPlace={inPlace} own={own} close={() => setVersions("")} />}
+      {restoring && <RestoreSheet volume={volume} at={restoring.snapshot} of={restoring.lastSeen} from={restoring.site} paths={[restoring.path]} inPlace={inPlace} own={own} close={() => setRestoring(null)} />}
     </div>
   );
 }

@@ -11,7 +11,7 @@ type Conflict = NonNullable<RestoreAsk["onConflict"]>;
 const choices: [Conflict, string][] = [["skip", "leave what is there"], ["replace", "replace what is there"], ["older", "replace only what is older"], ["keep-both", "keep both, the restored one with a suffix"]];
 
 /** Says what will happen, then does it and shows it happen. */
-export function RestoreSheet({ volume, at, of, from, paths, inPlace, close }: { volume: string; at: string; of?: string; from?: string; paths: string[]; inPlace: boolean; close: (done: boolean) => void }) {
+export function RestoreSheet({ volume, at, of, from, paths, inPlace, own, close }: { volume: string; at: string; of?: string; from?: string; paths: string[]; inPlace: boolean; own?: boolean; close: (done: boolean) => void }) {
   const [where, setWhere] = useState<"place" | "beside" | "tar" | "zip">(inPlace ? "place" : "beside");
   const [to, setTo] = useState("");
   const [conflict, setConflict] = useState<Conflict>(paths.length ? "skip" : "replace");
@@ -34,7 +34,7 @@ export function RestoreSheet({ volume, at, of, from, paths, inPlace, close }: { 
           <fieldset className="my-3 text-sm">
             <legend className="font-semibold">Where to</legend>
             {inPlace && <label className="block"><input type="radio" name="where" checked={where === "place"} onChange={() => change(() => setWhere("place"))} /> back where it was; a safety snapshot is taken first</label>}
-            <label className="block"><input type="radio" name="where" checked={where === "beside"} onChange={() => change(() => setWhere("beside"))} /> to another directory of this site's host</label>
+            {!own && <label className="block"><input type="radio" name="where" checked={where === "beside"} onChange={() => change(() => setWhere("beside"))} /> to another directory of this site's host</label>}
             {!from && <><label className="block"><input type="radio" name="where" checked={where === "tar"} onChange={() => change(() => setWhere("tar"))} /> download as a tar archive, with everything that was recorded</label>
             <label className="block"><input type="radio" name="where" checked={where === "zip"} onChange={() => change(() => setWhere("zip"))} /> download as a ZIP archive, without owners and attributes</label></>}
           </fieldset>
@@ -59,7 +59,7 @@ export function RestoreSheet({ volume, at, of, from, paths, inPlace, close }: { 
       {run.data && (
         <section aria-live="polite" className="my-3">
           {run.data.ended ? <p className={`font-say ${run.data.state.startsWith("done") ? "" : "text-hand"}`}>{run.data.state}: {run.data.outcome}</p> : <Progress run={run.data} />}
-          <span className="flex gap-4 text-sm"><Link className="quiet" to={`/runs/${id}`}>The run and its log</Link><UndoButton run={run.data} /></span>
+          <span className="flex gap-4 text-sm">{!own && <Link className="quiet" to={`/runs/${id}`}>The run and its log</Link>}<UndoButton run={run.data} /></span>
         </section>
       )}
       <div className="mt-4 flex flex-wrap items-baseline gap-3">

@@ -12,14 +12,14 @@ const picture = /\.(png|jpe?g|gif|webp)$/i;
 const fileURL = (volume: string, at: string, path: string, show = false) => `/api/v1/volumes/${encodeURIComponent(volume)}/file?${new URLSearchParams({ at, path, ...(show ? { show: "1" } : {}) })}`;
 
 /** What a path was over time, with what differs from one version to the next. */
-export function VersionsSheet({ volume, path, inPlace, close }: { volume: string; path: string; inPlace: boolean; close: () => void }) {
+export function VersionsSheet({ volume, path, inPlace, own, close }: { volume: string; path: string; inPlace: boolean; own?: boolean; close: () => void }) {
   const [sites, setSites] = useState(false);
   const list = useQuery({ queryKey: ["versions", volume, path, sites], queryFn: () => told(api.GET("/volumes/{name}/versions", { params: { path: { name: volume }, query: { path, sites } } })) });
   const [pair, setPair] = useState<[Version, Version] | null>(null);
   const [restoring, setRestoring] = useState<Version | null>(null);
   const all = list.data?.items ?? [];
   const before = (i: number) => all.slice(i + 1).find((v) => v.entry && !v.site);
-  if (restoring) return <RestoreSheet volume={volume} at={restoring.snapshot} of={restoring.until} from={restoring.site} paths={[path]} inPlace={inPlace} close={() => setRestoring(null)} />;
+  if (restoring) return <RestoreSheet volume={volume} at={restoring.snapshot} of={restoring.until} from={restoring.site} paths={[path]} inPlace={inPlace} own={own} close={() => setRestoring(null)} />;
   return (
     <Sheet title={path} open close={close} wide>
       <Trouble error={list.error} />
@@ -37,7 +37,7 @@ export function VersionsSheet({ volume, path, inPlace, close }: { volume: string
                 <td className="hidden text-right whitespace-nowrap sm:table-cell" title={v.entry ? exact(v.entry.size) : undefined}>{v.entry ? (v.entry.kind === "file" ? size(v.entry.size) : v.entry.kind) : ""}</td>
                 <td className="text-right sm:whitespace-nowrap">
                   {v.entry && <span className="inline-flex flex-wrap justify-end gap-x-3">
-                    {!v.site && v.entry.kind === "file" && old?.entry?.kind === "file" && <button className="quiet" onClick={() => setPair([old, v])}>compare</button>}
+                    {!own && !v.site && v.entry.kind === "file" && old?.entry?.kind === "file" && <button className="quiet" onClick={() => setPair([old, v])}>compare</button>}
                     {!v.site && v.entry.kind === "file" && <a className="quiet" href={fileURL(volume, v.snapshot, path)} download>download</a>}
                     <button className="quiet" onClick={() => setRestoring(v)}>bring back</button>
                   </span>}
@@ -47,7 +47,7 @@ export function VersionsSheet({ volume, path, inPlace, close }: { volume: string
           })}</tbody>
         </table></div>
       )}
-      <p className="mt-2 text-sm"><label><input type="checkbox" checked={sites} onChange={(e) => setSites(e.target.checked)} /> ask other sites too</label>{(list.data?.silent ?? []).map((why) => <span key={why} className="block text-hand">{why}</span>)}</p>
+      {!own && <p className="mt-2 text-sm"><label><input type="checkbox" checked={sites} onChange={(e) => setSites(e.target.checked)} /> ask other sites too</label>{(list.data?.silent ?? []).map((why) => <span key={why} className="block text-hand">{why}</span>)}</p>}
       {pair && (picture.test(path) ? <Pictures volume={volume} path={path} pair={pair} /> : <Lines volume={volume} path={path} pair={pair} />)}
       <p className="mt-4 border-t border-rule pt-2"><Command text={`candid versions ${volume} ${path}${sites ? " --sites" : ""}`} /></p>
     </Sheet>

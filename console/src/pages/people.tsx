@@ -1,0 +1,101 @@
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useState } from "react";
+
+import { api, once, type Schemas, told } from "../api/client";
+import { ByCommand, Field, Sheet, Trouble, Waiting } from "../parts/bits";
+import { stamp } from "../parts/words";
+
+type Person = Schemas["Person"];
+type Role = Person["role"];
+const roles: [Role, string][] = [["administrator", "may do everything"], ["operator", "the daily work: snapshots, routes, restores, alarms"], ["auditor", "looks at records and the ledger, not at files"], ["file owner", "moves through time in own folders, and brings own files back"]];
+
+/** Who may sign in, and the tokens of programs. */
+export function People({ mayChange }: { mayChange: boolean }) {
+  const queries = useQueryClient();
+  const people = useQuery({ queryKey: ["people"], queryFn: () => told(api.GET("/people")) });
+  const tokens = useQuery({ queryKey: ["tokens"], queryFn: () => told(api.GET("/tokens")) });
+  const [adding, setAdding] = useState(false);
+  const [granting, setGranting] = useState<Person | null>(null);
+  const [leaving, setLeaving] = useState<Person | null>(null);
+  const again = () => { void queries.invalidateQueries({ queryKey: ["people"] }); void queries.invalidateQueries({ queryKey: ["tokens"] }); };
+  const remove = useMutation({ mutationFn: (name: string) => told(api.DELETE("/people/{name}", { params: { path: { name } }, headers: once() })), onSuccess: () => { setLeaving(null); again(); } });
+  const end = useMutation({ mutationFn: ({ name, volume, path }: { name: string; volume: string; path: string }) => told(api.POST("/people/{name}/folders", { params: { path: { name } }, body: { volume, paths: [path], end: true }, headers: once() })), onSuccess: again });
+  const all = people.data ?? [];
+  return (
+    <>
+      <div className="my-5 flex flex-wrap items-baseline gap-3">
+        <h1 className="head">People</h1>
+        {mayChange && <button className="press ml-auto" onClick={() => setAdding(true)}>Let someone sign in</button>}
+      </div>
+      <Trouble error={people.error ?? tokens.error ?? end.error} />
+      {people.isPending && <Waiting what="the people" />}
+      {all.length === 0 && !people.isPending && <p className="text-sm text-faint">Nobody signs in by name yet. Whoever shows a token may do everything; let people sign in so that the ledger can tell them apart and each has the rights of a role.</p>}
+      {all.map((p) => (
+        <div key={p.name} className="flex flex-wrap items-baseline gap-x-4 gap-y-1 border-b border-rule py-2 text-sm">
+          <span className="font-semibold">{p.name}</span>
+          <span>{p.role}{p.uid !== undefined && <span className="text-faint">, user {p.uid} in {(p.gids ?? []).join(", ")}</span>}</span>
+          <span className="min-w-0 grow">
+            {p.role === "file owner" && ((p.grants ?? []).length === 0 ? <span className="text-hand">sees nothing yet</span> : <ul>{(p.grants ?? []).flatMap((g) => (g.paths ?? []).map((at) => (
+              <li key={g.volume + at}><span className="mr-3">{g.volume}{at ? `/${at}` : ", all of it"}</span>{mayChange && <button className="quiet" aria-label={`Take back ${g.volume} ${at} of ${p.name}`} onClick={() => end.mutate({ name: p.name, volume: g.volume, path: at })}>take back</button>}</li>
+            )))}</ul>)}
+          </span>
+          {mayChange && p.role === "file owner" && <button className="quiet" onClick={() => setGranting(p)}>grant folders</button>}
+          {mayChange && <button className="quiet" onClick={() => setLeaving(p)}>remove</button>}
+        </div>
+      ))}
+      <h2 className="head mt-8 border-b border-ink">Tokens of programs</h2>
+      {(tokens.data ?? []).map((t) => <p key={t.name} className="flex flex-wrap gap-x-4 border-b border-rule py-1.5 text-sm"><span className="font-semibold">{t.name}</span><span>{t.person ? `as ${t.person}` : "as an administrator"}</span><span className="text-faint">since {stamp(t.made)}</span></p>)}
+      {(tokens.data ?? []).length === 0 && <p className="py-2 text-sm text-faint">None.</p>}
+      <ByCommand lines={["candid person add NAME --role operator", "candid person grant NAME VOLUME PATH", "candid token add NAME --person PERSON"]} />
+      {adding && <Add close={() => { setAdding(false); again(); }} />}
+      {granting && <Grant person={granting} close={() => { setGranting(null); again(); }} />}
+      <Sheet title={`Remove ${leaving?.name ?? ""}`} open={!!leaving} close={() => setLeaving(null)}>
+        <p className="my-3 text-sm">{leaving?.name} is signed out everywhere and let in no more; the tokens of that person end too. What was done stays in the ledger.</p>
+        <Trouble error={remove.error} />
+        <div className="flex gap-3"><button className="press press-hand" onClick={() => leaving && remove.mutate(leaving.name)} disabled={remove.isPending}>Remove</button><button className="quiet" onClick={() => setLeaving(null)}>Not now</button></div>
+      </Sheet>
+    </>
+  );
+}
+
+function Add({ close }: { close: () => void }) {
+  const [name, setName] = useState("");
+  const [role, setRole] = useState<Role>("operator");
+  const [password, setPassword] = useState("");
+  const [ids, setIds] = useState("");
+  const numbers = ids.split(/[\s,:]+/).filter(Boolean).map(Number);
+  const add = useMutation({
+    mutationFn: () => told(api.POST("/people", { body: { name, role, password, ...(role === "file owner" && numbers.length ? { uid: numbers[0], gids: numbers.slice(1) } : {}) }, headers: once() })),
+    onSuccess: close,
+  });
+  return (
+    <Sheet title="Let someone sign in" open close={close}>
+      <form onSubmit={(e) => { e.preventDefault(); add.mutate(); }}>
+        <Field label="Name"><input className="field w-full" value={name} onChange={(e) => setName(e.target.value)} autoComplete="off" required /></Field>
+        <Field label="Role"><select className="field w-full" value={role} onChange={(e) => setRole(e.target.value as Role)}>{roles.map(([r, what]) => <option key={r} value={r}>{r}: {what}</option>)}</select></Field>
+        {role === "file owner" && <Field label="User and groups on the files" help="As numbers, the user first: 1004 100. Empty: the user of that name on this site's host."><input className="field w-full font-mono" value={ids} onChange={(e) => setIds(e.target.value)} /></Field>}
+        <Field label="Password" help="At least 10 characters. The person can change it."><input type="password" className="field w-full" value={password} onChange={(e) => setPassword(e.target.value)} autoComplete="new-password" minLength={10} required /></Field>
+        <Trouble error={add.error} />
+        <div className="mt-3 flex gap-3"><button className="press" disabled={add.isPending}>Let in</button><button type="button" className="quiet" onClick={close}>Not now</button></div>
+      </form>
+    </Sheet>
+  );
+}
+
+function Grant({ person, close }: { person: Person; close: () => void }) {
+  const volumes = useQuery({ queryKey: ["volumes"], queryFn: () => told(api.GET("/volumes")) });
+  const [volume, setVolume] = useState("");
+  const [path, setPath] = useState("");
+  const chosen = volume || volumes.data?.[0]?.name || "";
+  const grant = useMutation({ mutationFn: () => told(api.POST("/people/{name}/folders", { params: { path: { name: person.name } }, body: { volume: chosen, paths: [path] }, headers: once() })), onSuccess: close });
+  return (
+    <Sheet title={`What ${person.name} may see`} open close={close}>
+      <form onSubmit={(e) => { e.preventDefault(); grant.mutate(); }}>
+        <Field label="Volume"><select className="field w-full" value={chosen} onChange={(e) => setVolume(e.target.value)}>{(volumes.data ?? []).map((v) => <option key={v.name}>{v.name}</option>)}</select></Field>
+        <Field label="Folder" help="From the volume's top; empty for all of it. There the recorded owner, mode and access list decide, as for that user on the files."><input className="field w-full font-mono" value={path} onChange={(e) => setPath(e.target.value)} /></Field>
+        <Trouble error={grant.error ?? volumes.error} />
+        <div className="mt-3 flex gap-3"><button className="press" disabled={grant.isPending || !chosen}>Grant</button><button type="button" className="quiet" onClick={close}>Not now</button></div>
+      </form>
+    </Sheet>
+  );
+}
