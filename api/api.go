@@ -242,6 +242,7 @@ type RestoreResult struct {
 	InPlace     bool     `json:"inPlace"`
 	Paths       []string `json:"paths" doc:"what was asked for; none: the whole volume"`
 	Beside      []string `json:"beside" doc:"what was put beside what was there, the first ten thousand"`
+	Recipe      string   `json:"recipe,omitempty" doc:"the saved restore that it carried out"`
 	Undoes      int64    `json:"undoes,omitempty" doc:"the run that this one takes back"`
 	From        string   `json:"from,omitempty" doc:"the other site that had the snapshot"`
 	FetchBytes  int64    `json:"fetchBytes,omitempty" doc:"that came from there; with dryRun, at most, before compression"`

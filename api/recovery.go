@@ -167,3 +167,60 @@ type Mount struct {
 	Since  time.Time `json:"since"`
 	By     string    `json:"by"`
 }
+
+// RecipePut is what a saved restore says.
+type RecipePut struct {
+	Restore RestoreAsk `json:"restore" doc:"its at may also be how long ago, such as -24h or -7d, counted when it runs"`
+	Exact   bool       `json:"exact,omitempty" doc:"make a directory of the recipe's own exactly as the snapshot: what is not in it goes"`
+	When    string     `json:"when,omitempty" doc:"a cadence, such as daily at 02:30, or one moment (RFC 3339); none: only when asked for"`
+	Zone    string     `json:"zone,omitempty" doc:"time zone of the cadence; UTC when not given"`
+	Check   string     `json:"check,omitempty" doc:"the hook of site.yaml that checks what was restored; when it fails the run fails"`
+}
+
+// Recipe is a saved restore.
+type Recipe struct {
+	Name string `json:"name"`
+	RecipePut
+	Sentence string     `json:"sentence"`
+	Made     time.Time  `json:"made"`
+	By       string     `json:"by"`
+	NextDue  *time.Time `json:"nextDue,omitempty"`
+	Runs     []Run      `json:"runs" doc:"the last ten, newest first"`
+}
+
+// TrialsPut says how restores are tried.
+type TrialsPut struct {
+	When  string `json:"when" doc:"a cadence, such as daily at 04:10; empty: not by themselves"`
+	Zone  string `json:"zone,omitempty"`
+	Files int    `json:"files,omitempty" minimum:"0" maximum:"10000" doc:"how many of a volume's files are tried at most; 100 when not given"`
+}
+
+// Trials is how restores are tried, and what came of it.
+type Trials struct {
+	TrialsPut
+	NextDue *time.Time `json:"nextDue,omitempty"`
+	Last    []Trial    `json:"last" doc:"of each volume, here and at sites that tell"`
+}
+
+// Trial is a restore that was tried: random files of a random moment, brought back to a
+// scratch directory and compared with what was recorded.
+type Trial struct {
+	Volume        string    `json:"volume"`
+	Site          string    `json:"site"`
+	At            time.Time `json:"at" doc:"when it was tried"`
+	Run           int64     `json:"run,omitempty"`
+	Snapshot      string    `json:"snapshot"`
+	Taken         time.Time `json:"taken" doc:"the moment that was tried"`
+	Files         int64     `json:"files"`
+	Bytes         int64     `json:"bytes"`
+	Seconds       float64   `json:"seconds" doc:"from choosing to verified, without the verification"`
+	WholeSeconds  int64     `json:"wholeSeconds" doc:"all of the newest state at that rate, by bytes or by files, whichever is longer"`
+	ObjectiveSecs int64     `json:"objectiveSeconds" doc:"how long recovery may take by the policy; 0: not said"`
+	Good          bool      `json:"good" doc:"every file came back as it was recorded"`
+	Sentence      string    `json:"sentence"`
+}
+
+// TrialAsk asks for a trial now.
+type TrialAsk struct {
+	Volume string `json:"volume,omitempty" doc:"none: every volume that has snapshots here"`
+}

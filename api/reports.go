@@ -27,6 +27,21 @@ type Objectives struct {
 	Rows  []ObjectiveRow `json:"rows"`
 	Gaps  []GapReport    `json:"gaps"`
 	Late  []LateStretch  `json:"late"`
+	// Recovery is what trials of restores came to.
+	Recovery []RecoveryRow `json:"recovery"`
+}
+
+// RecoveryRow is what trials of restores of one volume came to at one place.
+type RecoveryRow struct {
+	Volume           string    `json:"volume"`
+	Place            string    `json:"place"`
+	Trials           int       `json:"trials" doc:"of another site only the last one is known"`
+	Good             int       `json:"good" doc:"in which every file came back as it was recorded"`
+	WorstSeconds     int64     `json:"worstSeconds" doc:"all of the newest state, at the rate of the slowest trial"`
+	LastSeconds      int64     `json:"lastSeconds"`
+	LastAt           time.Time `json:"lastAt"`
+	LastGood         bool      `json:"lastGood"`
+	ObjectiveSeconds int64     `json:"objectiveSeconds" doc:"how long recovery may take; 0: not said"`
 }
 
 // ObjectiveRow is one volume at one place.

@@ -6,6 +6,8 @@ import (
 	"errors"
 	"strconv"
 	"time"
+
+	"github.com/jmoiron/sqlx"
 )
 
 // Run is a row of runs.
@@ -82,6 +84,23 @@ type RunFilter struct {
 	By      string
 	Before  int64 // cursor: only runs with a lower id
 	Limit   int
+}
+
+// LastRuns returns the newest run of a kind in any of some states, of each subject.
+func (c *Catalog) LastRuns(kind string, states []string) ([]*Run, error) {
+	q, args, err := sqlx.In(`SELECT `+runColumns+` FROM runs WHERE id IN (SELECT MAX(id) FROM runs WHERE kind=? AND state IN (?) GROUP BY subject) ORDER BY subject`, kind, states)
+	if err != nil {
+		return nil, err
+	}
+	var rows []*runRow
+	if err := c.db.Select(&rows, q, args...); err != nil {
+		return nil, err
+	}
+	runs := make([]*Run, len(rows))
+	for i, r := range rows {
+		runs[i] = r.run()
+	}
+	return runs, nil
 }
 
 // Runs lists runs, newest first.

@@ -173,6 +173,13 @@ func reportObjectives(ctx context.Context, f *face, cmd *cli.Command) error {
 			}
 			f.say("%s was late at %s from %s %s", l.Volume, l.Place, when(l.From), end)
 		}
+		for _, x := range r.Recovery {
+			goal := ""
+			if x.ObjectiveSeconds > 0 {
+				goal = fmt.Sprintf(", objective %s", age(x.ObjectiveSeconds))
+			}
+			f.say("%s at %s: %d of %s of restores good; all of it back in about %s%s (tried %s)", x.Volume, x.Place, x.Good, plural(x.Trials, "trial", "trials"), age(x.WorstSeconds), goal, when(x.LastAt))
+		}
 		if n := len(r.Gaps); n > 0 {
 			f.say("%s missed; the last one of %s due %s: %s", plural(n, "due time was", "due times were"), r.Gaps[n-1].Volume, when(r.Gaps[n-1].Due), r.Gaps[n-1].Cause)
 		}
@@ -190,15 +197,21 @@ func spell(seconds int64) string {
 func (f *face) objectivesCSV(r *api.Objectives, name string) error {
 	var b strings.Builder
 	w := csv.NewWriter(&b)
-	err := w.Write([]string{"site", "volume", "place", "since", "until", "objective_seconds", "on_target_seconds", "late_seconds", "unprotected_seconds", "paused_seconds", "on_target_percent", "late_count", "gaps", "worst_age_seconds", "worst_at"})
+	err := w.Write([]string{"site", "volume", "place", "since", "until", "objective_seconds", "on_target_seconds", "late_seconds", "unprotected_seconds", "paused_seconds", "on_target_percent", "late_count", "gaps", "worst_age_seconds", "worst_at", "restore_trials", "restore_trials_good", "recovery_seconds", "recovery_objective_seconds"})
 	for _, x := range r.Rows {
 		worst := ""
 		if x.WorstAt != nil {
 			worst = x.WorstAt.Format(time.RFC3339)
 		}
 		n := func(v int64) string { return strconv.FormatInt(v, 10) }
+		var back api.RecoveryRow
+		for _, t := range r.Recovery {
+			if t.Volume == x.Volume && t.Place == x.Place {
+				back = t
+			}
+		}
 		err = errors.Join(err, w.Write([]string{r.Site, x.Volume, x.Place, r.Since.Format(time.RFC3339), r.Until.Format(time.RFC3339), n(x.ObjectiveSeconds), n(x.OnTargetSeconds), n(x.LateSeconds),
-			n(x.UnprotectedSeconds), n(x.PausedSeconds), strconv.FormatFloat(x.OnTargetPercent, 'f', 4, 64), strconv.Itoa(x.LateCount), strconv.Itoa(x.Gaps), n(x.WorstAgeSeconds), worst}))
+			n(x.UnprotectedSeconds), n(x.PausedSeconds), strconv.FormatFloat(x.OnTargetPercent, 'f', 4, 64), strconv.Itoa(x.LateCount), strconv.Itoa(x.Gaps), n(x.WorstAgeSeconds), worst, strconv.Itoa(back.Trials), strconv.Itoa(back.Good), n(back.WorstSeconds), n(back.ObjectiveSeconds)}))
 	}
 	w.Flush()
 	if err = errors.Join(err, w.Error()); err != nil {

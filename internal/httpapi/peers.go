@@ -154,7 +154,7 @@ func deskRefuses(from site.DeskCaller, r *http.Request) string {
 	if r.Method != http.MethodGet && r.Method != http.MethodHead {
 		return fmt.Sprintf("%s may look, and not change anything, here: a person here can let it, with candid site grant %s configure", from.Site, from.Site)
 	}
-	if parts := strings.Split(path, "/"); len(parts) == 4 && parts[1] == "volumes" && contents[parts[3]] || strings.HasPrefix(path, "/crates") {
+	if parts := strings.Split(path, "/"); len(parts) == 4 && parts[1] == "volumes" && contents[parts[3]] || strings.HasPrefix(path, "/crates") || strings.HasPrefix(path, "/recipes") {
 		return fmt.Sprintf("%s may look at everything here but contents", from.Site)
 	}
 	return ""

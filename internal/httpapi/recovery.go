@@ -68,6 +68,33 @@ func (s *server) registerRecovery(a huma.API) {
 	}) (*body[api.Run], error) {
 		return answer(s.eyes(ctx).Undo(in.ID, caller(ctx)))
 	})
+	huma.Register(a, op("GET", "/recipes", "listRecipes", "Saved restores"), func(context.Context, *none) (*body[[]api.Recipe], error) {
+		return answer(s.site.Recipes())
+	})
+	huma.Register(a, op("GET", "/recipes/{name}", "getRecipe", "One saved restore with its last runs"), func(_ context.Context, in *named) (*body[api.Recipe], error) {
+		return answerAt(s.site.Recipe(in.Name))
+	})
+	huma.Register(a, op("POST", "/recipes/{name}", "saveRecipe", "Save a restore under a name", 201), func(ctx context.Context, in *recipeIn) (*body[api.Recipe], error) {
+		return answerAt(s.site.PutRecipe(ctx, in.Name, in.Body, false, caller(ctx)))
+	})
+	huma.Register(a, op("PUT", "/recipes/{name}", "editRecipe", "Change a saved restore"), func(ctx context.Context, in *recipeIn) (*body[api.Recipe], error) {
+		return answerAt(s.site.PutRecipe(ctx, in.Name, in.Body, true, caller(ctx)))
+	})
+	huma.Register(a, op("POST", "/recipes/{name}/runs", "runRecipe", "Carry a saved restore out now", 202), func(ctx context.Context, in *named) (*body[api.Run], error) {
+		return answer(s.site.RunRecipe(ctx, in.Name))
+	})
+	huma.Register(a, op("DELETE", "/recipes/{name}", "removeRecipe", "Forget a saved restore; what it brought back stays"), func(_ context.Context, in *named) (*said, error) {
+		return sentence(s.site.RemoveRecipe(in.Name))
+	})
+	huma.Register(a, op("GET", "/trials", "listTrials", "How restores are tried, and the last trial of each volume, here and elsewhere"), func(ctx context.Context, _ *none) (*body[api.Trials], error) {
+		return answerAt(s.site.Trials(ctx))
+	})
+	huma.Register(a, op("PUT", "/trials", "putTrials", "Say when restores are tried"), func(ctx context.Context, in *body[api.TrialsPut]) (*body[api.Trials], error) {
+		return answerAt(s.site.PutTrials(ctx, in.Body))
+	})
+	huma.Register(a, op("POST", "/trials", "tryRestore", "Try a restore of a volume now, or of all", 202), func(ctx context.Context, in *body[api.TrialAsk]) (*body[[]api.Run], error) {
+		return answer(s.site.Try(in.Body.Volume, caller(ctx)))
+	})
 	huma.Register(a, op("GET", "/mounts", "listMounts", "Volumes whose snapshots are shown as a filesystem on this host"), func(context.Context, *none) (*body[[]api.Mount], error) {
 		return &body[[]api.Mount]{s.site.Mounts()}, nil
 	})
@@ -80,6 +107,11 @@ func (s *server) registerRecovery(a huma.API) {
 	}) (*said, error) {
 		return sentence(s.site.EndMount(in.Dir, in.Anyway))
 	})
+}
+
+type recipeIn struct {
+	Name string `path:"name"`
+	Body api.RecipePut
 }
 
 // archive downloads paths of a volume as of a moment as an archive.

@@ -251,7 +251,7 @@ func (s *server) registerPolicies(a huma.API) {
 	huma.Register(a, op("GET", "/reports/objectives", "reportObjectives", "How well objectives were met"), func(ctx context.Context, in *struct {
 		Since time.Time `query:"since" doc:"30 days ago when not given"`
 	}) (*body[api.Objectives], error) {
-		return answerAt(s.site.Objectives(in.Since))
+		return answerAt(s.site.Objectives(ctx, in.Since))
 	})
 	huma.Register(a, op("GET", "/policies/{name}", "getPolicy", "One policy"), func(ctx context.Context, in *named) (*body[api.Policy], error) {
 		return answerAt(s.site.Policy(in.Name))

@@ -240,6 +240,15 @@ func (s *Site) serveRequest(ctx context.Context, peer *catalog.Peer, l *transfer
 		return s.serveCarry(ctx, peer, l.Key, body, st)
 	case "history", "root", "find", "versions", "objects":
 		return s.serveRecall(peer, op, body, st)
+	case "trials":
+		if !may.Offer && !may.Read && !may.See {
+			return refused("look at it", grantSee)
+		}
+		raw, err := s.ownTrials(peer.Name)
+		if err != nil {
+			return err
+		}
+		return st.Reply(raw)
 	case "histories", "fetch":
 		if !may.Read {
 			return refused("read its snapshots", grantRead)

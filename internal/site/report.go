@@ -1,6 +1,9 @@
 package site
 
 import (
+	"cmp"
+	"context"
+	"slices"
 	"time"
 
 	"candidharbor/api"
@@ -28,7 +31,7 @@ func newestState(r *catalog.Snapshot) time.Time {
 
 // Objectives tells how well objectives were met since a time, for every volume and place.
 // A time before the volume was protected does not count.
-func (s *Site) Objectives(since time.Time) (*api.Objectives, error) {
+func (s *Site) Objectives(ctx context.Context, since time.Time) (*api.Objectives, error) {
 	now := s.clock.Now()
 	if since.IsZero() {
 		since = now.AddDate(0, 0, -30)
@@ -100,6 +103,52 @@ func (s *Site) Objectives(since time.Time) (*api.Objectives, error) {
 			out.Rows = append(out.Rows, row)
 		}
 	}
+	out.Recovery, err = s.recoveryRows(ctx, since)
+	return out, err
+}
+
+// recoveryRows sums up the trials of restores since a time, here and the last ones elsewhere.
+func (s *Site) recoveryRows(ctx context.Context, since time.Time) ([]api.RecoveryRow, error) {
+	rows, err := s.cat.Runs(catalog.RunFilter{Kind: trialKind, States: trialStates, Limit: mostTrials})
+	if err != nil {
+		return nil, err
+	}
+	var all []api.Trial
+	for _, r := range slices.Backward(rows) { // oldest first
+		if !r.Ended.Before(since) {
+			t, err := s.trialOf(r)
+			if err != nil {
+				return nil, err
+			}
+			all = append(all, t)
+		}
+	}
+	for _, t := range s.trialsElsewhere(ctx) {
+		if !t.At.Before(since) {
+			all = append(all, t)
+		}
+	}
+	out := []api.RecoveryRow{}
+	at := map[[2]string]int{}
+	for _, t := range all {
+		key := [2]string{t.Volume, t.Site}
+		i, ok := at[key]
+		if !ok {
+			i = len(out)
+			at[key] = i
+			out = append(out, api.RecoveryRow{Volume: t.Volume, Place: t.Site})
+		}
+		x := &out[i]
+		x.Trials++
+		if t.Good {
+			x.Good++
+		}
+		x.LastAt, x.LastGood, x.LastSeconds, x.WorstSeconds = t.At, t.Good, t.WholeSeconds, max(x.WorstSeconds, t.WholeSeconds)
+		x.ObjectiveSeconds = cmp.Or(t.ObjectiveSecs, x.ObjectiveSeconds)
+	}
+	slices.SortFunc(out, func(a, b api.RecoveryRow) int {
+		return cmp.Or(cmp.Compare(a.Volume, b.Volume), cmp.Compare(a.Place, b.Place))
+	})
 	return out, nil
 }
 

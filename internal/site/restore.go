@@ -29,6 +29,7 @@ type restoring struct {
 	ask    api.RestoreAsk
 	eyes   *Eyes
 	undoes int64
+	recipe string    // by which it is made
 	cut    *cutShort // the run that this one goes on with
 	far    *recall   // when another site has the snapshot
 }
@@ -139,7 +140,7 @@ func (e *Eyes) prepareRestore(ctx context.Context, ask api.RestoreAsk) (ready *r
 
 func (s *Site) restoreResult(r *restoring, res *tree.Restored) *api.RestoreResult {
 	out := &api.RestoreResult{Answer: r.answer, Target: r.opt.Target, Acts: []api.Act{}, Remarks: []api.Remark{}, DryRun: r.ask.DryRun,
-		Volume: r.v.Name, InPlace: r.ask.InPlace, Paths: append([]string{}, r.ask.Paths...), Beside: []string{}, Undoes: r.undoes}
+		Volume: r.v.Name, InPlace: r.ask.InPlace, Paths: append([]string{}, r.ask.Paths...), Beside: []string{}, Undoes: r.undoes, Recipe: r.recipe}
 	if r.cut != nil {
 		out.GoesOnWith = r.cut.Run
 		out.Beside = append(out.Beside, r.cut.Beside...)
@@ -228,12 +229,19 @@ func (e *Eyes) Restore(ctx context.Context, ask api.RestoreAsk, by string) (api.
 }
 
 func (s *Site) startRestore(r *restoring, by string) (api.Run, error) {
-	j, err := s.start("restore", r.v.Name, by, func(ctx context.Context, j *job) (any, string, error) { return s.restore(ctx, j, r) })
+	j, err := s.beginRestore(r, by)
 	if err != nil {
-		r.done()
 		return api.Run{}, err
 	}
 	return j.view(), nil
+}
+
+func (s *Site) beginRestore(r *restoring, by string) (*job, error) {
+	j, err := s.start("restore", r.v.Name, by, func(ctx context.Context, j *job) (any, string, error) { return s.restore(ctx, j, r) })
+	if err != nil {
+		r.done()
+	}
+	return j, err
 }
 
 func (s *Site) restore(ctx context.Context, j *job, r *restoring) (any, string, error) {
@@ -328,6 +336,11 @@ func (s *Site) restore(ctx context.Context, j *job, r *restoring) (any, string, 
 	}
 	if out.RemarkCount > 0 {
 		j.remark()
+	}
+	if r.recipe != "" {
+		if err := s.recipeDone(ctx, j, r); err != nil {
+			return out, "", err
+		}
 	}
 	from := ""
 	if r.far != nil {

@@ -122,7 +122,7 @@ grace: 24 hours
 	require.Less(t, len(rows), 60)
 	w.done(s)(s.Sweep(true, "test"))
 	require.Equal(t, "done", w.done(s)(s.Verify("test")).State)
-	report, err := s.Objectives(begin)
+	report, err := s.Objectives(w.ctx, begin)
 	require.NoError(t, err)
 	require.InDelta(t, 100, report.Rows[0].OnTargetPercent, 0.2)
 	require.Empty(t, report.Gaps)

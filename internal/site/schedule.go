@@ -171,6 +171,12 @@ func (s *Site) Step(ctx context.Context, wait bool) (next time.Time, err error) 
 	if !at.IsZero() {
 		sooner(at)
 	}
+	if at, err = s.stepAppointments(ctx, wait); err != nil {
+		return next, err
+	}
+	if !at.IsZero() {
+		sooner(at)
+	}
 	return next, s.stepAlarms(ctx, wait)
 }
 

@@ -182,6 +182,9 @@ func (s *Site) open(opt Options) (err error) {
 	if n > 0 {
 		s.log.Info("runs of the last service were ended", "runs", n)
 	}
+	if err := os.RemoveAll(filepath.Join(s.dir, scratchDir)); err != nil { // of trials that were cut short
+		return err
+	}
 	if err := s.reconcile(); err != nil {
 		return err
 	}

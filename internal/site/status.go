@@ -307,6 +307,7 @@ func (s *Site) sentences(st *api.Status, held string) {
 		}
 		add(x)
 	}
+	s.trialSentences(add)
 	for _, r := range st.Routes {
 		switch r.State {
 		case "unreachable", "refused":

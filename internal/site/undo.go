@@ -91,7 +91,9 @@ type cutShort struct {
 	Undoes   int64          `json:"undoes"`
 	Beside   []string       `json:"beside"`
 	Owner    string         `json:"owner,omitempty"`
-	Times    int            `json:"times"` // that it was cut short
+	Recipe   string         `json:"recipe,omitempty"`
+	Exact    bool           `json:"exact,omitempty"` // of a recipe's own copy
+	Times    int            `json:"times"`           // that it was cut short
 }
 
 // mostTimes bounds how often a restore goes on by itself: what ends the service each time
@@ -103,7 +105,7 @@ const mostTimes = 5
 func (s *Site) noteTarget(run int64, r *restoring, safety string) (done func(), err error) {
 	key := restoringSetting + strconv.FormatInt(run, 10)
 	c := cutShort{Run: run, Beneath: r.opt.Beneath, Target: r.opt.Target, Ask: r.ask, Snapshot: r.row.ID, Safety: safety, Undoes: r.undoes}
-	c.Ask.At = r.row.ID
+	c.Ask.At, c.Recipe, c.Exact = r.row.ID, r.recipe, r.opt.OwnCopy
 	if r.eyes.who != nil {
 		c.Owner = r.eyes.who.Name
 	}
@@ -200,7 +202,10 @@ func (s *Site) goOnNow(c *cutShort) error {
 	if err != nil {
 		return err
 	}
-	r.cut, r.undoes = c, c.Undoes
+	r.cut, r.undoes, r.recipe = c, c.Undoes, c.Recipe
+	if c.Exact {
+		r.opt.Exact, r.opt.OwnCopy = true, true
+	}
 	run, err := s.startRestore(r, fmt.Sprintf("the service, going on with run %d", c.Run))
 	if err != nil {
 		return err

@@ -23,7 +23,12 @@ func (r *restorer) removeExtra(fd int, rel, name string) {
 		r.act(rel, "remove")
 		return
 	}
-	left, err := r.removeKnown(fd, rel, name, false)
+	left, err := false, error(nil)
+	if r.opt.OwnCopy {
+		err = removeAll(fd, name)
+	} else {
+		left, err = r.removeKnown(fd, rel, name, false)
+	}
 	switch {
 	case err != nil:
 		r.remark(rel, "could not be removed: %s", plainError(err))

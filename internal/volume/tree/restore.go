@@ -62,7 +62,10 @@ type RestoreOptions struct {
 	// Safety is the snapshot taken right before, when the target is the volume itself.
 	// Nothing is removed or replaced that is not in it as it is.
 	Safety *object.Root
-	Live   bool // the target is the volume itself: its directory stays the one it is
+	// OwnCopy says that the target is a copy that restores made: with Exact what the snapshot
+	// does not have goes from there, kept nowhere.
+	OwnCopy bool
+	Live    bool // the target is the volume itself: its directory stays the one it is
 	// As is for whom is restored into a live volume: the kernel lets be written what that
 	// person may write, and nothing else. Nil: the service itself.
 	As       *rights.Person
@@ -546,3 +549,6 @@ func metaEqual(e *object.Entry, st *unix.Stat_t) bool {
 func (d *cacheDir) find(name string) (int, bool) {
 	return slices.BinarySearchFunc(d.entries, name, func(e cacheEntry, n string) int { return bytes.Compare(e.name, []byte(n)) })
 }
+
+// OnlyMetadata reports whether a plan would write no content.
+func (r *Restored) OnlyMetadata() bool { return r.Created+r.Replaced+r.Removed == 0 }
