@@ -224,3 +224,34 @@ type Trial struct {
 type TrialAsk struct {
 	Volume string `json:"volume,omitempty" doc:"none: every volume that has snapshots here"`
 }
+
+// CloneAsk asks for a writable copy of a snapshot.
+type CloneAsk struct {
+	Name   string    `json:"name"`
+	Volume string    `json:"volume"`
+	At     string    `json:"at,omitempty" doc:"a moment (RFC 3339), latest, or a snapshot's id"`
+	Dir    string    `json:"dir" doc:"an empty directory below the site's roots"`
+	Until  time.Time `json:"until,omitzero" doc:"when it is discarded by itself; none: by hand"`
+}
+
+// Clone is a writable copy of a snapshot that shares its data.
+type Clone struct {
+	Name     string     `json:"name"`
+	Volume   string     `json:"volume"`
+	Snapshot string     `json:"snapshot" doc:"that it stands on, and that stays as long as it does"`
+	Taken    time.Time  `json:"taken"`
+	Dir      string     `json:"dir"`
+	Made     time.Time  `json:"made"`
+	By       string     `json:"by"`
+	Until    *time.Time `json:"until,omitempty"`
+	There    bool       `json:"there" doc:"it is mounted"`
+	Changed  int64      `json:"changed" doc:"names that were made, changed or removed in it, with the directories above them"`
+	Bytes    int64      `json:"bytes" doc:"that it takes itself"`
+	Used     time.Time  `json:"used" doc:"when something in it was changed last"`
+	Sentence string     `json:"sentence"`
+}
+
+// CloneSettle says where a clone becomes a volume of its own.
+type CloneSettle struct {
+	To string `json:"to" doc:"a new or empty directory below the site's roots"`
+}

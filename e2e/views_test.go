@@ -79,6 +79,60 @@ func TestWaysOut(t *testing.T) {
 	a.run("snapshot", "take", "share")
 	alike(t, want, src)
 
+	t.Run("clone", func(t *testing.T) {
+		if os.Geteuid() != 0 {
+			t.Skip("mounting needs root")
+		}
+		at, after := out("play"), out("after")
+		require.NoError(t, os.Mkdir(at, 0o755))
+		a.run("clone", "create", "play", "share", at, "--at", id)
+		alike(t, want, at)
+		var c struct{ Changed, Bytes int64 }
+		a.json(&c, "clone", "show", "play")
+		require.Zero(t, c.Changed)
+		shell(t, at, "echo changed >> plain; rm -r code/http; mkdir new; mv code/url renamed; echo x > new/f; chmod 600 big; ln plain new/second; setfattr -n user.mine -v 1 repeated; rm link; ln -s new/f link")
+		shell(t, base, "cp -a play after")
+		alike(t, want, out("elsewhere"))
+		a.json(&c, "clone", "show", "play")
+		require.Positive(t, c.Changed)
+		var big os.FileInfo
+		big, err := os.Stat(filepath.Join(want, "big"))
+		require.NoError(t, err)
+		require.Less(t, c.Bytes, big.Size()+8<<20, "it takes what was changed, and not the tree")
+
+		_, err = a.try("snapshot", "remove", id)
+		require.ErrorContains(t, err, "what the clone play stands on")
+		a.kill() // nothing hangs afterwards, and what was changed is there again
+		a.start()
+		alike(t, after, at)
+		a.run("clone", "snapshot", "play", "--note", "tried")
+		a.run("restore", "play", "--at", "latest", "--to", out("of-clone"))
+		alike(t, after, out("of-clone"))
+		_, err = a.try("clone", "discard", "play")
+		require.ErrorContains(t, err, "say --yes when that is meant")
+		_, err = a.try("clone", "discard", "play", "--yes")
+		require.ErrorContains(t, err, "the volume play is protected where the clone is")
+		a.run("clone", "settle", "play", "--to", out("settled"))
+		alike(t, after, out("settled"))
+		require.Contains(t, a.run("clone", "list"), "No clones")
+		require.Contains(t, a.run("volume", "show", "play"), out("settled"))
+		shell(t, base, "test -z \"$(ls play)\" && test ! -e a/clones/play")
+
+		a.run("clone", "create", "other", "share", at)
+		in, err := os.Open(filepath.Join(at, "plain"))
+		require.NoError(t, err)
+		_, err = a.try("clone", "discard", "other", "--yes")
+		require.ErrorContains(t, err, "is in use")
+		a.run("clone", "discard", "other", "--yes", "--anyway")
+		in.Close()
+		shell(t, base, "test -z \"$(ls play)\"")
+		for _, args := range [][]string{{"x", "share", src}, {"x", "share", "/etc"}, {"x", "nothing", at}, {"x", "share", at, "--until", "2020-01-01"}} {
+			_, err := a.try(append([]string{"clone", "create"}, args...)...)
+			require.Error(t, err, args)
+		}
+		a.run("volume", "remove", "play")
+	})
+
 	t.Run("mount", func(t *testing.T) {
 		if os.Geteuid() != 0 {
 			t.Skip("mounting needs root")

@@ -30,6 +30,7 @@ type Snapshot struct {
 	Keep      *Keep     // a keep mark
 	OutOfTurn string    // why it stays and stands for nothing, of itself, until a person admits it
 	OwedTo    []string  // places that want it and do not have it
+	UsedBy    []string  // clones that stand on it
 }
 
 // Keep is a keep mark.
@@ -273,6 +274,9 @@ func own(snaps []Snapshot, rules []Rules, now time.Time, out []Verdict) {
 		}
 		for _, p := range s.OwedTo {
 			add(Reason{Rule: "owed", Place: p})
+		}
+		for _, name := range s.UsedBy {
+			add(Reason{Rule: "in use", Place: name})
 		}
 	}
 }

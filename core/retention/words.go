@@ -30,6 +30,8 @@ func (r Reason) String() string {
 		return "out of turn, it stands for nothing until it is admitted: " + r.Text
 	case "owed":
 		return "owed to " + r.Place
+	case "in use":
+		return "the clone " + r.Place + " stands on it"
 	case "paused":
 		return "paused, nothing is let go meanwhile"
 	case "no rules":

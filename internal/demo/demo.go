@@ -238,7 +238,7 @@ func (s *story) live(now time.Time) error {
 	if err := s.advance(now); err != nil {
 		return err
 	}
-	if err := errors.Join(s.keptStays(), s.setsAreWhole(), s.sitesAreWhole()); err != nil {
+	if err := errors.Join(s.keptStays(), s.setsAreWhole(), s.sitesAreWhole(), s.proven()); err != nil {
 		return err
 	}
 	return s.proof()

@@ -2,6 +2,7 @@ package demo
 
 import (
 	"fmt"
+	"path/filepath"
 	"strings"
 
 	"candidharbor/api"
@@ -24,6 +25,8 @@ func (s *story) rules(day int) error {
 		return s.together()
 	case s.opt.Days * 3 / 4:
 		return s.bound()
+	case s.opt.Days - 8:
+		return s.prepared()
 	case s.opt.Days * 8 / 9:
 		return s.shortening()
 	}
@@ -79,4 +82,62 @@ func (s *story) keptStays() error {
 		}
 	}
 	return nil
+}
+
+// prepared saves a restore that is done each night, and has restores tried.
+func (s *story) prepared() error {
+	site := s.larkfield.Site
+	r, err := site.PutRecipe(s.ctx, "test-register", api.RecipePut{Restore: api.RestoreAsk{Volume: "accession-register", At: "latest", To: filepath.Join(s.opt.Data, "restored", "test-register")}, Exact: true,
+		When: "daily at 02:30", Zone: "Europe/Lisbon"}, false, "the demo")
+	out := ""
+	if err == nil {
+		out = r.Sentence
+	}
+	if err := s.step("Whoever tests the register wants a fresh copy each night: a restore is saved.", out, err); err != nil {
+		return err
+	}
+	_, err = site.PutTrials(s.ctx, api.TrialsPut{When: "daily at 04:10", Zone: "Europe/Lisbon", Files: 40})
+	return s.step("From now on restores are tried each night: random files of a random moment.", "", err)
+}
+
+// proven looks at what the nights of the story came to.
+func (s *story) proven() error {
+	site := s.larkfield.Site
+	r, err := site.Recipe("test-register")
+	if err != nil {
+		return err
+	}
+	whole := len(r.Runs) >= 4
+	for _, run := range r.Runs {
+		whole = whole && run.State == "done"
+	}
+	if err := s.check(whole, "the test copy was refreshed each night"); err != nil {
+		return err
+	}
+	if _, err := s.stonewick.Site.PutTrials(s.ctx, api.TrialsPut{When: "daily at 04:40", Zone: "Europe/Lisbon", Files: 40}); err != nil {
+		return err
+	}
+	runs, err := s.stonewick.Site.Try("", "the demo")
+	if err != nil {
+		return err
+	}
+	for _, run := range runs {
+		if _, err := s.run(s.stonewick)(run, nil); err != nil {
+			return err
+		}
+	}
+	t, err := site.Trials(s.ctx)
+	if err != nil {
+		return err
+	}
+	good, places := 0, map[string]bool{}
+	for _, x := range t.Last {
+		if places[x.Site] = true; x.Good {
+			good++
+		}
+	}
+	if err := s.step("What trials of restores came to, here and at Stonewick:", fmt.Sprintf("%d of %d came back as recorded", good, len(t.Last)), nil); err != nil {
+		return err
+	}
+	return s.check(good == len(t.Last) && len(places) == 2, "every trial came back whole, at both sites")
 }

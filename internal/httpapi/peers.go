@@ -140,7 +140,7 @@ func deskRefuses(from site.DeskCaller, r *http.Request) string {
 		return "another site may ask the API alone"
 	}
 	path = "/" + path
-	for _, own := range []string{"/tokens", "/session", "/site/rotate", "/sites/invitations", "/mounts", "/people", "/ledger", "/me", "/recovery"} {
+	for _, own := range []string{"/tokens", "/session", "/site/rotate", "/sites/invitations", "/mounts", "/clones", "/people", "/ledger", "/me", "/recovery"} {
 		if strings.HasPrefix(path, own) {
 			return "this is for people of this site alone"
 		}

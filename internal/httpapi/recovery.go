@@ -95,6 +95,33 @@ func (s *server) registerRecovery(a huma.API) {
 	huma.Register(a, op("POST", "/trials", "tryRestore", "Try a restore of a volume now, or of all", 202), func(ctx context.Context, in *body[api.TrialAsk]) (*body[[]api.Run], error) {
 		return answer(s.site.Try(in.Body.Volume, caller(ctx)))
 	})
+	huma.Register(a, op("GET", "/clones", "listClones", "Writable copies of snapshots on this host"), func(context.Context, *none) (*body[[]api.Clone], error) {
+		return answer(s.site.Clones())
+	})
+	huma.Register(a, op("POST", "/clones", "makeClone", "Make a writable copy of a snapshot on this host", 201), func(ctx context.Context, in *body[api.CloneAsk]) (*body[api.Clone], error) {
+		return answerAt(s.site.MakeClone(in.Body, caller(ctx)))
+	})
+	huma.Register(a, op("GET", "/clones/{name}", "getClone", "One clone"), func(_ context.Context, in *named) (*body[api.Clone], error) {
+		return answerAt(s.site.Clone(in.Name))
+	})
+	huma.Register(a, op("DELETE", "/clones/{name}", "discardClone", "Take a clone away with everything that was changed in it"), func(_ context.Context, in *struct {
+		Name   string `path:"name"`
+		Anyway bool   `query:"anyway" doc:"although someone is in it"`
+	}) (*said, error) {
+		return sentence(s.site.DiscardClone(in.Name, in.Anyway))
+	})
+	huma.Register(a, op("POST", "/clones/{name}/snapshots", "snapshotClone", "Take a snapshot of a clone, which becomes a volume with the first", 202), func(ctx context.Context, in *struct {
+		Name string `path:"name"`
+		Body api.SnapshotTake
+	}) (*body[api.Run], error) {
+		return answer(s.site.SnapshotClone(in.Name, in.Body, caller(ctx)))
+	})
+	huma.Register(a, op("POST", "/clones/{name}/settle", "settleClone", "Make a clone a volume of its own in a directory of its own", 202), func(ctx context.Context, in *struct {
+		Name string `path:"name"`
+		Body api.CloneSettle
+	}) (*body[api.Run], error) {
+		return answer(s.site.SettleClone(in.Name, in.Body, caller(ctx)))
+	})
 	huma.Register(a, op("GET", "/mounts", "listMounts", "Volumes whose snapshots are shown as a filesystem on this host"), func(context.Context, *none) (*body[[]api.Mount], error) {
 		return &body[[]api.Mount]{s.site.Mounts()}, nil
 	})

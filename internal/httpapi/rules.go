@@ -40,7 +40,7 @@ var rules = map[string]rule{
 
 	"asOf": looks, "explain": looks, "getGroup": looks, "getPolicy": looks, "getSnapshot": looks, "getSpace": looks, "getStatus": looks, "getUsage": looks, "getVolume": looks, "getRoute": looks,
 	"listAlarms": looks, "listCaps": looks, "listGroups": looks, "listHooks": looks, "listPlaces": looks, "listPolicies": looks, "listPolicyVersions": looks, "listRoutes": looks, "listSites": looks,
-	"listSnapshots": looks, "listVolumes": looks, "listMounts": looks, "listRecipes": looks, "getRecipe": looks, "listTrials": looks, "paceWeek": looks, "recoveryOrder": looks, "reportObjectives": looks, "routeTraffic": looks, "calendar": looks, "desk": looks,
+	"listSnapshots": looks, "listVolumes": looks, "listMounts": looks, "listClones": looks, "getClone": looks, "listRecipes": looks, "getRecipe": looks, "listTrials": looks, "paceWeek": looks, "recoveryOrder": looks, "reportObjectives": looks, "routeTraffic": looks, "calendar": looks, "desk": looks,
 	"listLedger": {auditor: true}, "verifyLedger": {auditor: true}, "listPeople": {auditor: true}, "listTokens": {auditor: true},
 
 	"checkPolicy": plans, "diffPolicy": plans, "previewPolicy": plans, "planPrune": plans, "freeing": plans, "checkRoute": plans, "policySchema": plans,
@@ -52,13 +52,13 @@ var rules = map[string]rule{
 	"archive": fetches, "file": fetches, "restore": fetches, "undoRun": fetches, "cancelRun": fetches, "dav": readsOwn,
 
 	"takeSnapshot": keepsUp, "keepSnapshot": keepsUp, "recallSnapshot": keepsUp, "runRoute": keepsUp, "pauseRoute": keepsUp, "resumeRoute": keepsUp, "muteAlarm": keepsUp, "testAlarm": keepsUp,
-	"verify": keepsUp, "sweep": keepsUp, "prune": keepsUp, "pauseVolume": keepsUp, "resumeVolume": keepsUp, "attachPlace": keepsUp, "detachPlace": keepsUp, "addMount": keepsUp, "endMount": keepsUp, "runRecipe": keepsUp, "saveRecipe": keepsUp, "editRecipe": keepsUp, "removeRecipe": keepsUp, "tryRestore": keepsUp,
+	"verify": keepsUp, "sweep": keepsUp, "prune": keepsUp, "pauseVolume": keepsUp, "resumeVolume": keepsUp, "attachPlace": keepsUp, "detachPlace": keepsUp, "addMount": keepsUp, "endMount": keepsUp, "runRecipe": keepsUp, "saveRecipe": keepsUp, "editRecipe": keepsUp, "removeRecipe": keepsUp, "tryRestore": keepsUp, "makeClone": keepsUp, "discardClone": keepsUp, "snapshotClone": keepsUp,
 
 	"addVolume": decides, "removeVolume": decides, "setLabels": decides, "admitSnapshots": decides, "setStandby": decides, "acceptRules": decides, "removeSnapshot": decides, "letGoSnapshot": decides,
 	"putGroup": decides, "removeGroup": decides, "putPolicy": decides, "removePolicy": decides, "putCap": decides, "removeCap": decides, "rebuildCatalogue": decides, "releaseRemoval": decides,
 	"addToken": decides, "removeToken": decides, "addPerson": decides, "changePerson": decides, "removePerson": decides, "grantFolders": decides,
 	"invite": decides, "pair": decides, "setUpSites": decides, "grant": decides, "revoke": decides, "setPace": decides, "rotateKey": decides, "addRoute": decides, "editRoute": decides, "removeRoute": decides,
-	"writeCrate": decides, "loadCrate": decides, "setRecoveryOrder": decides, "putTrials": decides,
+	"writeCrate": decides, "loadCrate": decides, "setRecoveryOrder": decides, "putTrials": decides, "settleClone": decides,
 }
 
 // may tells whether a role may call an operation. One without a rule is for administrators

@@ -90,9 +90,11 @@ func (s *Site) stepAppointments(ctx context.Context, wait bool) (next time.Time,
 			started, err := a.do()
 			if err != nil {
 				s.log.Error("what was due could not begin", "what", a.what, "error", err)
-				if err := s.failedToBegin(a.what, err); err != nil {
+				j, err := s.failedToBegin(a.what, err)
+				if err != nil {
 					return next, err
 				}
+				started = append(started, j)
 			}
 			for _, j := range started {
 				if !wait {
@@ -116,11 +118,10 @@ func (s *Site) stepAppointments(ctx context.Context, wait bool) (next time.Time,
 }
 
 // failedToBegin records a run that could not even begin, so that someone sees it.
-func (s *Site) failedToBegin(what string, why error) error {
-	_, err := s.start("restore", what, "the schedule", func(context.Context, *job) (any, string, error) {
+func (s *Site) failedToBegin(what string, why error) (*job, error) {
+	return s.start("restore", what, "the schedule", func(context.Context, *job) (any, string, error) {
 		return nil, "", fmt.Errorf("it could not begin: %w", why)
 	})
-	return err
 }
 
 func (s *Site) appointments() ([]*appointment, error) {
@@ -128,6 +129,11 @@ func (s *Site) appointments() ([]*appointment, error) {
 	if err != nil {
 		return nil, err
 	}
+	clones, err := s.cloneAppointments()
+	if err != nil {
+		return nil, err
+	}
+	recipes = append(recipes, clones...)
 	trial, err := s.trialAppointment()
 	if err != nil {
 		return nil, err

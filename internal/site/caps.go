@@ -193,7 +193,7 @@ func (s *Site) full(v *catalog.Volume) (why string, room int64, err error) {
 // untouchable reports whether something keeps a snapshot that no cap undercuts.
 func untouchable(v retention.Verdict) bool {
 	return slices.ContainsFunc(v.Reasons, func(r retention.Reason) bool {
-		return slices.Contains([]string{"keep mark", "floor", "owed", "newest complete", "recalled", "paused"}, r.Rule)
+		return slices.Contains([]string{"keep mark", "floor", "owed", "in use", "newest complete", "recalled", "paused"}, r.Rule)
 	})
 }
 

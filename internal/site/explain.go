@@ -118,7 +118,7 @@ func (s *Site) explainVolume(out *api.Explanation, v *catalog.Volume) error {
 		}
 	}
 	var parts []string
-	for _, rule := range []string{"newest", "hourly", "daily", "weekly", "monthly", "yearly", "milestone", "by hand", "safety", "keep mark", "recalled", "floor", "owed", "dated ahead", "out of turn", "paused", "no rules"} {
+	for _, rule := range []string{"newest", "hourly", "daily", "weekly", "monthly", "yearly", "milestone", "by hand", "safety", "keep mark", "recalled", "floor", "owed", "in use", "dated ahead", "out of turn", "paused", "no rules"} {
 		if n := counts[rule]; n > 0 {
 			parts = append(parts, fmt.Sprintf("%d as %s", n, rule))
 		}

@@ -278,7 +278,14 @@ func (s *Site) RemoveSnapshot(id string) (*api.Snapshot, error) {
 		return nil, err
 	}
 	now := s.clock.Now()
+	used, err := s.usedBy()
+	if err != nil {
+		return nil, err
+	}
 	for _, m := range set {
+		if names := used[m.ID]; len(names) > 0 {
+			return nil, conflict("snapshot %s%s is what the clone %s stands on: candid clone discard %s first", m.ID[:12], ofSet(row, m), names[0], names[0])
+		}
 		switch floor := s.floorOf(m); {
 		case m.KeepWhy != "" && (m.KeepUntil.IsZero() || now.Before(m.KeepUntil.Time)):
 			return nil, conflict("snapshot %s%s is marked to keep: %s. If that is over: candid snapshot let-go %s", m.ID[:12], ofSet(row, m), m.KeepWhy, m.ID[:12])

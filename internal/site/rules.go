@@ -236,8 +236,12 @@ func (s *Site) decideAlone(v *catalog.Volume, rs *ruleset, now time.Time) (*deci
 	if err != nil {
 		return nil, err
 	}
+	used, err := s.usedBy()
+	if err != nil {
+		return nil, err
+	}
 	for i := range snaps {
-		snaps[i].OwedTo = owed[rows[i].ID]
+		snaps[i].OwedTo, snaps[i].UsedBy = owed[rows[i].ID], used[rows[i].ID]
 	}
 	for i, r := range rows {
 		snaps[i].Floor = s.floorOf(r)

@@ -22,6 +22,7 @@ import (
 	"candidharbor/internal/clock"
 	"candidharbor/internal/store"
 	"candidharbor/internal/transfer"
+	shown "candidharbor/internal/views"
 	"candidharbor/internal/volume/journal"
 
 	"filippo.io/age"
@@ -72,7 +73,8 @@ type Site struct {
 	finders       finders
 	signing       *signing
 	mounts        sync.Mutex
-	mounted       map[string]mountedView // by directory
+	mounted       map[string]mountedView  // by directory
+	cloned        map[string]*shown.Clone // by name; under mounts
 	policies      policyCache
 
 	routeRows sync.Mutex // a row of routes is read, changed and stored as one step
@@ -115,7 +117,7 @@ func Open(opt Options) (*Site, error) {
 		return nil, err
 	}
 	s := &Site{dir: dir, clock: opt.Clock, log: opt.Logger, lock: lock, onPlace: opt.OnPlace, wake: make(chan struct{}, 1), events: newHub(),
-		active: map[int64]*job{}, busy: map[string]chan struct{}{}, links: map[string]*transfer.Link{}, places: map[string]*Site{}, paces: map[string]*paced{}, going: map[string]*going{}, looked: map[string]*looked{}, told: map[string]toldRows{}, headTold: map[string]int64{}, signing: newSigning()}
+		active: map[int64]*job{}, busy: map[string]chan struct{}{}, links: map[string]*transfer.Link{}, places: map[string]*Site{}, paces: map[string]*paced{}, going: map[string]*going{}, looked: map[string]*looked{}, told: map[string]toldRows{}, headTold: map[string]int64{}, signing: newSigning(), cloned: map[string]*shown.Clone{}}
 	s.ctx, s.cancel = context.WithCancel(context.Background())
 	if err := s.open(opt); err != nil {
 		s.Close()
@@ -192,7 +194,7 @@ func (s *Site) open(opt Options) (err error) {
 		return err
 	}
 	s.openPlaces()
-	return s.mountAgain()
+	return errors.Join(s.mountAgain(), s.clonesAgain())
 }
 
 // Close ends running work safely and releases the data directory.
@@ -202,6 +204,7 @@ func (s *Site) Close() error {
 			s.log.Error("a place could not be closed", "place", p.Name(), "error", err)
 		}
 	}
+	s.endClones()
 	s.endMounts()
 	s.cancel()
 	s.jobs.Wait()

@@ -231,7 +231,7 @@ func Stale(dir string) error {
 	for _, line := range strings.Split(string(raw), "\n") {
 		at, kind, _ := strings.Cut(line, " - ")
 		fields := strings.Fields(at)
-		if len(fields) < 5 || octal.Replace(fields[4]) != dir || !strings.HasPrefix(kind, "fuse.candid ") {
+		if len(fields) < 5 || octal.Replace(fields[4]) != dir || !strings.HasPrefix(kind, "fuse.candid ") && !strings.HasPrefix(kind, "overlay "+cloneSource+" ") {
 			continue
 		}
 		if err := unix.Unmount(dir, unix.MNT_DETACH); err != nil {

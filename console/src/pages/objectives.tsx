@@ -46,6 +46,15 @@ export function Objectives() {
         </table></div>
       )}
       <p className="mt-1 text-xs text-faint">Line: on target, or paused. Filled: later than the objective. Broken line: no copy was there yet. Measured against the objectives as they are now.</p>
+      {(r.recovery ?? []).length > 0 && (
+        <section className="mt-6"><h2 className="head border-b border-ink">How long recovery takes</h2>
+          <div className="overflow-x-auto"><table className="plain"><thead><tr><th scope="col">Volume</th><th scope="col">At</th><th scope="col">Restores tried</th><th scope="col">All of it in about</th><th scope="col">Objective</th><th scope="col" className="hidden sm:table-cell">Last tried</th></tr></thead>
+            <tbody>{(r.recovery ?? []).map((x) => (
+              <tr key={x.volume + x.place}><td>{x.volume}</td><td>{x.place}</td><td className={x.good < x.trials ? "font-semibold text-hand" : ""}>{x.good} of {x.trials} good</td>
+                <td className={x.objectiveSeconds && x.worstSeconds > x.objectiveSeconds ? "text-hand" : ""}>{span(x.worstSeconds)}</td><td>{x.objectiveSeconds ? span(x.objectiveSeconds) : "none"}</td><td className="hidden whitespace-nowrap sm:table-cell">{stamp(x.lastAt)}</td></tr>
+            ))}</tbody></table></div>
+        </section>
+      )}
       {(r.gaps ?? []).length > 0 && (
         <section className="mt-6"><h2 className="head border-b border-ink">Missed due times</h2>
           <div className="max-h-72 overflow-y-auto"><table className="plain"><tbody>{(r.gaps ?? []).toReversed().slice(0, 200).map((g) => <tr key={g.volume + g.due}><td className="font-mono whitespace-nowrap">{stamp(g.due)}</td><td>{g.volume}</td><td className="text-faint">{g.cause}</td></tr>)}</tbody></table></div>

@@ -6,6 +6,7 @@ import { api, once, told } from "../api/client";
 import { ByCommand, Field, Progress, Sheet, State, Trouble, Waiting } from "../parts/bits";
 import { ago, stamp } from "../parts/words";
 import { Find } from "./find";
+import { Recipes, Trials } from "./recipes";
 import { UndoButton } from "./undo";
 
 /** Where to come when something is missing. */
@@ -32,8 +33,10 @@ export function Recovery() {
         </section>
       )}
       <Restores />
+      <Recipes volumes={all.map((v) => v.name)} />
+      <Trials mayTry={all.length > 0} />
       <Mounts volumes={all.map((v) => v.name)} />
-      <ByCommand lines={[`candid find ${name || "VOLUME"} PATTERN --deleted`, `candid restore ${name || "VOLUME"} PATH --at WHEN --in-place`, "candid undo RUN", `candid mount ${name || "VOLUME"} DIR`]} />
+      <ByCommand lines={[`candid find ${name || "VOLUME"} PATTERN --deleted`, `candid restore ${name || "VOLUME"} PATH --at WHEN --in-place`, "candid undo RUN", `candid mount ${name || "VOLUME"} DIR`, "candid recipe save NAME VOLUME --to DIR --when CADENCE", "candid trial run"]} />
     </>
   );
 }

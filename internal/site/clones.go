@@ -1,0 +1,435 @@
+package site
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"syscall"
+	"time"
+
+	"candidharbor/api"
+	"candidharbor/internal/catalog"
+	"candidharbor/internal/policy"
+	shown "candidharbor/internal/views"
+	"candidharbor/internal/volume/tree"
+)
+
+// cloneSetting begins the settings that hold clones.
+const cloneSetting = "clone "
+
+// clone is a clone as it is stored.
+type clone struct {
+	Volume   string    `json:"volume"`
+	Snapshot string    `json:"snapshot"`
+	Taken    time.Time `json:"taken"`
+	Dir      string    `json:"dir"`
+	Made     time.Time `json:"made"`
+	By       string    `json:"by"`
+	Until    time.Time `json:"until,omitzero"`
+	Ending   bool      `json:"ending,omitempty"` // it is being discarded
+}
+
+func (s *Site) cloneHome(name string) string { return filepath.Join(s.dir, "clones", name) }
+
+func (s *Site) clones() (map[string]*clone, error) {
+	all, err := s.cat.Settings(cloneSetting)
+	if err != nil {
+		return nil, err
+	}
+	out := make(map[string]*clone, len(all))
+	for key, raw := range all {
+		c := &clone{}
+		if err := json.Unmarshal([]byte(raw), c); err != nil {
+			return nil, fmt.Errorf("setting %q: %w", key, err)
+		}
+		out[strings.TrimPrefix(key, cloneSetting)] = c
+	}
+	return out, nil
+}
+
+func (s *Site) clone(name string) (*clone, error) {
+	raw, err := s.cat.Setting(cloneSetting + name)
+	if err != nil {
+		return nil, err
+	}
+	if raw == "" {
+		return nil, missing("there is no clone %s: candid clone list shows those there are", name)
+	}
+	c := &clone{}
+	return c, json.Unmarshal([]byte(raw), c)
+}
+
+func (s *Site) putClone(name string, c *clone) error {
+	raw, err := json.Marshal(c)
+	if err != nil {
+		return err
+	}
+	return s.cat.Set(cloneSetting+name, string(raw))
+}
+
+// usedBy names, by snapshot, the clones that stand on it.
+func (s *Site) usedBy() (map[string][]string, error) {
+	all, err := s.clones()
+	if err != nil {
+		return nil, err
+	}
+	out := map[string][]string{}
+	for name, c := range all {
+		out[c.Snapshot] = append(out[c.Snapshot], name)
+	}
+	for _, names := range out {
+		slices.Sort(names)
+	}
+	return out, nil
+}
+
+// MakeClone makes a writable copy of a volume as of a moment, which takes no time and no
+// room but for what is changed in it.
+func (s *Site) MakeClone(ask api.CloneAsk, by string) (*api.Clone, error) {
+	if err := policy.CheckName("clone", ask.Name); err != nil {
+		return nil, &Error{Misuse, err}
+	}
+	release, err := s.hold(s.ctx, "prune") // the snapshot must not be let go meanwhile
+	if err != nil {
+		return nil, err
+	}
+	defer release()
+	s.mounts.Lock()
+	defer s.mounts.Unlock()
+	if _, err := s.clone(ask.Name); err == nil {
+		return nil, conflict("there is a clone %s already: candid clone show %s tells of it", ask.Name, ask.Name)
+	} else if ClassOf(err) != Missing {
+		return nil, err
+	}
+	v, err := s.cat.Volume(ask.Volume)
+	if err != nil {
+		return nil, err
+	}
+	row, _, err := s.moment(v, ask.At)
+	if err != nil {
+		return nil, err
+	}
+	if !row.GraceUntil.IsZero() {
+		return nil, conflict("snapshot %s is in grace: candid snapshot recall %s first, so that it stays", row.ID[:12], row.ID[:12])
+	}
+	now := s.clock.Now()
+	if !ask.Until.IsZero() && !ask.Until.After(now) {
+		return nil, bad("%s has passed: give a moment to come, or none", stamp(ask.Until))
+	}
+	dir, _, err := s.underRoot(ask.Dir, true)
+	if err != nil {
+		return nil, err
+	}
+	if entries, err := os.ReadDir(dir); err != nil {
+		return nil, bad("%s cannot be mounted on: %s", dir, err)
+	} else if len(entries) > 0 {
+		return nil, bad("%s is not empty: what is in it would be hidden; make a new directory", dir)
+	}
+	home := s.cloneHome(ask.Name)
+	if err := os.RemoveAll(home); err != nil { // of one that could not be made
+		return nil, err
+	}
+	c := &clone{Volume: v.Name, Snapshot: row.ID, Taken: row.Began.Time, Dir: dir, Made: now, By: by, Until: ask.Until}
+	if err := s.putClone(ask.Name, c); err != nil { // from here on the snapshot stays
+		return nil, err
+	}
+	if err := s.mountClone(ask.Name, c); err != nil {
+		_ = os.RemoveAll(home)
+		return nil, errors.Join(conflict("the clone cannot be made: %s. It needs FUSE, an overlay and the right to mount, and a data directory on a filesystem that an overlay can write to, such as ext4 or XFS", err), s.cat.Set(cloneSetting+ask.Name, ""))
+	}
+	s.changed("snapshots", v.Name)
+	s.tell("clones")
+	return s.cloneView(ask.Name, c), nil
+}
+
+func (s *Site) mountClone(name string, c *clone) error {
+	m, err := shown.MountClone(s.Views(), c.Volume, c.Snapshot, s.cloneHome(name), c.Dir, s.log)
+	if err == nil {
+		s.cloned[name] = m
+	}
+	return err
+}
+
+// clonesAgain mounts the clones that there were when the service ended, and ends what it was
+// about to discard.
+func (s *Site) clonesAgain() error {
+	all, err := s.clones()
+	if err != nil {
+		return err
+	}
+	s.mounts.Lock()
+	defer s.mounts.Unlock()
+	for name, c := range all {
+		if c.Ending {
+			if err := errors.Join(shown.Stale(c.Dir), shown.Stale(filepath.Join(s.cloneHome(name), "lower"))); err == nil {
+				err = s.forgetClone(name)
+			}
+			if err != nil {
+				s.log.Warn("a clone could not be discarded", "clone", name, "error", err)
+			}
+			continue
+		}
+		if err := s.mountClone(name, c); err != nil {
+			s.log.Warn("a clone is not there at present; what was changed in it is kept", "clone", name, "directory", c.Dir, "error", err)
+		}
+	}
+	return nil
+}
+
+// endClones takes the clones' filesystems away when the service ends.
+func (s *Site) endClones() {
+	s.mounts.Lock()
+	defer s.mounts.Unlock()
+	for name, m := range s.cloned {
+		if err := m.End(true); err != nil {
+			s.log.Warn("a clone could not be taken away", "clone", name, "error", err)
+		}
+		delete(s.cloned, name)
+	}
+}
+
+func (s *Site) cloneView(name string, c *clone) *api.Clone {
+	out := &api.Clone{Name: name, Volume: c.Volume, Snapshot: c.Snapshot, Taken: c.Taken, Dir: c.Dir, Made: c.Made, By: c.By, There: s.cloned[name] != nil}
+	if !c.Until.IsZero() {
+		out.Until = &c.Until
+	}
+	// Only what was changed lies in the upper layer.
+	filepath.WalkDir(filepath.Join(s.cloneHome(name), "upper"), func(_ string, d fs.DirEntry, err error) error {
+		if err != nil {
+			return nil
+		}
+		if info, err := d.Info(); err == nil {
+			if st, ok := info.Sys().(*syscall.Stat_t); ok {
+				out.Bytes += st.Blocks * 512
+			}
+			if out.Changed++; info.ModTime().After(out.Used) {
+				out.Used = info.ModTime()
+			}
+		}
+		return nil
+	})
+	out.Changed = max(0, out.Changed-1) // its top
+	out.Sentence = fmt.Sprintf("%s as of %s, writable at %s; %s changed, %s of its own", c.Volume, stamp(c.Taken), c.Dir, many(int(out.Changed), "name"), size(out.Bytes))
+	if out.Until != nil {
+		out.Sentence += "; discarded " + stamp(c.Until)
+	}
+	if !out.There {
+		out.Sentence += ". It is not mounted at present: the service's log says why"
+	}
+	out.Sentence += "."
+	return out
+}
+
+// Clones lists the clones by name.
+func (s *Site) Clones() ([]api.Clone, error) {
+	all, err := s.clones()
+	if err != nil {
+		return nil, err
+	}
+	s.mounts.Lock()
+	defer s.mounts.Unlock()
+	out := []api.Clone{}
+	for name, c := range all {
+		out = append(out, *s.cloneView(name, c))
+	}
+	slices.SortFunc(out, func(a, b api.Clone) int { return strings.Compare(a.Name, b.Name) })
+	return out, nil
+}
+
+// Clone returns one clone.
+func (s *Site) Clone(name string) (*api.Clone, error) {
+	c, err := s.clone(name)
+	if err != nil {
+		return nil, err
+	}
+	s.mounts.Lock()
+	defer s.mounts.Unlock()
+	return s.cloneView(name, c), nil
+}
+
+// DiscardClone takes a clone away, with everything that was changed in it.
+func (s *Site) DiscardClone(name string, anyway bool) (string, error) {
+	c, err := s.clone(name)
+	if err != nil {
+		return "", err
+	}
+	if v, err := s.cloneVolume(name, c); err != nil {
+		return "", err
+	} else if v != nil && v.Protected {
+		return "", conflict("the volume %s is protected where the clone is: candid clone settle %s --to DIR moves it to a directory of its own, or candid volume remove %s stops protecting it", v.Name, name, v.Name)
+	}
+	s.mounts.Lock()
+	defer s.mounts.Unlock()
+	if m := s.cloned[name]; m != nil {
+		if err := m.End(anyway); err != nil {
+			return "", conflict("%s is in use: someone has a file or directory in it open (%s); --anyway takes it from them", c.Dir, err)
+		}
+		delete(s.cloned, name)
+	}
+	c.Ending = true
+	if err := s.putClone(name, c); err != nil {
+		return "", err
+	}
+	if err := s.forgetClone(name); err != nil {
+		return "", err
+	}
+	s.changed("snapshots", c.Volume)
+	s.tell("clones")
+	return fmt.Sprintf("The clone %s is gone with what was changed in it; the snapshot of %s that it stood on goes as the rules say.", name, c.Volume), nil
+}
+
+func (s *Site) forgetClone(name string) error {
+	if err := os.RemoveAll(s.cloneHome(name)); err != nil {
+		return err
+	}
+	return errors.Join(s.cat.Set(cloneSetting+name, ""), s.cat.Set(appointedSetting+"clone "+name, ""))
+}
+
+// cloneVolume is the volume that a clone was made, when it was.
+func (s *Site) cloneVolume(name string, c *clone) (*catalog.Volume, error) {
+	v, err := s.cat.Volume(name)
+	if errors.Is(err, catalog.ErrNone) || err == nil && v.Path != c.Dir {
+		return nil, nil
+	}
+	return v, err
+}
+
+// SnapshotClone takes a snapshot of a clone, which becomes a volume of the clone's name with
+// the first one. Only what was changed takes room.
+func (s *Site) SnapshotClone(name string, ask api.SnapshotTake, by string) (api.Run, error) {
+	c, err := s.clone(name)
+	if err != nil {
+		return api.Run{}, err
+	}
+	v, err := s.cloneVolume(name, c)
+	if err != nil {
+		return api.Run{}, err
+	}
+	if v == nil {
+		if _, err := s.AddVolume(api.VolumeAdd{Name: name, Path: c.Dir, Labels: map[string]string{"clone-of": nameAtOriginOf(c.Volume)}}); err != nil {
+			return api.Run{}, err
+		}
+	}
+	return s.TakeSnapshot(name, ask, by)
+}
+
+func nameAtOriginOf(volume string) string {
+	name, _, _ := strings.Cut(volume, "@")
+	return name
+}
+
+// SettleClone makes a clone a volume of its own: its present state is taken as a snapshot,
+// laid out in full in a new directory, and protected there; the clone is discarded.
+func (s *Site) SettleClone(name string, ask api.CloneSettle, by string) (api.Run, error) {
+	c, err := s.clone(name)
+	if err != nil {
+		return api.Run{}, err
+	}
+	dir, beneath, err := s.underRoot(ask.To, false)
+	if err != nil {
+		return api.Run{}, err
+	}
+	if err := s.emptyOrNew(dir); err != nil {
+		return api.Run{}, err
+	}
+	take, err := s.SnapshotClone(name, api.SnapshotTake{Note: "the clone, to become a volume of its own"}, by)
+	if err != nil {
+		return api.Run{}, err
+	}
+	j, err := s.start("settle", name, by, func(ctx context.Context, j *job) (any, string, error) {
+		j.begin(nil)
+		j.say("waiting for the snapshot")
+		done, err := s.Wait(ctx, take.ID)
+		if err == nil && !strings.HasPrefix(done.State, "done") {
+			err = fmt.Errorf("the snapshot %s: %s", done.State, done.Outcome)
+		}
+		if err != nil {
+			return nil, "", err
+		}
+		h, err := s.holdMoment(name, "latest")
+		if err != nil {
+			return nil, "", err
+		}
+		defer h.release()
+		ck, err := chunkerOf(h.v)
+		if err != nil {
+			return nil, "", err
+		}
+		j.say("writing")
+		opt := tree.RestoreOptions{Source: s.store, Root: h.root, Target: dir, Beneath: beneath, OnConflict: tree.Skip, Chunker: ck}
+		if err := s.makeParents(&restoring{opt: opt}); err != nil {
+			return nil, "", err
+		}
+		res, err := tree.Restore(ctx, opt)
+		if err != nil {
+			return nil, "", err
+		}
+		if err := s.moveVolume(name, dir); err != nil {
+			return nil, "", err
+		}
+		for _, m := range res.Remarks {
+			j.logf("%s: %s", printable(m.Path), m.What)
+			j.remark()
+		}
+		if _, err := s.DiscardClone(name, false); err != nil {
+			j.remark()
+			return nil, fmt.Sprintf("%s is a volume of its own at %s; the clone is still there: %s", name, dir, err), nil
+		}
+		return nil, fmt.Sprintf("%s is a volume of its own at %s: %s, %s; the clone of %s is gone", name, dir, many(int(h.row.Files), "file"), size(res.Bytes), c.Volume), nil
+	})
+	if err != nil {
+		return api.Run{}, err
+	}
+	return j.view(), nil
+}
+
+// moveVolume lets a volume lie elsewhere from now on. Its next snapshot looks at everything.
+func (s *Site) moveVolume(name, dir string) error {
+	release, err := s.hold(s.ctx, "volume "+name)
+	if err != nil {
+		return err
+	}
+	defer release()
+	v, err := s.cat.Volume(name)
+	if err != nil {
+		return err
+	}
+	v.Path = dir
+	if err := s.cat.PutVolume(v); err != nil {
+		return err
+	}
+	s.unfollow(v.Lineage)
+	s.changed("volumes", name)
+	return nil
+}
+
+// cloneAppointments are the ends that were set for clones.
+func (s *Site) cloneAppointments() ([]*appointment, error) {
+	all, err := s.clones()
+	if err != nil {
+		return nil, err
+	}
+	var out []*appointment
+	for name, c := range all {
+		if c.Until.IsZero() {
+			continue
+		}
+		out = append(out, &appointment{key: "clone " + name, what: "clone " + name, once: c.Until, do: func() ([]*job, error) {
+			if _, err := s.Record(Service, "discardClone", name, ""); err != nil {
+				return nil, err
+			}
+			said, err := s.DiscardClone(name, true)
+			if err == nil {
+				s.log.Info("a clone has come to its end", "clone", name, "said", said)
+			}
+			return nil, err
+		}})
+	}
+	return out, nil
+}

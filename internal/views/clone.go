@@ -1,0 +1,137 @@
+package views
+
+import (
+	"errors"
+	"fmt"
+	"log/slog"
+	"os"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"time"
+
+	"github.com/hanwen/go-fuse/v2/fs"
+	"github.com/hanwen/go-fuse/v2/fuse"
+	"golang.org/x/sys/unix"
+)
+
+// Clone is a writable copy of a snapshot: an overlay of the kernel whose lower layer is the
+// snapshot, shown by FUSE, and whose upper layer is a directory with only what was changed.
+type Clone struct {
+	lower *Mounted
+	dir   string
+}
+
+const (
+	cloneSource = "candid-clone" // as what it is mounted, so that it is known for one
+	lowerName   = "lower"
+	upperName   = "upper"
+	workName    = "work"
+)
+
+// MountClone mounts the clone of a snapshot at dir. What was changed lies in home, also of a
+// clone that was mounted before.
+func MountClone(src Source, volume, snapshot, home, dir string, log *slog.Logger) (*Clone, error) {
+	for _, name := range []string{lowerName, upperName, workName} {
+		if err := os.MkdirAll(filepath.Join(home, name), 0o755); err != nil {
+			return nil, err
+		}
+	}
+	lower := filepath.Join(home, lowerName)
+	for _, d := range []string{dir, lower} {
+		if err := Stale(d); err != nil {
+			return nil, err
+		}
+	}
+	below, err := mountSnapshot(src, volume, snapshot, lower, log)
+	if err != nil {
+		return nil, err
+	}
+	var top unix.Stat_t
+	if err := unix.Stat(lower, &top); err != nil {
+		return nil, errors.Join(err, below.Stop())
+	}
+	// The merged top is the upper one's: of a new clone it must be as the snapshot's.
+	if entries, err := os.ReadDir(filepath.Join(home, upperName)); err == nil && len(entries) == 0 {
+		upper := filepath.Join(home, upperName)
+		err := errors.Join(copyXattrs(lower, upper), os.Chown(upper, int(top.Uid), int(top.Gid)), unix.Chmod(upper, top.Mode&0o7777), unix.UtimesNano(upper, []unix.Timespec{top.Mtim, top.Mtim}))
+		if err != nil {
+			return nil, errors.Join(err, below.Stop())
+		}
+	}
+	// One filesystem's inodes beside the other's (xino), so that the names of one file have
+	// one; renaming directories is noted instead of refused (redirect_dir).
+	opts := fmt.Sprintf("lowerdir=%s,upperdir=%s,workdir=%s,redirect_dir=on,index=off,xino=on", escape(lower), escape(filepath.Join(home, upperName)), escape(filepath.Join(home, workName)))
+	if len(opts) > 4000 {
+		return nil, errors.Join(fmt.Errorf("the path %s is too long for an overlay", home), below.Stop())
+	}
+	if err := unix.Mount(cloneSource, dir, "overlay", unix.MS_NOSUID|unix.MS_NODEV, opts); err != nil {
+		return nil, errors.Join(fmt.Errorf("the kernel does not lay %s over the snapshot: %w", filepath.Join(home, upperName), err), below.Stop())
+	}
+	return &Clone{below, dir}, nil
+}
+
+func copyXattrs(from, to string) error {
+	names := make([]byte, 64<<10)
+	n, err := unix.Listxattr(from, names)
+	if err != nil || n == 0 {
+		return nil // there are none, or none that can be had
+	}
+	for _, name := range strings.Split(strings.TrimRight(string(names[:n]), "\x00"), "\x00") {
+		value := make([]byte, 64<<10)
+		k, err := unix.Getxattr(from, name, value)
+		if err == nil {
+			err = unix.Setxattr(to, name, value[:k], 0)
+		}
+		if err != nil {
+			return fmt.Errorf("attribute %s of the top: %w", name, err)
+		}
+	}
+	return nil
+}
+
+// escape writes a path as the overlay's options want it.
+func escape(p string) string { return strings.NewReplacer(`\`, `\\`, `,`, `\,`, `:`, `\:`).Replace(p) }
+
+// mountSnapshot shows one snapshot alone at a directory.
+func mountSnapshot(src Source, volume, snapshot, dir string, log *slog.Logger) (*Mounted, error) {
+	v := &view{src: src, volume: volume, log: log, began: time.Now()}
+	h, err := v.hold(snapshot)
+	if err != nil {
+		return nil, err
+	}
+	top := &node{shown: &shown{view: v, Held: h, base: v.bases.Add(1) << 28}, e: h.Root.Top, id: snapshot}
+	long := forever
+	server, err := fs.Mount(dir, top, &fs.Options{EntryTimeout: &long, AttrTimeout: &long, NullPermissions: true,
+		FirstAutomaticIno: 1 << 40, // an overlay puts its own bits above those of inodes
+		MountOptions: fuse.MountOptions{AllowOther: true, DirectMountStrict: true, DirectMountFlags: syscall.MS_RDONLY | syscall.MS_NOSUID | syscall.MS_NODEV,
+			FsName: "candid:" + volume, Name: "candid", EnableAcl: true, MaxWrite: 1 << 20, MaxReadAhead: 1 << 20, EnableSymlinkCaching: true,
+			ExtraCapabilities: fuse.CAP_NO_EXPORT_SUPPORT, // the overlay would note handles of this mount that the next one does not know
+			Options:           []string{"default_permissions"}}})
+	if err != nil {
+		v.end()
+		return nil, err
+	}
+	m := &Mounted{server, dir, v, make(chan struct{})}
+	go func() {
+		server.Wait()
+		v.end()
+		close(m.ended)
+	}()
+	return m, nil
+}
+
+// End takes the clone's filesystem away; what was changed stays. While someone is in it that
+// is refused, unless it is to go anyway.
+func (c *Clone) End(anyway bool) error {
+	err := unix.Unmount(c.dir, 0)
+	if err == nil {
+		return c.lower.End(false)
+	}
+	if !anyway {
+		return err
+	}
+	// Whoever is in it keeps the overlay, and that what lies below: neither is waited for.
+	c.lower.view.stopped.Store(true)
+	return errors.Join(unix.Unmount(c.dir, unix.MNT_DETACH), unix.Unmount(c.lower.dir, unix.MNT_DETACH))
+}
