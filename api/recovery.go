@@ -255,3 +255,21 @@ type Clone struct {
 type CloneSettle struct {
 	To string `json:"to" doc:"a new or empty directory below the site's roots"`
 }
+
+// GroupRestoreAsk asks to bring all volumes of a group back to one common instant.
+type GroupRestoreAsk struct {
+	Group      string `json:"group"`
+	At         string `json:"at,omitempty" doc:"a moment (RFC 3339), latest, or the id of a snapshot of a set"`
+	To         string `json:"to,omitempty" doc:"directory on the site's host, in which each volume gets one of its name"`
+	InPlace    bool   `json:"inPlace,omitempty"`
+	OnConflict string `json:"onConflict,omitempty" enum:"skip,replace,older,keep-both"`
+}
+
+// GroupRestore is what bringing a group back does.
+type GroupRestore struct {
+	Group   string          `json:"group"`
+	Taken   time.Time       `json:"taken,omitzero" doc:"the common instant"`
+	Volumes []RestoreResult `json:"volumes" doc:"of a plan, what each would do"`
+	Runs    []int64         `json:"runs,omitempty" doc:"of a run, the restores of the volumes"`
+	Lacking []string        `json:"lacking" doc:"volumes of the group that the set does not have"`
+}

@@ -71,3 +71,11 @@ func (c *Catalog) UnveilOld(arrived time.Time) (int64, error) {
 	}
 	return res.RowsAffected()
 }
+
+// SetBefore finds the newest set of a group at a place of which something was taken before a
+// time and that is shown.
+func (c *Catalog) SetBefore(place, group string, t time.Time) (string, error) {
+	var id string
+	err := c.db.Get(&id, `SELECT set_id FROM snapshots WHERE place=? AND set_name=? AND hidden=0 AND began<=? AND set_id<>'' ORDER BY began DESC LIMIT 1`, place, group, At(t))
+	return id, none(err, "set of the group", group)
+}

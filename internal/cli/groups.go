@@ -44,6 +44,10 @@ func groupCommand() *cli.Command {
 			}
 			return f.show(g, func() { groupTell(f, &g) })
 		})},
+		{Name: "restore", Usage: "bring all volumes of a group back to one common instant", ArgsUsage: "NAME", Description: "Example: candid group restore accessions --at -1d --in-place --dry-run",
+			Flags: append([]cli.Flag{&cli.StringFlag{Name: "at", Required: true, Usage: "WHEN: a moment, latest, or the id of a snapshot of a set"}, &cli.StringFlag{Name: "to", Usage: "directory on the site's host; each volume gets one of its name in it"},
+				&cli.BoolFlag{Name: "in-place", Usage: "back where they were; a safety snapshot of each is taken first"}, &cli.StringFlag{Name: "on-conflict", Usage: "skip, replace, older or keep-both"}, &cli.BoolFlag{Name: "dry-run", Usage: "only tell what would be done"}}, runFlags()...),
+			Action: with("NAME", groupRestore)},
 		{Name: "remove", Usage: "dissolve a group; its volumes and snapshots stay", ArgsUsage: "NAME", Description: "Example: candid group remove accessions", Action: with("NAME", func(ctx context.Context, f *face, cmd *cli.Command) error {
 			return f.sentence(func(out any) error { return f.Delete(ctx, "/groups/"+url.PathEscape(cmd.Args().First()), out) })
 		})},
@@ -99,4 +103,32 @@ func areWords(names []string) string {
 		return names[0] + " is"
 	}
 	return strings.Join(names, ", ") + " are"
+}
+
+func groupRestore(ctx context.Context, f *face, cmd *cli.Command) error {
+	ask := api.GroupRestoreAsk{Group: cmd.Args().First(), At: moment(cmd.String("at")), To: cmd.String("to"), InPlace: cmd.Bool("in-place"), OnConflict: cmd.String("on-conflict")}
+	if (ask.To == "") == !ask.InPlace {
+		return misuse("say where to: one of --to DIR or --in-place")
+	}
+	if !cmd.Bool("dry-run") {
+		var r api.Run
+		if err := f.Post(ctx, "/group-restores", ask, &r); err != nil {
+			return err
+		}
+		return f.follow(ctx, cmd, &r)
+	}
+	var p api.GroupRestore
+	if err := f.Post(ctx, "/group-restores/plan", ask, &p); err != nil {
+		return err
+	}
+	return f.show(p, func() {
+		f.say("The set of %s was taken %s.", p.Group, when(p.Taken))
+		for _, v := range p.Volumes {
+			f.say("%s to %s: %s; %s to write, %s are free", v.Volume, v.Target, v.Summary, size(v.Bytes), size(v.FreeBytes))
+		}
+		for _, name := range p.Lacking {
+			f.say("%s is of the group and not in that set: nothing of it would come back.", name)
+		}
+		f.say("Nothing was changed: this is what would be done.")
+	})
 }

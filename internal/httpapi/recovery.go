@@ -122,6 +122,12 @@ func (s *server) registerRecovery(a huma.API) {
 	}) (*body[api.Run], error) {
 		return answer(s.site.SettleClone(in.Name, in.Body, caller(ctx)))
 	})
+	huma.Register(a, op("POST", "/group-restores", "restoreGroup", "Bring all volumes of a group back to one common instant", 202), func(ctx context.Context, in *body[api.GroupRestoreAsk]) (*body[api.Run], error) {
+		return answer(s.site.RestoreGroup(ctx, in.Body, caller(ctx)))
+	})
+	huma.Register(a, op("POST", "/group-restores/plan", "planGroupRestore", "What that would do; changes nothing"), func(ctx context.Context, in *body[api.GroupRestoreAsk]) (*body[api.GroupRestore], error) {
+		return answerAt(s.site.PlanGroupRestore(ctx, in.Body))
+	})
 	huma.Register(a, op("GET", "/mounts", "listMounts", "Volumes whose snapshots are shown as a filesystem on this host"), func(context.Context, *none) (*body[[]api.Mount], error) {
 		return &body[[]api.Mount]{s.site.Mounts()}, nil
 	})

@@ -23,7 +23,7 @@ func TestEveryCallForEveryRole(t *testing.T) {
 		listPolicyVersions listRoutes listSites listSnapshots listVolumes listMounts listClones getClone listRecipes getRecipe listTrials paceWeek recoveryOrder reportObjectives routeTraffic checkPolicy diffPolicy previewPolicy planPrune
 		freeing checkRoute calendar policySchema`)
 	notAuditors := words("browse find listVersions planRestore restore undoRun cancelRun archive file")
-	operators := words(`compare compareText listCrate checkSite takeSnapshot keepSnapshot recallSnapshot runRoute pauseRoute resumeRoute muteAlarm testAlarm verify sweep prune
+	operators := words(`restoreGroup planGroupRestore compare compareText listCrate checkSite takeSnapshot keepSnapshot recallSnapshot runRoute pauseRoute resumeRoute muteAlarm testAlarm verify sweep prune
 		pauseVolume resumeVolume attachPlace detachPlace addMount endMount runRecipe saveRecipe editRecipe removeRecipe tryRestore makeClone discardClone snapshotClone`)
 	auditors := words("listLedger verifyLedger listPeople listTokens")
 	administrators := words(`addVolume removeVolume setLabels admitSnapshots setStandby acceptRules removeSnapshot letGoSnapshot putGroup removeGroup putPolicy removePolicy putCap removeCap

@@ -46,13 +46,13 @@ var rules = map[string]rule{
 	"checkPolicy": plans, "diffPolicy": plans, "previewPolicy": plans, "planPrune": plans, "freeing": plans, "checkRoute": plans, "policySchema": plans,
 	"checkSite": {operator: true},
 
-	"listCrate": reads, "compare": reads, "compareText": reads,
+	"listCrate": reads, "compare": reads, "compareText": reads, "planGroupRestore": reads,
 	"browse": readsOwn, "find": readsOwn, "listVersions": readsOwn, "planRestore": readsOwn,
 	"getTimeline": everybody, "getRun": everybody, "listRuns": everybody, "events": everybody,
 	"archive": fetches, "file": fetches, "restore": fetches, "undoRun": fetches, "cancelRun": fetches, "dav": readsOwn,
 
 	"takeSnapshot": keepsUp, "keepSnapshot": keepsUp, "recallSnapshot": keepsUp, "runRoute": keepsUp, "pauseRoute": keepsUp, "resumeRoute": keepsUp, "muteAlarm": keepsUp, "testAlarm": keepsUp,
-	"verify": keepsUp, "sweep": keepsUp, "prune": keepsUp, "pauseVolume": keepsUp, "resumeVolume": keepsUp, "attachPlace": keepsUp, "detachPlace": keepsUp, "addMount": keepsUp, "endMount": keepsUp, "runRecipe": keepsUp, "saveRecipe": keepsUp, "editRecipe": keepsUp, "removeRecipe": keepsUp, "tryRestore": keepsUp, "makeClone": keepsUp, "discardClone": keepsUp, "snapshotClone": keepsUp,
+	"verify": keepsUp, "sweep": keepsUp, "prune": keepsUp, "pauseVolume": keepsUp, "resumeVolume": keepsUp, "attachPlace": keepsUp, "detachPlace": keepsUp, "addMount": keepsUp, "endMount": keepsUp, "runRecipe": keepsUp, "saveRecipe": keepsUp, "editRecipe": keepsUp, "removeRecipe": keepsUp, "tryRestore": keepsUp, "restoreGroup": keepsUp, "makeClone": keepsUp, "discardClone": keepsUp, "snapshotClone": keepsUp,
 
 	"addVolume": decides, "removeVolume": decides, "setLabels": decides, "admitSnapshots": decides, "setStandby": decides, "acceptRules": decides, "removeSnapshot": decides, "letGoSnapshot": decides,
 	"putGroup": decides, "removeGroup": decides, "putPolicy": decides, "removePolicy": decides, "putCap": decides, "removeCap": decides, "rebuildCatalogue": decides, "releaseRemoval": decides,

@@ -69,6 +69,9 @@ func (s *Site) Undo(run int64, by string) (api.Run, error) { return s.Eyes(nil).
 // Undo takes back what a restore in place did. Also for a file owner the service itself does
 // it: what was there before comes back as it was, whosever it is.
 func (e *Eyes) Undo(run int64, by string) (api.Run, error) {
+	if row, err := e.s.cat.Run(run); err == nil && row.Kind == groupRestoreKind && e.who == nil {
+		return e.s.undoGroup(row, by)
+	}
 	r, err := e.prepareUndo(run)
 	if err != nil {
 		return api.Run{}, err

@@ -5,6 +5,7 @@ import { Link, useSearchParams } from "react-router";
 import { api, once, told } from "../api/client";
 import { ByCommand, Field, Progress, Sheet, State, Trouble, Waiting } from "../parts/bits";
 import { ago, stamp } from "../parts/words";
+import { Clones } from "./clones";
 import { Find } from "./find";
 import { Recipes, Trials } from "./recipes";
 import { UndoButton } from "./undo";
@@ -33,10 +34,11 @@ export function Recovery() {
         </section>
       )}
       <Restores />
+      <Clones volumes={all.map((v) => v.name)} />
       <Recipes volumes={all.map((v) => v.name)} />
       <Trials mayTry={all.length > 0} />
       <Mounts volumes={all.map((v) => v.name)} />
-      <ByCommand lines={[`candid find ${name || "VOLUME"} PATTERN --deleted`, `candid restore ${name || "VOLUME"} PATH --at WHEN --in-place`, "candid undo RUN", `candid mount ${name || "VOLUME"} DIR`, "candid recipe save NAME VOLUME --to DIR --when CADENCE", "candid trial run"]} />
+      <ByCommand lines={[`candid find ${name || "VOLUME"} PATTERN --deleted`, `candid restore ${name || "VOLUME"} PATH --at WHEN --in-place`, "candid undo RUN", `candid mount ${name || "VOLUME"} DIR`, `candid clone create NAME ${name || "VOLUME"} DIR`, "candid recipe save NAME VOLUME --to DIR --when CADENCE", "candid trial run"]} />
     </>
   );
 }

@@ -1,0 +1,202 @@
+package site
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"candidharbor/api"
+	"candidharbor/internal/catalog"
+)
+
+// groupRestoreKind is the kind of runs that bring a group back; each volume is a run of its
+// own below it.
+const groupRestoreKind = "group restore"
+
+// setAt finds the set that stands for a moment of a group: the newest that was taken before,
+// or the one that a snapshot is of.
+func (s *Site) setAt(group, at string) ([]*catalog.Snapshot, error) {
+	t := s.clock.Now()
+	var id string
+	if at != "" && at != "latest" {
+		var err error
+		if t, err = time.Parse(time.RFC3339Nano, at); err != nil {
+			row, rerr := s.cat.Snapshot(at)
+			if rerr != nil || row.SetName != group {
+				return nil, bad("%q is neither a moment, nor latest, nor the id of a snapshot of the group %s", at, group)
+			}
+			id = row.SetID
+		}
+	}
+	if id == "" {
+		var err error
+		if id, err = s.cat.SetBefore(s.Place(), group, t); errors.Is(err, catalog.ErrNone) {
+			return nil, missing("there is no set of the group %s here of %s or before: candid group show %s tells of its sets", group, stamp(t), group)
+		} else if err != nil {
+			return nil, err
+		}
+	}
+	rows, err := s.cat.SetRows(s.Place(), id)
+	if err != nil {
+		return nil, err
+	}
+	slices.SortFunc(rows, func(a, b *catalog.Snapshot) int { return strings.Compare(a.Volume, b.Volume) })
+	return rows, nil
+}
+
+// groupAsks are the restores of the volumes of a set.
+func (s *Site) groupAsks(ask api.GroupRestoreAsk) (asks []api.RestoreAsk, taken time.Time, lacking []string, err error) {
+	rows, err := s.setAt(ask.Group, ask.At)
+	if err != nil {
+		return nil, taken, nil, err
+	}
+	if (ask.To == "") == !ask.InPlace {
+		return nil, taken, nil, bad("say where to: either a directory on the site's host, which gets one for each volume, or in place")
+	}
+	have := map[string]bool{}
+	for _, r := range rows {
+		if taken.IsZero() || r.Began.Before(taken) {
+			taken = r.Began.Time
+		}
+		have[r.Volume] = true
+		one := api.RestoreAsk{Volume: r.Volume, At: r.ID, InPlace: ask.InPlace, OnConflict: ask.OnConflict}
+		if !ask.InPlace {
+			one.To = filepath.Join(ask.To, r.Volume)
+		}
+		asks = append(asks, one)
+	}
+	if g, err := s.cat.Group(ask.Group); err == nil {
+		for _, m := range g.Members.V {
+			if !have[m] {
+				lacking = append(lacking, m)
+			}
+		}
+	} else if !errors.Is(err, catalog.ErrNone) {
+		return nil, taken, nil, err
+	}
+	return asks, taken, lacking, nil
+}
+
+// PlanGroupRestore tells what bringing a group back would do, volume by volume.
+func (s *Site) PlanGroupRestore(ctx context.Context, ask api.GroupRestoreAsk) (*api.GroupRestore, error) {
+	asks, taken, lacking, err := s.groupAsks(ask)
+	if err != nil {
+		return nil, err
+	}
+	out := &api.GroupRestore{Group: ask.Group, Taken: taken, Volumes: []api.RestoreResult{}, Lacking: append([]string{}, lacking...)}
+	for _, one := range asks {
+		p, err := s.PlanRestore(ctx, one)
+		if err != nil {
+			return nil, fmt.Errorf("%s: %w", one.Volume, err)
+		}
+		out.Volumes = append(out.Volumes, *p)
+	}
+	return out, nil
+}
+
+// RestoreGroup brings all volumes of a group back to one common instant. Each is a restore
+// of its own, with a safety snapshot and a way back; undo of this run takes all of them back.
+func (s *Site) RestoreGroup(ctx context.Context, ask api.GroupRestoreAsk, by string) (api.Run, error) {
+	asks, taken, lacking, err := s.groupAsks(ask)
+	if err != nil {
+		return api.Run{}, err
+	}
+	// All or none begins: what one refuses would leave the others at another instant.
+	var ready []*restoring
+	for _, one := range asks {
+		r, err := s.Eyes(nil).prepareRestore(ctx, one)
+		if err != nil {
+			return api.Run{}, fmt.Errorf("%s: %w", one.Volume, err)
+		}
+		ready = append(ready, r)
+	}
+	return s.runTogether(groupRestoreKind, ask.Group, by, lacking, func(parent string) (started []*job, err error) {
+		for _, r := range ready {
+			j, err := s.beginRestore(r, parent)
+			if err != nil {
+				return started, err
+			}
+			started = append(started, j)
+		}
+		return started, nil
+	}, fmt.Sprintf("%s as of %s", ask.Group, stamp(taken)))
+}
+
+// runTogether is a run of several others, which it starts and waits for.
+func (s *Site) runTogether(kind, subject, by string, lacking []string, begin func(parent string) ([]*job, error), what string) (api.Run, error) {
+	j, err := s.start(kind, subject, by, func(ctx context.Context, j *job) (any, string, error) {
+		j.begin(nil)
+		j.say("volume by volume")
+		out := &api.GroupRestore{Group: subject, Lacking: append([]string{}, lacking...), Runs: []int64{}, Volumes: []api.RestoreResult{}}
+		started, err := begin(fmt.Sprintf("run %d", j.row.ID))
+		errs := []error{err}
+		var parts []string
+		for _, one := range started {
+			out.Runs = append(out.Runs, one.row.ID)
+			if err := one.wait(ctx); err != nil {
+				errs = append(errs, fmt.Errorf("%s (run %d): %w", one.row.Subject, one.row.ID, err))
+				continue
+			}
+			v := one.view()
+			if v.State != "done" {
+				j.remark()
+			}
+			parts = append(parts, fmt.Sprintf("%s (run %d)", v.Subject, v.ID))
+			j.logf("run %d, %s: %s", v.ID, v.Subject, v.Outcome)
+		}
+		for _, name := range lacking {
+			j.remark()
+			j.logf("%s is of the group and not in that set: nothing of it was brought back", name)
+		}
+		if err := errors.Join(errs...); err != nil {
+			return out, "", fmt.Errorf("%w. What came back of the others can be taken back: candid undo %d", err, j.row.ID)
+		}
+		return out, fmt.Sprintf("%s: %s. To take all of it back: candid undo %d", what, strings.Join(parts, ", "), j.row.ID), nil
+	})
+	if err != nil {
+		return api.Run{}, err
+	}
+	return j.view(), nil
+}
+
+// undoGroup takes back what bringing a group back did, volume by volume.
+func (s *Site) undoGroup(row *catalog.Run, by string) (api.Run, error) {
+	if row.Ended.IsZero() {
+		return api.Run{}, conflict("run %d is not over: wait for it, or end it with candid run cancel %d", row.ID, row.ID)
+	}
+	var was api.GroupRestore
+	if len(row.Result) > 0 {
+		if err := json.Unmarshal(row.Result, &was); err != nil {
+			return api.Run{}, fmt.Errorf("result of run %d: %w", row.ID, err)
+		}
+	}
+	var ready []*restoring
+	for _, id := range was.Runs {
+		r, err := s.Eyes(nil).prepareUndo(id)
+		if ClassOf(err) == Misuse { // it wrote nothing
+			continue
+		}
+		if err != nil {
+			return api.Run{}, err
+		}
+		ready = append(ready, r)
+	}
+	if len(ready) == 0 {
+		return api.Run{}, bad("run %d wrote nothing in place: there is nothing to take back", row.ID)
+	}
+	return s.runTogether("undo", row.Subject, by, nil, func(parent string) (started []*job, err error) {
+		for _, r := range ready {
+			j, err := s.beginRestore(r, parent)
+			if err != nil {
+				return started, err
+			}
+			started = append(started, j)
+		}
+		return started, nil
+	}, fmt.Sprintf("run %d is taken back", row.ID))
+}
