@@ -211,11 +211,12 @@ type SweepAsk struct {
 type RestoreAsk struct {
 	Volume     string   `json:"volume"`
 	Paths      []string `json:"paths,omitempty"`
-	At         string   `json:"at" doc:"a moment (RFC 3339), latest, or a snapshot's id"`
+	At         string   `json:"at,omitempty" doc:"a moment (RFC 3339), latest, or a snapshot's id"`
 	To         string   `json:"to,omitempty" doc:"directory on the site's host"`
 	InPlace    bool     `json:"inPlace,omitempty"`
 	OnConflict string   `json:"onConflict,omitempty" enum:"skip,replace,older,keep-both"`
 	DryRun     bool     `json:"dryRun,omitempty"`
+	Found      string   `json:"found,omitempty" doc:"instead of a snapshot: the name of a point-in-time directory that others left"`
 	From       string   `json:"from,omitempty" doc:"the site whose snapshot to use; when not given this site, and if it has none for the moment, the others in the order set"`
 }
 

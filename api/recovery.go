@@ -273,3 +273,40 @@ type GroupRestore struct {
 	Runs    []int64         `json:"runs,omitempty" doc:"of a run, the restores of the volumes"`
 	Lacking []string        `json:"lacking" doc:"volumes of the group that the set does not have"`
 }
+
+// FoundPut says where the filesystem or another tool leaves point-in-time directories of a
+// volume.
+type FoundPut struct {
+	Pattern string `json:"pattern" doc:"a path with %Y, %m, %d, %H, %M and %S where a time stands, and * for anything; empty: nobody leaves any"`
+	Zone    string `json:"zone,omitempty" doc:"time zone of these times; UTC when not given"`
+}
+
+// FoundList is what others left of a volume, newest first.
+type FoundList struct {
+	Volume string `json:"volume"`
+	FoundPut
+	Items []FoundMoment `json:"items"`
+}
+
+// FoundMoment is one point-in-time directory.
+type FoundMoment struct {
+	Name     string    `json:"name"`
+	Path     string    `json:"path"`
+	Taken    time.Time `json:"taken"`
+	Snapshot string    `json:"snapshot,omitempty" doc:"as which it is in the volume's history"`
+	CanTake  bool      `json:"canTake" doc:"it can be taken into the history: it is older than the first snapshot proper"`
+}
+
+// FoundTake names what is to be taken into a volume's history.
+type FoundTake struct {
+	Names []string `json:"names,omitempty" doc:"none: all that can be"`
+}
+
+// FoundBrowse is a directory of what others left, as it is on the disk.
+type FoundBrowse struct {
+	Name    string    `json:"name"`
+	Path    string    `json:"path"`
+	Taken   time.Time `json:"taken"`
+	Entries []Entry   `json:"entries"`
+	More    bool      `json:"more" doc:"only the first thousand names are told"`
+}

@@ -16,6 +16,7 @@ const (
 	CauseScheduled Cause = "scheduled"
 	CauseByHand    Cause = "by hand"
 	CauseSafety    Cause = "safety"
+	CauseFound     Cause = "found" // left by others and taken over
 )
 
 // Consistency says what the reader can rely on.

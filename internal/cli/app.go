@@ -82,7 +82,7 @@ func newApp(stdout, stderr io.Writer) *cli.Command {
 		},
 		Commands: []*cli.Command{
 			serveCommand(), demoCommand(), statusCommand(), volumeCommand(), snapshotCommand(), browseCommand(), groupCommand(), policyCommand(), explainCommand(), pruneCommand(), spaceCommand(), placeCommand(), crateCommand(), alarmCommand(), reportCommand(), capCommand(),
-			storeCommand(), siteCommand(), routeCommand(), paceCommand(), asOfCommand(), findCommand(), versionsCommand(), compareCommand(), restoreCommand(), undoCommand(), cloneCommand(), recipeCommand(), trialCommand(), mountCommand(), runCommand(), tokenCommand(), personCommand(), ledgerCommand(),
+			storeCommand(), siteCommand(), routeCommand(), paceCommand(), asOfCommand(), findCommand(), versionsCommand(), compareCommand(), restoreCommand(), undoCommand(), foundCommand(), cloneCommand(), recipeCommand(), trialCommand(), mountCommand(), runCommand(), tokenCommand(), personCommand(), ledgerCommand(),
 		},
 	}
 	each(app, func(c *cli.Command) {

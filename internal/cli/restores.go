@@ -16,7 +16,8 @@ import (
 func restoreCommand() *cli.Command {
 	return &cli.Command{Name: "restore", Usage: "bring files or a whole volume back as of a moment", ArgsUsage: "VOLUME [PATH...]",
 		Description: "Examples:\n   candid restore herbarium-scans sheets/1931 --at -2h --in-place --dry-run\n   candid restore herbarium-scans --at 2026-03-04 --to /srv/restored\n   candid restore field-notebooks notes --at latest --tar notes.tar",
-		Flags: append([]cli.Flag{&cli.StringFlag{Name: "at", Required: true, Usage: "WHEN: RFC 3339, \"2026-03-04 14:05\", -2h, latest, or a snapshot's id"},
+		Flags: append([]cli.Flag{&cli.StringFlag{Name: "at", Usage: "WHEN: RFC 3339, \"2026-03-04 14:05\", -2h, latest, or a snapshot's id"},
+			&cli.StringFlag{Name: "found", Usage: "instead of --at: the name of a point-in-time directory that others left, from candid found list"},
 			&cli.StringFlag{Name: "to", Usage: "directory on the site's host"}, &cli.BoolFlag{Name: "in-place", Usage: "back where it was; a safety snapshot is taken first"},
 			&cli.StringFlag{Name: "tar", Usage: "write an archive of everything that is recorded here, on this machine; - is standard output"},
 			&cli.StringFlag{Name: "zip", Usage: "write a ZIP archive here, without owners and attributes; - is standard output"},
@@ -44,10 +45,13 @@ func restore(ctx context.Context, f *face, cmd *cli.Command) error {
 	default:
 		return misuse("conflict choice %q: it must be skip, replace, older or keep-both", choice)
 	}
+	if (cmd.String("at") == "") == (cmd.String("found") == "") {
+		return misuse("say as of when: --at WHEN, or --found NAME of what others left")
+	}
 	at := moment(cmd.String("at"))
 	from := cmd.String("from-site")
-	if download := cmd.String("to") == "" && !cmd.Bool("in-place"); download && (from != "" || cmd.String("to-site") != "") {
-		return misuse("--from-site and --to-site go with --to or --in-place: a download comes from the site that is asked; with --desk SITE that is another")
+	if download := cmd.String("to") == "" && !cmd.Bool("in-place"); download && (from != "" || cmd.String("to-site") != "" || cmd.String("found") != "") {
+		return misuse("--found, --from-site and --to-site go with --to or --in-place: a download comes from the site that is asked; with --desk SITE that is another")
 	}
 	for _, form := range []string{"tar", "zip"} {
 		if name := cmd.String(form); name != "" {
@@ -60,7 +64,7 @@ func restore(ctx context.Context, f *face, cmd *cli.Command) error {
 		}
 		return f.download(name, func(w io.Writer) (int64, error) { return f.File(ctx, volume, at, paths[0], w) })
 	}
-	ask := api.RestoreAsk{Volume: volume, Paths: paths, At: at, To: cmd.String("to"), InPlace: cmd.Bool("in-place"), OnConflict: cmd.String("on-conflict"), DryRun: cmd.Bool("dry-run"), From: from}
+	ask := api.RestoreAsk{Volume: volume, Paths: paths, At: at, To: cmd.String("to"), InPlace: cmd.Bool("in-place"), OnConflict: cmd.String("on-conflict"), DryRun: cmd.Bool("dry-run"), From: from, Found: cmd.String("found")}
 	if site := cmd.String("to-site"); site != "" {
 		var err error
 		if f, err = f.atSite(ctx, site, &ask); err != nil {
@@ -79,7 +83,11 @@ func restore(ctx context.Context, f *face, cmd *cli.Command) error {
 		return err
 	}
 	return f.show(p, func() {
-		f.say("From snapshot %s of %s (%s) to %s:", short(p.Snapshot.ID), volume, p.Answer, p.Target)
+		if ask.Found != "" {
+			f.say("From %s to %s:", p.Answer, p.Target)
+		} else {
+			f.say("From snapshot %s of %s (%s) to %s:", short(p.Snapshot.ID), volume, p.Answer, p.Target)
+		}
 		for i, a := range p.Acts {
 			if i == 30 {
 				f.say("  … and more")

@@ -16,7 +16,7 @@ import (
 // a call that is new fails this until someone has decided.
 func TestWhatOtherSitesMayAsk(t *testing.T) {
 	// Refused to whoever may only see, although they change nothing.
-	contents := words("listRecipes getRecipe browse find listVersions compare compareText listCrate")
+	contents := words("listFound browseFound listRecipes getRecipe browse find listVersions compare compareText listCrate")
 	// Refused to both.
 	own := words("listClones makeClone getClone discardClone snapshotClone settleClone getMe setOwnPassword listPeople addPerson changePerson removePerson grantFolders listLedger verifyLedger recoveryOrder setRecoveryOrder addToken listTokens removeToken rotateKey invite pair grant revoke listMounts addMount endMount setUpSites")
 	// Nothing but these is seen; the rest changes something.

@@ -154,14 +154,14 @@ func deskRefuses(from site.DeskCaller, r *http.Request) string {
 	if r.Method != http.MethodGet && r.Method != http.MethodHead {
 		return fmt.Sprintf("%s may look, and not change anything, here: a person here can let it, with candid site grant %s configure", from.Site, from.Site)
 	}
-	if parts := strings.Split(path, "/"); len(parts) == 4 && parts[1] == "volumes" && contents[parts[3]] || strings.HasPrefix(path, "/crates") || strings.HasPrefix(path, "/recipes") {
+	if parts := strings.Split(path, "/"); len(parts) >= 4 && parts[1] == "volumes" && contents[parts[3]] || strings.HasPrefix(path, "/crates") || strings.HasPrefix(path, "/recipes") {
 		return fmt.Sprintf("%s may look at everything here but contents", from.Site)
 	}
 	return ""
 }
 
 // contents are the ends of calls that show names or contents of files.
-var contents = map[string]bool{"browse": true, "archive": true, "file": true, "find": true, "versions": true, "comparison": true, "text-difference": true}
+var contents = map[string]bool{"browse": true, "archive": true, "file": true, "find": true, "versions": true, "comparison": true, "text-difference": true, "found": true}
 
 // desk passes a request on to a paired site, which answers it within what it granted.
 func (s *server) desk(w http.ResponseWriter, r *http.Request) {

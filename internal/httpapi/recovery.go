@@ -128,6 +128,28 @@ func (s *server) registerRecovery(a huma.API) {
 	huma.Register(a, op("POST", "/group-restores/plan", "planGroupRestore", "What that would do; changes nothing"), func(ctx context.Context, in *body[api.GroupRestoreAsk]) (*body[api.GroupRestore], error) {
 		return answerAt(s.site.PlanGroupRestore(ctx, in.Body))
 	})
+	huma.Register(a, op("GET", "/volumes/{name}/found", "listFound", "What the filesystem or another tool left of a volume"), func(_ context.Context, in *named) (*body[api.FoundList], error) {
+		return answerAt(s.site.Found(in.Name))
+	})
+	huma.Register(a, op("PUT", "/volumes/{name}/found", "setFound", "Say where others leave point-in-time directories of a volume"), func(_ context.Context, in *struct {
+		Name string `path:"name"`
+		Body api.FoundPut
+	}) (*body[api.FoundList], error) {
+		return answerAt(s.site.SetFound(in.Name, in.Body))
+	})
+	huma.Register(a, op("GET", "/volumes/{name}/found/browse", "browseFound", "A directory of what others left, as it is on the disk"), func(_ context.Context, in *struct {
+		Name  string `path:"name"`
+		Found string `query:"found" required:"true"`
+		Path  string `query:"path"`
+	}) (*body[api.FoundBrowse], error) {
+		return answerAt(s.site.BrowseFound(in.Name, in.Found, in.Path))
+	})
+	huma.Register(a, op("POST", "/volumes/{name}/found/take", "takeFound", "Take what others left into the volume's history, with its own time", 202), func(ctx context.Context, in *struct {
+		Name string `path:"name"`
+		Body api.FoundTake
+	}) (*body[api.Run], error) {
+		return answer(s.site.TakeFound(in.Name, in.Body.Names, caller(ctx)))
+	})
 	huma.Register(a, op("GET", "/mounts", "listMounts", "Volumes whose snapshots are shown as a filesystem on this host"), func(context.Context, *none) (*body[[]api.Mount], error) {
 		return &body[[]api.Mount]{s.site.Mounts()}, nil
 	})

@@ -40,13 +40,13 @@ var rules = map[string]rule{
 
 	"asOf": looks, "explain": looks, "getGroup": looks, "getPolicy": looks, "getSnapshot": looks, "getSpace": looks, "getStatus": looks, "getUsage": looks, "getVolume": looks, "getRoute": looks,
 	"listAlarms": looks, "listCaps": looks, "listGroups": looks, "listHooks": looks, "listPlaces": looks, "listPolicies": looks, "listPolicyVersions": looks, "listRoutes": looks, "listSites": looks,
-	"listSnapshots": looks, "listVolumes": looks, "listMounts": looks, "listClones": looks, "getClone": looks, "listRecipes": looks, "getRecipe": looks, "listTrials": looks, "paceWeek": looks, "recoveryOrder": looks, "reportObjectives": looks, "routeTraffic": looks, "calendar": looks, "desk": looks,
+	"listSnapshots": looks, "listVolumes": looks, "listMounts": looks, "listFound": looks, "listClones": looks, "getClone": looks, "listRecipes": looks, "getRecipe": looks, "listTrials": looks, "paceWeek": looks, "recoveryOrder": looks, "reportObjectives": looks, "routeTraffic": looks, "calendar": looks, "desk": looks,
 	"listLedger": {auditor: true}, "verifyLedger": {auditor: true}, "listPeople": {auditor: true}, "listTokens": {auditor: true},
 
 	"checkPolicy": plans, "diffPolicy": plans, "previewPolicy": plans, "planPrune": plans, "freeing": plans, "checkRoute": plans, "policySchema": plans,
 	"checkSite": {operator: true},
 
-	"listCrate": reads, "compare": reads, "compareText": reads, "planGroupRestore": reads,
+	"listCrate": reads, "compare": reads, "compareText": reads, "planGroupRestore": reads, "browseFound": reads,
 	"browse": readsOwn, "find": readsOwn, "listVersions": readsOwn, "planRestore": readsOwn,
 	"getTimeline": everybody, "getRun": everybody, "listRuns": everybody, "events": everybody,
 	"archive": fetches, "file": fetches, "restore": fetches, "undoRun": fetches, "cancelRun": fetches, "dav": readsOwn,
@@ -58,7 +58,7 @@ var rules = map[string]rule{
 	"putGroup": decides, "removeGroup": decides, "putPolicy": decides, "removePolicy": decides, "putCap": decides, "removeCap": decides, "rebuildCatalogue": decides, "releaseRemoval": decides,
 	"addToken": decides, "removeToken": decides, "addPerson": decides, "changePerson": decides, "removePerson": decides, "grantFolders": decides,
 	"invite": decides, "pair": decides, "setUpSites": decides, "grant": decides, "revoke": decides, "setPace": decides, "rotateKey": decides, "addRoute": decides, "editRoute": decides, "removeRoute": decides,
-	"writeCrate": decides, "loadCrate": decides, "setRecoveryOrder": decides, "putTrials": decides, "settleClone": decides,
+	"writeCrate": decides, "loadCrate": decides, "setRecoveryOrder": decides, "putTrials": decides, "settleClone": decides, "setFound": decides, "takeFound": decides,
 }
 
 // may tells whether a role may call an operation. One without a rule is for administrators

@@ -29,15 +29,19 @@ type restoring struct {
 	ask    api.RestoreAsk
 	eyes   *Eyes
 	undoes int64
-	recipe string    // by which it is made
-	cut    *cutShort // the run that this one goes on with
-	far    *recall   // when another site has the snapshot
+	recipe string       // by which it is made
+	cut    *cutShort    // the run that this one goes on with
+	far    *recall      // when another site has the snapshot
+	found  *store.Lease // when it is of what others left: what was read of it
 }
 
 // done lets go what a restore that was prepared relies on.
 func (r *restoring) done() {
 	if r.far != nil {
 		r.far.lease.Release()
+	}
+	if r.found != nil {
+		r.found.Release()
 	}
 }
 
@@ -70,7 +74,10 @@ func (e *Eyes) prepareRestore(ctx context.Context, ask api.RestoreAsk) (ready *r
 			return nil, &Error{Misuse, err}
 		}
 	}
-	row, answer, peer, err := s.resolve(ctx, v, ask.At, ask.From)
+	if ask.Found != "" && e.who != nil {
+		return nil, &Error{Refused, errors.New("what others left is for operators to restore from: ask one")}
+	}
+	row, answer, peer, err := s.resolveOrFound(ctx, v, &ask)
 	if err != nil {
 		return nil, err
 	}
@@ -87,6 +94,15 @@ func (e *Eyes) prepareRestore(ctx context.Context, ask api.RestoreAsk) (ready *r
 			return nil, err
 		}
 		source, root, r.ask.From = r.far, r.far.root, peer.Name
+		defer func() {
+			if ready == nil {
+				r.done()
+			}
+		}()
+	} else if ask.Found != "" {
+		if root, err = s.heldFound(ctx, r); err != nil {
+			return nil, err
+		}
 		defer func() {
 			if ready == nil {
 				r.done()
@@ -265,8 +281,10 @@ func (s *Site) restore(ctx context.Context, j *job, r *restoring) (any, string, 
 				held() // else the next start goes on with what is here
 			}
 		}()
-	} else if err := s.holdSnapshot(lease, r.row.ID); err != nil {
-		return nil, "", err
+	} else if r.found == nil {
+		if err := s.holdSnapshot(lease, r.row.ID); err != nil {
+			return nil, "", err
+		}
 	}
 	var prog tree.Progress
 	r.opt.Progress = &prog

@@ -108,7 +108,9 @@ const mostTimes = 5
 func (s *Site) noteTarget(run int64, r *restoring, safety string) (done func(), err error) {
 	key := restoringSetting + strconv.FormatInt(run, 10)
 	c := cutShort{Run: run, Beneath: r.opt.Beneath, Target: r.opt.Target, Ask: r.ask, Snapshot: r.row.ID, Safety: safety, Undoes: r.undoes}
-	c.Ask.At, c.Recipe, c.Exact = r.row.ID, r.recipe, r.opt.OwnCopy
+	if c.Recipe, c.Exact = r.recipe, r.opt.OwnCopy; r.found == nil {
+		c.Ask.At = r.row.ID
+	}
 	if r.eyes.who != nil {
 		c.Owner = r.eyes.who.Name
 	}

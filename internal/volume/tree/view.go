@@ -2,6 +2,7 @@ package tree
 
 import (
 	"io/fs"
+	"syscall"
 
 	"candidharbor/core/object"
 )
@@ -29,4 +30,12 @@ func FileMode(e *object.Entry) fs.FileMode {
 		m |= fs.ModeDevice
 	}
 	return m
+}
+
+// KindOf tells the kind of what the host's filesystem shows.
+func KindOf(info fs.FileInfo) object.EntryKind {
+	if st, ok := info.Sys().(*syscall.Stat_t); ok {
+		return kindOf(st.Mode)
+	}
+	return object.File
 }
