@@ -2,6 +2,7 @@ package e2e
 
 import (
 	"bytes"
+	"cmp"
 	"fmt"
 	"os"
 	"os/exec"
@@ -50,7 +51,7 @@ func TestWaysOut(t *testing.T) {
 	}
 	src := filepath.Join(base, "share")
 	motley(t, src)
-	shell(t, src, "cp -a "+filepath.Join(goroot(t), "src", "net")+" code")
+	shell(t, src, "cp -a "+filepath.Join(goroot(t), "src", cmp.Or(os.Getenv("CANDID_WAYS_TREE"), "net"))+" code")
 	a := serve(t, filepath.Join(base, "a"), "larkfield", base)
 	b := serve(t, filepath.Join(base, "b"), "stonewick", base)
 	a.run("volume", "add", "share", "--path", src, "--label", "k=v")

@@ -53,10 +53,11 @@ func recipeCommand() *cli.Command {
 					r.Restore.Paths = paths
 				}
 				recipeFlags(cmd, &r.RecipePut)
-				if err := f.Put(ctx, path(name), r.RecipePut, &r); err != nil {
+				var changed api.Recipe
+				if err := f.Put(ctx, path(name), r.RecipePut, &changed); err != nil {
 					return err
 				}
-				return tell(f, &r)
+				return tell(f, &changed)
 			})},
 		{Name: "list", Usage: "all saved restores", Description: "Example: candid recipe list", Action: with("", func(ctx context.Context, f *face, cmd *cli.Command) error {
 			var all []api.Recipe

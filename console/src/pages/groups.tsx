@@ -5,6 +5,7 @@ import { Link } from "react-router";
 import { api, once, type Schemas, told } from "../api/client";
 import { Field, Sheet, Trouble } from "../parts/bits";
 import { ago, stamp } from "../parts/words";
+import { TogetherSheet } from "./together";
 
 type Group = Schemas["Group"];
 
@@ -14,6 +15,7 @@ export function Groups({ volumes }: { volumes: string[] }) {
   const list = useQuery({ queryKey: ["groups"], queryFn: () => told(api.GET("/groups")) });
   const [editing, setEditing] = useState<Group | null>(null);
   const [removing, setRemoving] = useState<Group | null>(null);
+  const [back, setBack] = useState("");
   const remove = useMutation({
     mutationFn: (name: string) => told(api.DELETE("/groups/{name}", { params: { path: { name } }, headers: once() })),
     onSuccess: () => { setRemoving(null); void queries.invalidateQueries(); },
@@ -33,7 +35,7 @@ export function Groups({ volumes }: { volumes: string[] }) {
           <p className="flex flex-wrap items-baseline gap-x-3">
             <span className="font-semibold">{g.name}</span>
             <span>{(g.volumes ?? []).map((v, i) => <span key={v}>{i > 0 && ", "}<Link className="quiet" to={`/volumes/${encodeURIComponent(v)}`}>{v}</Link></span>)}</span>
-            <span className="ml-auto flex gap-4"><button className="quiet" onClick={() => setEditing(g)}>change</button><button className="quiet" onClick={() => setRemoving(g)}>dissolve</button></span>
+            <span className="ml-auto flex gap-4"><button className="quiet" onClick={() => setBack(g.name)}>bring back together</button><button className="quiet" onClick={() => setEditing(g)}>change</button><button className="quiet" onClick={() => setRemoving(g)}>dissolve</button></span>
           </p>
           <p className="text-faint">
             {g.freeze ? `Writers are held by ${g.freeze}${g.thaw ? ` and let go by ${g.thaw}` : ""}; if that fails, ${g.failing === "spread" ? "a spread set is taken" : "no set is taken"}.` : "Writers are held as the volumes' policies say."}{" "}
@@ -42,6 +44,7 @@ export function Groups({ volumes }: { volumes: string[] }) {
           {(g.waiting ?? []).length > 0 && <p className="border-l-4 border-hand pl-3">It waits: {(g.waiting ?? []).join(", ")} paused, and a set is whole or not at all.</p>}
         </div>
       ))}
+      {back && <TogetherSheet group={back} close={() => setBack("")} />}
       {editing && <GroupSheet group={editing} volumes={volumes} close={() => setEditing(null)} />}
       <Sheet title={`Dissolve ${removing?.name ?? ""}`} open={!!removing} close={() => setRemoving(null)}>
         <p>{(removing?.volumes ?? []).join(", ")} are taken each for itself from then on. Sets that there are stay sets.</p>

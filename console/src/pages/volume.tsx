@@ -8,6 +8,7 @@ import { Ruler } from "../parts/ruler";
 import { useTime } from "../parts/time";
 import { ago, stamp } from "../parts/words";
 import { Contents } from "./files";
+import { Found } from "./found";
 import { StandingElsewhere } from "./standing";
 import { KeepSheet, Offered, OutOfTurn, PauseButton, Why } from "./why";
 
@@ -58,6 +59,7 @@ export function VolumePage() {
             {(v.places ?? []).map((p) => <Fact key={p.place} k={`at ${p.place}`} v={`${p.state}; newest state ${p.newest ? ago(p.newest) : "none"}${p.backlog ? `; ${p.backlog} still to carry` : ""}`} />)}
           </Facts>
           <StandingElsewhere volume={name} at={at} inPlace={v.protected} />
+          {v.protected && <Found volume={name} />}
           <Why volume={name} at={time.moment ? at : undefined} />
           <Snapshots volume={name} />
         </aside>
