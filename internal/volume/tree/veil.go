@@ -13,7 +13,8 @@ import (
 // Veil shows of trees what one person may see: what lies in the folders that were granted,
 // and there what owner, mode and access control list as recorded let the person read. Of
 // directories that means to list and to pass through. Devices, pipes and sockets are not
-// shown, and names of one file are files of their own.
+// shown, and names of one file are files of their own. A granted folder within another counts
+// for itself, also where the outer one may not be read.
 //
 // What it shows is read like any tree. Its directories have identities of their own, which
 // mean something to this veil alone.
@@ -29,8 +30,8 @@ type Veil struct {
 // veiled is a directory node as it is reached on one way.
 type veiled struct {
 	id     object.ID
-	above  string // the path of a directory on the way to what is granted
-	within bool   // it lies in what is granted
+	path   string
+	within bool // it lies in what is granted; else it is on the way to that
 }
 
 // NewVeil returns a veil over the trees that get reads.
@@ -55,7 +56,7 @@ func (v *Veil) standIn(w veiled) object.ID {
 	if w.within {
 		text = append(text, "\x00"...)
 	}
-	id := object.Sum(append(text, w.above...))
+	id := object.Sum(append(text, w.path...))
 	v.mu.Lock()
 	v.stand[id] = w
 	v.mu.Unlock()
@@ -85,25 +86,16 @@ func (v *Veil) Get(id object.ID) (object.Envelope, error) {
 		return env, err
 	}
 	keep := func(e *object.Entry) bool {
-		within, onTheWay := w.within, false
-		if !within {
-			at := path.Join(w.above, string(e.Name))
-			within = slices.Contains(v.granted, at)
-			onTheWay = slices.ContainsFunc(v.granted, func(g string) bool { return strings.HasPrefix(g, at+"/") })
+		at := path.Join(w.path, string(e.Name))
+		shown := (w.within || slices.Contains(v.granted, at)) && v.shows(e)
+		if e.Kind != object.Dir {
+			return shown
 		}
-		switch {
-		case within && v.shows(e):
-			if e.Kind == object.Dir {
-				e.Content = v.standIn(veiled{id: e.Content, within: true})
-			}
-			return true
-		case onTheWay && e.Kind == object.Dir:
-			e.Content = v.standIn(veiled{id: e.Content, above: path.Join(w.above, string(e.Name))})
-			return true
-		}
-		return false
+		onTheWay := slices.ContainsFunc(v.granted, func(g string) bool { return strings.HasPrefix(g, at+"/") })
+		e.Content = v.standIn(veiled{id: e.Content, path: at, within: shown})
+		return shown || onTheWay
 	}
 	return object.MapDir(env, keep, func(id object.ID) object.ID {
-		return v.standIn(veiled{id: id, above: w.above, within: w.within})
+		return v.standIn(veiled{id: id, path: w.path, within: w.within})
 	})
 }
