@@ -65,7 +65,7 @@ func run(url, token, dir string, width, height int, dark bool, only string) erro
 		{"space", "/space", `document.querySelectorAll("table.plain tbody tr").length >= 5 && document.body.innerText.includes("Comes back by itself")`, nil},
 		{"ledger", "/ledger", `document.querySelectorAll("table.plain tbody tr").length >= 5`, []chromedp.Action{click("Verify it"), chromedp.WaitVisible(`section[aria-live]`)}},
 		{"people", "/people", `document.body.innerText.includes("ines")`, nil},
-		{"mine", "/?path=2026", `document.body.innerText.includes("Your files")`, nil}, // with a token of a file owner
+		{"mine", "/", `document.body.innerText.includes("Your files")`, nil}, // with a token of a file owner
 		{"objectives", "/objectives?days=90", `document.querySelectorAll("table.plain tbody tr").length >= 5`, nil},
 	} {
 		if only == "" && (s.name == "mine" || s.name == "people") {

@@ -59,7 +59,7 @@ skip_unchanged: true
 keep:
   larkfield: {newest: 6, daily: 14, weekly: 4, by_hand: 60 days}
   stonewick: {daily: 21, weekly: 8, monthly: 12, yearly: 7, by_hand: 60 days}
-objectives: {larkfield: 7 hours, stonewick: 8 hours}
+objectives: {larkfield: 7 hours, stonewick: 8 hours, recovery: 30 minutes}
 grace: 24 hours
 `
 

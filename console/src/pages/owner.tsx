@@ -50,7 +50,7 @@ function Brought() {
           <span className="text-faint">{stamp(r.queued)}</span>
           <State word={r.state} />
           {r.ended ? <span className="min-w-0 grow basis-96">{r.outcome}</span> : <span className="grow"><Progress run={r} /></span>}
-          <UndoButton run={r} />
+          {Date.now() - new Date(r.queued).getTime() < 86400_000 && <UndoButton run={r} />}
         </div>
       ))}
     </section>

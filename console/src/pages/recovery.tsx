@@ -2,7 +2,7 @@ import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link, useSearchParams } from "react-router";
 
-import { api, once, told } from "../api/client";
+import { api, once, type RestoreResult, told } from "../api/client";
 import { ByCommand, Field, Progress, Sheet, State, Trouble, Waiting } from "../parts/bits";
 import { ago, stamp } from "../parts/words";
 import { Clones } from "./clones";
@@ -45,8 +45,8 @@ export function Recovery() {
 
 /** Restores of late, each in place with its way back. */
 function Restores() {
-  const runs = useQuery({ queryKey: ["runs", "restores"], queryFn: () => told(api.GET("/runs", { params: { query: { kind: "restore", limit: 20 } } })) });
-  const all = runs.data?.items ?? [];
+  const runs = useQuery({ queryKey: ["runs", "restores"], queryFn: () => told(api.GET("/runs", { params: { query: { kind: "restore", limit: 50 } } })) });
+  const all = (runs.data?.items ?? []).filter((r) => !(r.result as RestoreResult | undefined)?.recipe).slice(0, 10);
   return (
     <section className="my-8">
       <h2 className="head border-b border-ink">Brought back of late</h2>
