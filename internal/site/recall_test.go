@@ -145,3 +145,58 @@ func restored(t *testing.T, r api.Run) (res api.RestoreResult) {
 	require.NoError(t, json.Unmarshal(r.Result.(json.RawMessage), &res))
 	return res
 }
+
+// What the other site has damaged, or gives for something else, is never brought back: all or
+// nothing of what was asked for, and what is wrong is named.
+func TestRecallTakesNothingWrong(t *testing.T) {
+	w := newWorld(t)
+	here, there := w.open("here"), w.open("there")
+	dir := w.share(here, "notes")
+	for k := range 40 {
+		w.write(dir, fmt.Sprint("f", k), strings.Repeat(fmt.Sprintln("text", k*k*7919), 900))
+	}
+	w.policy(here, "policy: p\nvolumes: {k: v}\ntake: [every 6 hours]\nkeep:\n  here: {newest: 1}\n  there: {newest: 9}\ngrace: 1 second\n")
+	w.pair(here, there)
+	w.route(here, "there")
+	w.until(here, w.clock.Now().Add(6*time.Hour))
+	old := w.rows(here, "notes")[0]
+	require.NoError(t, os.RemoveAll(dir))
+	require.NoError(t, os.Mkdir(dir, 0o755))
+	w.write(dir, "b", "all new")
+	w.until(here, w.clock.Now().Add(6*time.Hour))
+	for range 2 {
+		w.done(here)(here.Prune("", "test"))
+		w.clock.Set(w.clock.Now().Add(2 * time.Second))
+	}
+	w.done(here)(here.Sweep(false, "test"))
+
+	// A root of another volume, or signed by another site, is not taken for it.
+	v := must(here.cat.Volume("notes"))
+	peer := must(here.cat.Peer("there"))
+	wrong := *v
+	wrong.Lineage = strings.Repeat("7", 32)
+	_, err := here.recallOf(w.ctx, peer, &wrong, old)
+	require.ErrorContains(t, err, "a snapshot of another volume")
+	foreign := *v
+	foreign.Origin = "there"
+	_, err = here.recallOf(w.ctx, peer, &foreign, old)
+	require.ErrorContains(t, err, "is not signed by there")
+
+	w.done(there)(there.Sweep(true, "test"))
+	require.NoError(t, there.Close())
+	w.damage("there")
+	there = w.open("there")
+	require.NoError(t, here.cat.SetAddresses("there", there.addresses()))
+	out := filepath.Join(w.dir, "out")
+	run, err := here.Restore(w.ctx, api.RestoreAsk{Volume: "notes", At: old.ID, To: out}, "test")
+	if err == nil {
+		run, err = here.Wait(w.ctx, run.ID)
+		require.NoError(t, err)
+		require.Equal(t, "failed", run.State)
+		require.Contains(t, run.Outcome, "nothing was restored")
+		require.Contains(t, run.Outcome, "damaged")
+	} else {
+		require.ErrorContains(t, err, "damaged")
+	}
+	require.NoDirExists(t, out)
+}

@@ -1,0 +1,102 @@
+package site
+
+import (
+	"errors"
+	"os"
+	"path/filepath"
+	"testing"
+	"time"
+
+	"candidharbor/api"
+	"candidharbor/internal/catalog"
+
+	"github.com/stretchr/testify/require"
+)
+
+// A clone keeps its snapshot from every way out, comes back with the service, and goes at its
+// end with what was changed in it; what cannot be made leaves nothing.
+func TestClonesHoldTheirSnapshot(t *testing.T) {
+	needsRoot(t)
+	w := newWorld(t)
+	s := w.open("here")
+	dir := w.share(s, "notes")
+	w.policy(s, "policy: p\nvolumes: {k: v}\ntake: [every 6 hours]\nkeep:\n  here: {newest: 1}\ngrace: 1 second\n")
+	w.until(s, w.clock.Now().Add(6*time.Hour))
+	id := w.rows(s, "notes")[0].ID
+	at := filepath.Join(w.dir, "clone")
+	require.NoError(t, os.Mkdir(at, 0o755))
+	for ask, why := range map[api.CloneAsk]string{
+		{Name: "Not a name!", Volume: "notes", Dir: at}:                                 "clone",
+		{Name: "x", Volume: "none", Dir: at}:                                            "volume \"none\"",
+		{Name: "x", Volume: "notes", Dir: dir}:                                          "is not empty",
+		{Name: "x", Volume: "notes", Dir: "relative"}:                                   "must be absolute",
+		{Name: "x", Volume: "notes", Dir: filepath.Join(w.dir, "not there")}:            "not there",
+		{Name: "x", Volume: "notes", Dir: at, At: "2020-01-01T00:00:00Z"}:               "nothing is known",
+		{Name: "x", Volume: "notes", Dir: at, Until: w.clock.Now().Add(-1 * time.Hour)}: "has passed",
+	} {
+		_, err := s.MakeClone(ask, "test")
+		require.ErrorContains(t, err, why)
+	}
+	require.NoDirExists(t, s.cloneHome("x"))
+
+	c, err := s.MakeClone(api.CloneAsk{Name: "play", Volume: "notes", Dir: at, Until: w.clock.Now().Add(100 * time.Hour)}, "test")
+	require.NoError(t, err)
+	require.Equal(t, id, c.Snapshot)
+	_, err = s.MakeClone(api.CloneAsk{Name: "play", Volume: "notes", Dir: at}, "test")
+	require.ErrorContains(t, err, "there is a clone play already")
+	w.write(at, "a", "changed in the clone")
+	w.write(at, "new", "made in the clone")
+	require.NoError(t, os.Mkdir(filepath.Join(at, "sub"), 0o700))
+
+	// Rules, hands and sweeps leave its snapshot alone.
+	w.write(dir, "a", "second")
+	w.until(s, w.clock.Now().Add(7*time.Hour))
+	for range 2 {
+		w.done(s)(s.Prune("", "test"))
+		w.clock.Set(w.clock.Now().Add(2 * time.Second))
+	}
+	w.done(s)(s.Sweep(true, "test"))
+	view, err := s.Snapshot(id)
+	require.NoError(t, err)
+	require.Contains(t, view.Reasons, "the clone play stands on it")
+	_, err = s.RemoveSnapshot(id)
+	require.ErrorContains(t, err, "candid clone discard play first")
+
+	require.NoError(t, s.Close())
+	_, err = os.Stat(filepath.Join(at, "a"))
+	require.True(t, errors.Is(err, os.ErrNotExist), "while the service is off it is not there")
+	s = w.open("here")
+	got, err := os.ReadFile(filepath.Join(at, "a"))
+	require.NoError(t, err)
+	require.Equal(t, "changed in the clone", string(got))
+	c, err = s.Clone("play")
+	require.NoError(t, err)
+	require.True(t, c.There)
+	require.EqualValues(t, 3, c.Changed)
+
+	// Its end comes by itself, and the snapshot goes as the rules say.
+	w.until(s, w.clock.Now().Add(120*time.Hour))
+	_, err = s.Clone("play")
+	require.ErrorContains(t, err, "there is no clone play")
+	require.NoDirExists(t, s.cloneHome("play"))
+	left, err := os.ReadDir(at)
+	require.NoError(t, err)
+	require.Empty(t, left)
+	for range 2 {
+		w.done(s)(s.Prune("", "test"))
+		w.clock.Set(w.clock.Now().Add(2 * time.Second))
+	}
+	_, err = s.Snapshot(id)
+	require.ErrorIs(t, err, catalog.ErrNone)
+	acts, err := s.Ledger(catalog.EntryFilter{Who: Service.Name, Limit: 10})
+	require.NoError(t, err)
+	require.Equal(t, "discardClone", acts.Items[0].Act)
+
+	// One in grace has to be recalled first.
+	w.done(s)(s.TakeSnapshot("notes", api.SnapshotTake{}, "test"))
+	last := w.rows(s, "notes")[0].ID
+	if _, err = s.RemoveSnapshot(last); err == nil {
+		_, err = s.MakeClone(api.CloneAsk{Name: "late", Volume: "notes", At: last, Dir: at}, "test")
+		require.ErrorContains(t, err, "is in grace")
+	}
+}
