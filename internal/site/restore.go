@@ -268,6 +268,16 @@ func (s *Site) restore(ctx context.Context, j *job, r *restoring) (any, string, 
 		return nil, "", err
 	}
 	defer free()
+	// From here on a start after a kill goes on with it.
+	done, err := s.noteTarget(j.row.ID, r, "")
+	if err != nil {
+		return nil, "", err
+	}
+	defer func() {
+		if s.ctx.Err() == nil {
+			j.finally = done
+		}
+	}()
 	// What is restored stays readable although its snapshot may be removed meanwhile.
 	lease := s.store.NewLease()
 	defer lease.Release()
@@ -328,15 +338,13 @@ func (s *Site) restore(ctx context.Context, j *job, r *restoring) (any, string, 
 		return api.Progress{DoneBytes: prog.WrittenBytes.Load(), TotalBytes: total, Files: prog.WrittenFiles.Load()}
 	})
 	j.say("writing")
-	done, err := s.noteTarget(j.row.ID, r, safety)
-	if err != nil {
+	if _, err := s.noteTarget(j.row.ID, r, safety); err != nil {
 		return nil, "", err
 	}
 	res, err := tree.Restore(ctx, r.opt)
 	if err != nil && s.ctx.Err() != nil {
 		return nil, "", err // the next start goes on with it
 	}
-	j.finally = done
 	out := s.restoreResult(r, res)
 	out.Safety = safety
 	if err != nil {

@@ -106,6 +106,9 @@ const mostTimes = 5
 // noteTarget remembers a restore, until its end is recorded, so that a start after a kill can
 // clear what it left unfinished and go on with it.
 func (s *Site) noteTarget(run int64, r *restoring, safety string) (done func(), err error) {
+	if safety == "" && r.cut != nil {
+		safety = r.cut.Safety
+	}
 	key := restoringSetting + strconv.FormatInt(run, 10)
 	c := cutShort{Run: run, Beneath: r.opt.Beneath, Target: r.opt.Target, Ask: r.ask, Snapshot: r.row.ID, Safety: safety, Undoes: r.undoes}
 	if c.Recipe, c.Exact = r.recipe, r.opt.OwnCopy; r.found == nil {
