@@ -214,6 +214,7 @@ type RestoreAsk struct {
 	At         string   `json:"at,omitempty" doc:"a moment (RFC 3339), latest, or a snapshot's id"`
 	To         string   `json:"to,omitempty" doc:"directory on the site's host"`
 	InPlace    bool     `json:"inPlace,omitempty"`
+	Into       string   `json:"into,omitempty" doc:"another volume of this site, at the same paths; a safety snapshot of it is taken first"`
 	OnConflict string   `json:"onConflict,omitempty" enum:"skip,replace,older,keep-both"`
 	DryRun     bool     `json:"dryRun,omitempty"`
 	Found      string   `json:"found,omitempty" doc:"instead of a snapshot: the name of a point-in-time directory that others left"`
@@ -241,6 +242,7 @@ type RestoreResult struct {
 	DryRun      bool     `json:"dryRun"`
 	Volume      string   `json:"volume"`
 	InPlace     bool     `json:"inPlace"`
+	Into        string   `json:"into,omitempty" doc:"the other volume that it was restored into"`
 	Paths       []string `json:"paths" doc:"what was asked for; none: the whole volume"`
 	Beside      []string `json:"beside" doc:"what was put beside what was there, the first ten thousand"`
 	Recipe      string   `json:"recipe,omitempty" doc:"the saved restore that it carried out"`

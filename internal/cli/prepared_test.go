@@ -55,7 +55,7 @@ From what others left of 2026-02-27 00:00:00, in DIR/left/of-2026-02-27 to DIR/s
 1 replaced, 1 the same already; 5 B to write, N are free. Nothing was changed: this is what would be done.
 `)
 	d.refuses("restore letters trip --in-place", 2, "--at WHEN, or --found NAME")
-	d.refuses("restore letters trip --found x --tar y", 2, "go with --to or --in-place")
+	d.refuses("restore letters trip --found x --tar y", 2, "go with --to, --into or --in-place")
 	d.reads("as-of letters --at '2026-02-28 12:00'", `
 SITE	STANDS FOR IT	SNAPSHOT	SIZE	ALL OF IT BACK IN
 larkfield	nearest before: 2026-02-27 00:00:00, 1 day 12 hours older	#1	5 B	-

@@ -272,3 +272,26 @@ func told(f *finder, rows []*catalog.Snapshot) string {
 	slices.Sort(out)
 	return strings.Join(out, "\n")
 }
+
+// Into another volume: at the same paths, after a safety snapshot of that one, whose own files
+// stay; undo takes back exactly what came.
+func TestRestoreIntoAnotherVolume(t *testing.T) {
+	w := newWorld(t)
+	s, dir, ids := lived(w)
+	other := w.share(s, "other")
+	w.write(other, "kept", "of the other one")
+	before := exact(t, other)
+	for into, why := range map[string]string{"notes": "is in place", "nothing": "volume \"nothing\""} {
+		_, err := s.Restore(w.ctx, api.RestoreAsk{Volume: "notes", At: ids[0], Into: into}, "test")
+		require.ErrorContains(t, err, why)
+	}
+	_, err := s.Restore(w.ctx, api.RestoreAsk{Volume: "notes", At: ids[0], Into: "other", InPlace: true}, "test")
+	require.ErrorContains(t, err, "say where to")
+	mine := exact(t, dir)
+	run := w.done(s)(s.Restore(w.ctx, api.RestoreAsk{Volume: "notes", At: ids[0], Into: "other", Paths: []string{"trip"}}, "test"))
+	require.FileExists(t, filepath.Join(other, "trip", "Marsh.txt"))
+	require.Equal(t, mine, exact(t, dir), "the volume that it came from is left alone")
+	require.Equal(t, "safety", w.rows(s, "other")[0].Cause)
+	w.done(s)(s.Undo(run.ID, "test"))
+	require.Equal(t, before, exact(t, other))
+}

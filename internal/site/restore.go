@@ -28,6 +28,7 @@ type restoring struct {
 	opt    tree.RestoreOptions
 	ask    api.RestoreAsk
 	eyes   *Eyes
+	live   *catalog.Volume // that is written into: this one in place, or another; nil: neither
 	undoes int64
 	recipe string       // by which it is made
 	cut    *cutShort    // the run that this one goes on with
@@ -63,8 +64,14 @@ func (e *Eyes) prepareRestore(ctx context.Context, ask api.RestoreAsk) (ready *r
 	if err := e.mayRestore(v, &ask); err != nil {
 		return nil, err
 	}
-	if (ask.To == "") == !ask.InPlace {
-		return nil, bad("say where to: either a directory on the site's host, or in place")
+	where := 0
+	for _, said := range []bool{ask.To != "", ask.InPlace, ask.Into != ""} {
+		if said {
+			where++
+		}
+	}
+	if where != 1 {
+		return nil, bad("say where to: either a directory on the site's host, or in place, or another volume")
 	}
 	choice := tree.Skip
 	if ask.OnConflict == undoing {
@@ -145,7 +152,15 @@ func (e *Eyes) prepareRestore(ctx context.Context, ask api.RestoreAsk) (ready *r
 		// the safety snapshot.
 		r.opt.Exact = len(r.opt.Paths) == 0 && r.opt.OnConflict == tree.Replace || ask.OnConflict == undoing
 	}
-	if r.opt.Target, r.opt.Beneath, err = s.underRoot(target, ask.InPlace); err != nil {
+	if ask.InPlace {
+		r.live = v
+	} else if ask.Into != "" {
+		if r.live, err = s.liveVolume(ask.Into, v); err != nil {
+			return nil, err
+		}
+		target, r.opt.Live, r.opt.Excludes = r.live.Path, true, r.live.Excludes.V
+	}
+	if r.opt.Target, r.opt.Beneath, err = s.underRoot(target, r.live != nil); err != nil {
 		return nil, err
 	}
 	if st, err := os.Stat(r.opt.Target); err == nil && !st.IsDir() {
@@ -154,9 +169,23 @@ func (e *Eyes) prepareRestore(ctx context.Context, ask api.RestoreAsk) (ready *r
 	return r, nil
 }
 
+// liveVolume is another volume of this site that can be restored into.
+func (s *Site) liveVolume(name string, from *catalog.Volume) (*catalog.Volume, error) {
+	v, err := s.cat.Volume(name)
+	switch {
+	case err != nil:
+		return nil, err
+	case v.Name == from.Name:
+		return nil, bad("%s into itself is in place: say so", name)
+	case v.Origin != s.Name() || !v.Protected:
+		return nil, conflict("volume %s is not one that this site protects: restore to a directory instead", name)
+	}
+	return v, nil
+}
+
 func (s *Site) restoreResult(r *restoring, res *tree.Restored) *api.RestoreResult {
 	out := &api.RestoreResult{Answer: r.answer, Target: r.opt.Target, Acts: []api.Act{}, Remarks: []api.Remark{}, DryRun: r.ask.DryRun,
-		Volume: r.v.Name, InPlace: r.ask.InPlace, Paths: append([]string{}, r.ask.Paths...), Beside: []string{}, Undoes: r.undoes, Recipe: r.recipe}
+		Volume: r.v.Name, InPlace: r.ask.InPlace, Into: r.ask.Into, Paths: append([]string{}, r.ask.Paths...), Beside: []string{}, Undoes: r.undoes, Recipe: r.recipe}
 	if r.cut != nil {
 		out.GoesOnWith = r.cut.Run
 		out.Beside = append(out.Beside, r.cut.Beside...)
@@ -218,8 +247,8 @@ func (e *Eyes) PlanRestore(ctx context.Context, ask api.RestoreAsk) (*api.Restor
 		}
 	}
 	r.opt.Plan = true
-	if ask.InPlace {
-		cache := s.scanCache(r.v)
+	if r.live != nil {
+		cache := s.scanCache(r.live)
 		defer cache.Close()
 		r.opt.Cache = cache
 	}
@@ -299,15 +328,15 @@ func (s *Site) restore(ctx context.Context, j *job, r *restoring) (any, string, 
 	var prog tree.Progress
 	r.opt.Progress = &prog
 	safety := ""
-	if r.ask.InPlace {
-		release, err := s.hold(ctx, "volume "+r.v.Name)
+	if r.live != nil {
+		release, err := s.hold(ctx, "volume "+r.live.Name)
 		if err != nil {
 			return nil, "", err
 		}
 		defer release()
 		// Of this volume alone, though it be one of a group: it goes with this restore.
-		row, outcome, err := s.takeHeld(ctx, j, nil, []string{r.v.Name}, r.v.Name, taking{cause: object.CauseSafety, ask: api.SnapshotTake{
-			Note: fmt.Sprintf("before run %d restored in place as of %s", j.row.ID, stamp(r.row.Began.Time))}})
+		row, outcome, err := s.takeHeld(ctx, j, nil, []string{r.live.Name}, r.live.Name, taking{cause: object.CauseSafety, ask: api.SnapshotTake{
+			Note: fmt.Sprintf("before run %d restored %s as of %s here", j.row.ID, r.v.Name, stamp(r.row.Began.Time))}})
 		if err != nil {
 			return nil, "", fmt.Errorf("nothing was restored, because the safety snapshot failed: %w", err)
 		}
@@ -319,8 +348,8 @@ func (s *Site) restore(ctx context.Context, j *job, r *restoring) (any, string, 
 			return nil, "", err
 		}
 		j.logf("safety %s", outcome)
-		s.changed("snapshots", r.v.Name)
-		cache := s.scanCache(r.v)
+		s.changed("snapshots", r.live.Name)
+		cache := s.scanCache(r.live)
 		defer cache.Close()
 		r.opt.Cache = cache
 	} else if err := s.makeParents(r); err != nil {

@@ -1,6 +1,7 @@
 package site
 
 import (
+	"cmp"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -51,7 +52,7 @@ func (e *Eyes) prepareUndo(run int64) (*restoring, error) {
 	if _, err := s.cat.Snapshot(res.Safety); err != nil {
 		return nil, missing("the safety snapshot %s of run %d is gone: it was kept for as long as the rules said. candid snapshot list %s shows what there is", res.Safety[:12], run, res.Volume)
 	}
-	r, err := s.Eyes(nil).prepareRestore(s.ctx, api.RestoreAsk{Volume: res.Volume, At: res.Safety, InPlace: true, OnConflict: undoing, Paths: append(res.Paths, res.Beside...)})
+	r, err := s.Eyes(nil).prepareRestore(s.ctx, api.RestoreAsk{Volume: cmp.Or(res.Into, res.Volume), At: res.Safety, InPlace: true, OnConflict: undoing, Paths: append(res.Paths, res.Beside...)})
 	if err != nil {
 		return nil, err
 	}

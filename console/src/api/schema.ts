@@ -2807,6 +2807,8 @@ export interface components {
             /** @description the site whose snapshot to use; when not given this site, and if it has none for the moment, the others in the order set */
             from?: string;
             inPlace?: boolean;
+            /** @description another volume of this site, at the same paths; a safety snapshot of it is taken first */
+            into?: string;
             /** @enum {string} */
             onConflict?: "skip" | "replace" | "older" | "keep-both";
             paths?: string[] | null;
@@ -2842,6 +2844,8 @@ export interface components {
              */
             goesOnWith?: number;
             inPlace: boolean;
+            /** @description the other volume that it was restored into */
+            into?: string;
             /** Format: int64 */
             kept: number;
             /** @description what was asked for; none: the whole volume */

@@ -12,10 +12,13 @@ const choices: [Conflict, string][] = [["skip", "leave what is there"], ["replac
 
 /** Says what will happen, then does it and shows it happen. */
 export function RestoreSheet({ volume, at, of, from, paths, inPlace, own, close }: { volume: string; at: string; of?: string; from?: string; paths: string[]; inPlace: boolean; own?: boolean; close: (done: boolean) => void }) {
-  const [where, setWhere] = useState<"place" | "beside" | "tar" | "zip">(inPlace ? "place" : "beside");
+  const [where, setWhere] = useState<"place" | "into" | "beside" | "tar" | "zip">(inPlace ? "place" : "beside");
   const [to, setTo] = useState("");
+  const [into, setInto] = useState("");
+  const volumes = useQuery({ queryKey: ["volumes"], queryFn: () => told(api.GET("/volumes")), enabled: !own });
+  const others = (volumes.data ?? []).filter((v) => v.protected && v.name !== volume).map((v) => v.name);
   const [conflict, setConflict] = useState<Conflict>(paths.length ? "skip" : "replace");
-  const ask: RestoreAsk = { volume, at, paths, ...(where === "place" ? { inPlace: true } : { to }), onConflict: conflict, ...(from ? { from } : {}) };
+  const ask: RestoreAsk = { volume, at, paths, ...(where === "place" ? { inPlace: true } : where === "into" ? { into: into || others[0] || "" } : { to }), onConflict: conflict, ...(from ? { from } : {}) };
   const plan = useMutation({ mutationFn: () => told(api.POST("/restores/plan", { body: ask, headers: once() })) });
   const start = useMutation({ mutationFn: () => told(api.POST("/restores", { body: ask, headers: once() })) });
   const id = start.data?.id;
@@ -25,7 +28,7 @@ export function RestoreSheet({ volume, at, of, from, paths, inPlace, own, close 
   const tar = `/api/v1/volumes/${encodeURIComponent(volume)}/archive?${new URLSearchParams([["at", at], ["form", where === "zip" ? "zip" : "tar"], ...paths.map((x): [string, string] => ["path", x])])}`;
   const download = where === "tar" || where === "zip";
   const atText = at === "latest" ? "latest" : of ? at.slice(0, 12) : `"${stamp(at, true)}"`;
-  const cli = `candid restore ${volume} ${paths.join(" ")}${paths.length ? " " : ""}--at ${atText} ${where === "place" ? "--in-place" : download ? `--${where} FILE` : `--to ${to || "DIR"}`}${download ? "" : ` --on-conflict ${conflict}`}${from ? ` --from-site ${from}` : ""}`;
+  const cli = `candid restore ${volume} ${paths.join(" ")}${paths.length ? " " : ""}--at ${atText} ${where === "place" ? "--in-place" : where === "into" ? `--into ${into || others[0]}` : download ? `--${where} FILE` : `--to ${to || "DIR"}`}${download ? "" : ` --on-conflict ${conflict}`}${from ? ` --from-site ${from}` : ""}`;
   return (
     <Sheet title={`Bring back ${paths.length === 0 ? `the whole of ${volume}` : paths.length === 1 ? paths[0] : `${paths.length} picked paths`}`} open close={() => close(!!run.data?.ended)} wide>
       <p className="text-sm text-faint">{at === "latest" ? "In its newest state." : `As of ${stamp(of ?? at, true)}.`}{from && ` From ${from}: only what this site lacks is fetched.`}</p>
@@ -34,10 +37,12 @@ export function RestoreSheet({ volume, at, of, from, paths, inPlace, own, close 
           <fieldset className="my-3 text-sm">
             <legend className="font-semibold">Where to</legend>
             {inPlace && <label className="block"><input type="radio" name="where" checked={where === "place"} onChange={() => change(() => setWhere("place"))} /> back where it was; a safety snapshot is taken first</label>}
+            {others.length > 0 && <label className="block"><input type="radio" name="where" checked={where === "into"} onChange={() => { change(() => setWhere("into")); setConflict("skip"); }} /> into another volume, at the same paths; a safety snapshot of it is taken first</label>}
             {!own && <label className="block"><input type="radio" name="where" checked={where === "beside"} onChange={() => change(() => setWhere("beside"))} /> to another directory of this site's host</label>}
             {!from && <><label className="block"><input type="radio" name="where" checked={where === "tar"} onChange={() => change(() => setWhere("tar"))} /> download as a tar archive, with everything that was recorded</label>
             <label className="block"><input type="radio" name="where" checked={where === "zip"} onChange={() => change(() => setWhere("zip"))} /> download as a ZIP archive, without owners and attributes</label></>}
           </fieldset>
+          {where === "into" && <Field label="Volume"><select className="field" value={into || others[0]} onChange={(e) => change(() => setInto(e.target.value))}>{others.map((v) => <option key={v}>{v}</option>)}</select></Field>}
           {where === "beside" && <Field label="Directory" help="It lies below one of the site's roots; it need not exist."><input className="field w-full font-mono" value={to} onChange={(e) => change(() => setTo(e.target.value))} /></Field>}
           {!download && (
             <Field label="What is there already and differs">
@@ -51,6 +56,7 @@ export function RestoreSheet({ volume, at, of, from, paths, inPlace, own, close 
       {p && !id && (
         <section aria-label="Plan" className="my-3 border border-rule bg-sheet p-3 text-sm">
           <p className="font-say text-base">What would be done: {p.summary}; {size(p.bytes)} to write, {size(p.freeBytes)} are free.</p>
+          {p.bytes > p.freeBytes && <p className="font-semibold text-hand">There is not room for it: make room first, choose fewer paths, or another directory.</p>}
           {p.from && <p>The snapshot is at {p.from}: at most {size(p.fetchBytes ?? 0)} would be fetched from there, before compression.</p>}
           <p className="text-faint">{p.answer}; into <span className="font-mono">{p.target}</span></p>
           {(p.acts ?? []).length > 0 && <ul className="mt-2 max-h-40 overflow-y-auto font-mono text-xs">{(p.acts ?? []).map((a) => <li key={a.path}><span className="inline-block w-16">{a.what}</span>{a.path}</li>)}</ul>}
