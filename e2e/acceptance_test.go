@@ -177,7 +177,7 @@ func TestBadInput(t *testing.T) {
 	cmd.Env = append(os.Environ(), "CANDID_TOKEN=cht_wrong")
 	out, err = cmd.CombinedOutput()
 	require.Error(t, err)
-	require.Contains(t, string(out), "token is missing or wrong")
+	require.Contains(t, string(out), "token or password is missing or wrong")
 	cmd = exec.Command(a.bin, "--site", a.url, "status")
 	cmd.Env = append(os.Environ(), "CANDID_TOKEN="+a.token)
 	out, err = cmd.CombinedOutput()

@@ -52,8 +52,8 @@ func TestWaysIn(t *testing.T) {
 		require.NoError(t, err)
 		require.Equal(t, os.FileMode(0o600), st.Mode().Perm(), name)
 	}
-	require.ErrorContains(t, answers(t, svc.URL, ""), "token is missing or wrong")
-	require.ErrorContains(t, answers(t, svc.URL, "cht_0000"), "token is missing or wrong")
+	require.ErrorContains(t, answers(t, svc.URL, ""), "token or password is missing or wrong")
+	require.ErrorContains(t, answers(t, svc.URL, "cht_0000"), "token or password is missing or wrong")
 	require.NoError(t, answers(t, svc.URL, svc.FirstToken))
 	raw, err := os.ReadFile(filepath.Join(dir, "catalog.db"))
 	require.NoError(t, err)

@@ -38,6 +38,10 @@ func TestStandby(t *testing.T) {
 			require.NoError(t, os.Remove(filepath.Join(dir, fmt.Sprint("only ", n-1))))
 		}
 		w.until(here, w.clock.Now().Add(6*time.Hour))
+		require.Eventually(t, func() bool { // the sender is told before the receiver begins to lay it out
+			v, err := there.cat.Volume("notes@here")
+			return err == nil && v.Standby != ""
+		}, 10*time.Second, time.Millisecond)
 		j, err := there.startStandby("notes@here", "test")
 		require.NoError(t, err)
 		require.NoError(t, j.wait(w.ctx))

@@ -58,7 +58,7 @@ function listen(queries: QueryClient): EventSource {
     });
     if (run.ended) {
       void queries.invalidateQueries({ queryKey: ["run", run.id] });
-      void queries.invalidateQueries({ queryKey: ["status"] });
+      for (const key of ["status", "recipes", "trials", "clones"]) void queries.invalidateQueries({ queryKey: [key] });
     }
   });
   for (const [topic, keys] of Object.entries(touched)) {
