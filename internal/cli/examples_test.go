@@ -130,7 +130,7 @@ func TestMisuse(t *testing.T) {
 		"snapshot list x --unknown":             "flag provided but not defined",
 		"snapshot take x --keep-until sometime": `"sometime" is not a time`,
 		"run show -- -3":                        "is not a run",
-		"restore x --at latest --to a --tar b":  "one of --to DIR, --in-place, --tar FILE, --zip FILE or --file FILE",
+		"restore x --at latest --to a --tar b":  "one of --to DIR, --in-place, --into VOLUME, --tar FILE, --zip FILE or --file FILE",
 		"policy put DIR/none.yaml":              "cannot be read",
 	} {
 		d.refuses(line, 2, say)
