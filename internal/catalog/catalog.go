@@ -324,7 +324,8 @@ func (c *Catalog) Set(key, value string) error {
 // Settings returns the settings whose keys begin with a prefix.
 func (c *Catalog) Settings(prefix string) (map[string]string, error) {
 	var rows []struct{ Key, Value string }
-	if err := c.db.Select(&rows, `SELECT key, value FROM settings WHERE substr(key, 1, ?) = ?`, len(prefix), prefix); err != nil {
+	last := len(prefix) - 1 // a span of the key's index, however many settings there are
+	if err := c.db.Select(&rows, `SELECT key, value FROM settings WHERE key >= ? AND key < ?`, prefix, prefix[:last]+string(prefix[last]+1)); err != nil {
 		return nil, err
 	}
 	out := make(map[string]string, len(rows))
