@@ -90,7 +90,7 @@ func TestPreparingInConsole(t *testing.T) {
 	b, err := os.ReadFile(filepath.Join(base, "letters", "b"))
 	require.NoError(t, err)
 	require.Equal(t, "gone\n", string(b))
-	do(chromedp.KeyEvent("\u001b"), click("Take them into the history"))
+	do(click("Close"), click("Take them into the history"))
 	says("1 moment of letters taken over")
 
 	// A group goes back as of one instant, and undo takes it back.

@@ -31,7 +31,7 @@ func (r Reason) String() string {
 	case "owed":
 		return "owed to " + r.Place
 	case "in use":
-		return "the clone " + r.Place + " stands on it"
+		return "in use by the clone " + r.Place
 	case "paused":
 		return "paused, nothing is let go meanwhile"
 	case "no rules":

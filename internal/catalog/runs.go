@@ -86,6 +86,14 @@ type RunFilter struct {
 	Limit   int
 }
 
+func runsOf(rows []*runRow) []*Run {
+	runs := make([]*Run, len(rows))
+	for i, r := range rows {
+		runs[i] = r.run()
+	}
+	return runs
+}
+
 // LastRuns returns the newest run of a kind in any of some states, of each subject.
 func (c *Catalog) LastRuns(kind string, states []string) ([]*Run, error) {
 	q, args, err := sqlx.In(`SELECT `+runColumns+` FROM runs WHERE id IN (SELECT MAX(id) FROM runs WHERE kind=? AND state IN (?) GROUP BY subject) ORDER BY subject`, kind, states)
@@ -96,11 +104,7 @@ func (c *Catalog) LastRuns(kind string, states []string) ([]*Run, error) {
 	if err := c.db.Select(&rows, q, args...); err != nil {
 		return nil, err
 	}
-	runs := make([]*Run, len(rows))
-	for i, r := range rows {
-		runs[i] = r.run()
-	}
-	return runs, nil
+	return runsOf(rows), nil
 }
 
 // Runs lists runs, newest first.
@@ -133,11 +137,7 @@ func (c *Catalog) Runs(f RunFilter) ([]*Run, error) {
 	if err := c.db.Select(&rows, q, args...); err != nil {
 		return nil, err
 	}
-	runs := make([]*Run, len(rows))
-	for i, r := range rows {
-		runs[i] = r.run()
-	}
-	return runs, nil
+	return runsOf(rows), nil
 }
 
 // LogLine is a line of a run's log.

@@ -41,7 +41,7 @@ MODE	SIZE	MODIFIED	NAME
 To bring something back: candid restore letters PATH --found of-2026-02-27 --in-place
 `)
 	d.reads("found take letters", `
-1 moment of letters taken over, N B new in the store; the oldest is of 2026-02-27 00:00:00
+1 moment of letters taken over, N B new in the store; the oldest is of 2026-02-27 00:00:00. From now on the rules decide how long they stay
 `)
 	d.reads("found list letters", `
 NAME	TAKEN	STATE

@@ -58,7 +58,7 @@ func TestClonesHoldTheirSnapshot(t *testing.T) {
 	w.done(s)(s.Sweep(true, "test"))
 	view, err := s.Snapshot(id)
 	require.NoError(t, err)
-	require.Contains(t, view.Reasons, "the clone play stands on it")
+	require.Contains(t, view.Reasons, "in use by the clone play")
 	_, err = s.RemoveSnapshot(id)
 	require.ErrorContains(t, err, "candid clone discard play first")
 

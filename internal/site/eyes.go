@@ -54,19 +54,27 @@ func (e *Eyes) VolumeNames() ([]string, error) {
 	return out, err
 }
 
-// visible tells whether a snapshot has a path that these eyes see.
-func (e *Eyes) visible(volume, snapshot, path string) bool {
-	row, err := e.s.cat.Snapshot(snapshot)
-	if err != nil {
-		return false
+// lookout tells whether snapshots of a volume have paths that these eyes see. A snapshot is
+// opened once for all that is asked of it.
+func (e *Eyes) lookout(volume string) func(snapshot, path string) bool {
+	veil := tree.NewVeil(e.s.store.Get, e.who.Person, e.who.Grants[volume])
+	roots := map[string]*object.Root{} // nil: it cannot be read
+	return func(snapshot, path string) bool {
+		root, known := roots[snapshot]
+		if !known {
+			if row, err := e.s.cat.Snapshot(snapshot); err == nil {
+				if plain, err := e.s.rootOf(row); err == nil {
+					root = veil.Root(plain)
+				}
+			}
+			roots[snapshot] = root
+		}
+		if root == nil {
+			return false
+		}
+		_, err := tree.Lookup(veil.Get, root, path)
+		return err == nil
 	}
-	root, err := e.s.rootOf(row)
-	if err != nil {
-		return false
-	}
-	get, root := e.through(volume, e.s.store.Get, root)
-	_, err = tree.Lookup(get, root, path)
-	return err == nil
 }
 
 const (
@@ -87,6 +95,7 @@ func (e *Eyes) Find(ctx context.Context, volume string, ask api.FindAsk) (*api.F
 	if limit == 0 {
 		limit = 100
 	}
+	sees := e.lookout(volume)
 	var out *api.Find
 	for page := 0; ; page++ {
 		ask.Limit = ownerPage
@@ -98,7 +107,7 @@ func (e *Eyes) Find(ctx context.Context, volume string, ask api.FindAsk) (*api.F
 			out = &api.Find{Items: []api.Found{}, Snapshots: found.Snapshots, LeftOut: []string{}}
 		}
 		for _, f := range found.Items {
-			if rel := rawPath(f.Path); e.granted(volume, rel) && e.visible(volume, f.Snapshot, rel) {
+			if rel := rawPath(f.Path); e.granted(volume, rel) && sees(f.Snapshot, rel) {
 				f.Versions, f.FirstSeen = 1, f.LastSeen // what others saw of it is not told
 				out.Items = append(out.Items, f)
 			}

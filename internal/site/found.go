@@ -115,7 +115,7 @@ func (s *Site) SetFound(volume string, ask api.FoundPut) (*api.FoundList, error)
 	return s.Found(volume)
 }
 
-// looked lists what others left, newest first.
+// foundNow lists what others left, newest first.
 func (s *Site) foundNow(v *catalog.Volume) ([]found, error) {
 	where, err := s.foundWhere(v)
 	if err != nil || where.Pattern == "" {
@@ -348,7 +348,7 @@ func (s *Site) TakeFound(volume string, names []string, by string) (api.Run, err
 			}
 			stored += n
 		}
-		return nil, fmt.Sprintf("%s of %s taken over, %s new in the store; the oldest is of %s", many(len(want), "moment"), v.Name, size(stored), stamp(want[0].Taken)), nil
+		return nil, fmt.Sprintf("%s of %s taken over, %s new in the store; the oldest is of %s. From now on the rules decide how long they stay", many(len(want), "moment"), v.Name, size(stored), stamp(want[0].Taken)), nil
 	})
 	if err != nil {
 		return api.Run{}, err

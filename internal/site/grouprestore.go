@@ -115,26 +115,25 @@ func (s *Site) RestoreGroup(ctx context.Context, ask api.GroupRestoreAsk, by str
 		}
 		ready = append(ready, r)
 	}
-	return s.runTogether(groupRestoreKind, ask.Group, by, lacking, func(parent string) (started []*job, err error) {
-		for _, r := range ready {
-			j, err := s.beginRestore(r, parent)
-			if err != nil {
-				return started, err
-			}
-			started = append(started, j)
-		}
-		return started, nil
-	}, fmt.Sprintf("%s as of %s", ask.Group, stamp(taken)))
+	return s.runTogether(groupRestoreKind, ask.Group, by, lacking, ready, fmt.Sprintf("%s as of %s", ask.Group, stamp(taken)))
 }
 
-// runTogether is a run of several others, which it starts and waits for.
-func (s *Site) runTogether(kind, subject, by string, lacking []string, begin func(parent string) ([]*job, error), what string) (api.Run, error) {
+// runTogether is a run of several restores, which it starts and waits for.
+func (s *Site) runTogether(kind, subject, by string, lacking []string, ready []*restoring, what string) (api.Run, error) {
 	j, err := s.start(kind, subject, by, func(ctx context.Context, j *job) (any, string, error) {
 		j.begin(nil)
 		j.say("volume by volume")
 		out := &api.GroupRestore{Group: subject, Lacking: append([]string{}, lacking...), Runs: []int64{}, Volumes: []api.RestoreResult{}}
-		started, err := begin(fmt.Sprintf("run %d", j.row.ID))
-		errs := []error{err}
+		var errs []error
+		var started []*job
+		for _, r := range ready {
+			one, err := s.beginRestore(r, fmt.Sprintf("run %d", j.row.ID))
+			if err != nil {
+				errs = append(errs, err)
+				break
+			}
+			started = append(started, one)
+		}
 		var parts []string
 		for _, one := range started {
 			out.Runs = append(out.Runs, one.row.ID)
@@ -153,10 +152,14 @@ func (s *Site) runTogether(kind, subject, by string, lacking []string, begin fun
 			j.remark()
 			j.logf("%s is of the group and not in that set: nothing of it was brought back", name)
 		}
-		if err := errors.Join(errs...); err != nil {
-			return out, "", fmt.Errorf("%w. What came back of the others can be taken back: candid undo %d", err, j.row.ID)
+		back := ""
+		if kind == groupRestoreKind && slices.ContainsFunc(ready, func(r *restoring) bool { return r.live != nil }) {
+			back = fmt.Sprintf(". To take all of it back: candid undo %d", j.row.ID)
 		}
-		return out, fmt.Sprintf("%s: %s. To take all of it back: candid undo %d", what, strings.Join(parts, ", "), j.row.ID), nil
+		if err := errors.Join(errs...); err != nil {
+			return out, "", fmt.Errorf("%w%s", err, back)
+		}
+		return out, what + ": " + strings.Join(parts, ", ") + back, nil
 	})
 	if err != nil {
 		return api.Run{}, err
@@ -189,14 +192,5 @@ func (s *Site) undoGroup(row *catalog.Run, by string) (api.Run, error) {
 	if len(ready) == 0 {
 		return api.Run{}, bad("run %d wrote nothing in place: there is nothing to take back", row.ID)
 	}
-	return s.runTogether("undo", row.Subject, by, nil, func(parent string) (started []*job, err error) {
-		for _, r := range ready {
-			j, err := s.beginRestore(r, parent)
-			if err != nil {
-				return started, err
-			}
-			started = append(started, j)
-		}
-		return started, nil
-	}, fmt.Sprintf("run %d is taken back", row.ID))
+	return s.runTogether("undo", row.Subject, by, nil, ready, fmt.Sprintf("run %d is taken back", row.ID))
 }

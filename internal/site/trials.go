@@ -111,10 +111,7 @@ func (s *Site) lastTrials() (map[string]api.Trial, error) {
 	return out, err
 }
 
-// trialAsk asks a peer what came of trials of what this site gave it.
-type trialAsk struct{}
-
-// serveTrials tells a peer the last trials of its own volumes.
+// ownTrials tells a peer the last trials of its own volumes.
 func (s *Site) ownTrials(peer string) ([]byte, error) {
 	last, err := s.lastTrials()
 	if err != nil {
@@ -149,7 +146,7 @@ func (s *Site) trialsElsewhere(ctx context.Context) (out []api.Trial) {
 		all.Go(func() {
 			var raw []byte
 			var told []api.Trial
-			if s.askPeer(ctx, p, "trials", trialAsk{}, &raw) != nil || json.Unmarshal(raw, &told) != nil {
+			if s.askPeer(ctx, p, "trials", struct{}{}, &raw) != nil || json.Unmarshal(raw, &told) != nil {
 				return
 			}
 			mu.Lock()

@@ -7,7 +7,6 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
-	"syscall"
 	"time"
 
 	"github.com/hanwen/go-fuse/v2/fs"
@@ -101,24 +100,11 @@ func mountSnapshot(src Source, volume, snapshot, dir string, log *slog.Logger) (
 		return nil, err
 	}
 	top := &node{shown: &shown{view: v, Held: h, base: v.bases.Add(1) << 28}, e: h.Root.Top, id: snapshot}
-	long := forever
-	server, err := fs.Mount(dir, top, &fs.Options{EntryTimeout: &long, AttrTimeout: &long, NullPermissions: true,
-		FirstAutomaticIno: 1 << 40, // an overlay puts its own bits above those of inodes
-		MountOptions: fuse.MountOptions{AllowOther: true, DirectMountStrict: true, DirectMountFlags: syscall.MS_RDONLY | syscall.MS_NOSUID | syscall.MS_NODEV,
-			FsName: "candid:" + volume, Name: "candid", EnableAcl: true, MaxWrite: 1 << 20, MaxReadAhead: 1 << 20, EnableSymlinkCaching: true,
-			ExtraCapabilities: fuse.CAP_NO_EXPORT_SUPPORT, // the overlay would note handles of this mount that the next one does not know
-			Options:           []string{"default_permissions"}}})
-	if err != nil {
-		v.end()
-		return nil, err
-	}
-	m := &Mounted{server, dir, v, make(chan struct{})}
-	go func() {
-		server.Wait()
-		v.end()
-		close(m.ended)
-	}()
-	return m, nil
+	return v.serve(dir, top, forever, func(opt *fs.Options) {
+		opt.FirstAutomaticIno = 1 << 40 // an overlay puts its own bits above those of inodes
+		// The overlay would note handles of this mount that the next one does not know.
+		opt.ExtraCapabilities = fuse.CAP_NO_EXPORT_SUPPORT
+	})
 }
 
 // End takes the clone's filesystem away; what was changed stays. While someone is in it that

@@ -32,18 +32,28 @@ const forever = 24 * time.Hour
 // recorded owners, modes and ACLs.
 func Mount(src Source, volume, dir string, log *slog.Logger) (*Mounted, error) {
 	top := &topNode{view: &view{src: src, volume: volume, log: log, began: time.Now()}, form: plainForm}
-	second := time.Second
-	server, err := fs.Mount(dir, top, &fs.Options{EntryTimeout: &second, AttrTimeout: &second, NullPermissions: true,
+	return top.view.serve(dir, top, time.Second, nil)
+}
+
+// serve shows a node and what is below it at a directory. The kernel relies for so long on
+// names and attributes that it was told.
+func (v *view) serve(dir string, top fs.InodeEmbedder, known time.Duration, change func(*fs.Options)) (*Mounted, error) {
+	opt := &fs.Options{EntryTimeout: &known, AttrTimeout: &known, NullPermissions: true,
 		MountOptions: fuse.MountOptions{AllowOther: true, DirectMountStrict: true, DirectMountFlags: syscall.MS_RDONLY | syscall.MS_NOSUID | syscall.MS_NODEV,
-			FsName: "candid:" + volume, Name: "candid", EnableAcl: true, MaxWrite: 1 << 20, MaxReadAhead: 1 << 20, EnableSymlinkCaching: true,
-			Options: []string{"default_permissions"}}})
+			FsName: "candid:" + v.volume, Name: "candid", EnableAcl: true, MaxWrite: 1 << 20, MaxReadAhead: 1 << 20, EnableSymlinkCaching: true,
+			Options: []string{"default_permissions"}}}
+	if change != nil {
+		change(opt)
+	}
+	server, err := fs.Mount(dir, top, opt)
 	if err != nil {
+		v.end()
 		return nil, err
 	}
-	m := &Mounted{server, dir, top.view, make(chan struct{})}
+	m := &Mounted{server, dir, v, make(chan struct{})}
 	go func() { // the kernel need not say that it forgets what it knew
 		server.Wait()
-		top.view.end()
+		v.end()
 		close(m.ended)
 	}()
 	return m, nil

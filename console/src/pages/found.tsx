@@ -72,7 +72,8 @@ function Look({ volume, moment, close }: { volume: string; moment: Moment; close
           <button className="quiet" disabled={back.isPending} onClick={() => back.mutate(full(e.name))}>bring back what is missing</button>
         </li>
       ))}</ul>
-      {back.data && <p className="font-say">{back.data.state}: {back.data.outcome}</p>}
+      {back.data && <p className="font-say" aria-live="polite">{back.data.state}: {back.data.outcome}</p>}
+      <p className="mt-3"><button className="quiet text-sm" onClick={close}>Close</button></p>
     </Sheet>
   );
 }
