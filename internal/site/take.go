@@ -205,6 +205,13 @@ func (s *Site) takeHeld(ctx context.Context, j *job, g *catalog.Group, members [
 	j.say("making it durable")
 	if err := s.commitAll(g, all, t, quiet); err != nil {
 		forget()
+		if errors.Is(err, store.ErrNoObject) { // what was taken over from the last reading is not all there
+			for _, r := range all {
+				r.cache.Drop()
+				s.unfollow(r.v.Lineage)
+			}
+			err = fmt.Errorf("%w; the next snapshot reads everything anew", err)
+		}
 		return nil, "", err
 	}
 	for _, r := range all {

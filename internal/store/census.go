@@ -31,15 +31,17 @@ func (s *Store) stamp(id object.ID) censusHead {
 	return censusHead{Root: id, Epoch: s.man.Epoch, Heals: s.man.Heals}
 }
 
-func (s *Store) saveCensus(id object.ID, head censusHead, set *roaring.Bitmap) error {
+func (s *Store) saveCensus(head censusHead, set *roaring.Bitmap) error {
 	line, err := json.Marshal(head)
 	if err != nil {
 		return err
 	}
-	path := s.censusPath(id)
+	s.counts.mu.Lock() // two may have counted the same
+	defer s.counts.mu.Unlock()
+	path := s.censusPath(head.Root)
 	tmp := path + ".new"
 	// No fsync: the file is derived, and a torn one fails to decode.
-	if err := os.WriteFile(tmp, append(append(line, '\n'), bitmapBytes(set)...), 0o600); err != nil {
+	if err := os.WriteFile(tmp, append(append(line, '\n'), bitmapBytes(set.Clone())...), 0o600); err != nil {
 		os.Remove(tmp)
 		return err
 	}
@@ -88,13 +90,17 @@ func (s *Store) Census(id object.ID) (*roaring.Bitmap, error) {
 		return set, nil
 	}
 	root, _, err := s.Root(id)
-	if err != nil {
-		return nil, err
+	if err == nil {
+		if set, err = s.takeCensus(id, root); err == nil {
+			return set, nil
+		}
 	}
-	if err := s.takeCensus(id, root); err != nil {
-		return nil, fmt.Errorf("census of snapshot %s: %w", id, err)
+	s.removal.Lock() // one that is under way ends first, so that what is said here is true
+	defer s.removal.Unlock()
+	if !s.HasRoot(id) {
+		return nil, fmt.Errorf("%w: the snapshot %s was removed", ErrNoObject, id)
 	}
-	return s.loadCensus(id)
+	return nil, fmt.Errorf("census of snapshot %s: %w", id, err)
 }
 
 // edgeCounts counts, for one tree, the edges from distinct objects to each object.
@@ -105,7 +111,8 @@ func (s *Store) Census(id object.ID) (*roaring.Bitmap, error) {
 type edgeCounts struct {
 	root  object.ID
 	tops  []object.ID // children of the root
-	stamp censusHead
+	epoch uint64
+	heals uint64
 	ones  *roaring.Bitmap
 	more  map[uint32]uint32 // counts of 2 and above
 	lease *Lease
@@ -137,45 +144,48 @@ const countsKept = 64
 
 func (c *countsCache) init() { c.byLineage = map[object.LineageID]*edgeCounts{} }
 
-// takeCensus makes and saves the census of a snapshot whose objects are held by a
-// lease or by its root.
-func (s *Store) takeCensus(id object.ID, root *object.Root) error {
+// takeCensus makes and saves the census of a snapshot that is here.
+func (s *Store) takeCensus(id object.ID, root *object.Root) (*roaring.Bitmap, error) {
+	set, head, err := s.count(id, root)
+	if err != nil {
+		return nil, err
+	}
+	s.keepCensus(head, set)
+	if !s.HasRoot(id) {
+		// It was removed while it was counted, so what holds the counted tree may hold what is
+		// condemned already. A removal from here on drops all this itself.
+		s.dropCensus(id)
+		return nil, ErrNoObject
+	}
+	return set, nil
+}
+
+// keepCensus saves a census; without the file it is taken again when it is asked for.
+func (s *Store) keepCensus(head censusHead, set *roaring.Bitmap) {
+	if err := s.saveCensus(head, set); err != nil {
+		s.log.Warn("a census could not be kept; it is taken again when it is needed", "snapshot", head.Root, "error", err)
+	}
+}
+
+// count returns the ordinals of all that a snapshot needs, which a lease or its root must
+// hold meanwhile; an error says that something is missing.
+func (s *Store) count(id object.ID, root *object.Root) (*roaring.Bitmap, censusHead, error) {
 	s.counts.mu.Lock()
 	defer s.counts.mu.Unlock()
-	stamp := s.stamp(object.ID{})
+	head := s.stamp(id)
 	c := s.counts.byLineage[root.Lineage]
-	if c != nil && c.stamp != stamp {
+	delete(s.counts.byLineage, root.Lineage) // put back only when whole
+	if c != nil && (c.epoch != head.Epoch || c.heals != head.Heals || s.moveCounts(c, id, root) != nil) {
 		c.lease.Release()
 		c = nil
 	}
-	if c == nil {
-		c = &edgeCounts{stamp: stamp, ones: roaring.New(), more: map[uint32]uint32{}, lease: s.NewLease()}
-	}
-	delete(s.counts.byLineage, root.Lineage) // put back only when whole
-	c.met = map[object.ID]location{}
-	defer func() { c.met = nil }()
-	tops := []object.ID{root.Tree()}
-	if root.HasLinks {
-		tops = append(tops, root.Links)
-	}
-	err := func() error {
-		for _, t := range tops {
-			if err := s.addEdge(c, t); err != nil {
-				return err
-			}
+	if c == nil { // nothing is counted yet, or what was can no longer be read
+		c = &edgeCounts{epoch: head.Epoch, heals: head.Heals, ones: roaring.New(), more: map[uint32]uint32{}, lease: s.NewLease()}
+		if err := s.moveCounts(c, id, root); err != nil {
+			c.lease.Release()
+			return nil, head, err
 		}
-		for _, t := range c.tops {
-			if err := s.dropEdge(c, t); err != nil {
-				return err
-			}
-		}
-		return s.saveCensus(id, censusHead{Root: id, Epoch: stamp.Epoch, Heals: stamp.Heals}, c.ones.Clone())
-	}()
-	if err != nil {
-		c.lease.Release()
-		return err
 	}
-	c.root, c.tops = id, tops
 	// The counted tree must stay readable until it is dropped again.
 	old := c.lease
 	c.lease = s.NewLease()
@@ -189,12 +199,39 @@ func (s *Store) takeCensus(id object.ID, root *object.Root) error {
 		delete(s.counts.byLineage, k)
 	}
 	s.counts.byLineage[root.Lineage] = c
+	return c.ones.Clone(), head, nil
+}
+
+// moveCounts makes c the counts of another tree of its lineage.
+func (s *Store) moveCounts(c *edgeCounts, id object.ID, root *object.Root) error {
+	c.met = map[object.ID]location{}
+	defer func() { c.met = nil }()
+	tops := []object.ID{root.Tree()}
+	if root.HasLinks {
+		tops = append(tops, root.Links)
+	}
+	for _, t := range tops {
+		if err := s.addEdge(c, t); err != nil {
+			return err
+		}
+	}
+	for _, t := range c.tops {
+		if err := s.dropEdge(c, t); err != nil {
+			return err
+		}
+	}
+	c.root, c.tops = id, tops
 	return nil
 }
 
 func (s *Store) ordinalOf(id object.ID) (location, error) {
 	s.mu.RLock()
 	defer s.mu.RUnlock()
+	return s.ordinalLocked(id)
+}
+
+// ordinalLocked is ordinalOf for a caller that holds mu.
+func (s *Store) ordinalLocked(id object.ID) (location, error) {
 	loc, ok, err := s.lookup(&id)
 	if err == nil && !ok {
 		err = fmt.Errorf("%w: %s", ErrNoObject, id)

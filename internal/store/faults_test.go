@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"context"
 	"fmt"
+	"log/slog"
 	"math/rand/v2"
 	"os"
 	"path/filepath"
@@ -160,6 +161,55 @@ func TestCensusEqualsWalk(t *testing.T) {
 	s.dropCensus(ids[0])
 	_, err = s.Sweep(context.Background(), SweepOptions{})
 	require.ErrorContains(t, err, "nothing is swept")
+}
+
+// meddler does something as soon as a file was opened.
+type meddler struct {
+	Media
+	opened func(name string)
+}
+
+func (m *meddler) Open(name string) (MediaReader, error) {
+	r, err := m.Media.Open(name)
+	m.opened(name)
+	return r, err
+}
+
+// A snapshot is removed, or swept too, just as its census is taken. The answer says so, and
+// what was counted of it never stands for the next snapshot of its volume, nor is held.
+func TestCensusOfRemoved(t *testing.T) {
+	for _, swept := range []bool{false, true} {
+		var said bytes.Buffer
+		s, err := Open(t.TempDir(), Options{Key: testKey, Logger: slog.New(slog.NewTextHandler(&said, &slog.HandlerOptions{Level: slog.LevelWarn}))})
+		require.NoError(t, err)
+		sweep := func() {
+			_, err := s.Sweep(context.Background(), SweepOptions{MinDead: 0.0001})
+			require.NoError(t, err)
+		}
+		tree := fakeTree{map[string][]byte{"a": []byte("one"), "b": []byte("two")}}
+		id := commitTree(t, s, 1, 1, tree)
+		s.dropCensus(id) // as when the service was killed before there was one
+		m := &meddler{s.media, func(name string) {
+			if name == rootName(id) {
+				require.NoError(t, s.RemoveRoots(id))
+				if swept {
+					sweep()
+				}
+			}
+		}}
+		s.media = m
+		_, err = s.Census(id)
+		require.ErrorIs(t, err, ErrNoObject)
+		require.ErrorContains(t, err, "was removed")
+		require.NoFileExists(t, s.censusPath(id))
+		s.media = m.Media
+		sweep()
+		require.Zero(t, s.Usage().Objects, "what was counted is held")
+		tree.files["b"] = []byte("three")
+		requireTree(t, s, commitTree(t, s, 1, 2, tree), tree)
+		require.Empty(t, said.String())
+		require.NoError(t, s.Close())
+	}
 }
 
 func FuzzRecord(f *testing.F) {

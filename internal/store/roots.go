@@ -34,8 +34,8 @@ func (s *Store) loadRoots() error {
 	}
 }
 
-// Commit flushes, puts the root record, takes its census and releases the lease.
-// When it returns without an error the snapshot exists and survives any crash.
+// Commit flushes, counts what the snapshot needs, puts the root record and releases the
+// lease. What is not whole is refused. When it returns without an error the snapshot exists and survives any crash.
 func (w *Writer) Commit(r *object.Root) (object.ID, error) {
 	env, err := object.EncodeRoot(r)
 	if err != nil {
@@ -74,7 +74,13 @@ func (w *Writer) CommitRecord(record []byte) (object.ID, error) {
 		}
 	}
 	id := object.Sum(env)
+	// Counting proves that all of it is here before anybody is told that it is.
+	set, head, err := w.s.count(id, root)
+	if err != nil {
+		return object.ID{}, fmt.Errorf("the snapshot would not be whole and is not kept: %w", err)
+	}
 	if err := putSmall(w.s.media, rootName(id), record); err != nil && !errors.Is(err, fs.ErrExist) {
+		w.s.dropCensus(id)
 		return id, explainFull(w.s.dir, err)
 	}
 	w.s.syncs.add()
@@ -82,10 +88,8 @@ func (w *Writer) CommitRecord(record []byte) (object.ID, error) {
 	w.s.roots[id] = struct{}{}
 	w.s.rootNo++
 	w.s.mu.Unlock()
-	// The snapshot exists from here on. Without a census the next sweep makes one.
-	if err := w.s.takeCensus(id, root); err != nil {
-		w.s.log.Warn("no census could be taken of a new snapshot; the next sweep makes it", "snapshot", id, "error", err)
-	}
+	// The snapshot exists from here on.
+	w.s.keepCensus(head, set)
 	w.lease.Release()
 	return id, nil
 }
@@ -142,15 +146,9 @@ func (s *Store) RemoveRoots(ids ...object.ID) error {
 	for i, id := range ids {
 		names[i] = rootName(id)
 	}
-	if err := s.media.Remove(names...); err != nil {
+	if err := s.unlinkRoots(ids, names); err != nil {
 		return err
 	}
-	s.syncs.add()
-	s.mu.Lock()
-	for _, id := range ids {
-		delete(s.roots, id)
-	}
-	s.mu.Unlock()
 	for _, id := range ids {
 		s.dropCensus(id)
 		marks, err := s.media.List("marks/"+id.String(), "", 1<<20)
@@ -163,6 +161,21 @@ func (s *Store) RemoveRoots(ids ...object.ID) error {
 		if err := s.media.Remove(marks...); err != nil {
 			return err
 		}
+	}
+	return nil
+}
+
+func (s *Store) unlinkRoots(ids []object.ID, names []string) error {
+	s.removal.Lock()
+	defer s.removal.Unlock()
+	if err := s.media.Remove(names...); err != nil {
+		return err
+	}
+	s.syncs.add()
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	for _, id := range ids {
+		delete(s.roots, id)
 	}
 	return nil
 }

@@ -31,6 +31,8 @@ type Store struct {
 	maint sync.Mutex // one of sweep, seal, run merge, verify's write-back
 	adm   sync.Mutex // admissions, one after the other: ordinals, manifest
 
+	removal sync.Mutex // roots are unlinked and forgotten under it in one step; before mu
+
 	thorough bool // set once
 
 	mu     sync.RWMutex

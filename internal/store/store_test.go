@@ -211,6 +211,33 @@ func TestClosed(t *testing.T) {
 	require.ErrorIs(t, err, ErrNotClosed)
 }
 
+// A tree that lost something below is not made a snapshot, however it came about.
+func TestCommitProvesWhole(t *testing.T) {
+	s := openTest(t, t.TempDir())
+	defer s.Close()
+	tree := fakeTree{map[string][]byte{"a": []byte("some bytes"), "b": []byte("others")}}
+	id := commitTree(t, s, 1, 1, tree)
+	root, _, err := s.Root(id)
+	require.NoError(t, err)
+	top, err := s.Get(root.Tree())
+	require.NoError(t, err)
+	delete(s.mem, top.Child(0))
+	s.dropCensus(id)
+	w := s.NewWriter(s.NewLease())
+	root.Sequence++
+	_, err = w.Commit(root)
+	require.ErrorIs(t, err, ErrNoObject)
+	require.ErrorContains(t, err, "would not be whole")
+	w.Close()
+	require.Equal(t, []object.ID{id}, s.Roots())
+	_, err = s.Sweep(context.Background(), SweepOptions{})
+	require.ErrorContains(t, err, "nothing is swept")
+	commitTree(t, s, 1, 3, tree) // what was lost comes back with the next reading of everything
+	_, err = s.Sweep(context.Background(), SweepOptions{})
+	require.NoError(t, err)
+	requireTree(t, s, id, tree)
+}
+
 // Invariant 3: what a lease relies on is not condemned, nor anything below it, even
 // when its last snapshot goes while the lease is held.
 func TestLeaseKeepsWhatIsBelow(t *testing.T) {

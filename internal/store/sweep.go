@@ -93,7 +93,7 @@ func (s *Store) condemn(ctx context.Context) (*roaring.Bitmap, error) {
 		held := s.leased()
 		s.mu.RUnlock()
 		below := roaring.New()
-		if err := s.closure(held, live, below, s.Get); err != nil {
+		if err := s.closure(held, live, below, s.Get, s.ordinalOf); err != nil {
 			return nil, err
 		}
 		s.mu.Lock()
@@ -103,7 +103,7 @@ func (s *Store) condemn(ctx context.Context) (*roaring.Bitmap, error) {
 		}
 		dead, err := func() (*roaring.Bitmap, error) {
 			held = s.leased()
-			if err := s.closure(held, live, below, s.getLocked); err != nil {
+			if err := s.closure(held, live, below, s.getLocked, s.ordinalLocked); err != nil {
 				return nil, err
 			}
 			dead := roaring.New()
@@ -130,18 +130,21 @@ func (s *Store) condemn(ctx context.Context) (*roaring.Bitmap, error) {
 }
 
 // closure adds to below everything under the held ordinals that live does not have.
-func (s *Store) closure(held, live, below *roaring.Bitmap, get object.Getter) error {
+func (s *Store) closure(held, live, below *roaring.Bitmap, get object.Getter, find finder) error {
 	todo := roaring.AndNot(held, live)
 	todo.AndNot(below)
 	for it := todo.Iterator(); it.HasNext(); {
-		if err := s.descend(it.Next(), live, below, get); err != nil {
+		if err := s.descend(it.Next(), live, below, get, find); err != nil {
 			return err
 		}
 	}
 	return nil
 }
 
-func (s *Store) descend(ordinal uint32, live, below *roaring.Bitmap, get object.Getter) error {
+// finder is ordinalOf, or ordinalLocked for a caller that holds mu.
+type finder func(object.ID) (location, error)
+
+func (s *Store) descend(ordinal uint32, live, below *roaring.Bitmap, get object.Getter, find finder) error {
 	if live.Contains(ordinal) || !below.CheckedAdd(ordinal) {
 		return nil
 	}
@@ -154,15 +157,11 @@ func (s *Store) descend(ordinal uint32, live, below *roaring.Bitmap, get object.
 		return err
 	}
 	for i := range env.NumChildren() {
-		child := env.Child(i)
-		loc, ok, err := s.lookup(&child)
+		loc, err := find(env.Child(i))
 		if err != nil {
 			return err
 		}
-		if !ok {
-			return fmt.Errorf("%w: %s", ErrNoObject, child)
-		}
-		if err := s.descend(loc.ordinal, live, below, get); err != nil {
+		if err := s.descend(loc.ordinal, live, below, get, find); err != nil {
 			return err
 		}
 	}

@@ -71,6 +71,9 @@ func (c *Cache) headPath() string { return filepath.Join(c.dir, c.name+".head") 
 // Tree returns the tree that the cache describes; ok is false when it is empty.
 func (c *Cache) Tree() (id object.ID, ok bool) { return c.head.Tree, c.data != nil }
 
+// Drop forgets what the cache describes: the next scan reads everything.
+func (c *Cache) Drop() { os.Remove(c.headPath()) }
+
 // Close unmaps the cache.
 func (c *Cache) Close() {
 	if c.data != nil {
