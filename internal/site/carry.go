@@ -102,7 +102,7 @@ func (s *Site) pushAll(ctx context.Context, j *job, r *catalog.Route, peer *cata
 	// the next newer one is there.
 	for i := range work {
 		for _, row := range work[i].marks {
-			if err := s.carryOne(ctx, r, link, limit, &work[i], row, meter); err != nil {
+			if err := s.carryOne(ctx, r, link, limit, &work[i], row, meter); err != nil && !transfer.Gone(err) {
 				return 0, err
 			}
 		}
@@ -115,7 +115,12 @@ func (s *Site) pushAll(ctx context.Context, j *job, r *catalog.Route, peer *cata
 			if round < len(w.want) {
 				any = true
 				j.say(fmt.Sprintf("carrying %s of %s", w.want[round].ID[:12], w.v.Name))
-				if err := s.carryOne(ctx, r, link, limit, w, w.want[round], meter); err != nil {
+				err := s.carryOne(ctx, r, link, limit, w, w.want[round], meter)
+				if transfer.Gone(err) {
+					j.logf("%s of %s was removed before it could be carried", w.want[round].ID[:12], w.v.Name)
+					continue
+				}
+				if err != nil {
 					return done, fmt.Errorf("%s of %s: %w", w.want[round].ID[:12], w.v.Name, err)
 				}
 				done++

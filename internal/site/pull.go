@@ -75,7 +75,7 @@ type fetch struct {
 // report is what a site that pulls tells of its copies.
 type report struct {
 	Lineage   object.LineageID `cbor:"1,keyasint"`
-	Newest    int64            `cbor:"2,keyasint"`
+	Newest    int64            `cbor:"2,keyasint"` // 0: it has nothing yet
 	Term      uint64           `cbor:"3,keyasint"`
 	Sequence  uint64           `cbor:"4,keyasint"`
 	Snapshots int64            `cbor:"5,keyasint"` // negative: it does not tell
@@ -316,9 +316,15 @@ func (s *Site) pullAll(ctx context.Context, j *job, r *catalog.Route, peer *cata
 	if err := s.knowThere(r.Name, work); err != nil {
 		return 0, err
 	}
+	if slices.ContainsFunc(work, func(w *pullWork) bool { return len(w.bases) == 0 }) {
+		// From now on what is wanted here is owed to this site, however long the first takes.
+		if err := s.tellSource(r, link, work); err != nil {
+			return 0, err
+		}
+	}
 	for _, w := range work {
 		for _, row := range w.marks {
-			if err := s.pullOne(ctx, link, peer, w, row, 0, r.Terms.V.Standby, meter); err != nil {
+			if err := s.pullOne(ctx, link, peer, w, row, 0, r.Terms.V.Standby, meter); err != nil && !transfer.Gone(err) {
 				return 0, err
 			}
 		}
@@ -332,10 +338,15 @@ func (s *Site) pullAll(ctx context.Context, j *job, r *catalog.Route, peer *cata
 			any = true
 			row := w.want[round]
 			j.say(fmt.Sprintf("taking %s of %s", row.ID[:12], w.name))
-			if err := s.pullOne(ctx, link, peer, w, row, sets[row.SetID], r.Terms.V.Standby, meter); err != nil {
+			err := s.pullOne(ctx, link, peer, w, row, sets[row.SetID], r.Terms.V.Standby, meter)
+			switch {
+			case transfer.Gone(err):
+				j.logf("%s of %s was removed at %s before it could be taken", row.ID[:12], w.name, peer.Name)
+			case err != nil:
 				return done, fmt.Errorf("%s of %s: %w", row.ID[:12], w.name, err)
+			default:
+				done++
 			}
-			done++
 			w.known.Backlog--
 		}
 		if !any {
@@ -399,10 +410,10 @@ func (s *Site) tellSource(r *catalog.Route, link *transfer.Link, work []*pullWor
 		if err != nil {
 			return err
 		}
-		if last == nil {
-			continue
+		t := report{Lineage: w.h.Lineage, Snapshots: -1}
+		if last != nil {
+			t.Newest, t.Term, t.Sequence = newestState(last).UnixNano(), uint64(last.Term), uint64(last.Sequence)
 		}
-		t := report{Lineage: w.h.Lineage, Newest: newestState(last).UnixNano(), Term: uint64(last.Term), Sequence: uint64(last.Sequence), Snapshots: -1}
 		if r.Terms.V.Tell == tellCounts {
 			counts, err := s.cat.Counts(s.Place())
 			if err != nil {
@@ -427,14 +438,16 @@ func (s *Site) serveReport(peer *catalog.Peer, body []byte, st *transfer.Stream)
 		if err != nil {
 			return err
 		}
-		newest := time.Unix(0, t.Newest)
-		if newest.After(now) {
-			newest = now // its clock is no reason to take a copy for newer than it can be
+		told := &catalog.Report{Peer: peer.Name, Lineage: v.Lineage, Term: int64(t.Term), Sequence: int64(t.Sequence), Snapshots: t.Snapshots, At: catalog.At(now)}
+		if t.Newest != 0 { // its clock is no reason to take a copy for newer than it can be
+			told.Newest = catalog.At(time.Unix(0, min(t.Newest, now.UnixNano())))
 		}
-		if err := s.cat.PutReport(&catalog.Report{Peer: peer.Name, Lineage: v.Lineage, Newest: catalog.At(newest), Term: int64(t.Term), Sequence: int64(t.Sequence), Snapshots: t.Snapshots, At: catalog.At(now)}); err != nil {
+		if err := s.cat.PutReport(told); err != nil {
 			return err
 		}
-		s.reached(v.Name, peer.Name, newest)
+		if t.Newest != 0 {
+			s.reached(v.Name, peer.Name, told.Newest.Time)
+		}
 		s.verdicts.drop([]string{v.Name})
 	}
 	s.tell("volumes")

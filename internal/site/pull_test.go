@@ -83,6 +83,63 @@ func TestVaultPulls(t *testing.T) {
 	require.Equal(t, "later 2", w.textOf(vault, w.rows(vault, "notes@source")[0], "a"))
 }
 
+// From the first time that a site asks, what its rules keep is owed to it, although nothing
+// could be taken yet.
+func TestOwedFromTheFirst(t *testing.T) {
+	w := newWorld(t)
+	source, vault, dir := vaulted(w)
+	w.policy(source, "policy: p\nvolumes: {k: v}\ntake: [every 6 hours]\nzone: UTC\nkeep:\n  source: {newest: 1}\n  vault: {daily: 4}\ngrace: 1 second\n")
+	_, err := vault.AddRoute(api.RouteAdd{Name: "from-source", From: "source", Labels: map[string]string{"k": "v"}, Terms: api.RouteTerms{When: "on demand"}})
+	require.NoError(t, err)
+	_, err = vault.Grant(w.ctx, "source", api.GrantAsk{Grants: []string{"offer"}, QuotaBytes: 1})
+	require.NoError(t, err)
+	w.write(dir, "a", "the first day")
+	w.until(source, w.clock.Now().Add(6*time.Hour))
+	run := must(vault.RunRoute("from-source", "test"))
+	require.Equal(t, "failed", must(vault.Wait(w.ctx, run.ID)).State)
+	require.Equal(t, "unprotected", must(source.Volume("notes")).Places[1].State)
+	for n := range 3 {
+		w.write(dir, "a", fmt.Sprint("later ", n))
+		w.until(source, w.clock.Now().Add(24*time.Hour))
+		w.done(source)(source.Prune("", "test"))
+	}
+	w.clock.Set(w.clock.Now().Add(2 * time.Second))
+	w.done(source)(source.Prune("", "test"))
+	_, err = vault.RemoveCap("peer", "source")
+	require.NoError(t, err)
+	w.done(vault)(vault.RunRoute("from-source", "test"))
+	require.Len(t, w.rows(vault, "notes@source"), 4)
+}
+
+// What is removed at its source between being listed and being carried is passed over, both
+// ways, and what is left is carried.
+func TestRemovedMeanwhile(t *testing.T) {
+	w := newWorld(t)
+	source, vault, dir := vaulted(w)
+	there := w.open("there")
+	w.pair(source, there)
+	_, err := vault.AddRoute(api.RouteAdd{Name: "from-source", From: "source", Labels: map[string]string{"k": "v"}, Terms: api.RouteTerms{When: "on demand", Carry: "all"}})
+	require.NoError(t, err)
+	_, err = source.AddRoute(api.RouteAdd{Name: "to-there", To: "there", Labels: map[string]string{"k": "v"}, Terms: api.RouteTerms{When: "on demand", Carry: "all"}})
+	require.NoError(t, err)
+	for n := range 3 {
+		w.write(dir, "a", fmt.Sprint("state ", n))
+		w.done(source)(source.TakeSnapshot("notes", api.SnapshotTake{}, "test"))
+	}
+	rows := w.rows(source, "notes")
+	// As when the row is still there while the snapshot is not any more.
+	require.NoError(t, source.store.RemoveRoots(must(object.ParseID(rows[1].ID))))
+	for s, route := range map[*Site]string{vault: "from-source", source: "to-there"} {
+		run := w.done(s)(s.RunRoute(route, "test"))
+		require.Contains(t, fmt.Sprint(must(s.Run(run.ID)).Log), rows[1].ID[:12]+" of notes")
+	}
+	for _, s := range []*Site{vault, there} {
+		have := w.rows(s, "notes@source")
+		require.Equal(t, []string{rows[0].ID, rows[2].ID}, []string{have[0].ID, have[1].ID})
+		require.Len(t, have, 2)
+	}
+}
+
 // The source cannot learn, change or remove anything at a vault, not even over the line
 // that the vault dialled; and the vault cannot read what it was not granted.
 func TestVaultGrantsNothing(t *testing.T) {

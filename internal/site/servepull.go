@@ -124,7 +124,7 @@ func (s *Site) headers(v *catalog.Volume, after string) (*historyPage, error) {
 func (s *Site) serveFetch(ctx context.Context, peer *catalog.Peer, q *fetch, st *transfer.Stream) error {
 	row, err := s.cat.Snapshot(q.Root.String())
 	if err != nil {
-		return &transfer.Refusal{What: fmt.Sprintf("snapshot %s is not here any more", q.Root)}
+		return &transfer.Refusal{What: fmt.Sprintf("snapshot %s is not here any more", q.Root), Gone: true}
 	}
 	v, err := s.readable(peer, row.Lineage)
 	if err != nil {

@@ -96,6 +96,14 @@ func (c *Sender) over(ctx context.Context, s *Stream) error {
 	stop := context.AfterFunc(ctx, func() { s.Close() })
 	defer stop()
 	defer func() { c.Meter.WireBytes.Add(s.Out.Load()) }()
+	err := c.talk(ctx, s)
+	if err != nil && ctx.Err() == nil && !c.Store.HasRoot(c.Request.Root) {
+		return &Refusal{What: fmt.Sprintf("the snapshot %s was removed before it could be carried", c.Request.Root), Gone: true}
+	}
+	return err
+}
+
+func (c *Sender) talk(ctx context.Context, s *Stream) error {
 	var begin carryBegin
 	if err := s.Answer(&begin); err != nil {
 		return cutBy(ctx, err)
@@ -142,7 +150,7 @@ func (c *Sender) missing(known []object.ID, lease *store.Lease) (*roaring.Bitmap
 	set = set.Clone()
 	lease.AcquireSet(set)
 	if !c.Store.HasRoot(c.Request.Root) {
-		return nil, fmt.Errorf("snapshot %s was removed before it could be carried", c.Request.Root)
+		return nil, store.ErrNoObject
 	}
 	for _, id := range known {
 		base, err := c.Store.Census(id)

@@ -48,6 +48,15 @@ type Refusal struct {
 	What string `cbor:"1,keyasint"`
 	// Final says that trying again without a person's act is no use.
 	Final bool `cbor:"2,keyasint,omitempty"`
+	// Gone says that the snapshot was removed at its source before it could be carried.
+	Gone bool `cbor:"3,keyasint,omitempty"`
+}
+
+// Gone reports whether an error says that the snapshot was removed at its source: nothing
+// failed, there is only nothing to carry any more.
+func Gone(err error) bool {
+	var r *Refusal
+	return errors.As(err, &r) && r.Gone
 }
 
 func (r *Refusal) Error() string { return r.What }
