@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"math/rand/v2"
 	"net"
 	"os"
 	"path/filepath"
@@ -17,11 +18,18 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
+// freePort finds a port below those that the kernel gives away, so that nobody else gets it
+// while what listens there is started again.
 func freePort(t testing.TB) int {
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	require.NoError(t, err)
-	defer l.Close()
-	return l.Addr().(*net.TCPAddr).Port
+	for range 100 {
+		l, err := net.Listen("tcp", fmt.Sprintf("127.0.0.1:%d", 12_000+rand.IntN(20_000)))
+		if err == nil {
+			l.Close()
+			return l.Addr().(*net.TCPAddr).Port
+		}
+	}
+	t.Fatal("no free port")
+	return 0
 }
 
 // The administrator's way through the console: see a deleted folder as of a moment,

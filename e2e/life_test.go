@@ -121,6 +121,7 @@ func TestLifeByRules(t *testing.T) {
 	self, err := os.Executable()
 	require.NoError(t, err)
 	sites := map[string]*proc{}
+	ever := map[string]snap{}
 	toB, toA := newWire(t, 0), newWire(t, 0)
 	for name, w := range map[string]*wire{"larkfield": toA, "stonewick": toB, "mereside": nil} {
 		p := serve(t, filepath.Join(base, name), name, base)
@@ -133,6 +134,17 @@ func TestLifeByRules(t *testing.T) {
 		}
 		p.server, sites[name] = self, p
 	}
+	t.Cleanup(func() {
+		if t.Failed() {
+			for name, p := range sites {
+				p.kill()
+				t.Logf("%s said:\n%s%s", name, p.before.String(), p.out.String())
+			}
+			for id, s := range ever {
+				t.Log(id, s.Taken)
+			}
+		}
+	})
 	life := fast{Began: time.Now(), Times: 600, Lasts: time.Duration(hours) * 6 * time.Second}
 	clock, err := json.Marshal(life)
 	require.NoError(t, err)
@@ -150,8 +162,8 @@ func TestLifeByRules(t *testing.T) {
 	require.NoError(t, os.WriteFile(rules, []byte("policy: p\nvolumes: {k: v}\ntake: [every 10 minutes]\nzone: UTC\ngrace: 1 second\nkeep:\n"+
 		"  larkfield: {newest: 3}\n  stonewick: {newest: 4, hourly: 3}\n  mereside: {hourly: 100}\n"), 0o600))
 	a.run("policy", "put", rules)
+	c.run("route", "run", "in") // from now on what it keeps is owed to it
 
-	ever := map[string]snap{}
 	look := func() {
 		var list []snap
 		if out, err := a.try("snapshot", "list", "share", "--json"); err == nil && json.Unmarshal([]byte(out), &list) == nil {

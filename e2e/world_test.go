@@ -60,6 +60,7 @@ type proc struct {
 	args   []string
 	cmd    *exec.Cmd
 	out    bytes.Buffer
+	before bytes.Buffer // what it said before it was started again
 	url    string
 	token  string
 }
@@ -80,6 +81,7 @@ var (
 )
 
 func (p *proc) start() {
+	p.before.Write(p.out.Bytes())
 	p.out.Reset()
 	r, w, err := os.Pipe()
 	require.NoError(p.t, err)
