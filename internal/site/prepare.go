@@ -158,6 +158,9 @@ func (e *Eyes) prepareRestore(ctx context.Context, ask api.RestoreAsk) (ready *r
 	if st, err := os.Stat(r.opt.Target); err == nil && !st.IsDir() {
 		return nil, bad("target %s is not a directory", r.opt.Target)
 	}
+	if tree.ReadOnly(r.opt.Target) {
+		return nil, conflict("target %s lies on a filesystem that is mounted read-only: nothing can be restored there", r.opt.Target)
+	}
 	return r, nil
 }
 

@@ -185,6 +185,17 @@ func missingOrEmpty(dir string) (missing, empty bool, err error) {
 	return false, len(entries) == 0, err
 }
 
+// ReadOnly reports whether a directory, or the nearest above it that is there, lies on a
+// filesystem that takes no writes.
+func ReadOnly(dir string) bool {
+	err := unix.Access(dir, unix.W_OK)
+	for errors.Is(err, unix.ENOENT) && dir != "/" {
+		dir = filepath.Dir(dir)
+		err = unix.Access(dir, unix.W_OK)
+	}
+	return errors.Is(err, unix.EROFS)
+}
+
 // mountPoint reports whether a filesystem is mounted on dir: it cannot be renamed over.
 func mountPoint(dir string) bool {
 	var here, above unix.Stat_t

@@ -9,12 +9,12 @@ import (
 )
 
 // applyMeta sets owner, attributes, mode and times of an open entry, in the order in
-// which none undoes another. New says that the entry was made just now by this user.
+// which none undoes another, and tells what did not come about. New says that the entry was
+// made just now by this user.
 func (r *restorer) applyMeta(fd int, rel string, e *object.Entry, fresh bool) error {
+	var why refused
 	if uid, gid := r.self(); !fresh || int(e.UID) != uid || int(e.GID) != gid {
-		if err := unix.Fchown(fd, int(e.UID), int(e.GID)); err != nil {
-			r.remark(rel, "owner %d:%d could not be set: %s", e.UID, e.GID, plainError(err))
-		}
+		why.owner = unix.Fchown(fd, int(e.UID), int(e.GID))
 	}
 	if !fresh {
 		if have, err := readXattrs(fdXattrs(fd)); err == nil {
@@ -27,19 +27,32 @@ func (r *restorer) applyMeta(fd int, rel string, e *object.Entry, fresh bool) er
 			}
 		}
 	}
-	for _, x := range e.Xattrs {
-		if err := unix.Fsetxattr(fd, string(x.Name), x.Value, 0); err != nil {
-			r.remark(rel, "attribute %s could not be set: %s", x.Name, plainError(err))
-		}
-	}
-	if err := unix.Fchmod(fd, e.Mode); err != nil {
-		r.remark(rel, "mode %04o could not be set: %s", e.Mode, plainError(err))
-	}
+	why.xattrs = setXattrs(e, func(name string, value []byte) error { return unix.Fsetxattr(fd, name, value, 0) })
+	why.mode = unix.Fchmod(fd, e.Mode)
 	ts := timespecs(e.MTime)
 	if _, _, errno := unix.Syscall6(unix.SYS_UTIMENSAT, uintptr(fd), 0, uintptr(unsafe.Pointer(&ts[0])), 0, 0, 0); errno != 0 {
-		r.remark(rel, "time could not be set: %s", plainError(errno))
+		why.time = errno
 	}
+	var st unix.Stat_t
+	if err := unix.Fstat(fd, &st); err != nil {
+		return err
+	}
+	r.proveMeta(rel, e, &st, why)
+	r.proveXattrs(rel, e, fdXattrs(fd), why)
 	return nil
+}
+
+// setXattrs sets an entry's attributes and returns why some could not be set.
+func setXattrs(e *object.Entry, set func(name string, value []byte) error) (why map[string]error) {
+	for _, x := range e.Xattrs {
+		if err := set(string(x.Name), x.Value); err != nil {
+			if why == nil {
+				why = map[string]error{}
+			}
+			why[string(x.Name)] = err
+		}
+	}
+	return why
 }
 
 func hasXattr(xs []object.Xattr, name []byte) bool {
@@ -58,22 +71,19 @@ func timespecs(ns int64) []unix.Timespec {
 
 // applyMetaAt is applyMeta for what cannot be opened: links, FIFOs, devices, sockets.
 func (r *restorer) applyMetaAt(dirfd int, rel, name string, e *object.Entry) error {
-	if err := unix.Fchownat(dirfd, name, int(e.UID), int(e.GID), unix.AT_SYMLINK_NOFOLLOW); err != nil {
-		r.remark(rel, "owner %d:%d could not be set: %s", e.UID, e.GID, plainError(err))
-	}
-	for _, x := range e.Xattrs {
-		if err := unix.Lsetxattr(procPath(dirfd, name), string(x.Name), x.Value, 0); err != nil {
-			r.remark(rel, "attribute %s could not be set: %s", x.Name, plainError(err))
-		}
-	}
+	var why refused
+	why.owner = unix.Fchownat(dirfd, name, int(e.UID), int(e.GID), unix.AT_SYMLINK_NOFOLLOW)
+	why.xattrs = setXattrs(e, func(key string, value []byte) error { return unix.Lsetxattr(procPath(dirfd, name), key, value, 0) })
 	if e.Kind != object.Symlink {
-		if err := unix.Fchmodat(dirfd, name, e.Mode, 0); err != nil {
-			r.remark(rel, "mode %04o could not be set: %s", e.Mode, plainError(err))
-		}
+		why.mode = unix.Fchmodat(dirfd, name, e.Mode, 0)
 	}
-	if err := unix.UtimesNanoAt(dirfd, name, timespecs(e.MTime), unix.AT_SYMLINK_NOFOLLOW); err != nil {
-		r.remark(rel, "time could not be set: %s", plainError(err))
+	why.time = unix.UtimesNanoAt(dirfd, name, timespecs(e.MTime), unix.AT_SYMLINK_NOFOLLOW)
+	var st unix.Stat_t
+	if err := unix.Fstatat(dirfd, name, &st, unix.AT_SYMLINK_NOFOLLOW); err != nil {
+		return err
 	}
+	r.proveMeta(rel, e, &st, why)
+	r.proveXattrs(rel, e, pathXattrs(dirfd, name), why)
 	return nil
 }
 

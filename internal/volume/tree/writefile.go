@@ -51,12 +51,14 @@ func (r *restorer) create(fd int, rel, name string, e *object.Entry, what string
 	return nil
 }
 
-// explain turns what concerns one entry into a remark; a full disk, a cancelled run
-// and damage elsewhere end the restore or are told by name.
+// explain turns what concerns one entry into a remark. A full disk, one that takes no
+// writes, and a cancelled run end the restore.
 func (r *restorer) explain(rel string, err error) error {
 	switch {
 	case errors.Is(err, unix.ENOSPC), errors.Is(err, unix.EDQUOT):
-		return fmt.Errorf("no room left at the target while writing %s: what was restored before it is whole", rel)
+		return fmt.Errorf("no room left at the target while writing %s: %s", rel, r.soFar())
+	case errors.Is(err, unix.EROFS):
+		return fmt.Errorf("the target's filesystem takes no more writes, at %s: %s", rel, r.soFar())
 	case r.ctx.Err() != nil:
 		return r.ctx.Err()
 	case errors.Is(err, store.ErrDamaged), errors.Is(err, store.ErrNoObject):
@@ -65,6 +67,14 @@ func (r *restorer) explain(rel string, err error) error {
 	}
 	r.remark(rel, "not restored: %s", plainError(err))
 	return nil
+}
+
+// soFar tells what a restore that ends early leaves.
+func (r *restorer) soFar() string {
+	if r.fresh {
+		return "nothing of it was left there"
+	}
+	return "what was restored before it is whole"
 }
 
 // putInPlace renames a finished entry over what stands under the name.
@@ -135,7 +145,7 @@ type intoGetter interface {
 }
 
 func (r *restorer) writeFile(dirfd int, rel, name string, e *object.Entry) error {
-	fd, err := unix.Openat(dirfd, name, unix.O_WRONLY|unix.O_CREAT|unix.O_EXCL|unix.O_NOFOLLOW|unix.O_CLOEXEC, 0o600)
+	fd, err := unix.Openat(dirfd, name, unix.O_RDWR|unix.O_CREAT|unix.O_EXCL|unix.O_NOFOLLOW|unix.O_CLOEXEC, 0o600)
 	if err != nil {
 		return err
 	}
@@ -155,6 +165,11 @@ func (r *restorer) writeContent(fd int, e *object.Entry) error {
 	get := r.opt.Source.Get
 	if g, ok := r.opt.Source.(intoGetter); ok {
 		get = func(id object.ID) (object.Envelope, error) { return g.GetInto(id, buf) }
+	}
+	if e.Sparse { // a hole at the end is there from the beginning, to be read back
+		if err := unix.Ftruncate(fd, e.Size); err != nil {
+			return err
+		}
 	}
 	var end int64
 	holes := false
@@ -189,7 +204,10 @@ func (r *restorer) writeContent(fd int, e *object.Entry) error {
 			return fmt.Errorf("%w: a chunk is not as long as its list says", store.ErrDamaged)
 		}
 		r.opt.Progress.WrittenBytes.Add(int64(len(data)))
-		return writeAt(fd, data, sp.Offset, e.Sparse, &holes)
+		if err := writeAt(fd, data, sp.Offset, e.Sparse, &holes); err != nil {
+			return err
+		}
+		return readBack(fd, data, sp.Offset)
 	})
 	if err != nil {
 		return err
@@ -197,12 +215,10 @@ func (r *restorer) writeContent(fd int, e *object.Entry) error {
 	if end != e.Size {
 		return fmt.Errorf("%w: the content has %d bytes, the file had %d", store.ErrDamaged, end, e.Size)
 	}
-	if holes {
-		if !e.Sparse {
-			// Zeros that were written, not a hole: keep the room taken.
-			if err := unix.Fallocate(fd, 0, 0, e.Size); err != nil && !errors.Is(err, unix.EOPNOTSUPP) {
-				return err
-			}
+	if holes && !e.Sparse {
+		// Zeros that were written, not a hole: keep the room taken.
+		if err := unix.Fallocate(fd, 0, 0, e.Size); err != nil && !errors.Is(err, unix.EOPNOTSUPP) {
+			return err
 		}
 		return unix.Ftruncate(fd, e.Size)
 	}
