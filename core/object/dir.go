@@ -228,7 +228,13 @@ func decodeDir(e Envelope) (dirPage, error) {
 // WalkDir calls fn for each entry of the directory id whose name is greater than
 // after, in order. fn may return ErrStop.
 func WalkDir(get Getter, id ID, after []byte, fn func(Entry) error) error {
-	err := walkDir(get, id, after, MaxDepth+1, fn)
+	return WalkDirPast(get, id, after, func(err error) error { return err }, fn)
+}
+
+// WalkDirPast is WalkDir that asks what to do about a page that cannot be read: when broken
+// returns nil the walk goes on with the next page.
+func WalkDirPast(get Getter, id ID, after []byte, broken func(error) error, fn func(Entry) error) error {
+	err := walkDir(get, id, after, MaxDepth+1, broken, fn)
 	if err == ErrStop {
 		return nil
 	}
@@ -238,10 +244,10 @@ func WalkDir(get Getter, id ID, after []byte, fn func(Entry) error) error {
 // ErrStop ends a walk early without an error.
 var ErrStop = fmt.Errorf("stop walking")
 
-func walkDir(get Getter, id ID, after []byte, depth int, fn func(Entry) error) error {
+func walkDir(get Getter, id ID, after []byte, depth int, broken func(error) error, fn func(Entry) error) error {
 	env, err := get(id)
 	if err != nil {
-		return err
+		return broken(err)
 	}
 	p, err := decodeDir(env)
 	if err != nil {
@@ -262,7 +268,7 @@ func walkDir(get Getter, id ID, after []byte, depth int, fn func(Entry) error) e
 		if after != nil && i+1 < len(p.Firsts) && bytes.Compare(p.Firsts[i+1], after) <= 0 {
 			continue
 		}
-		if err := walkDir(get, env.Child(i), after, int(p.Level), fn); err != nil {
+		if err := walkDir(get, env.Child(i), after, int(p.Level), broken, fn); err != nil {
 			return err
 		}
 	}

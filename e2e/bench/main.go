@@ -66,7 +66,7 @@ func run() error {
 		name string
 		run  func() error
 	}{{"first", b.first}, {"unchanged", b.unchanged}, {"journal", b.journal}, {"restore", b.restore}, {"carry", b.carry}, {"line", b.line}, {"receiving", b.receiving}, {"views", b.views}, {"change", b.change}} {
-		if only != "" && only != step.name {
+		if only != "" && !slices.Contains(strings.Split(only, ","), step.name) {
 			continue
 		}
 		if err := step.run(); err != nil {

@@ -13,15 +13,16 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// damage flips a byte in the middle of the largest packs of a closed site's store.
-func (w *world) damage(site string) {
-	packs, err := filepath.Glob(filepath.Join(w.dir, site, "store", "packs", "*"))
+// damage flips a few bytes, or times as many, in the packs of a closed site's store: of data,
+// d-, of metadata, m-, or all.
+func (w *world) damage(site, kind string, times int) {
+	packs, err := filepath.Glob(filepath.Join(w.dir, site, "store", "packs", kind+"*"))
 	require.NoError(w.t, err)
 	require.NotEmpty(w.t, packs)
 	for _, p := range packs {
 		raw, err := os.ReadFile(p)
 		require.NoError(w.t, err)
-		for at := len(raw) / 3; at < len(raw); at += len(raw)/3 + 7 {
+		for at := len(raw) / 3 / times; at < len(raw); at += len(raw)/3/times + 7 {
 			raw[at] ^= 0x40
 		}
 		require.NoError(w.t, os.Chmod(p, 0o600))
@@ -50,7 +51,7 @@ func TestHealing(t *testing.T) {
 			w.done(s)(s.Sweep(true, "test"))
 			require.NoError(t, s.Close())
 		}
-		w.damage(name)
+		w.damage(name, "", 1)
 		here, there = w.open("here"), w.open("there")
 		s, volume := there, "notes@here"
 		if name == "here" {

@@ -32,9 +32,10 @@ type recall struct {
 	lease   *store.Lease
 	mu      sync.Mutex
 	kept    map[object.ID][]byte
-	order   []object.ID // of kept: what leads to another comes before it
-	content []object.ID // of files below what was looked through, that are not here
-	bytes   int64       // of those files, at most to be fetched
+	hurt    map[object.ID]bool // what the peer does not have whole
+	order   []object.ID        // of kept: what leads to another comes before it
+	content []object.ID        // of files below what was looked through, that are not here
+	bytes   int64              // of those files, at most to be fetched
 	Fetched atomic.Int64
 }
 
@@ -65,7 +66,7 @@ func (s *Site) recallOf(ctx context.Context, peer *catalog.Peer, v *catalog.Volu
 	} else if !ok {
 		return nil, &Error{Elsewhere, fmt.Errorf("snapshot %s at %s is not signed by %s, which took it: nothing was brought back", row.ID[:12], peer.Name, v.Origin)}
 	}
-	return &recall{s: s, ctx: ctx, peer: peer, row: row, root: root, lease: s.store.NewLease(), kept: map[object.ID][]byte{}}, nil
+	return &recall{s: s, ctx: ctx, peer: peer, row: row, root: root, lease: s.store.NewLease(), kept: map[object.ID][]byte{}, hurt: map[object.ID]bool{}}, nil
 }
 
 // formerKey begins the settings that name keys which this site had before.
@@ -108,9 +109,9 @@ func (r *recall) Get(id object.ID) (object.Envelope, error) {
 		return r.s.store.Get(id)
 	}
 	r.mu.Lock()
-	raw := r.kept[id]
+	raw, hurt := r.kept[id], r.hurt[id]
 	r.mu.Unlock()
-	if raw == nil {
+	if raw == nil && !hurt {
 		err := r.fetch(r.ctx, []object.ID{id}, func(got object.ID, one []byte) error {
 			raw = one
 			r.keep(got, one)
@@ -119,6 +120,9 @@ func (r *recall) Get(id object.ID) (object.Envelope, error) {
 		if err != nil {
 			return object.Envelope{}, err
 		}
+	}
+	if raw == nil {
+		return object.Envelope{}, &damagedThere{r.peer.Name, id}
 	}
 	_, env, err := store.OpenRecord(raw)
 	return env, err
@@ -133,7 +137,8 @@ func (r *recall) keep(id object.ID, raw []byte) {
 	}
 }
 
-// fetch gets objects, each checked against its identity, as the peer sends them.
+// fetch gets objects, each checked against its identity, as the peer sends them. What it does
+// not have whole is noted and passed over: all else comes back.
 func (r *recall) fetch(ctx context.Context, ids []object.ID, take func(object.ID, []byte) error) error {
 	id, err := object.ParseID(r.row.ID)
 	if err != nil {
@@ -167,15 +172,14 @@ func (r *recall) fetchSome(ctx context.Context, ask objectsAsk, take func(object
 		if err := st.Answer(&raw); err != nil {
 			return err
 		}
-		if len(raw) == 0 {
-			return &damagedThere{r.peer.Name, want}
-		}
 		r.Fetched.Add(int64(len(raw)))
-		got, _, err := store.OpenRecord(raw)
-		if err != nil || got != want {
-			return &damagedThere{r.peer.Name, want}
+		if got, _, err := store.OpenRecord(raw); err != nil || got != want {
+			r.mu.Lock()
+			r.hurt[want] = true
+			r.mu.Unlock()
+			continue
 		}
-		if err := take(got, raw); err != nil {
+		if err := take(want, raw); err != nil {
 			return err
 		}
 	}
@@ -187,6 +191,8 @@ type damagedThere struct {
 	site string
 	id   object.ID
 }
+
+func (e *damagedThere) Unwrap() error { return store.ErrDamaged }
 
 func (e *damagedThere) Error() string {
 	return fmt.Sprintf("%s has object %s no more, or damaged: candid store verify there tells what is hurt; another site or moment may have it whole", e.site, e.id.String()[:12])
@@ -264,6 +270,9 @@ func (r *recall) lookThrough(paths []string) error {
 			var below []object.ID
 			for _, id := range links {
 				env, err := r.Get(id)
+				if errors.Is(err, store.ErrDamaged) {
+					continue
+				}
 				if err != nil {
 					return err
 				}
@@ -279,7 +288,7 @@ func (r *recall) lookThrough(paths []string) error {
 		}
 		var ask []object.ID
 		for _, id := range lacking {
-			if r.kept[id] == nil {
+			if r.kept[id] == nil && !r.hurt[id] {
 				ask = append(ask, id)
 			}
 		}
@@ -288,6 +297,9 @@ func (r *recall) lookThrough(paths []string) error {
 		}
 		level = nil
 		for _, id := range lacking {
+			if r.hurt[id] {
+				continue
+			}
 			_, env, err := store.OpenRecord(r.kept[id])
 			if err != nil {
 				return err
@@ -365,13 +377,13 @@ func (r *recall) bring() (release func(), err error) {
 	}
 	for i := len(lists) - 1; i >= 0; i-- {
 		for _, id := range lists[i] {
-			if err := put(r.kept[id]); err != nil {
+			if err := put(r.kept[id]); err != nil && !errors.Is(err, store.ErrNotClosed) {
 				return nil, err
 			}
 		}
 	}
-	// Of a directory on the way to what was asked for not everything below is here: it
-	// stays in memory.
+	// Of a directory on the way to what was asked for, and of what has something damaged below,
+	// not everything is here: it stays in memory.
 	for i := len(r.order) - 1; i >= 0; i-- {
 		if err := put(r.kept[r.order[i]]); err != nil && !errors.Is(err, store.ErrNotClosed) {
 			return nil, err

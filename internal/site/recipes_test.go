@@ -155,7 +155,7 @@ func TestTrials(t *testing.T) {
 
 	w.done(here)(here.Sweep(true, "test"))
 	require.NoError(t, here.Close())
-	w.damage("here")
+	w.damage("here", "", 1)
 	here = w.open("here")
 	runs, err = here.Try("notes", "test")
 	require.NoError(t, err)

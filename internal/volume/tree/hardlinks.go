@@ -13,7 +13,7 @@ func (r *restorer) loadLinks() error {
 	if !r.opt.Root.HasLinks {
 		return nil
 	}
-	return object.WalkLinks(r.opt.Source.Get, r.opt.Root.Links, func(paths [][]byte) error {
+	err := object.WalkLinks(r.opt.Source.Get, r.opt.Root.Links, func(paths [][]byte) error {
 		var set *linkSet
 		for _, p := range paths {
 			rel := string(p)
@@ -38,6 +38,11 @@ func (r *restorer) loadLinks() error {
 		}
 		return nil
 	})
+	if damaged(err) {
+		r.remark("", "which names are those of one file is damaged in the store; such names come back as files of their own: %s", err)
+		return nil
+	}
+	return err
 }
 
 // finishLinks gives files their further names, then sets the times of the

@@ -2,6 +2,7 @@ package tree
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"crypto/rand"
 	"encoding/hex"
@@ -166,7 +167,7 @@ func Restore(ctx context.Context, opt RestoreOptions) (*Restored, error) {
 	if missing || (empty && !opt.Live && !mountPoint(opt.Target)) {
 		r.fresh = true
 		if opt.Plan {
-			err = r.planAll(top.Content, "")
+			err = r.listed("", r.planAll(top.Content, ""))
 		} else {
 			err = r.intoEmpty(top)
 		}
@@ -233,7 +234,9 @@ func (r *restorer) intoEmpty(top object.Entry) error {
 	}
 	fd, err := openDirAt(parent, aside)
 	if err == nil {
-		err = r.dir(fd, "", top.Content, nil)
+		if err = r.dir(fd, "", top.Content, nil); r.res.Created > 0 {
+			err = r.listed("", err)
+		}
 		if err == nil {
 			err = r.finishLinks(fd)
 		}
@@ -260,6 +263,9 @@ func (r *restorer) intoEmpty(top object.Entry) error {
 	}
 	if err != nil {
 		removeAll(parent, aside)
+		if damaged(err) {
+			err = fmt.Errorf("nothing was restored: %w", err)
+		}
 		return err
 	}
 	return nil
@@ -277,7 +283,7 @@ func (r *restorer) intoExisting(top object.Entry) error {
 		known = r.opt.Cache.readDir(r.opt.Cache.head.Top)
 	}
 	err = r.inPerson(func() error {
-		if err := r.dir(fd, "", top.Content, known); err != nil || r.opt.Plan {
+		if err := r.listed("", r.dir(fd, "", top.Content, known)); err != nil || r.opt.Plan {
 			return err
 		}
 		if err := r.finishLinks(fd); err != nil {
@@ -406,7 +412,15 @@ func (r *restorer) dir(fd int, rel string, id object.ID, known *cacheDir) error 
 			}
 		}
 	}
-	err := object.WalkDir(r.opt.Source.Get, id, nil, func(e object.Entry) error {
+	var hurt error // what of the directory itself cannot be read; all else is restored
+	broken := func(err error) error {
+		if !damaged(err) {
+			return err
+		}
+		hurt = err
+		return nil
+	}
+	err := object.WalkDirPast(r.opt.Source.Get, id, nil, broken, func(e object.Entry) error {
 		if failed() {
 			return object.ErrStop
 		}
@@ -424,10 +438,7 @@ func (r *restorer) dir(fd int, rel string, id object.ID, known *cacheDir) error 
 		run(part)
 	}
 	wg.Wait()
-	if err == nil {
-		err = first
-	}
-	if err != nil {
+	if err = cmp.Or(err, first, hurt); err != nil {
 		return err
 	}
 	for name := range live {
@@ -527,7 +538,7 @@ func (r *restorer) mergeDir(fd int, rel, name string, e *object.Entry, st *unix.
 		}
 	}
 	if err := r.dir(sub, rel, e.Content, below); err != nil {
-		return err
+		return r.listed(rel, err)
 	}
 	if !r.picked.whole(rel) {
 		if r.opt.Exact {

@@ -71,7 +71,7 @@ func (r *restorer) planAll(id object.ID, rel string) error {
 		r.act(child, "create")
 		r.res.Bytes += e.Size
 		if e.Kind == object.Dir {
-			return r.planAll(e.Content, child)
+			return r.listed(child, r.planAll(e.Content, child))
 		}
 		return r.ctx.Err()
 	})

@@ -22,7 +22,7 @@ func (r *restorer) create(fd int, rel, name string, e *object.Entry, what string
 	}
 	if r.opt.Plan {
 		if e.Kind == object.Dir {
-			return r.planAll(e.Content, rel)
+			return r.listed(rel, r.planAll(e.Content, rel))
 		}
 		return nil
 	}
@@ -61,12 +61,26 @@ func (r *restorer) explain(rel string, err error) error {
 		return fmt.Errorf("the target's filesystem takes no more writes, at %s: %s", rel, r.soFar())
 	case r.ctx.Err() != nil:
 		return r.ctx.Err()
-	case errors.Is(err, store.ErrDamaged), errors.Is(err, store.ErrNoObject):
+	case damaged(err):
 		r.remark(rel, "not restored, its stored data is damaged: %s", err)
 		return nil
 	}
 	r.remark(rel, "not restored: %s", plainError(err))
 	return nil
+}
+
+// damaged reports whether an error says that stored data is not whole.
+func damaged(err error) bool {
+	return errors.Is(err, store.ErrDamaged) || errors.Is(err, store.ErrNoObject)
+}
+
+// listed makes a remark of damage to a directory, so that all else is restored.
+func (r *restorer) listed(rel string, err error) error {
+	if damaged(err) {
+		r.remark(rel, "not restored as a whole, its stored data is damaged: %s", err)
+		return nil
+	}
+	return err
 }
 
 // soFar tells what a restore that ends early leaves.
@@ -101,23 +115,26 @@ func (r *restorer) createDir(fd int, rel, name string, e *object.Entry, replace 
 	if err != nil {
 		return r.explain(rel, err)
 	}
+	hurt := false
 	if err = unix.Fchmod(sub, unfinished); err == nil {
 		err = r.dir(sub, rel, e.Content, nil)
+		hurt = damaged(err)
+		err = r.listed(rel, err)
 	}
 	if err == nil {
 		err = r.applyMeta(sub, rel, e, true)
 	}
 	unix.Close(sub)
-	if err == nil && replace {
-		if err = r.putInPlace(fd, temp, name); err != nil {
-			return r.explain(rel, err)
-		}
+	switch {
+	case !replace:
+		return err
+	case err != nil || hurt: // what stands there is worth more than a part of this
+		return errors.Join(err, removeAll(fd, temp))
 	}
-	if err != nil && (errors.Is(err, store.ErrDamaged) || errors.Is(err, store.ErrNoObject)) {
-		r.remark(rel, "not restored as a whole, its stored data is damaged: %s", err)
-		return nil
+	if err = r.putInPlace(fd, temp, name); err != nil {
+		return errors.Join(r.explain(rel, err), removeAll(fd, temp))
 	}
-	return err
+	return nil
 }
 
 // make writes a new entry under a name that is not taken.
