@@ -131,7 +131,24 @@ type SnapshotFilter struct {
 
 // Snapshots lists a volume's snapshots at a place, newest first.
 func (c *Catalog) Snapshots(place, volume string, f SnapshotFilter) (rows []*Snapshot, err error) {
-	q := `SELECT * FROM snapshots WHERE volume=? AND place=? AND hidden=0`
+	err = c.selectSnapshots(&rows, "*", place, volume, f)
+	return rows, err
+}
+
+// Moment is when a snapshot was taken.
+type Moment struct {
+	ID    string `db:"id"`
+	Began Time   `db:"began"`
+}
+
+// Moments lists when a volume's snapshots at a place were taken, newest first.
+func (c *Catalog) Moments(place, volume string, f SnapshotFilter) (rows []Moment, err error) {
+	err = c.selectSnapshots(&rows, "id, began", place, volume, f)
+	return rows, err
+}
+
+func (c *Catalog) selectSnapshots(rows any, columns, place, volume string, f SnapshotFilter) error {
+	q := `SELECT ` + columns + ` FROM snapshots WHERE volume=? AND place=? AND hidden=0`
 	args := []any{volume, place}
 	if !f.From.IsZero() {
 		q, args = q+` AND began>=?`, append(args, At(f.From))
@@ -143,7 +160,7 @@ func (c *Catalog) Snapshots(place, volume string, f SnapshotFilter) (rows []*Sna
 		var at int64
 		var id string
 		if _, err := fmt.Sscanf(strings.Replace(f.After, ".", " ", 1), "%d %s", &at, &id); err != nil {
-			return nil, fmt.Errorf("cursor %q is not one that a list gave", f.After)
+			return fmt.Errorf("cursor %q is not one that a list gave", f.After)
 		}
 		// The first term lets the index begin at the cursor, however deep the page.
 		q, args = q+` AND began<=? AND (began<? OR id>?)`, append(args, at, at, id)
@@ -152,8 +169,7 @@ func (c *Catalog) Snapshots(place, volume string, f SnapshotFilter) (rows []*Sna
 	if f.Limit > 0 {
 		q, args = q+` LIMIT ?`, append(args, f.Limit)
 	}
-	err = c.db.Select(&rows, q, args...)
-	return rows, err
+	return c.db.Select(rows, q, args...)
 }
 
 // Cursor names a row for SnapshotFilter.After.

@@ -4,9 +4,11 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io/fs"
 	"os"
 	"slices"
 	"strings"
+	"time"
 
 	"candidharbor/api"
 	"candidharbor/internal/catalog"
@@ -22,14 +24,32 @@ func (v viewSource) Volumes() ([]string, error) {
 	return v.e.VolumeNames()
 }
 
-func (v viewSource) Moments(volume string) ([]shown.Moment, error) {
-	if _, err := v.e.volume(volume); err != nil {
+func (v viewSource) Moments(volume string, second time.Time) ([]shown.Moment, error) {
+	var f catalog.SnapshotFilter
+	if !second.IsZero() {
+		f.From, f.To = second, second.Add(time.Second-1)
+	}
+	return v.moments(volume, f)
+}
+
+func (v viewSource) Newest(volume string) (shown.Moment, bool, error) {
+	all, err := v.moments(volume, catalog.SnapshotFilter{Limit: 1})
+	if err != nil || len(all) == 0 {
+		return shown.Moment{}, false, err
+	}
+	return all[0], true, nil
+}
+
+func (v viewSource) moments(volume string, f catalog.SnapshotFilter) ([]shown.Moment, error) {
+	if _, err := v.e.volume(volume); ClassOf(err) == Missing {
+		return nil, errors.Join(fs.ErrNotExist, err)
+	} else if err != nil {
 		return nil, err
 	}
-	rows, err := v.e.s.cat.Snapshots(v.e.s.Place(), volume, catalog.SnapshotFilter{})
-	out := make([]shown.Moment, 0, len(rows))
-	for _, r := range rows {
-		out = append(out, shown.Moment{ID: r.ID, Taken: r.Began.Time})
+	rows, err := v.e.s.cat.Moments(v.e.s.Place(), volume, f)
+	out := make([]shown.Moment, len(rows))
+	for i, r := range rows {
+		out[i] = shown.Moment{ID: r.ID, Taken: r.Began.Time}
 	}
 	return out, err
 }

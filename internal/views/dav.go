@@ -11,7 +11,6 @@ import (
 	"net/http"
 	"os"
 	"path"
-	"slices"
 	"strings"
 	"time"
 
@@ -52,7 +51,7 @@ func DAV(src Source, prefix string, log *slog.Logger) http.Handler {
 			http.Error(w, "snapshots cannot be changed: only OPTIONS, GET, HEAD and PROPFIND are answered", http.StatusMethodNotAllowed)
 			return
 		}
-		d := &davFS{src: src, moments: map[string][]named{}, held: map[string]*Held{}, listed: map[string]davInfo{}}
+		d := &davFS{src: src, found: map[string]Moment{}, held: map[string]*Held{}, listed: map[string]davInfo{}}
 		defer d.release()
 		(&webdav.Handler{Prefix: prefix, FileSystem: d, LockSystem: noLocks{}, Logger: failed}).ServeHTTP(w, r)
 	})
@@ -73,11 +72,10 @@ func (noLocks) Unlock(time.Time, string) error { return webdav.ErrNoSuchLock }
 // davFS is a source as one request sees it: what it looked up once it does not look up
 // again, for a listing asks for everything in it.
 type davFS struct {
-	src     Source
-	volumes []string
-	moments map[string][]named
-	held    map[string]*Held
-	listed  map[string]davInfo // by path
+	src    Source
+	found  map[string]Moment // by volume and name
+	held   map[string]*Held
+	listed map[string]davInfo // by path
 }
 
 func (d *davFS) release() {
@@ -128,43 +126,28 @@ func (d *davFS) open(name string) (f *davFile, err error) {
 	}()
 	volume, rest, _ := strings.Cut(strings.Trim(at, "/"), "/")
 	moment, rel, _ := strings.Cut(rest, "/")
-	if d.volumes == nil {
-		if d.volumes, err = d.src.Volumes(); err != nil {
-			return nil, err
-		}
-	}
 	if volume == "" {
-		return listing("/", d.volumes, time.Time{}), nil
+		all, err := d.src.Volumes()
+		return listing("/", all, time.Time{}), err
 	}
-	if !slices.Contains(d.volumes, volume) {
-		return nil, fs.ErrNotExist
-	}
-	all, ok := d.moments[volume]
-	if !ok {
-		moments, err := d.src.Moments(volume)
+	if moment == "" {
+		all, err := d.src.Moments(volume, time.Time{})
 		if err != nil {
 			return nil, err
 		}
-		all = names(moments, plainForm)
-		d.moments[volume] = all
-	}
-	if moment == "" {
 		var list []string
 		newest := time.Time{}
 		if len(all) > 0 {
 			list, newest = append(list, latest), all[0].Taken
 		}
-		for _, n := range all {
+		for _, n := range names(all, plainForm) {
 			list = append(list, n.name)
 		}
 		return listing(volume, list, newest), nil
 	}
-	m, ok := find(all, moment)
-	if moment == latest && len(all) > 0 {
-		m, ok = all[0].Moment, true
-	}
-	if !ok {
-		return nil, fs.ErrNotExist
+	m, err := d.moment(volume, moment)
+	if err != nil {
+		return nil, err
 	}
 	h, err := d.hold(volume, m.ID)
 	if err != nil {
@@ -179,6 +162,24 @@ func (d *davFS) open(name string) (f *davFile, err error) {
 		base = moment
 	}
 	return &davFile{info: davInfo{base, e}, held: h, at: rel, content: tree.NewContent(h.Get, e)}, nil
+}
+
+func (d *davFS) moment(volume, name string) (Moment, error) {
+	key := volume + "/" + name
+	if m, ok := d.found[key]; ok {
+		return m, nil
+	}
+	m, ok, err := lookUp(d.src, volume, name, plainForm)
+	if name == latest {
+		m, ok, err = d.src.Newest(volume)
+	}
+	if err == nil && !ok {
+		err = fs.ErrNotExist
+	}
+	if err == nil {
+		d.found[key] = m
+	}
+	return m, err
 }
 
 // follow finds an entry, going after symbolic links within the snapshot.

@@ -159,8 +159,8 @@ var (
 func (t *topNode) Getattr(_ context.Context, _ fs.FileHandle, out *fuse.AttrOut) syscall.Errno {
 	out.Mode = 0o555
 	at := t.began
-	if all, err := t.src.Moments(t.volume); err == nil && len(all) > 0 {
-		at = all[0].Taken
+	if m, ok, err := t.src.Newest(t.volume); err == nil && ok {
+		at = m.Taken
 	}
 	out.SetTimes(&at, &at, &at)
 	return 0
@@ -168,7 +168,7 @@ func (t *topNode) Getattr(_ context.Context, _ fs.FileHandle, out *fuse.AttrOut)
 
 // Readdir is part of fs.
 func (t *topNode) Readdir(context.Context) (fs.DirStream, syscall.Errno) {
-	all, err := t.src.Moments(t.volume)
+	all, err := t.src.Moments(t.volume, time.Time{})
 	if err != nil {
 		return nil, t.fail("the list of moments", err)
 	}
@@ -192,17 +192,22 @@ func (t *topNode) Lookup(ctx context.Context, name string, out *fuse.EntryOut) (
 		out.SetTimes(&t.began, &t.began, &t.began)
 		return t.NewInode(ctx, &topNode{view: t.view, form: smbForm}, fs.StableAttr{Mode: syscall.S_IFDIR}), 0
 	}
-	all, err := t.src.Moments(t.volume)
-	if err != nil {
-		return nil, t.fail("the list of moments", err)
-	}
-	list := names(all, t.form)
-	if t.form == plainForm && name == latest && len(list) > 0 {
-		to := list[0].name
+	if t.form == plainForm && name == latest {
+		m, ok, err := t.src.Newest(t.volume)
+		if err != nil {
+			return nil, t.fail("the newest moment", err)
+		}
+		if !ok {
+			return nil, syscall.ENOENT
+		}
+		to := m.Taken.UTC().Format(t.form)
 		out.Mode, out.Size = 0o777, uint64(len(to))
 		return t.NewInode(ctx, &linkNode{to: to}, fs.StableAttr{Mode: syscall.S_IFLNK}), 0
 	}
-	m, ok := find(list, name)
+	m, ok, err := lookUp(t.src, t.volume, name, t.form)
+	if err != nil {
+		return nil, t.fail("moment "+name, err)
+	}
 	if !ok {
 		return nil, syscall.ENOENT
 	}

@@ -18,8 +18,11 @@ import (
 // Source gives snapshots to be shown.
 type Source interface {
 	Volumes() ([]string, error)
-	// Moments are a volume's snapshots, newest first.
-	Moments(volume string) ([]Moment, error)
+	// Moments are a volume's snapshots, newest first: all, or those taken in a second. Of a
+	// volume that is not there or not to be seen the error is fs.ErrNotExist.
+	Moments(volume string, second time.Time) ([]Moment, error)
+	// Newest is the first of them; ok is false when there is none.
+	Newest(volume string) (m Moment, ok bool, err error)
 	// Hold opens a snapshot and keeps it readable, though it may be removed, until it is
 	// released.
 	Hold(volume, id string) (*Held, error)
@@ -70,11 +73,21 @@ func names(all []Moment, form string) []named {
 	return out
 }
 
-func find(all []named, name string) (Moment, bool) {
-	for _, n := range all {
+// lookUp finds a moment by one of its names. It asks for those of its second alone: there may
+// be very many others.
+func lookUp(src Source, volume, name, form string) (Moment, bool, error) {
+	if len(name) < len(form) {
+		return Moment{}, false, nil
+	}
+	second, err := time.Parse(form, name[:len(form)])
+	if err != nil {
+		return Moment{}, false, nil
+	}
+	all, err := src.Moments(volume, second)
+	for _, n := range names(all, form) {
 		if n.name == name {
-			return n.Moment, true
+			return n.Moment, true, err
 		}
 	}
-	return Moment{}, false
+	return Moment{}, false, err
 }
