@@ -232,6 +232,7 @@ type RestoreResult struct {
 	Skipped     int64    `json:"skipped"`
 	Kept        int64    `json:"kept"`
 	Adjusted    int64    `json:"adjusted"`
+	Failed      int64    `json:"failed" doc:"could not be restored; the remarks say why"`
 	Bytes       int64    `json:"bytes"`
 	FreeBytes   int64    `json:"freeBytes"`
 	Summary     string   `json:"summary" doc:"the counts in words, those that are not 0"`
@@ -255,7 +256,7 @@ type RestoreResult struct {
 // Act is one thing that a restore does.
 type Act struct {
 	Path string `json:"path"`
-	What string `json:"what"`
+	What string `json:"what" doc:"create, replace, remove, skip, adjust; fail: it could not be restored"`
 }
 
 // Run is one execution of anything.

@@ -61,6 +61,15 @@ func TestPreparingInConsole(t *testing.T) {
 	says("letters/trip")
 	do(chromedp.Click(`[aria-label="Take back letters trip of ines"]`))
 	says("sees nothing yet")
+	do(click("change"), chromedp.WaitVisible(`//h2[contains(., "Change ines")]`, chromedp.BySearch))
+	noFaults(t, p, "change someone")
+	do(fill("Role", "auditor"), click("Change"))
+	require.NoError(t, p.Wait(`!document.body.innerText.includes("sees nothing yet")`))
+	require.Contains(t, a.run("person", "list"), "auditor")
+	a.run("token", "add", "for-a-program", "--person", "ines")
+	do(chromedp.Reload(), chromedp.Click(`[aria-label="End the token for-a-program"]`), click("End it"))
+	require.NoError(t, p.Wait(`!document.body.innerText.includes("for-a-program")`))
+	require.NotContains(t, a.run("token", "list"), "for-a-program")
 
 	// A restore is saved, done and forgotten.
 	copied := filepath.Join(base, "copy")
@@ -92,6 +101,19 @@ func TestPreparingInConsole(t *testing.T) {
 	require.Equal(t, "gone\n", string(b))
 	do(click("Close"), click("Take them into the history"))
 	says("1 moment of letters taken over")
+
+	// What is there already and differs is left, and that is said before; a version is brought
+	// back over it when that is asked for.
+	shell(t, base, "echo other > letters/a")
+	do(chromedp.Navigate(a.url+"/volumes/letters"), chromedp.Click(`[aria-label="Pick a"]`), click("Bring back 1 picked"), click("See what would happen"))
+	says("One name is there already and differs: it is left as it is.")
+	says("One change:")
+	noFaults(t, p, "a plan with a name left")
+	do(click("Not now"), chromedp.Click(`//button[@title="its versions" and .="a"]`, chromedp.BySearch), chromedp.Click(`(//button[.="bring back"])[1]`, chromedp.BySearch), click("See what would happen"))
+	says("What would be done: 1 replaced")
+	do(click("Do it"))
+	says("to go back to it: candid undo")
+	shell(t, base, "test $(cat letters/a) = dear")
 
 	// A group goes back as of one instant, and undo takes it back.
 	shell(t, base, "echo changed > letters/a; rm maps/m")

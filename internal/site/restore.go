@@ -37,8 +37,8 @@ func (s *Site) restoreResult(r *restoring, res *tree.Restored) *api.RestoreResul
 		}
 	}
 	if res != nil {
-		out.Created, out.Replaced, out.Removed, out.Skipped, out.Kept, out.Adjusted, out.Bytes = res.Created, res.Replaced, res.Removed, res.Skipped, res.Kept, res.Adjusted, res.Bytes
-		out.Summary = countWords([]counted{{res.Created, "created"}, {res.Replaced, "replaced"}, {res.Removed, "removed"}, {res.Adjusted, "adjusted"}, {res.Skipped, "skipped"}, {res.Kept, "the same already"}})
+		out.Created, out.Replaced, out.Removed, out.Skipped, out.Kept, out.Adjusted, out.Failed, out.Bytes = res.Created, res.Replaced, res.Removed, res.Skipped, res.Kept, res.Adjusted, res.Failed, res.Bytes
+		out.Summary = countWords([]counted{{res.Created, "created"}, {res.Replaced, "replaced"}, {res.Removed, "removed"}, {res.Adjusted, "adjusted"}, {res.Skipped, "skipped"}, {res.Kept, "the same already"}, {res.Failed, "not restored"}})
 		for _, a := range res.Samples {
 			out.Acts = append(out.Acts, api.Act{Path: printable([]byte(a.Path)), What: a.What})
 		}

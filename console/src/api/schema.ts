@@ -1688,6 +1688,7 @@ export interface components {
     schemas: {
         Act: {
             path: string;
+            /** @description create, replace, remove, skip, adjust; fail: it could not be restored */
             what: string;
         };
         Admit: {
@@ -2829,6 +2830,11 @@ export interface components {
             /** Format: int64 */
             created: number;
             dryRun: boolean;
+            /**
+             * Format: int64
+             * @description could not be restored; the remarks say why
+             */
+            failed: number;
             /**
              * Format: int64
              * @description that came from there; with dryRun, at most, before compression

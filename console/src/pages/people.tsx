@@ -16,9 +16,12 @@ export function People({ mayChange }: { mayChange: boolean }) {
   const tokens = useQuery({ queryKey: ["tokens"], queryFn: () => told(api.GET("/tokens")) });
   const [adding, setAdding] = useState(false);
   const [granting, setGranting] = useState<Person | null>(null);
+  const [changing, setChanging] = useState<Person | null>(null);
   const [leaving, setLeaving] = useState<Person | null>(null);
+  const [ending, setEnding] = useState("");
   const again = () => { void queries.invalidateQueries({ queryKey: ["people"] }); void queries.invalidateQueries({ queryKey: ["tokens"] }); };
   const remove = useMutation({ mutationFn: (name: string) => told(api.DELETE("/people/{name}", { params: { path: { name } }, headers: once() })), onSuccess: () => { setLeaving(null); again(); } });
+  const endToken = useMutation({ mutationFn: (name: string) => told(api.DELETE("/tokens/{name}", { params: { path: { name } }, headers: once() })), onSuccess: () => { setEnding(""); again(); } });
   const end = useMutation({ mutationFn: ({ name, volume, path }: { name: string; volume: string; path: string }) => told(api.POST("/people/{name}/folders", { params: { path: { name } }, body: { volume, paths: [path], end: true }, headers: once() })), onSuccess: again });
   const all = people.data ?? [];
   return (
@@ -40,15 +43,22 @@ export function People({ mayChange }: { mayChange: boolean }) {
             )))}</ul>)}
           </span>
           {mayChange && p.role === "file owner" && <button className="quiet" onClick={() => setGranting(p)}>grant folders</button>}
+          {mayChange && <button className="quiet" onClick={() => setChanging(p)}>change</button>}
           {mayChange && <button className="quiet" onClick={() => setLeaving(p)}>remove</button>}
         </div>
       ))}
       <h2 className="head mt-8 border-b border-ink">Tokens of programs</h2>
-      {(tokens.data ?? []).map((t) => <p key={t.name} className="flex flex-wrap gap-x-4 border-b border-rule py-1.5 text-sm"><span className="font-semibold">{t.name}</span><span>{t.person ? `as ${t.person}` : "as an administrator"}</span><span className="text-faint">since {stamp(t.made)}</span></p>)}
+      {(tokens.data ?? []).map((t) => <p key={t.name} className="flex flex-wrap gap-x-4 border-b border-rule py-1.5 text-sm"><span className="font-semibold">{t.name}</span><span>{t.person ? `as ${t.person}` : "as an administrator"}</span><span className="text-faint">since {stamp(t.made)}</span>{mayChange && <button className="quiet ml-auto" aria-label={`End the token ${t.name}`} onClick={() => setEnding(t.name)}>end</button>}</p>)}
       {(tokens.data ?? []).length === 0 && <p className="py-2 text-sm text-faint">None.</p>}
-      <ByCommand lines={["candid person add NAME --role operator", "candid person grant NAME VOLUME PATH", "candid token add NAME --person PERSON"]} />
+      <ByCommand lines={["candid person add NAME --role operator", "candid person change NAME --role operator --password", "candid person grant NAME VOLUME PATH", "candid token add NAME --person PERSON"]} />
       {adding && <Add close={() => { setAdding(false); again(); }} />}
       {granting && <Grant person={granting} close={() => { setGranting(null); again(); }} />}
+      {changing && <Change person={changing} close={() => { setChanging(null); again(); }} />}
+      <Sheet title={`End the token ${ending}`} open={!!ending} close={() => setEnding("")}>
+        <p className="my-3 text-sm">Whatever shows it is let in no more, from the next request on. If it is the one that you are signed in with, that is you.</p>
+        <Trouble error={endToken.error} />
+        <div className="flex gap-3"><button className="press press-hand" onClick={() => endToken.mutate(ending)} disabled={endToken.isPending}>End it</button><button className="quiet" onClick={() => setEnding("")}>Not now</button></div>
+      </Sheet>
       <Sheet title={`Remove ${leaving?.name ?? ""}`} open={!!leaving} close={() => setLeaving(null)}>
         <p className="my-3 text-sm">{leaving?.name} is signed out everywhere and let in no more; the tokens of that person end too. What was done stays in the ledger.</p>
         <Trouble error={remove.error} />
@@ -77,6 +87,28 @@ function Add({ close }: { close: () => void }) {
         <Field label="Password" help="At least 10 characters. The person can change it."><input type="password" className="field w-full" value={password} onChange={(e) => setPassword(e.target.value)} autoComplete="new-password" minLength={10} required /></Field>
         <Trouble error={add.error} />
         <div className="mt-3 flex gap-3"><button className="press" disabled={add.isPending}>Let in</button><button type="button" className="quiet" onClick={close}>Not now</button></div>
+      </form>
+    </Sheet>
+  );
+}
+
+function Change({ person, close }: { person: Person; close: () => void }) {
+  const [role, setRole] = useState<Role>(person.role);
+  const [password, setPassword] = useState("");
+  const [ids, setIds] = useState("");
+  const numbers = ids.split(/[\s,:]+/).filter(Boolean).map(Number);
+  const change = useMutation({
+    mutationFn: () => told(api.PATCH("/people/{name}", { params: { path: { name: person.name } }, body: { ...(role !== person.role ? { role } : {}), ...(password ? { password } : {}), ...(role === "file owner" && numbers.length ? { uid: numbers[0], gids: numbers.slice(1) } : {}) }, headers: once() })),
+    onSuccess: close,
+  });
+  return (
+    <Sheet title={`Change ${person.name}`} open close={close}>
+      <form onSubmit={(e) => { e.preventDefault(); change.mutate(); }}>
+        <Field label="Role"><select className="field w-full" value={role} onChange={(e) => setRole(e.target.value as Role)}>{roles.map(([r, what]) => <option key={r} value={r}>{r}: {what}</option>)}</select></Field>
+        {role === "file owner" && <Field label="User and groups on the files" help={person.uid === undefined ? "As numbers, the user first: 1004 100. Empty: the user of that name on this site's host." : `As numbers, the user first. Empty: as now, ${person.uid} in ${(person.gids ?? []).join(", ")}.`}><input className="field w-full font-mono" value={ids} onChange={(e) => setIds(e.target.value)} /></Field>}
+        <Field label="New password" help="At least 10 characters; empty: as it is. A new role or password signs the person out everywhere."><input type="password" className="field w-full" value={password} onChange={(e) => setPassword(e.target.value)} autoComplete="new-password" minLength={10} /></Field>
+        <Trouble error={change.error} />
+        <div className="mt-3 flex gap-3"><button className="press" disabled={change.isPending || (role === person.role && !password && numbers.length === 0)}>Change</button><button type="button" className="quiet" onClick={close}>Not now</button></div>
       </form>
     </Sheet>
   );

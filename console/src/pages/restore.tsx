@@ -2,22 +2,23 @@ import { useMutation, useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link } from "react-router";
 
-import { api, once, type RestoreAsk, told } from "../api/client";
+import { api, once, type RestoreAsk, type Schemas, told } from "../api/client";
 import { Command, Field, Progress, Sheet, Trouble } from "../parts/bits";
 import { size, stamp } from "../parts/words";
 import { UndoButton } from "./undo";
 
+type RestoreResult = Schemas["RestoreResult"];
 type Conflict = NonNullable<RestoreAsk["onConflict"]>;
 const choices: [Conflict, string][] = [["skip", "leave what is there"], ["replace", "replace what is there"], ["older", "replace only what is older"], ["keep-both", "keep both, the restored one with a suffix"]];
 
 /** Says what will happen, then does it and shows it happen. */
-export function RestoreSheet({ volume, at, of, from, paths, inPlace, own, close }: { volume: string; at: string; of?: string; from?: string; paths: string[]; inPlace: boolean; own?: boolean; close: (done: boolean) => void }) {
+export function RestoreSheet({ volume, at, of, from, paths, inPlace, own, replace, close }: { volume: string; at: string; of?: string; from?: string; paths: string[]; inPlace: boolean; own?: boolean; replace?: boolean; close: (done: boolean) => void }) {
   const [where, setWhere] = useState<"place" | "into" | "beside" | "tar" | "zip">(inPlace ? "place" : "beside");
   const [to, setTo] = useState("");
   const [into, setInto] = useState("");
   const volumes = useQuery({ queryKey: ["volumes"], queryFn: () => told(api.GET("/volumes")), enabled: !own });
   const others = (volumes.data ?? []).filter((v) => v.protected && v.name !== volume).map((v) => v.name);
-  const [conflict, setConflict] = useState<Conflict>(paths.length ? "skip" : "replace");
+  const [conflict, setConflict] = useState<Conflict>(paths.length && !replace ? "skip" : "replace");
   const ask: RestoreAsk = { volume, at, paths, ...(where === "place" ? { inPlace: true } : where === "into" ? { into: into || others[0] || "" } : { to }), onConflict: conflict, ...(from ? { from } : {}) };
   const plan = useMutation({ mutationFn: () => told(api.POST("/restores/plan", { body: ask, headers: once() })) });
   const start = useMutation({ mutationFn: () => told(api.POST("/restores", { body: ask, headers: once() })) });
@@ -59,12 +60,15 @@ export function RestoreSheet({ volume, at, of, from, paths, inPlace, own, close 
           {p.bytes > p.freeBytes && <p className="font-semibold text-hand">There is not room for it: make room first, choose fewer paths, or another directory.</p>}
           {p.from && <p>The snapshot is at {p.from}: at most {size(p.fetchBytes ?? 0)} would be fetched from there, before compression.</p>}
           <p className="text-faint">{p.answer}; into <span className="font-mono">{p.target}</span></p>
-          {(p.acts ?? []).length > 0 && <ul className="mt-2 max-h-40 overflow-y-auto font-mono text-xs">{(p.acts ?? []).map((a) => <li key={a.path}><span className="inline-block w-16">{a.what}</span>{a.path}</li>)}</ul>}
+          {p.skipped > 0 && conflict === "skip" && <p className="text-hand">{p.skipped === 1 ? "One name is there already and differs: it is" : `${p.skipped} names are there already and differ: they are`} left as {p.skipped === 1 ? "it is" : "they are"}. Choose to replace what is there to have {p.skipped === 1 ? "it" : "them"} as {p.skipped === 1 ? "it was" : "they were"}.</p>}
+          <Names list={(p.acts ?? []).map((a) => [a.what, a.path])} all={p.created + p.replaced + p.removed + p.adjusted + p.skipped + p.failed} what="change" />
+          <Remarks result={p} />
         </section>
       )}
       {run.data && (
         <section aria-live="polite" className="my-3">
           {run.data.ended ? <p className={`font-say ${run.data.state.startsWith("done") ? "" : "text-hand"}`}>{run.data.state}: {run.data.outcome}</p> : <Progress run={run.data} />}
+          {run.data.ended && <Remarks result={run.data.result as RestoreResult | undefined} />}
           <span className="flex gap-4 text-sm">{!own && <Link className="quiet" to={`/runs/${id}`}>The run and its log</Link>}<UndoButton run={run.data} /></span>
         </section>
       )}
@@ -77,4 +81,20 @@ export function RestoreSheet({ volume, at, of, from, paths, inPlace, own, close 
       <p className="mt-4 border-t border-rule pt-2"><Command text={cli} /></p>
     </Sheet>
   );
+}
+
+/** The first of many lines, and how many there are. */
+function Names({ list, all, what }: { list: [string, string][]; all: number; what: string }) {
+  if (list.length === 0) return null;
+  return (
+    <>
+      <p className="mt-2 text-faint">{all === 1 ? `One ${what}` : `${all} ${what}s`}{all > list.length ? `, the first ${list.length} of them` : ""}:</p>
+      <ul className="max-h-40 overflow-y-auto font-mono text-xs" tabIndex={0} aria-label={`${what}s`}>{list.map(([head, text], i) => <li key={i}><span className="mr-2 inline-block min-w-16">{head}</span>{text}</li>)}</ul>
+    </>
+  );
+}
+
+/** What could not be brought back, or not as it was recorded. */
+function Remarks({ result }: { result?: RestoreResult }) {
+  return <Names list={(result?.remarks ?? []).map((m) => [m.path, m.what])} all={result?.remarkCount ?? 0} what="remark" />;
 }

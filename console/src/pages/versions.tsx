@@ -19,7 +19,7 @@ export function VersionsSheet({ volume, path, inPlace, own, close }: { volume: s
   const [restoring, setRestoring] = useState<Version | null>(null);
   const all = list.data?.items ?? [];
   const before = (i: number) => all.slice(i + 1).find((v) => v.entry && !v.site);
-  if (restoring) return <RestoreSheet volume={volume} at={restoring.snapshot} of={restoring.until} from={restoring.site} paths={[path]} inPlace={inPlace} own={own} close={() => setRestoring(null)} />;
+  if (restoring) return <RestoreSheet volume={volume} at={restoring.snapshot} of={restoring.until} from={restoring.site} paths={[path]} inPlace={inPlace} own={own} replace close={() => setRestoring(null)} />;
   return (
     <Sheet title={path} open close={close} wide>
       <Trouble error={list.error} />

@@ -55,10 +55,13 @@ func (r *restorer) finishLinks(top int) error {
 		switch {
 		case set.at != "":
 			err = r.link(top, set.at, at)
-		case !l.there:
+		case l.what != "":
 			err = r.writeAlone(top, l.path, at, &l.entry)
 		}
 		if err != nil {
+			if l.what != "" {
+				r.failed(l.path, l.what, &object.Entry{}) // its bytes were not counted
+			}
 			r.remark(l.path, "could not become another name of %s: %s", r.dest(set.first), plainError(err))
 			continue
 		}

@@ -86,6 +86,7 @@ type Restored struct {
 	Skipped  int64 `json:"skipped"`
 	Kept     int64 `json:"kept"`     // the same already
 	Adjusted int64 `json:"adjusted"` // only metadata differed
+	Failed   int64 `json:"failed"`   // could not be restored; a remark says why
 	Bytes    int64 `json:"bytes"`    // content written, or to be written
 	// Samples are the first few acts, for people.
 	Samples     []Act           `json:"samples"`
@@ -98,7 +99,7 @@ type Restored struct {
 // Act is one thing that a restore does.
 type Act struct {
 	Path string `json:"path"`
-	What string `json:"what"` // create, replace, remove, skip, adjust
+	What string `json:"what"` // create, replace, remove, skip, adjust, fail
 }
 
 const (
@@ -136,7 +137,7 @@ type linkSet struct {
 type pendingLink struct {
 	path  string
 	entry object.Entry
-	there bool // stands in the target already, with the right content
+	what  string // as what it was counted; "": it stands in the target already, with the right content
 }
 
 // Restore writes the tree, or tells what it would write.
@@ -339,12 +340,36 @@ func (r *restorer) act(rel, what string) {
 		r.res.Skipped++
 	case "adjust":
 		r.res.Adjusted++
+	case "fail":
+		r.res.Failed++
 	case "keep":
 		r.res.Kept++
 		return
 	}
 	if len(r.res.Samples) < samplesKept {
 		r.res.Samples = append(r.res.Samples, Act{rel, what})
+	}
+}
+
+// failed takes back that an act was counted, which then could not be done.
+func (r *restorer) failed(rel, what string, e *object.Entry) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	switch what {
+	case "create":
+		r.res.Created--
+	case "replace":
+		r.res.Replaced--
+	}
+	r.res.Failed++
+	if e.Kind == object.File {
+		r.res.Bytes -= e.Size
+	}
+	rel = r.dest(rel)
+	for i := range r.res.Samples {
+		if r.res.Samples[i].Path == rel {
+			r.res.Samples[i].What = "fail"
+		}
 	}
 }
 
@@ -464,6 +489,7 @@ func (r *restorer) entry(fd int, rel string, e *object.Entry, known *cacheDir) e
 		if serr := unix.Fstatat(fd, name, &st, unix.AT_SYMLINK_NOFOLLOW); serr == nil {
 			err = 0
 		} else if !errors.Is(serr, unix.ENOENT) {
+			r.act(rel, "fail")
 			r.remark(rel, "could not be looked at: %s", plainError(serr))
 			return nil
 		}
@@ -476,6 +502,7 @@ func (r *restorer) entry(fd int, rel string, e *object.Entry, known *cacheDir) e
 	}
 	same, err2 := r.sameContent(fd, name, rel, e, &st, known)
 	if err2 != nil {
+		r.act(rel, "fail")
 		r.remark(rel, "could not be compared: %s", plainError(err2))
 		return nil
 	}
@@ -527,6 +554,7 @@ func withSuffix(name, suffix string) string {
 func (r *restorer) mergeDir(fd int, rel, name string, e *object.Entry, st *unix.Stat_t, known *cacheDir) error {
 	sub, err := openDirAt(fd, name)
 	if err != nil {
+		r.act(rel, "fail")
 		r.remark(rel, "could not be opened: %s", plainError(err))
 		return nil
 	}

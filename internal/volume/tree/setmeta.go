@@ -94,7 +94,7 @@ func (r *restorer) adjust(fd int, rel, name string, e *object.Entry, st *unix.St
 		r.act(rel, "keep")
 		if !r.opt.Plan && !leave {
 			r.mu.Lock()
-			r.later = append(r.later, pendingLink{path: rel, entry: *e, there: true})
+			r.later = append(r.later, pendingLink{path: rel, entry: *e})
 			r.mu.Unlock()
 		}
 		return nil

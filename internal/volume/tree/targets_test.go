@@ -136,6 +136,8 @@ func TestTargetThatTakesNotEverything(t *testing.T) {
 		}
 		require.Equal(t, want, told, target)
 		require.Equal(t, int64(len(want)), r.RemarkCount)
+		require.Equal(t, int64(3), r.Failed)
+		require.Equal(t, map[string][3]int64{at + "/new": {3, 0, 6}, at + "/old": {1, 1, 6}}[target], [3]int64{r.Created, r.Replaced, r.Bytes}, target)
 		got, err := os.ReadFile(target + "/good")
 		require.NoError(t, err)
 		require.Equal(t, "hello", string(got))
@@ -266,6 +268,7 @@ func restoreAsOther(t *testing.T, dir string) {
 	b := newBench(t)
 	root, _, _ := b.snapshot(dir + "/src")
 	r := b.restore(root, dir+"/at", nil)
+	require.Equal(t, int64(2), r.Failed)
 	told := map[string][]string{}
 	for _, m := range r.Remarks {
 		told[string(m.Path)] = append(told[string(m.Path)], m.What)

@@ -27,11 +27,11 @@ func (r *restorer) create(fd int, rel, name string, e *object.Entry, what string
 		return nil
 	}
 	if e.Kind == object.Dir {
-		return r.createDir(fd, rel, name, e, what == "replace")
+		return r.createDir(fd, rel, name, e, what)
 	}
 	if linked && set.first != rel {
 		r.mu.Lock()
-		r.later = append(r.later, pendingLink{path: rel, entry: *e})
+		r.later = append(r.later, pendingLink{path: rel, entry: *e, what: what})
 		r.mu.Unlock()
 		return nil
 	}
@@ -45,6 +45,7 @@ func (r *restorer) create(fd int, rel, name string, e *object.Entry, what string
 	}
 	if err != nil {
 		unix.Unlinkat(fd, temp, 0)
+		r.failed(rel, what, e)
 		return r.explain(rel, err)
 	}
 	r.standsAt(rel)
@@ -103,16 +104,18 @@ func (r *restorer) putInPlace(fd int, temp, name string) error {
 	return err
 }
 
-func (r *restorer) createDir(fd int, rel, name string, e *object.Entry, replace bool) error {
-	temp := name
+func (r *restorer) createDir(fd int, rel, name string, e *object.Entry, what string) error {
+	temp, replace := name, what == "replace"
 	if replace {
 		temp = tempName()
 	}
 	if err := unix.Mkdirat(fd, temp, 0o700); err != nil {
+		r.failed(rel, what, e)
 		return r.explain(rel, err)
 	}
 	sub, err := openDirAt(fd, temp)
 	if err != nil {
+		r.failed(rel, what, e)
 		return r.explain(rel, err)
 	}
 	hurt := false
@@ -125,16 +128,18 @@ func (r *restorer) createDir(fd int, rel, name string, e *object.Entry, replace 
 		err = r.applyMeta(sub, rel, e, true)
 	}
 	unix.Close(sub)
-	switch {
-	case !replace:
+	if !replace {
 		return err
-	case err != nil || hurt: // what stands there is worth more than a part of this
-		return errors.Join(err, removeAll(fd, temp))
 	}
-	if err = r.putInPlace(fd, temp, name); err != nil {
-		return errors.Join(r.explain(rel, err), removeAll(fd, temp))
+	if err == nil && !hurt {
+		if err = r.putInPlace(fd, temp, name); err == nil {
+			return nil
+		}
+		err = r.explain(rel, err)
 	}
-	return nil
+	// What stands there is worth more than a part of this.
+	r.failed(rel, what, e)
+	return errors.Join(err, removeAll(fd, temp))
 }
 
 // make writes a new entry under a name that is not taken.
