@@ -107,7 +107,7 @@ func TestPreparingInConsole(t *testing.T) {
 	shell(t, base, "echo other > letters/a")
 	do(chromedp.Navigate(a.url+"/volumes/letters"), chromedp.Click(`[aria-label="Pick a"]`), click("Bring back 1 picked"), click("See what would happen"))
 	says("One name is there already and differs: it is left as it is.")
-	says("One change:")
+	says("One name:")
 	noFaults(t, p, "a plan with a name left")
 	do(click("Not now"), chromedp.Click(`//button[@title="its versions" and .="a"]`, chromedp.BySearch), chromedp.Click(`(//button[.="bring back"])[1]`, chromedp.BySearch), click("See what would happen"))
 	says("What would be done: 1 replaced")

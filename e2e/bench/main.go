@@ -114,6 +114,7 @@ type site struct {
 	dir  string
 	cmd  *exec.Cmd
 	name string
+	said string // when it started: its address and token
 }
 
 func (b *bench) serve(name string, config ...string) (*site, error) {
@@ -149,6 +150,7 @@ func (b *bench) serve(name string, config ...string) (*site, error) {
 		seen += string(buf[:n])
 	}
 	go io.Copy(io.Discard, out)
+	s.said = seen
 	return s, nil
 }
 

@@ -1,8 +1,13 @@
 package main
 
 import (
+	"fmt"
+	"io"
+	"io/fs"
+	"net/http"
 	"os"
 	"path/filepath"
+	"regexp"
 	"time"
 )
 
@@ -47,6 +52,9 @@ func (b *bench) views() error {
 	}
 	row("sequential read through the mount, warm : plain file", median(warm), median(plain), "<= 2")
 	row("the same for the first time", median(cold), median(plain), "told")
+	if err := b.firstBytes(s, at); err != nil {
+		return err
+	}
 	var some, all []time.Duration
 	for range rounds {
 		if err := b.sh("find viewed/tree -type f | awk 'NR % 100 == 0' | xargs -d '\\n' rm"); err != nil {
@@ -66,5 +74,80 @@ func (b *bench) views() error {
 		}
 	}
 	row("1 % brought back in place, with safety : all of it", median(some), median(all), "told")
+	return nil
+}
+
+// firstBytes measures how long the first byte of a file takes that nobody read before, by
+// WebDAV and through a mount made just now.
+func (b *bench) firstBytes(s *site, at string) error {
+	var files []string
+	n := 0
+	err := filepath.WalkDir(b.tree, func(p string, d fs.DirEntry, err error) error {
+		if err == nil && d.Type().IsRegular() {
+			if n++; n%150 == 0 {
+				rel, _ := filepath.Rel(b.tree, p)
+				files = append(files, rel)
+			}
+		}
+		return err
+	})
+	if err != nil {
+		return err
+	}
+	url, token := regexp.MustCompile(`http://[0-9.:]+`).FindString(s.said), regexp.MustCompile(`cht_[0-9a-f]+`).FindString(s.said)
+	first := func(open func(rel string) (io.ReadCloser, error)) (all []time.Duration, err error) {
+		for _, rel := range files {
+			d, err := timed(func() error {
+				r, err := open(rel)
+				if err != nil {
+					return err
+				}
+				defer r.Close()
+				_, err = io.ReadFull(r, make([]byte, 1))
+				if err == io.EOF {
+					err = nil
+				}
+				return err
+			})
+			if err != nil {
+				return nil, err
+			}
+			all = append(all, d)
+		}
+		return all, nil
+	}
+	dav, err := first(func(rel string) (io.ReadCloser, error) {
+		req, err := http.NewRequest("GET", url+"/dav/v/latest/tree/"+rel, nil)
+		if err != nil {
+			return nil, err
+		}
+		req.SetBasicAuth("bench", token)
+		resp, err := http.DefaultClient.Do(req)
+		if err == nil && resp.StatusCode != http.StatusOK {
+			resp.Body.Close()
+			err = fmt.Errorf("%s: %s", rel, resp.Status)
+		}
+		if err != nil {
+			return nil, err
+		}
+		return resp.Body, nil
+	})
+	if err != nil {
+		return err
+	}
+	if _, err := s.run("mount", "v", at); err != nil {
+		return err
+	}
+	mount, err := first(func(rel string) (io.ReadCloser, error) { return os.Open(filepath.Join(at, "latest", "tree", rel)) })
+	if err != nil {
+		return err
+	}
+	if _, err := s.run("mount", "--end", at, "--anyway"); err != nil {
+		return err
+	}
+	for what, all := range map[string][]time.Duration{"by WebDAV": dav, "through the mount": mount} {
+		typical := median(all)
+		fmt.Printf("%-58s %12s %12s\n", fmt.Sprintf("first byte of a file %s: of %d, and the longest", what, len(all)), typical.Round(100*time.Microsecond), all[len(all)-1].Round(100*time.Microsecond))
+	}
 	return nil
 }

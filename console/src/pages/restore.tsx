@@ -61,7 +61,7 @@ export function RestoreSheet({ volume, at, of, from, paths, inPlace, own, replac
           {p.from && <p>The snapshot is at {p.from}: at most {size(p.fetchBytes ?? 0)} would be fetched from there, before compression.</p>}
           <p className="text-faint">{p.answer}; into <span className="font-mono">{p.target}</span></p>
           {p.skipped > 0 && conflict === "skip" && <p className="text-hand">{p.skipped === 1 ? "One name is there already and differs: it is" : `${p.skipped} names are there already and differ: they are`} left as {p.skipped === 1 ? "it is" : "they are"}. Choose to replace what is there to have {p.skipped === 1 ? "it" : "them"} as {p.skipped === 1 ? "it was" : "they were"}.</p>}
-          <Names list={(p.acts ?? []).map((a) => [a.what, a.path])} all={p.created + p.replaced + p.removed + p.adjusted + p.skipped + p.failed} what="change" />
+          <Names list={(p.acts ?? []).map((a) => [a.what, a.path])} all={p.created + p.replaced + p.removed + p.adjusted + p.skipped + p.failed} what="name" />
           <Remarks result={p} />
         </section>
       )}
@@ -89,7 +89,7 @@ function Names({ list, all, what }: { list: [string, string][]; all: number; wha
   return (
     <>
       <p className="mt-2 text-faint">{all === 1 ? `One ${what}` : `${all} ${what}s`}{all > list.length ? `, the first ${list.length} of them` : ""}:</p>
-      <ul className="max-h-40 overflow-y-auto font-mono text-xs" tabIndex={0} aria-label={`${what}s`}>{list.map(([head, text], i) => <li key={i}><span className="mr-2 inline-block min-w-16">{head}</span>{text}</li>)}</ul>
+      <ul className="max-h-40 overflow-y-auto font-mono text-xs" tabIndex={0} aria-label={`${what}s`}>{list.map(([head, text], i) => <li key={i}><span className="mr-3 inline-block min-w-16">{head}</span>{text}</li>)}</ul>
     </>
   );
 }
