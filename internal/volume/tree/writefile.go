@@ -52,46 +52,6 @@ func (r *restorer) create(fd int, rel, name string, e *object.Entry, what string
 	return nil
 }
 
-// explain turns what concerns one entry into a remark. A full disk, one that takes no
-// writes, and a cancelled run end the restore.
-func (r *restorer) explain(rel string, err error) error {
-	switch {
-	case errors.Is(err, unix.ENOSPC), errors.Is(err, unix.EDQUOT):
-		return fmt.Errorf("no room left at the target while writing %s: %s", rel, r.soFar())
-	case errors.Is(err, unix.EROFS):
-		return fmt.Errorf("the target's filesystem takes no more writes, at %s: %s", rel, r.soFar())
-	case r.ctx.Err() != nil:
-		return r.ctx.Err()
-	case damaged(err):
-		r.remark(rel, "not restored, its stored data is damaged: %s", err)
-		return nil
-	}
-	r.remark(rel, "not restored: %s", plainError(err))
-	return nil
-}
-
-// damaged reports whether an error says that stored data is not whole.
-func damaged(err error) bool {
-	return errors.Is(err, store.ErrDamaged) || errors.Is(err, store.ErrNoObject)
-}
-
-// listed makes a remark of damage to a directory, so that all else is restored.
-func (r *restorer) listed(rel string, err error) error {
-	if damaged(err) {
-		r.remark(rel, "not restored as a whole, its stored data is damaged: %s", err)
-		return nil
-	}
-	return err
-}
-
-// soFar tells what a restore that ends early leaves.
-func (r *restorer) soFar() string {
-	if r.fresh {
-		return "nothing of it was left there"
-	}
-	return "what was restored before it is whole"
-}
-
 // putInPlace renames a finished entry over what stands under the name.
 func (r *restorer) putInPlace(fd int, temp, name string) error {
 	err := unix.Renameat(fd, temp, fd, name)
