@@ -8,6 +8,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"runtime"
 	"slices"
 	"strings"
 	"testing"
@@ -294,4 +295,45 @@ func TestRestoreIntoAnotherVolume(t *testing.T) {
 	require.Equal(t, "safety", w.rows(s, "other")[0].Cause)
 	w.done(s)(s.Undo(run.ID, "test"))
 	require.Equal(t, before, exact(t, other))
+}
+
+// A restore in place that is cancelled in the middle says what it leaves, and can be taken
+// back.
+func TestCancelledInPlace(t *testing.T) {
+	w := newWorld(t)
+	s := w.open("here")
+	dir := w.share(s, "notes")
+	for i := range 40 {
+		require.NoError(t, os.MkdirAll(filepath.Join(dir, fmt.Sprint(i)), 0o755))
+		for k := range 50 {
+			w.write(filepath.Join(dir, fmt.Sprint(i)), fmt.Sprint(k), strings.Repeat(fmt.Sprint(i, k), 5000))
+		}
+	}
+	w.done(s)(s.TakeSnapshot("notes", api.SnapshotTake{}, "test"))
+	require.NoError(t, os.RemoveAll(dir))
+	require.NoError(t, os.Mkdir(dir, 0o755))
+	w.write(dir, "new", "new")
+	for try := 0; ; try++ {
+		before := exact(t, dir)
+		at := w.rows(s, "notes")[len(w.rows(s, "notes"))-1].ID
+		run, err := s.Restore(w.ctx, api.RestoreAsk{Volume: "notes", At: at, InPlace: true}, "test")
+		require.NoError(t, err)
+		for now := must(s.Run(run.ID)); !now.Over() && len(must(os.ReadDir(dir))) < 3; now = must(s.Run(run.ID)) {
+			runtime.Gosched()
+		}
+		if err := s.Cancel(run.ID); err != nil {
+			require.ErrorContains(t, err, "already")
+		}
+		run, err = s.Wait(w.ctx, run.ID)
+		require.NoError(t, err)
+		if run.State != "cancelled" && try < 20 { // it was faster
+			w.done(s)(s.Undo(run.ID, "test"))
+			continue
+		}
+		require.Equal(t, "cancelled", run.State)
+		require.Regexp(t, `^cancelled; each file is the old or the new one \(\d+ created.* so far\)\. What was put there can be taken back: candid undo \d+$`, run.Outcome)
+		w.done(s)(s.Undo(run.ID, "test"))
+		require.Equal(t, before, exact(t, dir))
+		return
+	}
 }

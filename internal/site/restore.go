@@ -211,6 +211,17 @@ func (s *Site) restore(ctx context.Context, j *job, r *restoring) (any, string, 
 	}
 	out := s.restoreResult(r, res)
 	out.Safety = safety
+	if err != nil && ctx.Err() != nil {
+		switch _, serr := os.Stat(r.opt.Target); {
+		case out.Created+out.Replaced+out.Removed+out.Adjusted == 0:
+			err = &partly{"nothing was changed"}
+		case safety != "":
+			err = &partly{fmt.Sprintf("each file is the old or the new one (%s so far). What was put there can be taken back: candid undo %d", out.Summary, j.row.ID)}
+		case serr == nil:
+			err = &partly{fmt.Sprintf("what is in %s is whole (%s so far), and the same restore goes on from there", r.opt.Target, out.Summary)}
+		}
+		return out, "", err
+	}
 	if err != nil {
 		if safety != "" {
 			err = fmt.Errorf("%w. What was put there so far can be taken back: candid undo %d", err, j.row.ID)

@@ -3,6 +3,7 @@ package site
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"slices"
 	"sync"
@@ -125,6 +126,9 @@ func (j *job) run(ctx context.Context, work func(ctx context.Context, j *job) (a
 		if j.s.ctx.Err() != nil {
 			j.row.Outcome = "cancelled because the service stopped; nothing half done is left behind"
 		}
+		if p := (*partly)(nil); errors.As(err, &p) {
+			j.row.Outcome = "cancelled; " + p.leaves
+		}
 	case err != nil:
 		j.row.State, j.row.Outcome = "failed", err.Error()
 	case j.remarks:
@@ -148,6 +152,11 @@ func (j *job) run(ctx context.Context, work func(ctx context.Context, j *job) (a
 	}
 	j.publish()
 }
+
+// partly is the error of work that was cancelled in the middle and leaves something behind.
+type partly struct{ leaves string }
+
+func (p *partly) Error() string { return p.leaves }
 
 // begin notes that the run no longer waits.
 func (j *job) begin(progress func() api.Progress) {
