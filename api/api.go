@@ -251,6 +251,7 @@ type RestoreResult struct {
 	From        string   `json:"from,omitempty" doc:"the other site that had the snapshot"`
 	FetchBytes  int64    `json:"fetchBytes,omitempty" doc:"that came from there; with dryRun, at most, before compression"`
 	GoesOnWith  int64    `json:"goesOnWith,omitempty" doc:"the run that the service's end cut short"`
+	GoneOnBy    int64    `json:"goneOnBy,omitempty" doc:"the run that went on with this one, which the service's end cut short"`
 }
 
 // Act is one thing that a restore does.

@@ -133,10 +133,13 @@ func (s *Site) runTogether(kind, subject, by string, lacking []string, ready []*
 				break
 			}
 			started = append(started, one)
+			out.Runs = append(out.Runs, one.row.ID)
+		}
+		if err := j.keep(out); err != nil { // so that it can be taken back whatever ends the service
+			errs = append(errs, err)
 		}
 		var parts []string
 		for _, one := range started {
-			out.Runs = append(out.Runs, one.row.ID)
 			if err := one.wait(ctx); err != nil {
 				errs = append(errs, fmt.Errorf("%s (run %d): %w", one.row.Subject, one.row.ID, err))
 				continue
@@ -157,6 +160,16 @@ func (s *Site) runTogether(kind, subject, by string, lacking []string, ready []*
 			back = fmt.Sprintf(". To take all of it back: candid undo %d", j.row.ID)
 		}
 		if err := errors.Join(errs...); err != nil {
+			switch {
+			case s.ctx.Err() != nil:
+				return out, "", &partly{"its next start goes on with each volume" + back}
+			case ctx.Err() != nil:
+				for _, one := range started {
+					one.cancel()
+					_ = one.wait(s.ctx) // its own run says how it ended
+				}
+				return out, "", &partly{"what was begun of its volumes is cancelled too, and their runs say what they leave" + back}
+			}
 			return out, "", fmt.Errorf("%w%s", err, back)
 		}
 		return out, what + ": " + strings.Join(parts, ", ") + back, nil

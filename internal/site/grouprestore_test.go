@@ -2,12 +2,16 @@ package site
 
 import (
 	"encoding/json"
+	"fmt"
 	"os"
 	"path/filepath"
+	"runtime"
+	"strings"
 	"testing"
 	"time"
 
 	"candidharbor/api"
+	"candidharbor/internal/catalog"
 
 	"github.com/stretchr/testify/require"
 )
@@ -72,4 +76,67 @@ func TestGroupGoesBackTogether(t *testing.T) {
 	plan, err = s.PlanGroupRestore(w.ctx, api.GroupRestoreAsk{Group: "books", At: first, InPlace: true})
 	require.NoError(t, err)
 	require.Equal(t, []string{"late"}, plan.Lacking)
+}
+
+// A group's restore that the end of the service cuts short goes on volume by volume, and one
+// undo of the run that was cut takes all of it back, to where it was before the first.
+func TestGroupRestoreCutShort(t *testing.T) {
+	w, s, dirs, _ := grouped(t)
+	_, err := s.PutGroup("books", api.GroupPut{Volumes: []string{"papers", "ledger"}})
+	require.NoError(t, err)
+	for _, d := range dirs {
+		for i := range 1500 {
+			w.write(d, fmt.Sprint("page ", i), strings.Repeat(fmt.Sprint(i), 1000))
+		}
+	}
+	w.take(s, "papers")
+	want := [2]string{skipTop(exact(t, dirs[0])), skipTop(exact(t, dirs[1]))}
+	for _, d := range dirs {
+		for i := range 1400 {
+			require.NoError(t, os.Remove(filepath.Join(d, fmt.Sprint("page ", i))))
+		}
+		w.write(d, "after", "after")
+	}
+	before := [2]string{exact(t, dirs[0]), exact(t, dirs[1])}
+	at := w.rows(s, "papers")[0].ID
+	// Cancelled, it ends its volumes' restores too, and what they did is taken back by one undo.
+	run, err := s.RestoreGroup(w.ctx, api.GroupRestoreAsk{Group: "books", At: at, InPlace: true}, "test")
+	require.NoError(t, err)
+	for now := run; !now.Over() && len(must(os.ReadDir(dirs[0]))) < 110; now = must(s.Run(run.ID)) {
+		runtime.Gosched()
+	}
+	if s.Cancel(run.ID) == nil {
+		ended := must(s.Wait(w.ctx, run.ID))
+		for _, r := range must(s.Runs(catalog.RunFilter{Limit: 20})).Items {
+			require.True(t, r.Over(), r.Kind)
+		}
+		require.Contains(t, ended.Outcome, "To take all of it back: candid undo")
+	}
+	w.done(s)(s.Undo(run.ID, "test"))
+	require.Equal(t, before, [2]string{exact(t, dirs[0]), exact(t, dirs[1])})
+
+	run, err = s.RestoreGroup(w.ctx, api.GroupRestoreAsk{Group: "books", At: at, InPlace: true}, "test")
+	require.NoError(t, err)
+	for now := run; !now.Over() && len(must(os.ReadDir(dirs[0]))) < 110; now = must(s.Run(run.ID)) {
+		runtime.Gosched()
+	}
+	require.NoError(t, s.Close())
+	s = w.open("here")
+	was := must(s.Run(run.ID))
+	for busy := true; busy; {
+		busy = false
+		for _, r := range must(s.Runs(catalog.RunFilter{Limit: 20})).Items {
+			if !r.Over() {
+				_, err := s.Wait(w.ctx, r.ID)
+				require.NoError(t, err)
+				busy = true
+			}
+		}
+	}
+	require.Equal(t, want, [2]string{skipTop(exact(t, dirs[0])), skipTop(exact(t, dirs[1]))})
+	if was.State == "cancelled" {
+		require.Contains(t, was.Outcome, "because the service stopped; its next start goes on with each volume. To take all of it back: candid undo")
+	}
+	w.done(s)(s.Undo(run.ID, "test"))
+	require.Equal(t, before, [2]string{exact(t, dirs[0]), exact(t, dirs[1])})
 }

@@ -24,6 +24,7 @@ type restoring struct {
 	undoes int64
 	recipe string       // by which it is made
 	cut    *cutShort    // the run that this one goes on with
+	noted  bool         // the next start goes on with it
 	far    *recall      // when another site has the snapshot
 	found  *store.Lease // when it is of what others left: what was read of it
 }

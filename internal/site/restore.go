@@ -117,7 +117,13 @@ func (s *Site) startRestore(r *restoring, by string) (api.Run, error) {
 }
 
 func (s *Site) beginRestore(r *restoring, by string) (*job, error) {
-	j, err := s.start("restore", r.v.Name, by, func(ctx context.Context, j *job) (any, string, error) { return s.restore(ctx, j, r) })
+	j, err := s.start("restore", r.v.Name, by, func(ctx context.Context, j *job) (any, string, error) {
+		res, outcome, err := s.restore(ctx, j, r)
+		if err != nil && s.ctx.Err() != nil && r.noted {
+			err = &partly{"its next start goes on with it"}
+		}
+		return res, outcome, err
+	})
 	if err != nil {
 		r.done()
 	}
@@ -137,6 +143,7 @@ func (s *Site) restore(ctx context.Context, j *job, r *restoring) (any, string, 
 	if err != nil {
 		return nil, "", err
 	}
+	r.noted = true
 	defer func() {
 		if s.ctx.Err() == nil {
 			j.finally = done

@@ -122,13 +122,14 @@ func (j *job) run(ctx context.Context, work func(ctx context.Context, j *job) (a
 	}
 	switch {
 	case err != nil && ctx.Err() != nil:
-		j.row.State, j.row.Outcome = "cancelled", "cancelled; nothing half done is left behind"
+		why, leaves := "cancelled", "nothing half done is left behind"
 		if j.s.ctx.Err() != nil {
-			j.row.Outcome = "cancelled because the service stopped; nothing half done is left behind"
+			why = "cancelled because the service stopped"
 		}
 		if p := (*partly)(nil); errors.As(err, &p) {
-			j.row.Outcome = "cancelled; " + p.leaves
+			leaves = p.leaves
 		}
+		j.row.State, j.row.Outcome = "cancelled", why+"; "+leaves
 	case err != nil:
 		j.row.State, j.row.Outcome = "failed", err.Error()
 	case j.remarks:
@@ -168,6 +169,19 @@ func (j *job) begin(progress func() api.Progress) {
 		j.s.log.Error("a run's beginning could not be recorded", "run", row.ID, "error", err)
 	}
 	j.publish()
+}
+
+// keep records what is known of a run's result before its end.
+func (j *job) keep(result any) error {
+	raw, err := json.Marshal(result)
+	if err != nil {
+		return err
+	}
+	j.mu.Lock()
+	j.row.Result = raw
+	row := j.row
+	j.mu.Unlock()
+	return j.s.cat.UpdateRun(&row)
 }
 
 func (j *job) say(phase string) {

@@ -43,6 +43,9 @@ func (e *Eyes) prepareUndo(run int64) (*restoring, error) {
 			return nil, fmt.Errorf("result of run %d: %w", run, err)
 		}
 	}
+	if res.GoneOnBy != 0 { // it may be taken back, so what it became may
+		return s.Eyes(nil).prepareUndo(res.GoneOnBy)
+	}
 	if res.Safety == "" {
 		if res.Target != "" && !res.InPlace {
 			return nil, bad("run %d restored to %s and changed nothing that was there before except as its conflict choice said: remove there what is not wanted", run, res.Target)
@@ -219,5 +222,13 @@ func (s *Site) goOnNow(c *cutShort) error {
 	if err != nil {
 		return err
 	}
-	return s.cat.AddLog(c.Run, s.clock.Now(), fmt.Sprintf("run %d goes on with it", run.ID))
+	was, err := s.cat.Run(c.Run)
+	if err == nil {
+		was.Result, err = json.Marshal(api.RestoreResult{Volume: r.v.Name, Target: c.Target, InPlace: c.Ask.InPlace, Into: c.Ask.Into, GoneOnBy: run.ID,
+			Acts: []api.Act{}, Remarks: []api.Remark{}, Beside: []string{}, Paths: append([]string{}, c.Ask.Paths...), Snapshot: api.Snapshot{ID: c.Snapshot, Volume: r.v.Name, Reasons: []string{}}})
+	}
+	if err == nil {
+		err = s.cat.UpdateRun(was)
+	}
+	return errors.Join(err, s.cat.AddLog(c.Run, s.clock.Now(), fmt.Sprintf("run %d goes on with it", run.ID)))
 }

@@ -2849,6 +2849,11 @@ export interface components {
              * @description the run that the service's end cut short
              */
             goesOnWith?: number;
+            /**
+             * Format: int64
+             * @description the run that went on with this one, which the service's end cut short
+             */
+            goneOnBy?: number;
             inPlace: boolean;
             /** @description the other volume that it was restored into */
             into?: string;
