@@ -88,6 +88,29 @@ func TestPreparingInConsole(t *testing.T) {
 	says("came back whole")
 	noFaults(t, p, "trials")
 
+	// A clone is made, snapshotted, and becomes a volume; another one is discarded.
+	if os.Geteuid() == 0 {
+		shell(t, base, "mkdir play again")
+		make := func(name string) {
+			do(chromedp.Navigate(a.url+"/recovery"), click("Make a clone"), chromedp.WaitVisible(`//h2[contains(., "Make a clone")]`, chromedp.BySearch),
+				fill("Name", name), fill("Directory", filepath.Join(base, name)), click("Make it"), chromedp.WaitVisible(`[aria-label="Discard `+name+`"]`))
+		}
+		make("play")
+		shell(t, base, "echo tried > play/b")
+		do(chromedp.Click(`[aria-label="Take a snapshot of play"]`))
+		says("snapshot ")
+		noFaults(t, p, "a clone's snapshot")
+		do(chromedp.Click(`[aria-label="Make play a volume"]`), chromedp.WaitVisible(`//h2[contains(., "a volume of its own")]`, chromedp.BySearch))
+		noFaults(t, p, "make a clone a volume")
+		do(fill("Directory", filepath.Join(base, "settled")), click("Make it a volume"))
+		says("play is a volume of its own at " + filepath.Join(base, "settled"))
+		shell(t, base, "test $(cat settled/b) = tried; test $(cat settled/a) = dear")
+		make("again")
+		do(chromedp.Click(`[aria-label="Discard again"]`), click("Discard it"))
+		require.NoError(t, p.Wait(`!document.querySelector('[aria-label="Discard again"]')`))
+		a.run("volume", "remove", "play")
+	}
+
 	// What others left is looked at, brought back from, and taken over by its time.
 	do(chromedp.Navigate(a.url + "/volumes/letters"))
 	says("Left by others")

@@ -39,7 +39,7 @@ func TestOnlyTheOtherSiteHasIt(t *testing.T) {
 
 	d.reads("as-of letters --at '2026-03-02 13:00'", `
 SITE	STANDS FOR IT	SNAPSHOT	SIZE	ALL OF IT BACK IN
-larkfield	nothing that old	-	0 B	-
+larkfield	nothing that old	-	-	-
 stonewick	nearest before: 2026-03-02 12:00:00, 1 hour older	#2	N KiB	-
 Here is nothing that old. stonewick has it: nearest before: 2026-03-02 12:00:00, 1 hour older.
 To look at it: candid restore letters --at #2 --from-site stonewick --in-place --dry-run

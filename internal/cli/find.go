@@ -138,9 +138,9 @@ func asOfCommand() *cli.Command {
 func (f *face) asOf(out *api.AsOf) {
 	rows := make([][]string, len(out.Places))
 	for i, p := range out.Places {
-		snapshot, took := "-", "-"
+		snapshot, bytes, took := "-", "-", "-"
 		if p.Snapshot != "" {
-			snapshot = short(p.Snapshot)
+			snapshot, bytes = short(p.Snapshot), size(p.Bytes)
 			if i > 0 && p.Here {
 				snapshot += " (here too)"
 			}
@@ -152,7 +152,7 @@ func (f *face) asOf(out *api.AsOf) {
 		if p.Silent != "" {
 			answer = "does not tell: " + p.Silent
 		}
-		rows[i] = []string{p.Site, answer, snapshot, size(p.Bytes), took}
+		rows[i] = []string{p.Site, answer, snapshot, bytes, took}
 	}
 	f.list([]string{"SITE", "STANDS FOR IT", "SNAPSHOT", "SIZE", "ALL OF IT BACK IN"}, rows, "")
 	f.say("%s", out.Sentence)

@@ -77,7 +77,7 @@ function Mounts({ volumes }: { volumes: string[] }) {
   return (
     <section className="my-8">
       <h2 className="head border-b border-ink">Without copying</h2>
-      <p className="py-2 text-sm">Any file manager opens the snapshots by WebDAV at <code className="bg-sea px-1 font-mono">{location.origin}/dav/</code>: any name, a token as the password. On this site's host they can be a filesystem, also for Samba's previous versions.</p>
+      <p className="py-2 text-sm">Any file manager opens the snapshots by WebDAV at <code className="bg-sea px-1 font-mono">{location.origin}/dav/</code>: your name and password, or any name and a token. On this site's host they can be a filesystem, also for Samba's previous versions.</p>
       <Trouble error={list.error ?? end.error} />
       {(list.data ?? []).map((m) => (
         <div key={m.dir} className="flex flex-wrap items-baseline gap-4 border-b border-rule py-1.5 text-sm">

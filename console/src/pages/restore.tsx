@@ -2,12 +2,12 @@ import { useMutation, useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link } from "react-router";
 
-import { api, once, type RestoreAsk, type Schemas, told } from "../api/client";
+import { api, once, type RestoreAsk, type RestoreResult, told } from "../api/client";
+import { useRun } from "../api/run";
 import { Command, Field, Progress, Sheet, Trouble } from "../parts/bits";
 import { size, stamp } from "../parts/words";
 import { UndoButton } from "./undo";
 
-type RestoreResult = Schemas["RestoreResult"];
 type Conflict = NonNullable<RestoreAsk["onConflict"]>;
 const choices: [Conflict, string][] = [["skip", "leave what is there"], ["replace", "replace what is there"], ["older", "replace only what is older"], ["keep-both", "keep both, the restored one with a suffix"]];
 
@@ -23,7 +23,7 @@ export function RestoreSheet({ volume, at, of, from, paths, inPlace, own, replac
   const plan = useMutation({ mutationFn: () => told(api.POST("/restores/plan", { body: ask, headers: once() })) });
   const start = useMutation({ mutationFn: () => told(api.POST("/restores", { body: ask, headers: once() })) });
   const id = start.data?.id;
-  const run = useQuery({ queryKey: ["run", id], queryFn: () => told(api.GET("/runs/{id}", { params: { path: { id: id! } } })), enabled: id !== undefined, refetchInterval: (q) => (q.state.data?.ended ? false : 700) });
+  const run = useRun(id);
   const change = (f: () => void) => { f(); plan.reset(); };
   const p = plan.data;
   const tar = `/api/v1/volumes/${encodeURIComponent(volume)}/archive?${new URLSearchParams([["at", at], ["form", where === "zip" ? "zip" : "tar"], ...paths.map((x): [string, string] => ["path", x])])}`;

@@ -1,8 +1,9 @@
-import { useMutation, useQuery } from "@tanstack/react-query";
+import { useMutation } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link } from "react-router";
 
 import { api, once, type Schemas, told } from "../api/client";
+import { useRun } from "../api/run";
 import { Command, Field, Progress, Sheet, Trouble } from "../parts/bits";
 import { size, stamp } from "../parts/words";
 import { UndoButton } from "./undo";
@@ -15,7 +16,7 @@ export function TogetherSheet({ group, close }: { group: string; close: () => vo
   const plan = useMutation({ mutationFn: async () => told(api.POST("/group-restores/plan", { body: ask(), headers: once() })) });
   const start = useMutation({ mutationFn: async () => told(api.POST("/group-restores", { body: ask(), headers: once() })) });
   const id = start.data?.id;
-  const run = useQuery({ queryKey: ["run", id], queryFn: () => told(api.GET("/runs/{id}", { params: { path: { id: id! } } })), enabled: id !== undefined, refetchInterval: (q) => (q.state.data?.ended ? false : 700) });
+  const run = useRun(id);
   const p = plan.data;
   return (
     <Sheet title={`Bring back ${group}, all of it as of one instant`} open close={close} wide>
