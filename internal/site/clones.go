@@ -89,6 +89,16 @@ func (s *Site) usedBy() (map[string][]string, error) {
 // MakeClone makes a writable copy of a volume as of a moment, which takes no time and no
 // room but for what is changed in it.
 func (s *Site) MakeClone(ask api.CloneAsk, by string) (*api.Clone, error) {
+	c, err := s.makeClone(ask, by)
+	if err != nil {
+		return nil, err
+	}
+	s.changed("snapshots", c.Volume)
+	s.tell("clones")
+	return s.cloneView(ask.Name, c), nil
+}
+
+func (s *Site) makeClone(ask api.CloneAsk, by string) (*clone, error) {
 	if err := policy.CheckName("clone", ask.Name); err != nil {
 		return nil, &Error{Misuse, err}
 	}
@@ -140,9 +150,7 @@ func (s *Site) MakeClone(ask api.CloneAsk, by string) (*api.Clone, error) {
 		_ = os.RemoveAll(home)
 		return nil, errors.Join(conflict("the clone cannot be made: %s. It needs FUSE, an overlay and the right to mount, and a data directory on a filesystem that an overlay can write to, such as ext4 or XFS", err), s.cat.Set(cloneSetting+ask.Name, ""))
 	}
-	s.changed("snapshots", v.Name)
-	s.tell("clones")
-	return s.cloneView(ask.Name, c), nil
+	return c, nil
 }
 
 func (s *Site) mountClone(name string, c *clone) error {
@@ -192,27 +200,58 @@ func (s *Site) endClones() {
 	}
 }
 
-func (s *Site) cloneView(name string, c *clone) *api.Clone {
-	out := &api.Clone{Name: name, Volume: c.Volume, Snapshot: c.Snapshot, Taken: c.Taken, Dir: c.Dir, Made: c.Made, By: c.By, There: s.cloned[name] != nil}
-	if !c.Until.IsZero() {
-		out.Until = &c.Until
+// cloneUse is what was changed in a clone.
+type cloneUse struct {
+	changed, bytes int64
+	last           time.Time
+	looked         time.Time     // by the host's clock
+	took           time.Duration // to look
+}
+
+// useOf looks through what was changed in a clone, of which only that lies in the upper layer.
+// It may be very much: a look is relied on for fifty times as long as it took.
+func (s *Site) useOf(name string) cloneUse {
+	s.mu.Lock()
+	use, ok := s.cloneUses[name]
+	s.mu.Unlock()
+	if ok && time.Since(use.looked) < 50*use.took {
+		return use
 	}
-	// Only what was changed lies in the upper layer.
+	use = cloneUse{looked: time.Now()}
 	filepath.WalkDir(filepath.Join(s.cloneHome(name), "upper"), func(_ string, d fs.DirEntry, err error) error {
 		if err != nil {
 			return nil
 		}
 		if info, err := d.Info(); err == nil {
 			if st, ok := info.Sys().(*syscall.Stat_t); ok {
-				out.Bytes += st.Blocks * 512
+				use.bytes += st.Blocks * 512
 			}
-			if out.Changed++; info.ModTime().After(out.Used) {
-				out.Used = info.ModTime()
+			if use.changed++; info.ModTime().After(use.last) {
+				use.last = info.ModTime()
 			}
 		}
 		return nil
 	})
-	out.Changed = max(0, out.Changed-1) // its top
+	use.changed = max(0, use.changed-1) // its top
+	use.took = time.Since(use.looked)
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.cloneUses == nil {
+		s.cloneUses = map[string]cloneUse{}
+	}
+	s.cloneUses[name] = use
+	return use
+}
+
+func (s *Site) cloneView(name string, c *clone) *api.Clone {
+	use := s.useOf(name)
+	s.mounts.Lock()
+	there := s.cloned[name] != nil
+	s.mounts.Unlock()
+	out := &api.Clone{Name: name, Volume: c.Volume, Snapshot: c.Snapshot, Taken: c.Taken, Dir: c.Dir, Made: c.Made, By: c.By, There: there, Changed: use.changed, Bytes: use.bytes, Used: use.last}
+	if !c.Until.IsZero() {
+		out.Until = &c.Until
+	}
 	out.Sentence = fmt.Sprintf("%s as of %s, writable at %s; %s changed, %s of its own", c.Volume, stamp(c.Taken), c.Dir, many(int(out.Changed), "name"), size(out.Bytes))
 	if out.Until != nil {
 		out.Sentence += "; discarded " + stamp(c.Until)
@@ -230,8 +269,6 @@ func (s *Site) Clones() ([]api.Clone, error) {
 	if err != nil {
 		return nil, err
 	}
-	s.mounts.Lock()
-	defer s.mounts.Unlock()
 	out := []api.Clone{}
 	for name, c := range all {
 		out = append(out, *s.cloneView(name, c))
@@ -246,8 +283,6 @@ func (s *Site) Clone(name string) (*api.Clone, error) {
 	if err != nil {
 		return nil, err
 	}
-	s.mounts.Lock()
-	defer s.mounts.Unlock()
 	return s.cloneView(name, c), nil
 }
 
@@ -262,19 +297,10 @@ func (s *Site) DiscardClone(name string, anyway bool) (string, error) {
 	} else if v != nil && v.Protected {
 		return "", conflict("the volume %s is protected where the clone is: candid clone settle %s --to DIR moves it to a directory of its own, or candid volume remove %s stops protecting it", v.Name, name, v.Name)
 	}
-	s.mounts.Lock()
-	defer s.mounts.Unlock()
-	if m := s.cloned[name]; m != nil {
-		if err := m.End(anyway); err != nil {
-			return "", conflict("%s is in use: someone has a file or directory in it open (%s); --anyway takes it from them", c.Dir, err)
-		}
-		delete(s.cloned, name)
-	}
-	c.Ending = true
-	if err := s.putClone(name, c); err != nil {
+	if err := s.endClone(name, c, anyway); err != nil {
 		return "", err
 	}
-	if err := s.forgetClone(name); err != nil {
+	if err := s.forgetClone(name); err != nil { // it may be much; nobody waits for it
 		return "", err
 	}
 	s.changed("snapshots", c.Volume)
@@ -282,10 +308,27 @@ func (s *Site) DiscardClone(name string, anyway bool) (string, error) {
 	return fmt.Sprintf("The clone %s is gone with what was changed in it; the snapshot of %s that it stood on goes as the rules say.", name, c.Volume), nil
 }
 
+// endClone takes a clone's filesystem away for good: from here on a start goes on discarding it.
+func (s *Site) endClone(name string, c *clone, anyway bool) error {
+	s.mounts.Lock()
+	defer s.mounts.Unlock()
+	if m := s.cloned[name]; m != nil {
+		if err := m.End(anyway); err != nil {
+			return conflict("%s is in use: someone has a file or directory in it open (%s); --anyway takes it from them", c.Dir, err)
+		}
+		delete(s.cloned, name)
+	}
+	c.Ending = true
+	return s.putClone(name, c)
+}
+
 func (s *Site) forgetClone(name string) error {
 	if err := os.RemoveAll(s.cloneHome(name)); err != nil {
 		return err
 	}
+	s.mu.Lock()
+	delete(s.cloneUses, name)
+	s.mu.Unlock()
 	return errors.Join(s.cat.Set(cloneSetting+name, ""), s.cat.Set(appointedSetting+"clone "+name, ""))
 }
 

@@ -43,7 +43,7 @@ func (s *Site) FindEverywhere(ctx context.Context, volume string, ask api.FindAs
 			here := s.finders.of(volume, s.clock.Now())
 			here.mu.Lock()
 			for _, f := range found[i].Items {
-				if !here.x.Has(rawPath(f.Path), func(id object.ID) bool { return kept[id.String()] }) {
+				if here.x == nil || !here.x.Has(rawPath(f.Path), func(id object.ID) bool { return kept[id.String()] }) {
 					f.There = false
 					one.Items = append(one.Items, f)
 				}

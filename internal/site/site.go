@@ -75,6 +75,7 @@ type Site struct {
 	mounts        sync.Mutex
 	mounted       map[string]mountedView  // by directory
 	cloned        map[string]*shown.Clone // by name; under mounts
+	cloneUses     map[string]cloneUse     // what was changed in them, as looked at last
 	policies      policyCache
 
 	routeRows sync.Mutex // a row of routes is read, changed and stored as one step
