@@ -52,8 +52,8 @@ type Index struct {
 	top   object.ID
 	lives []life // the first is none
 	names []byte
-	dirs  []dirKey // the first is the top
-	dirNo map[dirKey]uint32
+	dirs  []dirKey           // the first is the top
+	dirNo map[dirKey]uint32  // nil in one that was read and not added to yet, as last
 	last  map[pathKey]uint32 // the newest life of a path
 	seed  maphash.Seed
 }
@@ -72,6 +72,7 @@ func (x *Index) Lives() int { return len(x.lives) - 1 }
 // Add adds a snapshot that is newer than all before it. After an error the index is not
 // to be used any more.
 func (x *Index) Add(get object.Getter, s Snap, top object.ID) error {
+	x.lookUps()
 	x.snaps = append(x.snaps, s)
 	if err := x.walk(get, 0, x.top, top); err != nil {
 		return err
@@ -119,6 +120,7 @@ func (x *Index) walk(get object.Getter, dir uint32, a, b object.ID) error {
 
 // Has reports whether a snapshot that live says yes to has a path.
 func (x *Index) Has(path string, live func(object.ID) bool) bool {
+	x.lookUps()
 	dir, name := uint32(0), path
 	for {
 		at := strings.IndexByte(name, '/')

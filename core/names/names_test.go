@@ -1,7 +1,10 @@
 package names
 
 import (
+	"bytes"
+	"encoding/binary"
 	"fmt"
+	"hash/crc32"
 	"maps"
 	"path"
 	"slices"
@@ -34,6 +37,9 @@ func TestFindsWhatWalkingFinds(t *testing.T) {
 			id := object.ID{byte(i + 1)}
 			require.NoError(t, x.Add(h.Get, Snap{id, at(i)}, h.Store(t, f)))
 			kept[id] = rapid.Bool().Draw(t, "kept")
+			if rapid.Bool().Draw(t, "written and read") {
+				x = again(t, x)
+			}
 		}
 		text := rapid.SampledFrom([]string{"report", "*", "*.txt", "d/*", "/a", "/*/a", "B", "e/b"}).Draw(t, "pattern")
 		pat, err := ParsePattern(text)
@@ -88,6 +94,52 @@ func TestFindsWhatWalkingFinds(t *testing.T) {
 	})
 }
 
+// again is an index as it is read after it was written.
+func again(t require.TestingT, x *Index) *Index {
+	var b bytes.Buffer
+	require.NoError(t, x.Write(&b))
+	y, err := Read(b.Bytes())
+	require.NoError(t, err)
+	require.Equal(t, x.Lives(), y.Lives())
+	return y
+}
+
+// An index of which a byte is another, or some are lacking, is not read.
+func TestTornIndex(t *testing.T) {
+	h, x := treetest.New(), New()
+	require.NoError(t, x.Add(h.Get, Snap{object.ID{1}, at(1)}, h.Store(t, treetest.Files{"a": "1", "d/e/b": "2"})))
+	var b bytes.Buffer
+	require.NoError(t, x.Write(&b))
+	for i := range b.Len() {
+		torn := bytes.Clone(b.Bytes())
+		torn[i] ^= 0x10
+		_, err := Read(torn)
+		require.ErrorIs(t, err, errNotWhole)
+		_, err = Read(b.Bytes()[:i])
+		require.ErrorIs(t, err, errNotWhole)
+	}
+	require.True(t, again(t, x).Has("d/e/b", func(object.ID) bool { return true }))
+	require.Equal(t, New().Lives(), again(t, New()).Lives())
+}
+
+// FuzzRead: whatever is read is refused or can be searched.
+func FuzzRead(f *testing.F) {
+	h, x := treetest.New(), New()
+	require.NoError(f, x.Add(h.Get, Snap{object.ID{1}, at(1)}, h.Store(f, treetest.Files{"a": "1", "d/e/b": "2"})))
+	var b bytes.Buffer
+	require.NoError(f, x.Write(&b))
+	f.Add(b.Bytes()[:b.Len()-4])
+	pat, err := ParsePattern("*")
+	require.NoError(f, err)
+	f.Fuzz(func(t *testing.T, body []byte) {
+		y, err := Read(binary.LittleEndian.AppendUint32(bytes.Clone(body), crc32.Checksum(body, castagnoli)))
+		if err == nil {
+			y.Find(Query{Match: pat, Limit: 9}, func(object.ID) bool { return true })
+			y.Has("d/e/b", func(object.ID) bool { return true })
+		}
+	})
+}
+
 // naive compares a path with a pattern in another way.
 func naive(pattern, p string) bool {
 	pattern, p = strings.ToLower(pattern), strings.ToLower(p)
@@ -134,6 +186,20 @@ func BenchmarkAdd(b *testing.B) {
 	h, top := million(b)
 	for b.Loop() {
 		require.NoError(b, New().Add(h.Get, Snap{}, top))
+	}
+}
+
+// BenchmarkRead reads the index of a million names.
+func BenchmarkRead(b *testing.B) {
+	h, top := million(b)
+	x := New()
+	require.NoError(b, x.Add(h.Get, Snap{}, top))
+	var raw bytes.Buffer
+	require.NoError(b, x.Write(&raw))
+	b.SetBytes(int64(raw.Len()))
+	for b.Loop() {
+		_, err := Read(raw.Bytes())
+		require.NoError(b, err)
 	}
 }
 

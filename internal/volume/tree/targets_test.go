@@ -21,7 +21,11 @@ import (
 // worse is a filesystem such as are found on foreign disks: it takes no name with a colon,
 // keeps times to two seconds, forgets some modes and attributes without a word, and spoils one
 // file.
-type worse struct{ fs.LoopbackNode }
+type worse struct{ *fs.LoopbackNode }
+
+func (w *worse) WrapChild(_ context.Context, ops fs.InodeEmbedder) fs.InodeEmbedder {
+	return &worse{ops.(*fs.LoopbackNode)}
+}
 
 func illegal(name string) bool { return strings.Contains(name, ":") }
 
@@ -30,7 +34,7 @@ func (w *worse) Create(ctx context.Context, name string, flags, mode uint32, out
 		return nil, nil, 0, syscall.EINVAL
 	}
 	in, fh, f, errno := w.LoopbackNode.Create(ctx, name, flags, mode, out)
-	return in, &spoils{fh.(fs.FileHandle)}, f | fuse.FOPEN_DIRECT_IO, errno
+	return in, &spoils{fh}, f | fuse.FOPEN_DIRECT_IO, errno
 }
 
 func (w *worse) Mkdir(ctx context.Context, name string, mode uint32, out *fuse.EntryOut) (*fs.Inode, syscall.Errno) {
@@ -110,11 +114,9 @@ func TestTargetThatTakesNotEverything(t *testing.T) {
 	require.NoError(t, os.Mkdir(under, 0o755))
 	require.NoError(t, os.Mkdir(at, 0o755))
 	data := &fs.LoopbackRoot{Path: under}
-	data.NewNode = func(*fs.LoopbackRoot, *fs.Inode, string, *syscall.Stat_t) fs.InodeEmbedder {
-		return &worse{fs.LoopbackNode{RootData: data}}
-	}
-	data.RootNode = data.NewNode(data, nil, "", nil)
-	srv, err := fs.Mount(at, data.RootNode, &fs.Options{MountOptions: fuse.MountOptions{DirectMountStrict: true}})
+	top := &worse{&fs.LoopbackNode{RootData: data}}
+	data.RootNode = top
+	srv, err := fs.Mount(at, top, &fs.Options{MountOptions: fuse.MountOptions{DirectMountStrict: true}})
 	require.NoError(t, err)
 	defer srv.Unmount()
 	want := map[string]string{
