@@ -23,10 +23,12 @@ type finders struct {
 }
 
 type finder struct {
-	mu   sync.Mutex
-	x    *names.Index
-	bad  map[string]bool // snapshots that could not be read
-	used time.Time
+	mu     sync.Mutex
+	x      *names.Index
+	bad    map[string]bool // snapshots that could not be read
+	used   time.Time
+	looked bool // for what was kept of it
+	kept   int  // the lives and snapshots of the index that is kept
 }
 
 // findersKept is how many volumes' indexes are kept: of a million names one takes 100 MB.
@@ -154,8 +156,12 @@ func (s *Site) Find(volume string, ask api.FindAsk) (*api.Find, error) {
 	f := s.finders.of(volume, s.clock.Now())
 	f.mu.Lock()
 	defer f.mu.Unlock()
+	f.load(s, v.Lineage)
 	if err := f.bring(s, rows); err != nil {
 		return nil, err
+	}
+	if f.grown() && s.ctx.Err() == nil {
+		s.jobs.Go(func() { f.keep(s, v.Lineage) })
 	}
 	found, total := f.x.Find(q, func(id object.ID) bool { return byID[id] != nil })
 	out := &api.Find{Items: []api.Found{}, Total: total, Snapshots: len(rows), LeftOut: []string{}}

@@ -247,9 +247,33 @@ func TestFindAsSnapshotsComeAndGo(t *testing.T) {
 		for _, i := range pick {
 			rows = append(rows, all[i])
 		}
+		if len(pick)%2 == 0 { // as after a start
+			f = &finder{bad: map[string]bool{}}
+			f.load(s, v.Lineage)
+		}
 		require.NoError(t, f.bring(s, rows))
 		require.Equal(t, lives(rows), told(f, rows), "%v", pick)
+		f.keep(s, v.Lineage)
 	}
+	// What was kept is taken up, a torn one is not, and one of no volume goes.
+	f = &finder{bad: map[string]bool{}}
+	require.NoError(t, f.bring(s, all))
+	f.keep(s, v.Lineage)
+	require.False(t, f.grown())
+	taken := &finder{}
+	taken.load(s, v.Lineage)
+	require.Len(t, taken.x.Snaps(), 4)
+	require.Equal(t, told(f, all), told(taken, all))
+	raw := must(os.ReadFile(s.namesPath(v.Lineage)))
+	raw[len(raw)/2] ^= 1
+	require.NoError(t, os.WriteFile(s.namesPath(v.Lineage), raw, 0o600))
+	torn := &finder{bad: map[string]bool{}}
+	torn.load(s, v.Lineage)
+	require.Nil(t, torn.x)
+	require.NoError(t, os.WriteFile(s.namesPath("0123"), raw, 0o600))
+	require.NoError(t, s.forgetNames())
+	require.NoFileExists(t, s.namesPath("0123"))
+	require.FileExists(t, s.namesPath(v.Lineage))
 	// One that cannot be read is left out, and told.
 	broken := *all[1]
 	broken.ID = strings.Repeat("ab", 32)

@@ -162,8 +162,10 @@ func (s *Site) open(opt Options) (err error) {
 	if s.sealed, err = loadSeal(filepath.Join(s.dir, "keys", "crates.age")); err != nil {
 		return err
 	}
-	if err := os.MkdirAll(filepath.Join(s.dir, "scan"), 0o700); err != nil {
-		return err
+	for _, name := range []string{"scan", namesDir} {
+		if err := os.MkdirAll(filepath.Join(s.dir, name), 0o700); err != nil {
+			return err
+		}
 	}
 	if s.store, err = store.Open(filepath.Join(s.dir, "store"), store.Options{Key: key, Logger: s.log, Thorough: s.cfg.Effort == effortThorough}); err != nil {
 		return err
@@ -189,6 +191,9 @@ func (s *Site) open(opt Options) (err error) {
 		return err
 	}
 	if err := s.reconcile(); err != nil {
+		return err
+	}
+	if err := s.forgetNames(); err != nil {
 		return err
 	}
 	if err := s.goOnRestoring(); err != nil {
