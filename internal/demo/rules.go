@@ -97,7 +97,10 @@ func (s *story) prepared() error {
 		return err
 	}
 	_, err = site.PutTrials(s.ctx, api.TrialsPut{When: "daily at 04:10", Zone: "Europe/Lisbon", Files: 40})
-	return s.step("From now on restores are tried each night: random files of a random moment.", "", err)
+	if err := s.step("From now on restores are tried each night: random files of a random moment.", "", err); err != nil {
+		return err
+	}
+	return s.importTried()
 }
 
 // proven looks at what the nights of the story came to.

@@ -201,19 +201,26 @@ func (s *Site) startTrials(volume, by string) (started []*job, err error) {
 		vols = []*catalog.Volume{v}
 	}
 	for _, v := range vols {
-		rows, err := s.cat.Snapshots(s.Place(), v.Name, catalog.SnapshotFilter{})
+		all, err := s.cat.Moments(s.Place(), v.Name, catalog.SnapshotFilter{})
 		if err != nil {
 			return started, err
 		}
-		if len(rows) == 0 {
+		if len(all) == 0 {
 			if volume != "" {
 				return nil, missing("volume %s has no snapshot here yet: there is nothing to try", v.Name)
 			}
 			continue
 		}
-		row := rows[rand.IntN(len(rows))]
+		newest, err := s.cat.Snapshot(all[0].ID)
+		if err != nil {
+			return started, err
+		}
+		row, err := s.cat.Snapshot(all[rand.IntN(len(all))].ID)
+		if err != nil {
+			return started, err
+		}
 		j, err := s.start(trialKind, v.Name, by, func(ctx context.Context, j *job) (any, string, error) {
-			return s.try(ctx, j, v, row, rows[0], cmp.Or(t.Files, trialFiles))
+			return s.try(ctx, j, v, row, newest, cmp.Or(t.Files, trialFiles))
 		})
 		if err != nil {
 			return started, err
