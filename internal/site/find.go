@@ -26,6 +26,7 @@ type finder struct {
 	mu     sync.Mutex
 	x      *names.Index
 	bad    map[string]bool // snapshots that could not be read
+	badAt  time.Time       // when that was found, by the host's clock
 	used   time.Time
 	looked bool // for what was kept of it
 	kept   int  // the lives and snapshots of the index that is kept
@@ -60,7 +61,10 @@ func (f *finders) of(volume string, now time.Time) *finder {
 
 // bring makes the index one of the snapshots in rows, which are oldest first.
 func (f *finder) bring(s *Site, rows []*catalog.Snapshot) error {
-	for {
+	if time.Since(f.badAt) > badFor {
+		clear(f.bad)
+	}
+	for tries := 0; ; {
 		known, next := map[object.ID]bool{}, 0
 		if f.x != nil {
 			for _, one := range f.x.Snaps() {
@@ -88,18 +92,28 @@ func (f *finder) bring(s *Site, rows []*catalog.Snapshot) error {
 		if f.x == nil || late || len(known) > 2*kept+64 {
 			f.x, next = names.New(), 0
 		}
+		fresh := next == 0
 		again := false
 		for i := next; i < len(rows) && !again; i++ {
 			if f.bad[rows[i].ID] {
 				continue
 			}
+			snap := names.Snap{ID: ids[i], Taken: rows[i].Began.Time}
 			root, err := s.rootOf(rows[i])
 			if err == nil {
-				err = f.x.Add(s.store.Get, names.Snap{ID: ids[i], Taken: rows[i].Began.Time}, root.Tree())
+				err = f.x.Add(s.store.Get, snap, root.Tree())
 			}
-			if err != nil {
+			if err == nil {
+				continue
+			}
+			f.x, again = nil, true
+			switch {
+			case !fresh: // what the index knew last may have been removed and swept since
+			case root != nil && names.New().Add(s.store.Get, snap, root.Tree()) == nil && tries < mostAnew: // the one before was, meanwhile
+				tries++
+			default:
 				s.log.Warn("a snapshot could not be read for a search and is left out", "snapshot", rows[i].ID, "error", err)
-				f.bad[rows[i].ID], f.x, again = true, nil, true
+				f.bad[rows[i].ID], f.badAt = true, time.Now()
 			}
 		}
 		if !again {
@@ -107,6 +121,12 @@ func (f *finder) bring(s *Site, rows []*catalog.Snapshot) error {
 		}
 	}
 }
+
+// badFor is how long a snapshot that could not be read is left out: it may be healed by then.
+const badFor = 10 * time.Minute
+
+// mostAnew bounds how often an index is begun anew because snapshots go while it is made.
+const mostAnew = 3
 
 // byPosition are a volume's snapshots here, oldest first.
 func (s *Site) byPosition(v *catalog.Volume) ([]*catalog.Snapshot, error) {

@@ -274,6 +274,26 @@ func TestFindAsSnapshotsComeAndGo(t *testing.T) {
 	require.NoError(t, s.forgetNames())
 	require.NoFileExists(t, s.namesPath("0123"))
 	require.FileExists(t, s.namesPath(v.Lineage))
+	// What the index knew last is removed and swept: what comes after it is found all the same.
+	w.write(filepath.Join(w.dir, "shares", "notes"), "short-lived", "x")
+	w.done(s)(s.TakeSnapshot("notes", api.SnapshotTake{}, "test"))
+	require.NotEmpty(t, must(s.Find("notes", api.FindAsk{Pattern: "short-lived"})).Items)
+	last := must(s.cat.LastSnapshot(s.Place(), v.Lineage))
+	w.write(filepath.Join(w.dir, "shares", "notes"), "short-lived", "another")
+	w.done(s)(s.TakeSnapshot("notes", api.SnapshotTake{}, "test"))
+	_, err := s.RemoveSnapshot(last.ID)
+	require.NoError(t, err)
+	for range 2 {
+		w.done(s)(s.Prune("", "test"))
+		w.clock.Set(w.clock.Now().Add(400 * 24 * time.Hour))
+	}
+	w.done(s)(s.Sweep(false, "test"))
+	require.False(t, s.store.HasRoot(must(object.ParseID(last.ID))))
+	require.NoError(t, s.Close())
+	s = w.open("here")
+	after := must(s.Find("notes", api.FindAsk{Pattern: "short-lived"}))
+	require.Empty(t, after.LeftOut)
+	require.EqualValues(t, 7, after.Items[0].Size)
 	// One that cannot be read is left out, and told.
 	broken := *all[1]
 	broken.ID = strings.Repeat("ab", 32)
