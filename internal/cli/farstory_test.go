@@ -73,7 +73,7 @@ letters as of 2026-03-02 12:00:00 in DIR/share, from stonewick (N B fetched): 2 
 	require.NoError(t, err)
 	require.Equal(t, "one\n", string(text))
 	d.refuses("restore letters trip --at latest --in-place --from-site mereside", 1, "there is no paired site mereside")
-	d.refuses("restore letters --at latest --to DIR/there --to-site stonewick", 1, "may look, and not change anything")
+	d.refuses("restore letters --at latest --to DIR/there --to-site stonewick", 1, "may look at stonewick, and not change anything there")
 	d.at = "stonewick"
 	d.run("site grant larkfield configure")
 	d.at = "larkfield"

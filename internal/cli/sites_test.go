@@ -42,7 +42,7 @@ stonewick may now do nothing here.
 No volumes yet. Add one: candid volume add NAME --path DIR
 `)
 	d.refuses("--desk stonewick token add sly", 1, "this is for people of this site alone")
-	d.refuses("--desk stonewick prune", 1, "may look, and not change anything")
+	d.refuses("--desk stonewick prune", 1, "may look at stonewick, and not change anything there")
 	d.refuses("--desk stonewick site invite", 1, "this is for people of this site alone")
 
 	d.reads("route add west --to stonewick --volumes k=v --dry-run", `

@@ -36,7 +36,7 @@ func TestWhatOtherSitesMayAsk(t *testing.T) {
 		for method, op := range methods {
 			path := strings.NewReplacer("{name}", "find", "{id}", "17", "{policy}", "p", "{peer}", "p", "{place}", "p", "{kind}", "volume", "{what}", "x").Replace(path)
 			r := httptest.NewRequest(strings.ToUpper(method), "/api/v1"+path, nil)
-			sees, configures := deskRefuses(site.DeskCaller{Site: "far"}, r) == "", deskRefuses(site.DeskCaller{Site: "far", Configure: true}, r) == ""
+			sees, configures := deskRefuses(site.DeskCaller{Site: "far"}, "here", r) == "", deskRefuses(site.DeskCaller{Site: "far", Configure: true}, "here", r) == ""
 			id := op.OperationID
 			want := [2]bool{false, true}
 			switch {

@@ -134,7 +134,7 @@ func (s *server) registerCrates(a huma.API) {
 
 // deskRefuses says why another site may not ask for something; empty when it may. Even one
 // that may configure makes no tokens, pairings and grants: those would outlive its own.
-func deskRefuses(from site.DeskCaller, r *http.Request) string {
+func deskRefuses(from site.DeskCaller, here string, r *http.Request) string {
 	path, ok := strings.CutPrefix(r.URL.Path, "/api/v1/")
 	if !ok {
 		return "another site may ask the API alone"
@@ -152,10 +152,10 @@ func deskRefuses(from site.DeskCaller, r *http.Request) string {
 		return ""
 	}
 	if r.Method != http.MethodGet && r.Method != http.MethodHead {
-		return fmt.Sprintf("%s may look, and not change anything, here: a person here can let it, with candid site grant %s configure", from.Site, from.Site)
+		return fmt.Sprintf("%s may look at %s, and not change anything there: a person there can let it, with candid site grant %s configure", from.Site, here, from.Site)
 	}
 	if parts := strings.Split(path, "/"); len(parts) >= 4 && parts[1] == "volumes" && contents[parts[3]] || strings.HasPrefix(path, "/crates") || strings.HasPrefix(path, "/recipes") {
-		return fmt.Sprintf("%s may look at everything here but contents", from.Site)
+		return fmt.Sprintf("%s may look at everything of %s but contents: a person there can let it, with candid site grant %s configure", from.Site, here, from.Site)
 	}
 	return ""
 }
