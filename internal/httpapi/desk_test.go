@@ -61,9 +61,9 @@ func TestWhatOtherSitesMayAsk(t *testing.T) {
 		}
 	}
 	for _, path := range []string{"/dav/", "/dav/notes/latest/a", "/", "/api/v1", "/api/v1/volumes/notes/archive", "/api/v1/volumes/notes/file"} {
-		require.NotEmpty(t, deskRefuses(site.DeskCaller{Site: "far"}, httptest.NewRequest("GET", path, nil)), path)
+		require.NotEmpty(t, deskRefuses(site.DeskCaller{Site: "far"}, "here", httptest.NewRequest("GET", path, nil)), path)
 	}
-	require.NotEmpty(t, deskRefuses(site.DeskCaller{Site: "far", Configure: true}, httptest.NewRequest("PROPFIND", "/dav/", nil)))
+	require.NotEmpty(t, deskRefuses(site.DeskCaller{Site: "far", Configure: true}, "here", httptest.NewRequest("PROPFIND", "/dav/", nil)))
 }
 
 func words(s string) map[string]bool {
