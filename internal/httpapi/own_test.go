@@ -123,7 +123,7 @@ func TestRolesOverTheDesk(t *testing.T) {
 		r := httptest.NewRequest("GET", "/api/v1/status", nil)
 		r.Header.Set(site.DeskHeader, "marta")
 		r.Header.Set(site.DeskRoleHeader, role)
-		c, status, err := deskCaller(from, r)
+		c, status, err := deskCaller(from, "here", r)
 		if lets == nil {
 			require.Equal(t, http.StatusForbidden, status, role)
 			require.ErrorContains(t, err, "did not say in which role")

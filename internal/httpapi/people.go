@@ -93,7 +93,7 @@ func (s *server) eyes(ctx context.Context) *site.Eyes { return s.site.Eyes(calle
 // who finds out who asks. An error says why that one is not let in.
 func (s *server) who(r *http.Request) (*site.Caller, int, error) {
 	if from, ok := site.DeskCallerOf(r.Context()); ok {
-		return s.deskCaller(from, r)
+		return deskCaller(from, s.site.Name(), r)
 	}
 	if r.Context().Value(localKey) != nil {
 		return &site.Caller{Name: "the host's administrator", Role: site.Administrator, Via: "socket"}, 0, nil
@@ -121,8 +121,8 @@ func (s *server) who(r *http.Request) (*site.Caller, int, error) {
 }
 
 // deskCaller is a person at another site, who may there and here what both let.
-func (s *server) deskCaller(from site.DeskCaller, r *http.Request) (*site.Caller, int, error) {
-	if why := deskRefuses(from, s.site.Name(), r); why != "" {
+func deskCaller(from site.DeskCaller, here string, r *http.Request) (*site.Caller, int, error) {
+	if why := deskRefuses(from, here, r); why != "" {
 		return nil, http.StatusForbidden, errors.New(why)
 	}
 	c := &site.Caller{Name: from.Site, Role: r.Header.Get(site.DeskRoleHeader), Via: "line"}
