@@ -208,7 +208,7 @@ func TestGoingOnEnds(t *testing.T) {
 	require.NoError(t, err)
 	cut := func(times int) int {
 		require.NoError(t, os.RemoveAll(filepath.Join(dir, "trip")))
-		r.cut = &cutShort{Run: run.ID, Times: times - 1}
+		r.cut = &cutShort{Run: run.ID, Times: times - 1, Safety: restored(t, run).Safety}
 		_, err := s.noteTarget(run.ID, r, "")
 		require.NoError(t, err)
 		require.NoError(t, s.goOnRestoring())
@@ -226,6 +226,11 @@ func TestGoingOnEnds(t *testing.T) {
 	require.FileExists(t, filepath.Join(dir, "trip", "map.png"))
 	require.Equal(t, 2, cut(mostTimes))
 	require.NoFileExists(t, filepath.Join(dir, "trip", "map.png"))
+	// What it had done by then can be taken back all the same.
+	require.NoError(t, os.Mkdir(filepath.Join(dir, "trip"), 0o755))
+	w.write(dir, "trip/Marsh.txt", "one\ntwo\nthree\n")
+	w.done(s)(s.Undo(run.ID, "test"))
+	require.NoDirExists(t, filepath.Join(dir, "trip"))
 }
 
 // The index is right however snapshots come and go: newest first as a route brings them,

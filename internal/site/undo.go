@@ -193,10 +193,24 @@ func (s *Site) goOn(c *cutShort) error {
 	return nil
 }
 
-// cannotGoOn tells why a restore stays cut short.
+// tellCut records as the result of a run that was cut short what it was about, for undo.
+func (s *Site) tellCut(c *cutShort, res api.RestoreResult) error {
+	row, err := s.cat.Run(c.Run)
+	if err != nil {
+		return err
+	}
+	res.Volume, res.Target, res.InPlace, res.Into, res.Snapshot = c.Ask.Volume, c.Target, c.Ask.InPlace, c.Ask.Into, api.Snapshot{ID: c.Snapshot, Volume: c.Ask.Volume, Reasons: []string{}}
+	res.Paths, res.Beside, res.Acts, res.Remarks = append([]string{}, c.Ask.Paths...), append([]string{}, c.Beside...), []api.Act{}, []api.Remark{}
+	if row.Result, err = json.Marshal(res); err != nil {
+		return err
+	}
+	return s.cat.UpdateRun(row)
+}
+
+// cannotGoOn tells why a restore stays cut short. What it did in place can be taken back.
 func (s *Site) cannotGoOn(c *cutShort, err error) {
 	s.log.Warn("a restore that was cut short cannot go on", "run", c.Run, "error", err)
-	if err := errors.Join(s.cat.AddLog(c.Run, s.clock.Now(), "it cannot go on: "+err.Error()), s.cat.Set(restoringSetting+strconv.FormatInt(c.Run, 10), "")); err != nil {
+	if err := errors.Join(s.tellCut(c, api.RestoreResult{Safety: c.Safety}), s.cat.AddLog(c.Run, s.clock.Now(), "it cannot go on: "+err.Error()), s.cat.Set(restoringSetting+strconv.FormatInt(c.Run, 10), "")); err != nil {
 		s.log.Error("that a restore cannot go on could not be recorded", "run", c.Run, "error", err)
 	}
 }
@@ -222,13 +236,6 @@ func (s *Site) goOnNow(c *cutShort) error {
 	if err != nil {
 		return err
 	}
-	was, err := s.cat.Run(c.Run)
-	if err == nil {
-		was.Result, err = json.Marshal(api.RestoreResult{Volume: r.v.Name, Target: c.Target, InPlace: c.Ask.InPlace, Into: c.Ask.Into, GoneOnBy: run.ID,
-			Acts: []api.Act{}, Remarks: []api.Remark{}, Beside: []string{}, Paths: append([]string{}, c.Ask.Paths...), Snapshot: api.Snapshot{ID: c.Snapshot, Volume: r.v.Name, Reasons: []string{}}})
-	}
-	if err == nil {
-		err = s.cat.UpdateRun(was)
-	}
+	err = s.tellCut(c, api.RestoreResult{GoneOnBy: run.ID})
 	return errors.Join(err, s.cat.AddLog(c.Run, s.clock.Now(), fmt.Sprintf("run %d goes on with it", run.ID)))
 }
