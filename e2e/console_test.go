@@ -32,6 +32,11 @@ func freePort(t testing.TB) int {
 	return 0
 }
 
+// notNow is a cadence that is not due while a test runs, at whatever hour that is.
+func notNow() string {
+	return "daily at " + time.Now().UTC().Add(12*time.Hour).Format("15:04")
+}
+
 // The administrator's way through the console: see a deleted folder as of a moment,
 // bring it back where it was, see the run's outcome; and no page has a fault that axe
 // finds, or an error on the console.
@@ -48,7 +53,7 @@ func TestConsole(t *testing.T) {
 	a := serve(t, filepath.Join(base, "a"), "larkfield", base)
 	b := serve(t, filepath.Join(base, "b"), "stonewick", base)
 	a.run("volume", "add", "archive", "--path", src, "--label", "k=v")
-	require.NoError(t, os.WriteFile(filepath.Join(base, "p.yaml"), []byte("policy: all\nvolumes: {k: v}\ntake: [every 6 hours]\nkeep:\n  larkfield: {daily: 7}\n"), 0o644))
+	require.NoError(t, os.WriteFile(filepath.Join(base, "p.yaml"), []byte("policy: all\nvolumes: {k: v}\nzone: UTC\ntake: ["+notNow()+"]\nkeep:\n  larkfield: {daily: 7}\n"), 0o644))
 	a.run("policy", "put", filepath.Join(base, "p.yaml"))
 	pair(t, a, b, "k=v")
 	a.run("snapshot", "take", "archive", "--note", "complete")
@@ -280,7 +285,7 @@ func TestConsole(t *testing.T) {
 	}
 	take()
 	take()
-	require.NoError(t, os.WriteFile(filepath.Join(base, "p.yaml"), []byte("policy: all\nvolumes: {k: v}\ntake: [every 6 hours]\nkeep:\n  larkfield: {daily: 7}\n  stonewick: {daily: 2}\n"), 0o644))
+	require.NoError(t, os.WriteFile(filepath.Join(base, "p.yaml"), []byte("policy: all\nvolumes: {k: v}\nzone: UTC\ntake: ["+notNow()+"]\nkeep:\n  larkfield: {daily: 7}\n  stonewick: {daily: 2}\n"), 0o644))
 	a.run("policy", "put", "--yes", filepath.Join(base, "p.yaml"))
 	take()
 	far, err := browser.Open(ctx, b.url, b.token, 1280, 800, false)
