@@ -1,5 +1,6 @@
 import { useQuery } from "@tanstack/react-query";
 import { type RefObject, useState } from "react";
+import { flushSync } from "react-dom";
 
 import { complete, type Schema, type Suggestion } from "./complete";
 
@@ -12,10 +13,14 @@ export function useOffers(text: string, change: (text: string) => void, area: Re
   const offers = cursor === null || !schema.data ? [] : complete(text, cursor, schema.data).slice(0, 12);
   const take = (s: Suggestion) => {
     const at = s.from + s.insert.length;
-    change(text.slice(0, s.from) + s.insert + text.slice(cursor ?? s.from));
-    setOpen(false);
-    setCursor(at);
-    requestAnimationFrame(() => { area.current?.focus(); area.current?.setSelectionRange(at, at); });
+    // At once: what is typed next must not find the cursor moved in between.
+    flushSync(() => {
+      change(text.slice(0, s.from) + s.insert + text.slice(cursor ?? s.from));
+      setOpen(false);
+      setCursor(at);
+    });
+    area.current?.focus();
+    area.current?.setSelectionRange(at, at);
   };
   const moved = () => {
     const a = area.current;
