@@ -208,13 +208,17 @@ type cloneUse struct {
 	took           time.Duration // to look
 }
 
+// cheapLook is how long a look may take that is taken anew each time.
+const cheapLook = 200 * time.Millisecond
+
 // useOf looks through what was changed in a clone, of which only that lies in the upper layer.
-// It may be very much: a look is relied on for fifty times as long as it took.
+// It may be very much: a look that was not cheap is relied on for fifty times as long as it
+// took.
 func (s *Site) useOf(name string) cloneUse {
 	s.mu.Lock()
 	use, ok := s.cloneUses[name]
 	s.mu.Unlock()
-	if ok && time.Since(use.looked) < 50*use.took {
+	if ok && use.took > cheapLook && time.Since(use.looked) < 50*use.took {
 		return use
 	}
 	use = cloneUse{looked: time.Now()}
