@@ -1,6 +1,7 @@
 package store
 
 import (
+	"bytes"
 	"encoding/hex"
 	"encoding/json"
 	"errors"
@@ -15,12 +16,18 @@ import (
 	"github.com/RoaringBitmap/roaring/v2"
 )
 
-// A census file holds one JSON line (root, epoch, heals) and the roaring bitmap of
+// A census file holds one JSON line (root, epoch, heals, sum) and the roaring bitmap of
 // the ordinals that the snapshot needs. It is derived: a mismatch means rebuild.
 type censusHead struct {
 	Root  object.ID `json:"root"`
 	Epoch uint64    `json:"epoch"`
 	Heals uint64    `json:"heals"`
+	Sum   string    `json:"sum,omitempty"` // first 16 bytes of the BLAKE3 of the bitmap, in hexadecimal
+}
+
+func censusSum(bitmap []byte) string {
+	sum := object.Sum(bitmap)
+	return hex.EncodeToString(sum[:16])
 }
 
 func (s *Store) censusPath(id object.ID) string { return filepath.Join(s.dir, "census", id.String()) }
@@ -28,10 +35,12 @@ func (s *Store) censusPath(id object.ID) string { return filepath.Join(s.dir, "c
 func (s *Store) stamp(id object.ID) censusHead {
 	s.mu.RLock()
 	defer s.mu.RUnlock()
-	return censusHead{Root: id, Epoch: s.man.Epoch, Heals: s.man.Heals}
+	return censusHead{Root: id, Epoch: s.epoch, Heals: s.heals}
 }
 
 func (s *Store) saveCensus(head censusHead, set *roaring.Bitmap) error {
+	bitmap := bitmapBytes(set)
+	head.Sum = censusSum(bitmap)
 	line, err := json.Marshal(head)
 	if err != nil {
 		return err
@@ -41,7 +50,7 @@ func (s *Store) saveCensus(head censusHead, set *roaring.Bitmap) error {
 	path := s.censusPath(head.Root)
 	tmp := path + ".new"
 	// No fsync: the file is derived, and a torn one fails to decode.
-	if err := os.WriteFile(tmp, append(append(line, '\n'), bitmapBytes(set.Clone())...), 0o600); err != nil {
+	if err := os.WriteFile(tmp, append(append(line, '\n'), bitmap...), 0o600); err != nil {
 		os.Remove(tmp)
 		return err
 	}
@@ -50,25 +59,29 @@ func (s *Store) saveCensus(head censusHead, set *roaring.Bitmap) error {
 
 var errNoCensus = errors.New("no census of this epoch")
 
-func (s *Store) loadCensus(id object.ID) (*roaring.Bitmap, error) {
+// loadCensus returns the census that was kept of a snapshot. It is not current when
+// objects were put anew or lost since: then it only says what is to be held on to.
+func (s *Store) loadCensus(id object.ID) (set *roaring.Bitmap, current bool, err error) {
 	raw, err := os.ReadFile(s.censusPath(id))
 	if err != nil {
-		return nil, errNoCensus
+		return nil, false, errNoCensus
 	}
-	for i, c := range raw {
-		if c == '\n' {
-			var head censusHead
-			if json.Unmarshal(raw[:i], &head) != nil || head != s.stamp(id) {
-				return nil, errNoCensus
-			}
-			set, err := bitmapFrom(raw[i+1:])
-			if err != nil || set.IsEmpty() {
-				return nil, errNoCensus
-			}
-			return set, nil
-		}
+	line, bitmap, ok := bytes.Cut(raw, []byte{'\n'})
+	var head censusHead
+	if !ok || json.Unmarshal(line, &head) != nil || head.Sum != censusSum(bitmap) {
+		return nil, false, errNoCensus
 	}
-	return nil, errNoCensus
+	if set, err = bitmapFrom(bitmap); err != nil || set.IsEmpty() {
+		return nil, false, errNoCensus
+	}
+	s.mu.RLock()
+	defer s.mu.RUnlock()
+	if head.Root != id || head.Epoch != s.epoch {
+		return nil, false, errNoCensus
+	}
+	current = head.Heals == s.heals && set.Maximum() < s.next &&
+		!set.Intersects(s.gone) && !set.Intersects(s.lost) && !set.Intersects(s.stale)
+	return set, current, nil
 }
 
 func (s *Store) dropCensus(id object.ID) {
@@ -85,8 +98,8 @@ func (s *Store) dropCensus(id object.ID) {
 
 // Census returns the ordinals that a snapshot needs, making the census when missing.
 func (s *Store) Census(id object.ID) (*roaring.Bitmap, error) {
-	set, err := s.loadCensus(id)
-	if err == nil {
+	set, current, err := s.loadCensus(id)
+	if err == nil && current {
 		return set, nil
 	}
 	root, _, err := s.Root(id)
@@ -122,6 +135,10 @@ type edgeCounts struct {
 }
 
 const mostMet = 1 << 16
+
+func newCounts(at censusHead) *edgeCounts {
+	return &edgeCounts{epoch: at.Epoch, heals: at.Heals, ones: roaring.New(), more: map[uint32]uint32{}}
+}
 
 func (c *edgeCounts) find(s *Store, id object.ID) (location, error) {
 	if loc, ok := c.met[id]; ok {
@@ -180,11 +197,19 @@ func (s *Store) count(id object.ID, root *object.Root) (*roaring.Bitmap, censusH
 		c = nil
 	}
 	if c == nil { // nothing is counted yet, or what was can no longer be read
-		c = &edgeCounts{epoch: head.Epoch, heals: head.Heals, ones: roaring.New(), more: map[uint32]uint32{}, lease: s.NewLease()}
+		c = newCounts(head)
+		c.lease = s.NewLease()
 		if err := s.moveCounts(c, id, root); err != nil {
 			c.lease.Release()
 			return nil, head, err
 		}
+	}
+	s.mu.RLock()
+	damaged := c.ones.Intersects(s.taint)
+	s.mu.RUnlock()
+	if damaged {
+		c.lease.Release()
+		return nil, head, fmt.Errorf("%w: the tree of %s leads to objects that are damaged", ErrDamaged, id)
 	}
 	// The counted tree must stay readable until it is dropped again.
 	old := c.lease
@@ -206,10 +231,7 @@ func (s *Store) count(id object.ID, root *object.Root) (*roaring.Bitmap, censusH
 func (s *Store) moveCounts(c *edgeCounts, id object.ID, root *object.Root) error {
 	c.met = map[object.ID]location{}
 	defer func() { c.met = nil }()
-	tops := []object.ID{root.Tree()}
-	if root.HasLinks {
-		tops = append(tops, root.Links)
-	}
+	tops := tops(root)
 	for _, t := range tops {
 		if err := s.addEdge(c, t); err != nil {
 			return err
@@ -297,13 +319,13 @@ func (s *Store) eachChild(id object.ID, kind object.Kind, visit func(object.ID) 
 
 // SizeOf returns the stored bytes of the object with an ordinal.
 func (s *Store) SizeOf(ordinal uint32) int64 {
-	_, n, _ := s.ords.get(ordinal)
+	_, n, _ := s.ObjectAt(ordinal)
 	return n
 }
 
 // Referenced returns the stored bytes that a snapshot needs.
 func (s *Store) Referenced(id object.ID) (int64, error) {
-	set, err := s.Census(id)
+	set, _, err := s.holds(id)
 	if err != nil {
 		return 0, err
 	}
@@ -319,7 +341,7 @@ func (s *Store) Freed(ids []object.ID) (int64, error) {
 		going[id] = true
 	}
 	for _, id := range s.Roots() {
-		set, err := s.Census(id)
+		set, _, err := s.holds(id)
 		if err != nil {
 			return 0, err
 		}
@@ -342,7 +364,7 @@ func LeaseName(text string) string {
 func (s *Store) ReferencedBy(ids []object.ID) (int64, error) {
 	all := roaring.New()
 	for _, id := range ids {
-		set, err := s.Census(id)
+		set, _, err := s.holds(id)
 		if err != nil {
 			return 0, err
 		}

@@ -3,6 +3,7 @@ package store
 import (
 	"context"
 	"errors"
+	"slices"
 
 	"candidharbor/core/object"
 
@@ -15,24 +16,27 @@ type HealResult struct {
 	Left   []object.ID // that nobody had
 }
 
-// Heal puts damaged objects anew from records that others have, and everything that leads
-// to them. fetch returns a record for each identity, or nil; what it returns is checked.
+// Heal puts damaged and missing objects anew from records that others have, what is missing
+// below them too, and everything that leads to them. fetch returns a record for each
+// identity, or nil; what it returns is checked.
 func (s *Store) Heal(ctx context.Context, damaged []object.ID, fetch func(context.Context, []object.ID) ([][]byte, error)) (res HealResult, err error) {
 	lease := s.NewLease()
 	defer lease.Release()
 	w := s.NewWriter(lease)
 	defer w.Close()
-	records, err := fetch(ctx, damaged)
-	if err != nil {
-		return res, err
-	}
 	good := map[object.ID][]byte{}
-	for _, raw := range records {
-		if h, err := checkRecord(raw); err == nil {
-			good[h.id] = raw
+	all := slices.Clone(damaged)
+	for ask := damaged; len(ask) > 0; {
+		records, err := fetch(ctx, ask)
+		if err != nil {
+			return res, err
 		}
+		if ask, err = s.below(records, good); err != nil {
+			return res, err
+		}
+		all = append(all, ask...)
 	}
-	left, err := putClosed(ctx, w, damaged, func(id object.ID) ([]byte, error) {
+	left, err := putClosed(ctx, w, all, func(id object.ID) ([]byte, error) {
 		if raw := good[id]; raw != nil {
 			return raw, nil
 		}
@@ -41,7 +45,12 @@ func (s *Store) Heal(ctx context.Context, damaged []object.ID, fetch func(contex
 	if err != nil {
 		return res, err
 	}
-	res.Left, res.Healed = left, len(damaged)-len(left)
+	for _, id := range left {
+		if slices.Contains(damaged, id) {
+			res.Left = append(res.Left, id)
+		}
+	}
+	res.Healed = len(damaged) - len(res.Left)
 	if res.Healed == 0 {
 		return res, nil
 	}
@@ -51,13 +60,46 @@ func (s *Store) Heal(ctx context.Context, damaged []object.ID, fetch func(contex
 	s.mu.RUnlock()
 	var above []object.ID
 	for it := taint.Iterator(); it.HasNext(); {
-		id, _, _ := s.ObjectAt(it.Next())
-		above = append(above, id)
+		if id, _, _ := s.ObjectAt(it.Next()); !id.IsZero() {
+			above = append(above, id)
+		}
 	}
 	if _, err := putClosed(ctx, w, above, func(id object.ID) ([]byte, error) { return s.Record(id, nil) }); err != nil {
 		return res, err
 	}
 	return res, w.Flush()
+}
+
+// below adds whole records to good and returns what they need that is neither here nor
+// there.
+func (s *Store) below(records [][]byte, good map[object.ID][]byte) (lacking []object.ID, err error) {
+	for _, raw := range records {
+		id, _, err := OpenRecord(raw)
+		if err == nil {
+			good[id] = raw
+		}
+	}
+	asked := map[object.ID]bool{}
+	for _, raw := range records {
+		_, env, err := OpenRecord(raw)
+		if err != nil {
+			continue
+		}
+		for i := range env.NumChildren() {
+			child := env.Child(i)
+			s.mu.RLock()
+			_, ok, err := s.lookup(&child)
+			s.mu.RUnlock()
+			if err != nil {
+				return nil, err
+			}
+			if !ok && good[child] == nil && !asked[child] {
+				asked[child] = true
+				lacking = append(lacking, child)
+			}
+		}
+	}
+	return lacking, nil
 }
 
 // putClosed puts records in whatever order their children allow and returns those that

@@ -59,6 +59,12 @@ type run struct {
 	fences []uint64 // first eight bytes of every fenceStep-th identity
 }
 
+// drop closes a run that nothing names any more and removes its file.
+func (r *run) drop(dir string) {
+	r.f.Close()
+	os.Remove(filepath.Join(dir, "index", r.name))
+}
+
 func filterWords(n int) int { return max(1, (n*10+63)/64) }
 
 // Identities are uniform, so their own bytes serve as the two hashes of a

@@ -7,26 +7,34 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"math"
 	"os"
 	"path/filepath"
 	"slices"
+	"sync"
 
 	"github.com/RoaringBitmap/roaring/v2"
 )
 
-// manifest names everything that belongs to the store's index now. It is replaced
-// by rename; what it does not name is left over from a crash and is removed.
+// manifest names everything that belongs to the store's index now. It is replaced by
+// rename; packs and logs that it does not name are moved aside at opening.
 type manifest struct {
-	Form   int        `json:"form"` // 1
-	Epoch  uint64     `json:"epoch"`
-	Next   uint32     `json:"nextOrdinal"`
-	Pack   uint32     `json:"nextPack"`
-	Serial uint64     `json:"nextFile"`
-	Packs  []packInfo `json:"packs"`
-	Runs   []string   `json:"runs"` // oldest first
-	Logs   []uint32   `json:"logs"`
-	Heals  uint64     `json:"heals"` // counts repairs; a census of an earlier count is rebuilt
-	Gone   []byte     `json:"gone"`  // roaring bitmap of ordinals that are no longer used
+	Form   int    `json:"form"` // 2; 1 had no seal
+	Epoch  uint64 `json:"epoch"`
+	Next   uint32 `json:"nextOrdinal"`
+	Pack   uint32 `json:"nextPack"`
+	Serial uint64 `json:"nextFile"`
+	contents
+	Heals uint64 `json:"heals"`          // counts repairs; a census of an earlier count is rebuilt
+	Gone  []byte `json:"gone"`           // roaring bitmap of ordinals that are no longer used
+	Lost  []byte `json:"lost,omitempty"` // of ordinals that were given and that no index entry has
+}
+
+// contents are the files that the index consists of.
+type contents struct {
+	Packs []packInfo `json:"packs"`
+	Runs  []string   `json:"runs"` // oldest first
+	Logs  []uint32   `json:"logs"`
 }
 
 type packInfo struct {
@@ -37,14 +45,12 @@ type packInfo struct {
 	Settled bool   `json:"settled,omitempty"`
 }
 
-func (m *manifest) clone() manifest {
-	c := *m
-	c.Packs, c.Runs, c.Logs = slices.Clone(m.Packs), slices.Clone(m.Runs), slices.Clone(m.Logs)
-	return c
+func (c *contents) clone() contents {
+	return contents{slices.Clone(c.Packs), slices.Clone(c.Runs), slices.Clone(c.Logs)}
 }
 
-func (m *manifest) packIndex(num uint32) int {
-	i, ok := slices.BinarySearchFunc(m.Packs, num, func(p packInfo, n uint32) int {
+func (c *contents) packIndex(num uint32) int {
+	i, ok := slices.BinarySearchFunc(c.Packs, num, func(p packInfo, n uint32) int {
 		switch {
 		case p.Num < n:
 			return -1
@@ -57,6 +63,110 @@ func (m *manifest) packIndex(num uint32) int {
 		return -1
 	}
 	return i
+}
+
+// numbers gives the numbers of packs and files. It only counts up, whatever becomes of
+// what was numbered, so that no number is given twice.
+type numbers struct {
+	mu   sync.Mutex
+	pack uint32
+	file uint64
+}
+
+func (n *numbers) nextPack() (uint32, error) {
+	n.mu.Lock()
+	defer n.mu.Unlock()
+	if n.pack >= logBit-1 {
+		return 0, errors.New("all pack numbers were given: rebuild the store's index")
+	}
+	n.pack++
+	return n.pack - 1, nil
+}
+
+func (n *numbers) nextFile() uint64 {
+	n.mu.Lock()
+	defer n.mu.Unlock()
+	n.file++
+	return n.file - 1
+}
+
+// raise makes sure that the numbers below the given ones are not given any more.
+func (n *numbers) raise(pack uint32, file uint64) {
+	n.mu.Lock()
+	defer n.mu.Unlock()
+	n.pack, n.file = max(n.pack, pack), max(n.file, file)
+}
+
+func (n *numbers) given() (pack uint32, file uint64) {
+	n.mu.Lock()
+	defer n.mu.Unlock()
+	return n.pack, n.file
+}
+
+// maxOrdinals leaves room for the objects of one commit.
+const maxOrdinals = math.MaxUint32 - 1<<24
+
+// renumberAt is when opening numbers all objects anew.
+const renumberAt = maxOrdinals - 1<<28
+
+var errOrdinals = errors.New("all ordinals of the store's index were given: restart the service, which numbers the objects anew")
+
+// change is one step from what belongs to the store to what belongs to it next.
+type change struct {
+	edit     func(*contents) // what the files are next
+	next     uint32          // the next ordinal, if it moves
+	gone     *roaring.Bitmap // replaces the ordinals that are gone, if given
+	take     func()          // what changes in memory in the same step; called under mu
+	undo     func()          // removes what the change would have named
+	obsolete func()          // removes what it no longer names
+}
+
+// publish is the only way in which the files of the store change. The change is applied
+// to a copy, made durable, and then current, one change after the other. Where it is not
+// clear whether the change will outlive a power cut, it holds from here on, and neither
+// what it brought nor what it replaced is removed before a later change is durable.
+func (s *Store) publish(c change) error {
+	s.pub.Lock()
+	defer s.pub.Unlock()
+	s.mu.RLock()
+	files := s.files.clone()
+	m := manifest{Form: 2, Epoch: s.epoch, Next: max(s.next, c.next), Heals: s.heals, Lost: bitmapBytes(s.lost)}
+	gone := c.gone
+	if gone == nil {
+		gone = s.gone.Clone()
+	}
+	s.mu.RUnlock()
+	c.edit(&files)
+	sortPacks(files.Packs)
+	m.contents, m.Gone = files, bitmapBytes(gone)
+	m.Pack, m.Serial = s.numbers.given()
+	err := s.writeManifest(&m)
+	var unclear *UnclearError
+	if err != nil && !errors.As(err, &unclear) {
+		if c.undo != nil {
+			c.undo()
+		}
+		return err
+	}
+	s.mu.Lock()
+	s.files, s.next = files, m.Next
+	if c.take != nil {
+		c.take()
+	}
+	s.mu.Unlock()
+	if c.obsolete != nil {
+		s.obsolete = append(s.obsolete, c.obsolete)
+	}
+	if err != nil {
+		s.log.Error("it is not clear whether a change of the store outlives a power cut; nothing is removed before a later one does", "error", err)
+		return err
+	}
+	for _, remove := range s.obsolete {
+		remove()
+	}
+	s.obsolete = nil
+	s.syncs.add()
+	return nil
 }
 
 func newEpoch() uint64 {
@@ -73,12 +183,23 @@ func readManifest(dir string) (*manifest, error) {
 	if err != nil {
 		return nil, err
 	}
+	body, whole := unsealed(raw)
 	m := &manifest{}
-	if err := json.Unmarshal(raw, m); err != nil {
+	if err := json.Unmarshal(body, m); err != nil {
 		return nil, fmt.Errorf("%w: manifest: %w", errIndex, err)
 	}
-	if m.Form != 1 {
-		return nil, fmt.Errorf("store %s has format %d, this program reads format 1", dir, m.Form)
+	switch {
+	case m.Form == 1: // of a version that did not seal it
+	case !whole:
+		return nil, fmt.Errorf("%w: manifest: %w", errIndex, errSeal)
+	case m.Form != 2:
+		return nil, fmt.Errorf("store %s has format %d, this program reads formats 1 and 2", dir, m.Form)
+	}
+	sortPacks(m.Packs)
+	for i := 1; i < len(m.Packs); i++ {
+		if m.Packs[i].Num == m.Packs[i-1].Num {
+			return nil, fmt.Errorf("%w: the manifest has two packs of the number %d", errIndex, m.Packs[i].Num)
+		}
 	}
 	return m, nil
 }
@@ -88,12 +209,21 @@ func (s *Store) writeManifest(m *manifest) error {
 	if err != nil {
 		return err
 	}
-	return explainFull(s.dir, ReplaceFile(filepath.Join(s.dir, "manifest"), raw))
+	return explainFull(s.dir, ReplaceFile(filepath.Join(s.dir, "manifest"), sealed(raw)))
 }
 
+func sortPacks(packs []packInfo) {
+	slices.SortFunc(packs, func(a, b packInfo) int { return int(int64(a.Num) - int64(b.Num)) })
+}
+
+// bitmapBytes returns the portable form of a bitmap, which it does not change.
 func bitmapBytes(b *roaring.Bitmap) []byte {
-	b.RunOptimize()
-	raw, _ := b.ToBytes() // writing to memory cannot fail
+	if b.IsEmpty() {
+		return nil
+	}
+	c := b.Clone()
+	c.RunOptimize()
+	raw, _ := c.ToBytes() // writing to memory cannot fail
 	return raw
 }
 

@@ -24,9 +24,14 @@ type Media interface {
 	List(dir, after string, limit int) ([]string, error)
 	// Remove takes things away durably. Absent ones are not an error.
 	Remove(names ...string) error
+	// Confirm makes a thing that is there durable under its name.
+	Confirm(name string) error
+	// Replace sets a good copy in place of a small thing that was damaged, in one step.
+	Replace(name string, data []byte) error
 }
 
-// MediaWriter writes one new thing. Commit fails with fs.ErrExist when the name is taken.
+// MediaWriter writes one new thing. Commit fails with fs.ErrExist when the name is taken,
+// and with an UnclearError when the thing is there but may not outlive a power cut.
 type MediaWriter interface {
 	io.Writer
 	// Sync makes what was written so far durable; it may run beside Write.
@@ -60,7 +65,13 @@ func (m *dirMedia) Create(name string) (MediaWriter, error) {
 	final := filepath.Join(m.dir, name)
 	f, err := os.OpenFile(filepath.Join(filepath.Dir(final), ".part-"+hex.EncodeToString(r[:])), os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
 	if errors.Is(err, fs.ErrNotExist) {
-		if err = os.MkdirAll(filepath.Dir(final), 0o700); err != nil {
+		dir := filepath.Dir(final)
+		if err = os.MkdirAll(dir, 0o700); err == nil {
+			if err = syncDir(filepath.Dir(dir)); err != nil {
+				os.Remove(dir) // so that the next one confirms it anew
+			}
+		}
+		if err != nil {
 			return nil, err
 		}
 		return m.Create(name)
@@ -97,7 +108,7 @@ func (w *dirWriter) Commit() error {
 		return err
 	}
 	os.Remove(part)
-	return syncDir(filepath.Dir(w.final))
+	return unclear(w.final, syncDir(filepath.Dir(w.final)))
 }
 
 func (w *dirWriter) Abort() {
@@ -156,11 +167,48 @@ func (m *dirMedia) Remove(names ...string) error {
 		dirs[filepath.Dir(p)] = true
 	}
 	for d := range dirs {
+		if filepath.Dir(d) != m.dir && os.Remove(d) == nil { // a snapshot's marks, the last of them
+			d = filepath.Dir(d)
+		}
 		if err := syncDir(d); err != nil && !errors.Is(err, fs.ErrNotExist) {
 			return err
 		}
 	}
 	return nil
+}
+
+func (m *dirMedia) Confirm(name string) error {
+	p := filepath.Join(m.dir, name)
+	f, err := os.Open(p)
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	if err := f.Sync(); err != nil {
+		return err
+	}
+	return syncDir(filepath.Dir(p))
+}
+
+func (m *dirMedia) Replace(name string, data []byte) error {
+	final := filepath.Join(m.dir, name)
+	w, err := m.Create(filepath.Join(filepath.Dir(name), ".part-new"))
+	if err != nil {
+		return err
+	}
+	part := w.(*dirWriter)
+	if _, err = w.Write(data); err == nil {
+		err = part.f.Sync()
+	}
+	if err == nil {
+		err = os.Rename(part.f.Name(), final)
+	}
+	if err != nil {
+		w.Abort()
+		return err
+	}
+	part.f.Close()
+	return unclear(final, syncDir(filepath.Dir(final)))
 }
 
 // removeParts takes away what an interrupted Create left.
@@ -205,7 +253,27 @@ func ReplaceFile(path string, data []byte) error {
 		os.Remove(tmp)
 		return err
 	}
-	return syncDir(filepath.Dir(path))
+	return unclear(path, syncDir(filepath.Dir(path)))
+}
+
+// UnclearError says that something stands under its name now, and that it is not known
+// whether a power cut undoes that. What it replaced and what it names must both stay.
+type UnclearError struct {
+	Path string
+	Err  error
+}
+
+func (e *UnclearError) Error() string {
+	return fmt.Sprintf("%s was written, but the disk did not confirm its name (%v); it may be gone after a power cut", e.Path, e.Err)
+}
+
+func (e *UnclearError) Unwrap() error { return e.Err }
+
+func unclear(path string, err error) error {
+	if err == nil {
+		return nil
+	}
+	return &UnclearError{path, err}
 }
 
 func putSmall(m Media, name string, data []byte) error {

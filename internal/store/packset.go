@@ -59,7 +59,10 @@ func side(k object.Kind) int {
 func (p *packSet) append(e *indexEntry, raw []byte) error {
 	seg := p.open[side(e.kind)]
 	if seg == nil {
-		seg = p.newSegment(side(e.kind))
+		var err error
+		if seg, err = p.newSegment(side(e.kind)); err != nil {
+			return err
+		}
 	}
 	e.pack, e.offset = seg.num, uint32(seg.size)
 	h, err := parseHeader(raw)
@@ -86,18 +89,18 @@ func (p *packSet) append(e *indexEntry, raw []byte) error {
 	return nil
 }
 
-func (p *packSet) newSegment(side int) *segment {
-	p.s.mu.Lock()
-	num := p.s.man.Pack
-	p.s.man.Pack++
-	p.s.mu.Unlock()
+func (p *packSet) newSegment(side int) (*segment, error) {
+	num, err := p.s.numbers.nextPack()
+	if err != nil {
+		return nil, err
+	}
 	var r [4]byte
 	rand.Read(r[:])
 	seg := &segment{num: num, settled: p.settled, size: packHead,
 		name: fmt.Sprintf("packs/%c-%08d-%s.pack", "md"[side], num, hex.EncodeToString(r[:]))}
 	seg.buf = append(seg.buf, packHeader...)
 	p.open[side] = seg
-	return seg
+	return seg, nil
 }
 
 func (seg *segment) write(s *Store) error {

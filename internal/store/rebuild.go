@@ -1,7 +1,6 @@
 package store
 
 import (
-	"bytes"
 	"errors"
 	"fmt"
 	"os"
@@ -13,8 +12,10 @@ import (
 	"github.com/RoaringBitmap/roaring/v2"
 )
 
-// rebuildIndex makes manifest, runs and ordinals anew from packs and logs. Only what
-// a root or a durable lease reaches is admitted, children before parents.
+// rebuildIndex makes manifest, runs and ordinals anew from packs and logs, those that were
+// put aside included. Only what a root or a durable lease reaches is admitted, children
+// before parents; but when a snapshot is not whole, everything is, because what it needs
+// is not known. Nothing is deleted that was not copied first.
 func (s *Store) rebuildIndex() error {
 	for _, r := range s.runs {
 		r.f.Close()
@@ -27,18 +28,23 @@ func (s *Store) rebuildIndex() error {
 		s.logf.f.Close()
 		s.logf = nil
 	}
-	s.runs, s.mem = nil, map[object.ID]location{}
-	s.gone, s.absent, s.taint = roaring.New(), roaring.New(), roaring.New()
-	s.man = manifest{Form: 1, Epoch: newEpoch(), Pack: 1, Serial: 1}
+	s.runs = nil
+	s.forget()
+	s.epoch, s.files, s.next, s.heals = newEpoch(), contents{}, 0, 0
+	s.raiseNumbers()
 	s.rebuilt = true
 	old, _ := filepath.Glob(filepath.Join(s.dir, "index", "*"))
 	for _, f := range append(old, filepath.Join(s.dir, "condemned"), filepath.Join(s.dir, "damaged")) {
 		os.Remove(f)
 	}
+	if err := s.bringBack(); err != nil {
+		return err
+	}
 	if err := s.findPacks(); err != nil {
 		return err
 	}
-	if err := s.packLogs(); err != nil {
+	harmed, err := s.packLogs()
+	if err != nil {
 		return err
 	}
 	if err := s.scanPacks(); err != nil {
@@ -47,10 +53,14 @@ func (s *Store) rebuildIndex() error {
 	if err := s.admitReached(); err != nil {
 		return err
 	}
-	man := s.man
-	man.Logs = []uint32{uint32(man.Serial)}
-	man.Serial++
-	if err := s.writeManifest(&man); err != nil {
+	num := uint32(s.numbers.nextFile())
+	f, err := createLog(s.dir, num)
+	if err != nil {
+		return err
+	}
+	f.Close()
+	s.files.Logs = []uint32{num}
+	if err := s.publish(change{edit: func(*contents) {}}); err != nil {
 		return err
 	}
 	for _, r := range s.runs {
@@ -59,10 +69,21 @@ func (s *Store) rebuildIndex() error {
 	s.runs = nil
 	s.ords.close()
 	logs, _ := filepath.Glob(filepath.Join(s.dir, "log", "*"))
-	for _, f := range logs {
-		os.Remove(f)
+	for _, path := range logs {
+		switch name := filepath.Base(path); {
+		case name == logName(num):
+		case harmed[path]:
+			s.putAside(filepath.Join("log", name))
+		default:
+			os.Remove(path)
+		}
 	}
-	return s.load(&man)
+	m, err := readManifest(s.dir)
+	if err != nil {
+		return err
+	}
+	s.find(Finding{Code: FindIndex, File: "manifest"})
+	return s.load(m)
 }
 
 func (s *Store) findPacks() error {
@@ -78,8 +99,11 @@ func (s *Store) findPacks() error {
 			if err != nil {
 				return err
 			}
-			s.man.Packs = append(s.man.Packs, packInfo{Num: s.man.Pack, Name: "packs/" + n, Bytes: r.Size()})
-			s.man.Pack++
+			num, err := s.numbers.nextPack()
+			if err != nil {
+				return err
+			}
+			s.files.Packs = append(s.files.Packs, packInfo{Num: num, Name: "packs/" + n, Bytes: r.Size()})
 			r.Close()
 		}
 		if len(names) < 1000 {
@@ -88,96 +112,169 @@ func (s *Store) findPacks() error {
 	}
 }
 
-// packLogs copies what is in logs into packs.
-func (s *Store) packLogs() error {
-	logs, err := filepath.Glob(filepath.Join(s.dir, "log", "*.log"))
+// packLogs copies the whole records of all logs into packs, wherever they lie, and returns
+// the logs in which something else lies too.
+func (s *Store) packLogs() (harmed map[string]bool, err error) {
+	harmed = map[string]bool{}
+	logs, err := filepath.Glob(filepath.Join(s.dir, "log", "*"))
 	if err != nil || len(logs) == 0 {
-		return err
+		return harmed, err
 	}
 	p := newPackSet(s)
 	for _, path := range logs {
-		f, err := os.Open(path)
-		if err != nil {
-			return err
-		}
-		_, err = readLog(f, func(_ uint32, entries []indexEntry) error {
-			for i := range entries {
-				raw := make([]byte, entries[i].size())
-				if _, err := f.ReadAt(raw, int64(entries[i].offset)); err != nil {
-					return err
-				}
-				if err := p.append(&entries[i], raw); err != nil {
-					return err
-				}
-			}
-			return nil
-		})
-		f.Close()
-		if err != nil {
+		if err := s.packLog(path, p, harmed); err != nil {
 			p.abort()
-			return err
+			return harmed, err
 		}
 	}
 	packs, err := p.finish()
 	if err != nil {
+		return harmed, err
+	}
+	s.files.Packs = append(s.files.Packs, packs...)
+	sortPacks(s.files.Packs)
+	return harmed, nil
+}
+
+func (s *Store) packLog(path string, p *packSet, harmed map[string]bool) error {
+	f, err := os.Open(path)
+	if err != nil {
 		return err
 	}
-	s.man.Packs = append(s.man.Packs, packs...)
-	sortPacks(s.man.Packs)
+	defer f.Close()
+	raw, err := readWhole(f)
+	if err != nil {
+		return err
+	}
+	put := func(record []byte) {
+		if h, herr := parseHeader(record); herr == nil && err == nil {
+			err = p.append(&indexEntry{h.id, location{stored: h.stored, plain: h.plain, kind: h.kind, codec: h.codec}}, record)
+		}
+	}
+	bad, serr := scanLog(raw, func(_ uint32, entries []indexEntry) error {
+		for i := range entries {
+			e := &entries[i]
+			if e.id.IsZero() {
+				harmed[path] = true
+				continue
+			}
+			put(raw[e.offset : int64(e.offset)+e.size()])
+		}
+		return err
+	})
+	for i, b := range bad {
+		salvage(raw[b.from:b.to], put)
+		harmed[path] = harmed[path] || i < len(bad)-1 || b.to < len(raw)
+	}
+	return errors.Join(serr, err)
+}
+
+// scanPacks writes provisional runs with every readable record head, and makes one run of
+// them. Of several copies of an object a whole one is taken.
+func (s *Store) scanPacks() error {
+	all := s.newSpill(cmpID)
+	defer all.close()
+	ordinal := uint32(0)
+	for _, p := range s.files.Packs {
+		if err := s.scanPack(p, func(h *recordHeader, at int64) error {
+			ordinal++
+			return all.add(&indexEntry{h.id, location{pack: p.Num, offset: uint32(at), stored: h.stored, plain: h.plain,
+				ordinal: ordinal - 1, kind: h.kind, codec: h.codec}})
+		}); err != nil {
+			return err
+		}
+	}
+	r, err := writeRun(filepath.Join(s.dir, "index"), s.runName(), s.epoch, all.n, func(emit func(*indexEntry) error) error {
+		var same []indexEntry
+		flush := func() error {
+			if len(same) == 0 {
+				return nil
+			}
+			e := s.wholeCopy(same)
+			same = same[:0]
+			return emit(e)
+		}
+		err := all.each(func(e *indexEntry) error {
+			if len(same) > 0 && same[0].id != e.id {
+				if err := flush(); err != nil {
+					return err
+				}
+			}
+			same = append(same, *e)
+			return nil
+		})
+		if err != nil {
+			return err
+		}
+		return flush()
+	})
+	if err == nil {
+		s.runs = append(s.runs, r)
+	}
+	return err
+}
+
+// wholeCopy returns the first of several copies that is what was written.
+func (s *Store) wholeCopy(copies []indexEntry) *indexEntry {
+	if len(copies) > 1 {
+		for i := range copies {
+			if raw, err := s.readAt(copies[i].location, nil); err == nil && verifyRecord(raw, copies[i].id) == nil {
+				return &copies[i]
+			}
+		}
+	}
+	return &copies[0]
+}
+
+func (s *Store) scanPack(p packInfo, visit func(h *recordHeader, at int64) error) error {
+	r, err := s.media.Open(p.Name)
+	if err != nil {
+		return err
+	}
+	defer r.Close()
+	head := make([]byte, recordHead)
+	for at := int64(packHead); at+recordHead <= r.Size(); {
+		_, err := r.ReadAt(head, at)
+		if passing(err) {
+			return err
+		}
+		var h recordHeader
+		if err == nil {
+			h, err = parseHeader(head)
+		}
+		if err != nil || at+h.size() > r.Size() || (at+h.size() < r.Size() && !s.followed(r, at+h.size())) {
+			// The head cannot be trusted: go on at the next whole record.
+			if raw := make([]byte, h.size()); err == nil && at+h.size() <= r.Size() {
+				if _, err := r.ReadAt(raw, at); err == nil && verifyRecord(raw, h.id) == nil {
+					if err := visit(&h, at); err != nil {
+						return err
+					}
+				}
+			}
+			next, found := resync(r, at+1)
+			s.log.Error("a stretch of a pack is unreadable", "pack", p.Name, "from", at, "to", next)
+			if !found {
+				return nil
+			}
+			at = next
+			continue
+		}
+		if err := visit(&h, at); err != nil {
+			return err
+		}
+		at += h.size()
+	}
 	return nil
 }
 
-// scanPacks writes provisional runs with every readable record head.
-func (s *Store) scanPacks() error {
-	var batch []indexEntry
-	ordinal := uint32(0)
-	flush := func() error {
-		if len(batch) == 0 {
-			return nil
-		}
-		slices.SortStableFunc(batch, func(a, b indexEntry) int { return bytes.Compare(a.id[:], b.id[:]) })
-		batch = slices.CompactFunc(batch, func(a, b indexEntry) bool { return a.id == b.id })
-		r, err := s.writeSortedRun(batch)
-		s.runs = append(s.runs, r)
-		batch = nil
-		return err
+// followed reports whether a record head begins at an offset.
+func (s *Store) followed(r MediaReader, at int64) bool {
+	head := make([]byte, recordHead)
+	if _, err := r.ReadAt(head, at); err != nil {
+		return false
 	}
-	for _, p := range s.man.Packs {
-		r, err := s.media.Open(p.Name)
-		if err != nil {
-			return err
-		}
-		head := make([]byte, recordHead)
-		for at := int64(packHead); at+recordHead <= r.Size(); {
-			if _, err = r.ReadAt(head, at); err != nil {
-				break
-			}
-			h, herr := parseHeader(head)
-			if herr != nil || at+h.size() > r.Size() {
-				// Look for the next head whose whole record is good.
-				next, found := resync(r, at+1)
-				s.log.Error("a stretch of a pack is unreadable", "pack", p.Name, "from", at, "to", next)
-				if !found {
-					break
-				}
-				at = next
-				continue
-			}
-			batch = append(batch, indexEntry{h.id, location{pack: p.Num, offset: uint32(at), stored: h.stored, plain: h.plain, ordinal: ordinal, kind: h.kind, codec: h.codec}})
-			ordinal++
-			at += h.size()
-			if len(batch) >= 500_000 {
-				if err = flush(); err != nil {
-					break
-				}
-			}
-		}
-		r.Close()
-		if err != nil {
-			return err
-		}
-	}
-	return flush()
+	_, err := parseHeader(head)
+	return err == nil
 }
 
 // resync finds the next whole record at or after an offset.
@@ -231,7 +328,7 @@ func (w *reachWalk) visit(id object.ID) (whole bool, err error) {
 		return err
 	})
 	if err != nil {
-		if !errors.Is(err, ErrDamaged) {
+		if !errors.Is(err, ErrDamaged) || passing(err) {
 			return false, err
 		}
 		whole = false
@@ -243,26 +340,32 @@ func (w *reachWalk) visit(id object.ID) (whole bool, err error) {
 	return whole, nil
 }
 
-// admitReached replaces the provisional runs by one with final ordinals.
-func (s *Store) admitReached() error {
-	w := &reachWalk{s: s, seen: roaring.New(), broken: roaring.New()}
+// reach visits what roots and durable leases lead to, and everything else too when a
+// snapshot is not whole.
+func (w *reachWalk) reach() error {
+	s := w.s
+	allWhole := true
 	for _, id := range s.Roots() {
 		root, _, err := s.Root(id)
+		if passing(err) {
+			return err
+		}
 		if err != nil {
 			s.log.Error("a snapshot's record is unreadable", "snapshot", id, "error", err)
+			allWhole = false
 			continue
 		}
-		whole, err := w.visit(root.Tree())
-		if err == nil && root.HasLinks {
-			var ok bool
-			ok, err = w.visit(root.Links)
+		whole := true
+		for _, top := range tops(root) {
+			ok, err := w.visit(top)
+			if err != nil {
+				return err
+			}
 			whole = whole && ok
-		}
-		if err != nil {
-			return err
 		}
 		if !whole {
 			s.log.Error("a snapshot is not whole; verify names the paths", "snapshot", id)
+			allWhole = false
 		}
 	}
 	leases, _ := filepath.Glob(filepath.Join(s.dir, "leases", "*.lease"))
@@ -282,23 +385,41 @@ func (s *Store) admitReached() error {
 			return werr
 		}
 	}
-	final := make(map[uint32]uint32, len(w.order))
-	for i, o := range w.order {
-		final[o] = uint32(i)
+	if allWhole {
+		return nil
 	}
-	s.man.Next = uint32(len(w.order))
+	return mergeRuns(s.runs, s.gone, func(e *indexEntry) error {
+		_, err := w.visit(e.id)
+		return err
+	})
+}
+
+// admitReached replaces the provisional run by one with final ordinals.
+func (s *Store) admitReached() error {
+	w := &reachWalk{s: s, seen: roaring.New(), broken: roaring.New()}
+	if err := w.reach(); err != nil {
+		return err
+	}
+	if len(w.order) >= maxOrdinals {
+		return errOrdinals
+	}
+	final := make([]uint32, slices.Max(append(w.order, 0))+1) // plus one; 0: not reached
+	for i, o := range w.order {
+		final[o] = uint32(i) + 1
+	}
+	s.next = uint32(len(w.order))
 	var err error
-	if s.ords, err = openOrdinals(s.ordinalsPath(s.man.Epoch)); err != nil {
+	if s.ords, err = openOrdinals(s.ordinalsPath(s.epoch)); err != nil {
 		return err
 	}
 	liveIn := map[uint32]int64{}
 	provisional := s.runs
-	r, err := writeRun(filepath.Join(s.dir, "index"), s.runName(), s.man.Epoch, len(w.order), func(emit func(*indexEntry) error) error {
+	r, err := writeRun(filepath.Join(s.dir, "index"), s.runName(), s.epoch, len(w.order), func(emit func(*indexEntry) error) error {
 		return mergeRuns(provisional, s.gone, func(e *indexEntry) error {
-			o, ok := final[e.ordinal]
-			if !ok {
+			if int(e.ordinal) >= len(final) || final[e.ordinal] == 0 {
 				return nil
 			}
+			o := final[e.ordinal] - 1
 			e.ordinal = o
 			liveIn[e.pack] += e.size()
 			if err := s.ords.set(o, []indexEntry{*e}); err != nil {
@@ -313,22 +434,21 @@ func (s *Store) admitReached() error {
 	if err := s.ords.sync(); err != nil {
 		return err
 	}
-	for i := range s.man.Packs {
-		p := &s.man.Packs[i]
+	for i := range s.files.Packs {
+		p := &s.files.Packs[i]
 		p.Dead = max(0, p.Bytes-packHead-liveIn[p.Num])
 	}
 	for _, old := range provisional {
-		old.f.Close()
-		os.Remove(filepath.Join(s.dir, "index", old.name))
+		old.drop(s.dir)
 	}
 	s.runs = []*run{r}
-	s.man.Runs = []string{r.name}
+	s.files.Runs = []string{r.name}
 	if w.broken.IsEmpty() {
 		return nil
 	}
 	broken := roaring.New()
 	for it := w.broken.Iterator(); it.HasNext(); {
-		broken.Add(final[it.Next()])
+		broken.Add(final[it.Next()] - 1)
 	}
-	return s.saveDamaged(broken, broken.Clone())
+	return s.setDamaged(broken, broken.Clone())
 }

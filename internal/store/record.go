@@ -89,7 +89,7 @@ func recompress(raw []byte) ([]byte, error) {
 	if err != nil || h.codec == codecZstd {
 		return raw, err
 	}
-	env, err := openRecord(nil, raw)
+	env, err := openRecord(nil, raw, h.id)
 	if err != nil {
 		return nil, err
 	}
@@ -131,12 +131,15 @@ func checkRecord(raw []byte) (recordHeader, error) {
 	return h, nil
 }
 
-// openRecord returns the envelope of a record after recomputing its identity. The
-// result may use dst or alias raw.
-func openRecord(dst, raw []byte) ([]byte, error) {
+// openRecord returns the envelope of a record after recomputing its identity, which must
+// be the one that is wanted. The result may use dst or alias raw.
+func openRecord(dst, raw []byte, want object.ID) ([]byte, error) {
 	h, err := parseHeader(raw)
 	if err != nil {
 		return nil, err
+	}
+	if h.id != want {
+		return nil, fmt.Errorf("%w: the object %s lies where %s should", ErrDamaged, h.id, want)
 	}
 	if int64(len(raw)) != h.size() {
 		return nil, fmt.Errorf("%w: record cut short", ErrDamaged)
@@ -171,7 +174,7 @@ func OpenRecord(raw []byte) (object.ID, object.Envelope, error) {
 	if err != nil {
 		return h.id, object.Envelope{}, err
 	}
-	b, err := openRecord(nil, raw)
+	b, err := openRecord(nil, raw, h.id)
 	if err != nil {
 		return h.id, object.Envelope{}, err
 	}

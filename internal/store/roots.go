@@ -1,6 +1,7 @@
 package store
 
 import (
+	"bytes"
 	"crypto/ed25519"
 	"errors"
 	"fmt"
@@ -11,7 +12,10 @@ import (
 	"candidharbor/core/object"
 )
 
-const maxRootRecord = 9 << 20
+const (
+	maxRootRecord = 9 << 20
+	maxMark       = 1 << 20
+)
 
 func rootName(id object.ID) string { return "roots/" + id.String() }
 
@@ -79,7 +83,9 @@ func (w *Writer) CommitRecord(record []byte) (object.ID, error) {
 	if err != nil {
 		return object.ID{}, fmt.Errorf("the snapshot would not be whole and is not kept: %w", err)
 	}
-	if err := putSmall(w.s.media, rootName(id), record); err != nil && !errors.Is(err, fs.ErrExist) {
+	err = w.s.putRoot(id, record)
+	var unclear *UnclearError
+	if err != nil && !errors.As(err, &unclear) {
 		w.s.dropCensus(id)
 		return id, explainFull(w.s.dir, err)
 	}
@@ -88,10 +94,54 @@ func (w *Writer) CommitRecord(record []byte) (object.ID, error) {
 	w.s.roots[id] = struct{}{}
 	w.s.rootNo++
 	w.s.mu.Unlock()
-	// The snapshot exists from here on.
+	// The snapshot exists from here on. Where the disk did not confirm the record's name it
+	// is kept whole all the same, and the caller is told that a power cut may undo it.
 	w.s.keepCensus(head, set)
 	w.lease.Release()
-	return id, nil
+	return id, err
+}
+
+// putRoot puts a root record. One that is there already is confirmed; where it is not what
+// it should be, the good one replaces it.
+func (s *Store) putRoot(id object.ID, record []byte) error {
+	err := putSmall(s.media, rootName(id), record)
+	if !errors.Is(err, fs.ErrExist) {
+		return err
+	}
+	if _, _, err := s.Root(id); err == nil {
+		return s.media.Confirm(rootName(id))
+	} else if passing(err) {
+		return err
+	}
+	s.log.Info("the damaged record of a snapshot is replaced by a good one", "snapshot", id)
+	return s.replaceRoot(id, record)
+}
+
+// replaceRoot sets a good record in place of a damaged one, in one step.
+func (s *Store) replaceRoot(id object.ID, record []byte) error {
+	s.removal.Lock()
+	defer s.removal.Unlock()
+	return s.media.Replace(rootName(id), record)
+}
+
+// HealRoot sets a good record of a snapshot, as another site has it, in place of a damaged
+// one.
+func (s *Store) HealRoot(record []byte) (object.ID, error) {
+	env, _, err := object.OpenRecord("root", record)
+	if err != nil {
+		return object.ID{}, err
+	}
+	if _, err := object.DecodeRoot(env); err != nil {
+		return object.ID{}, err
+	}
+	id := object.Sum(env)
+	if !s.HasRoot(id) {
+		return id, fmt.Errorf("%w: no snapshot %s", ErrNoObject, id)
+	}
+	if _, _, err := s.Root(id); err == nil || passing(err) {
+		return id, err
+	}
+	return id, s.replaceRoot(id, record)
 }
 
 // HasRoot reports whether the snapshot exists here.
@@ -100,6 +150,14 @@ func (s *Store) HasRoot(id object.ID) bool {
 	defer s.mu.RUnlock()
 	_, ok := s.roots[id]
 	return ok
+}
+
+// stillThere is HasRoot after any removal that is under way, so that what is said of a
+// snapshot whose record cannot be read is true.
+func (s *Store) stillThere(id object.ID) bool {
+	s.removal.Lock()
+	defer s.removal.Unlock()
+	return s.HasRoot(id)
 }
 
 // Roots returns all snapshot ids in no particular order.
@@ -223,10 +281,15 @@ func (s *Store) PutMarkRecord(record []byte) error {
 	dir := "marks/" + m.Root.String()
 	sum := object.Sum(body).String()[:16]
 	name := fmt.Sprintf("%s/%s-%020d-%s", dir, m.Kind, m.At, sum)
-	if err := putSmall(s.media, name, record); err != nil {
-		if errors.Is(err, fs.ErrExist) {
-			return nil
+	err = putSmall(s.media, name, record)
+	if errors.Is(err, fs.ErrExist) { // what put it may not have learnt that it is durable
+		if raw, rerr := readSmall(s.media, name, maxMark); rerr == nil && bytes.Equal(raw, record) {
+			err = s.media.Confirm(name)
+		} else if !passing(rerr) {
+			err = s.media.Replace(name, record)
 		}
+	}
+	if err != nil {
 		return explainFull(s.dir, err)
 	}
 	s.syncs.add()
@@ -249,6 +312,28 @@ func (s *Store) PutMarkRecord(record []byte) error {
 	return nil
 }
 
+// badMarks returns the marks of a snapshot that are not what was written.
+func (s *Store) badMarks(id object.ID) (bad []BadRecord, err error) {
+	dir := "marks/" + id.String()
+	names, err := s.media.List(dir, "", 1<<20)
+	for _, n := range names {
+		raw, err := readSmall(s.media, dir+"/"+n, maxMark)
+		if err == nil {
+			var body []byte
+			if body, _, err = object.OpenRecord("mark", raw); err == nil {
+				_, err = object.DecodeMark(body)
+			}
+		}
+		if errors.Is(err, fs.ErrNotExist) || passing(err) {
+			continue // removed meanwhile, or to be asked again
+		}
+		if err != nil {
+			bad = append(bad, BadRecord{Snapshot: id, File: dir + "/" + n, What: err.Error()})
+		}
+	}
+	return bad, err
+}
+
 // Marks returns a snapshot's marks, oldest first, and their signed records. Marks
 // whose signature is wrong are left out and logged.
 func (s *Store) Marks(id object.ID) ([]*object.Mark, [][]byte, error) {
@@ -263,11 +348,17 @@ func (s *Store) Marks(id object.ID) ([]*object.Mark, [][]byte, error) {
 	}
 	var all []pair
 	for _, n := range names {
-		raw, err := readSmall(s.media, dir+"/"+n, 1<<20)
-		if err != nil {
+		raw, err := readSmall(s.media, dir+"/"+n, maxMark)
+		if errors.Is(err, fs.ErrNotExist) {
+			continue // superseded meanwhile
+		}
+		if passing(err) {
 			return nil, nil, err
 		}
-		body, _, err := object.OpenRecord("mark", raw)
+		var body []byte
+		if err == nil {
+			body, _, err = object.OpenRecord("mark", raw)
+		}
 		if err == nil {
 			var m *object.Mark
 			if m, err = object.DecodeMark(body); err == nil && m.Root == id {

@@ -19,7 +19,7 @@ import (
 // Store holds the objects, roots and marks of one place. It is safe for concurrent
 // use. One process at a time may open a directory; the caller holds the lock.
 //
-// Locks are taken in the order maint, adm, mu.
+// Locks are taken in the order maint, adm, pub, mu.
 type Store struct {
 	dir   string
 	media Media
@@ -29,23 +29,37 @@ type Store struct {
 	ballast ballast
 
 	maint sync.Mutex // one of sweep, seal, run merge, verify's write-back
-	adm   sync.Mutex // admissions, one after the other: ordinals, manifest
+	adm   sync.Mutex // admissions, one after the other
+	pub   sync.Mutex // changes of the manifest, one after the other; publish takes it
+
+	numbers  numbers
+	obsolete []func() // removes what a change replaced, once a change is durable; under pub
+
+	verifying sync.Mutex // one verification at a time; before all others
 
 	removal sync.Mutex // roots are unlinked and forgotten under it in one step; before mu
 
 	thorough bool // set once
 
 	mu     sync.RWMutex
-	man    manifest
+	epoch  uint64
+	files  contents
+	next   uint32 // ordinal; moved under adm and mu
+	heals  uint64
 	runs   []*run // oldest first
 	mem    map[object.ID]location
 	logf   *logFile
 	absent *roaring.Bitmap // gone, condemned or tainted ordinals
 	gone   *roaring.Bitmap
-	taint  *roaring.Bitmap // damaged objects and all that lead to them
+	lost   *roaring.Bitmap      // ordinals that were given and that the index does not know any more
+	taint  *roaring.Bitmap      // damaged objects and all that lead to them
+	stale  *roaring.Bitmap      // ordinals of damaged copies that a good one stands for now
+	blind  map[object.ID]uint32 // snapshots of which it is not known what they need, see holds
 	leases map[*Lease]struct{}
 	roots  map[object.ID]struct{}
 	rootNo uint64 // counts roots added
+
+	findings []Finding
 
 	ords   *ordinalTable
 	packs  *lru.Cache[uint32, *packHandle]
@@ -74,7 +88,8 @@ func Open(dir string, opt Options) (*Store, error) {
 	}
 	s := &Store{dir: dir, key: opt.Key, thorough: opt.Thorough, log: opt.Logger,
 		mem: map[object.ID]location{}, leases: map[*Lease]struct{}{}, roots: map[object.ID]struct{}{},
-		absent: roaring.New(), gone: roaring.New(), taint: roaring.New()}
+		blind: map[object.ID]uint32{}}
+	s.forget()
 	s.media = &dirMedia{dir, &s.ballast}
 	if s.log == nil {
 		s.log = slog.New(slog.DiscardHandler)
@@ -90,13 +105,10 @@ func Open(dir string, opt Options) (*Store, error) {
 	}
 	m, err := readManifest(dir)
 	if err == nil && m == nil {
-		var names []string
-		if names, err = s.media.List("packs", "", 1); err == nil {
-			if len(names) == 0 && len(s.roots) == 0 {
-				err = s.create()
-			} else {
-				err = fmt.Errorf("%w: manifest missing", errIndex)
-			}
+		if s.used() {
+			err = fmt.Errorf("%w: manifest missing", errIndex)
+		} else {
+			err = s.create()
 		}
 	} else if err == nil {
 		err = s.load(m)
@@ -116,8 +128,20 @@ func Open(dir string, opt Options) (*Store, error) {
 	return s, nil
 }
 
+// used reports whether the directory holds anything besides what is derived.
+func (s *Store) used() bool {
+	logs, _ := filepath.Glob(filepath.Join(s.dir, "log", "*.log"))
+	packs, _ := filepath.Glob(filepath.Join(s.dir, "packs", "*"))
+	return len(logs)+len(packs)+len(s.roots)+len(s.asideNames()) > 0
+}
+
 func (s *Store) create() error {
-	m := manifest{Form: 1, Epoch: newEpoch(), Pack: 1, Serial: 1}
+	m := manifest{Form: 2, Epoch: newEpoch(), Pack: 1, Serial: 2, contents: contents{Logs: []uint32{1}}}
+	f, err := createLog(s.dir, 1)
+	if err != nil {
+		return err
+	}
+	f.Close()
 	if err := s.writeManifest(&m); err != nil {
 		return err
 	}
@@ -125,13 +149,27 @@ func (s *Store) create() error {
 }
 
 func (s *Store) ordinalsPath(epoch uint64) string {
-	return filepath.Join(s.dir, "index", fmt.Sprintf("ordinals-%013x", epoch))
+	return filepath.Join(s.dir, "index", fmt.Sprintf("places-%013x", epoch))
+}
+
+// forget empties everything that a manifest describes.
+func (s *Store) forget() {
+	s.mem = map[object.ID]location{}
+	s.absent, s.gone, s.lost, s.taint, s.stale = roaring.New(), roaring.New(), roaring.New(), roaring.New(), roaring.New()
 }
 
 // load takes over the state that a manifest describes.
 func (s *Store) load(m *manifest) (err error) {
-	s.man = m.clone()
-	if s.gone, err = bitmapFrom(m.Gone); err != nil {
+	s.epoch, s.files, s.next, s.heals = m.Epoch, m.contents.clone(), m.Next, m.Heals
+	if m.Next >= renumberAt {
+		return fmt.Errorf("%w: ordinals are running out", errIndex)
+	}
+	s.numbers.raise(m.Pack, m.Serial)
+	s.raiseNumbers()
+	if s.gone, err = bitmapFrom(m.Gone); err == nil {
+		s.lost, err = bitmapFrom(m.Lost)
+	}
+	if err != nil {
 		return fmt.Errorf("%w: %w", errIndex, err)
 	}
 	s.absent = s.gone.Clone()
@@ -145,50 +183,16 @@ func (s *Store) load(m *manifest) (err error) {
 	if err := s.openOrdinals(); err != nil {
 		return err
 	}
-	s.removeLeftovers()
 	if err := s.loadCondemned(); err != nil {
 		return err
 	}
 	if err := s.loadDamaged(); err != nil {
 		return err
 	}
-	return s.openLogs()
-}
-
-func (s *Store) openOrdinals() error {
-	path := s.ordinalsPath(s.man.Epoch)
-	_, statErr := os.Stat(path)
-	t, err := openOrdinals(path)
-	if err != nil {
+	if err := s.openLogs(); err != nil {
 		return err
 	}
-	s.ords = t
-	if !errors.Is(statErr, fs.ErrNotExist) {
-		return nil
-	}
-	return mergeRuns(s.runs, s.gone, func(e *indexEntry) error { return t.set(e.ordinal, []indexEntry{*e}) })
-}
-
-// removeLeftovers deletes files that the manifest does not name.
-func (s *Store) removeLeftovers() {
-	named := map[string]bool{filepath.Base(s.ordinalsPath(s.man.Epoch)): true}
-	for _, p := range s.man.Packs {
-		named[filepath.Base(p.Name)] = true
-	}
-	for _, r := range s.man.Runs {
-		named[r] = true
-	}
-	for _, n := range s.man.Logs {
-		named[logName(n)] = true
-	}
-	for _, d := range []string{"packs", "index", "log"} {
-		entries, _ := os.ReadDir(filepath.Join(s.dir, d))
-		for _, e := range entries {
-			if !named[e.Name()] {
-				os.Remove(filepath.Join(s.dir, d, e.Name()))
-			}
-		}
-	}
+	return s.sortLeftovers()
 }
 
 // Close releases files. Nothing needs to be written: all that was acknowledged is
@@ -245,7 +249,8 @@ func (s *Store) present(id *object.ID) (location, bool, error) {
 // ErrNoObject is wrapped when an object is not in the store.
 var ErrNoObject = errors.New("object not in the store")
 
-// Get returns an object after recomputing its identity.
+// Get returns an object after recomputing its identity and comparing it with the one
+// that was asked for.
 func (s *Store) Get(id object.ID) (object.Envelope, error) {
 	if b, ok := s.nodes.Get(id); ok {
 		return object.Decode(b)
@@ -254,7 +259,7 @@ func (s *Store) Get(id object.ID) (object.Envelope, error) {
 	if err != nil {
 		return object.Envelope{}, err
 	}
-	b, err := openRecord(nil, raw)
+	b, err := openRecord(nil, raw, id)
 	if err != nil {
 		return object.Envelope{}, fmt.Errorf("object %s: %w", id, err)
 	}
@@ -278,7 +283,7 @@ func (s *Store) GetInto(id object.ID, buf *Buffers) (object.Envelope, error) {
 	if buf.plain == nil {
 		buf.plain = make([]byte, object.MaxSize(object.KindChunk))
 	}
-	b, err := openRecord(buf.plain, raw)
+	b, err := openRecord(buf.plain, raw, id)
 	if err != nil {
 		return object.Envelope{}, fmt.Errorf("object %s: %w", id, err)
 	}
@@ -356,10 +361,10 @@ func (s *Store) pack(num uint32) (*packHandle, error) {
 		return h, nil
 	}
 	s.mu.RLock()
-	i := s.man.packIndex(num)
+	i := s.files.packIndex(num)
 	name := ""
 	if i >= 0 {
-		name = s.man.Packs[i].Name
+		name = s.files.Packs[i].Name
 	}
 	s.mu.RUnlock()
 	if i < 0 {
@@ -391,8 +396,8 @@ type Usage struct {
 func (s *Store) Usage() Usage {
 	s.mu.RLock()
 	defer s.mu.RUnlock()
-	u := Usage{Objects: int64(s.man.Next) - int64(s.gone.GetCardinality()), Packs: len(s.man.Packs), Snapshots: len(s.roots)}
-	for _, p := range s.man.Packs {
+	u := Usage{Objects: int64(s.next) - int64(s.gone.GetCardinality()) - int64(s.lost.GetCardinality()), Packs: len(s.files.Packs), Snapshots: len(s.roots)}
+	for _, p := range s.files.Packs {
 		u.StoredBytes += p.Bytes
 		u.DeadBytes += p.Dead
 	}
@@ -413,9 +418,6 @@ func (s *Store) Record(id object.ID, buf []byte) ([]byte, error) {
 	}
 	return raw, nil
 }
-
-// ObjectAt returns the identity, stored bytes and kind of the object with an ordinal.
-func (s *Store) ObjectAt(ordinal uint32) (object.ID, int64, object.Kind) { return s.ords.get(ordinal) }
 
 // RecordLength returns how many bytes the record at the beginning of b takes.
 func RecordLength(b []byte) (int, object.Kind, error) {

@@ -3,6 +3,7 @@ package store
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -11,7 +12,6 @@ import (
 	"candidharbor/core/space"
 
 	"github.com/RoaringBitmap/roaring/v2"
-	"golang.org/x/sync/errgroup"
 )
 
 // SweepOptions say how thorough a sweep is.
@@ -29,6 +29,9 @@ type SweepResult struct {
 	PacksRewritten int   `json:"packsRewritten"`
 	PacksRemoved   int   `json:"packsRemoved"`
 	WaitingBytes   int64 `json:"waitingBytes"` // dead bytes left in packs that are mostly alive
+	// Blind are damaged snapshots of which it is not known what they need: what was stored
+	// before that was found out is kept until they are healed or removed.
+	Blind []object.ID `json:"blind,omitempty"`
 }
 
 type condemnedFile struct {
@@ -39,15 +42,15 @@ type condemnedFile struct {
 // loadCondemned takes up what an interrupted sweep condemned: it stays absent and the
 // next sweep goes on with it.
 func (s *Store) loadCondemned() error {
-	raw, err := os.ReadFile(filepath.Join(s.dir, "condemned"))
-	if os.IsNotExist(err) {
+	raw, err := readSealed(filepath.Join(s.dir, "condemned"))
+	if os.IsNotExist(err) || errors.Is(err, errSeal) { // the next sweep condemns anew
 		return nil
 	}
 	if err != nil {
 		return err
 	}
 	var c condemnedFile
-	if json.Unmarshal(raw, &c) != nil || c.Epoch != s.man.Epoch {
+	if json.Unmarshal(raw, &c) != nil || c.Epoch != s.epoch {
 		return nil
 	}
 	set, err := bitmapFrom(c.Set)
@@ -58,43 +61,44 @@ func (s *Store) loadCondemned() error {
 	return nil
 }
 
-// live returns what all snapshots need and the number of roots added when it was
-// computed.
-func (s *Store) live(ctx context.Context) (set *roaring.Bitmap, at uint64, err error) {
+// live returns what all snapshots are known to need, those of which that is not all, and
+// the number of roots added when it was computed.
+func (s *Store) live(ctx context.Context) (set *roaring.Bitmap, blind []object.ID, at uint64, err error) {
 	s.mu.RLock()
 	at = s.rootNo
 	s.mu.RUnlock()
 	set = roaring.New()
 	for _, id := range s.Roots() {
 		if err := ctx.Err(); err != nil {
-			return nil, 0, err
+			return nil, nil, 0, err
 		}
-		c, err := s.Census(id)
+		c, isBlind, err := s.holds(id)
 		if err != nil {
-			if !s.HasRoot(id) { // removed meanwhile
-				continue
-			}
-			return nil, 0, fmt.Errorf("nothing is swept, because the census of a snapshot cannot be made: %w", err)
+			return nil, nil, 0, fmt.Errorf("nothing is swept, because it could not be found out what the snapshot %s needs: %w", id, err)
+		}
+		if isBlind {
+			blind = append(blind, id)
 		}
 		set.Or(c)
 	}
-	return set, at, nil
+	return set, blind, at, nil
 }
 
 // condemn makes the whole dead set absent in one durable step and returns it.
-func (s *Store) condemn(ctx context.Context) (*roaring.Bitmap, error) {
+func (s *Store) condemn(ctx context.Context) (*roaring.Bitmap, []object.ID, error) {
 	for {
-		live, at, err := s.live(ctx)
+		live, blind, at, err := s.live(ctx)
 		if err != nil {
-			return nil, err
+			return nil, nil, err
 		}
+		spared := s.mostBlind(blind)
 		// What leases hold is walked before the lock; under it only what came since.
 		s.mu.RLock()
 		held := s.leased()
 		s.mu.RUnlock()
 		below := roaring.New()
-		if err := s.closure(held, live, below, s.Get, s.ordinalOf); err != nil {
-			return nil, err
+		if err := s.closure(held, live, below, reading{s.Get, s.ordinalOf, s.entryAt}); err != nil {
+			return nil, nil, err
 		}
 		s.mu.Lock()
 		if s.rootNo != at {
@@ -103,69 +107,94 @@ func (s *Store) condemn(ctx context.Context) (*roaring.Bitmap, error) {
 		}
 		dead, err := func() (*roaring.Bitmap, error) {
 			held = s.leased()
-			if err := s.closure(held, live, below, s.getLocked, s.ordinalLocked); err != nil {
+			if err := s.closure(held, live, below, reading{s.getLocked, s.ordinalLocked, s.entryLocked}); err != nil {
 				return nil, err
 			}
 			dead := roaring.New()
-			dead.AddRange(0, uint64(s.man.Next))
+			dead.AddRange(uint64(spared), uint64(max(spared, s.next)))
 			dead.AndNot(s.gone)
+			dead.AndNot(s.lost)
 			dead.AndNot(live)
 			dead.AndNot(below)
 			if dead.IsEmpty() {
 				return dead, nil
 			}
-			raw, err := json.Marshal(condemnedFile{Epoch: s.man.Epoch, Set: bitmapBytes(dead.Clone())})
+			raw, err := json.Marshal(condemnedFile{Epoch: s.epoch, Set: bitmapBytes(dead)})
 			if err != nil {
 				return nil, err
 			}
 			s.syncs.add()
-			return dead, ReplaceFile(filepath.Join(s.dir, "condemned"), raw)
+			return dead, ReplaceFile(filepath.Join(s.dir, "condemned"), sealed(raw))
 		}()
 		if err == nil {
 			s.absent.Or(dead)
 		}
 		s.mu.Unlock()
-		return dead, err
+		return dead, blind, err
 	}
 }
 
+// reading is how objects are looked up and read, with or without mu held.
+type reading struct {
+	get   object.Getter
+	find  func(object.ID) (location, error)
+	entry func(uint32) (object.ID, int64, object.Kind, error)
+}
+
 // closure adds to below everything under the held ordinals that live does not have.
-func (s *Store) closure(held, live, below *roaring.Bitmap, get object.Getter, find finder) error {
+func (s *Store) closure(held, live, below *roaring.Bitmap, how reading) error {
 	todo := roaring.AndNot(held, live)
 	todo.AndNot(below)
 	for it := todo.Iterator(); it.HasNext(); {
-		if err := s.descend(it.Next(), live, below, get, find); err != nil {
+		if err := s.descend(it.Next(), live, below, how); err != nil {
 			return err
 		}
 	}
 	return nil
 }
 
-// finder is ordinalOf, or ordinalLocked for a caller that holds mu.
-type finder func(object.ID) (location, error)
-
-func (s *Store) descend(ordinal uint32, live, below *roaring.Bitmap, get object.Getter, find finder) error {
+// descend does not go past what is damaged: no snapshot of it can be committed.
+func (s *Store) descend(ordinal uint32, live, below *roaring.Bitmap, how reading) error {
 	if live.Contains(ordinal) || !below.CheckedAdd(ordinal) {
 		return nil
 	}
-	id, _, kind := s.ords.get(ordinal)
-	if kind == object.KindChunk {
+	id, _, kind, err := how.entry(ordinal)
+	if errors.Is(err, ErrDamaged) || (err == nil && kind == object.KindChunk) {
 		return nil
 	}
-	env, err := get(id)
+	if err != nil {
+		return err
+	}
+	env, err := how.get(id)
+	if err != nil && !passing(err) {
+		return nil
+	}
 	if err != nil {
 		return err
 	}
 	for i := range env.NumChildren() {
-		loc, err := find(env.Child(i))
+		loc, err := how.find(env.Child(i))
+		if errors.Is(err, ErrNoObject) {
+			continue
+		}
 		if err != nil {
 			return err
 		}
-		if err := s.descend(loc.ordinal, live, below, get, find); err != nil {
+		if err := s.descend(loc.ordinal, live, below, how); err != nil {
 			return err
 		}
 	}
 	return nil
+}
+
+// entryLocked is entryAt for a caller that holds mu; the table was made anew before, if
+// that was needed.
+func (s *Store) entryLocked(ordinal uint32) (object.ID, int64, object.Kind, error) {
+	id, size, kind, ok := s.ords.get(ordinal)
+	if !ok {
+		return id, 0, 0, fmt.Errorf("%w: ordinal %d: %w", ErrDamaged, ordinal, errOrdinalEntry)
+	}
+	return id, size, kind, nil
 }
 
 // getLocked is Get for a caller that holds mu.
@@ -180,11 +209,11 @@ func (s *Store) getLocked(id object.ID) (object.Envelope, error) {
 	raw := make([]byte, loc.size())
 	if loc.pack&logBit != 0 {
 		_, err = s.logf.f.ReadAt(raw, int64(loc.offset))
-	} else if i := s.man.packIndex(loc.pack); i < 0 {
+	} else if i := s.files.packIndex(loc.pack); i < 0 {
 		err = ErrNoObject
 	} else {
 		var r MediaReader
-		if r, err = s.media.Open(s.man.Packs[i].Name); err == nil {
+		if r, err = s.media.Open(s.files.Packs[i].Name); err == nil {
 			_, err = r.ReadAt(raw, int64(loc.offset))
 			r.Close()
 		}
@@ -192,7 +221,7 @@ func (s *Store) getLocked(id object.ID) (object.Envelope, error) {
 	if err != nil {
 		return object.Envelope{}, err
 	}
-	b, err := openRecord(nil, raw)
+	b, err := openRecord(nil, raw, id)
 	if err != nil {
 		return object.Envelope{}, err
 	}
@@ -210,10 +239,11 @@ func (s *Store) Sweep(ctx context.Context, opt SweepOptions) (SweepResult, error
 	defer s.maint.Unlock()
 	s.releaseReserve()
 	defer s.keepReserve()
-	dead, err := s.condemn(ctx)
+	dead, blind, err := s.condemn(ctx)
 	if err != nil {
 		return res, err
 	}
+	res.Blind = blind
 	res.Condemned = int64(dead.GetCardinality())
 	res.CondemnedBytes = space.Sum(dead, s.SizeOf)
 	s.adm.Lock()
@@ -229,9 +259,9 @@ func (s *Store) Sweep(ctx context.Context, opt SweepOptions) (SweepResult, error
 	rewrite := map[uint32]packInfo{}
 	var before int64
 	s.mu.RLock()
-	for _, p := range s.man.Packs {
+	for _, p := range s.files.Packs {
 		d := p.Dead + deadIn[p.Num]
-		small := p.Bytes < packSize/8 && len(s.man.Packs) > 16
+		small := p.Bytes < packSize/8 && len(s.files.Packs) > 16
 		if (d > 0 && float64(d) >= opt.MinDead*float64(p.Bytes)) || small || (opt.Settle && !p.Settled) {
 			rewrite[p.Num] = p
 			before += p.Bytes
@@ -281,150 +311,6 @@ func (s *Store) eachPlaced(visit func(*indexEntry) error) error {
 			if err := c.next(); err != nil {
 				return err
 			}
-		}
-	}
-	return nil
-}
-
-// rewrite packs the living records of the given packs anew, replaces the index runs
-// by one without the dead, and removes the old packs last.
-func (s *Store) rewrite(ctx context.Context, old map[uint32]packInfo, dead *roaring.Bitmap, deadIn map[uint32]int64, opt SweepOptions) (after int64, removed int, err error) {
-	var moving []indexEntry
-	alive := map[uint32]bool{}
-	err = s.eachPlaced(func(e *indexEntry) error {
-		if _, ok := old[e.pack]; ok && !dead.Contains(e.ordinal) {
-			moving = append(moving, *e)
-			alive[e.pack] = true
-		}
-		return nil
-	})
-	if err != nil {
-		return 0, 0, err
-	}
-	byOrdinal(moving)
-	out := newPackSet(s)
-	out.settled = opt.Settle
-	if err := s.copyRecords(ctx, moving, out, opt); err != nil {
-		out.abort()
-		return 0, 0, err
-	}
-	packs, err := out.finish()
-	if err != nil {
-		return 0, 0, err
-	}
-	for _, p := range packs {
-		after += p.Bytes
-	}
-	moved := make(map[uint32]location, len(moving))
-	for i := range moving {
-		moved[moving[i].ordinal] = moving[i].location
-	}
-
-	s.adm.Lock()
-	defer s.adm.Unlock()
-	gone := roaring.Or(s.gone, dead)
-	n := 0
-	for _, r := range s.runs {
-		n += r.n
-	}
-	merged, err := writeRun(filepath.Join(s.dir, "index"), s.runName(), s.man.Epoch, n, func(emit func(*indexEntry) error) error {
-		return mergeRuns(s.runs, gone, func(e *indexEntry) error {
-			if loc, ok := moved[e.ordinal]; ok {
-				e.location = loc
-			}
-			return emit(e)
-		})
-	})
-	if err != nil {
-		out.abort()
-		return 0, 0, explainFull(s.dir, err)
-	}
-	next := s.man.clone()
-	next.Packs = next.Packs[:0]
-	var drop []string
-	for _, p := range s.man.Packs {
-		if _, ok := old[p.Num]; ok {
-			drop = append(drop, p.Name)
-			if !alive[p.Num] {
-				removed++
-			}
-			continue
-		}
-		p.Dead += deadIn[p.Num]
-		next.Packs = append(next.Packs, p)
-	}
-	next.Packs = append(next.Packs, packs...)
-	sortPacks(next.Packs)
-	next.Runs = []string{merged.name}
-	next.Gone = bitmapBytes(gone.Clone())
-	if err := s.writeManifest(&next); err != nil {
-		out.abort()
-		return 0, 0, err
-	}
-	s.mu.Lock()
-	next.Pack = max(next.Pack, s.man.Pack)
-	s.man = next
-	oldRuns := s.runs
-	s.runs = []*run{merged}
-	s.gone = gone
-	s.absent.Or(gone)
-	s.mu.Unlock()
-	for o, loc := range moved {
-		s.ords.resize(o, loc.size())
-	}
-	os.Remove(filepath.Join(s.dir, "condemned"))
-	for _, r := range oldRuns {
-		r.f.Close()
-		os.Remove(filepath.Join(s.dir, "index", r.name))
-	}
-	for num := range old {
-		s.packs.Remove(num)
-	}
-	return after, removed, s.media.Remove(drop...)
-}
-
-// copyRecords reads the records, packs them tighter when settling, and appends them
-// in order. Damaged records are copied as they are: they may still be healed.
-func (s *Store) copyRecords(ctx context.Context, entries []indexEntry, out *packSet, opt SweepOptions) error {
-	const batch = 256
-	var done int64
-	for begin := 0; begin < len(entries); begin += batch {
-		if err := ctx.Err(); err != nil {
-			return err
-		}
-		part := entries[begin:min(begin+batch, len(entries))]
-		raws := make([][]byte, len(part))
-		var g errgroup.Group
-		g.SetLimit(4)
-		for i := range part {
-			g.Go(func() error {
-				raw, err := s.readAt(part[i].location, nil)
-				if err != nil {
-					return fmt.Errorf("pack %d: %w", part[i].pack, err)
-				}
-				if opt.Settle {
-					if small, err := recompress(raw); err == nil {
-						raw = small
-					}
-				}
-				raws[i] = raw
-				return nil
-			})
-		}
-		if err := g.Wait(); err != nil {
-			return err
-		}
-		for i := range part {
-			if _, err := parseHeader(raws[i]); err != nil {
-				continue // not even a head is left; verify has told of it
-			}
-			if err := out.append(&part[i], raws[i]); err != nil {
-				return err
-			}
-			done += part[i].size()
-		}
-		if opt.Progress != nil {
-			opt.Progress(int64(begin+len(part)), int64(len(entries)))
 		}
 	}
 	return nil

@@ -2,14 +2,15 @@ package store
 
 import (
 	"bytes"
-	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io/fs"
 	"os"
 	"path/filepath"
 	"slices"
+	"time"
 
 	"candidharbor/core/object"
 
@@ -20,403 +21,430 @@ import (
 // VerifyOptions say how a verification runs.
 type VerifyOptions struct {
 	BytesPerSecond int64 // reading budget; 0: none
+	Anew           bool  // do not go on with one that was interrupted
 	Progress       func(done, total int64)
 }
 
-// Damage is one stored object that is not what was written.
-type Damage struct {
-	Object    object.ID         `json:"object"` // zero when not even its head can be read
-	Kind      string            `json:"kind"`
-	Pack      string            `json:"pack"`
-	Offset    int64             `json:"offset"`
-	What      string            `json:"what"`
-	Snapshots []DamagedSnapshot `json:"snapshots"` // none: nothing needs it
-	entry     indexEntry
-}
-
-// DamagedSnapshot names the paths of a snapshot that a damage concerns.
-type DamagedSnapshot struct {
-	ID    object.ID `json:"id"`
-	Paths []string  `json:"paths"`
-	More  int       `json:"more"` // paths beyond those listed
+// BadRecord is a root record or a mark that is not what was written.
+type BadRecord struct {
+	Snapshot object.ID `json:"snapshot"`
+	File     string    `json:"file"`
+	Root     bool      `json:"root"` // the snapshot's own record, and not a mark beside it
+	What     string    `json:"what"`
 }
 
 // VerifyResult is the outcome of a verification.
 type VerifyResult struct {
-	Objects int64    `json:"objects"`
-	Bytes   int64    `json:"bytes"`
-	Damage  []Damage `json:"damage"`
+	Objects   int64       `json:"objects"`
+	Bytes     int64       `json:"bytes"`
+	Snapshots int         `json:"snapshots"` // whose tree was compared with index and packs
+	Resumed   bool        `json:"resumed"`   // it went on with one that was interrupted
+	Damage    []Damage    `json:"damage"`
+	Records   []BadRecord `json:"records"`
+	Censuses  int         `json:"censuses"` // that were not what the trees need, and were made anew
 }
 
-const pathsListed = 50
+// Whole reports whether every snapshot was found whole.
+func (r *VerifyResult) Whole() bool { return len(r.Damage) == 0 && len(r.Records) == 0 }
 
-// Verify reads all stored bytes, recomputes every identity and says which snapshots
-// and paths a damage concerns. Damaged objects, and what leads to them, become absent
-// to writers and peers, so that the next snapshot or carry puts them anew.
+// verifyMaxAge is how old an interrupted verification may be to be gone on with.
+const verifyMaxAge = 30 * 24 * time.Hour
+
+// verification reads packs one after the other beside all other work. Its state is kept
+// after each pack, so that an interrupted one goes on where it was.
+type verification struct {
+	s    *Store
+	opt  VerifyOptions
+	res  VerifyResult
+	good *roaring.Bitmap // ordinals whose record was found whole
+	last uint32          // pack number
+
+	limit *rate.Limiter
+	total int64
+}
+
+type verifyState struct {
+	Epoch   uint64    `json:"epoch"`
+	Began   time.Time `json:"began"`
+	Last    uint32    `json:"last"`
+	Objects int64     `json:"objects"`
+	Bytes   int64     `json:"bytes"`
+	Good    []byte    `json:"good"`
+}
+
+// Verify reads all stored bytes and recomputes every identity; it walks the tree of every
+// snapshot and compares it with the index and the census; and it checks every root record
+// and mark. It says which snapshots and paths a damage concerns. Damaged objects, and what
+// leads to them, become absent to writers and peers, so that the next snapshot or carry
+// puts them anew. When all is whole, what was put aside is removed.
 func (s *Store) Verify(ctx context.Context, opt VerifyOptions) (VerifyResult, error) {
-	s.maint.Lock()
-	defer s.maint.Unlock()
-	var res VerifyResult
-	s.adm.Lock()
-	s.mu.RLock()
-	packs := slices.Clone(s.man.Packs)
-	logged := make([]indexEntry, 0, len(s.mem))
-	for id, loc := range s.mem {
-		logged = append(logged, indexEntry{id, loc})
-	}
-	logName := logName(s.logf.num)
-	s.mu.RUnlock()
-	s.adm.Unlock()
-	var total int64
-	for _, p := range packs {
-		total += p.Bytes
-	}
-	var limit *rate.Limiter
+	s.verifying.Lock()
+	defer s.verifying.Unlock()
+	v := &verification{s: s, opt: opt, good: roaring.New()}
 	if opt.BytesPerSecond > 0 {
-		limit = rate.NewLimiter(rate.Limit(opt.BytesPerSecond), 4<<20)
+		v.limit = rate.NewLimiter(rate.Limit(opt.BytesPerSecond), 4<<20)
 	}
-	pace := func(n int64) error {
-		res.Bytes += n
-		if opt.Progress != nil {
-			opt.Progress(res.Bytes, total)
+	aside := s.asideNames()
+	began := time.Now()
+	if !opt.Anew {
+		began = v.resume(began)
+	}
+	if err := v.readPacks(ctx, began); err != nil {
+		return v.res, err
+	}
+	bad, err := v.readRest(ctx)
+	if err != nil {
+		return v.res, err
+	}
+	v.checkRecords()
+	lacking, err := v.compareTrees(ctx)
+	if err != nil {
+		return v.res, err
+	}
+	if err := v.conclude(ctx, bad, lacking); err != nil {
+		return v.res, err
+	}
+	os.Remove(v.path())
+	if v.res.Whole() {
+		for _, name := range aside {
+			os.Remove(name)
 		}
-		for limit != nil && n > 0 {
-			step := min(n, int64(limit.Burst()))
-			if err := limit.WaitN(ctx, int(step)); err != nil {
+	}
+	return v.res, nil
+}
+
+func (v *verification) path() string { return filepath.Join(v.s.dir, "verify") }
+
+func (v *verification) resume(now time.Time) (began time.Time) {
+	raw, err := readSealed(v.path())
+	var st verifyState
+	if err != nil || json.Unmarshal(raw, &st) != nil || st.Epoch != v.s.stamp(object.ID{}).Epoch || now.Sub(st.Began) > verifyMaxAge {
+		return now
+	}
+	good, err := bitmapFrom(st.Good)
+	if err != nil {
+		return now
+	}
+	v.good, v.last, v.res.Objects, v.res.Bytes, v.res.Resumed = good, st.Last, st.Objects, st.Bytes, true
+	return st.Began
+}
+
+// keep writes the state without fsync: a torn one fails its seal.
+func (v *verification) keep(began time.Time) {
+	raw, err := json.Marshal(verifyState{v.s.stamp(object.ID{}).Epoch, began, v.last, v.res.Objects, v.res.Bytes, bitmapBytes(v.good)})
+	if err == nil {
+		tmp := v.path() + ".new"
+		if err = os.WriteFile(tmp, sealed(raw), 0o600); err == nil {
+			err = os.Rename(tmp, v.path())
+		}
+	}
+	if err != nil {
+		v.s.log.Warn("how far the verification is could not be kept; it begins anew when it is interrupted", "error", err)
+	}
+}
+
+func (v *verification) pace(ctx context.Context, n int64) error {
+	v.res.Bytes += n
+	if v.opt.Progress != nil {
+		v.opt.Progress(v.res.Bytes, max(v.total, v.res.Bytes))
+	}
+	for v.limit != nil && n > 0 {
+		step := min(n, int64(v.limit.Burst()))
+		if err := v.limit.WaitN(ctx, int(step)); err != nil {
+			return err
+		}
+		n -= step
+	}
+	return ctx.Err()
+}
+
+// readPacks reads the packs that are there, and those that came meanwhile.
+func (v *verification) readPacks(ctx context.Context, began time.Time) error {
+	for {
+		v.s.mu.RLock()
+		packs := slices.Clone(v.s.files.Packs)
+		v.s.mu.RUnlock()
+		v.total = 0
+		for _, p := range packs {
+			v.total += p.Bytes
+		}
+		packs = slices.DeleteFunc(packs, func(p packInfo) bool { return p.Num <= v.last })
+		if len(packs) == 0 {
+			return nil
+		}
+		for _, p := range packs {
+			if err := v.readPack(ctx, p); err != nil {
 				return err
 			}
-			n -= step
-		}
-		return ctx.Err()
-	}
-	for _, p := range packs {
-		if err := s.verifyPack(p, &res, pace); err != nil {
-			return res, err
+			v.last = p.Num
+			v.keep(began)
 		}
 	}
-	for i := range logged {
-		raw, err := s.readAt(logged[i].location, nil)
-		if err == nil {
-			err = verifyRecord(raw, logged[i].id)
+}
+
+// named reports whether a pack still belongs to the store.
+func (s *Store) named(num uint32) bool {
+	s.mu.RLock()
+	defer s.mu.RUnlock()
+	return s.files.packIndex(num) >= 0
+}
+
+func (v *verification) report(d Damage) { v.res.Damage = append(v.res.Damage, d) }
+
+// readPack reads a pack from end to end and notes which objects of the index lie there
+// whole. What is not noted is looked at by readRest.
+func (v *verification) readPack(ctx context.Context, p packInfo) error {
+	r, err := v.s.media.Open(p.Name)
+	if passing(err) {
+		return err
+	}
+	if err != nil {
+		return nil // swept meanwhile, or readRest reports all that should lie there
+	}
+	defer r.Close()
+	head := make([]byte, packHead)
+	if _, err := r.ReadAt(head, 0); err != nil || !bytes.Equal(head, packHeader) {
+		v.report(Damage{Kind: "pack head", Pack: p.Name, What: "damaged: the head of the pack is not what was written"})
+	}
+	if r.Size() != p.Bytes {
+		v.report(Damage{Kind: "pack", Pack: p.Name, Offset: r.Size(), What: fmt.Sprintf("damaged: the pack has %d bytes, %d were written", r.Size(), p.Bytes)})
+	}
+	end := min(p.Bytes, r.Size())
+	raw := make([]byte, 0, 1<<20)
+	for at := int64(packHead); at < end; {
+		size, err := v.readOne(r, p, at, end, &raw)
+		if err != nil { // nothing tells where the next one begins
+			next, _ := resync(r, at+1)
+			size = min(next, end) - at
+			v.report(Damage{Kind: "pack", Pack: p.Name, Offset: at, What: fmt.Sprintf("damaged: %d bytes from here on are no whole record", size)})
 		}
-		res.Objects++
-		if err != nil {
-			res.Damage = append(res.Damage, Damage{Object: logged[i].id, Kind: logged[i].kind.String(), Pack: "log/" + logName,
-				Offset: int64(logged[i].offset), What: err.Error(), entry: logged[i]})
-		}
-		if err := pace(logged[i].size()); err != nil {
-			return res, err
+		v.res.Objects++
+		at += size
+		if err := v.pace(ctx, size); err != nil {
+			return err
 		}
 	}
-	return res, s.noteDamage(ctx, &res)
+	return nil
+}
+
+func (v *verification) readOne(r MediaReader, p packInfo, at, end int64, buf *[]byte) (int64, error) {
+	var head [recordHead]byte
+	if _, err := r.ReadAt(head[:], at); err != nil {
+		return 0, err
+	}
+	h, err := parseHeader(head[:])
+	if err != nil || at+h.size() > end {
+		return 0, ErrDamaged
+	}
+	if int64(cap(*buf)) < h.size() {
+		*buf = make([]byte, h.size())
+	}
+	raw := (*buf)[:h.size()]
+	if _, err := r.ReadAt(raw, at); err != nil {
+		return 0, err
+	}
+	if verifyRecord(raw, h.id) != nil {
+		return 0, ErrDamaged
+	}
+	v.s.mu.RLock()
+	defer v.s.mu.RUnlock()
+	loc, ok, err := v.s.lookup(&h.id)
+	if err == nil && ok && loc.pack == p.Num && int64(loc.offset) == at {
+		v.good.Add(loc.ordinal)
+	}
+	return h.size(), nil
 }
 
 func verifyRecord(raw []byte, id object.ID) error {
-	h, err := checkRecord(raw)
-	if err != nil {
+	if _, err := checkRecord(raw); err != nil {
 		return err
 	}
-	if h.id != id {
-		return fmt.Errorf("%w: another object lies here", ErrDamaged)
-	}
-	b, err := openRecord(nil, raw)
+	b, err := openRecord(nil, raw, id)
 	if err == nil {
 		_, err = object.Decode(b)
 	}
 	return err
 }
 
-// verifyPack reads a pack from end to end. Where a record's head is unreadable, the
-// index says where the next ones begin.
-func (s *Store) verifyPack(p packInfo, res *VerifyResult, pace func(int64) error) error {
-	report := func(d Damage) {
-		d.Pack = p.Name
-		res.Damage = append(res.Damage, d)
-	}
-	var placed []indexEntry
-	if err := s.eachPlaced(func(e *indexEntry) error {
-		if e.pack == p.Num {
-			placed = append(placed, *e)
+// readRest reads one by one what no pack showed whole: small commits in the log, what was
+// moved meanwhile, and what is damaged.
+func (v *verification) readRest(ctx context.Context) (bad *roaring.Bitmap, err error) {
+	bad = roaring.New()
+	check := func(e *indexEntry) error {
+		if v.good.Contains(e.ordinal) {
+			return nil
 		}
-		return nil
-	}); err != nil {
-		return err
-	}
-	slices.SortFunc(placed, func(a, b indexEntry) int { return cmp.Compare(a.offset, b.offset) })
-	r, err := s.media.Open(p.Name)
-	if err != nil {
-		for _, e := range placed {
-			report(Damage{Object: e.id, Kind: e.kind.String(), Offset: int64(e.offset), What: "the pack cannot be opened: " + err.Error(), entry: e})
-		}
-		return nil
-	}
-	defer r.Close()
-	head := make([]byte, packHead)
-	if _, err := r.ReadAt(head, 0); err != nil || !bytes.Equal(head, packHeader) {
-		report(Damage{Kind: "pack head", What: "damaged: the head of the pack is not what was written"})
-	}
-	if r.Size() != p.Bytes {
-		report(Damage{Kind: "pack", Offset: r.Size(), What: fmt.Sprintf("damaged: the pack has %d bytes, %d were written", r.Size(), p.Bytes)})
-	}
-	next := 0
-	for at := int64(packHead); at < p.Bytes; {
-		for next < len(placed) && int64(placed[next].offset) < at {
-			next++
-		}
-		known := next < len(placed) && int64(placed[next].offset) == at
-		raw := make([]byte, recordHead)
-		_, err := r.ReadAt(raw, at)
-		var h recordHeader
+		raw, err := v.s.readRecord(e.id, nil)
 		if err == nil {
-			h, err = parseHeader(raw)
+			err = verifyRecord(raw, e.id)
+			v.res.Objects++
 		}
-		size := h.size()
-		if known {
-			size = placed[next].size()
+		if passing(err) {
+			return err
 		}
-		if err == nil || known {
-			if at+size > p.Bytes {
-				size = p.Bytes - at
+		loc, lerr := v.s.ordinalOf(e.id)
+		switch {
+		case errors.Is(lerr, ErrNoObject): // swept meanwhile
+			return nil
+		case lerr != nil:
+			return lerr
+		case err != nil:
+			if loc.ordinal == e.ordinal {
+				bad.Add(loc.ordinal)
+				v.report(Damage{Object: e.id, Kind: loc.kind.String(), Pack: v.s.fileOf(loc.pack), Offset: int64(loc.offset), What: err.Error()})
 			}
-			raw = make([]byte, size)
-			if _, rerr := r.ReadAt(raw, at); rerr != nil {
-				err = fmt.Errorf("%w: %w", ErrDamaged, rerr)
-			}
+		case loc.ordinal == e.ordinal:
+			v.good.Add(loc.ordinal)
 		}
-		want := h.id
-		if known {
-			want = placed[next].id
+		return v.pace(ctx, e.size())
+	}
+	v.s.mu.RLock()
+	logged := make([]indexEntry, 0, len(v.s.mem))
+	for id, loc := range v.s.mem {
+		logged = append(logged, indexEntry{id, loc})
+	}
+	v.s.mu.RUnlock()
+	for i := range logged {
+		if err := check(&logged[i]); err != nil {
+			return bad, err
 		}
-		if err == nil {
-			err = verifyRecord(raw, want)
-		}
-		res.Objects++
-		if err != nil {
-			d := Damage{Object: want, Kind: h.kind.String(), Offset: at, What: err.Error()}
-			if known {
-				d.entry, d.Kind = placed[next], placed[next].kind.String()
-			}
-			report(d)
-			if !known { // a dead record whose length cannot be trusted: go on at the next known one
-				skip := p.Bytes - at
-				if next < len(placed) {
-					skip = int64(placed[next].offset) - at
-				}
-				size = skip
-			}
-		}
-		at += size
-		if err := pace(size); err != nil {
+	}
+	return bad, v.s.eachCurrent(check)
+}
+
+// eachCurrent visits what the sealed part of the index has. A sweep that replaces the
+// index meanwhile makes it begin again.
+func (s *Store) eachCurrent(visit func(*indexEntry) error) error {
+	for {
+		s.mu.RLock()
+		runs, gone := s.runs, s.gone
+		s.mu.RUnlock()
+		err := mergeRuns(runs, gone, visit)
+		if !errors.Is(err, fs.ErrClosed) {
 			return err
 		}
 	}
-	return nil
 }
 
-// noteDamage finds which snapshots and paths are concerned, and makes the damaged
-// objects and everything that leads to them absent, durably.
-func (s *Store) noteDamage(ctx context.Context, res *VerifyResult) error {
-	bad := roaring.New()
-	at := map[uint32]*Damage{}
-	res.Damage = slices.DeleteFunc(res.Damage, func(d Damage) bool { // put anew since: a sweep takes the old copy away
-		loc, err := s.ordinalOf(d.entry.id)
-		return err == nil && !d.entry.id.IsZero() && loc.ordinal != d.entry.ordinal
-	})
-	for i := range res.Damage {
-		d := &res.Damage[i]
-		if d.entry.size() == recordHead && d.entry.id.IsZero() {
-			continue
-		}
-		loc, err := s.ordinalOf(d.entry.id)
-		if err != nil || loc.ordinal != d.entry.ordinal {
-			continue // superseded by a good copy, or dead
-		}
-		bad.Add(loc.ordinal)
-		at[loc.ordinal] = d
+func (s *Store) fileOf(pack uint32) string {
+	if pack&logBit != 0 {
+		return "log/" + logName(pack&^logBit)
 	}
-	taint := bad.Clone()
-	if !bad.IsEmpty() {
-		w := &damageWalk{s: s, bad: bad, taint: taint, clean: roaring.New()}
-		for _, id := range s.Roots() {
+	s.mu.RLock()
+	defer s.mu.RUnlock()
+	if i := s.files.packIndex(pack); i >= 0 {
+		return s.files.Packs[i].Name
+	}
+	return ""
+}
+
+// checkRecords opens every root record and mark.
+func (v *verification) checkRecords() {
+	for _, id := range v.s.Roots() {
+		if _, _, err := v.s.Root(id); err != nil && v.s.stillThere(id) {
+			v.res.Records = append(v.res.Records, BadRecord{Snapshot: id, File: rootName(id), Root: true, What: err.Error()})
+		}
+		bad, err := v.s.badMarks(id)
+		if err != nil && v.s.stillThere(id) {
+			bad = append(bad, BadRecord{Snapshot: id, File: "marks/" + id.String(), What: err.Error()})
+		}
+		v.res.Records = append(v.res.Records, bad...)
+	}
+}
+
+// compareTrees walks the tree of every snapshot, history by history so that each walk
+// costs what changed, and compares it with the index and the census. It reports whether
+// anything that a tree needs is missing.
+func (v *verification) compareTrees(ctx context.Context) (lacking bool, err error) {
+	histories := map[object.LineageID][]rootAt{}
+	for _, id := range v.s.Roots() {
+		if root, _, err := v.s.Root(id); err == nil {
+			histories[root.Lineage] = append(histories[root.Lineage], rootAt{id, root.Term, root.Sequence})
+		}
+	}
+	for _, all := range histories {
+		slices.SortFunc(all, rootAt.compare)
+		var c *edgeCounts
+		for _, at := range all {
 			if err := ctx.Err(); err != nil {
-				return err
+				return lacking, err
 			}
-			root, _, err := s.Root(id)
+			root, _, err := v.s.Root(at.id)
 			if err != nil {
 				continue
 			}
-			w.found = map[uint32]*DamagedSnapshot{}
-			if _, err := w.visit(root.Tree(), "", true); err != nil {
-				return err
+			if c == nil {
+				c = newCounts(v.s.stamp(at.id))
 			}
-			if root.HasLinks {
-				if _, err := w.visit(root.Links, "(hard links)", true); err != nil {
-					return err
+			if err := v.s.moveCounts(c, at.id, root); err != nil {
+				if passing(err) {
+					return lacking, err
 				}
+				c = nil
+				lacking = lacking || v.s.stillThere(at.id)
+				continue
 			}
-			for o, f := range w.found {
-				f.ID = id
-				at[o].Snapshots = append(at[o].Snapshots, *f)
-			}
+			v.res.Snapshots++
+			v.compareCensus(at.id, c)
 		}
 	}
-	return s.saveDamaged(bad, taint)
+	return lacking, nil
 }
 
-type damagedFile struct {
-	Epoch uint64 `json:"epoch"`
-	Bad   []byte `json:"damaged"`
-	Taint []byte `json:"tainted"`
+type rootAt struct {
+	id             object.ID
+	term, sequence uint64
 }
 
-func (s *Store) saveDamaged(bad, taint *roaring.Bitmap) error {
-	path := filepath.Join(s.dir, "damaged")
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	if bad.IsEmpty() && s.taint.IsEmpty() {
-		return nil
+func (a rootAt) compare(b rootAt) int {
+	if a.term != b.term {
+		return int(min(1, max(-1, int64(a.term)-int64(b.term))))
 	}
-	raw, err := json.Marshal(damagedFile{s.man.Epoch, bitmapBytes(bad), bitmapBytes(taint)})
-	if err != nil {
-		return err
-	}
-	if err := ReplaceFile(path, raw); err != nil {
-		return err
-	}
-	s.absent.AndNot(s.taint)
-	s.absent.Or(s.gone)
-	s.absent.Or(taint)
-	s.taint = taint
-	s.nodes.Purge()
-	return nil
+	return int(min(1, max(-1, int64(a.sequence)-int64(b.sequence))))
 }
 
-func (s *Store) loadDamaged() error {
-	raw, err := os.ReadFile(filepath.Join(s.dir, "damaged"))
-	if errors.Is(err, os.ErrNotExist) {
-		return nil
-	}
-	if err != nil {
-		return err
-	}
-	var d damagedFile
-	if json.Unmarshal(raw, &d) != nil || d.Epoch != s.man.Epoch {
-		return nil
-	}
-	taint, err := bitmapFrom(d.Taint)
-	if err != nil {
-		return nil
-	}
-	s.taint = taint
-	s.absent.Or(taint)
-	return nil
-}
-
-// noteHealed counts a repair when a damaged or tainted object is put anew: its new
-// copy has a new ordinal, which earlier censuses do not know.
-func (s *Store) noteHealed(id *object.ID) {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	s.noteHealedLocked(id)
-}
-
-func (s *Store) noteHealedLocked(id *object.ID) {
-	if s.taint.IsEmpty() {
+func (v *verification) compareCensus(id object.ID, c *edgeCounts) {
+	kept, current, err := v.s.loadCensus(id)
+	if (err == nil && current && kept.Equals(c.ones)) || v.s.stamp(id) != (censusHead{Root: id, Epoch: c.epoch, Heals: c.heals}) {
 		return
 	}
-	if loc, ok, err := s.lookup(id); err == nil && ok && s.taint.Contains(loc.ordinal) {
-		s.man.Heals++
+	if err == nil && current {
+		v.res.Censuses++
+		v.s.log.Error("a census was not what the snapshot needs; it was made anew", "snapshot", id)
+	}
+	v.s.removal.Lock()
+	defer v.s.removal.Unlock()
+	if v.s.HasRoot(id) {
+		v.s.keepCensus(censusHead{Root: id, Epoch: c.epoch, Heals: c.heals}, c.ones)
 	}
 }
 
-// Repaired reports whether anything was put anew after damage, so that ordinals no
-// longer ascend from children to parents everywhere.
-func (s *Store) Repaired() bool {
-	s.mu.RLock()
-	defer s.mu.RUnlock()
-	return s.man.Heals > 0
-}
-
-// damageWalk visits every distinct object below a root once over all roots, except
-// that paths are followed wherever there is damage.
-type damageWalk struct {
-	s                 *Store
-	bad, taint, clean *roaring.Bitmap
-	found             map[uint32]*DamagedSnapshot
-}
-
-func (w *damageWalk) note(ordinal uint32, path string) {
-	f := w.found[ordinal]
-	if f == nil {
-		f = &DamagedSnapshot{}
-		w.found[ordinal] = f
+// conclude names what is concerned and makes it absent.
+func (v *verification) conclude(ctx context.Context, bad *roaring.Bitmap, lacking bool) error {
+	s := v.s
+	for it := bad.Clone().Iterator(); it.HasNext(); { // put anew while this went on
+		o := it.Next()
+		if id, _, _, ok := s.ords.get(o); ok {
+			if loc, err := s.ordinalOf(id); err == nil && loc.ordinal != o {
+				bad.Remove(o)
+				v.res.Damage = slices.DeleteFunc(v.res.Damage, func(d Damage) bool { return d.Object == id })
+			}
+		}
 	}
-	if len(f.Paths) < pathsListed {
-		f.Paths = append(f.Paths, path)
-	} else {
-		f.More++
-	}
-}
-
-func (w *damageWalk) visit(id object.ID, path string, isDir bool) (tainted bool, err error) {
-	loc, err := w.s.ordinalOf(id)
-	if errors.Is(err, ErrNoObject) {
-		return true, nil
-	}
-	if err != nil || w.clean.Contains(loc.ordinal) {
-		return false, err
-	}
-	if w.bad.Contains(loc.ordinal) {
-		w.note(loc.ordinal, path)
-		return true, nil
-	}
-	switch loc.kind {
-	case object.KindChunk:
-	case object.KindDir:
-		tainted, err = w.visitDir(id, path)
-	default:
-		err = w.s.eachChild(id, loc.kind, func(child object.ID) error {
-			t, err := w.visit(child, path, false)
-			tainted = tainted || t
+	taint := roaring.New()
+	if lacking || !bad.IsEmpty() {
+		var err error
+		if taint, err = s.traceDamage(ctx, bad, &v.res.Damage); err != nil {
 			return err
-		})
-	}
-	if err != nil {
-		return tainted, err
-	}
-	if tainted {
-		w.taint.Add(loc.ordinal)
-	} else {
-		w.clean.Add(loc.ordinal)
-	}
-	return tainted, nil
-}
-
-func (w *damageWalk) visitDir(id object.ID, path string) (tainted bool, err error) {
-	// Index nodes and pages between a directory and its entries may be the damaged
-	// ones: visit the raw children first, then the entries for their names.
-	env, err := w.s.Get(id)
-	if err != nil {
-		return true, nil
-	}
-	pages, err := object.DirPages(env)
-	if err != nil {
-		return true, nil
-	}
-	for _, page := range pages {
-		t, err := w.visit(page, path+"/", true)
-		if err != nil {
-			return tainted, err
 		}
-		tainted = tainted || t
 	}
-	err = object.PageEntries(env, func(e object.Entry) error {
-		if !e.HasContent {
-			return nil
-		}
-		t, err := w.visit(e.Content, path+"/"+string(e.Name), e.Kind == object.Dir)
-		tainted = tainted || t
-		return err
+	// A stretch of a pack says nothing more where the objects that lie there are named.
+	hit := map[string]bool{}
+	for _, d := range v.res.Damage {
+		hit[d.Pack] = hit[d.Pack] || !d.Object.IsZero()
+	}
+	v.res.Damage = slices.DeleteFunc(v.res.Damage, func(d Damage) bool {
+		return d.Object.IsZero() && d.Kind == "pack" && hit[d.Pack]
 	})
-	return tainted, err
+	return s.setDamaged(bad, taint)
 }

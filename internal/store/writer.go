@@ -4,7 +4,6 @@ import (
 	"bytes"
 	"errors"
 	"fmt"
-	"os"
 	"path/filepath"
 	"slices"
 	"sync"
@@ -90,7 +89,7 @@ func (w *Writer) PutRecord(raw []byte) (object.ID, error) {
 	if cap(*buf) < int(h.plain) {
 		*buf = make([]byte, 0, h.plain)
 	}
-	b, err := openRecord(*buf, raw)
+	b, err := openRecord(*buf, raw, h.id)
 	if err != nil {
 		return h.id, err
 	}
@@ -199,7 +198,7 @@ func (w *Writer) Flush() error {
 	}
 	entries, packs := w.entries, w.packs
 	w.entries, w.packs, w.pending = nil, newPackSet(w.s), map[object.ID]*pendingObject{}
-	small := packs.inMemory()
+	small := packs.inMemory() && w.s.logUsable()
 	var buffers map[uint32][]byte
 	var infos []packInfo
 	if small {
@@ -226,8 +225,8 @@ func (w *Writer) Flush() error {
 		err = w.s.commitLog(entries, func(i int) []byte {
 			return buffers[at[i].pack][at[i].at : int64(at[i].at)+entries[i].size()]
 		}, w.lease)
-	} else if err = w.s.admit(entries, infos, w.lease); err != nil {
-		packs.abort()
+	} else {
+		err = w.s.admit(entries, infos, w.lease, packs.abort)
 	}
 	w.s.adm.Unlock()
 	if err == nil {
@@ -248,16 +247,18 @@ func (w *Writer) Close() {
 	}
 }
 
-// admit enters packed objects into the index, durably. The caller holds adm.
-func (s *Store) admit(entries []indexEntry, packs []packInfo, lease *Lease) error {
+// admit enters packed objects into the index, durably; undo takes the packs away when
+// that did not come about. The caller holds adm.
+func (s *Store) admit(entries []indexEntry, packs []packInfo, lease *Lease, undo func()) error {
 	fresh := entries[:0:0]
 	dead := map[uint32]int64{}
-	first := s.man.Next
+	first := s.next
 	for i := range entries {
 		e := entries[i]
 		// Leasing a copy that is here already keeps it from being condemned.
 		known, err := lease.Acquire(e.id)
 		if err != nil {
+			undo()
 			return err
 		}
 		if known {
@@ -271,45 +272,41 @@ func (s *Store) admit(entries []indexEntry, packs []packInfo, lease *Lease) erro
 	for i := range packs {
 		packs[i].Dead = dead[packs[i].Num]
 	}
-	if err := s.ords.set(first, fresh); err != nil {
-		return explainFull(s.dir, err)
+	err := s.ords.set(first, fresh)
+	if err == nil {
+		err = s.ords.sync()
 	}
-	if err := s.ords.sync(); err != nil {
-		return explainFull(s.dir, err)
+	if first > maxOrdinals {
+		err = errOrdinals
 	}
-	r, err := s.writeSortedRun(slices.Clone(fresh))
+	var r *run
+	if err == nil {
+		r, err = s.writeSortedRun(slices.Clone(fresh))
+	}
 	if err != nil {
+		undo()
 		return explainFull(s.dir, err)
 	}
-	s.mu.RLock()
-	next := s.man.clone()
-	s.mu.RUnlock()
-	next.Next = first + uint32(len(fresh))
-	next.Packs = append(next.Packs, packs...)
-	next.Runs = append(next.Runs, r.name)
-	sortPacks(next.Packs)
-	next.Gone = bitmapBytes(s.gone.Clone())
-	if err := s.writeManifest(&next); err != nil {
-		r.f.Close()
-		os.Remove(filepath.Join(s.dir, "index", r.name))
-		return err
-	}
-	s.syncs.add()
-	s.mu.Lock()
-	next.Pack = max(next.Pack, s.man.Pack)
-	s.man = next
-	s.runs = append(s.runs, r)
-	for i := range fresh {
-		lease.add(fresh[i].ordinal)
-	}
-	s.mu.Unlock()
-	return nil
+	return s.publish(change{
+		edit: func(files *contents) {
+			files.Packs = append(files.Packs, packs...)
+			files.Runs = append(files.Runs, r.name)
+		},
+		next: first + uint32(len(fresh)),
+		take: func() {
+			s.runs = append(s.runs, r)
+			for i := range fresh {
+				lease.add(fresh[i].ordinal)
+			}
+		},
+		undo: func() { undo(); r.drop(s.dir) },
+	})
 }
 
 // writeSortedRun writes entries as a new run; it reorders them.
 func (s *Store) writeSortedRun(entries []indexEntry) (*run, error) {
 	slices.SortFunc(entries, func(a, b indexEntry) int { return bytes.Compare(a.id[:], b.id[:]) })
-	return writeRun(filepath.Join(s.dir, "index"), s.runName(), s.man.Epoch, len(entries), func(emit func(*indexEntry) error) error {
+	return writeRun(filepath.Join(s.dir, "index"), s.runName(), s.epoch, len(entries), func(emit func(*indexEntry) error) error {
 		for i := range entries {
 			if err := emit(&entries[i]); err != nil {
 				return err
@@ -319,19 +316,10 @@ func (s *Store) writeSortedRun(entries []indexEntry) (*run, error) {
 	})
 }
 
-func (s *Store) runName() string {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	s.man.Serial++
-	return fmt.Sprintf("%010d.run", s.man.Serial)
-}
+func (s *Store) runName() string { return fmt.Sprintf("%010d.run", s.numbers.nextFile()) }
 
 func byOrdinal(entries []indexEntry) {
 	slices.SortFunc(entries, func(a, b indexEntry) int { return int(int64(a.ordinal) - int64(b.ordinal)) })
-}
-
-func sortPacks(packs []packInfo) {
-	slices.SortFunc(packs, func(a, b packInfo) int { return int(int64(a.Num) - int64(b.Num)) })
 }
 
 // tidy seals a large log and merges runs of like size, unless maintenance runs.
@@ -342,7 +330,7 @@ func (s *Store) tidy() {
 	defer s.maint.Unlock()
 	s.adm.Lock()
 	defer s.adm.Unlock()
-	if s.logf.size >= sealAtSize || len(s.mem) >= sealAtObjs {
+	if s.logf.size >= sealAtSize || len(s.mem) >= sealAtObjs || s.logf.spoiled {
 		if err := s.seal(); err != nil {
 			s.log.Error("the log could not be sealed; it is kept and tried again", "error", err)
 		}
@@ -362,27 +350,22 @@ func (s *Store) mergeLast(k int) error {
 	for _, r := range old {
 		n += r.n
 	}
-	merged, err := writeRun(filepath.Join(s.dir, "index"), s.runName(), s.man.Epoch, n, func(emit func(*indexEntry) error) error {
+	merged, err := writeRun(filepath.Join(s.dir, "index"), s.runName(), s.epoch, n, func(emit func(*indexEntry) error) error {
 		return mergeRuns(old, s.gone, emit)
 	})
 	if err != nil {
 		return err
 	}
-	next := s.man.clone()
-	next.Runs = append(next.Runs[:len(next.Runs)-k], merged.name)
-	if err := s.writeManifest(&next); err != nil {
-		return err
-	}
-	s.mu.Lock()
-	next.Pack = max(next.Pack, s.man.Pack)
-	s.man = next
-	s.runs = append(slices.Clone(s.runs[:len(s.runs)-k]), merged)
-	s.mu.Unlock()
-	for _, r := range old {
-		r.f.Close()
-		os.Remove(filepath.Join(s.dir, "index", r.name))
-	}
-	return nil
+	return s.publish(change{
+		edit: func(files *contents) { files.Runs = append(files.Runs[:len(files.Runs)-k], merged.name) },
+		take: func() { s.runs = append(slices.Clone(s.runs[:len(s.runs)-k]), merged) },
+		undo: func() { merged.drop(s.dir) },
+		obsolete: func() {
+			for _, r := range old {
+				r.drop(s.dir)
+			}
+		},
+	})
 }
 
 // syncCounter counts durable steps, for the claim that they do not grow with files.

@@ -1,0 +1,102 @@
+package store
+
+import (
+	"errors"
+	"syscall"
+
+	"candidharbor/core/object"
+
+	"github.com/RoaringBitmap/roaring/v2"
+)
+
+// passing reports whether an error says nothing about what is stored: the process has too
+// little of something, and asking again later may succeed.
+func passing(err error) bool {
+	for _, e := range []error{syscall.EMFILE, syscall.ENFILE, syscall.ENOMEM, syscall.EINTR, syscall.ENOSPC} {
+		if errors.Is(err, e) {
+			return true
+		}
+	}
+	return false
+}
+
+// holds returns the ordinals that are known to be needed by a snapshot, damaged or not.
+// Blind is true when it may need others too, because what leads to them is unreadable and
+// no census of it was kept.
+func (s *Store) holds(id object.ID) (set *roaring.Bitmap, blind bool, err error) {
+	kept, current, err := s.loadCensus(id)
+	if err == nil && current {
+		return kept, false, nil
+	}
+	root, _, err := s.Root(id)
+	if err == nil {
+		if set, err = s.takeCensus(id, root); err == nil {
+			return set, false, nil
+		}
+	}
+	if passing(err) {
+		return nil, false, err
+	}
+	if !s.stillThere(id) {
+		return roaring.New(), false, nil // removed meanwhile
+	}
+	w := &holdWalk{s: s, seen: roaring.New(), cut: root == nil}
+	if root != nil {
+		for _, top := range tops(root) {
+			if err := w.visit(top); err != nil {
+				return nil, false, err
+			}
+		}
+	}
+	if kept != nil {
+		w.seen.Or(kept)
+		return w.seen, false, nil
+	}
+	return w.seen, w.cut, nil
+}
+
+// holdWalk collects what can be reached, past what is damaged.
+type holdWalk struct {
+	s    *Store
+	seen *roaring.Bitmap
+	cut  bool // something that may lead on cannot be read
+}
+
+func (w *holdWalk) visit(id object.ID) error {
+	loc, err := w.s.ordinalOf(id)
+	switch {
+	case errors.Is(err, ErrNoObject):
+		w.cut = true
+		return nil
+	case err != nil:
+		return err
+	}
+	if !w.seen.CheckedAdd(loc.ordinal) {
+		return nil
+	}
+	err = w.s.eachChild(id, loc.kind, w.visit)
+	if err != nil && !passing(err) && errors.Is(err, ErrDamaged) {
+		w.cut = true
+		return nil
+	}
+	return err
+}
+
+// mostBlind notes from when on snapshots are blind, and returns the ordinal below which
+// nothing may be condemned because of them.
+func (s *Store) mostBlind(blind []object.ID) uint32 {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	was := s.blind
+	s.blind = map[object.ID]uint32{}
+	most := uint32(0)
+	for _, id := range blind {
+		at, ok := was[id]
+		if !ok {
+			at = s.next
+		}
+		s.blind[id] = at
+		most = max(most, at)
+	}
+	return most
+}

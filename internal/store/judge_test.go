@@ -1,0 +1,412 @@
+package store
+
+import (
+	"context"
+	"fmt"
+	"math/rand/v2"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strconv"
+	"sync"
+	"testing"
+
+	"candidharbor/core/object"
+
+	"github.com/stretchr/testify/require"
+)
+
+// bigTree is a tree of n files whose bytes follow from a seed.
+func bigTree(seed uint64, n, size int) fakeTree {
+	rng := rand.New(rand.NewPCG(seed, 1))
+	tree := fakeTree{map[string][]byte{}}
+	for i := range n {
+		tree.files[fmt.Sprintf("f%04d", i)] = randomBytes(rng, size)
+	}
+	return tree
+}
+
+// readTree is requireTree that returns what cannot be read; what can must be right.
+func readTree(t require.TestingT, s *Store, id object.ID, want fakeTree) error {
+	root, _, err := s.Root(id)
+	if err != nil {
+		return err
+	}
+	return object.WalkDir(s.Get, root.Tree(), nil, func(e object.Entry) error {
+		var data []byte
+		if e.HasContent {
+			if err := object.WalkContent(s.Get, e.Content, 0, func(sp object.Span) error {
+				data = append(data, sp.Data...)
+				return nil
+			}); err != nil {
+				return err
+			}
+		}
+		require.Equal(t, string(want.files[string(e.Name)]), string(data), "%s has other content", e.Name)
+		return nil
+	})
+}
+
+// judge opens a store that something happened to. Every snapshot of the model must come
+// back as it was, or be named by a verification; nothing may come back otherwise. Sweeping
+// must not be stopped and must take nothing from what is whole; and whatever is damaged
+// must be healed from a store that has it.
+func judge(t *testing.T, dir string, model map[object.ID]fakeTree, peer *Store, what string) {
+	s, err := Open(dir, Options{Key: testKey})
+	require.NoError(t, err, what)
+	defer func() { s.Close() }()
+	ctx := context.Background()
+	read := func() (bad map[object.ID]error) {
+		bad = map[object.ID]error{}
+		for id, tree := range model {
+			require.True(t, s.HasRoot(id), "%s: snapshot %s is not listed", what, id)
+			if err := readTree(t, s, id, tree); err != nil {
+				bad[id] = err
+			}
+		}
+		return bad
+	}
+	bad := read()
+	res, err := s.Verify(ctx, VerifyOptions{})
+	require.NoError(t, err, what)
+	named := map[object.ID]bool{}
+	for _, d := range res.Damage {
+		for _, sn := range d.Snapshots {
+			named[sn.ID] = true
+		}
+	}
+	for _, r := range res.Records {
+		named[r.Snapshot] = true
+	}
+	for id, err := range bad {
+		require.True(t, named[id], "%s: snapshot %s cannot be read (%v), and verify does not say so", what, id, err)
+	}
+	require.Less(t, len(bad), len(model), "%s: all is gone", what)
+	require.NoError(t, s.Close())
+	s = openTest(t, dir)
+	again := commitTree(t, s, 77, 1, bigTree(77, 5, 3000))
+	for range 2 {
+		_, err = s.Sweep(ctx, SweepOptions{MinDead: 0.0001})
+		require.NoError(t, err, what)
+	}
+	for id, err := range read() {
+		require.Contains(t, bad, id, "%s: whole before the sweep, not after it: %v", what, err)
+	}
+	var todo []object.ID
+	for _, d := range res.Damage {
+		if !d.Object.IsZero() {
+			todo = append(todo, d.Object)
+		}
+	}
+	for _, r := range res.Records {
+		if r.Root {
+			record, err := peer.RootRecord(r.Snapshot)
+			require.NoError(t, err)
+			_, err = s.HealRoot(record)
+			require.NoError(t, err, what)
+		}
+	}
+	fetch := func(_ context.Context, ids []object.ID) (out [][]byte, err error) {
+		for _, id := range ids {
+			if raw, err := peer.Record(id, nil); err == nil {
+				out = append(out, append([]byte(nil), raw...))
+			}
+		}
+		return out, nil
+	}
+	_, err = s.Heal(ctx, todo, fetch)
+	require.NoError(t, err, what)
+	// A record that was unreadable hid what lies below it.
+	res, err = s.Verify(ctx, VerifyOptions{})
+	require.NoError(t, err, what)
+	todo = nil
+	for _, d := range res.Damage {
+		if !d.Object.IsZero() {
+			todo = append(todo, d.Object)
+		}
+	}
+	_, err = s.Heal(ctx, todo, fetch)
+	require.NoError(t, err, what)
+	require.Empty(t, read(), "%s: healed from a store that has all", what)
+	_, err = s.Sweep(ctx, SweepOptions{MinDead: 0.0001, Settle: true})
+	require.NoError(t, err, what)
+	require.NoError(t, s.Close())
+	s = openTest(t, dir)
+	require.Empty(t, read(), "%s: after healing, a sweep and a restart", what)
+	requireTree(t, s, again, bigTree(77, 5, 3000))
+}
+
+func copyDir(t *testing.T, from, to string) {
+	require.NoError(t, os.RemoveAll(to))
+	require.NoError(t, exec.Command("cp", "-a", from, to).Run())
+}
+
+func filesOf(t *testing.T, dir string) (names []string) {
+	require.NoError(t, filepath.WalkDir(dir, func(p string, d os.DirEntry, err error) error {
+		if err == nil && d.Type().IsRegular() {
+			rel, _ := filepath.Rel(dir, p)
+			names = append(names, rel)
+		}
+		return err
+	}))
+	return names
+}
+
+// lived is a store with a history that leaves something in every kind of file, and copies
+// of its directory from the way.
+type lived struct {
+	dir    string
+	model  map[object.ID]fakeTree
+	images []string
+	peer   *Store // has all of it, whole
+}
+
+func live(t *testing.T) *lived {
+	base, err := os.MkdirTemp(memoryDir(), "lived")
+	require.NoError(t, err)
+	t.Cleanup(func() { os.RemoveAll(base) })
+	l := &lived{dir: filepath.Join(base, "store"), model: map[object.ID]fakeTree{}}
+	l.peer = openTest(t, filepath.Join(base, "peer"))
+	t.Cleanup(func() { l.peer.Close() })
+	s := openTest(t, l.dir)
+	commit := func(s *Store, lin byte, seq uint64, tree fakeTree) object.ID { return commitTree(t, s, lin, seq, tree) }
+	both := func(lin byte, seq uint64, tree fakeTree) object.ID {
+		id := commit(s, lin, seq, tree)
+		require.Equal(t, id, commit(l.peer, lin, seq, tree))
+		l.model[id] = tree
+		require.NoError(t, s.PutMark(&object.Mark{Kind: object.MarkKeep, Root: id, At: int64(seq), Text: "evidence"}))
+		return id
+	}
+	image := func() {
+		to := filepath.Join(base, fmt.Sprint("image", len(l.images)))
+		copyDir(t, l.dir, to)
+		l.images = append(l.images, to)
+	}
+	both(1, 1, bigTree(1, 60, 30_000)) // in packs
+	image()
+	gone := both(1, 2, bigTree(2, 60, 30_000))
+	both(2, 1, bigTree(3, 5, 400)) // in the log
+	image()
+	require.NoError(t, s.RemoveRoots(gone))
+	delete(l.model, gone)
+	_, err = s.Sweep(context.Background(), SweepOptions{MinDead: 0.0001})
+	require.NoError(t, err)
+	image()
+	both(2, 2, bigTree(4, 5, 400))
+	for i := range 4 {
+		both(3, uint64(i+1), bigTree(uint64(10+i), 3, 900))
+	}
+	image()
+	both(1, 3, bigTree(1, 61, 30_000))
+	gone = both(6, 1, bigTree(6, 2, 300))
+	require.NoError(t, s.RemoveRoots(gone))
+	delete(l.model, gone)
+	both(4, 1, bigTree(9, 4, 500))
+	lease, err := s.DurableLease("carry")
+	require.NoError(t, err)
+	w := s.NewWriter(lease)
+	buildTree(t, w, 5, 1, bigTree(20, 3, 300))
+	require.NoError(t, w.Flush())
+	w.Close()
+	_, _, err = s.condemn(context.Background())
+	require.NoError(t, err)
+	require.NoError(t, s.Close())
+	return l
+}
+
+// Any flipped bit of any file of a store concerns few snapshots, is told, and is healed.
+func TestFlipsInEveryFile(t *testing.T) {
+	l := live(t)
+	rng := rand.New(rand.NewPCG(3, uint64(long)))
+	work := l.dir + "-work"
+	kinds := map[string]int{}
+	for _, name := range filesOf(t, l.dir) {
+		good, err := os.ReadFile(filepath.Join(l.dir, name))
+		require.NoError(t, err)
+		kind, _, _ := cutDir(name)
+		if len(good) == 0 || name == "reserve" || kinds[kind] >= flipsPerKind*long {
+			continue
+		}
+		for range flipsPerFile(kind) * long {
+			kinds[kind]++
+			at := rng.IntN(len(good))
+			bad := append([]byte(nil), good...)
+			bad[at] ^= 1 << rng.IntN(8)
+			copyDir(t, l.dir, work)
+			require.NoError(t, os.WriteFile(filepath.Join(work, name), bad, 0o600))
+			judge(t, work, l.model, l.peer, fmt.Sprintf("%s, byte %d", name, at))
+		}
+	}
+	for _, kind := range []string{"packs", "log", "roots", "marks", "index", "census", "leases", "manifest", "condemned"} {
+		require.NotZero(t, kinds[kind], kind)
+	}
+}
+
+const flipsPerKind = 40
+
+// long is how many times longer than in a plain test run the long ones take.
+var long = func() int {
+	n, _ := strconv.Atoi(os.Getenv("CANDID_LONG"))
+	return max(1, n)
+}()
+
+func cutDir(name string) (kind, rest string, ok bool) {
+	for i := range name {
+		if name[i] == '/' {
+			return name[:i], name[i+1:], true
+		}
+	}
+	return name, "", false
+}
+
+func flipsPerFile(kind string) int {
+	switch kind {
+	case "log":
+		return 40
+	case "packs", "manifest", "index":
+		return 12
+	}
+	return 3
+}
+
+// An older version of any file is put back: a restored backup, or a rename that did not
+// outlive a power cut.
+func TestOlderFiles(t *testing.T) {
+	l := live(t)
+	work := l.dir + "-work"
+	for i, image := range l.images {
+		for _, name := range filesOf(t, image) {
+			old, err := os.ReadFile(filepath.Join(image, name))
+			require.NoError(t, err)
+			now, err := os.ReadFile(filepath.Join(l.dir, name))
+			if name == "reserve" || (err == nil && string(now) == string(old)) {
+				continue
+			}
+			if kind, _, _ := cutDir(name); kind == "roots" && err != nil {
+				continue // a snapshot that was removed: a root record decides
+			}
+			copyDir(t, l.dir, work)
+			require.NoError(t, os.MkdirAll(filepath.Dir(filepath.Join(work, name)), 0o700))
+			require.NoError(t, os.WriteFile(filepath.Join(work, name), old, 0o600))
+			judge(t, work, l.model, l.peer, fmt.Sprintf("%s of image %d", name, i))
+		}
+	}
+	for _, name := range filesOf(t, l.dir) { // and any file is lost
+		if kind, _, _ := cutDir(name); kind == "roots" || kind == "marks" || name == "reserve" {
+			continue
+		}
+		copyDir(t, l.dir, work)
+		require.NoError(t, os.Remove(filepath.Join(work, name)))
+		judge(t, work, l.model, l.peer, name+" is lost")
+	}
+}
+
+// Several volumes are snapshotted side by side while others are removed, swept, settled,
+// sealed and verified: each snapshot that was acknowledged comes back as it was.
+func TestSideBySide(t *testing.T) {
+	dir, err := os.MkdirTemp(memoryDir(), "side-by-side")
+	require.NoError(t, err)
+	defer os.RemoveAll(dir)
+	s := openTest(t, dir)
+	pool := make([][]byte, 60)
+	prng := rand.New(rand.NewPCG(5, 5))
+	for i := range pool {
+		pool[i] = randomBytes(prng, 200+prng.IntN(60_000))
+	}
+	var mu sync.Mutex
+	model := map[object.ID]fakeTree{}
+	writers, others := sync.WaitGroup{}, sync.WaitGroup{}
+	done := make(chan struct{})
+	for g := range 5 {
+		writers.Go(func() {
+			rng := rand.New(rand.NewPCG(uint64(g), 2))
+			for n := range sideBySideRounds {
+				tree := fakeTree{map[string][]byte{}}
+				for i := range 1 + rng.IntN(40) {
+					tree.files[fmt.Sprint("f", i)] = pool[rng.IntN(len(pool))]
+				}
+				if rng.IntN(3) == 0 {
+					tree.files["own"] = randomBytes(rng, 100)
+				}
+				w := s.NewWriter(s.NewLease())
+				root := buildTree(t, w, byte(rng.IntN(3)), uint64(g*sideBySideRounds+n+1), tree)
+				if rng.IntN(4) == 0 {
+					require.NoError(t, w.Flush())
+				}
+				if rng.IntN(5) == 0 {
+					w.Close()
+					continue
+				}
+				id, err := w.Commit(root)
+				w.Close()
+				require.NoError(t, err)
+				mu.Lock()
+				model[id] = tree
+				mu.Unlock()
+			}
+		})
+	}
+	beside := func(f func(rng *rand.Rand)) {
+		others.Go(func() {
+			rng := rand.New(rand.NewPCG(77, 2))
+			for {
+				select {
+				case <-done:
+					return
+				default:
+					f(rng)
+				}
+			}
+		})
+	}
+	beside(func(rng *rand.Rand) { // a removal
+		mu.Lock()
+		var ids []object.ID
+		for id := range model {
+			if len(ids) < 3 && len(model) > 12 {
+				ids = append(ids, id)
+				delete(model, id)
+			}
+		}
+		mu.Unlock()
+		require.NoError(t, s.RemoveRoots(ids...))
+	})
+	beside(func(rng *rand.Rand) {
+		_, err := s.Sweep(context.Background(), SweepOptions{Settle: rng.IntN(3) == 0, MinDead: 0.0001})
+		require.NoError(t, err)
+	})
+	beside(func(rng *rand.Rand) {
+		res, err := s.Verify(context.Background(), VerifyOptions{Anew: true})
+		require.NoError(t, err)
+		require.Empty(t, res.Damage)
+		require.Empty(t, res.Records)
+		require.Zero(t, res.Censuses)
+	})
+	beside(func(rng *rand.Rand) { // a reader
+		mu.Lock()
+		defer mu.Unlock() // so that nobody removes it meanwhile
+		for id, tree := range model {
+			requireTree(t, s, id, tree)
+			break
+		}
+	})
+	writers.Wait()
+	close(done)
+	others.Wait()
+	for range 2 {
+		require.Equal(t, len(model), len(s.Roots()))
+		for id, tree := range model {
+			requireTree(t, s, id, tree)
+		}
+		res, err := s.Verify(context.Background(), VerifyOptions{})
+		require.NoError(t, err)
+		require.True(t, res.Whole(), "%+v", res)
+		require.NoError(t, s.Close())
+		s = openTest(t, dir)
+		require.False(t, s.Rebuilt())
+		require.Empty(t, s.Findings())
+	}
+	require.NoError(t, s.Close())
+}
+
+var sideBySideRounds = 120 * long
