@@ -360,6 +360,13 @@ type GapSpan struct {
 	Cause string    `json:"cause"`
 }
 
+// CatalogueCopy is a copy of the catalogue that lies beside it.
+type CatalogueCopy struct {
+	Path  string    `json:"path"`
+	Made  time.Time `json:"made"`
+	Bytes int64     `json:"bytes"`
+}
+
 // Token lets a client in.
 type Token struct {
 	Name   string     `json:"name"`

@@ -73,7 +73,6 @@ func (c *Catalog) NoteAlarms(begun, changed, ended []*Alarm, notices []*Notice) 
 		return err
 	}
 	if len(notices) > 0 {
-		c.Settle()
 	}
 	return nil
 }

@@ -22,12 +22,13 @@ import (
 //go:embed migrations/*.sql
 var migrations embed.FS
 
-// Catalog is an open database. It is safe for concurrent use.
+// Catalog is an open database. It is safe for concurrent use. What a method has written is
+// durable when it returns: SQLite syncs its journal at each commit.
 type Catalog struct{ db *sqlx.DB }
 
 // Open opens or makes the database file and brings its tables up to date.
 func Open(path string) (*Catalog, error) {
-	dsn := "file:" + path + "?_pragma=journal_mode(WAL)&_pragma=synchronous(NORMAL)&_pragma=busy_timeout(15000)&_pragma=foreign_keys(1)&_txlock=immediate"
+	dsn := "file:" + path + "?_pragma=journal_mode(WAL)&_pragma=synchronous(FULL)&_pragma=busy_timeout(15000)&_pragma=foreign_keys(1)&_txlock=immediate"
 	db, err := sqlx.Open("sqlite", dsn)
 	if err != nil {
 		return nil, err
@@ -47,11 +48,29 @@ func Open(path string) (*Catalog, error) {
 // Close closes the database.
 func (c *Catalog) Close() error { return c.db.Close() }
 
-// Settle makes everything written so far durable. Snapshots need no such step: the
-// store's root records are.
-func (c *Catalog) Settle() {
-	var a, b, d int
-	_ = c.db.QueryRow("PRAGMA wal_checkpoint(PASSIVE)").Scan(&a, &b, &d)
+// withTx does something in one transaction, which is durable when it returns without error.
+func (c *Catalog) withTx(do func(tx *sqlx.Tx) error) error {
+	tx, err := c.db.Beginx()
+	if err != nil {
+		return err
+	}
+	defer tx.Rollback()
+	if err := do(tx); err != nil {
+		return err
+	}
+	return tx.Commit()
+}
+
+// execAll executes statements with the same arguments in one transaction.
+func (c *Catalog) execAll(arg any, statements ...string) error {
+	return c.withTx(func(tx *sqlx.Tx) error {
+		for _, q := range statements {
+			if _, err := tx.Exec(q, arg); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
 }
 
 // ErrNone is wrapped when a named record does not exist.
@@ -228,7 +247,6 @@ func (c *Catalog) PutPolicy(p *Policy) error {
 		return err
 	}
 	err = tx.Commit()
-	c.Settle()
 	return err
 }
 
@@ -274,7 +292,6 @@ func (c *Catalog) RemovePolicy(name, by string, at time.Time) error {
 		return err
 	}
 	err = tx.Commit()
-	c.Settle()
 	return err
 }
 
@@ -311,13 +328,13 @@ func (c *Catalog) Setting(key string) (string, error) {
 	return v, err
 }
 
-// Set stores a setting durably; an empty value deletes it.
+// Set stores a setting; an empty value deletes it.
 func (c *Catalog) Set(key, value string) error {
-	_, err := c.db.Exec(`INSERT INTO settings (key,value) VALUES (?,?) ON CONFLICT (key) DO UPDATE SET value=excluded.value`, key, value)
-	if err == nil && value == "" {
-		_, err = c.db.Exec(`DELETE FROM settings WHERE key=?`, key)
+	if value == "" {
+		_, err := c.db.Exec(`DELETE FROM settings WHERE key=?`, key)
+		return err
 	}
-	c.Settle()
+	_, err := c.db.Exec(`INSERT INTO settings (key,value) VALUES (?,?) ON CONFLICT (key) DO UPDATE SET value=excluded.value`, key, value)
 	return err
 }
 

@@ -7,6 +7,8 @@ import (
 
 	"candidharbor/core/ledger"
 	"candidharbor/core/object"
+
+	"github.com/jmoiron/sqlx"
 )
 
 // Person is someone who signs in.
@@ -42,7 +44,6 @@ func (c *Catalog) Person(name string) (*Person, error) {
 
 // AddPerson stores a new person.
 func (c *Catalog) AddPerson(p *Person) error {
-	defer c.Settle()
 	_, err := c.db.NamedExec(`INSERT INTO people (name,role,secret,uid,gids,grants,made) VALUES (:name,:role,:secret,:uid,:gids,:grants,:made)`, p)
 	return err
 }
@@ -50,7 +51,6 @@ func (c *Catalog) AddPerson(p *Person) error {
 // ChangePerson stores what changed of a person. With out everyone who is signed in as that
 // person is signed out.
 func (c *Catalog) ChangePerson(p *Person, out bool) error {
-	defer c.Settle()
 	tx, err := c.db.Beginx()
 	if err != nil {
 		return err
@@ -69,27 +69,18 @@ func (c *Catalog) ChangePerson(p *Person, out bool) error {
 
 // RemovePerson removes a person with everything that lets that person in.
 func (c *Catalog) RemovePerson(name string) error {
-	defer c.Settle()
-	tx, err := c.db.Beginx()
-	if err != nil {
-		return err
-	}
-	defer tx.Rollback()
-	for _, q := range []string{`DELETE FROM tokens WHERE person=?`, `DELETE FROM people WHERE name=?`} {
-		if _, err := tx.Exec(q, name); err != nil {
-			return err
-		}
-	}
-	return tx.Commit()
+	return c.execAll(name, `DELETE FROM tokens WHERE person=?`, `DELETE FROM people WHERE name=?`)
 }
 
 // PutSession stores a session, and forgets those of before a time.
 func (c *Catalog) PutSession(s *Session, forget Time) error {
-	if _, err := c.db.Exec(`DELETE FROM sessions WHERE used<?`, forget); err != nil {
+	return c.withTx(func(tx *sqlx.Tx) error {
+		if _, err := tx.Exec(`DELETE FROM sessions WHERE used<?`, forget); err != nil {
+			return err
+		}
+		_, err := tx.NamedExec(`INSERT OR REPLACE INTO sessions (hash,person,made,used) VALUES (:hash,:person,:made,:used)`, s)
 		return err
-	}
-	_, err := c.db.NamedExec(`INSERT OR REPLACE INTO sessions (hash,person,made,used) VALUES (:hash,:person,:made,:used)`, s)
-	return err
+	})
 }
 
 // Session finds a session by the hash of its text.
@@ -124,7 +115,6 @@ func (e *Entry) Chained() *ledger.Entry {
 
 // AddEntry adds an entry to the ledger, durably, and gives it its number and sum.
 func (c *Catalog) AddEntry(e *Entry) error {
-	defer c.Settle()
 	tx, err := c.db.Beginx()
 	if err != nil {
 		return err

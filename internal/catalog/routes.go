@@ -39,7 +39,6 @@ type Pace struct {
 // PutPeer inserts or replaces a peer, durably.
 func (c *Catalog) PutPeer(p *Peer) error {
 	_, err := c.db.NamedExec(`INSERT OR REPLACE INTO peers (name,key,addresses,paired,seen,grants,granted,pace,former,next_key,recipient) VALUES (:name,:key,:addresses,:paired,:seen,:grants,:granted,:pace,:former,:next_key,:recipient)`, p)
-	c.Settle()
 	return err
 }
 
@@ -65,35 +64,20 @@ func (c *Catalog) SetAddresses(name string, addresses []string) error {
 // SetGrants stores what a peer may do here, durably, and nothing else of its row.
 func (c *Catalog) SetGrants(name string, g Grants) error {
 	_, err := c.db.Exec(`UPDATE peers SET grants=? WHERE name=?`, JSON[Grants]{V: g}, name)
-	c.Settle()
 	return err
 }
 
 // SetPace stores the pace towards a peer, and nothing else of its row.
 func (c *Catalog) SetPace(name string, p Pace) error {
 	_, err := c.db.Exec(`UPDATE peers SET pace=? WHERE name=?`, JSON[Pace]{V: p}, name)
-	c.Settle()
 	return err
 }
 
 // RemovePeer ends a pairing, with all routes to and from the peer.
 func (c *Catalog) RemovePeer(name string) error {
-	tx, err := c.db.Beginx()
-	if err != nil {
-		return err
-	}
-	defer tx.Rollback()
-	for _, q := range []string{`DELETE FROM carried WHERE route IN (SELECT name FROM routes WHERE peer=?)`, `DELETE FROM traffic WHERE route IN (SELECT name FROM routes WHERE peer=?)`,
-		`DELETE FROM routes WHERE peer=?`, `DELETE FROM reports WHERE peer=?`, `DELETE FROM peers WHERE name=?`} {
-		if _, err := tx.Exec(q, name); err != nil {
-			return err
-		}
-	}
-	if err := tx.Commit(); err != nil {
-		return err
-	}
-	c.Settle()
-	return nil
+	return c.execAll(name, `DELETE FROM carried WHERE route IN (SELECT name FROM routes WHERE peer=?)`,
+		`DELETE FROM traffic WHERE route IN (SELECT name FROM routes WHERE peer=?)`, `DELETE FROM routes WHERE peer=?`,
+		`DELETE FROM reports WHERE peer=?`, `DELETE FROM peers WHERE name=?`)
 }
 
 // Peer returns one peer.
@@ -121,7 +105,6 @@ func (c *Catalog) Peers() (ps []*Peer, err error) {
 // PutInvitation stores an invitation's hash.
 func (c *Catalog) PutInvitation(hash string, made, ends time.Time, g Grants) error {
 	_, err := c.db.Exec(`INSERT INTO invitations (hash,made,ends,used,used_by,grants) VALUES (?,?,?,0,'',?)`, hash, At(made), At(ends), JSON[Grants]{V: g})
-	c.Settle()
 	return err
 }
 
@@ -245,14 +228,7 @@ func (c *Catalog) Routes() (rs []*Route, err error) {
 
 // RemoveRoute deletes a route and what it carried.
 func (c *Catalog) RemoveRoute(name string) error {
-	for _, q := range []string{`DELETE FROM carried WHERE route=?`, `DELETE FROM traffic WHERE route=?`} {
-		if _, err := c.db.Exec(q, name); err != nil {
-			return err
-		}
-	}
-	_, err := c.db.Exec(`DELETE FROM routes WHERE name=?`, name)
-	c.Settle()
-	return err
+	return c.execAll(name, `DELETE FROM carried WHERE route=?`, `DELETE FROM traffic WHERE route=?`, `DELETE FROM routes WHERE name=?`)
 }
 
 // Carried is what a route brought to its far side.

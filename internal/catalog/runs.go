@@ -169,11 +169,8 @@ func (c *Catalog) FailUnfinished(now time.Time, outcome string) (int64, error) {
 
 // ForgetRuns deletes ended runs older than a time.
 func (c *Catalog) ForgetRuns(before time.Time) error {
-	_, err := c.db.Exec(`DELETE FROM run_log WHERE run IN (SELECT id FROM runs WHERE ended>0 AND ended<?)`, At(before))
-	if err == nil {
-		_, err = c.db.Exec(`DELETE FROM runs WHERE ended>0 AND ended<?`, At(before))
-	}
-	return err
+	return c.execAll(At(before), `DELETE FROM run_log WHERE run IN (SELECT id FROM runs WHERE ended>0 AND ended<?)`,
+		`DELETE FROM runs WHERE ended>0 AND ended<?`)
 }
 
 // Token is a row of tokens.
@@ -189,7 +186,6 @@ type Token struct {
 // PutToken inserts or replaces a token.
 func (c *Catalog) PutToken(t *Token) error {
 	_, err := c.db.NamedExec(`INSERT OR REPLACE INTO tokens (name,hash,made,used,person) VALUES (:name,:hash,:made,:used,:person)`, t)
-	c.Settle()
 	return err
 }
 
@@ -213,7 +209,6 @@ func (c *Catalog) RemoveToken(name string) error {
 			return none(sql.ErrNoRows, "token", name)
 		}
 	}
-	c.Settle()
 	return err
 }
 
@@ -228,11 +223,13 @@ type Answer struct {
 
 // PutAnswer stores an answer and forgets those older than a day.
 func (c *Catalog) PutAnswer(a *Answer) error {
-	if _, err := c.db.Exec(`DELETE FROM answers WHERE at<?`, At(a.At.Add(-24*time.Hour))); err != nil {
+	return c.withTx(func(tx *sqlx.Tx) error {
+		if _, err := tx.Exec(`DELETE FROM answers WHERE at<?`, At(a.At.Add(-24*time.Hour))); err != nil {
+			return err
+		}
+		_, err := tx.NamedExec(`INSERT OR REPLACE INTO answers (key,at,status,kind,body) VALUES (:key,:at,:status,:kind,:body)`, a)
 		return err
-	}
-	_, err := c.db.NamedExec(`INSERT OR REPLACE INTO answers (key,at,status,kind,body) VALUES (:key,:at,:status,:kind,:body)`, a)
-	return err
+	})
 }
 
 // Answer returns the stored answer, or nil.

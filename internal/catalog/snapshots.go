@@ -1,6 +1,8 @@
 package catalog
 
 import (
+	"database/sql"
+	"errors"
 	"fmt"
 	"strings"
 	"time"
@@ -185,6 +187,16 @@ func (c *Catalog) LastSnapshot(place, lineage string) (*Snapshot, error) {
 	return rows[0], nil
 }
 
+// HighestPosition returns the highest position of a lineage at any place, of hidden snapshots
+// too; zeros when there is none.
+func (c *Catalog) HighestPosition(lineage string) (term, sequence int64, err error) {
+	err = c.db.QueryRow(`SELECT term, sequence FROM snapshots WHERE lineage=? ORDER BY term DESC, sequence DESC LIMIT 1`, lineage).Scan(&term, &sequence)
+	if errors.Is(err, sql.ErrNoRows) {
+		err = nil
+	}
+	return term, sequence, err
+}
+
 // SnapshotIDs returns the ids known at a place.
 func (c *Catalog) SnapshotIDs(place string) (ids []string, err error) {
 	err = c.db.Select(&ids, `SELECT id FROM snapshots WHERE place=?`, place)
@@ -234,4 +246,18 @@ func (c *Catalog) Neighbours(place, lineage string, term, sequence int64, ahead 
 func (c *Catalog) OutOfTurn(place, volume string) (rows []*Snapshot, err error) {
 	err = c.db.Select(&rows, `SELECT * FROM snapshots WHERE place=? AND volume=? AND out_of_turn<>'' AND hidden=0 ORDER BY began DESC, id`, place, volume)
 	return rows, err
+}
+
+// SnapshotPage lists a place's snapshots by id, those after one.
+func (c *Catalog) SnapshotPage(place, after string, limit int) (rows []*Snapshot, err error) {
+	err = c.db.Select(&rows, `SELECT * FROM snapshots WHERE place=? AND id>? ORDER BY id LIMIT ?`, place, after, limit)
+	return rows, err
+}
+
+// SetMarks stores what a snapshot's marks say, and nothing else of its row.
+func (c *Catalog) SetMarks(s *Snapshot) error {
+	_, err := c.db.NamedExec(`UPDATE snapshots SET note=:note, labels=:labels, own_end=:own_end, recalled_until=:recalled_until,
+		grace_until=:grace_until, let_go=:let_go, keep_why=:keep_why, keep_until=:keep_until, marked=:marked
+		WHERE place=:place AND id=:id`, s)
+	return err
 }

@@ -3,6 +3,8 @@ package catalog
 import (
 	"fmt"
 	"time"
+
+	"github.com/jmoiron/sqlx"
 )
 
 // Cap is an upper bound on what snapshots of a volume, of a peer's volumes or of all
@@ -48,11 +50,13 @@ type UsageSample struct {
 
 // PutUsage notes how full the store is, and forgets what is older than a time.
 func (c *Catalog) PutUsage(u *UsageSample, forget time.Time) error {
-	if _, err := c.db.NamedExec(`INSERT OR REPLACE INTO usage (at,stored,free) VALUES (:at,:stored,:free)`, u); err != nil {
+	return c.withTx(func(tx *sqlx.Tx) error {
+		if _, err := tx.NamedExec(`INSERT OR REPLACE INTO usage (at,stored,free) VALUES (:at,:stored,:free)`, u); err != nil {
+			return err
+		}
+		_, err := tx.Exec(`DELETE FROM usage WHERE at<?`, At(forget))
 		return err
-	}
-	_, err := c.db.Exec(`DELETE FROM usage WHERE at<?`, At(forget))
-	return err
+	})
 }
 
 // UsageSince lists how full the store was, oldest first.

@@ -199,7 +199,7 @@ letters	6	N KiB	N KiB
 0 objects nobody needs; 0 B given back, 0 B wait in packs that are mostly needed
 `)
 	d.reads("store verify", `
-19 objects, N KiB: all as written
+19 objects, N KiB, 6 snapshots: all as written
 `)
 
 	d.reads("restore letters letters --at '2026-03-03 12:00' --to DIR/back --dry-run", `
@@ -231,7 +231,7 @@ RUN	QUEUED	KIND	OF	STATE	ASKED BY	OUTCOME
 17	2026-03-07 00:00:00	restore	letters	done	the host's administrator	letters as of 2026-03-07 00:00:00 in DIR/share: 1 replaced; 45 B in T. What was there before is in the safety snapshot #10; to go back to it: candid undo 17
 16	2026-03-07 00:00:00	restore	letters	done	the host's administrator	letters as of 2026-03-07 00:00:00 in DIR/back: 2 created, 1 the same already; N KiB in T
 15	2026-03-07 00:00:00	restore	letters	done	the host's administrator	letters as of 2026-03-03 00:00:00 in DIR/back: 2 created; 45 B in T
-14	2026-03-07 00:00:00	verify	larkfield	done	the host's administrator	19 objects, N KiB: all as written
+14	2026-03-07 00:00:00	verify	larkfield	done	the host's administrator	19 objects, N KiB, 6 snapshots: all as written
 13	2026-03-07 00:00:00	sweep	larkfield	done	the host's administrator	0 objects nobody needs; 0 B given back, 0 B wait in packs that are mostly needed
 12	2026-03-07 00:00:00	prune	larkfield	done	the host's administrator	3 entered grace, 0 removed, 0 kept again; a sweep gives back 0 B
 11	2026-03-07 00:00:00	carry	west	done	the schedule	1 snapshot carried to stonewick; N B sent, 0 B were there already

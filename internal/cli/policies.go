@@ -80,6 +80,31 @@ func storeCommand() *cli.Command {
 			Action: with("", func(ctx context.Context, f *face, cmd *cli.Command) error {
 				return f.sentence(func(out any) error { return f.Post(ctx, "/store/rebuild-catalogue", nil, out) })
 			})},
+		{Name: "copy-catalogue", Usage: "copy the catalogue while it is in use", Description: "The copy lies in the data directory; the newest 14 are kept. Example: candid store copy-catalogue",
+			Action: with("", func(ctx context.Context, f *face, cmd *cli.Command) error {
+				var c api.CatalogueCopy
+				if err := f.Post(ctx, "/store/catalogue-copies", nil, &c); err != nil {
+					return err
+				}
+				return f.show(c, func() {
+					f.say("The catalogue was copied to %s, %s.", c.Path, size(c.Bytes))
+					f.say("To go back to it: stop the service, remove catalog.db, catalog.db-wal and catalog.db-shm, put the copy in place of catalog.db, start again.")
+				})
+			})},
+		{Name: "copies", Usage: "list the copies of the catalogue", Description: "Example: candid store copies",
+			Action: with("", func(ctx context.Context, f *face, cmd *cli.Command) error {
+				var all []api.CatalogueCopy
+				if err := f.Get(ctx, "/store/catalogue-copies", nil, &all); err != nil {
+					return err
+				}
+				return f.show(all, func() {
+					var rows [][]string
+					for _, c := range all {
+						rows = append(rows, []string{when(c.Made), size(c.Bytes), c.Path})
+					}
+					f.list([]string{"MADE", "SIZE", "FILE"}, rows, "There is no copy of the catalogue yet: candid store copy-catalogue makes one.")
+				})
+			})},
 		{Name: "release", Usage: "let removal go on after a rebuild", Description: "Example: candid store release",
 			Action: with("", func(ctx context.Context, f *face, cmd *cli.Command) error {
 				return f.sentence(func(out any) error { return f.Post(ctx, "/store/release", nil, out) })

@@ -19,11 +19,11 @@ import (
 // here. A call that is new is in none of these lists and fails this until someone decided.
 func TestEveryCallForEveryRole(t *testing.T) {
 	everybody := words("getMe setOwnPassword getTimeline getRun listRuns cancelRun browse find listVersions planRestore restore undoRun events archive file")
-	records := words(`getSite asOf explain getGroup getPolicy getSnapshot getSpace getStatus getUsage getVolume getRoute listAlarms listCaps listGroups listHooks listPlaces listPolicies
+	records := words(`getSite listCatalogueCopies asOf explain getGroup getPolicy getSnapshot getSpace getStatus getUsage getVolume getRoute listAlarms listCaps listGroups listHooks listPlaces listPolicies
 		listPolicyVersions listRoutes listSites listSnapshots listVolumes listMounts listFound listClones getClone listRecipes getRecipe listTrials paceWeek recoveryOrder reportObjectives routeTraffic checkPolicy diffPolicy previewPolicy planPrune
 		freeing checkRoute calendar policySchema`)
 	notAuditors := words("browse find listVersions planRestore restore undoRun cancelRun archive file")
-	operators := words(`browseFound restoreGroup planGroupRestore compare compareText listCrate checkSite takeSnapshot keepSnapshot recallSnapshot runRoute pauseRoute resumeRoute muteAlarm testAlarm verify sweep prune
+	operators := words(`browseFound restoreGroup planGroupRestore compare compareText listCrate checkSite takeSnapshot keepSnapshot recallSnapshot runRoute pauseRoute resumeRoute muteAlarm testAlarm verify copyCatalogue sweep prune
 		pauseVolume resumeVolume attachPlace detachPlace addMount endMount runRecipe saveRecipe editRecipe removeRecipe tryRestore makeClone discardClone snapshotClone`)
 	auditors := words("listLedger verifyLedger listPeople listTokens")
 	administrators := words(`addVolume removeVolume setLabels admitSnapshots setStandby acceptRules removeSnapshot letGoSnapshot putGroup removeGroup putPolicy removePolicy putCap removeCap

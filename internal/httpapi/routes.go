@@ -293,6 +293,12 @@ func (s *server) registerStore(a huma.API) {
 	huma.Register(a, op("POST", "/store/release", "releaseRemoval", "Let removal go on after a rebuild"), func(ctx context.Context, _ *none) (*said, error) {
 		return sentence("Removal goes on: pruning and sweeping follow the rules again.", s.site.Release())
 	})
+	huma.Register(a, op("POST", "/store/catalogue-copies", "copyCatalogue", "Copy the catalogue while it is in use", 201), func(ctx context.Context, _ *none) (*body[api.CatalogueCopy], error) {
+		return answerAt(s.site.CopyCatalogue(ctx))
+	})
+	huma.Register(a, op("GET", "/store/catalogue-copies", "listCatalogueCopies", "Copies of the catalogue, newest first"), func(ctx context.Context, _ *none) (*body[[]api.CatalogueCopy], error) {
+		return answer(s.site.CatalogueCopies())
+	})
 	huma.Register(a, op("GET", "/tokens", "listTokens", "Tokens, without their texts"), func(ctx context.Context, _ *none) (*body[[]api.Token], error) {
 		return answer(s.site.Tokens())
 	})

@@ -36,7 +36,7 @@ var (
 
 // rules has every operation of the API, and the calls that are not in its document.
 var rules = map[string]rule{
-	"getSite": looks, "getMe": everybody, "setOwnPassword": {true, true, true, true},
+	"getSite": looks, "listCatalogueCopies": looks, "getMe": everybody, "setOwnPassword": {true, true, true, true},
 
 	"asOf": looks, "explain": looks, "getGroup": looks, "getPolicy": looks, "getSnapshot": looks, "getSpace": looks, "getStatus": looks, "getUsage": looks, "getVolume": looks, "getRoute": looks,
 	"listAlarms": looks, "listCaps": looks, "listGroups": looks, "listHooks": looks, "listPlaces": looks, "listPolicies": looks, "listPolicyVersions": looks, "listRoutes": looks, "listSites": looks,
@@ -52,7 +52,7 @@ var rules = map[string]rule{
 	"archive": fetches, "file": fetches, "restore": fetches, "undoRun": fetches, "cancelRun": fetches, "dav": readsOwn,
 
 	"takeSnapshot": keepsUp, "keepSnapshot": keepsUp, "recallSnapshot": keepsUp, "runRoute": keepsUp, "pauseRoute": keepsUp, "resumeRoute": keepsUp, "muteAlarm": keepsUp, "testAlarm": keepsUp,
-	"verify": keepsUp, "sweep": keepsUp, "prune": keepsUp, "pauseVolume": keepsUp, "resumeVolume": keepsUp, "attachPlace": keepsUp, "detachPlace": keepsUp, "addMount": keepsUp, "endMount": keepsUp, "runRecipe": keepsUp, "saveRecipe": keepsUp, "editRecipe": keepsUp, "removeRecipe": keepsUp, "tryRestore": keepsUp, "restoreGroup": keepsUp, "makeClone": keepsUp, "discardClone": keepsUp, "snapshotClone": keepsUp,
+	"verify": keepsUp, "copyCatalogue": keepsUp, "sweep": keepsUp, "prune": keepsUp, "pauseVolume": keepsUp, "resumeVolume": keepsUp, "attachPlace": keepsUp, "detachPlace": keepsUp, "addMount": keepsUp, "endMount": keepsUp, "runRecipe": keepsUp, "saveRecipe": keepsUp, "editRecipe": keepsUp, "removeRecipe": keepsUp, "tryRestore": keepsUp, "restoreGroup": keepsUp, "makeClone": keepsUp, "discardClone": keepsUp, "snapshotClone": keepsUp,
 
 	"addVolume": decides, "removeVolume": decides, "setLabels": decides, "admitSnapshots": decides, "setStandby": decides, "acceptRules": decides, "removeSnapshot": decides, "letGoSnapshot": decides,
 	"putGroup": decides, "removeGroup": decides, "putPolicy": decides, "removePolicy": decides, "putCap": decides, "removeCap": decides, "rebuildCatalogue": decides, "releaseRemoval": decides,

@@ -1,7 +1,6 @@
 package site
 
 import (
-	"encoding/hex"
 	"errors"
 	"fmt"
 	"slices"
@@ -9,7 +8,6 @@ import (
 	"time"
 
 	"candidharbor/api"
-	"candidharbor/core/object"
 	"candidharbor/core/retention"
 	"candidharbor/internal/catalog"
 	"candidharbor/internal/policy"
@@ -316,39 +314,6 @@ func (s *Site) unveil(row *catalog.Snapshot, of uint32) error {
 // setWait is how long an arrived snapshot waits for the rest of its set before it is shown
 // for itself.
 const setWait = 7 * 24 * time.Hour
-
-// dropTorn removes what a crash left of sets that were never acknowledged, and returns
-// the others. A snapshot is taken for such only when it is the last of its volume.
-func (s *Site) dropTorn(lost []object.ID) ([]object.ID, error) {
-	have := map[string]int{}
-	for _, id := range s.store.Roots() {
-		if root, _, err := s.store.Root(id); err == nil && root.Set != nil {
-			have[hex.EncodeToString(root.Set.ID[:])]++
-		}
-	}
-	var keep, torn []object.ID
-	for _, id := range lost {
-		root, _, err := s.store.Root(id)
-		if err != nil || root.Set == nil || root.Origin != s.Name() || have[hex.EncodeToString(root.Set.ID[:])] >= int(root.Set.Of) {
-			keep = append(keep, id)
-			continue
-		}
-		last, err := s.cat.LastSnapshot(s.Place(), hex.EncodeToString(root.Lineage[:]))
-		if err != nil {
-			return nil, err
-		}
-		if last != nil && (last.Term > int64(root.Term) || last.Sequence >= int64(root.Sequence)) {
-			keep = append(keep, id)
-			continue
-		}
-		torn = append(torn, id)
-	}
-	if len(torn) > 0 {
-		s.log.Info("a set of snapshots was cut short when the service stopped; what there was of it is removed", "snapshots", len(torn))
-		return keep, s.store.RemoveRoots(torn...)
-	}
-	return keep, nil
-}
 
 // explainGroup says with what a volume is taken, and how its writers are held.
 func (s *Site) explainGroup(v *catalog.Volume, rs *ruleset, say func(format string, args ...any)) error {

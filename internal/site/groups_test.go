@@ -215,7 +215,7 @@ func TestSetIsWholeOrNotThere(t *testing.T) {
 	s = w.open("here")
 	require.Len(t, w.rows(s, "ledger"), 1)
 	require.Len(t, w.rows(s, "papers"), 1)
-	require.Len(t, s.store.Roots(), 2)
+	require.Len(t, s.store.Roots(), 3, "what there is of it is not shown, and nothing is deleted")
 
 	// No site can name its snapshots into a set of another.
 	root := must(s.rootOf(w.rows(s, "ledger")[0]))
@@ -223,7 +223,7 @@ func TestSetIsWholeOrNotThere(t *testing.T) {
 	forged.Origin = "mereside"
 	require.NotEqual(t, must(s.rowOf(object.ID{1}, root)).SetID, must(s.rowOf(object.ID{2}, &forged)).SetID)
 
-	// So it is with the very first set of a site: nothing is held, and nothing of it is there.
+	// So it is with the very first set of a site: nothing is held, and nothing of it is shown.
 	fresh := w.open("fresh")
 	for _, name := range []string{"one", "two"} {
 		w.share(fresh, name)
@@ -238,8 +238,12 @@ func TestSetIsWholeOrNotThere(t *testing.T) {
 	require.NoError(t, fresh.cat.ForgetSnapshots("fresh", last[0].ID, last[1].ID))
 	require.NoError(t, fresh.Close())
 	fresh = w.open("fresh")
-	require.Empty(t, fresh.store.Roots())
+	require.Len(t, fresh.store.Roots(), 1)
+	require.Empty(t, w.rows(fresh, "one"))
+	require.Empty(t, w.rows(fresh, "two"))
 	require.Empty(t, must(fresh.Info()).Held)
+	w.take(fresh, "one")
+	require.Len(t, w.rows(fresh, "two"), 1)
 
 	// What is known as acknowledged stays, though its mate was removed for itself.
 	first := must(s.set(w.rows(s, "ledger")[0]))
@@ -248,7 +252,8 @@ func TestSetIsWholeOrNotThere(t *testing.T) {
 	require.NoError(t, s.store.RemoveRoots(gone))
 	require.NoError(t, s.Close())
 	s = w.open("here")
-	require.Len(t, s.store.Roots(), 1)
+	require.Len(t, s.store.Roots(), 2)
+	require.Contains(t, must(s.Info()).Held, "that nobody let go are not in the store any more")
 	require.True(t, slices.ContainsFunc(w.rows(s, "ledger"), func(r *catalog.Snapshot) bool { return r.ID == first[0].ID }))
 }
 

@@ -2,6 +2,7 @@ package site
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"strings"
 
@@ -12,53 +13,156 @@ import (
 	"github.com/RoaringBitmap/roaring/v2"
 )
 
-// heal puts damaged objects back from other sites that have them. It tells what it did in
-// words, and whether nothing damaged is left.
-func (s *Site) heal(ctx context.Context, j *job, damage []store.Damage) (words string, whole bool, err error) {
+// heal puts damaged objects and records of snapshots back from other sites that have them.
+// It tells what it did in words, and whether anything was put back.
+func (s *Site) heal(ctx context.Context, j *job, res *store.VerifyResult) (words string, healed bool, err error) {
 	var left []object.ID
-	for _, d := range damage {
-		if !d.Object.IsZero() {
+	for _, d := range res.Damage {
+		if !d.Object.IsZero() { // also what nothing is known to need: what leads to it may be damaged too
 			left = append(left, d.Object)
 		}
 	}
-	peers, err := s.cat.Peers()
-	if err != nil || len(left) == 0 || len(peers) == 0 {
-		return "", false, err
+	var roots []object.ID
+	for _, r := range res.Records {
+		if r.Root {
+			roots = append(roots, r.Snapshot)
+		}
 	}
-	all := len(left)
+	if healed, err = s.healMarks(j, res.Records); err != nil {
+		return "", healed, err
+	}
+	peers, err := s.cat.Peers()
+	if err != nil || len(left)+len(roots) == 0 || len(peers) == 0 {
+		return "", healed, err
+	}
+	all := len(left) + len(roots)
 	var from []string
 	for _, p := range peers {
-		if len(left) == 0 {
+		if len(left)+len(roots) == 0 {
 			break
 		}
 		j.say("asking " + p.Name)
-		res, err := s.store.Heal(ctx, left, func(ctx context.Context, ids []object.ID) ([][]byte, error) { return s.askObjects(ctx, p, ids) })
+		before := len(left) + len(roots)
+		if roots, err = s.healRoots(ctx, j, p, roots); err == nil {
+			var got store.HealResult
+			if got, err = s.store.Heal(ctx, left, func(ctx context.Context, ids []object.ID) ([][]byte, error) { return s.askObjects(ctx, p, ids) }); err == nil {
+				left = got.Left
+			}
+		}
 		if err != nil {
 			if ctx.Err() != nil {
 				return "", false, ctx.Err()
 			}
 			j.logf("%s could not be asked for what is damaged: %v", p.Name, err)
-			continue
 		}
-		if res.Healed > 0 {
+		if n := before - len(left) - len(roots); n > 0 {
 			from = append(from, p.Name)
-			j.logf("%s put back from %s", many(res.Healed, "object"), p.Name)
-			s.log.Info("damaged objects were put back", "objects", res.Healed, "from", p.Name)
+			j.logf("%s put back from %s", many(n, "damaged part"), p.Name)
+			s.log.Info("what was damaged was put back", "objects and records", n, "from", p.Name)
 		}
-		left = res.Left
 	}
 	if len(from) == 0 {
-		return "no other site has them", false, nil
+		return "no other site has what is damaged", healed, nil
 	}
 	s.changed("snapshots")
-	if len(left) > 0 {
-		return fmt.Sprintf("%d of them were put back from %s", all-len(left), strings.Join(from, ", ")), false, nil
+	if n := len(left) + len(roots); n > 0 {
+		return fmt.Sprintf("%d of %d were put back from %s", all-n, all, strings.Join(from, ", ")), true, nil
 	}
-	words = "all of them were put back from " + strings.Join(from, ", ")
-	if all < len(damage) {
-		words += ", as far as they could still be named"
+	return "all of them were put back from " + strings.Join(from, ", "), true, nil
+}
+
+// healRoots asks a peer for the records of snapshots, and returns those that it did not
+// have.
+func (s *Site) healRoots(ctx context.Context, j *job, p *catalog.Peer, roots []object.ID) (left []object.ID, err error) {
+	if len(roots) == 0 {
+		return nil, nil
 	}
-	return words, all == len(damage), nil
+	for i, id := range roots {
+		var raw []byte
+		err := s.askPeer(ctx, p, "root", rootAsk{Root: id}, &raw)
+		if err == nil {
+			var got object.ID
+			if got, err = s.store.HealRoot(raw); err == nil && got != id {
+				err = fmt.Errorf("the record of %s came instead", got)
+			}
+		}
+		if ctx.Err() != nil {
+			return append(left, roots[i:]...), ctx.Err()
+		}
+		if err != nil {
+			j.logf("%s did not give the record of snapshot %s: %v", p.Name, id.String()[:12], err)
+			left = append(left, id)
+		}
+	}
+	return left, nil
+}
+
+// healMarks writes the marks of snapshots anew of which some are damaged, from what the
+// catalogue knows. It reports whether any was written.
+func (s *Site) healMarks(j *job, records []store.BadRecord) (healed bool, err error) {
+	for _, r := range records {
+		if r.Root {
+			continue
+		}
+		row, err := s.cat.Snapshot(r.Snapshot.String())
+		if errors.Is(err, catalog.ErrNone) {
+			continue
+		}
+		if err == nil {
+			err = s.marksFromRow(row)
+		}
+		if err == nil {
+			err = s.store.SetMarkAside(r.File)
+		}
+		if err != nil {
+			return healed, err
+		}
+		healed = true
+		j.logf("%s: the marks of snapshot %s were written anew from the catalogue", r.File, row.ID[:12])
+	}
+	return healed, nil
+}
+
+// marksFromRow puts the marks that say what a row says.
+func (s *Site) marksFromRow(row *catalog.Snapshot) error {
+	id, err := object.ParseID(row.ID)
+	if err != nil {
+		return err
+	}
+	at := s.clock.Now().UnixNano()
+	if !row.Marked.IsZero() {
+		at = max(at, row.Marked.UnixNano()+1)
+	}
+	var marks []object.Mark
+	add := func(is bool, m object.Mark) {
+		if is {
+			m.Root, m.At, m.Place = id, at, s.Place()
+			marks = append(marks, m)
+		}
+	}
+	until := func(t catalog.Time) int64 {
+		if t.IsZero() {
+			return 0
+		}
+		return t.UnixNano()
+	}
+	add(row.KeepWhy != "", object.Mark{Kind: object.MarkKeep, Text: row.KeepWhy, Until: until(row.KeepUntil)})
+	add(row.Note != "", object.Mark{Kind: object.MarkNote, Text: row.Note})
+	add(len(row.Labels.V) > 0, object.Mark{Kind: object.MarkLabels, Labels: row.Labels.V})
+	add(!row.OwnEnd.IsZero(), object.Mark{Kind: object.MarkEnd, Until: until(row.OwnEnd)})
+	add(!row.SeenUntil.IsZero(), object.Mark{Kind: object.MarkSighting, Until: until(row.SeenUntil), Watched: until(row.WatchedUntil)})
+	add(!row.GraceUntil.IsZero(), object.Mark{Kind: object.MarkExpiry, Until: until(row.GraceUntil), Text: row.LetGo})
+	add(!row.RecalledUntil.IsZero(), object.Mark{Kind: object.MarkRecall, Until: until(row.RecalledUntil)})
+	if !row.Arrived.IsZero() {
+		add(true, object.Mark{Kind: object.MarkArrival, Text: row.OutOfTurn})
+		marks[len(marks)-1].At = row.Arrived.UnixNano()
+	}
+	for i := range marks {
+		if err := s.store.PutMark(&marks[i]); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 func (s *Site) askObjects(ctx context.Context, p *catalog.Peer, ids []object.ID) ([][]byte, error) {

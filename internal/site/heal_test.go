@@ -66,16 +66,18 @@ func TestHealing(t *testing.T) {
 			}
 		}
 		run := must(s.Wait(w.ctx, must(s.Verify("test")).ID))
-		require.Equal(t, "done with remarks", run.State)
+		require.Equal(t, "done with remarks", run.State, "%s", run.Outcome)
 		require.Contains(t, run.Outcome, "all of them were put back from")
-		run = w.done(s)(s.Verify("test"))
-		require.Contains(t, run.Outcome, "all as written", name)
+		run = must(s.Wait(w.ctx, must(s.Verify("test")).ID))
+		require.Contains(t, run.Outcome, "that nothing needs any more", name)
 		for _, row := range w.rows(s, volume) {
 			w.textOf(s, row, "file 7")
 		}
 		require.Equal(t, want, w.textOf(s, w.rows(s, volume)[0], "file 7"))
-		w.done(s)(s.Sweep(true, "test"))
+		w.done(s)(s.Sweep(false, "test"))
 		require.Equal(t, want, w.textOf(s, w.rows(s, volume)[0], "file 7"))
+		run = w.done(s)(s.Verify("test"))
+		require.Contains(t, run.Outcome, "all as written", name)
 	}
 	stranger := w.open("stranger")
 	w.pair(stranger, here)

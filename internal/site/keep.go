@@ -86,7 +86,6 @@ func (s *Site) PauseVolume(name string) (string, error) {
 	if err := s.cat.SetPaused(name, s.clock.Now()); err != nil {
 		return "", err
 	}
-	s.cat.Settle()
 	s.changed("volumes")
 	return fmt.Sprintf("%s is paused: nothing is taken of it and nothing it has here expires, until candid volume resume %s.", name, name), nil
 }
@@ -104,7 +103,6 @@ func (s *Site) ResumeVolume(name string) (string, error) {
 	if err := errors.Join(s.cat.PutPause(&catalog.Pause{Volume: name, Since: v.Paused, Until: catalog.At(s.clock.Now())}), s.cat.Scheduled(name, s.clock.Now()), s.cat.SetPaused(name, time.Time{})); err != nil {
 		return "", err
 	}
-	s.cat.Settle()
 	s.changed("volumes")
 	words := fmt.Sprintf("%s goes on; it was paused for %s.", name, ago(s.clock.Now().Sub(since)))
 	rs, err := s.rulesFor(v)

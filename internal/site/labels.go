@@ -116,7 +116,6 @@ func (s *Site) SetLabels(name string, ask api.LabelsPut) (*api.LabelChange, erro
 	if err := s.cat.SetLabels(name, ask.Labels); err != nil {
 		return nil, err
 	}
-	s.cat.Settle()
 	s.changed("volumes")
 	after, err := takes()
 	if err == nil && !slices.Equal(before, after) {

@@ -89,7 +89,6 @@ func (s *Site) AcceptRules(name string) (string, error) {
 	if err := s.cat.SetRules(name, v.Offered, ""); err != nil {
 		return "", err
 	}
-	s.cat.Settle()
 	s.changed("policies")
 	return fmt.Sprintf("The rules that %s proposes for %s apply here now: %s. The next pruning sends into grace what they do not keep.", v.Origin, name, strings.Join(less, "; ")), nil
 }

@@ -46,7 +46,6 @@ func (s *Site) setPlaces(paths map[string]string) error {
 		return err
 	}
 	err = s.cat.Set(placesSetting, string(raw))
-	s.cat.Settle()
 	return err
 }
 

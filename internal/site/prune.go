@@ -153,6 +153,9 @@ func (s *Site) startPrune(volume, by string) (*job, error) {
 		subject = s.Place()
 	}
 	return s.start("prune", subject, by, func(ctx context.Context, j *job) (any, string, error) {
+		if err := s.whenMarksAgree(ctx); err != nil { // before the key, which comparing takes
+			return nil, "", err
+		}
 		j.say("waiting for another pruning")
 		release, err := s.hold(ctx, "prune")
 		if err != nil {
@@ -258,6 +261,9 @@ func (s *Site) outOfGrace(row *catalog.Snapshot, until time.Time) error {
 
 // RemoveSnapshot sends a snapshot into grace by hand.
 func (s *Site) RemoveSnapshot(id string) (*api.Snapshot, error) {
+	if err := s.whenMarksAgree(s.ctx); err != nil {
+		return nil, err
+	}
 	release, err := s.hold(s.ctx, "prune") // what is decided there must still be so when it is done
 	if err != nil {
 		return nil, err

@@ -4,6 +4,8 @@ import (
 	"encoding/hex"
 	"errors"
 	"fmt"
+	"slices"
+	"strings"
 	"time"
 
 	"candidharbor/core/object"
@@ -13,13 +15,11 @@ import (
 // holdSetting is the setting that says why nothing is removed.
 const holdSetting = "removal held"
 
-// reconcile brings the catalogue in line with the store after a crash or a loss.
+// reconcile brings the catalogue in line with the store after a crash or a loss. It deletes
+// nothing in the store. What a crash cannot have left says that one of the two is older than
+// the other: then removal is held until a person has looked.
 func (s *Site) reconcile() error {
 	known, err := s.cat.SnapshotIDs(s.Place())
-	if err != nil {
-		return err
-	}
-	roots, err := s.dropDerived(s.store.Roots())
 	if err != nil {
 		return err
 	}
@@ -28,45 +28,93 @@ func (s *Site) reconcile() error {
 		have[id] = true
 	}
 	var lost []object.ID
-	for _, id := range roots {
+	for _, id := range s.store.Roots() {
 		if !have[id.String()] {
 			lost = append(lost, id)
 		}
 		delete(have, id.String())
 	}
-	var dead []string
-	for id := range have {
-		dead = append(dead, id)
+	if err := s.forgetGone(have); err != nil {
+		return err
 	}
-	if len(dead) > 0 {
-		s.log.Info("snapshots that the store does not have were taken from the catalogue", "snapshots", len(dead))
-		if err := s.cat.ForgetSnapshots(s.Place(), dead...); err != nil {
-			return err
-		}
+	if lost, err = s.dropDerived(lost); err != nil {
+		return err
 	}
-	if len(lost) == 0 {
-		return nil
-	}
-	// A catalogue that knows volumes was not lost: what it lacks a crash left. Of a single
-	// snapshot nothing could be removed in any case.
-	vols, err := s.cat.Volumes()
+	older, err := s.catalogueIsOlder()
 	if err != nil {
 		return err
 	}
-	rebuilt := len(known) == 0 && len(vols) == 0 && len(lost) > 1
-	if !rebuilt {
-		if lost, err = s.dropTorn(lost); err != nil {
+	if len(lost) > 0 {
+		// A catalogue that knows volumes was not lost: what it lacks a crash left, or it is an
+		// older one. Of a single snapshot nothing could be removed in any case.
+		vols, err := s.cat.Volumes()
+		if err != nil {
 			return err
 		}
+		rebuilt := len(known) == 0 && len(vols) == 0 && len(lost) > 1
+		if !rebuilt && !s.leftByCrash(lost) {
+			older = fmt.Sprintf("the store has %s that the catalogue did not know, more than a crash leaves: it is probably an older copy", many(len(lost), "snapshot"))
+		}
+		s.log.Info("snapshots that the catalogue lacks are taken up from the store", "snapshots", len(lost))
+		if err := s.takeUp(lost); err != nil {
+			return err
+		}
+		if rebuilt {
+			older = "the catalogue was rebuilt from the store on " + s.clock.Now().Format("2006-01-02 15:04")
+		}
 	}
-	s.log.Info("snapshots that the catalogue lacks are taken up from the store", "snapshots", len(lost))
-	if err := s.takeUp(lost); err != nil {
+	if older == "" {
+		return nil
+	}
+	return s.suspend(older + "; look at what is there and at your policies, then release removal with: candid store release")
+}
+
+// forgetGone takes snapshots from the catalogue that the store does not have. Those that
+// nobody let go were lost, and that is told.
+func (s *Site) forgetGone(gone map[string]bool) error {
+	if len(gone) == 0 {
+		return nil
+	}
+	var dead, missed []string
+	for id := range gone {
+		dead = append(dead, id)
+		if row, err := s.cat.Snapshot(id); err == nil && row.Place == s.Place() && row.GraceUntil.IsZero() && !row.Hidden {
+			missed = append(missed, fmt.Sprintf("%s of %s, taken %s", id[:12], row.Volume, stamp(row.Began.Time)))
+		}
+	}
+	s.log.Info("snapshots that the store does not have were taken from the catalogue", "snapshots", len(dead))
+	if err := s.cat.ForgetSnapshots(s.Place(), dead...); err != nil || len(missed) == 0 {
 		return err
 	}
-	if rebuilt {
-		return s.cat.Set(holdSetting, fmt.Sprintf("the catalogue was rebuilt from the store on %s; look at what is there, put your policies back, then release it with: candid store release", s.clock.Now().Format("2006-01-02 15:04")))
+	slices.Sort(missed)
+	s.log.Error("snapshots that nobody let go are not in the store", "snapshots", missed)
+	more := ""
+	if n := len(missed); n > 3 {
+		missed, more = missed[:3], fmt.Sprintf(" and %d more", n-3)
 	}
-	return nil
+	return s.suspend(fmt.Sprintf("snapshots that nobody let go are not in the store any more: %s%s. Where another site has them, a route or a pull brings them back. When you have looked, release removal with: candid store release",
+		strings.Join(missed, "; "), more))
+}
+
+// leftByCrash reports whether snapshots that the catalogue lacks can be what a crash left: at
+// most one of a history, and its newest.
+func (s *Site) leftByCrash(lost []object.ID) bool {
+	seen := map[object.LineageID]bool{}
+	for _, id := range lost {
+		root, _, err := s.store.Root(id)
+		if err != nil {
+			continue // told as damaged
+		}
+		last, err := s.cat.LastSnapshot(s.Place(), hex.EncodeToString(root.Lineage[:]))
+		if err != nil || seen[root.Lineage] {
+			return false
+		}
+		seen[root.Lineage] = true
+		if last != nil && (last.Term > int64(root.Term) || last.Term == int64(root.Term) && last.Sequence >= int64(root.Sequence)) {
+			return false
+		}
+	}
+	return true
 }
 
 // RebuildCatalogue makes the records of volumes and snapshots anew from the store and
@@ -110,6 +158,7 @@ func (s *Site) Release() error {
 func (s *Site) takeUp(ids []object.ID) error {
 	rows := make([]*catalog.Snapshot, 0, len(ids))
 	newest, signed := map[string]*object.Root{}, map[string]string{}
+	inSet, setOf := map[string]int{}, map[string]int{}
 	for _, id := range ids {
 		root, signer, err := s.store.Root(id)
 		if err != nil {
@@ -121,6 +170,10 @@ func (s *Site) takeUp(ids []object.ID) error {
 			return err
 		}
 		rows = append(rows, row)
+		if root.Set != nil {
+			inSet[row.SetID]++
+			setOf[row.SetID] = int(root.Set.Of)
+		}
 		lin := hex.EncodeToString(root.Lineage[:])
 		if old := newest[lin]; old == nil || old.Term < root.Term || (old.Term == root.Term && old.Sequence < root.Sequence) {
 			newest[lin], signed[lin] = root, hex.EncodeToString(signer)
@@ -145,6 +198,16 @@ func (s *Site) takeUp(ids []object.ID) error {
 	for _, r := range rows {
 		if v, err := s.cat.VolumeOfLineage(r.Lineage); err == nil {
 			r.Volume = v.Name
+		}
+		if n, of := inSet[r.SetID], setOf[r.SetID]; r.SetID != "" && n < of {
+			mates, err := s.cat.SetRows(s.Place(), r.SetID)
+			if err != nil {
+				return err
+			}
+			r.Hidden = n+len(mates) < of // the rest was never acknowledged, or is damaged
+			if r.Arrived.IsZero() {
+				r.Arrived = catalog.At(s.clock.Now()) // it waits from now on
+			}
 		}
 	}
 	return s.cat.PutSnapshots(rows)

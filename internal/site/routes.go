@@ -136,7 +136,6 @@ func (s *Site) AddRoute(ask api.RouteAdd) (*api.Route, error) {
 	if err := s.cat.PutRoute(r); err != nil {
 		return nil, err
 	}
-	s.cat.Settle()
 	s.changed("routes")
 	return s.Route(ask.Name)
 }
@@ -246,7 +245,6 @@ func (s *Site) EditRoute(name string, ask api.RouteEdit) (*api.Route, error) {
 	if err != nil {
 		return nil, err
 	}
-	s.cat.Settle()
 	s.changed("routes")
 	return s.Route(name)
 }

@@ -78,6 +78,10 @@ type Site struct {
 	cloneUses     map[string]cloneUse     // what was changed in them, as looked at last
 	policies      policyCache
 
+	generation    uint64        // of starts and stops, see catalogue.go
+	marksCompared chan struct{} // closed when the catalogue was compared with the marks
+	marksError    error         // why it could not be; set before
+
 	routeRows sync.Mutex // a row of routes is read, changed and stored as one step
 
 	mu         sync.Mutex
@@ -119,6 +123,7 @@ func Open(opt Options) (*Site, error) {
 	}
 	s := &Site{dir: dir, clock: opt.Clock, log: opt.Logger, lock: lock, onPlace: opt.OnPlace, wake: make(chan struct{}, 1), events: newHub(),
 		active: map[int64]*job{}, busy: map[string]chan struct{}{}, links: map[string]*transfer.Link{}, places: map[string]*Site{}, paces: map[string]*paced{}, going: map[string]*going{}, looked: map[string]*looked{}, told: map[string]toldRows{}, headTold: map[string]int64{}, signing: newSigning(), cloned: map[string]*shown.Clone{}}
+	s.marksCompared = make(chan struct{})
 	s.ctx, s.cancel = context.WithCancel(context.Background())
 	if err := s.open(opt); err != nil {
 		s.Close()
@@ -176,6 +181,10 @@ func (s *Site) open(opt Options) (err error) {
 	if s.cat, err = catalog.Open(filepath.Join(s.dir, "catalog.db")); err != nil {
 		return err
 	}
+	if err := s.cat.Check(s.ctx); err != nil {
+		return fmt.Errorf("%s: %w; put the newest file of %s in its place, or move it away, and start again: then what is missing is taken up from the store",
+			filepath.Join(s.dir, "catalog.db"), err, filepath.Join(s.dir, copiesDir))
+	}
 	s.started = s.clock.Now()
 	if s.cfg.Journal == nil || *s.cfg.Journal {
 		s.journal = journal.New(s.dir, s.clock.Now, s.changeTold)
@@ -193,6 +202,12 @@ func (s *Site) open(opt Options) (err error) {
 	if err := s.reconcile(); err != nil {
 		return err
 	}
+	s.jobs.Go(func() {
+		defer close(s.marksCompared)
+		if s.marksError = s.compareMarks(s.ctx); s.marksError != nil && s.ctx.Err() == nil {
+			s.log.Error("the catalogue could not be compared with the marks in the store; nothing is removed until the service starts anew", "error", s.marksError)
+		}
+	})
 	if err := s.forgetNames(); err != nil {
 		return err
 	}
@@ -224,6 +239,9 @@ func (s *Site) Close() error {
 		errs = append(errs, s.journal.Close())
 	}
 	if s.cat != nil {
+		if s.generation > 0 {
+			errs = append(errs, s.countGeneration(s.generation+1))
+		}
 		errs = append(errs, s.cat.Close())
 	}
 	if s.store != nil {

@@ -265,6 +265,9 @@ func (s *Site) sentences(st *api.Status, held string) {
 	if held != "" {
 		add(api.Sentence{Text: "Nothing is removed at present: " + held + ".", Weight: "act", About: "removal held", Next: "Release removal", Command: "candid store release"})
 	}
+	if x, is := s.damageSentence(); is {
+		add(x)
+	}
 	for _, v := range st.Volumes {
 		if len(v.Offered) > 0 {
 			add(api.Sentence{Text: fmt.Sprintf("%s proposes to keep less of %s here: %s. Until a person accepts that, what either the old or the new rules keep stays.", v.Origin, v.Name, strings.Join(v.Offered, "; ")),

@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"strings"
 
 	"candidharbor/api"
 	"candidharbor/core/object"
@@ -39,52 +38,14 @@ func (s *Site) startSweep(settle bool, by string) (*job, error) {
 		if err != nil {
 			return nil, "", err
 		}
-		return res, fmt.Sprintf("%d objects nobody needs; %s given back, %s wait in packs that are mostly needed", res.Condemned, size(res.FreedBytes), size(res.WaitingBytes)), nil
+		words := fmt.Sprintf("%d objects nobody needs; %s given back, %s wait in packs that are mostly needed", res.Condemned, size(res.FreedBytes), size(res.WaitingBytes))
+		if len(res.Blind) > 0 {
+			j.remark()
+			words += fmt.Sprintf(". What was stored before is kept, because it is not known what %s of the damaged %s needs: candid store verify asks other sites for it; or remove that snapshot",
+				res.Blind[0].String()[:12], many(len(res.Blind), "snapshot"))
+		}
+		return res, words, nil
 	})
-}
-
-// Verify starts a run that reads everything stored and recomputes every identity.
-func (s *Site) Verify(by string) (api.Run, error) {
-	j, err := s.start("verify", s.Place(), by, func(ctx context.Context, j *job) (any, string, error) {
-		var done, total counter
-		j.begin(func() api.Progress { return api.Progress{DoneBytes: done.Load(), TotalBytes: total.Load()} })
-		j.say("reading")
-		res, err := s.store.Verify(ctx, store.VerifyOptions{Progress: func(d, t int64) { done.Store(d); total.Store(t) }})
-		if err != nil {
-			return nil, "", err
-		}
-		for _, d := range res.Damage {
-			j.logf("%s at byte %d of %s: %s", d.Kind, d.Offset, d.Pack, d.What)
-			for _, sn := range d.Snapshots {
-				for _, p := range sn.Paths {
-					j.logf("  concerns %s in snapshot %s", p, sn.ID.String()[:12])
-				}
-				if sn.More > 0 {
-					j.logf("  and %d more paths in snapshot %s", sn.More, sn.ID.String()[:12])
-				}
-			}
-		}
-		if len(res.Damage) == 0 {
-			return res, fmt.Sprintf("%d objects, %s: all as written", res.Objects, size(res.Bytes)), nil
-		}
-		j.remark()
-		healed, whole, err := s.heal(ctx, j, res.Damage)
-		if err != nil {
-			return nil, "", err
-		}
-		words := fmt.Sprintf("%d of %d objects are damaged; the log names the snapshots and paths. Everything else is whole.", len(res.Damage), res.Objects)
-		if healed != "" {
-			words += " Other sites were asked: " + healed + "."
-		}
-		if !whole {
-			words += " The next snapshot of an undamaged volume puts back what it still has"
-		}
-		return res, strings.TrimSuffix(words, "."), nil
-	})
-	if err != nil {
-		return api.Run{}, err
-	}
-	return j.view(), nil
 }
 
 // Usage tells what the store holds, by volume.

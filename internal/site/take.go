@@ -280,7 +280,7 @@ func (s *Site) commitAll(g *catalog.Group, all []*reading, t taking, quiet bool)
 }
 
 // commit makes one snapshot durable in the store and sets its row, not yet in the
-// catalogue. The id is zero when nothing was.
+// catalogue. The id is zero when nothing can be there, also after an error.
 func (s *Site) commit(r *reading, t taking, set *object.Set, consistency object.Consistency) (object.ID, error) {
 	v, res := r.v, r.res
 	pos := lineage.Position{Term: 1}
@@ -288,14 +288,21 @@ func (s *Site) commit(r *reading, t taking, set *object.Set, consistency object.
 		Began: r.began.UnixNano(), Ended: r.ended.UnixNano(), Consistency: consistency, Cause: t.cause, Top: res.Top, Links: res.Links, HasLinks: res.HasLinks,
 		Files: res.Files, Dirs: res.Dirs, Others: res.Others, Bytes: res.Bytes, Remarks: res.Remarks, RemarkCount: res.RemarkCount, ChunkAvg: uint32(v.ChunkAvg), Set: set}
 	if r.last != nil {
-		pos = lineage.Position{Term: uint64(r.last.Term), Sequence: uint64(r.last.Sequence)}
 		root.Predecessor, _ = object.ParseID(r.last.ID)
+	}
+	// No position is taken twice, also not that of one which waits for the rest of its set.
+	term, sequence, err := s.cat.HighestPosition(v.Lineage)
+	if err != nil {
+		return object.ID{}, err
+	}
+	if term > 0 {
+		pos = lineage.Position{Term: uint64(term), Sequence: uint64(sequence)}
 	}
 	pos = pos.Next()
 	root.Term, root.Sequence = pos.Term, pos.Sequence
 	id, err := r.w.Commit(root)
 	if err != nil {
-		return object.ID{}, err
+		return id, err
 	}
 	mark := func(m object.Mark) error {
 		m.Root, m.At = id, r.ended.UnixNano()

@@ -68,7 +68,6 @@ func (s *Site) AddVolume(ask api.VolumeAdd) (*api.VolumeFound, error) {
 	if err := s.cat.PutVolume(v); err != nil {
 		return nil, err
 	}
-	s.cat.Settle()
 	s.changed("volumes")
 	view, err := s.Volume(v.Name)
 	if err != nil {
@@ -121,14 +120,12 @@ func (s *Site) RemoveVolume(name string) (string, error) {
 	n := counts[name][0] + counts[name][1]
 	s.changed("volumes")
 	if n == 0 {
-		s.cat.Settle()
 		return fmt.Sprintf("%s is no longer protected. It had no snapshots here.", name), s.cat.ForgetVolume(name)
 	}
 	v.Protected = false
 	if err := s.cat.PutVolume(v); err != nil {
 		return "", err
 	}
-	s.cat.Settle()
 	return fmt.Sprintf("%s is no longer protected. Its %d snapshots stay until you remove them with: candid snapshot remove ID", name, n), nil
 }
 

@@ -191,9 +191,14 @@ func (s *Store) asideNames() []string {
 // bringBack moves packs and logs that were put aside to where a rebuild reads them.
 func (s *Store) bringBack() error {
 	for _, from := range s.asideNames() {
-		dir := "packs"
-		if strings.HasSuffix(from, ".log") {
+		var dir string
+		switch filepath.Ext(from) {
+		case ".log":
 			dir = "log"
+		case ".pack":
+			dir = "packs"
+		default: // a mark
+			continue
 		}
 		if err := os.Rename(from, filepath.Join(s.dir, dir, filepath.Base(from))); err != nil {
 			return err

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"path/filepath"
 	"slices"
 	"strings"
 
@@ -332,6 +333,16 @@ func (s *Store) badMarks(id object.ID) (bad []BadRecord, err error) {
 		}
 	}
 	return bad, err
+}
+
+// SetMarkAside takes a damaged mark away from its snapshot. The file is kept until a
+// verification finds all whole.
+func (s *Store) SetMarkAside(file string) error {
+	if dir, _, ok := strings.Cut(file, "/"); !ok || dir != "marks" || strings.Contains(file, "..") {
+		return fmt.Errorf("%q is not the file of a mark", file)
+	}
+	s.putAside(file)
+	return syncDir(filepath.Join(s.dir, filepath.Dir(file)))
 }
 
 // Marks returns a snapshot's marks, oldest first, and their signed records. Marks

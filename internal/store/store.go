@@ -60,6 +60,7 @@ type Store struct {
 	rootNo uint64 // counts roots added
 
 	findings []Finding
+	anew     map[uint32]bool // packs with damage, which the next sweep packs anew
 
 	ords   *ordinalTable
 	packs  *lru.Cache[uint32, *packHandle]

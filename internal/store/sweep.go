@@ -262,7 +262,7 @@ func (s *Store) Sweep(ctx context.Context, opt SweepOptions) (SweepResult, error
 	for _, p := range s.files.Packs {
 		d := p.Dead + deadIn[p.Num]
 		small := p.Bytes < packSize/8 && len(s.files.Packs) > 16
-		if (d > 0 && float64(d) >= opt.MinDead*float64(p.Bytes)) || small || (opt.Settle && !p.Settled) {
+		if (d > 0 && float64(d) >= opt.MinDead*float64(p.Bytes)) || small || (opt.Settle && !p.Settled) || s.anew[p.Num] {
 			rewrite[p.Num] = p
 			before += p.Bytes
 		} else {
@@ -280,6 +280,16 @@ func (s *Store) Sweep(ctx context.Context, opt SweepOptions) (SweepResult, error
 	res.PacksRewritten, res.PacksRemoved = len(rewrite)-removed, removed
 	res.FreedBytes = before - after
 	return res, nil
+}
+
+// packAnew has the next sweep pack what is whole in a damaged pack anew.
+func (s *Store) packAnew(num uint32) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.anew == nil {
+		s.anew = map[uint32]bool{}
+	}
+	s.anew[num] = true
 }
 
 // deadByPack sums the record bytes that became dead, by pack.

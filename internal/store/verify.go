@@ -22,6 +22,7 @@ import (
 type VerifyOptions struct {
 	BytesPerSecond int64 // reading budget; 0: none
 	Anew           bool  // do not go on with one that was interrupted
+	Again          bool  // after healing: read only what the last one did not find whole
 	Progress       func(done, total int64)
 }
 
@@ -44,8 +45,11 @@ type VerifyResult struct {
 	Censuses  int         `json:"censuses"` // that were not what the trees need, and were made anew
 }
 
-// Whole reports whether every snapshot was found whole.
-func (r *VerifyResult) Whole() bool { return len(r.Damage) == 0 && len(r.Records) == 0 }
+// Whole reports whether every snapshot was found whole. Damage that no snapshot needs is
+// told, and a sweep takes it away.
+func (r *VerifyResult) Whole() bool {
+	return len(r.Records) == 0 && !slices.ContainsFunc(r.Damage, func(d Damage) bool { return len(d.Snapshots) > 0 })
+}
 
 // verifyMaxAge is how old an interrupted verification may be to be gone on with.
 const verifyMaxAge = 30 * 24 * time.Hour
@@ -70,6 +74,7 @@ type verifyState struct {
 	Objects int64     `json:"objects"`
 	Bytes   int64     `json:"bytes"`
 	Good    []byte    `json:"good"`
+	Ended   bool      `json:"ended,omitempty"` // it came to its end and found damage
 }
 
 // Verify reads all stored bytes and recomputes every identity; it walks the tree of every
@@ -104,11 +109,13 @@ func (s *Store) Verify(ctx context.Context, opt VerifyOptions) (VerifyResult, er
 	if err := v.conclude(ctx, bad, lacking); err != nil {
 		return v.res, err
 	}
+	if !v.res.Whole() {
+		v.keep(began, true)
+		return v.res, nil
+	}
 	os.Remove(v.path())
-	if v.res.Whole() {
-		for _, name := range aside {
-			os.Remove(name)
-		}
+	for _, name := range aside {
+		os.Remove(name)
 	}
 	return v.res, nil
 }
@@ -118,20 +125,20 @@ func (v *verification) path() string { return filepath.Join(v.s.dir, "verify") }
 func (v *verification) resume(now time.Time) (began time.Time) {
 	raw, err := readSealed(v.path())
 	var st verifyState
-	if err != nil || json.Unmarshal(raw, &st) != nil || st.Epoch != v.s.stamp(object.ID{}).Epoch || now.Sub(st.Began) > verifyMaxAge {
+	if err != nil || json.Unmarshal(raw, &st) != nil || st.Epoch != v.s.stamp(object.ID{}).Epoch || now.Sub(st.Began) > verifyMaxAge || st.Ended != v.opt.Again {
 		return now
 	}
 	good, err := bitmapFrom(st.Good)
 	if err != nil {
 		return now
 	}
-	v.good, v.last, v.res.Objects, v.res.Bytes, v.res.Resumed = good, st.Last, st.Objects, st.Bytes, true
+	v.good, v.last, v.res.Objects, v.res.Bytes, v.res.Resumed = good, st.Last, st.Objects, st.Bytes, !st.Ended
 	return st.Began
 }
 
 // keep writes the state without fsync: a torn one fails its seal.
-func (v *verification) keep(began time.Time) {
-	raw, err := json.Marshal(verifyState{v.s.stamp(object.ID{}).Epoch, began, v.last, v.res.Objects, v.res.Bytes, bitmapBytes(v.good)})
+func (v *verification) keep(began time.Time, ended bool) {
+	raw, err := json.Marshal(verifyState{v.s.stamp(object.ID{}).Epoch, began, v.last, v.res.Objects, v.res.Bytes, bitmapBytes(v.good), ended})
 	if err == nil {
 		tmp := v.path() + ".new"
 		if err = os.WriteFile(tmp, sealed(raw), 0o600); err == nil {
@@ -177,7 +184,7 @@ func (v *verification) readPacks(ctx context.Context, began time.Time) error {
 				return err
 			}
 			v.last = p.Num
-			v.keep(began)
+			v.keep(began, false)
 		}
 	}
 }
@@ -204,9 +211,11 @@ func (v *verification) readPack(ctx context.Context, p packInfo) error {
 	defer r.Close()
 	head := make([]byte, packHead)
 	if _, err := r.ReadAt(head, 0); err != nil || !bytes.Equal(head, packHeader) {
+		v.s.packAnew(p.Num)
 		v.report(Damage{Kind: "pack head", Pack: p.Name, What: "damaged: the head of the pack is not what was written"})
 	}
 	if r.Size() != p.Bytes {
+		v.s.packAnew(p.Num)
 		v.report(Damage{Kind: "pack", Pack: p.Name, Offset: r.Size(), What: fmt.Sprintf("damaged: the pack has %d bytes, %d were written", r.Size(), p.Bytes)})
 	}
 	end := min(p.Bytes, r.Size())
@@ -214,6 +223,7 @@ func (v *verification) readPack(ctx context.Context, p packInfo) error {
 	for at := int64(packHead); at < end; {
 		size, err := v.readOne(r, p, at, end, &raw)
 		if err != nil { // nothing tells where the next one begins
+			v.s.packAnew(p.Num)
 			next, _ := resync(r, at+1)
 			size = min(next, end) - at
 			v.report(Damage{Kind: "pack", Pack: p.Name, Offset: at, What: fmt.Sprintf("damaged: %d bytes from here on are no whole record", size)})

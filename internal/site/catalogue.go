@@ -1,0 +1,233 @@
+package site
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"candidharbor/api"
+	"candidharbor/core/object"
+	"candidharbor/internal/catalog"
+	"candidharbor/internal/store"
+)
+
+// generationSetting counts starts and orderly stops of the service. The count also stands in
+// a file beside the catalogue, so that an older catalogue that was put back is noticed.
+const generationSetting = "generation"
+
+func (s *Site) generationPath() string { return filepath.Join(s.dir, "generation") }
+
+// catalogueIsOlder counts a start, and says why the catalogue must be older than the last
+// that was in use here; empty when nothing shows that it is.
+func (s *Site) catalogueIsOlder() (why string, err error) {
+	text, err := s.cat.Setting(generationSetting)
+	if err != nil {
+		return "", err
+	}
+	in, _ := strconv.ParseUint(text, 10, 64)
+	var beside uint64
+	raw, err := os.ReadFile(s.generationPath())
+	if err == nil {
+		beside, _ = strconv.ParseUint(strings.TrimSpace(string(raw)), 10, 64)
+	} else if !errors.Is(err, os.ErrNotExist) {
+		return "", err
+	}
+	if in < beside && text != "" {
+		why = fmt.Sprintf("the catalogue is older than the one that was in use here last (it counts %d starts and stops, and there were %d)", in, beside)
+	}
+	return why, s.countGeneration(max(in, beside) + 1)
+}
+
+func (s *Site) countGeneration(n uint64) error {
+	if err := s.cat.Set(generationSetting, strconv.FormatUint(n, 10)); err != nil {
+		return err
+	}
+	s.generation = n
+	return store.ReplaceFile(s.generationPath(), []byte(strconv.FormatUint(n, 10)+"\n"))
+}
+
+// compareMarks brings the catalogue's rows in line with the marks in the store, which decide.
+// Nothing is removed before it has come to its end.
+func (s *Site) compareMarks(ctx context.Context) error {
+	after, differ := "", 0
+	for {
+		rows, err := s.cat.SnapshotPage(s.Place(), after, 500)
+		if err != nil {
+			return err
+		}
+		for _, row := range rows {
+			after = row.ID
+			if err := ctx.Err(); err != nil {
+				return err
+			}
+			if s.marksAgree(row) {
+				continue
+			}
+			changed, err := s.takeMarksUp(ctx, row.ID)
+			if err != nil {
+				return err
+			}
+			if changed {
+				differ++
+			}
+		}
+		if len(rows) < 500 {
+			break
+		}
+	}
+	if differ == 0 {
+		return nil
+	}
+	s.log.Info("marks that the catalogue did not know were taken up from the store", "snapshots", differ)
+	s.changed("snapshots")
+	if differ == 1 { // what a crash leaves between a mark and its row
+		return nil
+	}
+	return s.suspend(fmt.Sprintf("the store has marks of %s that the catalogue did not know; it is probably an older copy. Look at your policies, then release removal with: candid store release",
+		many(differ, "snapshot")))
+}
+
+// markedAs is row with what its marks say, read anew.
+func (s *Site) markedAs(row *catalog.Snapshot) (*catalog.Snapshot, error) {
+	id, err := object.ParseID(row.ID)
+	if err != nil {
+		return nil, err
+	}
+	marks, _, err := s.store.Marks(id)
+	if err != nil {
+		return nil, err
+	}
+	m := *row
+	m.KeepWhy, m.KeepUntil, m.OwnEnd, m.Note = "", catalog.Time{}, catalog.Time{}, ""
+	m.GraceUntil, m.LetGo, m.RecalledUntil = catalog.Time{}, "", catalog.Time{}
+	m.Labels = catalog.JSON[catalog.Labels]{V: map[string]string{}}
+	for _, mark := range marks {
+		applyMark(&m, mark, s.Place())
+	}
+	return &m, nil
+}
+
+func (s *Site) marksAgree(row *catalog.Snapshot) bool {
+	m, err := s.markedAs(row)
+	if err != nil {
+		s.log.Error("the marks of a snapshot could not be read", "snapshot", row.ID, "error", err)
+		return true
+	}
+	return sameMarks(row, m)
+}
+
+func sameMarks(a, b *catalog.Snapshot) bool {
+	return a.KeepWhy == b.KeepWhy && a.KeepUntil.Equal(b.KeepUntil.Time) && a.OwnEnd.Equal(b.OwnEnd.Time) && a.Note == b.Note &&
+		a.GraceUntil.Equal(b.GraceUntil.Time) && a.LetGo == b.LetGo && a.RecalledUntil.Equal(b.RecalledUntil.Time) &&
+		fmt.Sprint(a.Labels.V) == fmt.Sprint(b.Labels.V)
+}
+
+func (s *Site) takeMarksUp(ctx context.Context, id string) (changed bool, err error) {
+	release, err := s.hold(ctx, "prune") // so that no mark is being put
+	if err != nil {
+		return false, err
+	}
+	defer release()
+	row, err := s.cat.Snapshot(id)
+	if errors.Is(err, catalog.ErrNone) {
+		return false, nil
+	}
+	if err != nil {
+		return false, err
+	}
+	m, err := s.markedAs(row)
+	if err != nil || sameMarks(row, m) {
+		return false, err
+	}
+	if row.KeepWhy != "" && m.KeepWhy == "" && !s.letGo(m.ID) { // the mark was lost, and the row still says it
+		return false, s.marksFromRow(row)
+	}
+	return true, s.cat.SetMarks(m)
+}
+
+// letGo reports whether a mark says that a keep mark was taken back.
+func (s *Site) letGo(id string) bool {
+	parsed, err := object.ParseID(id)
+	if err != nil {
+		return false
+	}
+	marks, _, err := s.store.Marks(parsed)
+	return err == nil && slices.ContainsFunc(marks, func(m *object.Mark) bool { return m.Kind == object.MarkLetGo })
+}
+
+// whenMarksAgree waits until the catalogue was compared with the marks in the store.
+func (s *Site) whenMarksAgree(ctx context.Context) error {
+	select {
+	case <-s.marksCompared:
+		return s.marksError
+	case <-ctx.Done():
+		return ctx.Err()
+	}
+}
+
+const (
+	copiesDir  = "copies"
+	copiesKept = 14
+)
+
+// CopyCatalogue writes a copy of the catalogue beside it, as it is at this moment, and keeps
+// the newest ones.
+func (s *Site) CopyCatalogue(ctx context.Context) (*api.CatalogueCopy, error) {
+	release, err := s.hold(ctx, "copy of the catalogue")
+	if err != nil {
+		return nil, err
+	}
+	defer release()
+	if err := s.cat.Check(ctx); err != nil {
+		return nil, fmt.Errorf("the catalogue is not copied, because %w", err)
+	}
+	dir := filepath.Join(s.dir, copiesDir)
+	if err := os.MkdirAll(dir, 0o700); err != nil {
+		return nil, err
+	}
+	name := "catalog-" + s.clock.Now().UTC().Format("20060102-150405.000") + ".db"
+	path := filepath.Join(dir, name)
+	if err := s.cat.CopyTo(ctx, path); err != nil {
+		os.Remove(path)
+		return nil, err
+	}
+	all, err := s.CatalogueCopies()
+	if err != nil {
+		return nil, err
+	}
+	for i, c := range all {
+		if i >= copiesKept {
+			os.Remove(c.Path)
+		}
+	}
+	return &all[0], nil
+}
+
+// CatalogueCopies lists the copies of the catalogue, newest first.
+func (s *Site) CatalogueCopies() ([]api.CatalogueCopy, error) {
+	names, err := filepath.Glob(filepath.Join(s.dir, copiesDir, "catalog-*.db"))
+	if err != nil {
+		return nil, err
+	}
+	slices.Sort(names)
+	slices.Reverse(names)
+	out := []api.CatalogueCopy{}
+	for _, path := range names {
+		st, err := os.Stat(path)
+		if err != nil {
+			continue
+		}
+		made, err := time.Parse("catalog-20060102-150405.000.db", filepath.Base(path))
+		if err != nil {
+			continue
+		}
+		out = append(out, api.CatalogueCopy{Path: path, Made: made, Bytes: st.Size()})
+	}
+	return out, nil
+}
