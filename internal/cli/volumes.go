@@ -23,6 +23,13 @@ func volumeCommand() *cli.Command {
 			Action: with("NAME", volumeAdd)},
 		{Name: "list", Usage: "all volumes and how they stand", Description: "Example: candid volume list", Action: with("", volumeList)},
 		{Name: "show", Usage: "one volume", ArgsUsage: "NAME", Description: "Example: candid volume show herbarium-scans", Action: with("NAME", volumeShow)},
+		{Name: "confirm", Usage: "say that a volume is meant to be as it is now", ArgsUsage: "NAME",
+			Description: "Nothing is taken of a volume that is on another filesystem than before, or of which nearly everything vanished, until this is said. Example: candid volume confirm field-notebooks",
+			Action: with("NAME", func(ctx context.Context, f *face, cmd *cli.Command) error {
+				return f.sentence(func(out any) error {
+					return f.Post(ctx, "/volumes/"+url.PathEscape(cmd.Args().First())+"/confirm", nil, out)
+				})
+			})},
 		{Name: "pause", Usage: "take nothing of a volume and let nothing of it go", ArgsUsage: "NAME", Description: "Example: candid volume pause herbarium-scans",
 			Action: with("NAME", func(ctx context.Context, f *face, cmd *cli.Command) error {
 				return f.sentence(func(out any) error {

@@ -134,6 +134,9 @@ func (s *server) registerVolumes(a huma.API) {
 	huma.Register(a, op("POST", "/volumes/{name}/accept-rules", "acceptRules", "Let the rules that the origin proposes apply here although they keep less"), func(ctx context.Context, in *named) (*said, error) {
 		return sentence(s.site.AcceptRules(in.Name))
 	})
+	huma.Register(a, op("POST", "/volumes/{name}/confirm", "confirmVolume", "Say that a volume is meant to be as it is now"), func(ctx context.Context, in *named) (*said, error) {
+		return sentence(s.site.ConfirmVolume(in.Name))
+	})
 	huma.Register(a, op("POST", "/volumes/{name}/pause", "pauseVolume", "Take nothing of a volume and let nothing of it go"), func(ctx context.Context, in *named) (*said, error) {
 		return sentence(s.site.PauseVolume(in.Name))
 	})

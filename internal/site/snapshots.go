@@ -118,6 +118,9 @@ func explainScan(v *catalog.Volume, err error) error {
 	if errors.As(err, &full) {
 		return &Error{Full, err}
 	}
+	if said := (*Error)(nil); errors.As(err, &said) {
+		return err
+	}
 	return fmt.Errorf("volume %s: %w", v.Name, err)
 }
 

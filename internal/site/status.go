@@ -268,6 +268,9 @@ func (s *Site) sentences(st *api.Status, held string) {
 	if x, is := s.damageSentence(); is {
 		add(x)
 	}
+	if err := s.doubts(st.Volumes, add); err != nil {
+		s.log.Error("it could not be told which volumes are in doubt", "error", err)
+	}
 	for _, v := range st.Volumes {
 		if len(v.Offered) > 0 {
 			add(api.Sentence{Text: fmt.Sprintf("%s proposes to keep less of %s here: %s. Until a person accepts that, what either the old or the new rules keep stays.", v.Origin, v.Name, strings.Join(v.Offered, "; ")),

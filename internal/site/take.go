@@ -70,9 +70,12 @@ func (r *reading) end() {
 func (s *Site) read(ctx context.Context, j *job, r *reading) error {
 	v := r.v
 	r.began = s.clock.Now()
-	var err error
-	r.res, r.how, err = s.follower(v).Read(ctx, tree.ScanOptions{Path: v.Path, Excludes: v.Excludes.V, Chunker: r.ck, Sink: r.w, Get: s.store.Get, Cache: r.cache, Progress: &r.prog}, r.began)
+	ground, meant, err := s.standing(v)
 	if err != nil {
+		return err
+	}
+	r.res, r.how, err = s.follower(v).Read(ctx, tree.ScanOptions{Path: v.Path, Excludes: v.Excludes.V, Chunker: r.ck, Sink: r.w, Get: s.store.Get, Cache: r.cache, Progress: &r.prog, Ground: ground}, r.began)
+	if err := s.doubted(r, meant, err); err != nil {
 		return explainScan(v, err)
 	}
 	r.ended = s.clock.Now()
@@ -98,7 +101,7 @@ func (s *Site) sight(r *reading) error {
 		return err
 	}
 	r.row = r.last
-	if err := r.res.Remember(); err != nil {
+	if err := errors.Join(s.believed(r), r.res.Remember()); err != nil {
 		return err
 	}
 	r.how.Done(false)
@@ -108,6 +111,9 @@ func (s *Site) sight(r *reading) error {
 // remember makes the reading the one that the next is compared with, and tells of what
 // could not be read.
 func (s *Site) remember(j *job, r *reading) {
+	if err := s.believed(r); err != nil {
+		s.log.Warn("it could not be noted where a volume stands", "volume", r.v.Name, "error", err)
+	}
 	if err := r.res.Remember(); err != nil {
 		s.log.Warn("the scan cache could not be kept; the next snapshot reads more", "volume", r.v.Name, "error", err)
 		s.unfollow(r.v.Lineage)

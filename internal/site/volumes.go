@@ -65,7 +65,7 @@ func (s *Site) AddVolume(ask api.VolumeAdd) (*api.VolumeFound, error) {
 	}
 	v.Path, v.Labels.V, v.Excludes.V, v.Protected = path, ask.Labels, ask.Excludes, true
 	v.Added, v.ScheduledUntil = catalog.At(s.clock.Now()), catalog.At(s.clock.Now())
-	if err := s.cat.PutVolume(v); err != nil {
+	if err := errors.Join(s.cat.PutVolume(v), s.meant(v)); err != nil {
 		return nil, err
 	}
 	s.changed("volumes")
@@ -94,6 +94,9 @@ func (s *Site) addWarnings(f *api.VolumeFound, found *tree.Survey) []string {
 	}
 	if len(f.Mounts) > 0 {
 		warn = append(warn, fmt.Sprintf("Other filesystems are mounted below and are not entered: %s. Add each as a volume of its own.", strings.Join(f.Mounts, ", ")))
+	}
+	if found.TimesMadeUp {
+		warn = append(warn, "This kind of filesystem keeps no change times that can be relied on: each snapshot reads every file, unless the change journal follows it.")
 	}
 	if len(f.Volume.Policies) == 0 {
 		warn = append(warn, "No policy chooses this volume yet: nothing is taken by itself.")

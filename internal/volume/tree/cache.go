@@ -11,8 +11,6 @@ import (
 	"sync"
 
 	"candidharbor/core/object"
-
-	"golang.org/x/sys/unix"
 )
 
 // The scan cache of a lineage is a file of directory records, each written after
@@ -25,9 +23,11 @@ import (
 //
 // all little-endian. A changed directory appends a new record; unchanged ones stay
 // where they are. The head file beside it names the top record and is replaced by
-// rename. Nothing is synced: a torn record fails its checksum and is read anew.
+// rename once the records are durable: what a power cut left of an abandoned scan must not
+// stand for what the head describes. Files are read and not mapped, so that one which
+// something cuts short costs a new reading and not the process.
 type cacheHead struct {
-	Form     int       `json:"form"` // 2
+	Form     int       `json:"form"` // 3; 2 relied on change times that had not settled
 	File     string    `json:"file"`
 	Top      int64     `json:"top"`
 	Size     int64     `json:"size"`
@@ -41,7 +41,7 @@ type cacheHead struct {
 type Cache struct {
 	dir, name string
 	head      cacheHead
-	data      []byte // mapped; nil: nothing remembered
+	f         *os.File // nil: nothing remembered
 }
 
 // OpenCache opens the cache of a name in dir. One that cannot be used is empty.
@@ -53,14 +53,9 @@ func OpenCache(dir, name, settings string) *Cache {
 		c.head = cacheHead{Form: cacheForm, Settings: settings}
 		return c
 	}
-	f, err := os.Open(filepath.Join(dir, c.head.File))
-	if err == nil {
-		defer f.Close()
-		if st, serr := f.Stat(); serr == nil && st.Size() >= c.head.Size && c.head.Size > 0 {
-			c.data, err = unix.Mmap(int(f.Fd()), 0, int(c.head.Size), unix.PROT_READ, unix.MAP_SHARED)
-		}
-	}
-	if err != nil || c.data == nil {
+	c.f, err = os.Open(filepath.Join(dir, c.head.File))
+	if top := c.readDir(c.head.Top); err != nil || top == nil || top.id != c.head.Tree {
+		c.Close()
 		c.head = cacheHead{Form: cacheForm, Settings: settings}
 	}
 	return c
@@ -69,16 +64,16 @@ func OpenCache(dir, name, settings string) *Cache {
 func (c *Cache) headPath() string { return filepath.Join(c.dir, c.name+".head") }
 
 // Tree returns the tree that the cache describes; ok is false when it is empty.
-func (c *Cache) Tree() (id object.ID, ok bool) { return c.head.Tree, c.data != nil }
+func (c *Cache) Tree() (id object.ID, ok bool) { return c.head.Tree, c.f != nil }
 
 // Drop forgets what the cache describes: the next scan reads everything.
 func (c *Cache) Drop() { os.Remove(c.headPath()) }
 
-// Close unmaps the cache.
+// Close closes the cache.
 func (c *Cache) Close() {
-	if c.data != nil {
-		unix.Munmap(c.data)
-		c.data = nil
+	if c.f != nil {
+		c.f.Close()
+		c.f = nil
 	}
 }
 
@@ -100,7 +95,7 @@ const (
 	flagContent = 2
 	flagLook    = 4 // of a directory: its record has flags
 
-	cacheForm   = 2
+	cacheForm   = 3
 	recordFixed = 4 + 4 + 32 + 4 + 4*8 + 4
 )
 
@@ -126,19 +121,32 @@ type cacheDir struct {
 	id      object.ID
 	flags   uint32
 	sum     totals
-	entries []cacheEntry // sorted by name; names alias the map
+	entries []cacheEntry // sorted by name
 }
+
+// firstRead is how much of a record is read at once: most are not larger.
+const firstRead = 2 << 10
 
 // record returns the bytes of the record at an offset, or nil when there is no good one.
 func (c *Cache) record(off int64) []byte {
-	if c == nil || c.data == nil || off < 0 || off+recordFixed > int64(len(c.data)) {
+	if c == nil || c.f == nil || off < 0 || off+recordFixed > c.head.Size {
 		return nil
 	}
-	n := int64(binary.LittleEndian.Uint32(c.data[off:]))
-	if n < recordFixed || off+n > int64(len(c.data)) {
+	b := make([]byte, min(firstRead, c.head.Size-off))
+	if _, err := c.f.ReadAt(b, off); err != nil {
 		return nil
 	}
-	b := c.data[off : off+n]
+	n := int64(binary.LittleEndian.Uint32(b))
+	if n < recordFixed || off+n > c.head.Size {
+		return nil
+	}
+	if first := int64(len(b)); n > first {
+		b = append(b, make([]byte, n-first)...)
+		if _, err := c.f.ReadAt(b[first:], off+first); err != nil {
+			return nil
+		}
+	}
+	b = b[:n]
 	if crc32.Checksum(b[8:], castagnoli) != binary.LittleEndian.Uint32(b[4:]) {
 		return nil
 	}
@@ -207,7 +215,7 @@ type cacheWriter struct {
 // anew, so that what is out of date goes.
 func (c *Cache) begin() (*cacheWriter, error) {
 	w := &cacheWriter{old: c, name: c.head.File, size: c.head.Size, base: c.head.Base}
-	if c.data == nil || c.head.Size > 3*c.head.Base+1<<20 {
+	if c.f == nil || c.head.Size > 3*c.head.Base+1<<20 {
 		w.fresh, w.size, w.base = true, 0, 0
 		w.name = fmt.Sprintf("%s.%d.scan", c.name, os.Getpid())
 		if w.name == c.head.File {
@@ -304,6 +312,9 @@ func (w *cacheWriter) commit(top int64, tree, links object.ID) error {
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	w.flush()
+	if w.err == nil {
+		w.err = w.f.Sync()
+	}
 	err := errors.Join(w.err, w.f.Close())
 	if err != nil {
 		return err

@@ -272,6 +272,7 @@ type Survey struct {
 	Mounts                     []string // other filesystems below, not entered
 	Filesystem                 string
 	Device                     uint64
+	TimesMadeUp                bool // its change times tell nothing: each snapshot reads every file
 	FreeBytes                  int64
 }
 
@@ -294,6 +295,11 @@ func Look(dir string, excludes []string) (*Survey, error) {
 	if v.Filesystem == "" {
 		v.Filesystem = "another kind"
 	}
+	times, err := settlingOf(fd)
+	if err != nil {
+		return nil, err
+	}
+	v.TimesMadeUp = times.never
 	s := &scanner{opt: ScanOptions{Excludes: excludes}}
 	return v, v.walk(s, fd, "")
 }

@@ -12,7 +12,6 @@ import (
 	"strings"
 	"sync"
 	"sync/atomic"
-	"time"
 
 	"candidharbor/core/chunker"
 	"candidharbor/core/object"
@@ -43,6 +42,9 @@ type ScanOptions struct {
 	Names   *Names
 	// Audit looks at everything nevertheless, and tells what the changes left out.
 	Audit bool
+	// Ground is where the directory stood at the last scan; empty: anywhere. A scan of another
+	// ground reads nothing and fails with OtherGround.
+	Ground string
 }
 
 // Progress counts while a scan or restore runs. All fields may be read at any time.
@@ -69,13 +71,14 @@ type Scanned struct {
 
 	cache *cacheWriter
 	top   int64
+	Ground string // where the directory stands
 }
 
 type scanner struct {
 	opt     ScanOptions
 	ctx     context.Context
 	dev     uint64
-	trusted int64 // ctimes before this are settled, nanoseconds
+	times settling
 	tokens  chan struct{}
 	cache   *cacheWriter
 	// sure means that a lease holds the whole cached tree: nothing that the cache
@@ -138,6 +141,13 @@ func Scan(ctx context.Context, opt ScanOptions) (*Scanned, error) {
 		return nil, &os.PathError{Op: "read", Path: opt.Path, Err: err}
 	}
 	defer unix.Close(fd)
+	ground, err := groundOf(fd)
+	if err != nil {
+		return nil, err
+	}
+	if opt.Ground != "" && opt.Ground != ground {
+		return nil, &OtherGround{Path: opt.Path, Was: opt.Ground, Is: ground}
+	}
 	if opt.Changes == nil || opt.Audit {
 		// Late writes through memory maps change ctime only once their page was written
 		// back; after this every later one does. Told changes name mapped files instead.
@@ -146,15 +156,15 @@ func Scan(ctx context.Context, opt ScanOptions) (*Scanned, error) {
 	if opt.Names == nil {
 		opt.Names = &Names{}
 	}
-	var now unix.Timespec
-	if err := unix.ClockGettime(unix.CLOCK_REALTIME_COARSE, &now); err != nil {
+	times, err := settlingOf(fd)
+	if err != nil {
 		return nil, err
 	}
 	var st unix.Stat_t
 	if err := unix.Fstat(fd, &st); err != nil {
 		return nil, err
 	}
-	s := &scanner{opt: opt, ctx: ctx, dev: st.Dev, trusted: unix.TimespecToNsec(now) - int64(20*time.Millisecond),
+	s := &scanner{opt: opt, ctx: ctx, dev: st.Dev, times: times,
 		tokens: make(chan struct{}, 2*runtime.NumCPU()), linked: map[uint64]*linkedFile{}, looks: map[string]look{}, remarked: map[string]bool{}}
 	if s.cache, err = opt.Cache.begin(); err != nil {
 		return nil, err
@@ -190,7 +200,7 @@ func Scan(ctx context.Context, opt ScanOptions) (*Scanned, error) {
 		return nil, err
 	}
 	top.HasContent, top.Content = true, d.id
-	res := &Scanned{Top: top, Files: d.sum.files, Dirs: d.sum.dirs, Others: d.sum.others, Bytes: d.sum.bytes,
+	res := &Scanned{Top: top, Ground: ground, Files: d.sum.files, Dirs: d.sum.dirs, Others: d.sum.others, Bytes: d.sum.bytes,
 		Names: s.names(s.opt.Names), Untold: s.untold, cache: s.cache, top: d.off}
 	if err := s.finishLinks(res); err != nil {
 		return nil, err
