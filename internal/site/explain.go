@@ -94,7 +94,9 @@ func (s *Site) explainVolume(out *api.Explanation, v *catalog.Volume) error {
 		}
 		say("At %s it keeps %s.", place, strings.Join(rules, ", and "))
 	}
-	if _, ok := rs.keep[s.Place()]; !ok && len(rs.policies) > 0 {
+	if all := rs.keepsAll(s.Place()); len(all) > 0 {
+		say("At %s everything stays: %s %s no rules for it, and what any policy keeps is kept.", s.Place(), strings.Join(all, ", "), hasOrHave(len(all)))
+	} else if _, ok := rs.keep[s.Place()]; !ok && len(rs.policies) > 0 {
 		say("Of %s they say nothing: everything stays here.", s.Place())
 	}
 	if s.floor > 0 {
@@ -256,4 +258,11 @@ func upperFirst(s string) string {
 		return s
 	}
 	return strings.ToUpper(s[:1]) + s[1:]
+}
+
+func hasOrHave(n int) string {
+	if n == 1 {
+		return "has"
+	}
+	return "have"
 }

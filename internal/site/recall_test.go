@@ -170,9 +170,9 @@ func TestRecallTakesNothingWrong(t *testing.T) {
 	w.route(here, "there")
 	w.until(here, w.clock.Now().Add(6*time.Hour))
 	old := w.rows(here, "notes")[0]
-	require.NoError(t, os.RemoveAll(dir))
-	require.NoError(t, os.Mkdir(dir, 0o755))
+	w.empty(dir)
 	w.write(dir, "b", "all new")
+	require.NoError(t, here.meant(must(here.cat.Volume("notes"))))
 	w.until(here, w.clock.Now().Add(6*time.Hour))
 	for range 2 {
 		w.done(here)(here.Prune("", "test"))

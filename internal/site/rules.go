@@ -119,22 +119,47 @@ func (rs *ruleset) combine(mine []*compiled) {
 		rs.skip = rs.skip && p.SkipUnchanged
 		rs.grace = max(rs.grace, p.Grace)
 	}
+	// A policy without rules for a place keeps everything there, and what is kept is the union.
+	for place := range rs.keep {
+		if slices.ContainsFunc(mine, func(p *compiled) bool { _, has := p.Keep[place]; return !has }) {
+			delete(rs.keep, place)
+		}
+	}
 	if len(mine) == 0 {
 		rs.grace = policy.DefaultGrace
 	}
+}
+
+// keepsAll returns the policies that keep everything at a place, because they have no rules
+// for it, where another one has.
+func (rs *ruleset) keepsAll(place string) (names []string) {
+	others := false
+	for _, p := range rs.policies {
+		if _, has := p.Keep[place]; has {
+			others = true
+		} else {
+			names = append(names, p.Name)
+		}
+	}
+	if !others {
+		return nil
+	}
+	return names
 }
 
 // proposal is what policies ask of other places than this site's, as documents. They go
 // along also to a place that they do not name, from where copies may go on to one.
 func (rs *ruleset) proposal(here string) string {
 	var bodies []string
-	for _, p := range rs.policies {
+	far := false
+	for _, p := range rs.policies { // all of them: one that does not name a place keeps everything there
+		bodies = append(bodies, p.body)
 		for place := range p.Keep {
-			if place != here {
-				bodies = append(bodies, p.body)
-				break
-			}
+			far = far || place != here
 		}
+	}
+	if !far {
+		return ""
 	}
 	return strings.Join(bodies, "\n---\n")
 }

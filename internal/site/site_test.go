@@ -72,6 +72,13 @@ func (w *world) share(s *Site, name string) string {
 	return dir
 }
 
+// empty removes all that is in a directory.
+func (w *world) empty(dir string) {
+	for _, e := range must(os.ReadDir(dir)) {
+		require.NoError(w.t, os.RemoveAll(filepath.Join(dir, e.Name())))
+	}
+}
+
 func (w *world) write(dir, name, text string) {
 	require.NoError(w.t, os.WriteFile(filepath.Join(dir, name), []byte(text), 0o644))
 }

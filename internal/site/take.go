@@ -32,6 +32,7 @@ type reading struct {
 	res          *tree.Scanned
 	how          *tree.Followed
 	row          *catalog.Snapshot
+	anyway       bool // a safety snapshot is taken of whatever is there
 }
 
 // prepare gets ready to read a volume. The caller holds it, and ends the reading.
@@ -73,6 +74,9 @@ func (s *Site) read(ctx context.Context, j *job, r *reading) error {
 	ground, meant, err := s.standing(v)
 	if err != nil {
 		return err
+	}
+	if r.anyway {
+		ground, meant = "", true
 	}
 	r.res, r.how, err = s.follower(v).Read(ctx, tree.ScanOptions{Path: v.Path, Excludes: v.Excludes.V, Chunker: r.ck, Sink: r.w, Get: s.store.Get, Cache: r.cache, Progress: &r.prog, Ground: ground}, r.began)
 	if err := s.doubted(r, meant, err); err != nil {
@@ -162,6 +166,7 @@ func (s *Site) takeHeld(ctx context.Context, j *job, g *catalog.Group, members [
 		if err != nil {
 			return nil, "", err
 		}
+		r.anyway = t.cause == object.CauseSafety
 		all, vols, rules = append(all, r), append(vols, r.v), append(rules, r.rs)
 	}
 	j.begin(func() api.Progress {
