@@ -4,6 +4,8 @@ import (
 	"database/sql"
 	"errors"
 	"time"
+
+	"github.com/jmoiron/sqlx"
 )
 
 // Peer is a paired site.
@@ -254,6 +256,24 @@ func (c *Catalog) CarriedBy(route, place, volume string) (map[string]Carried, er
 		out[r.Snapshot] = r
 	}
 	return out, err
+}
+
+// AllCarried lists the snapshots that a route brought to its far side.
+func (c *Catalog) AllCarried(route string) (ids []string, err error) {
+	err = c.db.Select(&ids, `SELECT snapshot FROM carried WHERE route=? ORDER BY at DESC`, route)
+	return ids, err
+}
+
+// ForgetCarried notes that snapshots are not at a route's far side any more.
+func (c *Catalog) ForgetCarried(route string, ids []string) error {
+	return c.withTx(func(tx *sqlx.Tx) error {
+		for _, id := range ids {
+			if _, err := tx.Exec(`DELETE FROM carried WHERE route=? AND snapshot=?`, route, id); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
 }
 
 // Interrupted reports whether the pace closed during the last run, so that it goes on when

@@ -242,6 +242,16 @@ func (c *Catalog) Neighbours(place, lineage string, term, sequence int64, ahead 
 	return rows, nil
 }
 
+// Twin returns another snapshot of a lineage that has the same position at a place; empty when
+// there is none.
+func (c *Catalog) Twin(place string, s *Snapshot) (id string, err error) {
+	err = c.db.Get(&id, `SELECT id FROM snapshots WHERE place=? AND lineage=? AND term=? AND sequence=? AND id<>? LIMIT 1`, place, s.Lineage, s.Term, s.Sequence, s.ID)
+	if errors.Is(err, sql.ErrNoRows) {
+		err = nil
+	}
+	return id, err
+}
+
 // OutOfTurn returns the snapshots of a volume that arrived out of turn, newest first.
 func (c *Catalog) OutOfTurn(place, volume string) (rows []*Snapshot, err error) {
 	err = c.db.Select(&rows, `SELECT * FROM snapshots WHERE place=? AND volume=? AND out_of_turn<>'' AND hidden=0 ORDER BY began DESC, id`, place, volume)

@@ -387,8 +387,8 @@ Policy survey chooses it, because it has collection=herbarium.
 It takes every 6 hours; next 2026-03-13 18:00:00.
 With 2 policies, the cadences of all apply and what any of them keeps is kept; the longest grace counts (1 day), the strictest objective, and unchanged states are skipped only if all of them skip.
 At larkfield it keeps yearly 3, and newest 3.
-At mereside it keeps daily 60, weekly 2.
-At stonewick it keeps daily 2.
+At mereside everything stays: other has no rules for it, and what any policy keeps is kept.
+At stonewick everything stays: other has no rules for it, and what any policy keeps is kept.
 Its newest state at larkfield may get 2 hours old.
 Of its 33 snapshots here are kept: 3 as newest, 1 as yearly, 33 as paused. One may be kept for several reasons.
 `)

@@ -101,6 +101,12 @@ func siteCommand() *cli.Command {
 				f.list([]string{"SITE", "", "KEY", "ADDRESSES", "LAST SEEN", "IT MAY HERE", "THIS SITE MAY THERE"}, rows, "")
 			})
 		})},
+		{Name: "confirm", Usage: "say that of two sites with one key only one is left", ArgsUsage: "NAME", Description: "Example: candid site confirm stonewick",
+			Action: with("NAME", func(ctx context.Context, f *face, cmd *cli.Command) error {
+				return f.sentence(func(out any) error {
+					return f.Post(ctx, "/sites/"+url.PathEscape(cmd.Args().First())+"/confirm", nil, out)
+				})
+			})},
 		{Name: "check", Usage: "test whether a paired site answers and is the one it was", ArgsUsage: "NAME", Description: "Example: candid site check stonewick",
 			Action: with("NAME", func(ctx context.Context, f *face, cmd *cli.Command) error {
 				var c api.PeerCheck

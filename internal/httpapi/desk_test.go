@@ -18,7 +18,7 @@ func TestWhatOtherSitesMayAsk(t *testing.T) {
 	// Refused to whoever may only see, although they change nothing.
 	contents := words("listFound browseFound listRecipes getRecipe browse find listVersions compare compareText listCrate")
 	// Refused to both.
-	own := words("listClones makeClone getClone discardClone snapshotClone settleClone getMe setOwnPassword listPeople addPerson changePerson removePerson grantFolders listLedger verifyLedger recoveryOrder setRecoveryOrder addToken listTokens removeToken rotateKey invite pair grant revoke listMounts addMount endMount setUpSites")
+	own := words("confirmSite listClones makeClone getClone discardClone snapshotClone settleClone getMe setOwnPassword listPeople addPerson changePerson removePerson grantFolders listLedger verifyLedger recoveryOrder setRecoveryOrder addToken listTokens removeToken rotateKey invite pair grant revoke listMounts addMount endMount setUpSites")
 	// Nothing but these is seen; the rest changes something.
 	seen := words(`listTrials listCatalogueCopies asOf explain getGroup getPolicy getRoute getRun getSite getSnapshot getSpace getStatus getTimeline getUsage getVolume
 		listAlarms listCaps listGroups listHooks listPlaces listPolicies listPolicyVersions listRoutes listRuns listSites listSnapshots listVolumes

@@ -39,6 +39,9 @@ func (s *server) registerPeers(a huma.API) {
 	huma.Register(a, op("POST", "/sites/{name}/check", "checkSite", "Test a paired site"), func(ctx context.Context, in *named) (*body[api.PeerCheck], error) {
 		return answerAt(s.site.CheckPeer(ctx, in.Name))
 	})
+	huma.Register(a, op("POST", "/sites/{name}/confirm", "confirmSite", "Say that of two sites with one key only one is left"), func(ctx context.Context, in *named) (*said, error) {
+		return sentence(s.site.ConfirmPeer(in.Name))
+	})
 	huma.Register(a, op("POST", "/sites/{name}/grants", "grant", "Let a paired site do more here"), func(ctx context.Context, in *struct {
 		Name string `path:"name"`
 		Body api.GrantAsk

@@ -57,7 +57,7 @@ var rules = map[string]rule{
 	"addVolume": decides, "confirmVolume": decides, "removeVolume": decides, "setLabels": decides, "admitSnapshots": decides, "setStandby": decides, "acceptRules": decides, "removeSnapshot": decides, "letGoSnapshot": decides,
 	"putGroup": decides, "removeGroup": decides, "putPolicy": decides, "removePolicy": decides, "putCap": decides, "removeCap": decides, "rebuildCatalogue": decides, "releaseRemoval": decides,
 	"addToken": decides, "removeToken": decides, "addPerson": decides, "changePerson": decides, "removePerson": decides, "grantFolders": decides,
-	"invite": decides, "pair": decides, "setUpSites": decides, "grant": decides, "revoke": decides, "setPace": decides, "rotateKey": decides, "addRoute": decides, "editRoute": decides, "removeRoute": decides,
+	"invite": decides, "confirmSite": decides, "pair": decides, "setUpSites": decides, "grant": decides, "revoke": decides, "setPace": decides, "rotateKey": decides, "addRoute": decides, "editRoute": decides, "removeRoute": decides,
 	"writeCrate": decides, "loadCrate": decides, "setRecoveryOrder": decides, "putTrials": decides, "settleClone": decides, "setFound": decides, "takeFound": decides,
 }
 

@@ -2,12 +2,14 @@ package site
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
 
 	"candidharbor/core/object"
 	"candidharbor/internal/catalog"
+	"candidharbor/internal/store"
 	"candidharbor/internal/transfer"
 )
 
@@ -86,6 +88,12 @@ func (s *Site) routeWork(r *catalog.Route) ([]routeWork, error) {
 // pushAll brings everything that is wanted, the newest of every volume first, then the
 // older ones.
 func (s *Site) pushAll(ctx context.Context, j *job, r *catalog.Route, peer *catalog.Peer, meter *transfer.Meter) (int, error) {
+	if _, _, _, err := s.greet(ctx, peer); err != nil {
+		return 0, err
+	}
+	if err := errors.Join(s.twoSites(peer.Name), s.compareFar(ctx, j, r, peer)); err != nil {
+		return 0, err
+	}
 	link, _, err := s.link(ctx, peer)
 	if err != nil {
 		return 0, err
@@ -107,7 +115,7 @@ func (s *Site) pushAll(ctx context.Context, j *job, r *catalog.Route, peer *cata
 			}
 		}
 	}
-	done := 0
+	done, damaged := 0, 0
 	for round := 0; ; round++ {
 		any := false
 		for i := range work {
@@ -120,11 +128,19 @@ func (s *Site) pushAll(ctx context.Context, j *job, r *catalog.Route, peer *cata
 					j.logf("%s of %s was removed before it could be carried", w.want[round].ID[:12], w.v.Name)
 					continue
 				}
+				if errors.Is(err, store.ErrDamaged) { // the others are whole
+					j.logf("%s of %s is damaged here and is not carried: %v", w.want[round].ID[:12], w.v.Name, err)
+					damaged++
+					continue
+				}
 				if err != nil {
 					return done, fmt.Errorf("%s of %s: %w", w.want[round].ID[:12], w.v.Name, err)
 				}
 				done++
 			}
+		}
+		if !any && damaged > 0 {
+			return done, fmt.Errorf("%s damaged here and could not be carried: candid store verify names what is damaged and asks other sites for it", manyAre(damaged, "snapshot"))
 		}
 		if !any {
 			return done, nil

@@ -87,16 +87,24 @@ func (s *Site) explainVolume(out *api.Explanation, v *catalog.Volume) error {
 		say("With %d policies, the cadences of all apply and what any of them keeps is kept; the longest grace counts (%s), the strictest objective, and unchanged states are skipped only if all of them skip.",
 			len(rs.policies), retention.Words(rs.grace))
 	}
-	for _, place := range slices.Sorted(maps.Keys(rs.keep)) {
+	named := map[string]bool{}
+	for _, p := range rs.policies {
+		for place := range p.Keep {
+			named[place] = true
+		}
+	}
+	for _, place := range slices.Sorted(maps.Keys(named)) {
+		if all := rs.keepsAll(place); len(all) > 0 {
+			say("At %s everything stays: %s %s no rules for it, and what any policy keeps is kept.", place, strings.Join(all, ", "), hasOrHave(len(all)))
+			continue
+		}
 		var rules []string
 		for i := range rs.keep[place] {
 			rules = append(rules, rs.keep[place][i].String())
 		}
 		say("At %s it keeps %s.", place, strings.Join(rules, ", and "))
 	}
-	if all := rs.keepsAll(s.Place()); len(all) > 0 {
-		say("At %s everything stays: %s %s no rules for it, and what any policy keeps is kept.", s.Place(), strings.Join(all, ", "), hasOrHave(len(all)))
-	} else if _, ok := rs.keep[s.Place()]; !ok && len(rs.policies) > 0 {
+	if !named[s.Place()] && len(rs.policies) > 0 {
 		say("Of %s they say nothing: everything stays here.", s.Place())
 	}
 	if s.floor > 0 {

@@ -174,7 +174,8 @@ func (s *Site) Revoke(ctx context.Context, name string, names []string) (string,
 			n++
 		}
 	}
-	if err := errors.Join(s.cat.RemovePeer(name), s.cat.Set(witnessSetting+name, "")); err != nil {
+	if err := errors.Join(s.cat.RemovePeer(name), s.cat.Set(witnessSetting+name, ""), s.cat.Set(seenStarts+name, ""),
+		s.cat.Set(putBackSetting+name, ""), s.cat.Set(twoSitesSetting+name, "")); err != nil {
 		return "", err
 	}
 	s.mu.Lock()

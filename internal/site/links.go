@@ -237,7 +237,15 @@ func (s *Site) serveRequest(ctx context.Context, peer *catalog.Peer, l *transfer
 		if !may.Offer {
 			return refused("bring snapshots there", grantOffer)
 		}
+		if err := s.twoSites(peer.Name); err != nil {
+			return err
+		}
 		return s.serveCarry(ctx, peer, l.Key, body, st)
+	case "present":
+		if !may.Offer {
+			return refused("bring snapshots there", grantOffer)
+		}
+		return s.servePresent(body, st)
 	case "history", "root", "find", "versions", "objects":
 		return s.serveRecall(peer, op, body, st)
 	case "trials":
@@ -275,6 +283,10 @@ type hello struct {
 	// before.
 	Head *ledgerHead `cbor:"6,keyasint,omitempty"`
 	Seen *ledgerHead `cbor:"7,keyasint,omitempty"`
+	// Starts are the latest starts of the site, and SeenStarts those of the other end's that it
+	// saw before.
+	Starts     []startNumber `cbor:"8,keyasint,omitempty"`
+	SeenStarts []startNumber `cbor:"9,keyasint,omitempty"`
 }
 
 func (s *Site) serveHello(peer *catalog.Peer, body []byte, st *transfer.Stream) error {
@@ -300,6 +312,15 @@ func (s *Site) serveHello(peer *catalog.Peer, body []byte, st *transfer.Stream) 
 		return err
 	}
 	out.Head = &head
+	if out.Starts, err = s.starts(); err != nil { // before what the peer saw counts as known
+		return err
+	}
+	if err := s.seenOfUs(peer, h.SeenStarts); err != nil {
+		return err
+	}
+	if out.SeenStarts, err = s.seeStarts(peer, h.Starts); err != nil {
+		return err
+	}
 	return st.Reply(out)
 }
 
@@ -338,8 +359,17 @@ func (s *Site) greet(ctx context.Context, p *catalog.Peer) (h hello, addr string
 	if err != nil {
 		return h, addr, 0, err
 	}
+	starts, err := s.starts()
+	if err != nil {
+		return h, addr, 0, err
+	}
+	seen, err := s.readStarts(seenStarts + p.Name)
+	if err != nil {
+		return h, addr, 0, err
+	}
 	begin := time.Now()
-	if err := link.Ask("hello", hello{Name: s.Name(), Grants: &p.Grants.V, Recipient: s.sealed.Recipient().String(), Addresses: s.addresses(), Head: &head}, &h); err != nil {
+	if err := link.Ask("hello", hello{Name: s.Name(), Grants: &p.Grants.V, Recipient: s.sealed.Recipient().String(), Addresses: s.addresses(), Head: &head,
+		Starts: starts, SeenStarts: seen}, &h); err != nil {
 		return h, addr, 0, &Error{Elsewhere, fmt.Errorf("site %s: %w", p.Name, err)}
 	}
 	rtt = time.Since(begin)
@@ -350,6 +380,12 @@ func (s *Site) greet(ctx context.Context, p *catalog.Peer) (h hello, addr string
 		if _, err := s.witness(p.Name, *h.Head); err != nil {
 			return h, addr, rtt, err
 		}
+	}
+	if _, err := s.seeStarts(p, h.Starts); err != nil {
+		return h, addr, rtt, err
+	}
+	if err := s.seenOfUs(p, h.SeenStarts); err != nil {
+		return h, addr, rtt, err
 	}
 	if h.Grants != nil {
 		err = s.learn(p, h)

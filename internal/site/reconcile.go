@@ -92,6 +92,9 @@ func (s *Site) forgetGone(gone map[string]bool) error {
 	if n := len(missed); n > 3 {
 		missed, more = missed[:3], fmt.Sprintf(" and %d more", n-3)
 	}
+	if err := s.countStart(true); err != nil { // whoever carried them here compares
+		return err
+	}
 	return s.suspend(fmt.Sprintf("snapshots that nobody let go are not in the store any more: %s%s. Where another site has them, a route or a pull brings them back. When you have looked, release removal with: candid store release",
 		strings.Join(missed, "; "), more))
 }
@@ -151,7 +154,7 @@ func (s *Site) RebuildCatalogue() (int, error) {
 // Release lets removal go on after a rebuild.
 func (s *Site) Release() error {
 	s.changed("snapshots")
-	return s.cat.Set(holdSetting, "")
+	return errors.Join(s.ConfirmPutBack(), s.cat.Set(holdSetting, ""))
 }
 
 // takeUp enters snapshots from their roots and marks.

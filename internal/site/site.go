@@ -82,6 +82,7 @@ type Site struct {
 	marksCompared chan struct{} // closed when the catalogue was compared with the marks
 	marksError    error         // why it could not be; set before
 
+	startsMu  sync.Mutex // what was seen of starts is read, compared and stored as one step
 	routeRows sync.Mutex // a row of routes is read, changed and stored as one step
 
 	mu         sync.Mutex
@@ -200,6 +201,9 @@ func (s *Site) open(opt Options) (err error) {
 		return err
 	}
 	if err := s.reconcile(); err != nil {
+		return err
+	}
+	if err := s.countStart(false); err != nil {
 		return err
 	}
 	s.jobs.Go(func() {

@@ -1,6 +1,7 @@
 package site
 
 import (
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -268,8 +269,8 @@ func (s *Site) sentences(st *api.Status, held string) {
 	if x, is := s.damageSentence(); is {
 		add(x)
 	}
-	if err := s.doubts(st.Volumes, add); err != nil {
-		s.log.Error("it could not be told which volumes are in doubt", "error", err)
+	if err := errors.Join(s.doubts(st.Volumes, add), s.startSentences(add)); err != nil {
+		s.log.Error("it could not be told what is in doubt", "error", err)
 	}
 	for _, v := range st.Volumes {
 		if len(v.Offered) > 0 {

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"strconv"
 	"time"
 
 	"candidharbor/api"
@@ -308,6 +309,11 @@ func (s *Site) commit(r *reading, t taking, set *object.Set, consistency object.
 	}
 	if term > 0 {
 		pos = lineage.Position{Term: uint64(term), Sequence: uint64(sequence)}
+	}
+	if text, err := s.cat.Setting(termSetting + v.Lineage); err != nil {
+		return object.ID{}, err
+	} else if t, _ := strconv.ParseUint(text, 10, 64); t > pos.Term {
+		pos = lineage.Position{Term: t}
 	}
 	pos = pos.Next()
 	root.Term, root.Sequence = pos.Term, pos.Sequence

@@ -23,6 +23,9 @@ const turnsSpare = 4
 // others: there are more than its cadence takes, or it is dated against its place in the
 // history. Empty: it may.
 func (s *Site) outOfTurn(row *catalog.Snapshot) (string, error) {
+	if twin, err := s.cat.Twin(s.Place(), row); err != nil || twin != "" {
+		return fmt.Sprintf("it has the place of %s in the history: its site was put back to an earlier state, or there are two of it", twin[:min(12, len(twin))]), err
+	}
 	if row.Origin == s.Name() || row.Cause != string(object.CauseScheduled) {
 		return "", nil
 	}

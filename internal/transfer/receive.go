@@ -54,15 +54,18 @@ func (c *Receiver) Run(ctx context.Context, s *Stream, q *CarryRequest) (err err
 	// The bases must stay while what is below them is relied on.
 	held := c.Store.NewLease()
 	defer held.Release()
-	for _, id := range begin.Known {
+	known := begin.Known
+	begin.Known = nil
+	for _, id := range known {
 		set, err := c.Store.Census(id)
 		if err != nil {
-			return err
+			continue // damaged or removed: what it has is offered and asked for one by one
 		}
 		held.AcquireSet(set)
 		if !c.Store.HasRoot(id) {
 			return fmt.Errorf("snapshot %s was removed while a carry began; try again", id)
 		}
+		begin.Known = append(begin.Known, id)
 	}
 	if err := s.Reply(begin); err != nil {
 		return err

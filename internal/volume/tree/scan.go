@@ -69,18 +69,18 @@ type Scanned struct {
 	// first of them.
 	Untold []string
 
-	cache *cacheWriter
-	top   int64
+	cache  *cacheWriter
+	top    int64
 	Ground string // where the directory stands
 }
 
 type scanner struct {
-	opt     ScanOptions
-	ctx     context.Context
-	dev     uint64
-	times settling
-	tokens  chan struct{}
-	cache   *cacheWriter
+	opt    ScanOptions
+	ctx    context.Context
+	dev    uint64
+	times  settling
+	tokens chan struct{}
+	cache  *cacheWriter
 	// sure means that a lease holds the whole cached tree: nothing that the cache
 	// names needs to be looked up.
 	sure bool
