@@ -43,13 +43,23 @@ func floorDiv(a, b int64) int64 {
 	return q
 }
 
-// bucket returns the number of the bucket that holds t. Hours are wall-clock hours
-// of the zone; an hour that comes twice is one bucket.
+// hourFrom is when the zone's part of an hour beside UTC is looked up, such as half an hour.
+var hourFrom = time.Date(2026, 1, 1, 0, 0, 0, 0, time.UTC)
+
+// part is by how much hours of the zone begin before those of UTC, in seconds.
+func (c *calendar) part() int64 {
+	_, offset := hourFrom.In(c.zone).Zone()
+	return int64(offset) - floorDiv(int64(offset), 3600)*3600
+}
+
+// bucket returns the number of the bucket that holds t. Hours are counted as they pass, so
+// that one which comes twice is two.
 func (c *calendar) bucket(t time.Time) int64 {
+	if c.tier == Hourly {
+		return floorDiv(t.Unix()+c.part(), 3600)
+	}
 	wall := t.Unix() + c.offsetAt(t)
 	switch c.tier {
-	case Hourly:
-		return floorDiv(wall, 3600)
 	case Daily:
 		return floorDiv(wall, 86400)
 	case Weekly: // 1970-01-01 was a Thursday; ISO weeks begin on Monday
@@ -64,18 +74,18 @@ func (c *calendar) bucket(t time.Time) int64 {
 
 // start returns the first instant of a bucket.
 func (c *calendar) start(b int64) time.Time {
-	at := func(y int, m time.Month, d, h int) time.Time { return time.Date(y, m, d, h, 0, 0, 0, c.zone) }
+	at := func(y int, m time.Month, d int) time.Time { return time.Date(y, m, d, 0, 0, 0, 0, c.zone) }
 	switch c.tier {
 	case Hourly:
-		return at(1970, 1, 1+int(floorDiv(b, 24)), int(b-floorDiv(b, 24)*24))
+		return time.Unix(b*3600-c.part(), 0).In(c.zone)
 	case Daily:
-		return at(1970, 1, 1+int(b), 0)
+		return at(1970, 1, 1+int(b))
 	case Weekly:
-		return at(1970, 1, 1+int(b*7-3+c.shift), 0)
+		return at(1970, 1, 1+int(b*7-3+c.shift))
 	case Monthly:
-		return at(int(floorDiv(b, 12)), time.Month(b-floorDiv(b, 12)*12)+1, 1, 0)
+		return at(int(floorDiv(b, 12)), time.Month(b-floorDiv(b, 12)*12)+1, 1)
 	}
-	return at(int(b), 1, 1, 0)
+	return at(int(b), 1, 1)
 }
 
 // name says which bucket it is, for people.

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"math/rand/v2"
 	"slices"
+	"strconv"
 	"testing"
 	"time"
 
@@ -19,7 +20,9 @@ func key(t Tier, r *Rules, at time.Time) string {
 	at = at.In(r.Zone)
 	switch t {
 	case Hourly:
-		return at.Format("2006-01-02 15")
+		// Hours as they pass, which begin at the minute of the zone's own.
+		minute, _ := strconv.Atoi(time.Date(2026, 1, 1, 0, 0, 0, 0, time.UTC).In(r.Zone).Format("04"))
+		return at.UTC().Add(time.Duration(minute) * time.Minute).Format("2006-01-02 15")
 	case Daily:
 		return at.Format("2006-01-02")
 	case Weekly:

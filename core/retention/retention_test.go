@@ -204,15 +204,27 @@ func TestBucketsAscendOverClockChanges(t *testing.T) {
 			for i := range 20_000 {
 				when := time.Date(2025, 9, 1, 0, i*37, 0, 0, time.UTC)
 				b := c.bucket(when)
-				if tier != Hourly { // an hour that comes twice is one bucket
-					require.GreaterOrEqual(t, b, last, "%s %s", tier, when)
-					require.False(t, c.start(b).After(when), "%s %s: starts %s", tier, when, c.start(b))
-					require.True(t, c.start(b+1).After(when))
-				}
+				require.GreaterOrEqual(t, b, last, "%s %s", tier, when)
+				require.False(t, c.start(b).After(when), "%s %s: starts %s", tier, when, c.start(b))
+				require.True(t, c.start(b+1).After(when))
 				last = b
 			}
 		}
 	}
+}
+
+// In autumn an hour comes twice, and what was taken in either stays.
+func TestHourThatComesTwice(t *testing.T) {
+	snaps := series(time.Date(2026, 10, 24, 22, 30, 0, 0, time.UTC), time.Hour, 8) // Lisbon: at 02:00 it is 01:00 again
+	r := Rules{Zone: lisbon}
+	r.Tiers[Hourly].Count = 8
+	names := map[string]bool{}
+	for i, v := range Decide(snaps, []Rules{r}, snaps[7].Taken.Add(time.Minute)) {
+		k := slices.IndexFunc(v.Reasons, func(r Reason) bool { return r.Rule == "hourly" })
+		require.GreaterOrEqual(t, k, 0, snaps[i].Taken.In(lisbon))
+		names[v.Reasons[k].Bucket.Format(time.RFC3339)] = true
+	}
+	require.Len(t, names, 8)
 }
 
 func BenchmarkDecideMillion(b *testing.B) {

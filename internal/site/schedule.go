@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"candidharbor/core/cadence"
+	"candidharbor/core/retention"
 	"candidharbor/core/object"
 	"candidharbor/internal/catalog"
 )
@@ -100,6 +101,11 @@ func (s *Site) Step(ctx context.Context, wait bool) (next time.Time, err error) 
 	if err != nil {
 		return next, err
 	}
+	for _, v := range vols {
+		if err := s.settleAhead(v, now); err != nil {
+			return next, err
+		}
+	}
 	sooner := func(t time.Time) {
 		if next.IsZero() || t.Before(next) {
 			next = t
@@ -178,6 +184,22 @@ func (s *Site) Step(ctx context.Context, wait bool) (next time.Time, err error) 
 		sooner(at)
 	}
 	return next, s.stepAlarms(ctx, wait)
+}
+
+// settleAhead has a volume be due again whose due times were settled into the future, by a
+// clock that was ahead: nothing would be taken of it until then.
+func (s *Site) settleAhead(v *catalog.Volume, now time.Time) error {
+	if !v.ScheduledUntil.After(now.Add(retention.Ahead)) {
+		return nil
+	}
+	to := now
+	if s.started.Before(to) {
+		to = s.started
+	}
+	to = to.Add(-time.Nanosecond) // what is due at the start is due too
+	s.log.Warn("the due times of a volume were settled ahead of the clock; it is due again", "volume", v.Name, "until", v.ScheduledUntil.Time)
+	v.ScheduledUntil = catalog.At(to)
+	return s.cat.Scheduled(v.Name, to)
 }
 
 // whyFull says why nothing of a unit is taken for lack of room; empty when it is.

@@ -39,12 +39,12 @@ func (s *Site) volumeView(v *catalog.Volume, counts map[string][2]int) (*api.Vol
 	if g != nil && v.Origin == s.Name() {
 		out.Group = g.Name
 	}
+	outOfTurn, err := s.cat.OutOfTurn(s.Place(), v.Name)
+	if err != nil {
+		return nil, err
+	}
+	out.OutOfTurn = len(outOfTurn)
 	if v.Origin != s.Name() {
-		rows, err := s.cat.OutOfTurn(s.Place(), v.Name)
-		if err != nil {
-			return nil, err
-		}
-		out.OutOfTurn = len(rows)
 		out.Standby = s.standbyView(v)
 	}
 	last, err := s.cat.LastSnapshot(s.Place(), v.Lineage)
@@ -281,7 +281,7 @@ func (s *Site) sentences(st *api.Status, held string) {
 			add(api.Sentence{Text: fmt.Sprintf("The standby of %s: %s", v.Name, v.Standby.Sentence), Weight: "act", About: "standby of " + v.Name, Next: "Look at the copy", Command: "candid volume show " + v.Name, Link: "/volumes/" + v.Name})
 		}
 		if v.OutOfTurn > 0 {
-			add(api.Sentence{Text: fmt.Sprintf("%s of %s arrived out of turn: more than its cadence takes, or dated against their order. They stay, and displace nothing until a person has looked.", many(v.OutOfTurn, "snapshot"), v.Name),
+			add(api.Sentence{Text: fmt.Sprintf("%s of %s arrived out of turn: more than its cadence takes, or dated against their order, or of another branch of its history. They stay, and displace nothing until a person has looked.", many(v.OutOfTurn, "snapshot"), v.Name),
 				Weight: "act", About: "arrivals of " + v.Name, Next: "If they are meant, admit them", Command: "candid volume admit " + v.Name, Link: "/volumes/" + v.Name})
 		}
 		if v.Protection == "on target" || (!v.Protected && v.Origin == s.Name()) {

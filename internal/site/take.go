@@ -13,6 +13,7 @@ import (
 	"candidharbor/core/chunker"
 	"candidharbor/core/lineage"
 	"candidharbor/core/object"
+	"candidharbor/core/retention"
 	"candidharbor/internal/catalog"
 	"candidharbor/internal/store"
 	"candidharbor/internal/volume/tree"
@@ -336,6 +337,13 @@ func (s *Site) commit(r *reading, t taking, set *object.Set, consistency object.
 	}
 	if err != nil {
 		return id, err
+	}
+	if r.last != nil && t.cause == object.CauseScheduled && r.last.Began.Sub(r.began) > retention.Ahead {
+		err = mark(object.Mark{Kind: object.MarkArrival, Place: s.Place(), Text: fmt.Sprintf("it is dated %s, and the one before it, %s, is dated %s: the clock of this host was wrong when one of them was taken",
+			stamp(r.began), r.last.ID[:12], stamp(r.last.Began.Time))})
+		if err != nil {
+			return id, err
+		}
 	}
 	if r.row, err = s.rowOf(id, root); err != nil {
 		return id, err
