@@ -34,6 +34,9 @@ func TestKillDuringRestoreFromAfar(t *testing.T) {
 	old := a.snapshots("share")[0].ID
 	shell(t, base, "cp -a share want")
 	shell(t, src, "rm -rf * ; echo new > new")
+	_, err := a.try("snapshot", "take", "share")
+	require.ErrorContains(t, err, "candid volume confirm share")
+	a.run("volume", "confirm", "share")
 	a.run("snapshot", "take", "share")
 	a.run("route", "run", "to-dr")
 	require.Eventually(t, func() bool {

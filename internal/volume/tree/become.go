@@ -72,11 +72,3 @@ func (s serviceSource) Get(id object.ID) (env object.Envelope, err error) {
 	s.r.asService(func() { env, err = s.src.Get(id) })
 	return env, err
 }
-
-// self is who owns what this restore makes.
-func (r *restorer) self() (uid, gid int) {
-	if r.opt.As != nil {
-		return int(r.opt.As.UID), int(r.opt.As.GIDs[0])
-	}
-	return unix.Geteuid(), unix.Getegid()
-}

@@ -23,6 +23,7 @@ func (r *restorer) loadLinks() error {
 			if set == nil {
 				set = &linkSet{first: rel}
 			}
+			set.paths = append(set.paths, rel)
 			r.links[rel] = set
 		}
 		if set != nil && len(paths) > 0 {
@@ -82,13 +83,46 @@ func (r *restorer) finishLinks(top int) error {
 		if err != nil {
 			return err
 		}
-		err = r.applyMeta(fd, dir, &e, false)
+		err = r.applyMeta(fd, dir, &e)
 		unix.Close(fd)
 		if err != nil {
 			return err
 		}
 	}
 	return nil
+}
+
+// otherNames is how many names a live file has that are not restored with a path: they must
+// neither change with it nor stay one file with it.
+func (r *restorer) otherNames(rel string, st *unix.Stat_t) int {
+	if kindOf(st.Mode) == object.Dir || st.Nlink < 2 {
+		return 0
+	}
+	set, linked := r.links[rel]
+	if !linked {
+		return int(st.Nlink) - 1
+	}
+	others := int(st.Nlink)
+	for _, p := range set.paths {
+		at := r.dest(p)
+		dir, err := openPath(r.top, path.Dir(at))
+		if err != nil {
+			continue
+		}
+		var b unix.Stat_t
+		if unix.Fstatat(dir, path.Base(at), &b, unix.AT_SYMLINK_NOFOLLOW) == nil && b.Ino == st.Ino && b.Dev == st.Dev {
+			others--
+		}
+		unix.Close(dir)
+	}
+	return others
+}
+
+// part tells that a file will no longer be one with names that are not restored.
+func (r *restorer) part(rel string, others int) {
+	if others > 0 && !r.opt.Plan {
+		r.remark(rel, "it had %d more names elsewhere: they stay as they were, and are another file now", others)
+	}
 }
 
 // standsAt notes that a path's content is in the target, for its further names.

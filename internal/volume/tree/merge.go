@@ -168,6 +168,7 @@ func (r *restorer) entry(fd int, rel string, e *object.Entry, known *cacheDir) e
 			return nil
 		}
 	}
+	r.part(rel, r.otherNames(rel, &st))
 	return r.create(fd, rel, name, e, "replace")
 }
 
@@ -203,7 +204,7 @@ func (r *restorer) mergeDir(fd int, rel, name string, e *object.Entry, st *unix.
 	}
 	if !r.picked.whole(rel) {
 		if r.opt.Exact {
-			r.timeBack(sub, e.Content, e)
+			r.timeBack(sub, rel, e.Content, e)
 		}
 		return nil
 	}
@@ -211,7 +212,7 @@ func (r *restorer) mergeDir(fd int, rel, name string, e *object.Entry, st *unix.
 	if err == nil && metaEqual(e, st) && sameXattrs(xattrs, e.Xattrs) {
 		r.act(rel, "keep")
 		if !r.opt.Plan { // what was put below has moved the directory's time
-			return r.applyMeta(sub, rel, e, false)
+			return r.applyMeta(sub, rel, e)
 		}
 		return nil
 	}
@@ -222,7 +223,7 @@ func (r *restorer) mergeDir(fd int, rel, name string, e *object.Entry, st *unix.
 	if r.opt.Plan {
 		return nil
 	}
-	return r.applyMeta(sub, rel, e, false)
+	return r.applyMeta(sub, rel, e)
 }
 
 func metaEqual(e *object.Entry, st *unix.Stat_t) bool {

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"os"
+	"path"
 	"path/filepath"
 	"strings"
 
@@ -70,7 +71,7 @@ func (r *restorer) removePicked(fd int, rel, name string) {
 
 // timeBack gives a directory above picked paths the time that it had, when it holds the
 // same names again.
-func (r *restorer) timeBack(fd int, id object.ID, e *object.Entry) {
+func (r *restorer) timeBack(fd int, rel string, id object.ID, e *object.Entry) {
 	if r.opt.Plan {
 		return
 	}
@@ -79,13 +80,19 @@ func (r *restorer) timeBack(fd int, id object.ID, e *object.Entry) {
 		return
 	}
 	had := map[string]bool{}
-	if object.WalkDir(r.opt.Source.Get, id, nil, func(e object.Entry) error { had[string(e.Name)] = true; return nil }) != nil || len(had) != len(names) {
+	if object.WalkDir(r.opt.Source.Get, id, nil, func(e object.Entry) error { had[string(e.Name)] = true; return nil }) != nil {
 		return
 	}
+	covered := 0
 	for _, n := range names {
-		if !had[n] {
+		if had[n] {
+			covered++
+		} else if !r.leftOut(fd, path.Join(rel, n), n) {
 			return
 		}
+	}
+	if covered != len(had) {
+		return
 	}
 	_ = unix.UtimesNanoAt(unix.AT_FDCWD, procPath(fd, "."), []unix.Timespec{{Nsec: unix.UTIME_OMIT}, unix.NsecToTimespec(e.MTime)}, 0)
 }

@@ -119,6 +119,7 @@ type restorer struct {
 	res   Restored
 	links map[string]*linkSet // path → set, for the paths being restored
 	later []pendingLink
+	top   int               // the target while an existing one is gone through
 	moved map[string]string // path in the snapshot → path in the target, of what was put beside
 	fresh bool              // the target is empty: names are written directly
 	whole bool              // the target was empty and gets all: its own metadata comes back too
@@ -128,7 +129,8 @@ type restorer struct {
 // should be; the others become names of what stands at its place.
 type linkSet struct {
 	first string
-	at    string // path in the target; "": the first was left as it was
+	at    string   // path in the target; "": the first was left as it was
+	paths []string // those being restored, the first included
 }
 
 type pendingLink struct {
@@ -239,7 +241,7 @@ func (r *restorer) intoEmpty(top object.Entry) error {
 			err = r.finishLinks(fd)
 		}
 		if err == nil && len(r.opt.Paths) == 0 {
-			err = r.applyMeta(fd, "", &top, true)
+			err = r.applyMeta(fd, "", &top)
 		} else if err == nil {
 			err = unix.Fchmod(fd, 0o755)
 		}
@@ -276,6 +278,7 @@ func (r *restorer) intoExisting(top object.Entry) error {
 		return err
 	}
 	defer unix.Close(fd)
+	r.top = fd
 	var known *cacheDir
 	if r.opt.Cache != nil {
 		known = r.opt.Cache.readDir(r.opt.Cache.head.Top)
@@ -288,9 +291,9 @@ func (r *restorer) intoExisting(top object.Entry) error {
 			return err
 		}
 		if r.opt.Exact && !r.picked.all {
-			r.timeBack(fd, top.Content, &top)
+			r.timeBack(fd, "", top.Content, &top)
 		} else if r.opt.Exact || r.whole {
-			return r.applyMeta(fd, "", &top, false)
+			return r.applyMeta(fd, "", &top)
 		}
 		return nil
 	})

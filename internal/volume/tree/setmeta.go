@@ -9,23 +9,19 @@ import (
 )
 
 // applyMeta sets owner, attributes, mode and times of an open entry, in the order in
-// which none undoes another, and tells what did not come about. New says that the entry was
-// made just now by this user.
-func (r *restorer) applyMeta(fd int, rel string, e *object.Entry, fresh bool) error {
+// which none undoes another, and tells what did not come about. What a new entry inherits
+// from the directory that it is made in, its group and a default ACL, is taken off it again.
+func (r *restorer) applyMeta(fd int, rel string, e *object.Entry) error {
 	var why refused
-	if uid, gid := r.self(); !fresh || int(e.UID) != uid || int(e.GID) != gid {
+	var st unix.Stat_t
+	if err := unix.Fstat(fd, &st); err != nil {
+		return err
+	}
+	if st.Uid != e.UID || st.Gid != e.GID {
 		why.owner = unix.Fchown(fd, int(e.UID), int(e.GID))
 	}
-	if !fresh {
-		if have, err := readXattrs(fdXattrs(fd)); err == nil {
-			for _, x := range have {
-				if !hasXattr(e.Xattrs, x.Name) {
-					if err := unix.Fremovexattr(fd, string(x.Name)); err != nil {
-						r.remark(rel, "attribute %s could not be removed: %s", x.Name, plainError(err))
-					}
-				}
-			}
-		}
+	if have, err := readXattrs(fdXattrs(fd)); err == nil {
+		r.removeOthers(rel, have, e, func(name string) error { return unix.Fremovexattr(fd, name) })
 	}
 	why.xattrs = setXattrs(e, func(name string, value []byte) error { return unix.Fsetxattr(fd, name, value, 0) })
 	why.mode = unix.Fchmod(fd, e.Mode)
@@ -33,13 +29,24 @@ func (r *restorer) applyMeta(fd int, rel string, e *object.Entry, fresh bool) er
 	if _, _, errno := unix.Syscall6(unix.SYS_UTIMENSAT, uintptr(fd), 0, uintptr(unsafe.Pointer(&ts[0])), 0, 0, 0); errno != 0 {
 		why.time = errno
 	}
-	var st unix.Stat_t
 	if err := unix.Fstat(fd, &st); err != nil {
 		return err
 	}
 	r.proveMeta(rel, e, &st, why)
 	r.proveXattrs(rel, e, fdXattrs(fd), why)
 	return nil
+}
+
+// removeOthers removes the attributes that an entry has and should not have.
+func (r *restorer) removeOthers(rel string, have []object.Xattr, e *object.Entry, remove func(name string) error) {
+	for _, x := range have {
+		if hasXattr(e.Xattrs, x.Name) {
+			continue
+		}
+		if err := remove(string(x.Name)); err != nil {
+			r.remark(rel, "attribute %s could not be removed: %s", x.Name, plainError(err))
+		}
+	}
 }
 
 // setXattrs sets an entry's attributes and returns why some could not be set.
@@ -73,6 +80,11 @@ func timespecs(ns int64) []unix.Timespec {
 func (r *restorer) applyMetaAt(dirfd int, rel, name string, e *object.Entry) error {
 	var why refused
 	why.owner = unix.Fchownat(dirfd, name, int(e.UID), int(e.GID), unix.AT_SYMLINK_NOFOLLOW)
+	if e.Kind != object.Symlink { // which have no ACL
+		if have, err := readXattrs(pathXattrs(dirfd, name)); err == nil {
+			r.removeOthers(rel, have, e, func(key string) error { return unix.Lremovexattr(procPath(dirfd, name), key) })
+		}
+	}
 	why.xattrs = setXattrs(e, func(key string, value []byte) error { return unix.Lsetxattr(procPath(dirfd, name), key, value, 0) })
 	if e.Kind != object.Symlink {
 		why.mode = unix.Fchmodat(dirfd, name, e.Mode, 0)
@@ -112,6 +124,10 @@ func (r *restorer) adjust(fd int, rel, name string, e *object.Entry, st *unix.St
 		r.act(rel, "skip")
 		return nil
 	}
+	if others := r.otherNames(rel, st); others > 0 {
+		r.part(rel, others)
+		return r.create(fd, rel, name, e, "replace")
+	}
 	r.act(rel, "adjust")
 	if r.opt.Plan {
 		return nil
@@ -125,5 +141,5 @@ func (r *restorer) adjust(fd int, rel, name string, e *object.Entry, st *unix.St
 		return nil
 	}
 	defer unix.Close(f)
-	return r.applyMeta(f, rel, e, false)
+	return r.applyMeta(f, rel, e)
 }

@@ -70,7 +70,7 @@ func LayOut(ctx context.Context, opt StandbyOptions) (*Restored, error) {
 	if err := s.relink(idle); err != nil {
 		return &s.res, err
 	}
-	if err := s.applyMeta(idle, "", &opt.Root.Top, false); err != nil {
+	if err := s.applyMeta(idle, "", &opt.Root.Top); err != nil {
 		return &s.res, err
 	}
 	if _, _, errno := unix.Syscall(unix.SYS_SYNCFS, uintptr(idle), 0, 0); errno != 0 {
@@ -209,7 +209,7 @@ func (s *standby) subdir(idle, active int, rel string, was, will, beside *object
 	if err := s.dir(sub, next, rel, was, will, beside); err != nil {
 		return err
 	}
-	return s.applyMeta(sub, rel, will, false)
+	return s.applyMeta(sub, rel, will)
 }
 
 // keepRest gives a directory of the idle tree what only the active one has, as it is there:

@@ -227,7 +227,7 @@ func (s *scanner) entries(fd int, rel string, items []*item, p *patch) error {
 		if it.over {
 			continue
 		}
-		if it.st.Nlink > 1 && kind == object.File {
+		if it.st.Nlink > 1 {
 			s.noteLink(path.Join(rel, it.name), it.st.Ino)
 		}
 		if it.same && (s.sure || !it.old.has || s.opt.Sink.Has(it.old.content) == nil) {

@@ -79,13 +79,14 @@ func (r *restorer) createDir(fd int, rel, name string, e *object.Entry, what str
 		return r.explain(rel, err)
 	}
 	hurt := false
+	unix.Fremovexattr(sub, "system.posix_acl_default") // inherited, and not to be passed on
 	if err = unix.Fchmod(sub, unfinished); err == nil {
 		err = r.dir(sub, rel, e.Content, nil)
 		hurt = damaged(err)
 		err = r.listed(rel, err)
 	}
 	if err == nil {
-		err = r.applyMeta(sub, rel, e, true)
+		err = r.applyMeta(sub, rel, e)
 	}
 	unix.Close(sub)
 	if !replace {
@@ -138,7 +139,7 @@ func (r *restorer) writeFile(dirfd int, rel, name string, e *object.Entry) error
 		}
 	}
 	r.opt.Progress.WrittenFiles.Add(1)
-	return r.applyMeta(fd, rel, e, true)
+	return r.applyMeta(fd, rel, e)
 }
 
 func (r *restorer) writeContent(fd int, e *object.Entry) error {
