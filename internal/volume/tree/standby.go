@@ -300,21 +300,29 @@ func (s *standby) relink(idle int) error {
 		return nil
 	}
 	return object.WalkLinks(s.opt.Source.Get, s.opt.Root.Links, func(paths [][]byte) error {
+		// A list of names comes with the snapshot: no name of it may lead through a link.
+		from, err := openPath(idle, path.Dir(string(paths[0])))
+		if err != nil {
+			s.remark(string(paths[0]), "is no name of a file: %s", plainError(err))
+			return nil
+		}
+		defer unix.Close(from)
+		base := path.Base(string(paths[0]))
 		var first unix.Stat_t
-		if err := unix.Fstatat(idle, string(paths[0]), &first, unix.AT_SYMLINK_NOFOLLOW); err != nil {
+		if err := unix.Fstatat(from, base, &first, unix.AT_SYMLINK_NOFOLLOW); err != nil {
 			return nil // it could not be made, and that was told
 		}
 		for _, p := range paths[1:] {
-			var st unix.Stat_t
 			rel := string(p)
-			if err := unix.Fstatat(idle, rel, &st, unix.AT_SYMLINK_NOFOLLOW); err == nil && st.Ino == first.Ino {
-				continue
-			}
 			err := s.within(idle, rel, func(dir int, name string) error {
+				var st unix.Stat_t
+				if unix.Fstatat(dir, name, &st, unix.AT_SYMLINK_NOFOLLOW) == nil && st.Ino == first.Ino && st.Dev == first.Dev {
+					return nil
+				}
 				if err := unix.Unlinkat(dir, name, 0); err != nil && !errors.Is(err, unix.ENOENT) {
 					return err
 				}
-				return unix.Linkat(idle, string(paths[0]), dir, name, 0)
+				return unix.Linkat(from, base, dir, name, 0)
 			})
 			if err != nil {
 				s.remark(rel, "could not become another name of %s: %s", paths[0], plainError(err))
@@ -346,7 +354,7 @@ func (s *standby) anew(idle int, rel string) error {
 // within opens the directory of a path in the idle tree and puts its times back afterwards.
 func (s *standby) within(idle int, rel string, do func(dir int, name string) error) error {
 	dir := path.Dir(rel)
-	fd, err := unix.Openat2(idle, dir, &unix.OpenHow{Flags: unix.O_RDONLY | unix.O_DIRECTORY | unix.O_CLOEXEC, Resolve: unix.RESOLVE_BENEATH | unix.RESOLVE_NO_SYMLINKS})
+	fd, err := openPath(idle, dir)
 	if err != nil {
 		return err
 	}
