@@ -148,6 +148,7 @@ func (s *Site) Prune(volume, by string) (api.Run, error) {
 }
 
 func (s *Site) startPrune(volume, by string) (*job, error) {
+	s.store.MakeRoom() // also for the record of the run
 	subject := volume
 	if subject == "" {
 		subject = s.Place()
@@ -261,6 +262,7 @@ func (s *Site) outOfGrace(row *catalog.Snapshot, until time.Time) error {
 
 // RemoveSnapshot sends a snapshot into grace by hand.
 func (s *Site) RemoveSnapshot(id string) (*api.Snapshot, error) {
+	s.store.MakeRoom()
 	if err := s.whenMarksAgree(s.ctx); err != nil {
 		return nil, err
 	}

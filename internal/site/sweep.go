@@ -21,6 +21,7 @@ func (s *Site) Sweep(settle bool, by string) (api.Run, error) {
 }
 
 func (s *Site) startSweep(settle bool, by string) (*job, error) {
+	s.store.MakeRoom()
 	return s.start("sweep", s.Place(), by, func(ctx context.Context, j *job) (any, string, error) {
 		if held, err := s.cat.Setting(holdSetting); err != nil || held != "" {
 			return nil, "", errors.Join(err, conflict("nothing is swept at present: %s", held))

@@ -410,3 +410,34 @@ func TestSideBySide(t *testing.T) {
 }
 
 var sideBySideRounds = 120 * long
+
+// A durable lease holds after a restart what it met in the store too, not only what it
+// brought.
+func TestDurableLeaseHoldsWhatItMet(t *testing.T) {
+	dir := t.TempDir()
+	s := openTest(t, dir)
+	shared := bigTree(1, 5, 900)
+	own := commitTree(t, s, 1, 1, shared)
+	lease, err := s.DurableLease("crate")
+	require.NoError(t, err)
+	w := s.NewWriter(lease)
+	buildTree(t, w, 2, 1, shared) // all of it is here
+	require.NoError(t, w.Flush())
+	w.Close()
+	require.NoError(t, s.Close())
+	s = openTest(t, dir)
+	defer func() { s.Close() }()
+	require.NoError(t, s.RemoveRoots(own))
+	_, err = s.Sweep(context.Background(), SweepOptions{MinDead: 0.0001})
+	require.NoError(t, err)
+	lease, err = s.DurableLease("crate")
+	require.NoError(t, err)
+	w = s.NewWriter(lease)
+	defer w.Close()
+	more := bigTree(1, 6, 900)
+	id, err := w.Commit(buildTree(t, w, 2, 1, more))
+	require.NoError(t, err)
+	_, stored, objects := w.Stats()
+	require.EqualValues(t, 2, objects, "only the further file and the directory are new: %d bytes", stored)
+	requireTree(t, s, id, more)
+}

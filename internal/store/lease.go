@@ -1,7 +1,6 @@
 package store
 
 import (
-	"bytes"
 	"encoding/binary"
 	"errors"
 	"fmt"
@@ -9,6 +8,7 @@ import (
 	"io"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -29,6 +29,7 @@ type Lease struct {
 
 	mu   sync.Mutex
 	held *roaring.Bitmap
+	hits []object.ID // held because they were here already, and not in the file yet; durable ones only
 	f    *os.File
 }
 
@@ -131,7 +132,11 @@ func (l *Lease) Acquire(id object.ID) (bool, error) {
 	defer l.s.mu.RUnlock()
 	loc, ok, err := l.s.present(&id)
 	if ok {
-		l.add(loc.ordinal)
+		l.mu.Lock()
+		if l.held.CheckedAdd(loc.ordinal) && l.durable() {
+			l.hits = append(l.hits, id)
+		}
+		l.mu.Unlock()
 	}
 	return ok, err
 }
@@ -154,27 +159,38 @@ func (l *Lease) add(ordinal uint32) {
 
 func (l *Lease) durable() bool { return l.name != "" }
 
-// persist appends newly flushed objects to a durable lease's file.
+// persist appends what was newly flushed to a durable lease's file, and what it holds
+// besides: whoever goes on after a restart relies on both.
 func (l *Lease) persist(entries []indexEntry) error {
-	if !l.durable() || len(entries) == 0 {
+	if !l.durable() {
 		return nil
 	}
-	var b bytes.Buffer
-	b.Write(make([]byte, 8))
-	for i := range entries {
-		b.Write(entries[i].id[:])
-	}
-	raw := b.Bytes()
-	binary.LittleEndian.PutUint32(raw, uint32(len(entries)))
-	binary.LittleEndian.PutUint32(raw[4:], crc32.Checksum(raw[8:], castagnoli))
 	l.mu.Lock()
 	defer l.mu.Unlock()
+	ids := l.hits
+	for i := range entries {
+		ids = append(ids, entries[i].id)
+	}
+	if len(ids) == 0 {
+		return nil
+	}
 	if l.f == nil {
 		return errors.New("the lease has ended")
+	}
+	var raw []byte
+	for part := range slices.Chunk(ids, flushObjects) {
+		at := len(raw)
+		raw = append(raw, make([]byte, 8)...)
+		for _, id := range part {
+			raw = append(raw, id[:]...)
+		}
+		binary.LittleEndian.PutUint32(raw[at:], uint32(len(part)))
+		binary.LittleEndian.PutUint32(raw[at+4:], crc32.Checksum(raw[at+8:], castagnoli))
 	}
 	if _, err := l.f.Write(raw); err != nil {
 		return explainFull(l.s.dir, err)
 	}
+	l.hits = nil
 	l.s.syncs.add()
 	return l.f.Sync()
 }

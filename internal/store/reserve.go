@@ -37,8 +37,9 @@ func (s *Store) keepReserve() {
 	}
 }
 
-// releaseReserve gives the reserve up when the disk is nearly full.
-func (s *Store) releaseReserve() {
+// MakeRoom gives the reserve up when the disk is nearly full, so that removing and sweeping
+// can write what they must. The next sweep that finds room takes it again.
+func (s *Store) MakeRoom() {
 	if freeBytes(s.dir) < 2*reserveBytes {
 		os.Remove(filepath.Join(s.dir, "reserve"))
 	}

@@ -237,7 +237,7 @@ func (s *Store) Sweep(ctx context.Context, opt SweepOptions) (SweepResult, error
 	var res SweepResult
 	s.maint.Lock()
 	defer s.maint.Unlock()
-	s.releaseReserve()
+	s.MakeRoom()
 	defer s.keepReserve()
 	dead, blind, err := s.condemn(ctx)
 	if err != nil {

@@ -194,7 +194,7 @@ func (w *Writer) Flush() error {
 	w.gate.Lock()
 	defer w.gate.Unlock()
 	if len(w.entries) == 0 {
-		return nil
+		return w.lease.persist(nil)
 	}
 	entries, packs := w.entries, w.packs
 	w.entries, w.packs, w.pending = nil, newPackSet(w.s), map[object.ID]*pendingObject{}
