@@ -15,6 +15,18 @@ type GroupPut struct {
 	Freeze  string   `json:"freeze,omitempty" doc:"hook that holds the writers before the volumes are read"`
 	Thaw    string   `json:"thaw,omitempty" doc:"hook that lets them go afterwards, whatever happened"`
 	Failing string   `json:"failing,omitempty" enum:"stop,spread" doc:"when the freeze fails: take nothing, or take a spread set nevertheless"`
+	// DropHooks says that a group which has hooks is meant to have none from now on.
+	DropHooks bool `json:"dropHooks,omitempty" doc:"the group's hooks are left out on purpose; without it they must be named again"`
+}
+
+// GroupEdit changes a group and leaves what it does not name as it is.
+type GroupEdit struct {
+	Add       []string `json:"add,omitempty" doc:"volumes to take in"`
+	Remove    []string `json:"remove,omitempty" doc:"volumes to take out"`
+	Freeze    *string  `json:"freeze,omitempty"`
+	Thaw      *string  `json:"thaw,omitempty"`
+	Failing   *string  `json:"failing,omitempty" enum:"stop,spread"`
+	DropHooks bool     `json:"dropHooks,omitempty" doc:"it is to have no hooks any more"`
 }
 
 // Group is volumes that are snapshotted as one set.

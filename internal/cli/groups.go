@@ -18,8 +18,19 @@ func groupCommand() *cli.Command {
 				&cli.StringFlag{Name: "freeze", Usage: "hook of site.yaml that holds the writers before the volumes are read"},
 				&cli.StringFlag{Name: "thaw", Usage: "hook that lets them go afterwards, whatever happened"},
 				&cli.StringFlag{Name: "failing", Usage: "when the freeze fails: stop, and take nothing, or spread, and take a set nevertheless"},
+				&cli.BoolFlag{Name: "without-hooks", Usage: "the hooks that it has are left out on purpose"},
 			},
 			Action: with("NAME VOLUME VOLUME...", groupPut)},
+		{Name: "edit", Usage: "change one thing of a group and leave the rest", ArgsUsage: "NAME", Description: "Example: candid group edit accessions --add grant-office",
+			Flags: []cli.Flag{
+				&cli.StringSliceFlag{Name: "add", Usage: "volume to take in"},
+				&cli.StringSliceFlag{Name: "remove", Usage: "volume to take out"},
+				&cli.StringFlag{Name: "freeze", Usage: "hook that holds the writers"},
+				&cli.StringFlag{Name: "thaw", Usage: "hook that lets them go"},
+				&cli.StringFlag{Name: "failing", Usage: "when the freeze fails: stop or spread"},
+				&cli.BoolFlag{Name: "without-hooks", Usage: "it is to have no hooks any more"},
+			},
+			Action: with("NAME", groupEdit)},
 		{Name: "list", Usage: "all groups", Description: "Example: candid group list", Action: with("", func(ctx context.Context, f *face, cmd *cli.Command) error {
 			var gs []api.Group
 			if err := f.Get(ctx, "/groups", nil, &gs); err != nil {
@@ -55,9 +66,24 @@ func groupCommand() *cli.Command {
 }
 
 func groupPut(ctx context.Context, f *face, cmd *cli.Command) error {
-	ask := api.GroupPut{Volumes: cmd.Args().Tail(), Freeze: cmd.String("freeze"), Thaw: cmd.String("thaw"), Failing: cmd.String("failing")}
+	ask := api.GroupPut{Volumes: cmd.Args().Tail(), Freeze: cmd.String("freeze"), Thaw: cmd.String("thaw"), Failing: cmd.String("failing"), DropHooks: cmd.Bool("without-hooks")}
 	var g api.Group
 	if err := f.Put(ctx, "/groups/"+url.PathEscape(cmd.Args().First()), ask, &g); err != nil {
+		return err
+	}
+	return f.show(g, func() { groupTell(f, &g) })
+}
+
+func groupEdit(ctx context.Context, f *face, cmd *cli.Command) error {
+	ask := api.GroupEdit{Add: cmd.StringSlice("add"), Remove: cmd.StringSlice("remove"), DropHooks: cmd.Bool("without-hooks")}
+	for name, to := range map[string]**string{"freeze": &ask.Freeze, "thaw": &ask.Thaw, "failing": &ask.Failing} {
+		if cmd.IsSet(name) {
+			v := cmd.String(name)
+			*to = &v
+		}
+	}
+	var g api.Group
+	if err := f.Patch(ctx, "/groups/"+url.PathEscape(cmd.Args().First()), ask, &g); err != nil {
 		return err
 	}
 	return f.show(g, func() { groupTell(f, &g) })

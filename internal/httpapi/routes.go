@@ -230,6 +230,12 @@ func (s *server) registerPolicies(a huma.API) {
 	}) (*body[api.Group], error) {
 		return answerAt(s.site.PutGroup(in.Name, in.Body))
 	})
+	huma.Register(a, op("PATCH", "/groups/{name}", "editGroup", "Change what is named of a group, and nothing else"), func(ctx context.Context, in *struct {
+		Name string `path:"name"`
+		Body api.GroupEdit
+	}) (*body[api.Group], error) {
+		return answerAt(s.site.EditGroup(in.Name, in.Body))
+	})
 	huma.Register(a, op("DELETE", "/groups/{name}", "removeGroup", "Dissolve a group"), func(ctx context.Context, in *named) (*said, error) {
 		return sentence(s.site.RemoveGroup(in.Name))
 	})

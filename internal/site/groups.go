@@ -162,12 +162,45 @@ func (s *Site) PutGroup(name string, ask api.GroupPut) (*api.Group, error) {
 	if err := s.knownHooks(q); err != nil {
 		return nil, err
 	}
+	if old, err := s.cat.Group(name); err == nil && !ask.DropHooks {
+		for what, h := range map[string][2]string{"freeze": {old.Freeze, ask.Freeze}, "thaw": {old.Thaw, ask.Thaw}} {
+			if h[0] != "" && h[1] == "" {
+				return nil, conflict("group %s has the hook %s to %s its writers, and this would drop it: name it again, or say that it is meant (--without-hooks); to change only one thing: candid group edit %s", name, h[0], what, name)
+			}
+		}
+	} else if err != nil && !errors.Is(err, catalog.ErrNone) {
+		return nil, err
+	}
 	g := &catalog.Group{Name: name, Members: catalog.JSON[[]string]{V: members}, Freeze: q.Freeze, Thaw: q.Thaw, Failing: q.Failing}
 	if err := s.cat.PutGroup(g); err != nil {
 		return nil, err
 	}
 	s.changed("volumes")
 	return s.Group(name)
+}
+
+// EditGroup changes what is named of a group, and nothing else.
+func (s *Site) EditGroup(name string, ask api.GroupEdit) (*api.Group, error) {
+	g, err := s.cat.Group(name)
+	if err != nil {
+		return nil, err
+	}
+	put := api.GroupPut{Freeze: g.Freeze, Thaw: g.Thaw, Failing: g.Failing, DropHooks: true}
+	for _, m := range ask.Remove {
+		if !slices.Contains(g.Members.V, m) {
+			return nil, conflict("volume %s is not in the group %s; nothing was changed", m, name)
+		}
+	}
+	put.Volumes = slices.DeleteFunc(append(slices.Clone(g.Members.V), ask.Add...), func(m string) bool { return slices.Contains(ask.Remove, m) })
+	if ask.DropHooks {
+		put.Freeze, put.Thaw, put.Failing = "", "", ""
+	}
+	for field, to := range map[*string]*string{&put.Freeze: ask.Freeze, &put.Thaw: ask.Thaw, &put.Failing: ask.Failing} {
+		if to != nil {
+			*field = *to
+		}
+	}
+	return s.PutGroup(name, put)
 }
 
 // RemoveGroup dissolves a group. Its volumes are taken each for itself from then on.

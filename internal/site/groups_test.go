@@ -86,6 +86,12 @@ func TestGroupIsOneSet(t *testing.T) {
 	log()
 
 	_, err = s.PutGroup("books", api.GroupPut{Volumes: both, Freeze: "refuses", Failing: "spread"})
+	require.ErrorContains(t, err, "would drop it")
+	_, err = s.EditGroup("books", api.GroupEdit{Remove: []string{"neither"}})
+	require.ErrorContains(t, err, "is not in the group")
+	edited := must(s.EditGroup("books", api.GroupEdit{Add: []string{both[0]}}))
+	require.Equal(t, "thaw", edited.Thaw, "what is not named stays")
+	_, err = s.PutGroup("books", api.GroupPut{Volumes: both, Freeze: "refuses", Failing: "spread", DropHooks: true})
 	require.NoError(t, err)
 	w.clock.Set(w.clock.Now().Add(time.Second))
 	run := w.done(s)(s.TakeSnapshot("ledger", api.SnapshotTake{}, "test"))
@@ -96,7 +102,7 @@ func TestGroupIsOneSet(t *testing.T) {
 	require.Equal(t, "spread", w.rows(s, "ledger")[0].Consistency)
 
 	// Held by its policy is only the volume that the policy chooses.
-	_, err = s.PutGroup("books", api.GroupPut{Volumes: both})
+	_, err = s.PutGroup("books", api.GroupPut{Volumes: both, DropHooks: true})
 	require.NoError(t, err)
 	w.policy(s, "policy: held\nvolumes: {names: [ledger]}\nquiesce: {freeze: freeze, thaw: thaw}\n")
 	require.Equal(t, "quiesced", w.take(s, "ledger").Consistency)

@@ -95,6 +95,7 @@ func (s *Site) stepRoutes(ctx context.Context, wait bool) (next time.Time, err e
 type going struct {
 	meter *transfer.Meter
 	began time.Time // by the clock on the wall: bytes take real time
+	job   *job
 }
 
 func (s *Site) startRoute(r *catalog.Route, by string) (*job, error) {
@@ -105,7 +106,7 @@ func (s *Site) startRoute(r *catalog.Route, by string) (*job, error) {
 			return nil, "", err
 		}
 		defer release()
-		g := &going{meter: &transfer.Meter{}, began: time.Now()}
+		g := &going{meter: &transfer.Meter{}, began: time.Now(), job: j}
 		s.mu.Lock()
 		s.going[r.Name] = g
 		s.mu.Unlock()
@@ -116,7 +117,7 @@ func (s *Site) startRoute(r *catalog.Route, by string) (*job, error) {
 		}()
 		meter := g.meter
 		j.begin(func() api.Progress {
-			return api.Progress{DoneBytes: meter.OfferedBytes.Load(), TotalBytes: meter.TotalBytes.Load(), Files: meter.SentObjects.Load()}
+			return api.Progress{DoneBytes: meter.ThereBytes.Load(), TotalBytes: meter.TotalBytes.Load(), Files: meter.SentObjects.Load()}
 		})
 		r, n, err := s.runRoute(ctx, j, r.Name, meter)
 		if r == nil {

@@ -52,11 +52,10 @@ func (s *Site) routeView(r *catalog.Route) (*api.Route, error) {
 	g := s.going[r.Name]
 	s.mu.Unlock()
 	if g != nil {
-		took := time.Since(g.began).Seconds()
-		sent, offered, total := g.meter.SentBytes.Load(), g.meter.OfferedBytes.Load(), g.meter.TotalBytes.Load()
-		v.Rate = int64(float64(sent) / max(took, 0.001))
-		if offered > 0 && total > offered {
-			ends := now.Add(time.Duration(took * float64(total-offered) / float64(offered) * float64(time.Second)))
+		p := g.job.view().Progress
+		v.Rate = int64(p.BytesPerSecond)
+		if p.SecondsLeft > 0 {
+			ends := now.Add(time.Duration(p.SecondsLeft * float64(time.Second)))
 			v.Ends = &ends
 		}
 	}

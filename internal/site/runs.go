@@ -67,6 +67,7 @@ type job struct {
 	phase    string
 	remarks  bool
 	began    time.Time // by the host's clock, for rates
+	pace     lately
 }
 
 // start queues a run. work returns the result and the outcome in words.
@@ -211,9 +212,9 @@ func (j *job) progressLocked(live bool) api.Progress {
 	if p.Phase == "" {
 		p.Phase = j.phase
 	}
-	if el := time.Since(j.began).Seconds(); live && !j.began.IsZero() && el > 0.2 && p.DoneBytes > 0 {
-		p.BytesPerSecond = float64(p.DoneBytes) / el
-		if p.TotalBytes > p.DoneBytes {
+	if live && !j.began.IsZero() {
+		p.BytesPerSecond = j.pace.rate(time.Now(), j.began, p.DoneBytes)
+		if p.BytesPerSecond > 0 && p.TotalBytes > p.DoneBytes {
 			p.SecondsLeft = float64(p.TotalBytes-p.DoneBytes) / p.BytesPerSecond
 		}
 	}

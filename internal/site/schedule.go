@@ -9,8 +9,8 @@ import (
 	"time"
 
 	"candidharbor/core/cadence"
-	"candidharbor/core/retention"
 	"candidharbor/core/object"
+	"candidharbor/core/retention"
 	"candidharbor/internal/catalog"
 )
 

@@ -25,6 +25,7 @@ type CarryRequest struct {
 	Rules   string           `cbor:"6,keyasint"`           // policy proposed for the receiving place, YAML; may be empty
 	Standby string           `cbor:"8,keyasint,omitempty"` // lay the copy out: exact or additive
 	SetOf   uint32           `cbor:"7,keyasint,omitempty"` // snapshots of its group's set that come along in all
+	Takes   bool             `cbor:"9,keyasint,omitempty"` // the sender reads frames that tell what is durable
 }
 
 // MaxBases is how many snapshots a request names.
@@ -38,6 +39,11 @@ type carryBegin struct {
 type carryCommit struct {
 	Root  []byte   `cbor:"1,keyasint,omitempty"` // signed record; empty when the receiver has it
 	Marks [][]byte `cbor:"2,keyasint"`
+}
+
+// taken tells the sender what is durable.
+type taken struct {
+	Bytes int64 `cbor:"1,keyasint"` // of records of this carry, in all
 }
 
 type carryDone struct {
@@ -56,6 +62,7 @@ type Meter struct {
 	SentObjects, SentBytes       atomic.Int64 // records sent
 	WireBytes                    atomic.Int64 // frames sent, of every kind
 	TotalBytes                   atomic.Int64 // records to consider
+	ThereBytes                   atomic.Int64 // records of those that are durable at the receiver
 }
 
 // Sender is one carry from the sending side.
@@ -65,14 +72,14 @@ type Sender struct {
 	Marks   [][]byte // signed mark records to bring along
 	Limit   Limit    // nil: none
 	Meter   *Meter
+
+	sent int64 // bytes of records
 }
 
 // Run carries the snapshot over the link. When the receiver has it already only the
 // marks go.
 func (c *Sender) Run(ctx context.Context, l *Link) error {
-	if c.Meter == nil {
-		c.Meter = &Meter{}
-	}
+	c.prepare()
 	s, err := l.Open(OpCarry, c.Request)
 	if err != nil {
 		return err
@@ -83,13 +90,18 @@ func (c *Sender) Run(ctx context.Context, l *Link) error {
 
 // Answer carries the snapshot to a peer that asked for it on the stream.
 func (c *Sender) Answer(ctx context.Context, s *Stream) error {
-	if c.Meter == nil {
-		c.Meter = &Meter{}
-	}
+	c.prepare()
 	if err := s.Reply(c.Request); err != nil {
 		return err
 	}
 	return c.over(ctx, s)
+}
+
+func (c *Sender) prepare() {
+	c.Request.Takes = true
+	if c.Meter == nil {
+		c.Meter = &Meter{}
+	}
 }
 
 func (c *Sender) over(ctx context.Context, s *Stream) error {
@@ -109,6 +121,8 @@ func (c *Sender) talk(ctx context.Context, s *Stream) error {
 		return cutBy(ctx, err)
 	}
 	commit := carryCommit{Marks: c.Marks}
+	in := &answers{asked: make(chan *offer, offersAhead), wanted: make(chan *offer, offersAhead), last: make(chan answer, 1)}
+	go in.read(s, c.Meter)
 	if !begin.HasRoot {
 		lease := c.Store.NewLease()
 		defer lease.Release()
@@ -116,7 +130,7 @@ func (c *Sender) talk(ctx context.Context, s *Stream) error {
 		if err != nil {
 			return err
 		}
-		if err := c.objects(ctx, s, missing); err != nil {
+		if err := c.objects(ctx, s, in, missing); err != nil {
 			return cutBy(ctx, err)
 		}
 		if commit.Root, err = c.Store.RootRecord(c.Request.Root); err != nil {
@@ -129,8 +143,80 @@ func (c *Sender) talk(ctx context.Context, s *Stream) error {
 	if err := s.flush(); err != nil {
 		return cutBy(ctx, err)
 	}
+	a := <-in.last // the stream's deadline, or its end, ends this wait
+	if a.err == nil && a.t != frameReply {
+		a.err = fmt.Errorf("the peer sent frame type %d where %d was due", a.t, frameReply)
+	}
+	if a.err != nil {
+		return cutBy(ctx, a.err)
+	}
 	var done carryDone
-	return cutBy(ctx, s.Answer(&done))
+	if err := decMode.Unmarshal(a.body, &done); err != nil {
+		return err
+	}
+	in.durable(c.Meter, c.sent)
+	return nil
+}
+
+// answers reads what the receiver says, so that it never waits to say it.
+type answers struct {
+	asked  chan *offer
+	wanted chan *offer
+	last   chan answer // the first frame that answers no offer
+	there  int64       // bytes of records of this carry that are durable
+}
+
+type answer struct {
+	t    frameType
+	body []byte
+	err  error
+}
+
+func (a *answers) read(s *Stream, m *Meter) {
+	defer close(a.wanted)
+	for {
+		t, b, err := s.read()
+		switch {
+		case err == nil && t == frameTaken:
+			var k taken
+			if err = decMode.Unmarshal(b, &k); err == nil {
+				a.durable(m, k.Bytes)
+				continue
+			}
+		case err == nil && t == frameWant:
+			select {
+			case o := <-a.asked:
+				if len(b) == (len(o.ids)+7)/8 {
+					o.want = b
+					m.ThereBytes.Add(o.had())
+					a.wanted <- o
+					continue
+				}
+			default:
+			}
+			err = errors.New("the peer answered an offer with something else")
+		}
+		a.last <- answer{t, b, err}
+		return
+	}
+}
+
+// durable notes that the receiver has that many bytes of this carry's records for good.
+func (a *answers) durable(m *Meter, bytes int64) {
+	if bytes > a.there {
+		m.ThereBytes.Add(bytes - a.there)
+		a.there = bytes
+	}
+}
+
+// had are the bytes of an offer that the receiver has already.
+func (o *offer) had() (n int64) {
+	for i := range o.ids {
+		if o.want[i/8]&(1<<(i%8)) == 0 {
+			n += o.sizes[i]
+		}
+	}
+	return n
 }
 
 func cutBy(ctx context.Context, err error) error {
@@ -181,30 +267,11 @@ type offer struct {
 }
 
 // objects offers everything in the set and sends what is wanted.
-func (c *Sender) objects(ctx context.Context, s *Stream, set *roaring.Bitmap) error {
+func (c *Sender) objects(ctx context.Context, s *Stream, in *answers, set *roaring.Bitmap) error {
 	next, err := childrenFirst(c.Store, set, c.Request.Root)
 	if err != nil {
 		return err
 	}
-	asked := make(chan *offer, offersAhead)
-	wanted := make(chan *offer, offersAhead)
-	fail := make(chan error, 1)
-	go func() { // reads the answers, so that the receiver never waits to give one
-		defer close(wanted)
-		for o := range asked {
-			t, b, err := s.read()
-			if err == nil && (t != frameWant || len(b) != (len(o.ids)+7)/8) {
-				err = errors.New("the peer answered an offer with something else")
-			}
-			if err != nil {
-				fail <- err
-				return
-			}
-			o.want = b
-			wanted <- o
-		}
-	}()
-	defer close(asked)
 	ahead, more := 0, true
 	var batch []byte
 	for more || ahead > 0 {
@@ -226,13 +293,13 @@ func (c *Sender) objects(ctx context.Context, s *Stream, set *roaring.Bitmap) er
 			for i := range o.ids {
 				raw = append(raw, o.ids[i][:]...)
 			}
+			in.asked <- o // before the answer can come
 			if err := s.raw(frameOffer, raw); err != nil {
-				return c.why(err, fail)
+				return c.why(err, in)
 			}
 			if err := s.flush(); err != nil {
-				return c.why(err, fail)
+				return c.why(err, in)
 			}
-			asked <- o
 			ahead++
 		}
 		if ahead == 0 {
@@ -240,31 +307,33 @@ func (c *Sender) objects(ctx context.Context, s *Stream, set *roaring.Bitmap) er
 		}
 		var o *offer
 		select {
-		case o = <-wanted:
-		case err := <-fail:
-			return err
+		case o = <-in.wanted:
 		case <-ctx.Done():
 			return ctx.Err()
 		}
 		if o == nil {
-			return <-fail
+			a := <-in.last
+			if a.err == nil {
+				a.err = errors.New("the peer answered an offer with something else")
+			}
+			return a.err
 		}
 		ahead--
 		var err error
 		if batch, err = c.records(ctx, s, o, batch[:0]); err != nil {
-			return c.why(err, fail)
+			return c.why(err, in)
 		}
 	}
 	return nil
 }
 
 // why prefers what the receiver said over a broken pipe.
-func (c *Sender) why(err error, fail chan error) error {
+func (c *Sender) why(err error, in *answers) error {
 	select {
-	case said := <-fail:
+	case said := <-in.last:
 		var r *Refusal
-		if errors.As(said, &r) {
-			return said
+		if errors.As(said.err, &r) {
+			return said.err
 		}
 	default:
 	}
@@ -283,6 +352,7 @@ func (c *Sender) records(ctx context.Context, s *Stream, o *offer, batch []byte)
 		}
 		err := s.raw(frameRecords, batch)
 		c.Meter.SentBytes.Add(int64(len(batch)))
+		c.sent += int64(len(batch))
 		batch = batch[:0]
 		return err
 	}

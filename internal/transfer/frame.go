@@ -28,6 +28,7 @@ const (
 	frameRecords
 	frameCommit
 	frameError
+	frameTaken // how many bytes of records are durable at the receiver
 )
 
 const (

@@ -8,6 +8,7 @@ import (
 	"io"
 	"runtime"
 	"sync"
+	"time"
 
 	"candidharbor/core/object"
 	"candidharbor/internal/store"
@@ -29,7 +30,14 @@ type Receiver struct {
 // ErrTooMuch says that a snapshot brings more than there is room for.
 var ErrTooMuch = errors.New("the snapshot brings more than there is room for")
 
-const flushEvery = 64 << 20
+// What came is made durable after so many bytes, or on a slow line after so long, so that
+// a cut costs little and the sender's progress is true.
+const (
+	flushEvery   = 64 << 20
+	flushSlow    = 1 << 20
+	flushSeldom  = 10 * time.Second
+	flushSoonest = 2 * time.Second
+)
 
 // Run receives one snapshot. Whatever arrived whole before a cut stays under a durable
 // lease named after the lineage.
@@ -82,7 +90,8 @@ func (c *Receiver) Run(ctx context.Context, s *Stream, q *CarryRequest) (err err
 	}()
 	in := newIntake(w, s.interrupt)
 	defer in.close()
-	var since, took int64
+	var since, took, there int64
+	flushed, every := time.Now(), flushSoonest // the first soon, to show that it goes on
 	for {
 		t, b, err := s.read()
 		if err != nil {
@@ -116,14 +125,24 @@ func (c *Receiver) Run(ctx context.Context, s *Stream, q *CarryRequest) (err err
 				return err
 			}
 			c.Meter.SentBytes.Add(n)
-			if since += n; since >= flushEvery {
+			if since += n; since >= flushEvery || since >= flushSlow && time.Since(flushed) > every {
 				if err := in.wait(); err != nil {
 					return err
 				}
 				if err := w.Flush(); err != nil {
 					return err
 				}
-				since = 0
+				since, flushed, every = 0, time.Now(), flushSeldom
+				c.Meter.ThereBytes.Add(took - there)
+				there = took
+				if q.Takes {
+					if err := s.send(frameTaken, taken{took}); err != nil {
+						return err
+					}
+					if err := s.flush(); err != nil {
+						return err
+					}
+				}
 			}
 		case frameCommit:
 			var m carryCommit

@@ -210,6 +210,7 @@ func TestCarryOnlyWhatIsMissing(t *testing.T) {
 	m, err := f.carry(src, a)
 	require.NoError(t, err)
 	requireWhole(t, f.st, a)
+	require.Equal(t, m.TotalBytes.Load(), m.ThereBytes.Load(), "all of it is durable there")
 	first := m.SentBytes.Load()
 	var changed int64
 	for i := 0; i < 1000; i += 100 {
@@ -252,7 +253,12 @@ func TestCutAndResume(t *testing.T) {
 			sent += m.SentBytes.Load()
 		}
 		if err == nil {
+			require.Equal(t, m.TotalBytes.Load(), m.ThereBytes.Load())
 			break
+		}
+		if m != nil {
+			have := f.st.Usage().StoredBytes
+			require.LessOrEqual(t, m.ThereBytes.Load(), have, "no more counts as there than is durable there")
 		}
 		cuts++
 		require.False(t, f.st.HasRoot(id), "a half-carried snapshot is not visible")

@@ -64,7 +64,7 @@ function GroupSheet({ group, volumes, close }: { group: Group; volumes: string[]
   const [thaw, setThaw] = useState(group.thaw ?? "");
   const [failing, setFailing] = useState<"stop" | "spread">(group.failing === "spread" ? "spread" : "stop");
   const put = useMutation({
-    mutationFn: () => told(api.PUT("/groups/{name}", { params: { path: { name } }, headers: once(), body: { volumes: picked, ...(freeze ? { freeze, failing, ...(thaw ? { thaw } : {}) } : {}) } })),
+    mutationFn: () => told(api.PUT("/groups/{name}", { params: { path: { name } }, headers: once(), body: { volumes: picked, dropHooks: !!group.name, ...(freeze ? { freeze, failing, ...(thaw ? { thaw } : {}) } : {}) } })),
     onSuccess: () => { void queries.invalidateQueries(); close(); },
   });
   const known = hooks.data ?? [];
