@@ -1,6 +1,7 @@
 package site
 
 import (
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -37,11 +38,26 @@ func (s *Site) CheckPolicy(body string) (*api.PolicyCheck, error) {
 	if len(out.Volumes) == 0 {
 		out.Hints = append(out.Hints, api.Problem{What: "it chooses no volume yet: no volume here has these labels or names"})
 	}
+	if err := s.nameHints(out, p); err != nil {
+		return nil, err
+	}
 	if err := s.placeHints(out, p); err != nil {
 		return nil, err
 	}
 	out.Bytes, err = s.freedHere(out.Letting)
 	return out, err
+}
+
+// nameHints warns of names that no volume here has.
+func (s *Site) nameHints(out *api.PolicyCheck, p *policy.Policy) error {
+	for _, n := range p.Names {
+		if _, err := s.cat.Volume(n); errors.Is(err, catalog.ErrNone) {
+			out.Hints = append(out.Hints, api.Problem{What: fmt.Sprintf("it names the volume %s, and there is none of that name here: candid volume list tells those there are", n)})
+		} else if err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // freedHere is what comes back at this place when snapshots go.

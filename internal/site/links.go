@@ -287,6 +287,8 @@ type hello struct {
 	// saw before.
 	Starts     []startNumber `cbor:"8,keyasint,omitempty"`
 	SeenStarts []startNumber `cbor:"9,keyasint,omitempty"`
+	// NoStandby says that copies are laid out there only where a person names a directory.
+	NoStandby bool `cbor:"10,keyasint,omitempty"`
 }
 
 func (s *Site) serveHello(peer *catalog.Peer, body []byte, st *transfer.Stream) error {
@@ -299,7 +301,7 @@ func (s *Site) serveHello(peer *catalog.Peer, body []byte, st *transfer.Stream) 
 			return err
 		}
 	}
-	out := hello{Name: s.Name(), Now: s.clock.Now().UnixNano(), Grants: &peer.Grants.V, Recipient: s.sealed.Recipient().String(), Addresses: s.addresses()}
+	out := hello{Name: s.Name(), Now: s.clock.Now().UnixNano(), Grants: &peer.Grants.V, Recipient: s.sealed.Recipient().String(), Addresses: s.addresses(), NoStandby: s.cfg.Standby == ""}
 	if h.Head != nil {
 		seen, err := s.witness(peer.Name, *h.Head)
 		if err != nil {

@@ -123,6 +123,11 @@ func (s *Site) startRoute(r *catalog.Route, by string) (*job, error) {
 		if r == nil {
 			return nil, "", err
 		}
+		if within, took := r.Terms.V.Within, s.clock.Now().Sub(r.LastRun.Time); within > 0 && took > within {
+			j.logf("it was to finish within %s and took %s", ago(within), ago(took))
+			j.remark()
+			s.log.Warn("a run of a route took longer than it was to", "route", r.Name, "within", within, "took", took)
+		}
 		if rerr := s.noteRoute(r.Name, g, err, ctx.Err() != nil); rerr != nil {
 			err = errors.Join(err, rerr)
 		}

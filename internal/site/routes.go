@@ -162,6 +162,13 @@ func (s *Site) CheckRoute(ctx context.Context, ask api.RouteAdd) (*api.RouteChec
 	case !r.Terms.V.Pull && !h.Grants.Offer:
 		return nil, conflict("%s does not let this site bring snapshots: there, candid site grant %s offer", r.Peer, s.Name())
 	}
+	if t := r.Terms.V; t.Standby != "" && (t.Pull && s.cfg.Standby == "" || !t.Pull && h.NoStandby) {
+		at := r.Peer
+		if t.Pull {
+			at = s.Name()
+		}
+		return nil, conflict("%s has no directory for copies that are laid out: there, name one as standby in site.yaml, or lay each copy out with candid volume standby NAME --dir DIR and leave it out of the route", at)
+	}
 	rate := pace.RateWords(pace.Unlimited)
 	perSecond := float64(100 << 20)
 	if r.Terms.V.Pull {

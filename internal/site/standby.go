@@ -150,17 +150,23 @@ func (s *Site) standbyArrived(lineage, asked string) error {
 	} else if err != nil {
 		return err
 	}
-	if v.Standby == "" {
+	if v.StandbyDir == "" { // asked for by a route, now or before
 		if asked == "" || checkStandby(asked) != nil {
 			return nil
 		}
 		dir, err := s.standbyDir(v, "")
+		failed := ""
 		if err != nil {
-			s.log.Warn("a copy that was to be laid out is not", "volume", v.Name, "error", err)
-			return nil
+			failed = strings.TrimSuffix(err.Error(), ".")
 		}
-		if err := s.cat.SetStandby(v.Name, asked, dir, ""); err != nil {
-			return err
+		if v.Standby != asked || v.StandbyError != failed || dir != "" {
+			if err := s.cat.SetStandby(v.Name, asked, dir, failed); err != nil {
+				return err
+			}
+			s.tell("volumes")
+		}
+		if err != nil {
+			return nil // it is told on Today; the copy itself has arrived
 		}
 	}
 	last, err := s.cat.LastSnapshot(s.Place(), v.Lineage)
@@ -211,7 +217,7 @@ func (s *Site) layOut(ctx context.Context, j *job, name string) (any, string, er
 	if err != nil {
 		return nil, "", err
 	}
-	if v.Standby == "" {
+	if v.Standby == "" || v.StandbyDir == "" {
 		return nil, "it is not to be laid out any more", nil
 	}
 	last, err := s.cat.LastSnapshot(s.Place(), v.Lineage)
@@ -358,6 +364,8 @@ func (s *Site) standbyView(v *catalog.Volume) *api.Standby {
 	switch {
 	case out.Error != "" && out.AsOf != nil:
 		out.Sentence = fmt.Sprintf("It lies in %s as of %s, and was not brought up to date since: %s.", v.StandbyDir, stamp(*out.AsOf), v.StandbyError)
+	case out.Error != "" && out.Dir == "":
+		out.Sentence = fmt.Sprintf("Its route asks for it to be laid out, and it is not: %s.", v.StandbyError)
 	case out.Error != "":
 		out.Sentence = fmt.Sprintf("It could not be laid out in %s: %s.", v.StandbyDir, v.StandbyError)
 	case out.AsOf != nil:

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"strings"
 	"sync"
 	"testing"
 	"time"
@@ -12,6 +13,29 @@ import (
 
 	"github.com/stretchr/testify/require"
 )
+
+// A route that asks for a copy to be laid out where there is no place for it is refused at the
+// check; when it runs all the same, the far site says that the copy is not laid out.
+func TestStandbyWithoutPlace(t *testing.T) {
+	w := newWorld(t)
+	here, there := w.open("here"), w.open("there")
+	w.share(here, "notes")
+	w.pair(here, there)
+	ask := api.RouteAdd{Name: "r", To: "there", Labels: map[string]string{"k": "v"}, Terms: api.RouteTerms{Standby: "exact"}}
+	_, err := here.CheckRoute(w.ctx, ask)
+	require.ErrorContains(t, err, "there has no directory for copies that are laid out")
+	_, err = here.AddRoute(ask)
+	require.NoError(t, err)
+	w.take(here, "notes")
+	w.done(here)(here.RunRoute("r", "test"))
+	told := func() string { return fmt.Sprint(must(there.Status()).Sentences) }
+	require.Eventually(t, func() bool { return strings.Contains(told(), "asks for it to be laid out, and it is not") }, 10*time.Second, time.Millisecond)
+	require.Len(t, w.rows(there, "notes@here"), 1, "the copy itself is there")
+	at := filepath.Join(w.dir, "ready")
+	_, err = there.SetStandby("notes@here", api.StandbySet{Mode: "exact", Dir: at}, "test")
+	require.NoError(t, err)
+	require.NotContains(t, told(), "and it is not")
+}
 
 // A copy that is laid out follows each arrival, is never seen half way, and comes through
 // a stop of the service and the removal of what it was laid out from.
