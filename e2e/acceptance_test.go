@@ -39,6 +39,11 @@ func TestDisaster(t *testing.T) {
 		same(t, filepath.Join(base, "want"+n), filepath.Join(base, "back"+n))
 	}
 	require.Contains(t, b.run("store", "verify", "--strict"), "all as written")
+	back := map[string]string{}
+	for _, s := range b.snapshots("source@larkfield") {
+		back[s.ID] = filepath.Join(base, "back"+map[string]string{"first": "1", "second": "2"}[s.Note])
+	}
+	proveStore(t, b, "source@larkfield", back)
 
 	// The catalogue is deleted: it comes back from the store with notes and labels, and
 	// nothing is removed until released.
@@ -102,8 +107,10 @@ func TestEverythingAtOnce(t *testing.T) {
 	for _, p := range []*proc{a, b} {
 		require.Contains(t, p.run("store", "verify", "--strict"), "all as written")
 	}
+	proveStore(t, a, "source", nil)
 	b.run("restore", "source@larkfield", "--at", "latest", "--to", filepath.Join(base, "far"))
 	same(t, src, filepath.Join(base, "far"))
+	proveStore(t, b, "source@larkfield", map[string]string{b.snapshots("source@larkfield")[0].ID: filepath.Join(base, "far")})
 }
 
 // Bad input names the thing, the cause and the way out, and changes nothing.

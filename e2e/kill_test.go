@@ -81,6 +81,9 @@ func TestKill(t *testing.T) {
 				require.Contains(t, p.run("store", "verify", "--strict"), "all as written")
 			}
 			volume := map[*proc]string{a: "share", b: "share@larkfield"}
+			for p, v := range volume {
+				proveStore(t, p, v, nil)
+			}
 			n := 0
 			for id, want := range known {
 				for p, v := range volume {

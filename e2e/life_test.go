@@ -235,6 +235,7 @@ func TestLifeByRules(t *testing.T) {
 		require.Equal(t, want, have, p.dir)
 		p.run("store", "sweep")
 		require.Contains(t, p.run("store", "verify", "--strict"), "all as written")
+		proveStores(t, p)
 	}
 	digests := map[string]string{}
 	for p, v := range map[*proc]string{a: "share", b: far, c: far} {

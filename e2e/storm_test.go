@@ -186,6 +186,7 @@ func TestStorm(t *testing.T) {
 			p.run("prune")
 			p.run("store", "sweep")
 			require.Contains(t, p.run("store", "verify", "--strict"), "all as written")
+			proveStores(t, p)
 			have := map[string]bool{}
 			for _, s := range p.snapshots(v) {
 				have[s.ID] = true

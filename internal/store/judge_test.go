@@ -12,6 +12,7 @@ import (
 	"testing"
 
 	"candidharbor/core/object"
+	"candidharbor/e2e/reader"
 
 	"github.com/stretchr/testify/require"
 )
@@ -402,11 +403,25 @@ func TestSideBySide(t *testing.T) {
 		require.NoError(t, err)
 		require.True(t, res.Whole(), "%+v", res)
 		require.NoError(t, s.Close())
+		proveAll(t, dir, len(model))
 		s = openTest(t, dir)
 		require.False(t, s.Rebuilt())
 		require.Empty(t, s.Findings())
 	}
 	require.NoError(t, s.Close())
+}
+
+// proveAll has the reader that knows docs/formats.md alone prove every snapshot whole.
+func proveAll(t *testing.T, dir string, n int) {
+	r, err := reader.Open(dir)
+	require.NoError(t, err)
+	all, bad, err := r.Snapshots()
+	require.NoError(t, err)
+	require.Empty(t, bad)
+	require.Len(t, all, n)
+	for i := range all {
+		require.NoError(t, r.Prove(&all[i]))
+	}
 }
 
 var sideBySideRounds = 120 * long
