@@ -13,9 +13,16 @@ import (
 var ErrDamaged = errors.New("the database is damaged")
 
 // Check reads the whole database and says what of it is damaged.
-func (c *Catalog) Check(ctx context.Context) error {
+func (c *Catalog) Check(ctx context.Context) error { return c.check(ctx, `PRAGMA integrity_check(10)`) }
+
+// CheckQuickly is Check without comparing indexes with their tables.
+func (c *Catalog) CheckQuickly(ctx context.Context) error {
+	return c.check(ctx, `PRAGMA quick_check(10)`)
+}
+
+func (c *Catalog) check(ctx context.Context, pragma string) error {
 	var found []string
-	if err := c.db.SelectContext(ctx, &found, `PRAGMA integrity_check(10)`); err != nil {
+	if err := c.db.SelectContext(ctx, &found, pragma); err != nil {
 		if ctx.Err() != nil {
 			return ctx.Err()
 		}

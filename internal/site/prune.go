@@ -189,13 +189,19 @@ func (s *Site) prune(ctx context.Context, j *job, volume string) (*api.PruneResu
 	defer s.changed("snapshots")
 	var gone []object.ID
 	var ids []string
+	for part := range slices.Chunk(steps, stepsAtOnce) {
+		if err := ctx.Err(); err != nil {
+			return nil, err
+		}
+		if err := s.allIntoGrace(part); err != nil {
+			return nil, err
+		}
+	}
 	for _, st := range steps {
 		if err := ctx.Err(); err != nil {
 			return nil, err
 		}
 		switch st.what {
-		case "enters grace":
-			err = s.intoGrace(st.row, st.until, st.why)
 		case "stays":
 			err = s.outOfGrace(st.row, time.Time{})
 		case "is removed":
@@ -229,6 +235,35 @@ const removedByHand = "removed by hand"
 // which would keep it do not take it back.
 func putOut(row *catalog.Snapshot) bool {
 	return row.LetGo == removedByHand || strings.HasPrefix(row.LetGo, capSays)
+}
+
+// stepsAtOnce is how many snapshots enter grace with one flush of the disk.
+const stepsAtOnce = 2000
+
+// allIntoGrace puts the marks of all snapshots that enter grace, and then their rows: a crash
+// between the two is made good by the marks.
+func (s *Site) allIntoGrace(steps []pruneStep) error {
+	var marks []*object.Mark
+	var rows []*catalog.Snapshot
+	for _, st := range steps {
+		if st.what != "enters grace" {
+			continue
+		}
+		id, err := object.ParseID(st.row.ID)
+		if err != nil {
+			return err
+		}
+		marks = append(marks, &object.Mark{Kind: object.MarkExpiry, Root: id, At: s.clock.Now().UnixNano(), Until: st.until.UnixNano(), Text: st.why, Place: s.Place()})
+		st.row.GraceUntil, st.row.LetGo = catalog.At(st.until), st.why
+		rows = append(rows, st.row)
+	}
+	if len(rows) == 0 {
+		return nil
+	}
+	if err := s.store.PutMarks(marks); err != nil {
+		return err
+	}
+	return s.cat.PutSnapshots(rows)
 }
 
 func (s *Site) intoGrace(row *catalog.Snapshot, until time.Time, why string) error {

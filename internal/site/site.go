@@ -182,7 +182,7 @@ func (s *Site) open(opt Options) (err error) {
 	if s.cat, err = catalog.Open(filepath.Join(s.dir, "catalog.db")); err != nil {
 		return err
 	}
-	if err := s.cat.Check(s.ctx); err != nil {
+	if err := s.cat.CheckQuickly(s.ctx); err != nil {
 		return fmt.Errorf("%s: %w; put the newest file of %s in its place, or move it away, and start again: then what is missing is taken up from the store",
 			filepath.Join(s.dir, "catalog.db"), err, filepath.Join(s.dir, copiesDir))
 	}

@@ -336,22 +336,23 @@ func (s *Store) Referenced(id object.ID) (int64, error) {
 // snapshots are removed and swept, all others staying.
 func (s *Store) Freed(ids []object.ID) (int64, error) {
 	going := map[object.ID]bool{}
-	var removed, kept []*roaring.Bitmap
 	for _, id := range ids {
 		going[id] = true
 	}
+	removed, kept := roaring.New(), roaring.New() // one at a time, however many there are
 	for _, id := range s.Roots() {
 		set, _, err := s.holds(id)
 		if err != nil {
 			return 0, err
 		}
 		if going[id] {
-			removed = append(removed, set)
+			removed.Or(set)
 		} else {
-			kept = append(kept, set)
+			kept.Or(set)
 		}
 	}
-	return space.Sum(space.Freed(removed, kept), s.SizeOf), nil
+	removed.AndNot(kept)
+	return space.Sum(removed, s.SizeOf), nil
 }
 
 // LeaseName returns a name for a durable lease from any text.

@@ -1,6 +1,7 @@
 package store
 
 import (
+	"bytes"
 	"crypto/rand"
 	"encoding/hex"
 	"errors"
@@ -12,6 +13,8 @@ import (
 	"sort"
 	"strings"
 	"syscall"
+
+	"golang.org/x/sys/unix"
 )
 
 // Media is where packs, roots and marks are put. Names are never used twice.
@@ -26,6 +29,9 @@ type Media interface {
 	Remove(names ...string) error
 	// Confirm makes a thing that is there durable under its name.
 	Confirm(name string) error
+	// PutAll puts many small things durably; what is there already with the same content is
+	// no error.
+	PutAll(names []string, data [][]byte) error
 	// Replace sets a good copy in place of a small thing that was damaged, in one step.
 	Replace(name string, data []byte) error
 }
@@ -166,15 +172,74 @@ func (m *dirMedia) Remove(names ...string) error {
 		}
 		dirs[filepath.Dir(p)] = true
 	}
+	sync := map[string]bool{}
 	for d := range dirs {
 		if filepath.Dir(d) != m.dir && os.Remove(d) == nil { // a snapshot's marks, the last of them
 			d = filepath.Dir(d)
 		}
+		sync[d] = true
+	}
+	for d := range sync {
 		if err := syncDir(d); err != nil && !errors.Is(err, fs.ErrNotExist) {
 			return err
 		}
 	}
 	return nil
+}
+
+// PutAll puts many small things and makes all of them durable in one go. After an error it
+// is not known which of them are there.
+func (m *dirMedia) PutAll(names []string, data [][]byte) error {
+	parts := make([]*dirWriter, 0, len(names))
+	defer func() {
+		for _, p := range parts {
+			p.f.Close()
+			os.Remove(p.f.Name())
+		}
+	}()
+	for i, name := range names {
+		if err := os.MkdirAll(filepath.Dir(filepath.Join(m.dir, name)), 0o700); err != nil {
+			return err
+		}
+		w, err := m.Create(name)
+		if err != nil {
+			return err
+		}
+		parts = append(parts, w.(*dirWriter))
+		if _, err := w.Write(data[i]); err != nil {
+			return err
+		}
+		if len(parts)%256 == 0 { // few files are open at a time
+			for _, p := range parts[len(parts)-256:] {
+				p.f.Close()
+			}
+		}
+	}
+	if err := syncFilesystem(m.dir); err != nil {
+		return err
+	}
+	for i, p := range parts {
+		if err := os.Link(p.f.Name(), p.final); err != nil {
+			if !errors.Is(err, fs.ErrExist) {
+				return err
+			}
+			if have, rerr := os.ReadFile(p.final); rerr != nil || !bytes.Equal(have, data[i]) {
+				return err
+			}
+		}
+		os.Remove(p.f.Name())
+	}
+	return syncFilesystem(m.dir)
+}
+
+// syncFilesystem makes all that was written to a directory's filesystem durable.
+func syncFilesystem(dir string) error {
+	d, err := os.Open(dir)
+	if err != nil {
+		return err
+	}
+	defer d.Close()
+	return unix.Syncfs(int(d.Fd()))
 }
 
 func (m *dirMedia) Confirm(name string) error {

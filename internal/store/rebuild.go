@@ -89,7 +89,7 @@ func (s *Store) rebuildIndex() error {
 func (s *Store) findPacks() error {
 	after := ""
 	for {
-		names, err := s.media.List("packs", after, 1000)
+		names, err := s.media.List("packs", after, listAtOnce)
 		if err != nil {
 			return err
 		}
@@ -106,7 +106,7 @@ func (s *Store) findPacks() error {
 			s.files.Packs = append(s.files.Packs, packInfo{Num: num, Name: "packs/" + n, Bytes: r.Size()})
 			r.Close()
 		}
-		if len(names) < 1000 {
+		if len(names) < listAtOnce {
 			return nil
 		}
 	}

@@ -20,10 +20,14 @@ const (
 
 func rootName(id object.ID) string { return "roots/" + id.String() }
 
+// listAtOnce is how many names are listed at once where all are wanted: a directory is read
+// whole for each page of it.
+const listAtOnce = 1 << 22
+
 func (s *Store) loadRoots() error {
 	after := ""
 	for {
-		names, err := s.media.List("roots", after, 10_000)
+		names, err := s.media.List("roots", after, listAtOnce)
 		if err != nil {
 			return err
 		}
@@ -33,7 +37,7 @@ func (s *Store) loadRoots() error {
 			}
 			after = n
 		}
-		if len(names) < 10_000 {
+		if len(names) < listAtOnce {
 			return nil
 		}
 	}
@@ -208,20 +212,18 @@ func (s *Store) RemoveRoots(ids ...object.ID) error {
 	if err := s.unlinkRoots(ids, names); err != nil {
 		return err
 	}
+	var marks []string
 	for _, id := range ids {
 		s.dropCensus(id)
-		marks, err := s.media.List("marks/"+id.String(), "", 1<<20)
+		names, err := s.media.List("marks/"+id.String(), "", 1<<20)
 		if err != nil {
 			return err
 		}
-		for i := range marks {
-			marks[i] = "marks/" + id.String() + "/" + marks[i]
-		}
-		if err := s.media.Remove(marks...); err != nil {
-			return err
+		for _, n := range names {
+			marks = append(marks, "marks/"+id.String()+"/"+n)
 		}
 	}
-	return nil
+	return s.media.Remove(marks...)
 }
 
 func (s *Store) unlinkRoots(ids []object.ID, names []string) error {
@@ -266,6 +268,39 @@ func (s *Store) PutMark(m *object.Mark) error {
 	return s.PutMarkRecord(record)
 }
 
+// PutMarks puts marks of one kind of many snapshots, all of them durable when it returns.
+// Marks for snapshots that are not here are left out.
+func (s *Store) PutMarks(marks []*object.Mark) error {
+	var names []string
+	var records [][]byte
+	for _, m := range marks {
+		if m.Kind == object.MarkSighting {
+			return errors.New("sightings are put one by one")
+		}
+		body, err := object.EncodeMark(m)
+		if err != nil {
+			return err
+		}
+		record, err := object.SignRecord(s.signKey(), "mark", body)
+		if err != nil {
+			return err
+		}
+		if !s.HasRoot(m.Root) {
+			continue
+		}
+		names, records = append(names, markName(m, body)), append(records, record)
+	}
+	if len(names) == 0 {
+		return nil
+	}
+	s.syncs.add()
+	return explainFull(s.dir, s.media.PutAll(names, records))
+}
+
+func markName(m *object.Mark, body []byte) string {
+	return fmt.Sprintf("marks/%s/%s-%020d-%s", m.Root, m.Kind, m.At, object.Sum(body).String()[:16])
+}
+
 // PutMarkRecord puts a mark that is signed already.
 func (s *Store) PutMarkRecord(record []byte) error {
 	body, _, err := object.OpenRecord("mark", record)
@@ -280,8 +315,7 @@ func (s *Store) PutMarkRecord(record []byte) error {
 		return fmt.Errorf("%w: a mark for the snapshot %s, which is not here", ErrNoObject, m.Root)
 	}
 	dir := "marks/" + m.Root.String()
-	sum := object.Sum(body).String()[:16]
-	name := fmt.Sprintf("%s/%s-%020d-%s", dir, m.Kind, m.At, sum)
+	name := markName(m, body)
 	err = putSmall(s.media, name, record)
 	if errors.Is(err, fs.ErrExist) { // what put it may not have learnt that it is durable
 		if raw, rerr := readSmall(s.media, name, maxMark); rerr == nil && bytes.Equal(raw, record) {
