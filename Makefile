@@ -3,7 +3,7 @@ export CGO_ENABLED = 0
 WEB  = internal/httpapi/web/index.html
 SRC  = $(shell find console/src console/index.html console/vite.config.ts -type f 2>/dev/null)
 
-.PHONY: demo build test test-kill check bench stats screenshots schema tools clean
+.PHONY: demo build test test-kill test-long check bench stats screenshots schema tools clean
 
 build: $(WEB)
 	go build -trimpath -o bin/candid ./cmd/candid
@@ -23,8 +23,8 @@ $(WEB): console/node_modules $(SRC)
 # Chromium for the console's tests; tar, diff, setfacl, zstd and unzip for independent
 # comparisons; cadaver, Samba and its client to read snapshots as others do.
 tools:
-	@command -v chromium >/dev/null && command -v setfacl >/dev/null && command -v zstd >/dev/null && command -v unzip >/dev/null && command -v cadaver >/dev/null && command -v smbclient >/dev/null && command -v smbd >/dev/null || \
-	  { apt-get update -qq && DEBIAN_FRONTEND=noninteractive apt-get install -y -qq chromium acl attr zstd curl unzip && \
+	@command -v chromium >/dev/null && command -v setfacl >/dev/null && command -v zstd >/dev/null && command -v unzip >/dev/null && command -v cadaver >/dev/null && command -v smbclient >/dev/null && command -v smbd >/dev/null && command -v strace >/dev/null && command -v mkfs.ext4 >/dev/null || \
+	  { apt-get update -qq && DEBIAN_FRONTEND=noninteractive apt-get install -y -qq chromium acl attr zstd curl unzip strace e2fsprogs && \
 	    DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends cadaver samba samba-vfs-modules smbclient; }
 
 test: build tools
@@ -34,6 +34,11 @@ test: build tools
 # Kills either site 200 times at random points.
 test-kill: build
 	CANDID_KILL_ROUNDS=200 go test -count=1 -timeout 60m -run TestKill -v ./e2e
+
+# Storms, faults and flips at length: about an hour.
+test-long: build tools
+	CANDID_LONG=20 go test -count=1 -timeout 80m -run 'TestSideBySide|TestFlipsInEveryFile|TestFileOperationsFail|TestStoreModel' ./internal/store
+	CANDID_KILL_ROUNDS=200 go test -count=1 -timeout 60m -run 'TestKill|TestStorm|TestPowerCut' ./e2e
 
 check: build
 	@test -z "$$(gofmt -l $$(git ls-files '*.go'))" || { gofmt -l $$(git ls-files '*.go'); exit 1; }

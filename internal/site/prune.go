@@ -19,14 +19,26 @@ func (s *Site) freed(ids []string) (int64, error) {
 	if len(ids) == 0 {
 		return 0, nil
 	}
-	roots := make([]object.ID, len(ids))
-	for i, id := range ids {
-		var err error
-		if roots[i], err = object.ParseID(id); err != nil {
-			return 0, err
+	n, err := s.freedEach(ids)
+	if err != nil {
+		return 0, err
+	}
+	return n[0], nil
+}
+
+// freedEach is freed for several choices of snapshots.
+func (s *Site) freedEach(choices ...[]string) ([]int64, error) {
+	all := make([][]object.ID, len(choices))
+	for i, ids := range choices {
+		for _, text := range ids {
+			id, err := object.ParseID(text)
+			if err != nil {
+				return nil, err
+			}
+			all[i] = append(all[i], id)
 		}
 	}
-	return s.store.Freed(roots)
+	return s.store.FreedEach(all...)
 }
 
 // PlanPrune tells what pruning would do, changing nothing.
@@ -125,12 +137,15 @@ func (s *Site) planPrune(volume string) (*api.PruneResult, []pruneStep, error) {
 			res.Going = append(res.Going, api.Going{ID: step.row.ID, Volume: v.Name, Place: s.Place(), Taken: step.row.Began.Time, What: step.what, Why: step.why})
 		}
 	}
-	if res.RemovedBytes, err = s.freed(removed); err != nil {
+	if len(both) == 0 {
+		return res, steps, nil
+	}
+	freed, err := s.freedEach(removed, both)
+	if err != nil {
 		return nil, nil, err
 	}
-	all, err := s.freed(both)
-	res.GraceBytes = all - res.RemovedBytes
-	return res, steps, err
+	res.RemovedBytes, res.GraceBytes = freed[0], freed[1]-freed[0]
+	return res, steps, nil
 }
 
 // Prune starts a run that applies the rules now.

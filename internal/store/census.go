@@ -335,24 +335,46 @@ func (s *Store) Referenced(id object.ID) (int64, error) {
 // Freed returns exactly how many bytes of records leave the store once the given
 // snapshots are removed and swept, all others staying.
 func (s *Store) Freed(ids []object.ID) (int64, error) {
-	going := map[object.ID]bool{}
-	for _, id := range ids {
-		going[id] = true
+	n, err := s.FreedEach(ids)
+	if err != nil {
+		return 0, err
 	}
-	removed, kept := roaring.New(), roaring.New() // one at a time, however many there are
+	return n[0], nil
+}
+
+// FreedEach is Freed for several choices of snapshots, each for itself, in one pass over the
+// censuses.
+func (s *Store) FreedEach(choices ...[]object.ID) ([]int64, error) {
+	type choice struct {
+		going         map[object.ID]bool
+		removed, kept *roaring.Bitmap // one census at a time is added, however many there are
+	}
+	all := make([]choice, len(choices))
+	for i, ids := range choices {
+		all[i] = choice{map[object.ID]bool{}, roaring.New(), roaring.New()}
+		for _, id := range ids {
+			all[i].going[id] = true
+		}
+	}
 	for _, id := range s.Roots() {
 		set, _, err := s.holds(id)
 		if err != nil {
-			return 0, err
+			return nil, err
 		}
-		if going[id] {
-			removed.Or(set)
-		} else {
-			kept.Or(set)
+		for i := range all {
+			if all[i].going[id] {
+				all[i].removed.Or(set)
+			} else {
+				all[i].kept.Or(set)
+			}
 		}
 	}
-	removed.AndNot(kept)
-	return space.Sum(removed, s.SizeOf), nil
+	sums := make([]int64, len(all))
+	for i := range all {
+		all[i].removed.AndNot(all[i].kept)
+		sums[i] = space.Sum(all[i].removed, s.SizeOf)
+	}
+	return sums, nil
 }
 
 // LeaseName returns a name for a durable lease from any text.

@@ -189,13 +189,6 @@ func (v *verification) readPacks(ctx context.Context, began time.Time) error {
 	}
 }
 
-// named reports whether a pack still belongs to the store.
-func (s *Store) named(num uint32) bool {
-	s.mu.RLock()
-	defer s.mu.RUnlock()
-	return s.files.packIndex(num) >= 0
-}
-
 func (v *verification) report(d Damage) { v.res.Damage = append(v.res.Damage, d) }
 
 // readPack reads a pack from end to end and notes which objects of the index lie there
