@@ -19,15 +19,18 @@ func Sum(set *roaring.Bitmap, size Sizer) (total int64) {
 	return total
 }
 
-// Freed returns the objects that only the removed censuses need: what leaves the
-// store when exactly those snapshots go and the kept ones stay.
-func Freed(removed, kept []*roaring.Bitmap) *roaring.Bitmap {
-	gone := roaring.FastOr(removed...)
-	for _, k := range kept {
-		if gone.IsEmpty() {
-			break
-		}
-		gone.AndNot(k)
+// Freeing finds what only the censuses of going snapshots need: what leaves the store when
+// exactly those go and all others stay. Censuses are added one at a time and not kept.
+type Freeing struct{ going, staying roaring.Bitmap }
+
+// Add adds the census of a snapshot that goes or stays.
+func (f *Freeing) Add(census *roaring.Bitmap, goes bool) {
+	if goes {
+		f.going.Or(census)
+	} else {
+		f.staying.Or(census)
 	}
-	return gone
 }
+
+// Objects returns what only going snapshots need.
+func (f *Freeing) Objects() *roaring.Bitmap { return roaring.AndNot(&f.going, &f.staying) }

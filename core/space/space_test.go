@@ -40,7 +40,7 @@ func TestFreedAgainstCounting(t *testing.T) {
 			}
 		}
 		before := fmt.Sprint(removed, kept)
-		freed := Freed(removed, kept)
+		freed := freed(removed, kept)
 		require.EqualValues(t, len(dead), freed.GetCardinality())
 		require.Equal(t, want, Sum(freed, size))
 		require.Equal(t, before, fmt.Sprint(removed, kept), "the censuses are left as they are")
@@ -49,16 +49,27 @@ func TestFreedAgainstCounting(t *testing.T) {
 
 func TestSumOfNothing(t *testing.T) {
 	require.Zero(t, Sum(roaring.New(), func(uint32) int64 { panic("nothing to size") }))
-	require.True(t, Freed(nil, []*roaring.Bitmap{roaring.BitmapOf(1)}).IsEmpty())
+	require.True(t, freed(nil, []*roaring.Bitmap{roaring.BitmapOf(1)}).IsEmpty())
 }
 
 // Removing one by one or all at once gives back the same in the end.
-func ExampleFreed() {
+func freed(removed, kept []*roaring.Bitmap) *roaring.Bitmap {
+	var f Freeing
+	for _, c := range removed {
+		f.Add(c, true)
+	}
+	for _, c := range kept {
+		f.Add(c, false)
+	}
+	return f.Objects()
+}
+
+func ExampleFreeing() {
 	monday, tuesday, today := roaring.BitmapOf(1, 2, 3), roaring.BitmapOf(2, 3, 4), roaring.BitmapOf(3, 5)
 	one := func(uint32) int64 { return 100 }
-	fmt.Println(Sum(Freed([]*roaring.Bitmap{monday}, []*roaring.Bitmap{tuesday, today}), one))
-	fmt.Println(Sum(Freed([]*roaring.Bitmap{tuesday}, []*roaring.Bitmap{monday, today}), one))
-	fmt.Println(Sum(Freed([]*roaring.Bitmap{monday, tuesday}, []*roaring.Bitmap{today}), one))
+	fmt.Println(Sum(freed([]*roaring.Bitmap{monday}, []*roaring.Bitmap{tuesday, today}), one))
+	fmt.Println(Sum(freed([]*roaring.Bitmap{tuesday}, []*roaring.Bitmap{monday, today}), one))
+	fmt.Println(Sum(freed([]*roaring.Bitmap{monday, tuesday}, []*roaring.Bitmap{today}), one))
 	// Output:
 	// 100
 	// 100
@@ -85,6 +96,6 @@ func BenchmarkFreed(b *testing.B) {
 		all[i] = now
 	}
 	for b.Loop() {
-		Sum(Freed(all[100:400], append(all[:100:100], all[400:]...)), func(uint32) int64 { return 1 })
+		Sum(freed(all[100:400], append(all[:100:100], all[400:]...)), func(uint32) int64 { return 1 })
 	}
 }

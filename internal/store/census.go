@@ -346,12 +346,12 @@ func (s *Store) Freed(ids []object.ID) (int64, error) {
 // censuses.
 func (s *Store) FreedEach(choices ...[]object.ID) ([]int64, error) {
 	type choice struct {
-		going         map[object.ID]bool
-		removed, kept *roaring.Bitmap // one census at a time is added, however many there are
+		going map[object.ID]bool
+		space.Freeing
 	}
 	all := make([]choice, len(choices))
 	for i, ids := range choices {
-		all[i] = choice{map[object.ID]bool{}, roaring.New(), roaring.New()}
+		all[i].going = map[object.ID]bool{}
 		for _, id := range ids {
 			all[i].going[id] = true
 		}
@@ -362,17 +362,12 @@ func (s *Store) FreedEach(choices ...[]object.ID) ([]int64, error) {
 			return nil, err
 		}
 		for i := range all {
-			if all[i].going[id] {
-				all[i].removed.Or(set)
-			} else {
-				all[i].kept.Or(set)
-			}
+			all[i].Add(set, all[i].going[id])
 		}
 	}
 	sums := make([]int64, len(all))
 	for i := range all {
-		all[i].removed.AndNot(all[i].kept)
-		sums[i] = space.Sum(all[i].removed, s.SizeOf)
+		sums[i] = space.Sum(all[i].Objects(), s.SizeOf)
 	}
 	return sums, nil
 }
