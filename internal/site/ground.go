@@ -133,26 +133,29 @@ func (s *Site) meant(v *catalog.Volume) error {
 	return errors.Join(s.cat.Set(meantSetting+v.Lineage, strconv.FormatInt(s.clock.Now().Unix(), 10)), s.cat.Set(doubtSetting+v.Lineage, ""))
 }
 
-// doubts are the sentences about volumes of which nothing is taken.
-func (s *Site) doubts(vols []api.Volume, add func(api.Sentence)) error {
+// doubts are the sentences about volumes of which nothing is taken; it returns which.
+func (s *Site) doubts(vols []api.Volume, add func(api.Sentence)) (in map[string]bool, err error) {
 	all, err := s.cat.Settings(doubtSetting)
 	if err != nil || len(all) == 0 {
-		return err
+		return nil, err
 	}
+	in = map[string]bool{}
 	for _, v := range vols {
 		row, err := s.cat.Volume(v.Name)
 		if errors.Is(err, catalog.ErrNone) {
 			continue
 		}
 		if err != nil {
-			return err
+			return in, err
 		}
+		in[v.Name] = true
 		var d doubt
 		if raw := all[doubtSetting+row.Lineage]; raw == "" || json.Unmarshal([]byte(raw), &d) != nil || !row.Protected {
+			delete(in, v.Name)
 			continue
 		}
 		add(api.Sentence{Text: fmt.Sprintf("Nothing is taken of %s since %s: %s. What is kept of it stays.", v.Name, stamp(d.Since), d.sentence(v.Name, row.Path)),
 			Weight: "act", About: "identity of volume " + v.Name, Next: "Mount it; or, if this is meant, say so", Command: "candid volume confirm " + v.Name, Link: "/volumes/" + v.Name})
 	}
-	return nil
+	return in, nil
 }

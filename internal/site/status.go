@@ -269,7 +269,8 @@ func (s *Site) sentences(st *api.Status, held string) {
 	if x, is := s.damageSentence(); is {
 		add(x)
 	}
-	if err := errors.Join(s.doubts(st.Volumes, add), s.startSentences(add)); err != nil {
+	doubted, err := s.doubts(st.Volumes, add)
+	if err := errors.Join(err, s.startSentences(add)); err != nil {
 		s.log.Error("it could not be told what is in doubt", "error", err)
 	}
 	for _, v := range st.Volumes {
@@ -284,7 +285,7 @@ func (s *Site) sentences(st *api.Status, held string) {
 			add(api.Sentence{Text: fmt.Sprintf("%s of %s arrived out of turn: more than its cadence takes, or dated against their order, or of another branch of its history. They stay, and displace nothing until a person has looked.", many(v.OutOfTurn, "snapshot"), v.Name),
 				Weight: "act", About: "arrivals of " + v.Name, Next: "If they are meant, admit them", Command: "candid volume admit " + v.Name, Link: "/volumes/" + v.Name})
 		}
-		if v.Protection == "on target" || (!v.Protected && v.Origin == s.Name()) {
+		if v.Protection == "on target" || (!v.Protected && v.Origin == s.Name()) || doubted[v.Name] {
 			continue
 		}
 		x := api.Sentence{Text: fmt.Sprintf("%s is %s. %s", v.Name, v.Protection, v.Sentence), Weight: "act", About: "volume " + v.Name, Link: "/volumes/" + v.Name}

@@ -104,7 +104,7 @@ func (s *Site) damageSentence() (x api.Sentence, is bool) {
 	if err == nil && raw != "" && json.Unmarshal([]byte(raw), &d) == nil && d.any() {
 		return d.sentence(), true
 	}
-	if f := s.store.Findings(); len(f) > 0 && (err != nil || raw == "") {
+	if f := s.store.Findings(); len(f) > 0 && d.At.Before(s.started) {
 		return api.Sentence{Text: findingText(f), Weight: "act", About: "store damaged", Next: "Look what it concerns", Command: "candid store verify", Link: "/space"}, true
 	}
 	return x, false
@@ -183,7 +183,7 @@ func (s *Site) verify(ctx context.Context, j *job) (any, string, error) {
 	}
 	if !first.Whole() {
 		j.remark()
-		return first, fmt.Sprintf("%s were damaged and are whole again%s", many(len(first.Damage)+len(first.Records), "stored part"), otherSites(told)), nil
+		return first, fmt.Sprintf("%s found damaged, and all is whole again%s", many(len(first.Damage)+len(first.Records), "stored part"), otherSites(told)), nil
 	}
 	if n := len(first.Damage); n > 0 {
 		j.remark()
