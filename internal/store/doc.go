@@ -9,7 +9,10 @@
 //	index/   derived: sorted runs identity → place, and the table of ordinals
 //	census/  derived: which ordinals each snapshot needs
 //	leases/  what unfinished carries rely on
+//	aside/   what the manifest does not name, and what was damaged
 //	manifest what belongs to the store now; replaced by rename
+//
+// Locks are taken in the order verifying, maint, adm, pub, removal, mu.
 //
 // Invariants:
 //
@@ -19,7 +22,9 @@
 //     anything; condemned or damaged is absent to writers and peers.
 //
 // Order of writes: objects, fsync; index and manifest; root record, fsync; census.
-// A crash leaves files that the manifest does not name; opening removes them.
+// A crash leaves files that the manifest does not name; opening puts them aside until a
+// verification has found every snapshot whole. docs/decisions/027 says how each kind of
+// loss is made impossible.
 //
 // Ordinals number the objects of one index epoch densely and ascend from children
 // to parents, so reading objects by ascending ordinal always meets children first.
