@@ -88,7 +88,7 @@ func storeCommand() *cli.Command {
 				}
 				return f.show(c, func() {
 					f.say("The catalogue was copied to %s, %s.", c.Path, size(c.Bytes))
-					f.say("To go back to it: stop the service, remove catalog.db, catalog.db-wal and catalog.db-shm, put the copy in place of catalog.db, start again.")
+					f.say("To go back to it: stop the service, remove catalog.db, catalog.db-wal and catalog.db-shm, put the copy in place of catalog.db, start again. Nothing is removed then until you say candid store release.")
 				})
 			})},
 		{Name: "copies", Usage: "list the copies of the catalogue", Description: "Example: candid store copies",

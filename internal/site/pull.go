@@ -298,6 +298,9 @@ func (h *header) row() *catalog.Snapshot {
 // pullAll takes everything that is wanted: marks first, then the newest of every volume,
 // then the older ones.
 func (s *Site) pullAll(ctx context.Context, j *job, r *catalog.Route, peer *catalog.Peer, meter *transfer.Meter) (done int, err error) {
+	if err := s.twoSites(peer.Name); err != nil {
+		return 0, err
+	}
 	link, _, err := s.link(ctx, peer)
 	if err != nil {
 		return 0, err

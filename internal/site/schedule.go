@@ -86,6 +86,11 @@ func (s *Site) housekeep() {
 		s.log.Error("pruning could not begin", "error", err)
 		return
 	}
+	if s.clock.Now().Hour() == 3 && !s.isBusy("verify") && s.suspect() {
+		if _, err := s.Verify("the schedule"); err != nil {
+			s.log.Error("a verification could not begin", "error", err)
+		}
+	}
 	if u := s.store.Usage(); s.clock.Now().Hour() == 3 || u.DeadBytes > u.StoredBytes/4 {
 		if _, err := s.startSweep(false, "the schedule"); err != nil {
 			s.log.Error("a sweep could not begin", "error", err)

@@ -124,6 +124,17 @@ func findingText(f []store.Finding) string {
 	return "The store was found damaged. A verification tells whether any snapshot is concerned."
 }
 
+// suspect reports whether only a verification can tell if everything is whole: something was
+// put aside, or found damaged, since the last one.
+func (s *Site) suspect() bool {
+	raw, err := s.cat.Setting(damageSetting)
+	var d damageLeft
+	if err == nil && raw != "" && json.Unmarshal([]byte(raw), &d) != nil {
+		return true
+	}
+	return s.store.Aside() > 0 || len(s.store.Findings()) > 0 && d.At.Before(s.started)
+}
+
 // Verify starts a run that reads everything stored, recomputes every identity and compares
 // every snapshot with what is stored. What is damaged is got back from other sites. It
 // fails when anything is left that is not whole.

@@ -183,6 +183,16 @@ func (s *Store) putAside(name string) {
 	s.log.Info("a file that the manifest does not name was put aside until a verification has found every snapshot whole", "file", name, "bytes", st.Size())
 }
 
+// Aside returns the bytes of what was put aside.
+func (s *Store) Aside() (n int64) {
+	for _, name := range s.asideNames() {
+		if st, err := os.Stat(name); err == nil {
+			n += st.Size()
+		}
+	}
+	return n
+}
+
 func (s *Store) asideNames() []string {
 	names, _ := filepath.Glob(filepath.Join(s.dir, "aside", "*"))
 	return names

@@ -91,9 +91,10 @@ func (s *Store) loadDamaged() error {
 	if err != nil {
 		return err
 	}
-	var d damagedFile
+	// One of the version before has no seal and ends in the brace of its JSON.
 	body, whole := unsealed(raw)
-	if err = json.Unmarshal(body, &d); err != nil || (!whole && body[len(body)-1] != '}') {
+	var d damagedFile
+	if err := json.Unmarshal(body, &d); err != nil || !whole && raw[len(raw)-1] != '}' {
 		s.find(Finding{Code: FindDamaged, File: "damaged"})
 		return nil
 	}
@@ -105,9 +106,6 @@ func (s *Store) loadDamaged() error {
 	if err != nil || serr != nil {
 		s.find(Finding{Code: FindDamaged, File: "damaged"})
 		return nil
-	}
-	if !whole && d.Stale != nil {
-		s.find(Finding{Code: FindDamaged, File: "damaged"})
 	}
 	s.taint, s.stale = taint, stale
 	s.absent.Or(taint)
