@@ -255,7 +255,9 @@ func (s *story) advance(to time.Time) error {
 			return err
 		}
 		if next.IsZero() || next.After(to) {
-			s.clock.Set(to)
+			if to.After(s.clock.Now()) { // an event may have taken the clock further: it never goes back
+				s.clock.Set(to)
+			}
 			return nil
 		}
 		s.clock.Set(next)
