@@ -35,6 +35,7 @@ type Volume struct {
 	Snapshots     int               `json:"snapshots"`
 	InGrace       int               `json:"inGrace"`
 	Standby       *Standby          `json:"standby,omitempty" doc:"where the copy lies ready for use"`
+	Doubt         string            `json:"doubt,omitempty" doc:"why nothing is taken of it until a person confirms it; told of a single volume"`
 	OutOfTurn     int               `json:"outOfTurn,omitempty" doc:"snapshots that arrived out of turn and stand for nothing until they are admitted"`
 	Newest        *time.Time        `json:"newest,omitempty" doc:"up to when the newest state here is known"`
 	NextDue       *time.Time        `json:"nextDue,omitempty"`

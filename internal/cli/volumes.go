@@ -130,6 +130,9 @@ func volumeShow(ctx context.Context, f *face, cmd *cli.Command) error {
 		if v.Standby != nil {
 			f.say("standby      %s", v.Standby.Sentence)
 		}
+		if v.Doubt != "" {
+			f.say("in doubt     %s; nothing is taken of it. If this is meant: candid volume confirm %s", v.Doubt, v.Name)
+		}
 		if v.OutOfTurn > 0 {
 			f.say("out of turn  %d snapshots stay and displace nothing until they are admitted: candid volume admit %s", v.OutOfTurn, v.Name)
 		}

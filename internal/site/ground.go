@@ -34,7 +34,7 @@ type doubt struct {
 	Is    int64     `json:"is,omitempty"`
 }
 
-func (d *doubt) sentence(v string, path string) string {
+func (d *doubt) sentence(path string) string {
 	switch d.Code {
 	case doubtGround:
 		return fmt.Sprintf("%s is on another filesystem than at its last snapshot, or its directory is another one: perhaps a disk is not mounted", path)
@@ -88,7 +88,7 @@ func (s *Site) doubted(r *reading, meant bool, scanErr error) error {
 		}
 		s.tell("volumes")
 	}
-	return conflict("nothing was taken of %s: %s. What is kept of it stays. If this is meant: candid volume confirm %s", r.v.Name, d.sentence(r.v.Name, r.v.Path), r.v.Name)
+	return conflict("nothing was taken of %s: %s. What is kept of it stays. If this is meant: candid volume confirm %s", r.v.Name, d.sentence(r.v.Path), r.v.Name)
 }
 
 // believed notes where a volume stood when it was taken, and ends doubts.
@@ -133,6 +133,16 @@ func (s *Site) meant(v *catalog.Volume) error {
 	return errors.Join(s.cat.Set(meantSetting+v.Lineage, strconv.FormatInt(s.clock.Now().Unix(), 10)), s.cat.Set(doubtSetting+v.Lineage, ""))
 }
 
+// doubtOf says why nothing is taken of a volume; empty when nothing is in doubt.
+func (s *Site) doubtOf(v *catalog.Volume) (string, error) {
+	raw, err := s.cat.Setting(doubtSetting + v.Lineage)
+	var d doubt
+	if err != nil || raw == "" || !v.Protected || json.Unmarshal([]byte(raw), &d) != nil {
+		return "", err
+	}
+	return d.sentence(v.Path), nil
+}
+
 // doubts are the sentences about volumes of which nothing is taken; it returns which.
 func (s *Site) doubts(vols []api.Volume, add func(api.Sentence)) (in map[string]bool, err error) {
 	all, err := s.cat.Settings(doubtSetting)
@@ -154,7 +164,7 @@ func (s *Site) doubts(vols []api.Volume, add func(api.Sentence)) (in map[string]
 			delete(in, v.Name)
 			continue
 		}
-		add(api.Sentence{Text: fmt.Sprintf("Nothing is taken of %s since %s: %s. What is kept of it stays.", v.Name, stamp(d.Since), d.sentence(v.Name, row.Path)),
+		add(api.Sentence{Text: fmt.Sprintf("Nothing is taken of %s since %s: %s. What is kept of it stays.", v.Name, stamp(d.Since), d.sentence(row.Path)),
 			Weight: "act", About: "identity of volume " + v.Name, Next: "Mount it; or, if this is meant, say so", Command: "candid volume confirm " + v.Name, Link: "/volumes/" + v.Name})
 	}
 	return in, nil

@@ -37,6 +37,7 @@ func TestVolumeThatIsNotItself(t *testing.T) {
 		}
 		require.Len(t, w.rows(s, "notes"), kept)
 		require.Contains(t, fmt.Sprint(must(s.Status()).Sentences), why)
+		require.Contains(t, must(s.Volume("notes")).Doubt, why)
 	}
 	if mounted {
 		require.NoError(t, unix.Unmount(dir, 0))

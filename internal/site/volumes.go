@@ -142,7 +142,12 @@ func (s *Site) Volume(name string) (*api.Volume, error) {
 	if err != nil {
 		return nil, err
 	}
-	return s.volumeView(v, counts)
+	out, err := s.volumeView(v, counts)
+	if err != nil {
+		return nil, err
+	}
+	out.Doubt, err = s.doubtOf(v)
+	return out, err
 }
 
 // Volumes lists all volumes with their states.

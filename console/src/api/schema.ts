@@ -3618,6 +3618,8 @@ export interface components {
         Volume: {
             /** Format: date-time */
             added: string;
+            /** @description why nothing is taken of it until a person confirms it; told of a single volume */
+            doubt?: string;
             excludes: string[] | null;
             /** @description how the last snapshot found what changed: by the change journal, or by looking at everything and why */
             following?: string;

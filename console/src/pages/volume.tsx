@@ -10,7 +10,7 @@ import { ago, stamp } from "../parts/words";
 import { Contents } from "./files";
 import { Found } from "./found";
 import { StandingElsewhere } from "./standing";
-import { KeepSheet, Offered, OutOfTurn, PauseButton, Why } from "./why";
+import { Doubt, KeepSheet, Offered, OutOfTurn, PauseButton, Why } from "./why";
 
 export function VolumePage() {
   const { name = "" } = useParams();
@@ -42,6 +42,7 @@ export function VolumePage() {
       <Trouble error={take.error} />
       {(v.offered ?? []).length > 0 && <Offered volume={name} less={v.offered ?? []} />}
       {v.standby && <p className={`my-2 text-sm ${v.standby.error ? "border-l-4 border-hand pl-3" : "text-faint"}`}>Standby: {v.standby.sentence}</p>}
+      {v.doubt && <Doubt volume={name} why={v.doubt} />}
       {!!v.outOfTurn && <OutOfTurn volume={name} count={v.outOfTurn} />}
       <Ruler volumes={[name]} tall />
       <div className="grid gap-x-10 lg:grid-cols-[1fr_320px]">

@@ -50,9 +50,21 @@ export function OutOfTurn({ volume, count }: { volume: string; count: number }) 
   const admit = useMutation({ mutationFn: () => told(api.POST("/volumes/{name}/admit", { params: { path: { name: volume } }, body: {}, headers: once() })) });
   return (
     <div className="my-3 border-l-4 border-hand bg-sheet px-3 py-2 text-sm">
-      <p>{count === 1 ? "One snapshot" : `${count} snapshots`} arrived out of turn: more than the cadence takes, or dated against their order. They stay, and displace nothing until you have looked. The list below says of each why.</p>
+      <p>{count === 1 ? "One snapshot" : `${count} snapshots`} arrived out of turn: more than the cadence takes, dated against their order, or of another branch of the history. They stay, and displace nothing until you have looked. The list below says of each why.</p>
       <button className="press press-hand mt-2" onClick={() => admit.mutate()} disabled={admit.isPending}>They are meant: admit them</button>
       <Trouble error={admit.error} />
+    </div>
+  );
+}
+
+/** Says why nothing is taken of a volume, and lets it be taken as it is. */
+export function Doubt({ volume, why }: { volume: string; why: string }) {
+  const confirm = useMutation({ mutationFn: () => told(api.POST("/volumes/{name}/confirm", { params: { path: { name: volume } }, headers: once() })) });
+  return (
+    <div className="my-3 border-l-4 border-hand bg-sheet px-3 py-2 text-sm">
+      <p>Nothing is taken of it: {why}. What is kept of it stays.</p>
+      <button className="press press-hand mt-2" onClick={() => confirm.mutate()} disabled={confirm.isPending}>It is meant: take it as it is</button>
+      <Trouble error={confirm.error} />
     </div>
   );
 }
