@@ -34,15 +34,19 @@ func Open(path string) (*Catalog, error) {
 		return nil, err
 	}
 	db.SetMaxOpenConns(4)
-	p, err := goose.NewProvider(goose.DialectSQLite3, db.DB, must(subFS()))
+	c := &Catalog{db}
+	err = c.CheckQuickly(context.Background()) // before anything is written into a damaged one
 	if err == nil {
-		_, err = p.Up(context.Background())
+		var p *goose.Provider
+		if p, err = goose.NewProvider(goose.DialectSQLite3, db.DB, must(subFS())); err == nil {
+			_, err = p.Up(context.Background())
+		}
 	}
 	if err != nil {
 		db.Close()
 		return nil, fmt.Errorf("catalogue %s: %w; move the file away and start again to rebuild it from the store", path, err)
 	}
-	return &Catalog{db}, nil
+	return c, nil
 }
 
 // Close closes the database.

@@ -69,11 +69,11 @@ func (s *Site) compareMarks(ctx context.Context) error {
 			if s.marksAgree(row) {
 				continue
 			}
-			changed, err := s.takeMarksUp(ctx, row.ID)
+			tells, err := s.takeMarksUp(ctx, row.ID)
 			if err != nil {
 				return err
 			}
-			if changed {
+			if tells {
 				differ++
 			}
 		}
@@ -128,7 +128,10 @@ func sameMarks(a, b *catalog.Snapshot) bool {
 		fmt.Sprint(a.Labels.V) == fmt.Sprint(b.Labels.V)
 }
 
-func (s *Site) takeMarksUp(ctx context.Context, id string) (changed bool, err error) {
+// takeMarksUp brings one row in line. It reports whether the difference tells of an older
+// catalogue: a crash during a pruning leaves many marks that say no more than that their
+// snapshots are in grace.
+func (s *Site) takeMarksUp(ctx context.Context, id string) (tells bool, err error) {
 	release, err := s.hold(ctx, "prune") // so that no mark is being put
 	if err != nil {
 		return false, err
@@ -148,7 +151,9 @@ func (s *Site) takeMarksUp(ctx context.Context, id string) (changed bool, err er
 	if row.KeepWhy != "" && m.KeepWhy == "" && !s.letGo(m.ID) { // the mark was lost, and the row still says it
 		return false, s.marksFromRow(row)
 	}
-	return true, s.cat.SetMarks(m)
+	graced := *row
+	graced.GraceUntil, graced.LetGo = m.GraceUntil, m.LetGo
+	return !row.GraceUntil.IsZero() || !sameMarks(&graced, m), s.cat.SetMarks(m)
 }
 
 // letGo reports whether a mark says that a keep mark was taken back.

@@ -180,11 +180,7 @@ func (s *Site) open(opt Options) (err error) {
 		s.log.Warn("the ballast could not be set aside", "bytes", ballast, "error", err)
 	}
 	if s.cat, err = catalog.Open(filepath.Join(s.dir, "catalog.db")); err != nil {
-		return err
-	}
-	if err := s.cat.CheckQuickly(s.ctx); err != nil {
-		return fmt.Errorf("%s: %w; put the newest file of %s in its place, or move it away, and start again: then what is missing is taken up from the store",
-			filepath.Join(s.dir, "catalog.db"), err, filepath.Join(s.dir, copiesDir))
+		return fmt.Errorf("%w; or put the newest file of %s in its place", err, filepath.Join(s.dir, copiesDir))
 	}
 	s.started = s.clock.Now()
 	if s.cfg.Journal == nil || *s.cfg.Journal {

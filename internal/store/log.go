@@ -216,8 +216,13 @@ func (s *Store) openLogs() error {
 		return err
 	}
 	if len(bad)+broken > 0 || end > s.next {
+		// Ordinals that were given and are not known may be of a commit that was never
+		// acknowledged; a snapshot that lacks something says that they were not.
+		_, lacks := s.lacking()
 		s.logf.evidence = len(bad)+broken > 0
-		s.find(Finding{Code: FindLog, File: "log/" + logName(num), Bytes: badBytes(bad)})
+		if s.logf.evidence || lacks {
+			s.find(Finding{Code: FindLog, File: "log/" + logName(num), Bytes: badBytes(bad)})
+		}
 		if err := s.noteLost(end); err != nil {
 			return err
 		}

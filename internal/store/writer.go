@@ -272,12 +272,12 @@ func (s *Store) admit(entries []indexEntry, packs []packInfo, lease *Lease, undo
 	for i := range packs {
 		packs[i].Dead = dead[packs[i].Num]
 	}
-	err := s.ords.set(first, fresh)
+	err := errOrdinals
+	if first <= maxOrdinals {
+		err = s.ords.set(first, fresh)
+	}
 	if err == nil {
 		err = s.ords.sync()
-	}
-	if first > maxOrdinals {
-		err = errOrdinals
 	}
 	var r *run
 	if err == nil {
