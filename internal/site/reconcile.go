@@ -100,7 +100,7 @@ func (s *Site) forgetGone(gone map[string]bool) error {
 }
 
 // leftByCrash reports whether snapshots that the catalogue lacks can be what a crash left: at
-// most one of a history, and its newest.
+// most one of a history, and of those taken here the newest. Routes bring older ones too.
 func (s *Site) leftByCrash(lost []object.ID) bool {
 	seen := map[object.LineageID]bool{}
 	for _, id := range lost {
@@ -113,7 +113,7 @@ func (s *Site) leftByCrash(lost []object.ID) bool {
 			return false
 		}
 		seen[root.Lineage] = true
-		if last != nil && (last.Term > int64(root.Term) || last.Term == int64(root.Term) && last.Sequence >= int64(root.Sequence)) {
+		if root.Origin == s.Name() && last != nil && (last.Term > int64(root.Term) || last.Term == int64(root.Term) && last.Sequence >= int64(root.Sequence)) {
 			return false
 		}
 	}
