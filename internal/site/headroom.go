@@ -220,6 +220,15 @@ func (s *Site) giveUp(ctx context.Context, j *job, measure string, lack int64) (
 		j.logf("%s of %s, taken %s: removed for room (%s)", r.ID[:12], r.Volume, stamp(r.Began.Time), measure)
 		names = append(names, r.ID)
 	}
+	// Noted before, so that a crash in between is not taken for a loss that nobody meant.
+	for _, r := range rows[:n] {
+		if r.GraceUntil.IsZero() {
+			r.GraceUntil, r.LetGo = catalog.At(s.clock.Now()), "removed for room ("+measure+")"
+		}
+	}
+	if err := s.cat.PutSnapshots(rows[:n]); err != nil {
+		return "", err
+	}
 	if err := s.store.RemoveRoots(ids[:n]...); err != nil {
 		return "", err
 	}
