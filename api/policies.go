@@ -142,7 +142,8 @@ type PruneAsk struct {
 
 // PruneResult is what pruning did or would do.
 type PruneResult struct {
-	Going        []Going `json:"going"`
+	Going        []Going `json:"going" doc:"the first 1000"`
+	NotListed    int     `json:"notListed,omitempty" doc:"how many more there are"`
 	EnterGrace   int     `json:"enterGrace"`
 	Removed      int     `json:"removed"`
 	Recalled     int     `json:"recalled"`

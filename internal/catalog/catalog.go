@@ -28,7 +28,7 @@ type Catalog struct{ db *sqlx.DB }
 
 // Open opens or makes the database file and brings its tables up to date.
 func Open(path string) (*Catalog, error) {
-	dsn := "file:" + path + "?_pragma=journal_mode(WAL)&_pragma=synchronous(FULL)&_pragma=busy_timeout(15000)&_pragma=foreign_keys(1)&_txlock=immediate"
+	dsn := "file:" + path + "?_pragma=journal_mode(WAL)&_pragma=synchronous(FULL)&_pragma=busy_timeout(15000)&_pragma=foreign_keys(1)&_pragma=cache_size(-8000)&_txlock=immediate"
 	db, err := sqlx.Open("sqlite", dsn)
 	if err != nil {
 		return nil, err

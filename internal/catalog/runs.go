@@ -146,10 +146,20 @@ type LogLine struct {
 	Text string `db:"text" json:"text"`
 }
 
-// AddLog appends to a run's log.
-func (c *Catalog) AddLog(run int64, at time.Time, text string) error {
-	_, err := c.db.Exec(`INSERT INTO run_log (run,line,at,text) SELECT ?,COALESCE(MAX(line),0)+1,?,? FROM run_log WHERE run=?`, run, At(at), text, run)
-	return err
+// AddLog appends lines to a run's log.
+func (c *Catalog) AddLog(run int64, at time.Time, lines ...string) error {
+	return c.withTx(func(tx *sqlx.Tx) error {
+		st, err := tx.Preparex(`INSERT INTO run_log (run,line,at,text) SELECT ?,COALESCE(MAX(line),0)+1,?,? FROM run_log WHERE run=?`)
+		if err != nil {
+			return err
+		}
+		for _, text := range lines {
+			if _, err := st.Exec(run, At(at), text, run); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
 }
 
 // Log returns a run's log.

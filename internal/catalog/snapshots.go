@@ -4,8 +4,11 @@ import (
 	"database/sql"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
+
+	"github.com/jmoiron/sqlx"
 )
 
 // Snapshot is a row of snapshots: one copy at one place.
@@ -88,15 +91,43 @@ func (c *Catalog) ForgetSnapshots(place string, ids ...string) error {
 		return err
 	}
 	defer tx.Rollback()
-	for _, id := range ids {
-		if _, err := tx.Exec(`DELETE FROM snapshots WHERE place=? AND id=?`, place, id); err != nil {
+	row, err := tx.Preparex(`DELETE FROM snapshots WHERE place=? AND id=?`)
+	if err != nil {
+		return err
+	}
+	carried, err := tx.Preparex(`DELETE FROM carried WHERE snapshot=?`)
+	if err != nil {
+		return err
+	}
+	for _, id := range inOrder(ids) {
+		if _, err := row.Exec(place, id); err != nil {
 			return err
 		}
-		if _, err := tx.Exec(`DELETE FROM carried WHERE snapshot=?`, id); err != nil {
+		if _, err := carried.Exec(id); err != nil {
 			return err
 		}
 	}
 	return tx.Commit()
+}
+
+// inOrder sorts ids, so that many rows are reached in the order in which they lie.
+func inOrder(ids []string) []string { return slices.Sorted(slices.Values(ids)) }
+
+// SetGrace stores until when snapshots are in grace or stay after a recall, and nothing else
+// of their rows, in one transaction.
+func (c *Catalog) SetGrace(rows ...*Snapshot) error {
+	return c.withTx(func(tx *sqlx.Tx) error {
+		st, err := tx.Preparex(`UPDATE snapshots SET grace_until=?, let_go=?, recalled_until=? WHERE place=? AND id=?`)
+		if err != nil {
+			return err
+		}
+		for _, r := range slices.SortedFunc(slices.Values(rows), func(a, b *Snapshot) int { return strings.Compare(a.ID, b.ID) }) {
+			if _, err := st.Exec(r.GraceUntil, r.LetGo, r.RecalledUntil, r.Place, r.ID); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
 }
 
 // Snapshot finds a snapshot by its id or an unambiguous beginning of it.
@@ -133,8 +164,31 @@ type SnapshotFilter struct {
 
 // Snapshots lists a volume's snapshots at a place, newest first.
 func (c *Catalog) Snapshots(place, volume string, f SnapshotFilter) (rows []*Snapshot, err error) {
-	err = c.selectSnapshots(&rows, "*", place, volume, f)
-	return rows, err
+	q, args, err := selectSnapshots("*", place, volume, f)
+	if err != nil {
+		return nil, err
+	}
+	found, err := c.db.Queryx(q, args...)
+	if err != nil {
+		return nil, err
+	}
+	defer found.Close()
+	same := map[string]string{} // most rows share most words
+	for found.Next() {
+		row := &Snapshot{}
+		if err := found.StructScan(row); err != nil {
+			return nil, err
+		}
+		for _, word := range []*string{&row.Place, &row.Volume, &row.Lineage, &row.Origin, &row.Cause, &row.Consistency, &row.LetGo} {
+			if have, ok := same[*word]; ok {
+				*word = have
+			} else {
+				same[*word] = *word
+			}
+		}
+		rows = append(rows, row)
+	}
+	return rows, found.Err()
 }
 
 // Moment is when a snapshot was taken.
@@ -145,13 +199,16 @@ type Moment struct {
 
 // Moments lists when a volume's snapshots at a place were taken, newest first.
 func (c *Catalog) Moments(place, volume string, f SnapshotFilter) (rows []Moment, err error) {
-	err = c.selectSnapshots(&rows, "id, began", place, volume, f)
-	return rows, err
+	q, args, err := selectSnapshots("id, began", place, volume, f)
+	if err != nil {
+		return nil, err
+	}
+	return rows, c.db.Select(&rows, q, args...)
 }
 
-func (c *Catalog) selectSnapshots(rows any, columns, place, volume string, f SnapshotFilter) error {
-	q := `SELECT ` + columns + ` FROM snapshots WHERE volume=? AND place=? AND hidden=0`
-	args := []any{volume, place}
+func selectSnapshots(columns, place, volume string, f SnapshotFilter) (q string, args []any, err error) {
+	q = `SELECT ` + columns + ` FROM snapshots WHERE volume=? AND place=? AND hidden=0`
+	args = []any{volume, place}
 	if !f.From.IsZero() {
 		q, args = q+` AND began>=?`, append(args, At(f.From))
 	}
@@ -162,7 +219,7 @@ func (c *Catalog) selectSnapshots(rows any, columns, place, volume string, f Sna
 		var at int64
 		var id string
 		if _, err := fmt.Sscanf(strings.Replace(f.After, ".", " ", 1), "%d %s", &at, &id); err != nil {
-			return fmt.Errorf("cursor %q is not one that a list gave", f.After)
+			return "", nil, fmt.Errorf("cursor %q is not one that a list gave", f.After)
 		}
 		// The first term lets the index begin at the cursor, however deep the page.
 		q, args = q+` AND began<=? AND (began<? OR id>?)`, append(args, at, at, id)
@@ -171,7 +228,7 @@ func (c *Catalog) selectSnapshots(rows any, columns, place, volume string, f Sna
 	if f.Limit > 0 {
 		q, args = q+` LIMIT ?`, append(args, f.Limit)
 	}
-	return c.db.Select(rows, q, args...)
+	return q, args, nil
 }
 
 // Cursor names a row for SnapshotFilter.After.

@@ -36,6 +36,9 @@ func pruneCommand() *cli.Command {
 					rows = append(rows, []string{short(g.ID), g.Volume, when(g.Taken), g.What, g.Why})
 				}
 				f.list([]string{"ID", "VOLUME", "TAKEN", "WHAT", "WHY"}, rows, "Nothing has expired.")
+				if p.NotListed > 0 {
+					f.say("… and %d more.", p.NotListed)
+				}
 				f.say("%d would enter grace, %d would be removed, %d kept again. A sweep would then give back %s; %s more when those entering grace are removed too.",
 					p.EnterGrace, p.Removed, p.Recalled, size(p.RemovedBytes), size(p.GraceBytes))
 			})

@@ -129,8 +129,8 @@ func sameMarks(a, b *catalog.Snapshot) bool {
 }
 
 // takeMarksUp brings one row in line. It reports whether the difference tells of an older
-// catalogue: a crash during a pruning leaves many marks that say no more than that their
-// snapshots are in grace.
+// catalogue: a crash during a pruning leaves many marks that say no more than that the rules
+// sent their snapshots into grace or took them back.
 func (s *Site) takeMarksUp(ctx context.Context, id string) (tells bool, err error) {
 	release, err := s.hold(ctx, "prune") // so that no mark is being put
 	if err != nil {
@@ -151,9 +151,13 @@ func (s *Site) takeMarksUp(ctx context.Context, id string) (tells bool, err erro
 	if row.KeepWhy != "" && m.KeepWhy == "" && !s.letGo(m.ID) { // the mark was lost, and the row still says it
 		return false, s.marksFromRow(row)
 	}
-	graced := *row
-	graced.GraceUntil, graced.LetGo = m.GraceUntil, m.LetGo
-	return !row.GraceUntil.IsZero() || !sameMarks(&graced, m), s.cat.SetMarks(m)
+	pruned := *row
+	pruned.GraceUntil, pruned.LetGo = m.GraceUntil, m.LetGo
+	if !row.GraceUntil.IsZero() {
+		pruned.RecalledUntil = catalog.Time{}
+	}
+	moved := row.GraceUntil.IsZero() != m.GraceUntil.IsZero()
+	return !moved || !sameMarks(&pruned, m), s.cat.SetMarks(m)
 }
 
 // letGo reports whether a mark says that a keep mark was taken back.

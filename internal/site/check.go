@@ -129,11 +129,11 @@ func (s *Site) lettingUnder(name string, next *compiled) (volumes []string, lett
 // volumes that share sets with it.
 func (s *Site) letting(v *catalog.Volume, rs *ruleset, others func(*catalog.Volume) (*ruleset, error)) ([]api.Going, error) {
 	now := s.clock.Now()
-	after, err := s.decideAmong(v, rs, now, others)
+	before, err := s.decide(v)
 	if err != nil {
 		return nil, err
 	}
-	before, err := s.decide(v)
+	after, err := s.decideRows(v, before.rows, rs, now, others)
 	if err != nil {
 		return nil, err
 	}

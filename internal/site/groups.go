@@ -306,7 +306,11 @@ func (s *Site) bySet(v *catalog.Volume, d *decided, now time.Time, rules func(*c
 		if err != nil {
 			return err
 		}
-		theirs, err := s.decideAlone(mate, rs, now)
+		rows, err := s.cat.Snapshots(s.Place(), name, catalog.SnapshotFilter{})
+		if err != nil {
+			return err
+		}
+		theirs, err := s.decideAlone(mate, rows, rs, now)
 		if err != nil {
 			return err
 		}

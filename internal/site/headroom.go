@@ -215,18 +215,19 @@ func (s *Site) giveUp(ctx context.Context, j *job, measure string, lack int64) (
 	if back == 0 {
 		return "", nil // it would cost history and bring nothing
 	}
-	var names []string
+	var names, lines []string
 	for _, r := range rows[:n] {
-		j.logf("%s of %s, taken %s: removed for room (%s)", r.ID[:12], r.Volume, stamp(r.Began.Time), measure)
+		lines = append(lines, fmt.Sprintf("%s of %s, taken %s: removed for room (%s)", r.ID[:12], r.Volume, stamp(r.Began.Time), measure))
 		names = append(names, r.ID)
 	}
+	j.logAll(lines)
 	// Noted before, so that a crash in between is not taken for a loss that nobody meant.
 	for _, r := range rows[:n] {
 		if r.GraceUntil.IsZero() {
 			r.GraceUntil, r.LetGo = catalog.At(s.clock.Now()), "removed for room ("+measure+")"
 		}
 	}
-	if err := s.cat.PutSnapshots(rows[:n]); err != nil {
+	if err := s.cat.SetGrace(rows[:n]...); err != nil {
 		return "", err
 	}
 	if err := s.store.RemoveRoots(ids[:n]...); err != nil {

@@ -67,7 +67,7 @@ func (s *Site) markSnapshot(id string, m object.Mark, first func(row *catalog.Sn
 		return nil, err
 	}
 	applyMark(row, &m, s.Place())
-	if err := s.cat.PutSnapshot(row); err != nil {
+	if err := s.cat.SetMarks(row); err != nil {
 		return nil, err
 	}
 	s.changed("snapshots", row.Volume)

@@ -50,6 +50,9 @@ func (s *Site) PlanPrune(volume string) (*api.PruneResult, error) {
 	return res, err
 }
 
+// goingListed bounds what a pruning lists, for its result is kept with its run.
+const goingListed = 1000
+
 // pruneStep is what happens to one snapshot.
 type pruneStep struct {
 	row   *catalog.Snapshot
@@ -81,6 +84,11 @@ func (s *Site) planPrune(volume string) (*api.PruneResult, []pruneStep, error) {
 	now := s.clock.Now()
 	var steps []pruneStep
 	var removed, both []string
+	caps, err := s.cat.Caps()
+	if err != nil {
+		return nil, nil, err
+	}
+	capped := volume == "" && len(caps) > 0 // a cap may count more than one volume
 	verdicts, leaving := map[string]retention.Verdict{}, map[string]bool{}
 	for _, v := range vols {
 		rs, err := s.rulesFor(v)
@@ -94,8 +102,10 @@ func (s *Site) planPrune(volume string) (*api.PruneResult, []pruneStep, error) {
 		for i, row := range d.rows {
 			kept, graced := d.verdicts[i].Kept(), !row.GraceUntil.IsZero()
 			byHand := graced && putOut(row)
-			verdicts[row.ID] = d.verdicts[i]
-			leaving[row.ID] = graced || !kept
+			if capped {
+				verdicts[row.ID] = d.verdicts[i]
+				leaving[row.ID] = graced || !kept
+			}
 			step := pruneStep{row: row, why: d.verdicts[i].LetGo}
 			switch {
 			case kept && graced && !byHand:
@@ -113,10 +123,9 @@ func (s *Site) planPrune(volume string) (*api.PruneResult, []pruneStep, error) {
 				continue
 			}
 			steps = append(steps, step)
-			res.Going = append(res.Going, api.Going{ID: row.ID, Volume: v.Name, Place: s.Place(), Taken: row.Began.Time, What: step.what, Why: step.why})
 		}
 	}
-	if volume == "" { // a cap may count more than one volume
+	if capped {
 		over, err := s.overCaps(verdicts, leaving)
 		if err != nil {
 			return nil, nil, err
@@ -134,9 +143,12 @@ func (s *Site) planPrune(volume string) (*api.PruneResult, []pruneStep, error) {
 			res.EnterGrace++
 			both = append(both, step.row.ID)
 			steps = append(steps, step)
-			res.Going = append(res.Going, api.Going{ID: step.row.ID, Volume: v.Name, Place: s.Place(), Taken: step.row.Began.Time, What: step.what, Why: step.why})
 		}
 	}
+	for _, st := range steps[:min(len(steps), goingListed)] {
+		res.Going = append(res.Going, api.Going{ID: st.row.ID, Volume: st.row.Volume, Place: s.Place(), Taken: st.row.Began.Time, What: st.what, Why: st.why})
+	}
+	res.NotListed = len(steps) - len(res.Going)
 	if len(both) == 0 {
 		return res, steps, nil
 	}
@@ -178,6 +190,7 @@ func (s *Site) startPrune(volume, by string) (*job, error) {
 			return nil, "", err
 		}
 		defer release()
+		j.say("deciding what goes")
 		j.begin(nil)
 		if err := errors.Join(s.noteUsage(), s.store.KeepBallast()); err != nil { // no reason not to make room
 			s.log.Error("it could not be noted how full the store is, or the ballast not be kept", "error", err)
@@ -197,45 +210,54 @@ func (s *Site) prune(ctx context.Context, j *job, volume string) (*api.PruneResu
 	if err := s.watchClock(); err != nil {
 		return nil, err
 	}
+	s.verdicts.drop(nil) // what is decided now is of more use than what was
 	res, steps, err := s.planPrune(volume)
 	if err != nil || len(steps) == 0 {
 		return res, err
 	}
 	defer s.changed("snapshots")
-	var gone []object.ID
-	var ids []string
+	var gone []pruneStep
+	j.say(fmt.Sprintf("changing %s", many(len(steps), "snapshot")))
 	for part := range slices.Chunk(steps, stepsAtOnce) {
 		if err := ctx.Err(); err != nil {
 			return nil, err
 		}
-		if err := s.allIntoGrace(part); err != nil {
+		if err := s.markSteps(part); err != nil {
 			return nil, err
 		}
 	}
 	for _, st := range steps {
+		if st.what == "is removed" {
+			gone = append(gone, st)
+		}
+	}
+	for part := range slices.Chunk(gone, stepsAtOnce) {
 		if err := ctx.Err(); err != nil {
 			return nil, err
 		}
-		switch st.what {
-		case "stays":
-			err = s.outOfGrace(st.row, time.Time{})
-		case "is removed":
-			id, perr := object.ParseID(st.row.ID)
-			err = perr
-			gone, ids = append(gone, id), append(ids, st.row.ID)
-			j.logf("%s of %s, taken %s: %s", st.row.ID[:12], st.row.Volume, stamp(st.row.Began.Time), st.why)
-		}
-		if err != nil {
+		if err := s.removeSteps(j, part); err != nil {
 			return nil, err
 		}
 	}
-	if len(gone) == 0 {
-		return res, nil
+	return res, nil
+}
+
+// removeSteps removes snapshots whose grace has ended.
+func (s *Site) removeSteps(j *job, steps []pruneStep) error {
+	roots, ids, lines := make([]object.ID, len(steps)), make([]string, len(steps)), make([]string, len(steps))
+	for i, st := range steps {
+		var err error
+		if roots[i], err = object.ParseID(st.row.ID); err != nil {
+			return err
+		}
+		ids[i] = st.row.ID
+		lines[i] = fmt.Sprintf("%s of %s, taken %s: %s", st.row.ID[:12], st.row.Volume, stamp(st.row.Began.Time), st.why)
 	}
-	if err := s.store.RemoveRoots(gone...); err != nil {
-		return nil, err
+	j.logAll(lines)
+	if err := s.store.RemoveRoots(roots...); err != nil {
+		return err
 	}
-	return res, s.cat.ForgetSnapshots(s.Place(), ids...)
+	return s.cat.ForgetSnapshots(s.Place(), ids...)
 }
 
 // guarded reports whether something keeps the snapshot that not even a person's removal
@@ -252,25 +274,29 @@ func putOut(row *catalog.Snapshot) bool {
 	return row.LetGo == removedByHand || strings.HasPrefix(row.LetGo, capSays)
 }
 
-// stepsAtOnce is how many snapshots enter grace with one flush of the disk.
-const stepsAtOnce = 2000
+// stepsAtOnce is how many snapshots a pruning changes with one flush of the disk.
+const stepsAtOnce = 5000
 
-// allIntoGrace puts the marks of all snapshots that enter grace, and then their rows: a crash
-// between the two is made good by the marks.
-func (s *Site) allIntoGrace(steps []pruneStep) error {
+// markSteps puts the marks of all snapshots that enter grace or leave it, and then their
+// rows: a crash between the two is made good by the marks.
+func (s *Site) markSteps(steps []pruneStep) error {
 	var marks []*object.Mark
 	var rows []*catalog.Snapshot
 	for _, st := range steps {
-		if st.what != "enters grace" {
+		var m *object.Mark
+		var err error
+		switch st.what {
+		case "enters grace":
+			m, err = s.graceMark(st.row, st.until, st.why)
+		case "stays":
+			m, err = s.recallMark(st.row, time.Time{})
+		default:
 			continue
 		}
-		id, err := object.ParseID(st.row.ID)
 		if err != nil {
 			return err
 		}
-		marks = append(marks, &object.Mark{Kind: object.MarkExpiry, Root: id, At: s.clock.Now().UnixNano(), Until: st.until.UnixNano(), Text: st.why, Place: s.Place()})
-		st.row.GraceUntil, st.row.LetGo = catalog.At(st.until), st.why
-		rows = append(rows, st.row)
+		marks, rows = append(marks, m), append(rows, st.row)
 	}
 	if len(rows) == 0 {
 		return nil
@@ -278,36 +304,54 @@ func (s *Site) allIntoGrace(steps []pruneStep) error {
 	if err := s.store.PutMarks(marks); err != nil {
 		return err
 	}
-	return s.cat.PutSnapshots(rows)
+	return s.cat.SetGrace(rows...)
 }
 
-func (s *Site) intoGrace(row *catalog.Snapshot, until time.Time, why string) error {
+// graceMark is the mark that sends a snapshot into grace, as its row says afterwards.
+func (s *Site) graceMark(row *catalog.Snapshot, until time.Time, why string) (*object.Mark, error) {
 	id, err := object.ParseID(row.ID)
 	if err != nil {
-		return err
-	}
-	m := &object.Mark{Kind: object.MarkExpiry, Root: id, At: s.clock.Now().UnixNano(), Until: until.UnixNano(), Text: why, Place: s.Place()}
-	if err := s.store.PutMark(m); err != nil {
-		return err
+		return nil, err
 	}
 	row.GraceUntil, row.LetGo = catalog.At(until), why
-	return s.cat.PutSnapshot(row)
+	return &object.Mark{Kind: object.MarkExpiry, Root: id, At: s.clock.Now().UnixNano(), Until: until.UnixNano(), Text: why, Place: s.Place()}, nil
 }
 
-func (s *Site) outOfGrace(row *catalog.Snapshot, until time.Time) error {
+// recallMark is the mark that takes a snapshot out of grace, as its row says afterwards; with
+// a time it stays at least until then.
+func (s *Site) recallMark(row *catalog.Snapshot, until time.Time) (*object.Mark, error) {
 	id, err := object.ParseID(row.ID)
 	if err != nil {
-		return err
+		return nil, err
 	}
+	row.GraceUntil, row.LetGo, row.RecalledUntil = catalog.Time{}, "", catalog.At(until)
 	m := &object.Mark{Kind: object.MarkRecall, Root: id, At: s.clock.Now().UnixNano(), Place: s.Place()}
 	if !until.IsZero() {
 		m.Until = until.UnixNano()
 	}
+	return m, nil
+}
+
+func (s *Site) intoGrace(row *catalog.Snapshot, until time.Time, why string) error {
+	m, err := s.graceMark(row, until, why)
+	if err != nil {
+		return err
+	}
 	if err := s.store.PutMark(m); err != nil {
 		return err
 	}
-	row.GraceUntil, row.LetGo, row.RecalledUntil = catalog.Time{}, "", catalog.At(until)
-	return s.cat.PutSnapshot(row)
+	return s.cat.SetGrace(row)
+}
+
+func (s *Site) outOfGrace(row *catalog.Snapshot, until time.Time) error {
+	m, err := s.recallMark(row, until)
+	if err != nil {
+		return err
+	}
+	if err := s.store.PutMark(m); err != nil {
+		return err
+	}
+	return s.cat.SetGrace(row)
 }
 
 // RemoveSnapshot sends a snapshot into grace by hand.

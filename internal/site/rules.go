@@ -244,18 +244,22 @@ func (s *Site) decideWith(v *catalog.Volume, rs *ruleset, now time.Time) (*decid
 }
 
 func (s *Site) decideAmong(v *catalog.Volume, rs *ruleset, now time.Time, others func(*catalog.Volume) (*ruleset, error)) (*decided, error) {
-	d, err := s.decideAlone(v, rs, now)
+	rows, err := s.cat.Snapshots(s.Place(), v.Name, catalog.SnapshotFilter{})
+	if err != nil {
+		return nil, err
+	}
+	return s.decideRows(v, rows, rs, now, others)
+}
+
+func (s *Site) decideRows(v *catalog.Volume, rows []*catalog.Snapshot, rs *ruleset, now time.Time, others func(*catalog.Volume) (*ruleset, error)) (*decided, error) {
+	d, err := s.decideAlone(v, rows, rs, now)
 	if err != nil {
 		return nil, err
 	}
 	return d, s.bySet(v, d, now, others)
 }
 
-func (s *Site) decideAlone(v *catalog.Volume, rs *ruleset, now time.Time) (*decided, error) {
-	rows, err := s.cat.Snapshots(s.Place(), v.Name, catalog.SnapshotFilter{})
-	if err != nil {
-		return nil, err
-	}
+func (s *Site) decideAlone(v *catalog.Volume, rows []*catalog.Snapshot, rs *ruleset, now time.Time) (*decided, error) {
 	snaps := snapshotsOf(rows)
 	owed, err := s.owed(v, rs, rows, snaps, now)
 	if err != nil {

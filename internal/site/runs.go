@@ -192,9 +192,12 @@ func (j *job) say(phase string) {
 }
 
 func (j *job) logf(format string, args ...any) {
-	text := fmt.Sprintf(format, args...)
-	if err := j.s.cat.AddLog(j.row.ID, j.s.clock.Now(), text); err != nil {
-		j.s.log.Error("a run's log line could not be recorded", "run", j.row.ID, "error", err)
+	j.logAll([]string{fmt.Sprintf(format, args...)})
+}
+
+func (j *job) logAll(lines []string) {
+	if err := j.s.cat.AddLog(j.row.ID, j.s.clock.Now(), lines...); err != nil {
+		j.s.log.Error("lines of a run's log could not be recorded", "run", j.row.ID, "lines", len(lines), "error", err)
 	}
 }
 

@@ -35,12 +35,11 @@ func (s *Site) Space(volume string) (*api.Space, error) {
 	if out.Newest, err = s.store.Referenced(ids[0]); err != nil {
 		return nil, err
 	}
-	if out.Referenced, err = s.store.ReferencedBy(ids); err != nil {
+	needs, alone, err := s.store.Shares(ids)
+	if err != nil {
 		return nil, err
 	}
-	if out.Unique, err = s.store.Freed(ids); err != nil {
-		return nil, err
-	}
+	out.Referenced, out.Unique = needs[0], alone[0]
 	out.Shared = out.Referenced - out.Unique
 	now := s.clock.Now()
 	out.AddedPerDay = addedPerDay(d.rows, now)
@@ -48,6 +47,7 @@ func (s *Site) Space(volume string) (*api.Space, error) {
 	if err != nil {
 		return nil, err
 	}
+	var returning [][]object.ID
 	for _, days := range []int{1, 7, 30, 90, 365} {
 		by := now.AddDate(0, 0, days)
 		var going []object.ID
@@ -63,11 +63,15 @@ func (s *Site) Space(volume string) (*api.Space, error) {
 				going = append(going, ids[i])
 			}
 		}
-		bytes, err := s.store.Freed(going)
-		if err != nil {
-			return nil, err
-		}
-		out.Returns = append(out.Returns, api.Return{Days: days, By: by, Snapshots: len(going), Bytes: bytes})
+		returning = append(returning, going)
+		out.Returns = append(out.Returns, api.Return{Days: days, By: by, Snapshots: len(going)})
+	}
+	bytes, err := s.store.FreedEach(returning...)
+	if err != nil {
+		return nil, err
+	}
+	for i := range out.Returns {
+		out.Returns[i].Bytes = bytes[i]
 	}
 	s.spaceWords(out)
 	return out, nil
@@ -117,6 +121,7 @@ func (s *Site) Freeing(ids []string) (*api.Freeing, error) {
 	out := &api.Freeing{Snapshots: []api.FreeingOne{}}
 	seen := map[object.ID]bool{}
 	var all []object.ID
+	var each [][]object.ID
 	for _, id := range ids {
 		row, err := s.cat.Snapshot(id)
 		if err != nil {
@@ -130,15 +135,17 @@ func (s *Site) Freeing(ids []string) (*api.Freeing, error) {
 			continue
 		}
 		seen[oid] = true
-		all = append(all, oid)
-		alone, err := s.store.Freed([]object.ID{oid})
-		if err != nil {
-			return nil, err
-		}
-		out.AloneBytes += alone
-		out.Snapshots = append(out.Snapshots, api.FreeingOne{ID: row.ID, Volume: row.Volume, Taken: row.Began.Time, AloneBytes: alone})
+		all, each = append(all, oid), append(each, []object.ID{oid})
+		out.Snapshots = append(out.Snapshots, api.FreeingOne{ID: row.ID, Volume: row.Volume, Taken: row.Began.Time})
 	}
-	var err error
+	_, alone, err := s.store.Shares(each...)
+	if err != nil {
+		return nil, err
+	}
+	for i, n := range alone {
+		out.Snapshots[i].AloneBytes = n
+		out.AloneBytes += n
+	}
 	if out.Bytes, err = s.store.Freed(all); err != nil {
 		return nil, err
 	}

@@ -60,6 +60,7 @@ func (s *Site) Usage() (*api.Usage, error) {
 		return nil, err
 	}
 	var added int64
+	var byVolume [][]object.ID
 	for _, v := range vols {
 		rows, err := s.cat.Snapshots(s.Place(), v.Name, catalog.SnapshotFilter{})
 		if err != nil {
@@ -70,16 +71,15 @@ func (s *Site) Usage() (*api.Usage, error) {
 			ids[i], _ = object.ParseID(r.ID)
 		}
 		added += addedPerDay(rows, s.clock.Now())
-		vu := api.VolumeUsage{Volume: v.Name, Snapshots: len(rows)}
-		if len(ids) > 0 {
-			if vu.Unique, err = s.store.Freed(ids); err != nil {
-				return nil, err
-			}
-			if vu.Referenced, err = s.store.ReferencedBy(ids); err != nil {
-				return nil, err
-			}
-		}
-		out.Volumes = append(out.Volumes, vu)
+		byVolume = append(byVolume, ids)
+		out.Volumes = append(out.Volumes, api.VolumeUsage{Volume: v.Name, Snapshots: len(rows)})
+	}
+	needs, alone, err := s.store.Shares(byVolume...)
+	if err != nil {
+		return nil, err
+	}
+	for i := range out.Volumes {
+		out.Volumes[i].Referenced, out.Volumes[i].Unique = needs[i], alone[i]
 	}
 	if out.Caps, err = s.Caps(); err != nil {
 		return nil, err

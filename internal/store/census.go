@@ -11,7 +11,6 @@ import (
 	"sync"
 
 	"candidharbor/core/object"
-	"candidharbor/core/space"
 
 	"github.com/RoaringBitmap/roaring/v2"
 )
@@ -321,72 +320,4 @@ func (s *Store) eachChild(id object.ID, kind object.Kind, visit func(object.ID) 
 func (s *Store) SizeOf(ordinal uint32) int64 {
 	_, n, _ := s.ObjectAt(ordinal)
 	return n
-}
-
-// Referenced returns the stored bytes that a snapshot needs.
-func (s *Store) Referenced(id object.ID) (int64, error) {
-	set, _, err := s.holds(id)
-	if err != nil {
-		return 0, err
-	}
-	return space.Sum(set, s.SizeOf), nil
-}
-
-// Freed returns exactly how many bytes of records leave the store once the given
-// snapshots are removed and swept, all others staying.
-func (s *Store) Freed(ids []object.ID) (int64, error) {
-	n, err := s.FreedEach(ids)
-	if err != nil {
-		return 0, err
-	}
-	return n[0], nil
-}
-
-// FreedEach is Freed for several choices of snapshots, each for itself, in one pass over the
-// censuses.
-func (s *Store) FreedEach(choices ...[]object.ID) ([]int64, error) {
-	type choice struct {
-		going map[object.ID]bool
-		space.Freeing
-	}
-	all := make([]choice, len(choices))
-	for i, ids := range choices {
-		all[i].going = map[object.ID]bool{}
-		for _, id := range ids {
-			all[i].going[id] = true
-		}
-	}
-	for _, id := range s.Roots() {
-		set, _, err := s.holds(id)
-		if err != nil {
-			return nil, err
-		}
-		for i := range all {
-			all[i].Add(set, all[i].going[id])
-		}
-	}
-	sums := make([]int64, len(all))
-	for i := range all {
-		sums[i] = space.Sum(all[i].Objects(), s.SizeOf)
-	}
-	return sums, nil
-}
-
-// LeaseName returns a name for a durable lease from any text.
-func LeaseName(text string) string {
-	sum := object.Sum([]byte(text))
-	return hex.EncodeToString(sum[:12])
-}
-
-// ReferencedBy returns the stored bytes that any of the snapshots needs.
-func (s *Store) ReferencedBy(ids []object.ID) (int64, error) {
-	all := roaring.New()
-	for _, id := range ids {
-		set, _, err := s.holds(id)
-		if err != nil {
-			return 0, err
-		}
-		all.Or(set)
-	}
-	return space.Sum(all, s.SizeOf), nil
 }

@@ -2,11 +2,14 @@ package store
 
 import (
 	"errors"
+	"runtime"
+	"sync/atomic"
 	"syscall"
 
 	"candidharbor/core/object"
 
 	"github.com/RoaringBitmap/roaring/v2"
+	"golang.org/x/sync/errgroup"
 )
 
 // passing reports whether an error says nothing about what is stored: the process has too
@@ -53,6 +56,40 @@ func (s *Store) holds(id object.ID) (set *roaring.Bitmap, blind bool, err error)
 		return w.seen, false, nil
 	}
 	return w.seen, w.cut, nil
+}
+
+// eachHeld calls do with what each snapshot holds, one call at a time, and reads ahead on all
+// cores.
+func (s *Store) eachHeld(ids []object.ID, do func(id object.ID, set *roaring.Bitmap)) error {
+	type held struct {
+		id  object.ID
+		set *roaring.Bitmap
+	}
+	var reading errgroup.Group
+	var next atomic.Int64
+	found := make(chan held, 16)
+	for range runtime.GOMAXPROCS(0) {
+		reading.Go(func() error {
+			for i := next.Add(1) - 1; i < int64(len(ids)); i = next.Add(1) - 1 {
+				set, _, err := s.holds(ids[i])
+				if err != nil {
+					next.Store(int64(len(ids))) // the others end too
+					return err
+				}
+				found <- held{ids[i], set}
+			}
+			return nil
+		})
+	}
+	var err error
+	go func() { // ends when the readers have, which the loop below waits for
+		err = reading.Wait()
+		close(found)
+	}()
+	for h := range found {
+		do(h.id, h.set)
+	}
+	return err
 }
 
 // holdWalk collects what can be reached, past what is damaged.

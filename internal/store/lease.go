@@ -2,6 +2,7 @@ package store
 
 import (
 	"encoding/binary"
+	"encoding/hex"
 	"errors"
 	"fmt"
 	"hash/crc32"
@@ -218,4 +219,10 @@ func (s *Store) leased() *roaring.Bitmap {
 		l.mu.Unlock()
 	}
 	return all
+}
+
+// LeaseName returns a name for a durable lease from any text.
+func LeaseName(text string) string {
+	sum := object.Sum([]byte(text))
+	return hex.EncodeToString(sum[:12])
 }

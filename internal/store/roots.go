@@ -7,10 +7,13 @@ import (
 	"fmt"
 	"io/fs"
 	"path/filepath"
+	"runtime"
 	"slices"
 	"strings"
 
 	"candidharbor/core/object"
+
+	"golang.org/x/sync/errgroup"
 )
 
 const (
@@ -271,24 +274,35 @@ func (s *Store) PutMark(m *object.Mark) error {
 // PutMarks puts marks of one kind of many snapshots, all of them durable when it returns.
 // Marks for snapshots that are not here are left out.
 func (s *Store) PutMarks(marks []*object.Mark) error {
-	var names []string
-	var records [][]byte
+	var here []*object.Mark
 	for _, m := range marks {
 		if m.Kind == object.MarkSighting {
 			return errors.New("sightings are put one by one")
 		}
-		body, err := object.EncodeMark(m)
-		if err != nil {
-			return err
+		if s.HasRoot(m.Root) {
+			here = append(here, m)
 		}
-		record, err := object.SignRecord(s.signKey(), "mark", body)
-		if err != nil {
-			return err
-		}
-		if !s.HasRoot(m.Root) {
-			continue
-		}
-		names, records = append(names, markName(m, body)), append(records, record)
+	}
+	names, records, key := make([]string, len(here)), make([][]byte, len(here)), s.signKey()
+	var signing errgroup.Group
+	signing.SetLimit(runtime.GOMAXPROCS(0))
+	for from := 0; from < len(here); from += 256 {
+		signing.Go(func() error {
+			for i := from; i < min(from+256, len(here)); i++ {
+				body, err := object.EncodeMark(here[i])
+				if err != nil {
+					return err
+				}
+				if records[i], err = object.SignRecord(key, "mark", body); err != nil {
+					return err
+				}
+				names[i] = markName(here[i], body)
+			}
+			return nil
+		})
+	}
+	if err := signing.Wait(); err != nil {
+		return err
 	}
 	if len(names) == 0 {
 		return nil

@@ -156,6 +156,20 @@ func TestStoreModel(t *testing.T) {
 					sum += s.SizeOf(it.Next())
 				}
 				require.Equal(rt, sum, freed)
+				var each [][]object.ID
+				for _, id := range going[:len(going)/2+len(going)%2] {
+					each = append(each, []object.ID{id})
+				}
+				needs, alone, err := s.Shares(each...)
+				require.NoError(rt, err)
+				for i, one := range each {
+					freed, err := s.Freed(one)
+					require.NoError(rt, err)
+					require.Equal(rt, freed, alone[i])
+					needed, err := s.Referenced(one[0])
+					require.NoError(rt, err)
+					require.Equal(rt, needed, needs[i])
+				}
 			},
 			"reopen": func(rt *rapid.T) {
 				require.NoError(rt, s.Close())

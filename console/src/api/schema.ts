@@ -2787,6 +2787,7 @@ export interface components {
             dryRun: boolean;
             /** Format: int64 */
             enterGrace: number;
+            /** @description the first 1000 */
             going: components["schemas"]["Going"][] | null;
             /**
              * Format: int64
@@ -2794,6 +2795,11 @@ export interface components {
              */
             graceBytes: number;
             held?: string;
+            /**
+             * Format: int64
+             * @description how many more there are
+             */
+            notListed?: number;
             /** Format: int64 */
             recalled: number;
             /** Format: int64 */

@@ -47,7 +47,7 @@ export function Space() {
           {p.held ? <p className="py-2">Nothing is removed at present: {p.held}</p> : (
             <p className="py-2">{p.enterGrace} would enter grace, {p.removed} are past it. A sweep would then give back {size(p.removedBytes)}, and {size(p.graceBytes)} more when those entering grace are gone too.</p>
           )}
-          {(p.going ?? []).length > 0 && <div className="max-h-80 overflow-y-auto"><table className="plain"><tbody>{(p.going ?? []).map((g) => <tr key={g.id}><td className="font-mono whitespace-nowrap">{stamp(g.taken)}</td><td>{g.volume}</td><td>{g.what}</td><td className="text-faint">{g.why}</td></tr>)}</tbody></table></div>}
+          {(p.going ?? []).length > 0 && <div className="max-h-80 overflow-y-auto"><table className="plain"><tbody>{(p.going ?? []).map((g) => <tr key={g.id}><td className="font-mono whitespace-nowrap">{stamp(g.taken)}</td><td>{g.volume}</td><td>{g.what}</td><td className="text-faint">{g.why}</td></tr>)}</tbody></table>{(p.notListed ?? 0) > 0 && <p className="text-sm text-faint">… and {p.notListed} more.</p>}</div>}
         </>
       )}
       <div className="mt-4 flex gap-3"><button className="press" onClick={() => prune.mutate()}>Apply the rules now</button><button className="press" onClick={() => sweep.mutate()}>Sweep now</button></div>
