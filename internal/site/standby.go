@@ -2,15 +2,12 @@ package site
 
 import (
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"io/fs"
 	"os"
 	"path/filepath"
-	"strconv"
 	"strings"
-	"syscall"
 
 	"candidharbor/api"
 	"candidharbor/core/object"
@@ -32,35 +29,6 @@ func checkStandby(mode string) error {
 		return bad("standby %q: write %s or %s", mode, standbyExact, standbyAdditive)
 	}
 	return nil
-}
-
-// standbyState says what each of two trees side by side was laid out as, by the inode of
-// its top: that stays true whatever their names are at present.
-type standbyState map[string]string
-
-func inodeOf(path string) (string, error) {
-	st, err := os.Lstat(path)
-	if err != nil {
-		return "", err
-	}
-	return strconv.FormatUint(st.Sys().(*syscall.Stat_t).Ino, 10), nil
-}
-
-func standbyNames(dir string) (parent, active, idle, state string) {
-	parent, active = filepath.Dir(dir), filepath.Base(dir)
-	return parent, active, ".candid-idle-" + active, filepath.Join(parent, ".candid-standby-"+active+".json")
-}
-
-func readStandby(path string) (standbyState, error) {
-	raw, err := os.ReadFile(path)
-	if errors.Is(err, fs.ErrNotExist) {
-		return nil, nil
-	}
-	st := standbyState{}
-	if err == nil && json.Unmarshal(raw, &st) != nil {
-		st = standbyState{} // both trees are made anew
-	}
-	return st, err
 }
 
 // SetStandby lays a copy of another site's volume out as a directory, or no longer.
@@ -251,22 +219,53 @@ func (s *Site) layOut(ctx context.Context, j *job, name string) (any, string, er
 	if opt.Root = s.leased(lease, last.ID); opt.Root == nil {
 		return nil, "", missing("snapshot %s was removed before it could be laid out", last.ID[:12])
 	}
-	next := standbyState{}
 	activeIno, err := inodeOf(dir)
-	if err == nil {
-		if state[activeIno] == id.String() {
-			return nil, "it lies there already", nil
-		}
-		if state[activeIno] != "" {
-			next[activeIno] = state[activeIno]
-			opt.Beside = s.leased(lease, state[activeIno])
-		}
-	} else if !errors.Is(err, fs.ErrNotExist) {
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return nil, "", err
 	}
-	if idleIno, err := inodeOf(filepath.Join(parent, idle)); err == nil && state[idleIno] != "" {
-		opt.Was = s.leased(lease, state[idleIno])
+	if state[activeIno].is(id) {
+		return nil, "it lies there already", nil
 	}
+	idleIno, err := inodeOf(filepath.Join(parent, idle))
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return nil, "", err
+	}
+	opt.Beside, opt.Was = s.leased(lease, state[activeIno].id()), s.leased(lease, state[idleIno].id())
+	since, err := filesystemNow(at)
+	if err != nil {
+		return nil, "", err
+	}
+	var found, inIdle []tree.Stray
+	if !opt.Additive {
+		j.say("looking for what others wrote there")
+		ck, err := chunkerOf(v)
+		if err != nil {
+			return nil, "", err
+		}
+		look := tree.StraysOptions{Source: s.store, Chunker: ck, Dir: at}
+		if look.Root, look.Name, look.Since = opt.Beside, active, state[activeIno].since(); look.Root != nil {
+			if found, err = tree.Strays(ctx, look); err != nil {
+				return nil, "", err
+			}
+		}
+		if look.Root, look.Name, look.Since = opt.Was, idle, state[idleIno].since(); look.Root != nil {
+			if inIdle, err = tree.Strays(ctx, look); err != nil {
+				return nil, "", err
+			}
+		}
+	}
+	// A tree that somebody else wrote into is nothing to build upon: what is made from it or
+	// linked to it would have what was written. It is made anew when its turn comes.
+	next := standbyState{}
+	if opt.Beside != nil && len(found) == 0 {
+		next[activeIno] = laidAs(state[activeIno].id(), since)
+	} else {
+		opt.Beside = nil
+	}
+	if len(inIdle) > 0 {
+		opt.Was = nil
+	}
+	j.say("laying it out")
 	// From here on the idle tree is nothing until it is whole.
 	if err := writeStandby(statePath, next); err != nil {
 		return nil, "", err
@@ -275,11 +274,13 @@ func (s *Site) layOut(ctx context.Context, j *job, name string) (any, string, er
 	if err != nil {
 		return nil, "", err
 	}
-	idleIno, err := inodeOf(filepath.Join(parent, idle))
-	if err != nil {
+	if idleIno, err = inodeOf(filepath.Join(parent, idle)); err != nil {
 		return nil, "", err
 	}
-	next[idleIno] = id.String()
+	if since, err = filesystemNow(at); err != nil {
+		return nil, "", err
+	}
+	next[idleIno] = laidAs(id.String(), since)
 	if err := writeStandby(statePath, next); err != nil {
 		return nil, "", err
 	}
@@ -303,15 +304,9 @@ func (s *Site) layOut(ctx context.Context, j *job, name string) (any, string, er
 		}
 		words += fmt.Sprintf("; %d could not be made as they are, the log names them", res.RemarkCount)
 	}
+	words += tellStrays(j, found, ": the log names them, and until the next arrival they lie in "+filepath.Join(parent, idle))
+	words += tellStrays(j, inIdle, ", in the tree that was not shown, and that are gone")
 	return map[string]int64{"created": res.Created, "replaced": res.Replaced, "removed": res.Removed, "bytes": res.Bytes, "remarks": res.RemarkCount}, words, nil
-}
-
-func writeStandby(path string, st standbyState) error {
-	raw, err := json.Marshal(st)
-	if err != nil {
-		return err
-	}
-	return store.ReplaceFile(path, raw)
 }
 
 // leased returns a snapshot's root and keeps its objects readable; nil when it is gone.
@@ -333,21 +328,6 @@ func (s *Site) leased(lease *store.Lease, id string) *object.Root {
 		return nil
 	}
 	return root
-}
-
-// lies returns the snapshot that lies where a copy is laid out; empty: none, or not known.
-func (s *Site) lies(v *catalog.Volume) string {
-	dir := v.StandbyDir
-	_, _, _, statePath := standbyNames(dir)
-	state, err := readStandby(statePath)
-	if err != nil || dir == "" {
-		return ""
-	}
-	ino, err := inodeOf(dir)
-	if err != nil {
-		return ""
-	}
-	return state[ino]
 }
 
 func (s *Site) standbyView(v *catalog.Volume) *api.Standby {

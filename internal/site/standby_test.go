@@ -3,6 +3,7 @@ package site
 import (
 	"fmt"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"strings"
 	"sync"
@@ -10,6 +11,7 @@ import (
 	"time"
 
 	"candidharbor/api"
+	"candidharbor/internal/catalog"
 
 	"github.com/stretchr/testify/require"
 )
@@ -125,10 +127,44 @@ func TestStandby(t *testing.T) {
 	require.NoError(t, here.cat.PutPeer(p))
 	step(6)
 	require.Equal(t, "6", read("second"))
+
+	// What others write into the tree is found, told, and gone from both trees.
+	outcomes := func() (all string) {
+		for _, r := range must(there.cat.Runs(catalog.RunFilter{Kind: "standby", Limit: 2})) {
+			all += r.Outcome + "\n"
+		}
+		return all
+	}
+	require.NoError(t, os.Mkdir(filepath.Join(dir, "sub"), 0o755))
+	w.write(dir, "sub/kept", "kept")
+	w.write(dir, "sub/mode", "mode")
+	step(7)
+	require.NotContains(t, outcomes(), "others changed")
+	kept := filepath.Join(at, "sub/kept")
+	st := must(os.Stat(kept))
+	require.NoError(t, os.WriteFile(kept, []byte("KEPT"), 0o644)) // both trees have this file
+	require.NoError(t, os.Chtimes(kept, time.Time{}, st.ModTime()))
+	require.NoError(t, os.WriteFile(filepath.Join(at, "sub/stray"), nil, 0o644))
+	require.NoError(t, os.MkdirAll(filepath.Join(at, "strays/below"), 0o755))
+	require.NoError(t, os.Remove(filepath.Join(at, "first")))
+	require.NoError(t, os.Chmod(filepath.Join(at, "sub/mode"), 0o600))
+	for n := 8; n < 12; n++ {
+		step(n)
+		if n == 8 {
+			require.Contains(t, outcomes(), "5 paths that others changed there")
+		}
+		plain := filepath.Join(w.dir, fmt.Sprint("plain", n))
+		w.done(here)(here.Restore(w.ctx, api.RestoreAsk{Volume: "notes", At: "latest", To: plain}, "test"))
+		out, err := exec.Command("diff", "-r", "--no-dereference", plain, at).CombinedOutput()
+		require.NoError(t, err, string(out))
+		require.Equal(t, must(os.Stat(filepath.Join(plain, "sub/mode"))).Mode(), must(os.Stat(filepath.Join(at, "sub/mode"))).Mode())
+	}
+	require.NotContains(t, outcomes(), "others changed")
+	require.FileExists(t, kept)
 	said, err := there.SetStandby("notes@here", api.StandbySet{Mode: "none"}, "test")
 	require.NoError(t, err)
 	require.Contains(t, said, "stays in "+at)
-	require.Equal(t, "6", read("second"))
+	require.Equal(t, "11", read("second"))
 	left, err := os.ReadDir(ready)
 	require.NoError(t, err)
 	require.Len(t, left, 1)
