@@ -3,6 +3,7 @@ package catalog
 import (
 	"database/sql"
 	"errors"
+	"slices"
 	"time"
 
 	"github.com/jmoiron/sqlx"
@@ -38,10 +39,35 @@ type Pace struct {
 	Zone  string   `json:"zone,omitempty"`
 }
 
-// PutPeer inserts or replaces a peer, durably.
+// PutPeer inserts a peer, or what a pairing says anew of one: its former keys and its pace
+// stay.
 func (c *Catalog) PutPeer(p *Peer) error {
-	_, err := c.db.NamedExec(`INSERT OR REPLACE INTO peers (name,key,addresses,paired,seen,grants,granted,pace,former,next_key,recipient) VALUES (:name,:key,:addresses,:paired,:seen,:grants,:granted,:pace,:former,:next_key,:recipient)`, p)
+	_, err := c.db.NamedExec(`INSERT INTO peers (name,key,addresses,paired,seen,grants,granted,pace,former,next_key,recipient) VALUES (:name,:key,:addresses,:paired,:seen,:grants,:granted,:pace,:former,:next_key,:recipient)
+		ON CONFLICT (name) DO UPDATE SET key=excluded.key, addresses=excluded.addresses, paired=excluded.paired, seen=excluded.seen, grants=excluded.grants,
+		granted=excluded.granted, next_key=excluded.next_key, recipient=excluded.recipient`, p)
 	return err
+}
+
+// AnnounceKey notes the key that a peer will use from now on. It reports false when the peer
+// is not paired any more, or has another key meanwhile.
+func (c *Catalog) AnnounceKey(name, key, next string) (bool, error) {
+	return changedOne(c.db.Exec(`UPDATE peers SET next_key=? WHERE name=? AND key=?`, next, name, key))
+}
+
+// ChangeKey sets another key in place of a peer's, which becomes a former one; nothing else
+// of its row changes. It reports false when the peer is not paired any more, or has another
+// key meanwhile.
+func (c *Catalog) ChangeKey(p *Peer, key string) (bool, error) {
+	former := JSON[[]string]{V: append(slices.Clone(p.Former.V), p.Key)}
+	return changedOne(c.db.Exec(`UPDATE peers SET key=?, next_key='', former=? WHERE name=? AND key=?`, key, former, p.Name, p.Key))
+}
+
+func changedOne(res sql.Result, err error) (bool, error) {
+	if err != nil {
+		return false, err
+	}
+	n, err := res.RowsAffected()
+	return n > 0, err
 }
 
 // SawPeer notes when a peer was last spoken to.

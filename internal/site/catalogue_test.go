@@ -36,13 +36,24 @@ func TestCatalogueFollowsTheStore(t *testing.T) {
 	s = w.open("here")
 	require.NoError(t, s.whenMarksAgree(w.ctx))
 	require.Empty(t, must(s.Info()).Held)
-	graced := 0
-	for _, row := range w.rows(s, "notes") {
-		if !row.GraceUntil.IsZero() {
-			graced++
+	graced := func() (n int) {
+		for _, row := range w.rows(s, "notes") {
+			if !row.GraceUntil.IsZero() {
+				n++
+			}
 		}
+		return n
 	}
-	require.Equal(t, 3, graced)
+	require.Equal(t, 3, graced())
+	for _, m := range marks[1:] { // the rules keep two of them again
+		m.Kind, m.At, m.Until, m.Text = object.MarkRecall, m.At+1, 0, ""
+	}
+	require.NoError(t, s.store.PutMarks(marks[1:]))
+	require.NoError(t, s.Close())
+	s = w.open("here")
+	require.NoError(t, s.whenMarksAgree(w.ctx))
+	require.Empty(t, must(s.Info()).Held)
+	require.Equal(t, 1, graced())
 
 	require.NoError(t, s.Close())
 	path := filepath.Join(w.dir, "here", "catalog.db")

@@ -314,9 +314,10 @@ func (s *Site) serveRekey(peer *catalog.Peer, body []byte, st *transfer.Stream) 
 	} else if other != nil && other.Name != peer.Name {
 		return &transfer.Refusal{What: "the new key is another site's", Final: true}
 	}
-	peer.NextKey = hex.EncodeToString(q.Key)
-	if err := s.cat.PutPeer(peer); err != nil {
+	if known, err := s.cat.AnnounceKey(peer.Name, peer.Key, hex.EncodeToString(q.Key)); err != nil {
 		return err
+	} else if !known {
+		return &transfer.Refusal{What: "the key that announces another one is not the site's any more"}
 	}
 	return st.Reply(struct{}{})
 }

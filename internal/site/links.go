@@ -41,12 +41,20 @@ func (s *Site) link(ctx context.Context, p *catalog.Peer) (*transfer.Link, strin
 	if cut {
 		return nil, "", &Error{Elsewhere, fmt.Errorf("site %s cannot be reached: the line is down", p.Name)}
 	}
-	if l != nil && l.Alive() {
-		return l, l.Address, nil
+	p, err := s.cat.Peer(p.Name) // its key may have changed since the caller read it, or its pairing ended
+	if err != nil {
+		return nil, "", err
 	}
 	keys, err := keysOf(p)
 	if err != nil {
 		return nil, "", err
+	}
+	id := s.identity()
+	if l != nil && l.Alive() {
+		if l.Own.Equal(id.Public()) && slices.ContainsFunc(keys, func(k ed25519.PublicKey) bool { return k.Equal(l.Key) }) {
+			return l, l.Address, nil
+		}
+		l.Close() // one of both has another key since
 	}
 	var errs []error
 	for _, addr := range p.Addresses.V {
@@ -55,20 +63,38 @@ func (s *Site) link(ctx context.Context, p *catalog.Peer) (*transfer.Link, strin
 		if dir, within := strings.CutPrefix(addr, placeAddress); within {
 			l, err = s.dialPlace(ctx, p.Name, dir, keys)
 		} else {
-			l, err = transfer.Dial(ctx, addr, s.identity(), keys...)
+			l, err = transfer.Dial(ctx, addr, id, keys...)
+		}
+		if err == nil && !s.takeLink(p.Name, l, true) {
+			l.Close()
+			err = errNewKey
 		}
 		if err != nil {
 			errs = append(errs, fmt.Errorf("%s: %w", addr, err))
 			continue
 		}
-		s.mu.Lock()
-		s.links[p.Name] = l
-		s.mu.Unlock()
 		s.serveLink(l, p.Name)
 		s.tell("sites")
 		return l, addr, s.cat.SawPeer(p.Name, s.clock.Now())
 	}
 	return nil, "", &Error{Elsewhere, fmt.Errorf("site %s cannot be reached: %w", p.Name, errors.Join(errs...))}
+}
+
+var errNewKey = errors.New("this site has a new key since; try again")
+
+// takeLink makes a link the one to a peer, or leaves a living one when the new one is not to
+// replace it. It reports false when the link shows a key that the site has given up: then it
+// is not to be used.
+func (s *Site) takeLink(peer string, l *transfer.Link, replace bool) bool {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if !l.Own.Equal(s.id.Public()) {
+		return false
+	}
+	if old := s.links[peer]; replace || old == nil || !old.Up() {
+		s.links[peer] = l
+	}
+	return true
 }
 
 // serveLink answers what the other end of a link asks, until it ends.
@@ -168,11 +194,10 @@ func (s *Site) accept(c net.Conn) error {
 	if peer == nil {
 		return l.Serve(s.ctx, s.serveStream) // it may want to pair
 	}
-	s.mu.Lock()
-	if old := s.links[peer.Name]; old == nil || !old.Up() {
-		s.links[peer.Name] = l
+	if !s.takeLink(peer.Name, l, false) {
+		l.Close()
+		return errNewKey
 	}
-	s.mu.Unlock()
 	s.serveLink(l, peer.Name)
 	s.tell("sites")
 	return nil
@@ -186,10 +211,12 @@ func (s *Site) knows(key ed25519.PublicKey) (*catalog.Peer, error) {
 	if err != nil || p == nil || p.Key == text {
 		return p, err
 	}
-	p.Former.V = append(p.Former.V, p.Key)
-	p.Key, p.NextKey = text, ""
-	s.log.Info("a site shows the key that it announced; the one before counts no more", "site", p.Name)
-	return p, s.cat.PutPeer(p)
+	if changed, err := s.cat.ChangeKey(p, text); err != nil {
+		return nil, err
+	} else if changed {
+		s.log.Info("a site shows the key that it announced; the one before counts no more", "site", p.Name)
+	}
+	return s.cat.PeerByKey(text) // as it is now: it may have been revoked, or another request was first
 }
 
 // serveStream answers one request of a peer. Only pairing is open to keys not known.

@@ -102,10 +102,11 @@ func (s *Site) acquaint(p *Site, name, dir string) error {
 			return err
 		}
 		if old.Key != peer.Key { // one of both has a new key, and both are here to say so
-			old.Former.V, old.Key, old.NextKey = append(old.Former.V, old.Key), peer.Key, ""
+			if _, err := cat.ChangeKey(old, peer.Key); err != nil {
+				return err
+			}
 		}
-		old.Addresses = peer.Addresses
-		return cat.PutPeer(old)
+		return cat.SetAddresses(peer.Name, peer.Addresses.V)
 	}
 	return errors.Join(
 		known(s.cat, &catalog.Peer{Name: name, Key: hex.EncodeToString(p.identity().Public()), Addresses: catalog.JSON[[]string]{V: []string{placeAddress + dir}},

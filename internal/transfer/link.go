@@ -86,6 +86,7 @@ func (id *Identity) config(want []ed25519.PublicKey) *tls.Config {
 type Link struct {
 	mux     *yamux.Session
 	Key     ed25519.PublicKey // the peer's
+	Own     ed25519.PublicKey // that this end shows
 	Address string            // its other end
 	Dialled bool              // by this end
 }
@@ -123,7 +124,7 @@ func Over(ctx context.Context, plain net.Conn, address string, id *Identity, wan
 		conn.Close()
 		return nil, err
 	}
-	return &Link{mux: mux, Key: key, Address: address, Dialled: true}, nil
+	return &Link{mux: mux, Key: key, Own: id.Public(), Address: address, Dialled: true}, nil
 }
 
 // Accept proves who a caller is and returns the link to it. Its key need not be known.
@@ -145,7 +146,7 @@ func Accept(ctx context.Context, conn net.Conn, id *Identity) (*Link, error) {
 		tc.Close()
 		return nil, err
 	}
-	return &Link{mux: mux, Key: key, Address: conn.RemoteAddr().String()}, nil
+	return &Link{mux: mux, Key: key, Own: id.Public(), Address: conn.RemoteAddr().String()}, nil
 }
 
 // mostStreams is how many streams a peer may have open at once.
