@@ -138,8 +138,14 @@ func (s *Site) Pair(ctx context.Context, text string, grants []string) (*api.Pee
 	return nil, &Error{Elsewhere, fmt.Errorf("the site %s cannot be reached: %w; check that its service runs and that this address is open", inv.Name, errors.Join(errs...))}
 }
 
-// sameKeyAs refuses a second site of a name that is paired with another key.
+// sameKeyAs refuses a second site of a name that is paired with another key, and a second name
+// of a site that is paired.
 func (s *Site) sameKeyAs(name, key string) error {
+	if old, err := s.cat.PeerByKey(key); err != nil {
+		return err
+	} else if old != nil && old.Name != name {
+		return conflict("this key is paired here already, as the site %s: end that pairing first, with candid site revoke %s", old.Name, old.Name)
+	}
 	if old, err := s.cat.Peer(name); err == nil && old.Key != key {
 		return conflict("another site named %s is paired here already, with another key: end that pairing first, with candid site revoke %s", name, name)
 	}

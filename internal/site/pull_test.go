@@ -288,8 +288,13 @@ func TestRotation(t *testing.T) {
 	require.ErrorContains(t, err, "the old key stays in use")
 	was := here.identity().Public()
 	here.CutLine(false)
+	late, err := transfer.Dial(w.ctx, there.peerAddr.String(), here.identity(), there.identity().Public())
+	require.NoError(t, err)
+	stale := must(there.cat.Peer("here"))
 	said, err := here.Rotate(w.ctx, false)
 	require.NoError(t, err)
+	require.False(t, here.takeLink("there", late, true), "a line that was begun with the key that was given up")
+	require.NoError(t, late.Close())
 	require.Contains(t, said, "there know it")
 	require.NotEqual(t, was, here.identity().Public())
 	w.write(dir, "a", "new")
@@ -302,13 +307,47 @@ func TestRotation(t *testing.T) {
 	_, err = there.CheckPeer(w.ctx, "here")
 	require.NoError(t, err)
 
+	for range 3 { // each is announced by the one before, whatever lines there were
+		_, err = here.Rotate(w.ctx, false)
+		require.NoError(t, err)
+	}
+
 	require.NoError(t, here.Close())
 	here = w.open("here")
 	_, err = here.CheckPeer(w.ctx, "there")
 	require.NoError(t, err, "the new key is the one on disk")
+	require.Len(t, must(there.cat.Peer("here")).Former.V, 4)
 	old, err := transfer.NewIdentity(must(loadKey(filepath.Join(w.dir, "there", "keys", "site.pem"))))
 	require.NoError(t, err)
 	require.NotEqual(t, was, old.Public())
+
+	// What a request began before its site was sent away does not bring it back.
+	_, err = there.Revoke(w.ctx, "here", nil)
+	require.NoError(t, err)
+	require.False(t, must(there.cat.AnnounceKey("here", stale.Key, "00")))
+	require.False(t, must(there.cat.ChangeKey(stale, "00")))
+	_, err = there.cat.Peer("here")
+	require.ErrorIs(t, err, catalog.ErrNone)
+}
+
+// A site keeps the name that it was founded with, and is paired under one name only.
+func TestNameIsForGood(t *testing.T) {
+	w := newWorld(t)
+	here, there := w.open("here"), w.open("there")
+	w.share(here, "notes")
+	w.pair(here, there)
+	p := &catalog.Peer{Name: "else", Key: must(there.cat.Peer("here")).Key}
+	require.ErrorContains(t, there.sameKeyAs(p.Name, p.Key), "already, as the site here")
+	require.NoError(t, here.Close())
+	path := filepath.Join(w.dir, "here", "site.yaml")
+	yaml := must(os.ReadFile(path))
+	require.NoError(t, os.WriteFile(path, []byte(strings.Replace(string(yaml), "name: here", "name: else", 1)), 0o600))
+	_, err := Open(Options{Data: filepath.Join(w.dir, "here"), Clock: w.clock})
+	require.ErrorContains(t, err, "founded as here")
+	require.NoError(t, os.WriteFile(path, yaml, 0o600))
+	here = w.open("here")
+	_, err = here.CheckPeer(w.ctx, "there")
+	require.NoError(t, err)
 }
 
 // Everything that two sites share is removed at one of them: the next carry still sends

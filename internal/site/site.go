@@ -182,6 +182,9 @@ func (s *Site) open(opt Options) (err error) {
 	if s.cat, err = catalog.Open(filepath.Join(s.dir, "catalog.db")); err != nil {
 		return fmt.Errorf("%w; or put the newest file of %s in its place", err, filepath.Join(s.dir, copiesDir))
 	}
+	if err := s.keepsName(); err != nil {
+		return err
+	}
 	s.started = s.clock.Now()
 	if s.cfg.Journal == nil || *s.cfg.Journal {
 		s.journal = journal.New(s.dir, s.clock.Now, s.changeTold)
@@ -216,6 +219,25 @@ func (s *Site) open(opt Options) (err error) {
 	}
 	s.openPlaces()
 	return errors.Join(s.mountAgain(), s.clonesAgain())
+}
+
+const nameSetting = "founded as"
+
+// keepsName refuses another name than the site was founded with: its snapshots, its rules and
+// other sites know it by that one, and under another its own volumes would be strangers' to it.
+func (s *Site) keepsName() error {
+	was, err := s.cat.Setting(nameSetting)
+	if err != nil {
+		return err
+	}
+	if was == "" {
+		return s.cat.Set(nameSetting, s.cfg.Name)
+	}
+	if was != s.cfg.Name {
+		return fmt.Errorf("%s: this site was founded as %s, and its snapshots, rules and paired sites know it by that name: put name: %s back in place of %s",
+			filepath.Join(s.dir, "site.yaml"), was, was, s.cfg.Name)
+	}
+	return nil
 }
 
 // Close ends running work safely and releases the data directory.
