@@ -43,6 +43,30 @@ var faultSteps = map[string]func(s *Store, say func(format string, args ...any))
 		say("SAYS %v", err)
 		return faultCommit(s, 54, bigTree(35, 4, 500), say)
 	},
+	"heal": func(s *Store, say func(string, ...any)) error {
+		peer, err := Open(os.Getenv("STORE_PEER"), Options{Key: testKey})
+		if err != nil {
+			return err
+		}
+		for range 2 { // a record that was unreadable hid what lies below it
+			res, err := s.Verify(context.Background(), VerifyOptions{})
+			if err != nil {
+				return err
+			}
+			var todo []object.ID
+			for _, d := range res.Damage {
+				todo = append(todo, d.Object)
+			}
+			h, err := s.Heal(context.Background(), todo, recordsOf(peer))
+			if err != nil {
+				return err
+			}
+			if len(todo) == 0 && len(h.Left) == 0 {
+				say("HEALED")
+			}
+		}
+		return nil
+	},
 	"remove": func(s *Store, say func(string, ...any)) error {
 		for _, id := range s.Roots() {
 			if root, _, err := s.Root(id); err == nil && root.Lineage[0] == 9 {
@@ -89,7 +113,7 @@ func TestFaultStep(t *testing.T) {
 	os.Exit(0)
 }
 
-// Every file operation of a commit, a seal, a sweep and a removal fails in turn, and the
+// Every file operation of a commit, a seal, a sweep, a healing and a removal fails in turn, and the
 // power goes. Whatever was acknowledged is there, whole; what was removed stays removed; and
 // the store goes on.
 func TestFileOperationsFail(t *testing.T) {
@@ -101,6 +125,10 @@ func TestFileOperationsFail(t *testing.T) {
 	require.NoError(t, err)
 	t.Cleanup(func() { os.RemoveAll(base) })
 	dir, model := faultStore(t, base)
+	hurt, whole := filepath.Join(base, "hurt"), filepath.Join(base, "whole")
+	copyDir(t, dir, whole)
+	hurtPacks(t, dir, hurt)
+	peer := openTest(t, whole)
 	self, err := os.Executable()
 	require.NoError(t, err)
 	rng := rand.New(rand.NewPCG(uint64(long), 5))
@@ -115,10 +143,15 @@ func TestFileOperationsFail(t *testing.T) {
 					k += rng.IntN(25)
 				}
 				work := filepath.Join(base, "work")
-				copyDir(t, dir, work)
+				from := dir
+				if step == "heal" {
+					from = hurt
+					copyDir(t, dir, filepath.Join(base, "peer"))
+				}
+				copyDir(t, from, work)
 				cmd := exec.Command(strace, "-f", "-qq", "-o", filepath.Join(base, "trace"), "-e", "trace="+call,
 					"-e", fmt.Sprintf("inject=%s:error=%s:when=%d", call, code, k), self, "-test.run", "^TestFaultStep$")
-				cmd.Env = append(os.Environ(), "STORE_STEP="+step, "STORE_DIR="+work, "GOMAXPROCS=1")
+				cmd.Env = append(os.Environ(), "STORE_STEP="+step, "STORE_DIR="+work, "STORE_PEER="+filepath.Join(base, "peer"), "GOMAXPROCS=1")
 				cmd.WaitDelay = 20 * time.Second
 				out, err := cmd.CombinedOutput()
 				if err != nil && bytes.Contains(out, []byte("ptrace")) {
@@ -133,13 +166,34 @@ func TestFileOperationsFail(t *testing.T) {
 				if bytes.Contains(out, []byte("SAYS")) {
 					hits++
 				}
-				requireIntact(t, work, model, out, fmt.Sprintf("%s, %s at call %d", step, fault, k))
+				what := fmt.Sprintf("%s, %s at call %d", step, fault, k)
+				if step == "heal" && !bytes.Contains(out, []byte("HEALED")) {
+					judge(t, work, model, peer, what)
+				} else {
+					requireIntact(t, work, model, out, what)
+				}
 			}
 		}
 	}
 	require.Greater(t, runs, 20)
 	require.Greater(t, hits, 5, "hardly any fault was met")
 	t.Logf("%d faults, %d of them told", runs, hits)
+}
+
+// hurtPacks copies a store and damages some of what its packs hold.
+func hurtPacks(t *testing.T, from, to string) {
+	copyDir(t, from, to)
+	packs, err := filepath.Glob(filepath.Join(to, "packs", "*"))
+	require.NoError(t, err)
+	require.NotEmpty(t, packs)
+	for _, p := range packs {
+		raw, err := os.ReadFile(p)
+		require.NoError(t, err)
+		for _, at := range []int{len(raw) / 3, len(raw) * 2 / 3} {
+			raw[at] ^= 0x20
+		}
+		require.NoError(t, os.WriteFile(p, raw, 0o600))
+	}
 }
 
 // faultStore is a store in which every step has something to do.

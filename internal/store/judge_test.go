@@ -105,14 +105,7 @@ func judge(t *testing.T, dir string, model map[object.ID]fakeTree, peer *Store, 
 			require.NoError(t, err, what)
 		}
 	}
-	fetch := func(_ context.Context, ids []object.ID) (out [][]byte, err error) {
-		for _, id := range ids {
-			if raw, err := peer.Record(id, nil); err == nil {
-				out = append(out, append([]byte(nil), raw...))
-			}
-		}
-		return out, nil
-	}
+	fetch := recordsOf(peer)
 	_, err = s.Heal(ctx, todo, fetch)
 	require.NoError(t, err, what)
 	// A record that was unreadable hid what lies below it.
@@ -133,6 +126,18 @@ func judge(t *testing.T, dir string, model map[object.ID]fakeTree, peer *Store, 
 	s = openTest(t, dir)
 	require.Empty(t, read(), "%s: after healing, a sweep and a restart", what)
 	requireTree(t, s, again, bigTree(77, 5, 3000))
+}
+
+// recordsOf fetches records as from another site.
+func recordsOf(peer *Store) func(context.Context, []object.ID) ([][]byte, error) {
+	return func(_ context.Context, ids []object.ID) (out [][]byte, err error) {
+		for _, id := range ids {
+			if raw, err := peer.Record(id, nil); err == nil {
+				out = append(out, append([]byte(nil), raw...))
+			}
+		}
+		return out, nil
+	}
 }
 
 func copyDir(t *testing.T, from, to string) {
