@@ -309,6 +309,13 @@ func (c *Catalog) Twin(place string, s *Snapshot) (id string, err error) {
 	return id, err
 }
 
+// AtPositions says why the snapshots at positions of a lineage are out of turn; empty: they
+// are not.
+func (c *Catalog) AtPositions(place, lineage string, term, from, to int64) (outOfTurn []string, err error) {
+	err = c.db.Select(&outOfTurn, `SELECT out_of_turn FROM snapshots WHERE place=? AND lineage=? AND term=? AND sequence BETWEEN ? AND ?`, place, lineage, term, from, to)
+	return outOfTurn, err
+}
+
 // OutOfTurn returns the snapshots of a volume that arrived out of turn, newest first.
 func (c *Catalog) OutOfTurn(place, volume string) (rows []*Snapshot, err error) {
 	err = c.db.Select(&rows, `SELECT * FROM snapshots WHERE place=? AND volume=? AND out_of_turn<>'' AND hidden=0 ORDER BY began DESC, id`, place, volume)

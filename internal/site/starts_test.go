@@ -5,6 +5,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"strings"
 	"testing"
 	"time"
 
@@ -97,15 +98,23 @@ func TestSourcePutBack(t *testing.T) {
 	w.write(w.dir, "a", "before it was known")
 	w.clock.Set(w.clock.Now().Add(time.Hour))
 	w.take(w.here, "notes") // in the place that "three" has
+	w.write(w.dir, "a", "nor was this")
+	w.take(w.here, "notes")
 	w.takeAndCarry("newest")
 	rows := w.rows(w.there, "notes@here")
-	require.Len(t, rows, 8)
+	require.Len(t, rows, 9)
+	branches := map[string]int{}
+	for _, row := range must(w.there.cat.OutOfTurn("there", "notes@here")) {
+		name, _, _ := strings.Cut(strings.TrimPrefix(row.OutOfTurn, ofBranch), " ")
+		branches[name]++
+	}
+	require.Len(t, branches, 1, "what was taken before it was known is one branch")
 	texts := map[string]bool{}
 	for _, row := range rows {
 		texts[w.textOf(w.there, row, "a")] = true
 	}
 	require.Equal(t, map[string]bool{"one": true, "two": true, "three": true, "four": true, "five": true, "six": true,
-		"before it was known": true, "newest": true}, texts)
+		"before it was known": true, "nor was this": true, "newest": true}, texts)
 	w.takeAndCarry("and on")
 	latest := must(w.there.cat.LastSnapshot("there", rows[0].Lineage))
 	require.Equal(t, "and on", w.textOf(w.there, latest, "a"))

@@ -3,6 +3,7 @@ package site
 import (
 	"fmt"
 	"slices"
+	"strings"
 	"time"
 
 	"candidharbor/core/cadence"
@@ -23,8 +24,11 @@ const turnsSpare = 4
 // others: there are more than its cadence takes, or it is dated against its place in the
 // history. Empty: it may.
 func (s *Site) outOfTurn(row *catalog.Snapshot) (string, error) {
-	if twin, err := s.cat.Twin(s.Place(), row); err != nil || twin != "" {
-		return fmt.Sprintf("it has the place of %s in the history: its site was put back to an earlier state, or there are two of it", twin[:min(12, len(twin))]), err
+	if twin, err := s.cat.Twin(s.Place(), row); err != nil {
+		return "", err
+	} else if twin != "" {
+		branch, err := s.branchOf(row)
+		return fmt.Sprintf("%s%s of the history: it has the place of %s, so its site was put back to an earlier state, or there are two of it", ofBranch, branch, twin[:12]), err
 	}
 	if row.Origin == s.Name() || row.Cause != string(object.CauseScheduled) {
 		return "", nil
@@ -76,6 +80,23 @@ func (s *Site) outOfTurn(row *catalog.Snapshot) (string, error) {
 		}
 	}
 	return "", nil
+}
+
+const ofBranch = "it is of the branch "
+
+// branchOf names the branch that a snapshot is of whose place in the history another one has:
+// by the first snapshot of the branch that arrived.
+func (s *Site) branchOf(row *catalog.Snapshot) (string, error) {
+	beside, err := s.cat.AtPositions(s.Place(), row.Lineage, row.Term, row.Sequence-1, row.Sequence+1)
+	if err != nil {
+		return "", err
+	}
+	for _, text := range beside {
+		if rest, of := strings.CutPrefix(text, ofBranch); of {
+			return strings.Fields(rest)[0], nil
+		}
+	}
+	return row.ID[:8], nil
 }
 
 // dueWithin counts the due times of cadences between two times, up to limit.
