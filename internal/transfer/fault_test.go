@@ -91,7 +91,7 @@ func TestCarryOperationsFail(t *testing.T) {
 	require.NoError(t, err)
 
 	// run has a process receive both snapshots, and says what was acknowledged by it.
-	run := func(dir string, around ...string) (acked []object.ID, failed error, out []byte) {
+	run := func(dir string, around ...string) (acked []object.ID, out []byte, failed error) {
 		args := append(around, self, "-test.run", "^TestCarryStep$")
 		cmd := exec.Command(args[0], args[1:]...)
 		cmd.Env = append(os.Environ(), "CARRY_DIR="+dir, "GOMAXPROCS=1")
@@ -126,7 +126,7 @@ func TestCarryOperationsFail(t *testing.T) {
 		}()
 		conn.Close()
 		_ = cmd.Wait()
-		return acked, failed, said.Bytes()
+		return acked, said.Bytes(), failed
 	}
 	rng := rand.New(rand.NewPCG(4, 4))
 	runs, told := 0, 0
@@ -135,7 +135,7 @@ func TestCarryOperationsFail(t *testing.T) {
 		for k := 1 + rng.IntN(3); k < 120; k += 1 + rng.IntN(6) {
 			dir := filepath.Join(base, fmt.Sprintf("%s-%d", strings.ReplaceAll(fault, ":", "-"), k))
 			trace := filepath.Join(base, "trace")
-			acked, failed, out := run(dir, strace, "-f", "-qq", "-o", trace, "-e", "trace="+call, "-e", fmt.Sprintf("inject=%s:error=%s:when=%d", call, code, k))
+			acked, out, failed := run(dir, strace, "-f", "-qq", "-o", trace, "-e", "trace="+call, "-e", fmt.Sprintf("inject=%s:error=%s:when=%d", call, code, k))
 			if bytes.Contains(out, []byte("ptrace")) {
 				t.Skipf("strace cannot trace here: %s", out)
 			}
@@ -158,7 +158,7 @@ func TestCarryOperationsFail(t *testing.T) {
 				requireWhole(t, st, id)
 			}
 			require.NoError(t, st.Close())
-			acked, failed, out = run(dir)
+			acked, out, failed = run(dir)
 			require.NoError(t, failed, "the next carry, after %s: %s", what, out)
 			require.Len(t, acked, 2)
 			st, err = store.Open(dir, store.Options{Key: key(2)})
