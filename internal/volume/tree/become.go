@@ -28,6 +28,16 @@ func become(p *rights.Person) error {
 			return fmt.Errorf("the service cannot act as user %d: it must run as root to restore for file owners", p.UID)
 		}
 	}
+	// Without these the kernel grants nothing that the ids do not: no file capabilities, no
+	// attributes of the system's, no set-group-id bits for groups of others.
+	head := unix.CapUserHeader{Version: unix.LINUX_CAPABILITY_VERSION_3}
+	var none [2]unix.CapUserData
+	if _, _, errno := unix.RawSyscall(unix.SYS_CAPSET, uintptr(unsafe.Pointer(&head)), uintptr(unsafe.Pointer(&none[0])), 0); errno != 0 {
+		return fmt.Errorf("the service cannot give up its capabilities for user %d: %w", p.UID, errno)
+	}
+	if _, _, errno := unix.RawSyscall6(unix.SYS_PRCTL, unix.PR_SET_NO_NEW_PRIVS, 1, 0, 0, 0, 0); errno != 0 {
+		return fmt.Errorf("the service cannot rule out new rights for user %d: %w", p.UID, errno)
+	}
 	return nil
 }
 

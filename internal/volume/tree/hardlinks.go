@@ -141,12 +141,15 @@ func (r *restorer) writeAlone(top int, rel, at string, e *object.Entry) error {
 		return err
 	}
 	defer unix.Close(fd)
-	temp := tempName()
-	if err = r.make(fd, rel, temp, e); err == nil {
-		err = r.putInPlace(fd, temp, path.Base(at))
-	}
+	p := &place{r: r, fd: fd}
+	defer p.end()
+	stage, err := p.staging()
 	if err != nil {
-		unix.Unlinkat(fd, temp, 0)
+		return err
+	}
+	temp := tempName()
+	if err = r.make(stage, rel, temp, e); err == nil {
+		err = putInPlace(stage, temp, fd, path.Base(at))
 	}
 	return err
 }
@@ -173,13 +176,15 @@ func (r *restorer) link(top int, first, second string) error {
 	if unix.Fstatat(to, path.Base(second), &b, unix.AT_SYMLINK_NOFOLLOW) == nil && a.Ino == b.Ino && a.Dev == b.Dev {
 		return nil
 	}
+	p := &place{r: r, fd: to}
+	defer p.end()
+	stage, err := p.staging()
+	if err != nil {
+		return err
+	}
 	temp := tempName()
-	if err := unix.Linkat(from, path.Base(first), to, temp, 0); err != nil {
+	if err := unix.Linkat(from, path.Base(first), stage, temp, 0); err != nil {
 		return err
 	}
-	if err := r.putInPlace(to, temp, path.Base(second)); err != nil {
-		unix.Unlinkat(to, temp, 0)
-		return err
-	}
-	return nil
+	return putInPlace(stage, temp, to, path.Base(second))
 }

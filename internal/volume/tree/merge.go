@@ -16,9 +16,11 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-// dir makes the picked entries of one directory appear in the open directory fd.
+// dir makes the picked entries of one directory appear in the open directory of a place.
 // known is what the scan cache remembers of the live directory.
-func (r *restorer) dir(fd int, rel string, id object.ID, known *cacheDir) error {
+func (r *restorer) dir(p *place, rel string, id object.ID, known *cacheDir) error {
+	defer p.end()
+	fd := p.fd
 	if err := r.ctx.Err(); err != nil {
 		return err
 	}
@@ -48,7 +50,7 @@ func (r *restorer) dir(fd int, rel string, id object.ID, known *cacheDir) error 
 	run := func(entries []object.Entry) {
 		do := func() error {
 			for i := range entries {
-				if err := r.entry(fd, path.Join(rel, string(entries[i].Name)), &entries[i], known); err != nil {
+				if err := r.entry(p, path.Join(rel, string(entries[i].Name)), &entries[i], known); err != nil {
 					return err
 				}
 			}
@@ -111,7 +113,8 @@ func (r *restorer) dir(fd int, rel string, id object.ID, known *cacheDir) error 
 }
 
 // entry makes one entry appear.
-func (r *restorer) entry(fd int, rel string, e *object.Entry, known *cacheDir) error {
+func (r *restorer) entry(p *place, rel string, e *object.Entry, known *cacheDir) error {
+	fd := p.fd
 	if err := r.ctx.Err(); err != nil {
 		return err
 	}
@@ -128,7 +131,7 @@ func (r *restorer) entry(fd int, rel string, e *object.Entry, known *cacheDir) e
 		}
 	}
 	if err == unix.ENOENT {
-		return r.create(fd, rel, name, e, "create")
+		return r.create(p, rel, name, e, "create")
 	}
 	if e.Kind == object.Dir && kindOf(st.Mode) == object.Dir {
 		return r.mergeDir(fd, rel, name, e, &st, known)
@@ -140,7 +143,7 @@ func (r *restorer) entry(fd int, rel string, e *object.Entry, known *cacheDir) e
 		return nil
 	}
 	if same {
-		return r.adjust(fd, rel, name, e, &st)
+		return r.adjust(p, rel, name, e, &st)
 	}
 	switch {
 	case r.opt.OnConflict == Skip && !r.opt.Exact,
@@ -159,7 +162,7 @@ func (r *restorer) entry(fd int, rel string, e *object.Entry, known *cacheDir) e
 			r.res.Beside = append(r.res.Beside, r.moved[rel])
 		}
 		r.mu.Unlock()
-		return r.create(fd, rel, name, e, "create")
+		return r.create(p, rel, name, e, "create")
 	}
 	if !r.opt.Plan && r.opt.Safety != nil {
 		if left, err := r.removeKnown(fd, rel, name, true); err != nil || left {
@@ -169,7 +172,7 @@ func (r *restorer) entry(fd int, rel string, e *object.Entry, known *cacheDir) e
 		}
 	}
 	r.part(rel, r.otherNames(rel, &st))
-	return r.create(fd, rel, name, e, "replace")
+	return r.create(p, rel, name, e, "replace")
 }
 
 // withSuffix puts the suffix before the extension and keeps the name's length legal.
@@ -199,7 +202,7 @@ func (r *restorer) mergeDir(fd int, rel, name string, e *object.Entry, st *unix.
 			below = r.opt.Cache.readDir(known.entries[i].child)
 		}
 	}
-	if err := r.dir(sub, rel, e.Content, below); err != nil {
+	if err := r.dir(&place{r: r, fd: sub}, rel, e.Content, below); err != nil {
 		return r.listed(rel, err)
 	}
 	if !r.picked.whole(rel) {

@@ -203,7 +203,8 @@ func mountPoint(dir string) bool {
 	return unix.Stat(dir, &here) != nil || unix.Stat(filepath.Dir(dir), &above) != nil || here.Dev != above.Dev
 }
 
-// OpenBeneath opens a directory that lies below root, without leaving it on the way.
+// OpenBeneath opens a directory that lies below root, without leaving it on the way. The path
+// was resolved before: what is a link on it now was put there since.
 func OpenBeneath(root, dir string) (int, error) {
 	rel, err := filepath.Rel(root, dir)
 	if err != nil || rel == ".." || strings.HasPrefix(rel, "../") {
@@ -214,7 +215,7 @@ func OpenBeneath(root, dir string) (int, error) {
 		return -1, &os.PathError{Op: "open", Path: root, Err: err}
 	}
 	defer unix.Close(top)
-	fd, err := unix.Openat2(top, rel, &unix.OpenHow{Flags: unix.O_RDONLY | unix.O_DIRECTORY | unix.O_CLOEXEC, Resolve: unix.RESOLVE_BENEATH | unix.RESOLVE_NO_MAGICLINKS})
+	fd, err := unix.Openat2(top, rel, &unix.OpenHow{Flags: unix.O_RDONLY | unix.O_DIRECTORY | unix.O_CLOEXEC, Resolve: unix.RESOLVE_BENEATH | unix.RESOLVE_NO_SYMLINKS})
 	if err != nil {
 		return -1, &os.PathError{Op: "open", Path: dir, Err: err}
 	}
@@ -229,31 +230,28 @@ func (r *restorer) intoEmpty(top object.Entry) error {
 	}
 	defer unix.Close(parent)
 	name, aside := filepath.Base(r.opt.Target), tempName()
-	if err := unix.Mkdirat(parent, aside, 0o700); err != nil {
+	fd, err := r.newDir(parent, aside)
+	if err != nil {
 		return &os.PathError{Op: "create", Path: r.opt.Target, Err: err}
 	}
-	fd, err := openDirAt(parent, aside)
-	if err == nil {
-		if err = r.dir(fd, "", top.Content, nil); r.res.Created > 0 {
-			err = r.listed("", err)
-		}
-		if err == nil {
-			err = r.finishLinks(fd)
-		}
-		if err == nil && len(r.opt.Paths) == 0 {
-			err = r.applyMeta(fd, "", &top)
-		} else if err == nil {
-			err = unix.Fchmod(fd, 0o755)
-		}
-		if err == nil {
-			// One flush of the filesystem makes the whole tree durable before its
-			// name appears.
-			if _, _, errno := unix.Syscall(unix.SYS_SYNCFS, uintptr(fd), 0, 0); errno != 0 {
-				err = errno
-			}
-		}
-		unix.Close(fd)
+	if err = r.dir(&place{r: r, fd: fd, private: true}, "", top.Content, nil); r.res.Created > 0 {
+		err = r.listed("", err)
 	}
+	if err == nil {
+		err = r.finishLinks(fd)
+	}
+	if err == nil && len(r.opt.Paths) == 0 {
+		err = r.applyMeta(fd, "", &top)
+	} else if err == nil {
+		err = unix.Fchmod(fd, 0o755)
+	}
+	if err == nil {
+		// One flush of the filesystem makes the whole tree durable before its name appears.
+		if _, _, errno := unix.Syscall(unix.SYS_SYNCFS, uintptr(fd), 0, 0); errno != 0 {
+			err = errno
+		}
+	}
+	unix.Close(fd)
 	if err == nil {
 		_ = unix.Unlinkat(parent, name, unix.AT_REMOVEDIR) // an empty one may stand there
 		err = unix.Renameat2(parent, aside, parent, name, unix.RENAME_NOREPLACE)
@@ -284,7 +282,7 @@ func (r *restorer) intoExisting(top object.Entry) error {
 		known = r.opt.Cache.readDir(r.opt.Cache.head.Top)
 	}
 	err = r.inPerson(func() error {
-		if err := r.listed("", r.dir(fd, "", top.Content, known)); err != nil || r.opt.Plan {
+		if err := r.listed("", r.dir(&place{r: r, fd: fd}, "", top.Content, known)); err != nil || r.opt.Plan {
 			return err
 		}
 		if err := r.finishLinks(fd); err != nil {

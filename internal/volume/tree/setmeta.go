@@ -1,6 +1,8 @@
 package tree
 
 import (
+	"cmp"
+	"errors"
 	"unsafe"
 
 	"candidharbor/core/object"
@@ -24,7 +26,7 @@ func (r *restorer) applyMeta(fd int, rel string, e *object.Entry) error {
 		r.removeOthers(rel, have, e, func(name string) error { return unix.Fremovexattr(fd, name) })
 	}
 	why.xattrs = setXattrs(e, func(name string, value []byte) error { return unix.Fsetxattr(fd, name, value, 0) })
-	why.mode = unix.Fchmod(fd, e.Mode)
+	why.mode = setMode(e, why.owner, func(mode uint32) error { return unix.Fchmod(fd, mode) })
 	ts := timespecs(e.MTime)
 	if _, _, errno := unix.Syscall6(unix.SYS_UTIMENSAT, uintptr(fd), 0, uintptr(unsafe.Pointer(&ts[0])), 0, 0, 0); errno != 0 {
 		why.time = errno
@@ -76,31 +78,68 @@ func timespecs(ns int64) []unix.Timespec {
 	return []unix.Timespec{t, t}
 }
 
-// applyMetaAt is applyMeta for what cannot be opened: links, FIFOs, devices, sockets.
-func (r *restorer) applyMetaAt(dirfd int, rel, name string, e *object.Entry) error {
+// setMode sets a mode. A program that would run as somebody else than it did does not get the
+// bits for that.
+func setMode(e *object.Entry, owner error, set func(mode uint32) error) error {
+	if owner == nil || e.Kind == object.Dir || e.Mode&0o6000 == 0 {
+		return set(e.Mode)
+	}
+	if err := set(e.Mode &^ 0o6000); err != nil {
+		return err
+	}
+	return errNotItsOwner
+}
+
+var errNotItsOwner = errors.New("it would run as another than it did")
+
+var errSwapped = errors.New("somebody else put something in its place meanwhile")
+
+// applyMetaAt is applyMeta for what cannot be opened for reading: links, FIFOs, devices,
+// sockets. The name is looked up once; is says what must stand there, nil for what was made
+// where nobody else may.
+func (r *restorer) applyMetaAt(dirfd int, rel, name string, e *object.Entry, is *unix.Stat_t) error {
+	fd, err := unix.Openat(dirfd, name, unix.O_PATH|unix.O_NOFOLLOW|unix.O_CLOEXEC, 0)
+	if err != nil {
+		return err
+	}
+	defer unix.Close(fd)
+	var st unix.Stat_t
+	if err := unix.Fstat(fd, &st); err != nil {
+		return err
+	}
+	if kindOf(st.Mode) != e.Kind || is != nil && (st.Ino != is.Ino || st.Dev != is.Dev) {
+		return errSwapped
+	}
 	var why refused
-	why.owner = unix.Fchownat(dirfd, name, int(e.UID), int(e.GID), unix.AT_SYMLINK_NOFOLLOW)
+	self := procPath(fd, "") // which the kernel follows to what is open, and no further
+	if st.Uid != e.UID || st.Gid != e.GID {
+		why.owner = unix.Fchownat(fd, "", int(e.UID), int(e.GID), unix.AT_EMPTY_PATH)
+	}
+	xattrs := xattrCalls{
+		func(b []byte) (int, error) { return unix.Listxattr(self, b) },
+		func(n string, b []byte) (int, error) { return unix.Getxattr(self, n, b) },
+	}
 	if e.Kind != object.Symlink { // which have no ACL
-		if have, err := readXattrs(pathXattrs(dirfd, name)); err == nil {
-			r.removeOthers(rel, have, e, func(key string) error { return unix.Lremovexattr(procPath(dirfd, name), key) })
+		if have, err := readXattrs(xattrs); err == nil {
+			r.removeOthers(rel, have, e, func(key string) error { return unix.Removexattr(self, key) })
 		}
 	}
-	why.xattrs = setXattrs(e, func(key string, value []byte) error { return unix.Lsetxattr(procPath(dirfd, name), key, value, 0) })
+	why.xattrs = setXattrs(e, func(key string, value []byte) error { return unix.Setxattr(self, key, value, 0) })
 	if e.Kind != object.Symlink {
-		why.mode = unix.Fchmodat(dirfd, name, e.Mode, 0)
+		why.mode = setMode(e, why.owner, func(mode uint32) error { return unix.Chmod(self, mode) })
 	}
-	why.time = unix.UtimesNanoAt(dirfd, name, timespecs(e.MTime), unix.AT_SYMLINK_NOFOLLOW)
-	var st unix.Stat_t
-	if err := unix.Fstatat(dirfd, name, &st, unix.AT_SYMLINK_NOFOLLOW); err != nil {
+	why.time = unix.UtimesNanoAt(unix.AT_FDCWD, self, timespecs(e.MTime), 0)
+	if err := unix.Fstat(fd, &st); err != nil {
 		return err
 	}
 	r.proveMeta(rel, e, &st, why)
-	r.proveXattrs(rel, e, pathXattrs(dirfd, name), why)
+	r.proveXattrs(rel, e, xattrs, why)
 	return nil
 }
 
 // adjust sets metadata where only it differs.
-func (r *restorer) adjust(fd int, rel, name string, e *object.Entry, st *unix.Stat_t) error {
+func (r *restorer) adjust(p *place, rel, name string, e *object.Entry, st *unix.Stat_t) error {
+	fd := p.fd
 	leave := r.opt.OnConflict == Skip && !r.opt.Exact || r.opt.OnConflict == KeepBoth
 	if set, linked := r.links[rel]; linked && set.first != rel {
 		r.act(rel, "keep")
@@ -126,14 +165,17 @@ func (r *restorer) adjust(fd int, rel, name string, e *object.Entry, st *unix.St
 	}
 	if others := r.otherNames(rel, st); others > 0 {
 		r.part(rel, others)
-		return r.create(fd, rel, name, e, "replace")
+		return r.create(p, rel, name, e, "replace")
 	}
 	r.act(rel, "adjust")
 	if r.opt.Plan {
 		return nil
 	}
 	if e.Kind != object.File {
-		return r.applyMetaAt(fd, rel, name, e)
+		if err := r.applyMetaAt(fd, rel, name, e, st); err != nil {
+			r.remark(rel, "metadata could not be set: %s", plainError(err))
+		}
+		return nil
 	}
 	f, err := unix.Openat(fd, name, unix.O_RDONLY|unix.O_NOFOLLOW|unix.O_NONBLOCK|unix.O_CLOEXEC, 0)
 	if err != nil {
@@ -141,5 +183,10 @@ func (r *restorer) adjust(fd int, rel, name string, e *object.Entry, st *unix.St
 		return nil
 	}
 	defer unix.Close(f)
+	var now unix.Stat_t
+	if err := unix.Fstat(f, &now); err != nil || now.Ino != st.Ino || now.Dev != st.Dev {
+		r.remark(rel, "metadata could not be set: %s", plainError(cmp.Or(err, errSwapped)))
+		return nil
+	}
 	return r.applyMeta(f, rel, e)
 }

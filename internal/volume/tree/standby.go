@@ -29,7 +29,8 @@ type StandbyOptions struct {
 // standby lays one tree out.
 type standby struct {
 	*restorer
-	opt StandbyOptions
+	opt     StandbyOptions
+	private bool // the idle tree is made from nothing, and nobody else may enter it before its end
 }
 
 // LayOut brings the idle tree up to the snapshot by what differs from what it was. A file
@@ -42,9 +43,12 @@ func LayOut(ctx context.Context, opt StandbyOptions) (*Restored, error) {
 		if err := removeAll(opt.Dir, opt.Idle); err != nil {
 			return nil, err
 		}
-		if err := unix.Mkdirat(opt.Dir, opt.Idle, 0o700); err != nil {
+		made, err := s.newDir(opt.Dir, opt.Idle)
+		if err != nil {
 			return nil, &os.PathError{Op: "create", Path: opt.Idle, Err: err}
 		}
+		unix.Close(made)
+		s.private = true
 	}
 	idle, err := openDirAt(opt.Dir, opt.Idle)
 	if err != nil {
@@ -99,6 +103,8 @@ func (s *standby) dir(idle, active int, rel string, was, will, beside *object.En
 	if was != nil && was.Kind == object.Dir && was.Content == will.Content && (!s.opt.Additive || beside == nil || beside.Content == will.Content) {
 		return nil
 	}
+	p := &place{r: s.restorer, fd: idle, private: s.private}
+	defer p.end()
 	before, err := s.entries(was)
 	if err != nil {
 		return err
@@ -121,7 +127,7 @@ func (s *standby) dir(idle, active int, rel string, was, will, beside *object.En
 		if there && active >= 0 {
 			n = &other
 		}
-		return s.one(idle, active, path.Join(rel, name), o, &e, n)
+		return s.one(p, active, path.Join(rel, name), o, &e, n)
 	})
 	if err != nil {
 		return err
@@ -138,10 +144,10 @@ func (s *standby) dir(idle, active int, rel string, was, will, beside *object.En
 	return nil
 }
 
-func (s *standby) one(idle, active int, rel string, was, will, beside *object.Entry) error {
-	name := string(will.Name)
+func (s *standby) one(p *place, active int, rel string, was, will, beside *object.Entry) error {
+	name, idle := string(will.Name), p.fd
 	if will.Kind == object.Dir {
-		return s.subdir(idle, active, rel, was, will, beside)
+		return s.subdir(p, active, rel, was, will, beside)
 	}
 	if was != nil && sameEntry(was, will) {
 		return nil
@@ -161,26 +167,67 @@ func (s *standby) one(idle, active int, rel string, was, will, beside *object.En
 	s.mu.Lock()
 	s.res.Bytes += will.Size
 	s.mu.Unlock()
-	if err := s.make(idle, rel, name, will); err != nil {
-		unix.Unlinkat(idle, name, 0)
+	if err := s.makeAt(p, rel, name, will); err != nil {
 		return s.explain(rel, err)
 	}
 	return nil
 }
 
-func (s *standby) subdir(idle, active int, rel string, was, will, beside *object.Entry) error {
-	name := string(will.Name)
+// makeAt makes an entry where none of its name is.
+func (s *standby) makeAt(p *place, rel, name string, e *object.Entry) error {
+	at, err := p.staging()
+	if err != nil {
+		return err
+	}
+	temp := name
+	if at != p.fd {
+		temp = tempName()
+	}
+	if err = s.make(at, rel, temp, e); err == nil && temp != name {
+		err = putInPlace(at, temp, p.fd, name)
+	}
+	if err != nil {
+		unix.Unlinkat(at, temp, 0)
+	}
+	return err
+}
+
+// makeDir makes a directory where none of its name is, and opens it.
+func (s *standby) makeDir(p *place, name string) (int, error) {
+	at, err := p.staging()
+	if err != nil {
+		return -1, err
+	}
+	if at == p.fd {
+		return s.newDir(at, name)
+	}
+	temp := tempName()
+	fd, err := s.newDir(at, temp)
+	if err != nil {
+		return -1, err
+	}
+	if err := unix.Renameat2(at, temp, p.fd, name, unix.RENAME_NOREPLACE); err != nil {
+		unix.Close(fd)
+		return -1, err
+	}
+	return fd, nil
+}
+
+func (s *standby) subdir(p *place, active int, rel string, was, will, beside *object.Entry) error {
+	name, idle := string(will.Name), p.fd
 	if was != nil && was.Kind != object.Dir {
 		was = nil
 	}
+	sub := -1
 	if was == nil {
-		err := unix.Mkdirat(idle, name, 0o700)
+		var err error
+		sub, err = s.makeDir(p, name)
 		if errors.Is(err, unix.EEXIST) {
 			var st unix.Stat_t
 			if unix.Fstatat(idle, name, &st, unix.AT_SYMLINK_NOFOLLOW) == nil && kindOf(st.Mode) == object.Dir && s.opt.Additive {
 				err = nil // it stayed from before
 			} else if err = removeAll(idle, name); err == nil {
-				err = unix.Mkdirat(idle, name, 0o700)
+				sub, err = s.makeDir(p, name)
 			}
 		}
 		if err != nil {
@@ -188,13 +235,16 @@ func (s *standby) subdir(idle, active int, rel string, was, will, beside *object
 		}
 		s.act(rel, "create")
 	}
-	sub, err := openDirAt(idle, name)
-	if err != nil {
-		return s.explain(rel, err)
+	if sub < 0 {
+		var err error
+		if sub, err = openDirAt(idle, name); err != nil {
+			return s.explain(rel, err)
+		}
 	}
 	defer unix.Close(sub)
 	next := -1
 	if active >= 0 && beside != nil && beside.Kind == object.Dir {
+		var err error
 		if next, err = openDirAt(active, name); err == nil {
 			defer unix.Close(next)
 		} else {
@@ -344,7 +394,9 @@ func (s *standby) anew(idle int, rel string) error {
 		if err := unix.Unlinkat(dir, name, 0); err != nil && !errors.Is(err, unix.ENOENT) {
 			return err
 		}
-		if err := s.make(dir, rel, name, &e); err != nil {
+		p := &place{r: s.restorer, fd: dir, private: s.private}
+		defer p.end()
+		if err := s.makeAt(p, rel, name, &e); err != nil {
 			return s.explain(rel, err)
 		}
 		return nil

@@ -255,7 +255,7 @@ func TestRestoreWithoutRights(t *testing.T) {
 	require.Equal(t, map[string][]string{
 		"null":         {"not restored: operation not permitted"},
 		"of-root":      {"owner 0:0 could not be set, it is 4321:4321: operation not permitted"},
-		"group/setgid": {"owner 4321:77 could not be set, it is 4321:4321: operation not permitted"},
+		"group/setgid": {"owner 4321:77 could not be set, it is 4321:4321: operation not permitted", "mode 2755 could not be set, it is 0755: it would run as another than it did"},
 		"locked":       {"time 2023-11-14 22:13:20.000000000 could not be set, it is 2023-11-14 23:13:20.000000000: operation not permitted"},
 		"locked/file":  {"not restored: permission denied"},
 	}, told)

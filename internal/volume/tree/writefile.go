@@ -12,7 +12,7 @@ import (
 )
 
 // create makes an entry that is not there, or replaces what is.
-func (r *restorer) create(fd int, rel, name string, e *object.Entry, what string) error {
+func (r *restorer) create(p *place, rel, name string, e *object.Entry, what string) error {
 	set, linked := r.links[rel]
 	r.act(rel, what)
 	if e.Kind == object.File && !(linked && set.first != rel) {
@@ -27,7 +27,7 @@ func (r *restorer) create(fd int, rel, name string, e *object.Entry, what string
 		return nil
 	}
 	if e.Kind == object.Dir {
-		return r.createDir(fd, rel, name, e, what)
+		return r.createDir(p, rel, name, e, what)
 	}
 	if linked && set.first != rel {
 		r.mu.Lock()
@@ -35,16 +35,20 @@ func (r *restorer) create(fd int, rel, name string, e *object.Entry, what string
 		r.mu.Unlock()
 		return nil
 	}
+	at, err := p.staging()
 	temp := name
 	if !r.fresh {
 		temp = tempName()
 	}
-	err := r.make(fd, rel, temp, e)
-	if err == nil && temp != name {
-		err = r.putInPlace(fd, temp, name)
+	if err == nil {
+		if err = r.make(at, rel, temp, e); err == nil && temp != name {
+			err = putInPlace(at, temp, p.fd, name)
+		}
+		if err != nil {
+			unix.Unlinkat(at, temp, 0)
+		}
 	}
 	if err != nil {
-		unix.Unlinkat(fd, temp, 0)
 		r.failed(rel, what, e)
 		return r.explain(rel, err)
 	}
@@ -52,36 +56,44 @@ func (r *restorer) create(fd int, rel, name string, e *object.Entry, what string
 	return nil
 }
 
-// putInPlace renames a finished entry over what stands under the name.
-func (r *restorer) putInPlace(fd int, temp, name string) error {
-	err := unix.Renameat(fd, temp, fd, name)
+// putInPlace moves a finished entry over what stands under the name.
+func putInPlace(from int, temp string, to int, name string) error {
+	err := unix.Renameat(from, temp, to, name)
 	if errors.Is(err, unix.EISDIR) || errors.Is(err, unix.ENOTEMPTY) || errors.Is(err, unix.EEXIST) || errors.Is(err, unix.ENOTDIR) {
 		// A directory and a file change places in one step; then the old one goes.
-		if err = unix.Renameat2(fd, temp, fd, name, unix.RENAME_EXCHANGE); err == nil {
-			return removeAll(fd, temp)
+		if err = unix.Renameat2(from, temp, to, name, unix.RENAME_EXCHANGE); err == nil {
+			return removeAll(from, temp)
 		}
 	}
 	return err
 }
 
-func (r *restorer) createDir(fd int, rel, name string, e *object.Entry, what string) error {
-	temp, replace := name, what == "replace"
-	if replace {
+// createDir makes a directory with all that is in it. It stands under its name from the
+// beginning, where nobody but whoever restores may enter it, unless it replaces something.
+func (r *restorer) createDir(p *place, rel, name string, e *object.Entry, what string) error {
+	replace := what == "replace"
+	at, err := p.staging()
+	temp := name
+	if at != p.fd || replace {
 		temp = tempName()
 	}
-	if err := unix.Mkdirat(fd, temp, 0o700); err != nil {
-		r.failed(rel, what, e)
-		return r.explain(rel, err)
+	sub := -1
+	if err == nil {
+		sub, err = r.newDir(at, temp)
 	}
-	sub, err := openDirAt(fd, temp)
+	if err == nil && temp != name && !replace {
+		if err = unix.Renameat2(at, temp, p.fd, name, unix.RENAME_NOREPLACE); err != nil {
+			unix.Close(sub)
+			_ = removeAll(at, temp)
+		}
+	}
 	if err != nil {
 		r.failed(rel, what, e)
 		return r.explain(rel, err)
 	}
 	hurt := false
-	unix.Fremovexattr(sub, "system.posix_acl_default") // inherited, and not to be passed on
 	if err = unix.Fchmod(sub, unfinished); err == nil {
-		err = r.dir(sub, rel, e.Content, nil)
+		err = r.dir(&place{r: r, fd: sub, private: true}, rel, e.Content, nil)
 		hurt = damaged(err)
 		err = r.listed(rel, err)
 	}
@@ -93,14 +105,14 @@ func (r *restorer) createDir(fd int, rel, name string, e *object.Entry, what str
 		return err
 	}
 	if err == nil && !hurt {
-		if err = r.putInPlace(fd, temp, name); err == nil {
+		if err = putInPlace(at, temp, p.fd, name); err == nil {
 			return nil
 		}
 		err = r.explain(rel, err)
 	}
 	// What stands there is worth more than a part of this.
 	r.failed(rel, what, e)
-	return errors.Join(err, removeAll(fd, temp))
+	return errors.Join(err, removeAll(at, temp))
 }
 
 // make writes a new entry under a name that is not taken.
@@ -118,7 +130,7 @@ func (r *restorer) make(dirfd int, rel, name string, e *object.Entry) error {
 			return err
 		}
 	}
-	return r.applyMetaAt(dirfd, rel, name, e)
+	return r.applyMetaAt(dirfd, rel, name, e, nil)
 }
 
 var readBufs = sync.Pool{New: func() any { return &store.Buffers{} }}

@@ -1,0 +1,156 @@
+// Package attack does to the real service what an attacker would: each fault that was found
+// once is a test that fails without its mend.
+package attack
+
+import (
+	"bytes"
+	"encoding/json"
+	"fmt"
+	"io"
+	"net/http"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"regexp"
+	"strings"
+	"sync"
+	"syscall"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+)
+
+var build = sync.OnceValues(func() (string, error) {
+	dir, err := os.MkdirTemp("", "candid-attack-")
+	if err != nil {
+		return "", err
+	}
+	bin := filepath.Join(dir, "candid")
+	cmd := exec.Command("go", "build", "-o", bin, "candidharbor/cmd/candid")
+	cmd.Env = append(os.Environ(), "CGO_ENABLED=0")
+	out, err := cmd.CombinedOutput()
+	if err != nil {
+		err = fmt.Errorf("%w: %s", err, out)
+	}
+	return bin, err
+})
+
+// attackers are what a test starts as somebody else, by name; TestMain calls them.
+var attackers = map[string]func(args []string){}
+
+func TestMain(m *testing.M) {
+	if len(os.Args) > 2 && os.Args[1] == "attack" {
+		attackers[os.Args[2]](os.Args[3:])
+		return
+	}
+	code := m.Run()
+	if bin, err := build(); err == nil {
+		os.RemoveAll(filepath.Dir(bin))
+	}
+	os.Exit(code)
+}
+
+// stranger is an ordinary user of the host.
+const stranger = 4321
+
+// as starts one of the attackers as a user of the host, who may not read what tests leave.
+func as(t testing.TB, uid uint32, name string, args ...string) *exec.Cmd {
+	self, err := os.Executable()
+	require.NoError(t, err)
+	open := filepath.Join(openDir(t), "attacker")
+	raw, err := os.ReadFile(self)
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(open, raw, 0o755))
+	cmd := exec.Command(open, append([]string{"attack", name}, args...)...)
+	cmd.Dir = filepath.Dir(open)
+	cmd.SysProcAttr = &syscall.SysProcAttr{Credential: &syscall.Credential{Uid: uid, Gid: uid}, Pdeathsig: syscall.SIGKILL}
+	return cmd
+}
+
+// openDir is a directory that everybody may enter.
+func openDir(t testing.TB) string {
+	dir, err := os.MkdirTemp("", "attack-")
+	require.NoError(t, err)
+	t.Cleanup(func() { os.RemoveAll(dir) })
+	require.NoError(t, os.Chmod(dir, 0o755))
+	return dir
+}
+
+// site is the real service.
+type site struct {
+	t          testing.TB
+	bin, dir   string
+	url, token string
+	cmd        *exec.Cmd
+	log        bytes.Buffer
+}
+
+var greeting = regexp.MustCompile(`(?s)console and API +(\S+).*sign in with +(\S+)\s`)
+
+func serve(t testing.TB, dir, name, root string) *site {
+	if os.Geteuid() != 0 {
+		t.Skip("needs root")
+	}
+	bin, err := build()
+	require.NoError(t, err)
+	s := &site{t: t, bin: bin, dir: dir}
+	s.cmd = exec.Command(bin, "serve", "--data", dir, "--name", name, "--listen", "127.0.0.1:0", "--root", root)
+	s.cmd.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGKILL}
+	out, err := s.cmd.StdoutPipe()
+	require.NoError(t, err)
+	s.cmd.Stderr = &s.log
+	require.NoError(t, s.cmd.Start())
+	t.Cleanup(func() {
+		s.cmd.Process.Signal(syscall.SIGTERM)
+		s.cmd.Wait()
+	})
+	var said strings.Builder
+	buf := make([]byte, 4096)
+	for {
+		n, err := out.Read(buf)
+		said.Write(buf[:n])
+		if m := greeting.FindStringSubmatch(said.String()); m != nil {
+			s.url, s.token = m[1], m[2]
+			break
+		}
+		require.NoError(t, err, "the service did not start: %s%s", said.String(), s.log.String())
+	}
+	go io.Copy(io.Discard, out)
+	return s
+}
+
+// try runs a command as the host's administrator.
+func (s *site) try(args ...string) (string, error) {
+	cmd := exec.Command(s.bin, append([]string{"--site", "unix:" + filepath.Join(s.dir, "candid.sock")}, args...)...)
+	out, err := cmd.CombinedOutput()
+	return string(out), err
+}
+
+func (s *site) run(args ...string) string {
+	s.t.Helper()
+	out, err := s.try(args...)
+	require.NoError(s.t, err, out)
+	return out
+}
+
+func (s *site) json(into any, args ...string) {
+	s.t.Helper()
+	require.NoError(s.t, json.Unmarshal([]byte(s.run(append([]string{"--json"}, args...)...)), into))
+}
+
+// call asks the API with a token.
+func (s *site) call(token, method, path string, body any) (status int, answer string) {
+	s.t.Helper()
+	raw, err := json.Marshal(body)
+	require.NoError(s.t, err)
+	req, err := http.NewRequest(method, s.url+path, bytes.NewReader(raw))
+	require.NoError(s.t, err)
+	req.Header.Set("Authorization", "Bearer "+token)
+	req.Header.Set("Content-Type", "application/json")
+	res, err := http.DefaultClient.Do(req)
+	require.NoError(s.t, err)
+	defer res.Body.Close()
+	text, err := io.ReadAll(res.Body)
+	require.NoError(s.t, err)
+	return res.StatusCode, string(text)
+}
