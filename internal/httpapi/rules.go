@@ -52,13 +52,13 @@ var rules = map[string]rule{
 	"archive": fetches, "file": fetches, "restore": fetches, "undoRun": fetches, "cancelRun": fetches, "dav": readsOwn,
 
 	"takeSnapshot": keepsUp, "keepSnapshot": keepsUp, "recallSnapshot": keepsUp, "runRoute": keepsUp, "pauseRoute": keepsUp, "resumeRoute": keepsUp, "muteAlarm": keepsUp, "testAlarm": keepsUp,
-	"verify": keepsUp, "copyCatalogue": keepsUp, "sweep": keepsUp, "prune": keepsUp, "pauseVolume": keepsUp, "resumeVolume": keepsUp, "attachPlace": keepsUp, "detachPlace": keepsUp, "addMount": keepsUp, "endMount": keepsUp, "runRecipe": keepsUp, "saveRecipe": keepsUp, "editRecipe": keepsUp, "removeRecipe": keepsUp, "tryRestore": keepsUp, "restoreGroup": keepsUp, "makeClone": keepsUp, "discardClone": keepsUp, "snapshotClone": keepsUp,
+	"verify": keepsUp, "copyCatalogue": keepsUp, "sweep": keepsUp, "prune": keepsUp, "pauseVolume": keepsUp, "resumeVolume": keepsUp, "detachPlace": keepsUp, "addMount": keepsUp, "endMount": keepsUp, "runRecipe": keepsUp, "saveRecipe": keepsUp, "editRecipe": keepsUp, "removeRecipe": keepsUp, "tryRestore": keepsUp, "restoreGroup": keepsUp, "makeClone": keepsUp, "discardClone": keepsUp, "snapshotClone": keepsUp,
 
 	"addVolume": decides, "confirmVolume": decides, "removeVolume": decides, "setLabels": decides, "admitSnapshots": decides, "setStandby": decides, "acceptRules": decides, "removeSnapshot": decides, "letGoSnapshot": decides,
 	"putGroup": decides, "editGroup": decides, "removeGroup": decides, "putPolicy": decides, "removePolicy": decides, "putCap": decides, "removeCap": decides, "rebuildCatalogue": decides, "releaseRemoval": decides,
 	"addToken": decides, "removeToken": decides, "addPerson": decides, "changePerson": decides, "removePerson": decides, "grantFolders": decides,
 	"invite": decides, "confirmSite": decides, "pair": decides, "setUpSites": decides, "grant": decides, "revoke": decides, "setPace": decides, "rotateKey": decides, "addRoute": decides, "editRoute": decides, "removeRoute": decides,
-	"writeCrate": decides, "loadCrate": decides, "setRecoveryOrder": decides, "putTrials": decides, "settleClone": decides, "setFound": decides, "takeFound": decides,
+	"writeCrate": decides, "loadCrate": decides, "setRecoveryOrder": decides, "attachPlace": decides, "putTrials": decides, "settleClone": decides, "setFound": decides, "takeFound": decides,
 }
 
 // may tells whether a role may call an operation. One without a rule is for administrators

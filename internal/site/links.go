@@ -56,6 +56,9 @@ func (s *Site) link(ctx context.Context, p *catalog.Peer) (*transfer.Link, strin
 		}
 		l.Close() // one of both has another key since
 	}
+	if s.of != nil {
+		return nil, "", &Error{Elsewhere, fmt.Errorf("site %s cannot be reached from a place: only the site that it is attached to calls, and that calls it", p.Name)}
+	}
 	var errs []error
 	for _, addr := range p.Addresses.V {
 		var l *transfer.Link

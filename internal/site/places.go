@@ -7,11 +7,13 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io/fs"
 	"net"
 	"os"
 	"path/filepath"
 	"slices"
 	"strings"
+	"syscall"
 
 	"candidharbor/api"
 	"candidharbor/internal/catalog"
@@ -66,13 +68,15 @@ func (s *Site) openPlaces() {
 }
 
 func (s *Site) openPlace(name, dir string) error {
+	if err := ownAlone(dir); err != nil {
+		return err
+	}
 	off := false
-	p, err := Open(Options{Data: dir, Name: name, Listen: "127.0.0.1:0", PeerListen: "127.0.0.1:0", Roots: s.cfg.Roots, Clock: s.clock, Logger: s.log.With("place", name),
+	p, err := Open(Options{Data: dir, Name: name, Place: s, Listen: "127.0.0.1:0", PeerListen: "127.0.0.1:0", Roots: s.cfg.Roots, Clock: s.clock, Logger: s.log.With("place", name),
 		Setup: func(c *Config) { c.Journal = &off }})
 	if err != nil {
 		return err
 	}
-	p.cfg.Roots = s.cfg.Roots // of the host that it is at now
 	if err := s.acquaint(p, name, dir); err != nil {
 		return errors.Join(err, p.Close())
 	}
@@ -90,7 +94,46 @@ func (s *Site) openPlace(name, dir string) error {
 	return nil
 }
 
-// acquaint makes the site and its place know each other's present keys.
+// ofPlace is what counts of a place's site.yaml, which whoever had the disk may have written:
+// how it keeps what it holds, and nothing that runs, calls or names a path of the host.
+func (c Config) ofPlace(host Config) Config {
+	return Config{Name: c.Name, Listen: c.Listen, PeerListen: c.PeerListen, Roots: host.Roots, Floor: c.Floor, Headroom: c.Headroom, WhenLow: c.WhenLow,
+		Ballast: c.Ballast, Effort: c.Effort, Journal: new(bool)}
+}
+
+// ownAlone refuses a directory in which somebody else could change what this site reads and
+// writes there, or that leads out of itself.
+func ownAlone(dir string) error {
+	return filepath.WalkDir(dir, func(path string, d fs.DirEntry, err error) error {
+		if err != nil {
+			return err
+		}
+		if d.Name() == "lost+found" {
+			return fs.SkipDir
+		}
+		info, err := d.Info()
+		if errors.Is(err, fs.ErrNotExist) {
+			return nil
+		} else if err != nil {
+			return err
+		}
+		st, ok := info.Sys().(*syscall.Stat_t)
+		switch kind := d.Type(); {
+		case kind != 0 && kind != fs.ModeDir && kind != fs.ModeSocket:
+			return bad("%s is no file and no directory: a place holds nothing that leads elsewhere", path)
+		case ok && int(st.Uid) != os.Geteuid():
+			return bad("%s belongs to the user %d: a place belongs to the service alone (chown -R %d %s, when you trust what it holds)", path, st.Uid, os.Geteuid(), dir)
+		case kind != fs.ModeSocket && info.Mode().Perm()&0o022 != 0:
+			return bad("others may write to %s: a place belongs to the service alone (chmod -R go-w %s, when you trust what it holds)", path, dir)
+		}
+		return nil
+	})
+}
+
+var errPlaceHolds = conflict("a place holds what is carried to it, and takes and lays out nothing itself: ask the site that it is attached to")
+
+// acquaint makes the site and its place know each other's present keys. Another key than the
+// place had when it was attached here before is refused, unless the place announced it.
 func (s *Site) acquaint(p *Site, name, dir string) error {
 	everything := catalog.Grants{Offer: true, Read: true, See: true, Configure: true}
 	known := func(cat *catalog.Catalog, peer *catalog.Peer) error {
@@ -101,7 +144,10 @@ func (s *Site) acquaint(p *Site, name, dir string) error {
 		} else if err != nil {
 			return err
 		}
-		if old.Key != peer.Key { // one of both has a new key, and both are here to say so
+		if old.Key != peer.Key {
+			if cat == s.cat && old.NextKey != peer.Key {
+				return conflict("what lies at %s is named %s and has another key than the place of that name that was attached here: if it is meant, end what is known of that one first, with candid site revoke %s", dir, name, name)
+			}
 			if _, err := cat.ChangeKey(old, peer.Key); err != nil {
 				return err
 			}

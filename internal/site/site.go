@@ -37,6 +37,8 @@ type Options struct {
 	Roots      []string      // of a new site
 	Setup      func(*Config) // of a new site, what else its site.yaml says; may be nil
 	Clock      clock.Clock
+	// Place is the site that this one is a further place of; nil: it is a site of its own.
+	Place *Site
 	// OnPlace is told of each further place of the site when it is attached; may be nil.
 	OnPlace func(*Site)
 	Logger  *slog.Logger
@@ -45,6 +47,7 @@ type Options struct {
 // Site is an open site.
 type Site struct {
 	dir    string
+	of     *Site // the site that it is a further place of; nil: none
 	cfg    Config
 	floor  time.Duration // of site.yaml
 	room   func() (free, total int64)
@@ -122,7 +125,7 @@ func Open(opt Options) (*Site, error) {
 	if err != nil {
 		return nil, err
 	}
-	s := &Site{dir: dir, clock: opt.Clock, log: opt.Logger, lock: lock, onPlace: opt.OnPlace, wake: make(chan struct{}, 1), events: newHub(),
+	s := &Site{dir: dir, of: opt.Place, clock: opt.Clock, log: opt.Logger, lock: lock, onPlace: opt.OnPlace, wake: make(chan struct{}, 1), events: newHub(),
 		active: map[int64]*job{}, busy: map[string]chan struct{}{}, links: map[string]*transfer.Link{}, places: map[string]*Site{}, paces: map[string]*paced{}, going: map[string]*going{}, looked: map[string]*looked{}, told: map[string]toldRows{}, headTold: map[string]int64{}, signing: newSigning(), cloned: map[string]*shown.Clone{}}
 	s.marksCompared = make(chan struct{})
 	s.ctx, s.cancel = context.WithCancel(context.Background())
@@ -141,6 +144,9 @@ func (s *Site) open(opt Options) (err error) {
 	s.cfg, err = loadConfig(s.dir, fresh)
 	if err != nil {
 		return err
+	}
+	if s.of != nil {
+		s.cfg = s.cfg.ofPlace(s.of.cfg)
 	}
 	s.room = func() (int64, int64) { return roomOn(s.dir) }
 	var ballast int64
@@ -213,6 +219,9 @@ func (s *Site) open(opt Options) (err error) {
 	})
 	if err := s.forgetNames(); err != nil {
 		return err
+	}
+	if s.of != nil { // what its disk says was being restored, mounted or cloned on some host
+		return nil
 	}
 	if err := s.goOnRestoring(); err != nil {
 		return err

@@ -59,6 +59,9 @@ func (s *Site) TakeSnapshot(volume string, ask api.SnapshotTake, by string) (api
 }
 
 func (s *Site) takeable(v *catalog.Volume) error {
+	if s.of != nil {
+		return errPlaceHolds
+	}
 	if v.Origin != s.Name() {
 		return conflict("volume %s belongs to the site %s: take its snapshots there", v.Name, v.Origin)
 	}

@@ -33,6 +33,9 @@ func checkStandby(mode string) error {
 
 // SetStandby lays a copy of another site's volume out as a directory, or no longer.
 func (s *Site) SetStandby(name string, ask api.StandbySet, by string) (string, error) {
+	if s.of != nil {
+		return "", errPlaceHolds
+	}
 	v, err := s.cat.Volume(name)
 	if err != nil {
 		return "", err
@@ -112,6 +115,9 @@ func (s *Site) standbyDir(v *catalog.Volume, dir string) (string, error) {
 // standbyArrived brings a copy that is laid out up to date after an arrival. asked is what
 // the route says, for a copy of which nobody here has said anything.
 func (s *Site) standbyArrived(lineage, asked string) error {
+	if s.of != nil {
+		return nil
+	}
 	v, err := s.cat.VolumeOfLineage(lineage)
 	if errors.Is(err, catalog.ErrNone) {
 		return nil // the rest of its set is still to come
@@ -147,6 +153,9 @@ func (s *Site) standbyArrived(lineage, asked string) error {
 
 // startStandby lays the newest copy out, unless that is about to happen already.
 func (s *Site) startStandby(name, by string) (*job, error) {
+	if s.of != nil {
+		return nil, errPlaceHolds
+	}
 	s.mu.Lock()
 	for _, j := range s.active {
 		if j.row.Kind == "standby" && j.row.Subject == name && j.waits.Load() {

@@ -22,6 +22,9 @@ const chunkAvg = 64 << 10
 
 // AddVolume begins to protect a directory and says what was found there.
 func (s *Site) AddVolume(ask api.VolumeAdd) (*api.VolumeFound, error) {
+	if s.of != nil {
+		return nil, errPlaceHolds
+	}
 	if err := policy.CheckName("volume", ask.Name); err != nil {
 		return nil, &Error{Misuse, err}
 	}
