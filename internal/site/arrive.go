@@ -71,6 +71,7 @@ func (s *Site) takeIn(ctx context.Context, peer *catalog.Peer, key ed25519.Publi
 			}
 			return nil
 		},
+		MayMark: s.mayMark(q.Root, q.Origin, trusted, peer),
 		Arrived: func(id object.ID, stored int64) (int64, error) {
 			return s.arrived(id, stored, q.SetOf, signer, via(peer, q.Origin))
 		},
@@ -121,6 +122,33 @@ func (s *Site) maySign(peer *catalog.Peer, v *catalog.Volume) ([]string, error) 
 		return []string{v.Signer}, nil
 	}
 	return nil, nil
+}
+
+// mayMark tells whose marks of a snapshot count here: those of the site that took it, under
+// its name; and of who brings it those by which it is kept there, under that one's name. Who
+// says something in the name of another is told of.
+func (s *Site) mayMark(root object.ID, origin string, trusted []string, from *catalog.Peer) func(m *object.Mark, signer ed25519.PublicKey) bool {
+	return func(m *object.Mark, signer ed25519.PublicKey) bool {
+		by := hex.EncodeToString(signer)
+		if len(trusted) == 0 { // nothing is known of its origin yet but who signed the snapshot
+			if _, key, err := s.store.Root(root); err == nil && key.Equal(signer) {
+				return m.Place == "" || m.Place == origin
+			}
+		}
+		if slices.Contains(trusted, by) {
+			return m.Place == "" || m.Place == origin
+		}
+		if from != nil && slices.Contains(signers(from), by) && m.Place == from.Name {
+			return m.Kind == object.MarkKeep || m.Kind == object.MarkLetGo
+		}
+		if m.Place == s.Place() || m.Place == origin || from != nil && m.Place == from.Name {
+			s.log.Warn("a mark in the name of a site that did not sign it was left out", "snapshot", root, "mark", m.Kind, "place", m.Place, "signer", by[:16])
+			if _, err := s.Record(Caller{Name: "a paired site", Role: "site"}, "mark", root.String()+" "+string(m.Kind)+" in the name of "+m.Place, "refused: not signed by it"); err != nil {
+				s.log.Error("the ledger could not be written", "error", err)
+			}
+		}
+		return false
+	}
 }
 
 // proposed stores the rules that the origin proposes for its volume's copies here. A

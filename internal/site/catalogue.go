@@ -107,9 +107,7 @@ func (s *Site) markedAs(row *catalog.Snapshot) (*catalog.Snapshot, error) {
 	m.KeepWhy, m.KeepUntil, m.OwnEnd, m.Note = "", catalog.Time{}, catalog.Time{}, ""
 	m.GraceUntil, m.LetGo, m.RecalledUntil = catalog.Time{}, "", catalog.Time{}
 	m.Labels = catalog.JSON[catalog.Labels]{V: map[string]string{}}
-	for _, mark := range marks {
-		applyMark(&m, mark, s.Place())
-	}
+	applyMarks(&m, marks, s.Place())
 	return &m, nil
 }
 

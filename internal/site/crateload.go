@@ -162,10 +162,13 @@ func (s *Site) loadPart(ctx context.Context, path string, meter *transfer.Meter)
 	// Everything is looked at before anything becomes a snapshot.
 	trusted := map[object.ID]string{}
 	for id := range requests {
-		if s.store.HasRoot(id) {
-			continue
+		record := parts.Roots[id]
+		if s.store.HasRoot(id) { // its marks come in, if it is what the head says
+			if record, err = s.store.RootRecord(id); err != nil {
+				return 0, 0, true, err
+			}
 		}
-		if trusted[id], err = s.crateRoot(requests[id], parts.Roots[id]); err != nil {
+		if trusted[id], err = s.crateRoot(requests[id], record); err != nil {
 			return 0, 0, true, err
 		}
 	}
@@ -191,7 +194,7 @@ func (s *Site) loadPart(ctx context.Context, path string, meter *transfer.Meter)
 			}
 		}
 		w.Close()
-		if err := transfer.TakeMarks(s.store, id, parts.Marks[id]); err != nil {
+		if err := s.takeCrateMarks(id, q, parts.Marks[id]); err != nil {
 			return got, had, true, err
 		}
 		if _, err := s.arrived(id, 0, q.SetOf, trusted[id], ""); err != nil {
@@ -238,16 +241,31 @@ func (s *Site) crateRoot(q *transfer.CarryRequest, record []byte) (signer string
 		return "", fmt.Errorf("%w: the root of snapshot %.12s is not what its head says", transfer.ErrCrate, q.Root)
 	}
 	signer = hex.EncodeToString(ed25519.PublicKey(key))
-	var may []string
-	if origin, err := s.cat.Peer(q.Origin); err == nil {
-		may = signers(origin)
-	} else if v, err := s.cat.VolumeOfLineage(hex.EncodeToString(q.Lineage[:])); err == nil && v.Signer != "" {
-		may = []string{v.Signer}
-	} else {
-		return "", fmt.Errorf("%s is not paired with this site, so nobody vouches for its snapshots: pair first", q.Origin)
+	may, err := s.crateSigners(q)
+	if err != nil {
+		return "", err
 	}
 	if !slices.Contains(may, signer) {
 		return "", fmt.Errorf("the root of snapshot %.12s is not signed by %s", q.Root, q.Origin)
 	}
 	return signer, nil
+}
+
+// crateSigners lists the keys that may have signed a crate's snapshot.
+func (s *Site) crateSigners(q *transfer.CarryRequest) ([]string, error) {
+	if origin, err := s.cat.Peer(q.Origin); err == nil {
+		return signers(origin), nil
+	}
+	if v, err := s.cat.VolumeOfLineage(hex.EncodeToString(q.Lineage[:])); err == nil && v.Signer != "" {
+		return []string{v.Signer}, nil
+	}
+	return nil, fmt.Errorf("%s is not paired with this site, so nobody vouches for its snapshots: pair first", q.Origin)
+}
+
+func (s *Site) takeCrateMarks(id object.ID, q *transfer.CarryRequest, marks [][]byte) error {
+	may, err := s.crateSigners(q)
+	if err != nil {
+		return err
+	}
+	return transfer.TakeMarks(s.store, id, marks, s.mayMark(id, q.Origin, may, nil))
 }

@@ -77,7 +77,7 @@ func (s *Site) derive(r *catalog.Route, row *catalog.Snapshot, id object.ID) (q 
 		if !m.Kind.Travels() {
 			continue
 		}
-		m.Root = derived
+		m.Root, m.Place = derived, s.Name() // it is what this site says of the part
 		body, err := object.EncodeMark(m)
 		if err != nil {
 			return q, nil, err

@@ -66,7 +66,9 @@ func (s *Site) markSnapshot(id string, m object.Mark, first func(row *catalog.Sn
 	if err := s.store.PutMark(&m); err != nil {
 		return nil, err
 	}
-	applyMark(row, &m, s.Place())
+	if row, err = s.markedAs(row); err != nil {
+		return nil, err
+	}
 	if err := s.cat.SetMarks(row); err != nil {
 		return nil, err
 	}

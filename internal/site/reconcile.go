@@ -1,9 +1,11 @@
 package site
 
 import (
+	"cmp"
 	"encoding/hex"
 	"errors"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 	"time"
@@ -254,10 +256,51 @@ func (s *Site) rowOf(id object.ID, r *object.Root) (*catalog.Snapshot, error) {
 	if err != nil {
 		return nil, err
 	}
-	for _, m := range marks {
-		applyMark(row, m, s.Place())
-	}
+	applyMarks(row, marks, s.Place())
 	return row, nil
+}
+
+// applyMarks enters what the marks of a snapshot say, which are in the order of time. What was
+// said here counts before what others say. A keep mark is lifted by the place that put it, and
+// here by this place.
+func applyMarks(row *catalog.Snapshot, marks []*object.Mark, place string) {
+	keeps := map[string]*object.Mark{}
+	for _, m := range marks {
+		by := placeOf(row, m)
+		switch {
+		case m.Kind == object.MarkKeep:
+			keeps[by] = m
+		case m.Kind == object.MarkLetGo && by == place:
+			clear(keeps)
+		case m.Kind == object.MarkLetGo:
+			delete(keeps, by)
+		case by != place:
+			applyMark(row, m, place)
+		}
+	}
+	for _, m := range marks {
+		if placeOf(row, m) == place {
+			applyMark(row, m, place)
+		}
+	}
+	row.KeepWhy, row.KeepUntil = "", catalog.Time{}
+	keep := keeps[place]
+	for _, by := range slices.Sorted(maps.Keys(keeps)) { // without one from here: what lasts longest
+		if m := keeps[by]; keep == nil || keeps[place] == nil && keep.Until != 0 && (m.Until == 0 || m.Until > keep.Until) {
+			keep = m
+		}
+	}
+	if keep != nil {
+		row.KeepWhy = keep.Text
+		if keep.Until != 0 {
+			row.KeepUntil = catalog.At(time.Unix(0, keep.Until))
+		}
+	}
+}
+
+// placeOf is the place that made a mark; the first marks of all did not say.
+func placeOf(row *catalog.Snapshot, m *object.Mark) string {
+	return cmp.Or(m.Place, row.Origin)
 }
 
 func applyMark(row *catalog.Snapshot, m *object.Mark, place string) {
@@ -280,13 +323,6 @@ func applyMark(row *catalog.Snapshot, m *object.Mark, place string) {
 		row.Labels.V = m.Labels
 	case object.MarkEnd:
 		row.OwnEnd = catalog.At(until)
-	case object.MarkKeep:
-		row.KeepWhy, row.KeepUntil = m.Text, catalog.Time{}
-		if m.Until != 0 {
-			row.KeepUntil = catalog.At(until)
-		}
-	case object.MarkLetGo:
-		row.KeepWhy, row.KeepUntil = "", catalog.Time{}
 	case object.MarkArrival:
 		if here {
 			row.Arrived, row.OutOfTurn = catalog.At(time.Unix(0, m.At)), m.Text

@@ -20,6 +20,9 @@ type Receiver struct {
 	Peer  ed25519.PublicKey
 	// Trusted tells whether a key may sign roots of this lineage.
 	Trusted func(root *object.Root, signer ed25519.PublicKey) error
+	// MayMark tells whether what a key says of a snapshot counts here. What does not is left
+	// out.
+	MayMark func(m *object.Mark, signer ed25519.PublicKey) bool
 	// Arrived enters a snapshot, or new marks of one, into the records.
 	Arrived func(id object.ID, stored int64) (at int64, err error)
 	Meter   *Meter
@@ -190,17 +193,27 @@ func (c *Receiver) commit(w *store.Writer, q *CarryRequest, has bool, m *carryCo
 		_, stored, _ = w.Stats()
 	} else {
 		w.Close()
+		root, signer, err := c.Store.Root(q.Root)
+		if err != nil {
+			return 0, err
+		}
+		if root.Lineage != q.Lineage || root.Volume != q.Volume || root.Origin != q.Origin {
+			return 0, errors.New("the snapshot belongs to another volume than announced")
+		}
+		if err := c.Trusted(root, signer); err != nil {
+			return 0, err
+		}
 	}
-	if err := TakeMarks(c.Store, q.Root, m.Marks); err != nil {
+	if err := TakeMarks(c.Store, q.Root, m.Marks, c.MayMark); err != nil {
 		return 0, err
 	}
 	return c.Arrived(q.Root, stored)
 }
 
-// TakeMarks puts mark records that came along beside their snapshot.
-func TakeMarks(st *store.Store, id object.ID, marks [][]byte) error {
+// TakeMarks puts mark records that came along beside their snapshot, those that count.
+func TakeMarks(st *store.Store, id object.ID, marks [][]byte, may func(m *object.Mark, signer ed25519.PublicKey) bool) error {
 	for _, raw := range marks {
-		body, _, err := object.OpenRecord("mark", raw)
+		body, signer, err := object.OpenRecord("mark", raw)
 		if err != nil {
 			return err
 		}
@@ -213,6 +226,9 @@ func TakeMarks(st *store.Store, id object.ID, marks [][]byte) error {
 		}
 		if !mark.Kind.Travels() {
 			return fmt.Errorf("a mark of kind %s is for this place alone to make", mark.Kind)
+		}
+		if !may(mark, signer) {
+			continue
 		}
 		if err := st.PutMarkRecord(raw); err != nil {
 			return err

@@ -84,6 +84,7 @@ func newFar(t testing.TB, trusted ed25519.PublicKey) *far {
 	require.NoError(t, err)
 	f.handle = func(ctx context.Context, s *Stream, q *CarryRequest) error {
 		r := &Receiver{Store: f.st, Peer: trusted, Meter: &Meter{}, Arrived: func(object.ID, int64) (int64, error) { return 1, nil },
+			MayMark: func(*object.Mark, ed25519.PublicKey) bool { return true },
 			Trusted: func(_ *object.Root, signer ed25519.PublicKey) error {
 				if !signer.Equal(trusted) {
 					return fmt.Errorf("signed by another")
