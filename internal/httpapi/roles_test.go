@@ -24,11 +24,11 @@ func TestEveryCallForEveryRole(t *testing.T) {
 		freeing checkRoute calendar policySchema`)
 	notAuditors := words("browse find listVersions planRestore restore undoRun cancelRun archive file")
 	operators := words(`browseFound restoreGroup planGroupRestore compare compareText listCrate checkSite takeSnapshot keepSnapshot recallSnapshot runRoute pauseRoute resumeRoute muteAlarm testAlarm verify copyCatalogue sweep prune
-		pauseVolume resumeVolume attachPlace detachPlace addMount endMount runRecipe saveRecipe editRecipe removeRecipe tryRestore makeClone discardClone snapshotClone`)
+		pauseVolume resumeVolume detachPlace addMount endMount runRecipe saveRecipe editRecipe removeRecipe tryRestore makeClone discardClone snapshotClone`)
 	auditors := words("listLedger verifyLedger listPeople listTokens")
 	administrators := words(`addVolume confirmSite confirmVolume removeVolume setLabels admitSnapshots setStandby acceptRules removeSnapshot letGoSnapshot putGroup editGroup removeGroup putPolicy removePolicy putCap removeCap
 		rebuildCatalogue releaseRemoval addToken removeToken addPerson changePerson removePerson grantFolders invite pair setUpSites grant revoke setPace rotateKey addRoute editRoute
-		removeRoute writeCrate loadCrate setRecoveryOrder putTrials settleClone setFound takeFound`)
+		removeRoute writeCrate loadCrate attachPlace setRecoveryOrder putTrials settleClone setFound takeFound`)
 
 	c, s, _ := open(t)
 	tokens := map[string]string{}

@@ -85,13 +85,13 @@ func New(s *site.Site) http.Handler {
 	dav := headers(srv.auth(srv.recordDAV(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		views.DAV(srv.eyes(r.Context()).Views(), davPrefix, slog.Default()).ServeHTTP(w, r)
 	}))))
-	return http.HandlerFunc(func(w http.ResponseWriter, q *http.Request) {
+	return fromOutside(s, http.HandlerFunc(func(w http.ResponseWriter, q *http.Request) {
 		if q.URL.Path == davPrefix || strings.HasPrefix(q.URL.Path, davPrefix+"/") { // has methods that chi does not know
 			dav.ServeHTTP(w, q)
 			return
 		}
 		r.ServeHTTP(w, q)
-	})
+	}))
 }
 
 // davPrefix is where WebDAV shows snapshots.

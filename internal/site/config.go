@@ -3,6 +3,7 @@ package site
 import (
 	"crypto/ed25519"
 	"crypto/rand"
+	"crypto/tls"
 	"encoding/pem"
 	"errors"
 	"fmt"
@@ -29,6 +30,8 @@ type Config struct {
 	PeerListen    string   `yaml:"peer_listen"`    // other sites
 	PeerAddresses []string `yaml:"peer_addresses"` // how other sites reach peer_listen; empty: as it listens
 	Roots         []string `yaml:"roots"`          // what may be read and written
+	// Hosts are further names under which browsers reach the console, such as a proxy's.
+	Hosts []string `yaml:"hosts,omitempty"`
 	TLSCert       string   `yaml:"tls_cert"`
 	TLSKey        string   `yaml:"tls_key"`
 	// Floor is how long nothing is removed after it was taken or arrived here, whoever
@@ -61,6 +64,24 @@ type Config struct {
 type Hook struct {
 	Run     []string `yaml:"run"`               // the program and its arguments, as they are
 	Timeout string   `yaml:"timeout,omitempty"` // such as 30 seconds, which is the default
+}
+
+// IsHost reports whether the site is reached under a name: that of its host, one that it
+// listens on or has a certificate for, or one of hosts in site.yaml.
+func (s *Site) IsHost(name string) bool {
+	own, _ := os.Hostname()
+	short, _, _ := strings.Cut(own, ".")
+	listen, _, _ := net.SplitHostPort(s.cfg.Listen)
+	for _, n := range append([]string{"localhost", own, short, listen}, s.cfg.Hosts...) {
+		if n != "" && strings.EqualFold(n, name) {
+			return true
+		}
+	}
+	if s.cfg.TLSCert == "" {
+		return false
+	}
+	pair, err := tls.LoadX509KeyPair(s.cfg.TLSCert, s.cfg.TLSKey)
+	return err == nil && pair.Leaf != nil && pair.Leaf.VerifyHostname(name) == nil
 }
 
 const (

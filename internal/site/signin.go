@@ -14,6 +14,7 @@ import (
 	"candidharbor/core/object"
 	"candidharbor/internal/catalog"
 
+	lru "github.com/hashicorp/golang-lru/v2"
 	"golang.org/x/crypto/argon2"
 )
 
@@ -24,17 +25,22 @@ const (
 	argonThreads = 2
 )
 
-// signing holds back who guesses passwords.
+// signing holds back who guesses passwords. What strangers can fill is bounded and forgets
+// what was used least of late.
 type signing struct {
-	slots chan struct{} // of the memory that a check takes
+	slots chan struct{}                // of the memory that a check takes
+	tries *lru.Cache[string, *tried]   // by name and address, and by address
+	good  *lru.Cache[string, struct{}] // names and addresses that signed in
+	known *lru.Cache[object.ID, known] // what was found right of late, by keyed sum
 	mu    sync.Mutex
-	fails map[string]*failures // by name and address
-	known map[object.ID]known  // what was found right of late, by keyed sum
+	busy  map[string]int // checks of a person that wait or are being made
+	took  time.Duration  // the last check
 	key   [32]byte
 }
 
-type failures struct {
+type tried struct {
 	count int
+	last  time.Time
 	until time.Time
 }
 
@@ -44,9 +50,79 @@ type known struct {
 }
 
 func newSigning() *signing {
-	s := &signing{slots: make(chan struct{}, 2), fails: map[string]*failures{}, known: map[object.ID]known{}}
+	s := &signing{slots: make(chan struct{}, 2), busy: map[string]int{}, took: 100 * time.Millisecond}
+	s.tries, _ = lru.New[string, *tried](mostTried)
+	s.good, _ = lru.New[string, struct{}](mostKnown)
+	s.known, _ = lru.New[object.ID, known](mostKnown)
 	rand.Read(s.key[:])
 	return s
+}
+
+// count counts a try before it is judged, so that many at once are not all judged. It returns
+// how long to wait when there were too many.
+func (g *signing) count(key string, free int, most time.Duration) time.Duration {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	now := time.Now()
+	t, ok := g.tries.Get(key)
+	if !ok || now.Sub(t.last) > triesForgotten {
+		t = &tried{}
+		g.tries.Add(key, t)
+	}
+	if wait := t.until.Sub(now); wait > 0 {
+		return wait
+	}
+	t.last = now
+	if t.count++; t.count >= free {
+		t.until = now.Add(min(most, time.Second<<min(t.count-free, 10)))
+	}
+	return 0
+}
+
+// waits reports whether too many tries were wrong: then the right one waits as well, or
+// guessing would tell.
+func (g *signing) waits(key string) bool {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	t, ok := g.tries.Get(key)
+	return ok && time.Now().Before(t.until)
+}
+
+// enter lets few checks of one person in at once, so that those of others get their turn.
+func (g *signing) enter(name string) (leave func(), ok bool) {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	if g.busy[name] >= mostAtOnce {
+		return nil, false
+	}
+	g.busy[name]++
+	return func() {
+		g.mu.Lock()
+		defer g.mu.Unlock()
+		if g.busy[name]--; g.busy[name] == 0 {
+			delete(g.busy, name)
+		}
+	}, true
+}
+
+// check computes whether a password is right, when there is memory for it.
+func (g *signing) check(secret, password string) bool {
+	begin := time.Now()
+	g.slots <- struct{}{}
+	right := checkPassword(secret, password)
+	<-g.slots
+	g.mu.Lock()
+	g.took = time.Since(begin)
+	g.mu.Unlock()
+	return right
+}
+
+// pretend takes as long as a check, for a name that nobody has, and nothing else.
+func (g *signing) pretend() {
+	g.mu.Lock()
+	took := g.took
+	g.mu.Unlock()
+	time.Sleep(min(took, time.Second))
 }
 
 func hashPassword(password string) string {
@@ -74,66 +150,62 @@ func checkPassword(secret, password string) bool {
 }
 
 const (
-	freeTries  = 5               // wrong passwords before anyone has to wait
-	mostWait   = 5 * time.Minute // between tries
-	knownFor   = 5 * time.Minute // a password that was right is not computed anew
-	mostKnown  = 1000
-	nobodySalt = "$argon2id$v=19$m=65536,t=3,p=2$AAAAAAAAAAAAAAAAAAAAAA$AAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAA"
+	freeTries      = 5               // wrong passwords of a person from an address before either has to wait
+	freeFrom       = 20              // of all persons from an address
+	mostWait       = 5 * time.Minute // between tries of a person
+	mostWaitFrom   = time.Minute     // between tries from an address
+	triesForgotten = time.Hour
+	mostTried      = 20_000
+	mostAtOnce     = 3
+	knownFor       = 5 * time.Minute // a password that was right is not computed anew
+	mostKnown      = 1000
 )
 
 // errWrongPassword is told for names that do not exist too.
 var errWrongPassword = errors.New("the name or the password is wrong")
 
+func tooMany(wait time.Duration) error {
+	return &Error{Busy, fmt.Errorf("too many wrong passwords: wait %s and try again", ago(wait))}
+}
+
 // checkPerson finds a person by name and password. from is where the request came from.
 func (s *Site) checkPerson(name, password, from string) (*catalog.Person, error) {
 	g := s.signing
-	key := name + " " + from
-	now := time.Now()
-	g.mu.Lock()
-	f := g.fails[key]
-	if f != nil && now.Before(f.until) {
-		g.mu.Unlock()
-		return nil, &Error{Busy, fmt.Errorf("too many wrong passwords: wait %s and try again", ago(f.until.Sub(now)))}
-	}
-	g.mu.Unlock()
 	p, err := s.cat.Person(name)
 	if err != nil && !errors.Is(err, catalog.ErrNone) {
 		return nil, err
 	}
-	secret := nobodySalt
-	if err == nil {
-		secret = p.Secret
-	}
-	sum := object.Sum([]byte(string(g.key[:]) + name + "\x00" + password))
-	g.mu.Lock()
-	k, ok := g.known[sum]
-	g.mu.Unlock()
-	right := ok && k.secret == secret && now.Before(k.until)
-	if !right && len(password) <= mostPassword {
-		g.slots <- struct{}{}
-		right = checkPassword(secret, password)
-		<-g.slots
-	}
-	g.mu.Lock()
-	defer g.mu.Unlock()
-	if err != nil || !right {
-		if len(g.fails) > mostKnown {
-			clear(g.fails)
+	pair := name + " " + from
+	if err != nil {
+		if wait := g.count(pair, freeTries, mostWait); wait > 0 { // as for a name that somebody has
+			return nil, tooMany(wait)
 		}
-		if f = g.fails[key]; f == nil {
-			f = &failures{}
-			g.fails[key] = f
-		}
-		if f.count++; f.count >= freeTries {
-			f.until = time.Now().Add(min(mostWait, time.Second<<min(f.count-freeTries, 10)))
-		}
+		g.pretend()
 		return nil, &Error{Refused, errWrongPassword}
 	}
-	delete(g.fails, key)
-	if len(g.known) > mostKnown {
-		clear(g.known)
+	sum := object.Sum([]byte(string(g.key[:]) + name + "\x00" + password))
+	if k, ok := g.known.Get(sum); ok && k.secret == p.Secret && time.Now().Before(k.until) && !g.waits(pair) {
+		return p, nil
 	}
-	g.known[sum] = known{secret, now.Add(knownFor)}
+	if wait := g.count(pair, freeTries, mostWait); wait > 0 {
+		return nil, tooMany(wait)
+	}
+	if !g.good.Contains(pair) { // who signed in from there before is not held up by strangers
+		if wait := g.count(from, freeFrom, mostWaitFrom); wait > 0 {
+			return nil, tooMany(wait)
+		}
+	}
+	leave, ok := g.enter(name)
+	if !ok {
+		return nil, tooMany(time.Second)
+	}
+	defer leave()
+	if len(password) > mostPassword || !g.check(p.Secret, password) {
+		return nil, &Error{Refused, errWrongPassword}
+	}
+	g.tries.Remove(pair)
+	g.good.Add(pair, struct{}{})
+	g.known.Add(sum, known{p.Secret, time.Now().Add(knownFor)})
 	return p, nil
 }
 

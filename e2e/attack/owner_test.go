@@ -1,0 +1,98 @@
+package attack
+
+import (
+	"encoding/json"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+	"golang.org/x/sys/unix"
+)
+
+// person lets a file owner in and returns a token of that one.
+func (s *site) person(name string, uid uint32, volume string, paths ...string) (token string) {
+	s.t.Helper()
+	cmd := exec.Command(s.bin, "--site", "unix:"+filepath.Join(s.dir, "candid.sock"), "person", "add", name, "--role", "file owner", "--uid", uintText(uid), "--gid", uintText(uid))
+	cmd.Stdin = strings.NewReader("orchids in march\n")
+	out, err := cmd.CombinedOutput()
+	require.NoError(s.t, err, string(out))
+	s.run(append([]string{"person", "grant", name, volume}, paths...)...)
+	var tok struct {
+		Text string `json:"text"`
+	}
+	s.json(&tok, "token", "add", name+"-shell", "--person", name)
+	require.NotEmpty(s.t, tok.Text)
+	return tok.Text
+}
+
+func uintText(n uint32) string { raw, _ := json.Marshal(n); return string(raw) }
+
+// restore brings something back as somebody, and returns the run's outcome.
+func (s *site) restore(token string, ask map[string]any) string {
+	s.t.Helper()
+	status, answer := s.call(token, "POST", "/api/v1/restores", ask)
+	require.Equal(s.t, 202, status, answer)
+	var run struct {
+		ID      int64           `json:"id"`
+		State   string          `json:"state"`
+		Outcome string          `json:"outcome"`
+		Result  json.RawMessage `json:"result"`
+	}
+	require.NoError(s.t, json.Unmarshal([]byte(answer), &run))
+	_, answer = s.call(token, "GET", "/api/v1/runs/"+uintText(uint32(run.ID))+"?wait=30", nil)
+	require.NoError(s.t, json.Unmarshal([]byte(answer), &run))
+	require.Contains(s.t, run.State, "done", answer)
+	return answer
+}
+
+// What a file owner brings back gains no rights that the file owner could not give: another's
+// set-user-id program does not become one of the file owner's, and neither file capabilities
+// nor attributes of the system's come back.
+func TestOwnerGainsNoRights(t *testing.T) {
+	base := openDir(t)
+	share := filepath.Join(base, "share")
+	own := filepath.Join(share, "own")
+	require.NoError(t, os.MkdirAll(own, 0o777))
+	require.NoError(t, os.Chmod(own, 0o777))
+	s := serve(t, filepath.Join(base, "site"), "larkfield", share)
+	helper, tool := filepath.Join(own, "helper"), filepath.Join(own, "tool")
+	for path, uid := range map[string]int{helper: stranger + 1, tool: stranger} {
+		require.NoError(t, os.WriteFile(path, []byte("#!/bin/true\n"), 0o755))
+		require.NoError(t, os.Chown(path, uid, uid))
+	}
+	require.NoError(t, unix.Chmod(helper, 0o6755))
+	capability := []byte{1, 0, 0, 2, 128, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0} // set-user-id, permitted and effective
+	if err := unix.Setxattr(tool, "security.capability", capability, 0); err != nil {
+		t.Skipf("this filesystem holds no capabilities: %v", err)
+	}
+	require.NoError(t, unix.Setxattr(tool, "trusted.mark", []byte("1"), 0))
+	require.NoError(t, os.Chown(own, stranger, stranger))
+	s.run("volume", "add", "notes", "--path", share)
+	token := s.person("ines", stranger, "notes", "own")
+	s.run("snapshot", "take", "notes")
+	var taken []struct{ ID string }
+	s.json(&taken, "snapshot", "list", "notes")
+	require.NoError(t, os.Remove(helper))
+	require.NoError(t, unix.Removexattr(tool, "security.capability"))
+	require.NoError(t, unix.Removexattr(tool, "trusted.mark"))
+
+	s.restore(token, map[string]any{"volume": "notes", "at": "latest", "inPlace": true, "paths": []string{"own"}})
+	st, err := os.Stat(helper)
+	require.NoError(t, err)
+	require.Zero(t, st.Mode()&(os.ModeSetuid|os.ModeSetgid), "%s", st.Mode())
+	for _, name := range []string{"security.capability", "trusted.mark"} {
+		_, err := unix.Getxattr(tool, name, make([]byte, 64))
+		require.ErrorIs(t, err, unix.ENODATA, name)
+	}
+	// The service itself may.
+	s.run("restore", "notes", "own", "--at", taken[0].ID, "--in-place")
+	var is unix.Stat_t
+	require.NoError(t, unix.Stat(helper, &is))
+	require.EqualValues(t, stranger+1, is.Uid)
+	require.EqualValues(t, 0o6755, is.Mode&0o7777)
+	_, err = unix.Getxattr(tool, "security.capability", make([]byte, 64))
+	require.NoError(t, err)
+}
