@@ -36,7 +36,6 @@ import (
 
 	"github.com/goccy/go-yaml"
 	"github.com/goccy/go-yaml/ast"
-	"github.com/goccy/go-yaml/parser"
 )
 
 // Policy is a compiled document.
@@ -194,13 +193,15 @@ func (r *reader) problem(path string, err error) Problem {
 }
 
 // Parse compiles a document. The error is of type Problems.
-func Parse(text string) (*Policy, error) {
-	file, err := parser.ParseBytes([]byte(text), 0)
-	if err != nil {
-		return nil, Problems{yamlProblem(err)}
-	}
+func Parse(text string) (_ *Policy, err error) {
+	defer unpanic(&err)
 	var d document
-	if err := yaml.UnmarshalWithOptions([]byte(text), &d, yaml.Strict()); err != nil {
+	var file *ast.File
+	err = guarded(text, func(f *ast.File) error {
+		file = f
+		return yaml.UnmarshalWithOptions([]byte(text), &d, yaml.Strict())
+	})
+	if err != nil {
 		return nil, Problems{yamlProblem(err)}
 	}
 	r := &reader{file: file}

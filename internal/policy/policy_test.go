@@ -1,6 +1,7 @@
 package policy
 
 import (
+	"strings"
 	"testing"
 	"time"
 
@@ -60,6 +61,21 @@ func TestProblemsPointAtTheWord(t *testing.T) {
 			require.Equal(t, c.column, ps[0].Column, "%s: %v", name, ps)
 		}
 		require.Contains(t, ps[0].What, c.what, name)
+	}
+}
+
+// What a stranger sends to fill the memory or to end the service is a problem of the document.
+func TestHostileDocuments(t *testing.T) {
+	head := "policy: x\nvolumes: {a: b}\n"
+	for what, text := range map[string]string{
+		"nested more than": head + "take: " + strings.Repeat("[", 60_000),
+		"deep":             head + "take:\n  " + strings.Repeat("- ", 20_000) + "x",
+		"has at most":      head + "zone: " + strings.Repeat("x", 1<<20),
+		"by *alias":        head + "take: &a [daily at 1:00]\nquiesce: *a\n",
+		"":                 head + "take: !!str daily",
+	} {
+		_, err := Parse(text)
+		require.ErrorContains(t, err, what)
 	}
 }
 
