@@ -81,11 +81,12 @@ type site struct {
 	t          testing.TB
 	bin, dir   string
 	url, token string
+	peer       string // where other sites call
 	cmd        *exec.Cmd
 	log        bytes.Buffer
 }
 
-var greeting = regexp.MustCompile(`(?s)console and API +(\S+).*sign in with +(\S+)\s`)
+var greeting = regexp.MustCompile(`(?s)console and API +(\S+).*for other sites +(\S+).*sign in with +(\S+)\s`)
 
 func serve(t testing.TB, dir, name, root string) *site {
 	if os.Geteuid() != 0 {
@@ -110,7 +111,7 @@ func serve(t testing.TB, dir, name, root string) *site {
 		n, err := out.Read(buf)
 		said.Write(buf[:n])
 		if m := greeting.FindStringSubmatch(said.String()); m != nil {
-			s.url, s.token = m[1], m[2]
+			s.url, s.peer, s.token = m[1], m[2], m[3]
 			break
 		}
 		require.NoError(t, err, "the service did not start: %s%s", said.String(), s.log.String())

@@ -31,9 +31,9 @@ type Config struct {
 	PeerAddresses []string `yaml:"peer_addresses"` // how other sites reach peer_listen; empty: as it listens
 	Roots         []string `yaml:"roots"`          // what may be read and written
 	// Hosts are further names under which browsers reach the console, such as a proxy's.
-	Hosts []string `yaml:"hosts,omitempty"`
-	TLSCert       string   `yaml:"tls_cert"`
-	TLSKey        string   `yaml:"tls_key"`
+	Hosts   []string `yaml:"hosts,omitempty"`
+	TLSCert string   `yaml:"tls_cert"`
+	TLSKey  string   `yaml:"tls_key"`
 	// Floor is how long nothing is removed after it was taken or arrived here, whoever
 	// asks, such as 30 days. No policy, person or other site can undercut it.
 	Floor string `yaml:"floor,omitempty"`

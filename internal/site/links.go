@@ -185,7 +185,15 @@ func (s *Site) accept(c net.Conn) error {
 	if cut {
 		return c.Close()
 	}
-	l, err := transfer.Accept(s.ctx, c, s.identity())
+	welcome, ok := s.strangers.enter(c.RemoteAddr())
+	if !ok {
+		return errors.Join(errTooManyStrangers, c.Close())
+	}
+	defer welcome() // until it is known who calls
+	l, err := transfer.Accept(s.ctx, c, s.identity(), func(key ed25519.PublicKey) bool {
+		p, err := s.cat.PeerByKey(hex.EncodeToString(key))
+		return err == nil && p != nil
+	})
 	if err != nil {
 		return err
 	}
@@ -194,8 +202,10 @@ func (s *Site) accept(c net.Conn) error {
 		l.Close()
 		return err
 	}
-	if peer == nil {
-		return l.Serve(s.ctx, s.serveStream) // it may want to pair
+	if peer == nil || l.Stranger {
+		ctx, cancel := context.WithTimeout(s.ctx, strangerStays)
+		defer cancel()
+		return l.Serve(ctx, s.serveStream) // it may want to pair
 	}
 	if !s.takeLink(peer.Name, l, false) {
 		l.Close()

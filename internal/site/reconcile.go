@@ -267,6 +267,9 @@ func applyMarks(row *catalog.Snapshot, marks []*object.Mark, place string) {
 	keeps := map[string]*object.Mark{}
 	for _, m := range marks {
 		by := placeOf(row, m)
+		if by != place {
+			applyMark(row, m, place)
+		}
 		switch {
 		case m.Kind == object.MarkKeep:
 			keeps[by] = m
@@ -274,8 +277,6 @@ func applyMarks(row *catalog.Snapshot, marks []*object.Mark, place string) {
 			clear(keeps)
 		case m.Kind == object.MarkLetGo:
 			delete(keeps, by)
-		case by != place:
-			applyMark(row, m, place)
 		}
 	}
 	for _, m := range marks {

@@ -75,6 +75,7 @@ type Site struct {
 	verdicts      verdictCache
 	finders       finders
 	signing       *signing
+	strangers     strangers
 	mounts        sync.Mutex
 	mounted       map[string]mountedView  // by directory
 	cloned        map[string]*shown.Clone // by name; under mounts

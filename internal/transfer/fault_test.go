@@ -50,7 +50,7 @@ func TestCarryStep(t *testing.T) {
 		if err != nil {
 			return err
 		}
-		link, err := Accept(context.Background(), conn, id)
+		link, err := Accept(context.Background(), conn, id, func(ed25519.PublicKey) bool { return true })
 		if err != nil {
 			return err
 		}

@@ -71,10 +71,13 @@ type Stream struct {
 	Out atomic.Int64 // bytes of frames sent
 
 	interrupted atomic.Bool
+	most        int // bytes of a frame that is read
 }
 
-func newStream(c net.Conn) *Stream {
-	return &Stream{c: c, r: bufio.NewReaderSize(c, 256<<10), w: bufio.NewWriterSize(c, 256<<10)}
+func newStream(c net.Conn) *Stream { return sizedStream(c, maxFrame, 256<<10) }
+
+func sizedStream(c net.Conn, most, buffered int) *Stream {
+	return &Stream{c: c, most: most, r: bufio.NewReaderSize(c, buffered), w: bufio.NewWriterSize(c, buffered)}
 }
 
 // Close ends the stream.
@@ -138,8 +141,8 @@ func (s *Stream) read() (frameType, []byte, error) {
 		return 0, nil, err
 	}
 	n := binary.BigEndian.Uint32(head[1:])
-	if n > maxFrame {
-		return 0, nil, fmt.Errorf("the peer announced a frame of %d bytes, at most %d are accepted", n, maxFrame)
+	if int64(n) > int64(s.most) {
+		return 0, nil, fmt.Errorf("the peer announced a frame of %d bytes, at most %d are accepted", n, s.most)
 	}
 	b := buffer(int(n))
 	if _, err := io.ReadFull(s.r, b); err != nil {

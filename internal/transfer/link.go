@@ -89,6 +89,8 @@ type Link struct {
 	Own     ed25519.PublicKey // that this end shows
 	Address string            // its other end
 	Dialled bool              // by this end
+	// Stranger says that nobody knows the other end's key: it may ask little, and only to pair.
+	Stranger bool
 }
 
 func muxConfig() *yamux.Config {
@@ -128,7 +130,8 @@ func Over(ctx context.Context, plain net.Conn, address string, id *Identity, wan
 }
 
 // Accept proves who a caller is and returns the link to it. Its key need not be known.
-func Accept(ctx context.Context, conn net.Conn, id *Identity) (*Link, error) {
+// knows tells whether a key is a peer's. Who is none gets little of everything.
+func Accept(ctx context.Context, conn net.Conn, id *Identity, knows func(ed25519.PublicKey) bool) (*Link, error) {
 	tc := tls.Server(conn, id.config(nil))
 	hctx, cancel := context.WithTimeout(ctx, 15*time.Second)
 	defer cancel()
@@ -141,13 +144,24 @@ func Accept(ctx context.Context, conn net.Conn, id *Identity) (*Link, error) {
 		tc.Close()
 		return nil, errors.New("the peer's key is not an Ed25519 key")
 	}
-	mux, err := yamux.Server(tc, muxConfig())
+	cfg, stranger := muxConfig(), !knows(key)
+	if stranger {
+		cfg.MaxStreamWindowSize, cfg.AcceptBacklog = strangerWindow, strangerStreams
+	}
+	mux, err := yamux.Server(tc, cfg)
 	if err != nil {
 		tc.Close()
 		return nil, err
 	}
-	return &Link{mux: mux, Key: key, Own: id.Public(), Address: conn.RemoteAddr().String()}, nil
+	return &Link{mux: mux, Key: key, Own: id.Public(), Address: conn.RemoteAddr().String(), Stranger: stranger}, nil
 }
+
+// What a stranger gets, who can only pair.
+const (
+	strangerStreams = 2
+	strangerFrame   = 64 << 10
+	strangerWindow  = 256 << 10 // the least that yamux allows
+)
 
 // mostStreams is how many streams a peer may have open at once.
 const mostStreams = 256
@@ -158,7 +172,11 @@ func (l *Link) Serve(ctx context.Context, handle func(ctx context.Context, l *Li
 	defer l.mux.Close()
 	stop := context.AfterFunc(ctx, func() { l.mux.Close() })
 	defer stop()
-	slots := make(chan struct{}, mostStreams)
+	slots, stream := make(chan struct{}, mostStreams), newStream
+	if l.Stranger {
+		slots = make(chan struct{}, strangerStreams)
+		stream = func(c net.Conn) *Stream { return sizedStream(c, strangerFrame, 4<<10) }
+	}
 	for {
 		c, err := l.mux.AcceptStream()
 		if err != nil {
@@ -175,7 +193,7 @@ func (l *Link) Serve(ctx context.Context, handle func(ctx context.Context, l *Li
 		}
 		go func() {
 			defer func() { <-slots }()
-			s := newStream(c)
+			s := stream(c)
 			defer s.Close()
 			handle(ctx, l, s)
 		}()

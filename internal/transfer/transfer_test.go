@@ -103,7 +103,7 @@ func newFar(t testing.TB, trusted ed25519.PublicKey) *far {
 				return
 			}
 			go func() {
-				link, err := Accept(context.Background(), c, f.id)
+				link, err := Accept(context.Background(), c, f.id, func(ed25519.PublicKey) bool { return true })
 				if err != nil {
 					return
 				}

@@ -51,6 +51,7 @@ func DAV(src Source, prefix string, log *slog.Logger) http.Handler {
 			http.Error(w, "snapshots cannot be changed: only OPTIONS, GET, HEAD and PROPFIND are answered", http.StatusMethodNotAllowed)
 			return
 		}
+		r.Body = http.MaxBytesReader(w, r.Body, 64<<10) // a list of properties has no more
 		d := &davFS{src: src, found: map[string]Moment{}, held: map[string]*Held{}, listed: map[string]davInfo{}}
 		defer d.release()
 		(&webdav.Handler{Prefix: prefix, FileSystem: d, LockSystem: noLocks{}, Logger: failed}).ServeHTTP(w, r)
