@@ -96,3 +96,62 @@ func TestOwnerGainsNoRights(t *testing.T) {
 	_, err = unix.Getxattr(tool, "security.capability", make([]byte, 64))
 	require.NoError(t, err)
 }
+
+// A file owner takes back a restore of theirs after others went on working there: what others
+// changed, made and took away since stays as they left it, and what the file owner has no
+// grant for any more stays as well.
+func TestUndoLeavesOthersWork(t *testing.T) {
+	base := openDir(t)
+	share := filepath.Join(base, "share")
+	team := filepath.Join(share, "team")
+	require.NoError(t, os.MkdirAll(team, 0o755))
+	require.NoError(t, os.Chmod(team, 0o777))
+	s := serve(t, filepath.Join(base, "site"), "larkfield", share)
+	write := func(name, text string) {
+		p := filepath.Join(team, name)
+		require.NoError(t, os.WriteFile(p, []byte(text), 0o666))
+		require.NoError(t, os.Chmod(p, 0o666))
+	}
+	for _, n := range []string{"report", "plan", "gone"} {
+		write(n, "first")
+		require.NoError(t, os.Chown(filepath.Join(team, n), stranger, stranger))
+	}
+	s.run("volume", "add", "notes", "--path", share)
+	token := s.person("ines", stranger, "notes", "team")
+	s.run("snapshot", "take", "notes")
+	for _, n := range []string{"report", "plan", "gone"} {
+		write(n, "spoilt by mistake")
+	}
+	answer := s.restore(token, map[string]any{"volume": "notes", "at": "latest", "inPlace": true, "paths": []string{"team"}})
+	var run struct {
+		ID int64 `json:"id"`
+	}
+	require.NoError(t, json.Unmarshal([]byte(answer), &run))
+	// Others go on.
+	write("report", "a day of others' work")
+	write("new", "made by others")
+	require.NoError(t, os.Remove(filepath.Join(team, "gone")))
+	require.NoError(t, os.WriteFile(filepath.Join(team, "locked"), []byte("root's"), 0o600))
+
+	status, answer := s.call(token, "POST", "/api/v1/runs/"+uintText(uint32(run.ID))+"/undo", nil)
+	require.Equal(t, 202, status, answer)
+	require.NoError(t, json.Unmarshal([]byte(answer), &run))
+	_, answer = s.call(token, "GET", "/api/v1/runs/"+uintText(uint32(run.ID))+"?wait=30", nil)
+	require.Contains(t, answer, "somebody else changed it since")
+	read := func(name string) string {
+		raw, err := os.ReadFile(filepath.Join(team, name))
+		require.NoError(t, err)
+		return string(raw)
+	}
+	require.Equal(t, "a day of others' work", read("report"))
+	require.Equal(t, "made by others", read("new"))
+	require.Equal(t, "root's", read("locked"))
+	require.Equal(t, "spoilt by mistake", read("plan"), "what nobody touched is taken back")
+	require.NoFileExists(t, filepath.Join(team, "gone"))
+
+	// Without a grant nothing is taken back any more.
+	s.run("person", "grant", "ines", "notes", "team", "--end")
+	status, answer = s.call(token, "POST", "/api/v1/runs/"+uintText(uint32(run.ID))+"/undo", nil)
+	require.GreaterOrEqual(t, status, 400, answer)
+	require.Equal(t, "spoilt by mistake", read("plan"))
+}

@@ -47,6 +47,9 @@ func (g getter) Get(id object.ID) (object.Envelope, error) { return g(id) }
 // get reads the snapshot, wherever it is.
 func (r *restoring) get(id object.ID) (object.Envelope, error) { return r.opt.Source.Get(id) }
 
+// asOf is what names that are put beside others get.
+func asOf(row *catalog.Snapshot) string { return row.Began.Local().Format(".as-of-20060102-1504") }
+
 // prepareRestore checks a request and changes nothing.
 func (e *Eyes) prepareRestore(ctx context.Context, ask api.RestoreAsk) (ready *restoring, err error) {
 	s := e.s
@@ -115,7 +118,7 @@ func (e *Eyes) prepareRestore(ctx context.Context, ask api.RestoreAsk) (ready *r
 		get, veiled := e.through(v.Name, source.Get, root)
 		source, root = getter(get), veiled
 	}
-	r.opt = tree.RestoreOptions{Source: source, Root: root, As: e.person(), OnConflict: choice, Chunker: ck, Suffix: row.Began.Local().Format(".as-of-20060102-1504")}
+	r.opt = tree.RestoreOptions{Source: source, Root: root, As: e.person(), OnConflict: choice, Chunker: ck, Suffix: asOf(row)}
 	for _, p := range ask.Paths {
 		rel, err := tree.CleanPath(rawPath(p))
 		if err != nil {

@@ -227,8 +227,8 @@ func TestGoingOnEnds(t *testing.T) {
 	require.Equal(t, 2, cut(mostTimes))
 	require.NoFileExists(t, filepath.Join(dir, "trip", "map.png"))
 	// What it had done by then can be taken back all the same.
-	require.NoError(t, os.Mkdir(filepath.Join(dir, "trip"), 0o755))
-	w.write(dir, "trip/Marsh.txt", "one\ntwo\nthree\n")
+	w.done(s)(s.Restore(w.ctx, api.RestoreAsk{Volume: "notes", Paths: []string{"trip/Marsh.txt"}, At: ids[0], InPlace: true}, "test"))
+	require.FileExists(t, filepath.Join(dir, "trip", "Marsh.txt"))
 	w.done(s)(s.Undo(run.ID, "test"))
 	require.NoDirExists(t, filepath.Join(dir, "trip"))
 }

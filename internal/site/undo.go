@@ -5,11 +5,14 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"path"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
 
 	"candidharbor/api"
+	"candidharbor/core/object"
 	"candidharbor/internal/catalog"
 	"candidharbor/internal/volume/tree"
 )
@@ -31,6 +34,16 @@ func (e *Eyes) prepareUndo(run int64) (*restoring, error) {
 	if err := e.mayUndo(row); err != nil {
 		return nil, err
 	}
+	return e.prepareUndoOf(run)
+}
+
+// prepareUndoOf is prepareUndo for a run that may be taken back.
+func (e *Eyes) prepareUndoOf(run int64) (*restoring, error) {
+	s := e.s
+	row, err := s.cat.Run(run)
+	if err != nil {
+		return nil, err
+	}
 	var res api.RestoreResult
 	if row.Kind != "restore" {
 		return nil, bad("run %d was no restore but a %s of %s: only restores in place can be taken back", run, row.Kind, row.Subject)
@@ -44,7 +57,7 @@ func (e *Eyes) prepareUndo(run int64) (*restoring, error) {
 		}
 	}
 	if res.GoneOnBy != 0 { // it may be taken back, so what it became may
-		return s.Eyes(nil).prepareUndo(res.GoneOnBy)
+		return e.prepareUndoOf(res.GoneOnBy)
 	}
 	if res.Safety == "" {
 		if res.Target != "" && !res.InPlace {
@@ -55,11 +68,14 @@ func (e *Eyes) prepareUndo(run int64) (*restoring, error) {
 	if _, err := s.cat.Snapshot(res.Safety); err != nil {
 		return nil, missing("the safety snapshot %s of run %d is gone: it was kept for as long as the rules said. candid snapshot list %s shows what there is", res.Safety[:12], run, res.Volume)
 	}
-	r, err := s.Eyes(nil).prepareRestore(s.ctx, api.RestoreAsk{Volume: cmp.Or(res.Into, res.Volume), At: res.Safety, InPlace: true, OnConflict: undoing, Paths: append(res.Paths, res.Beside...)})
+	r, err := e.prepareRestore(s.ctx, api.RestoreAsk{Volume: cmp.Or(res.Into, res.Volume), At: res.Safety, InPlace: true, OnConflict: undoing, Paths: append(slices.Clone(res.Paths), res.Beside...)})
 	if err != nil {
 		return nil, err
 	}
 	r.undoes = run
+	if r.opt.Left, err = e.leftBy(&res); err != nil {
+		return nil, err
+	}
 	if len(res.Paths) == 0 {
 		r.opt.Paths, r.ask.Paths = nil, nil
 	}
@@ -70,8 +86,57 @@ func (e *Eyes) prepareUndo(run int64) (*restoring, error) {
 // safety snapshot of its own.
 func (s *Site) Undo(run int64, by string) (api.Run, error) { return s.Eyes(nil).Undo(run, by) }
 
-// Undo takes back what a restore in place did. Also for a file owner the service itself does
-// it: what was there before comes back as it was, whosever it is.
+// leftBy tells what a restore in place left at each path, for its undo. Nil when the snapshot
+// that it brought back is not here any more: then an operator takes back all that it may have
+// changed, and a file owner nothing.
+func (e *Eyes) leftBy(res *api.RestoreResult) (func(rel string) *object.Entry, error) {
+	s := e.s
+	row, err := s.cat.Snapshot(res.Snapshot.ID)
+	var root *object.Root
+	if err == nil {
+		root, err = s.rootOf(row)
+	}
+	if err != nil && e.who != nil {
+		return nil, conflict("the snapshot that was brought back is gone, so that what others changed since cannot be told from it: ask an operator")
+	} else if err != nil {
+		return nil, nil
+	}
+	get, root := e.through(row.Volume, s.store.Get, root)
+	suffix := asOf(row)
+	beside := map[string]string{} // to where it is in the snapshot
+	for _, p := range res.Beside {
+		dir, base := path.Split(p)
+		beside[p] = dir + strings.Replace(base, suffix, "", 1)
+	}
+	return func(rel string) *object.Entry {
+		if was, is := beside[rel]; is {
+			rel = was
+		}
+		found, err := tree.Lookup(get, root, rel)
+		if err != nil {
+			return nil
+		}
+		return &found
+	}, nil
+}
+
+// leftOf is leftBy for the run of an id.
+func (e *Eyes) leftOf(run int64) (func(rel string) *object.Entry, error) {
+	row, err := e.s.cat.Run(run)
+	if err != nil {
+		return nil, err
+	}
+	var res api.RestoreResult
+	if len(row.Result) > 0 {
+		if err := json.Unmarshal(row.Result, &res); err != nil {
+			return nil, fmt.Errorf("result of run %d: %w", run, err)
+		}
+	}
+	return e.leftBy(&res)
+}
+
+// Undo takes back what a restore in place did: only what is still as it left it. For a file
+// owner it does what that one may do now, and nothing else.
 func (e *Eyes) Undo(run int64, by string) (api.Run, error) {
 	if row, err := e.s.cat.Run(run); err == nil && row.Kind == groupRestoreKind && e.who == nil {
 		return e.s.undoGroup(row, by)
@@ -229,6 +294,11 @@ func (s *Site) goOnNow(c *cutShort) error {
 		return err
 	}
 	r.cut, r.undoes, r.recipe = c, c.Undoes, c.Recipe
+	if c.Undoes != 0 {
+		if r.opt.Left, err = eyes.leftOf(c.Undoes); err != nil {
+			return err
+		}
+	}
 	if c.Exact {
 		r.opt.Exact, r.opt.OwnCopy = true, true
 	}

@@ -131,6 +131,11 @@ func (r *restorer) entry(p *place, rel string, e *object.Entry, known *cacheDir)
 		}
 	}
 	if err == unix.ENOENT {
+		if r.opt.Left != nil && r.left(rel) != nil {
+			r.act(rel, "skip")
+			r.remark(rel, "not brought back: somebody else took it away since")
+			return nil
+		}
 		return r.create(p, rel, name, e, "create")
 	}
 	if e.Kind == object.Dir && kindOf(st.Mode) == object.Dir {
@@ -142,8 +147,22 @@ func (r *restorer) entry(p *place, rel string, e *object.Entry, known *cacheDir)
 		r.remark(rel, "could not be compared: %s", plainError(err2))
 		return nil
 	}
-	if same {
+	still, err2 := r.asLeft(fd, name, rel, &st)
+	if err2 != nil {
+		r.act(rel, "fail")
+		r.remark(rel, "could not be compared: %s", plainError(err2))
+		return nil
+	}
+	if same && still {
 		return r.adjust(p, rel, name, e, &st)
+	} else if same {
+		r.act(rel, "keep")
+		r.standsAt(rel)
+		return nil
+	} else if !still {
+		r.act(rel, "skip")
+		r.remark(rel, changedSince)
+		return nil
 	}
 	switch {
 	case r.opt.OnConflict == Skip && !r.opt.Exact,
@@ -210,6 +229,9 @@ func (r *restorer) mergeDir(fd int, rel, name string, e *object.Entry, st *unix.
 			r.timeBack(sub, rel, e.Content, e)
 		}
 		return nil
+	}
+	if still, err := r.asLeft(fd, name, rel, st); err != nil || !still {
+		return err // what somebody else set on it since stays
 	}
 	xattrs, err := readXattrs(fdXattrs(sub))
 	if err == nil && metaEqual(e, st) && sameXattrs(xattrs, e.Xattrs) {

@@ -27,6 +27,11 @@ func (r *restorer) removeExtra(fd int, rel, name string) {
 	left, err := false, error(nil)
 	if r.opt.OwnCopy {
 		err = removeAll(fd, name)
+	} else if r.opt.Left != nil {
+		if left, err = r.removeLeft(fd, rel, name); err == nil && left {
+			r.remark(rel, "stays, because it is or holds what somebody else made or changed since")
+			return
+		}
 	} else {
 		left, err = r.removeKnown(fd, rel, name, false)
 	}

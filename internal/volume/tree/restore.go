@@ -60,6 +60,10 @@ type RestoreOptions struct {
 	// Safety is the snapshot taken right before, when the target is the volume itself.
 	// Nothing is removed or replaced that is not in it as it is.
 	Safety *object.Root
+	// Left tells what the run that is taken back left at a path of the target, nil for nothing.
+	// Only what is still so is changed; what others changed since stays, and is told. Nil: it
+	// is no undo, or that is not known any more.
+	Left func(rel string) *object.Entry
 	// OwnCopy says that the target is a copy that restores made: with Exact what the snapshot
 	// does not have goes from there, kept nowhere.
 	OwnCopy bool

@@ -1,0 +1,89 @@
+package tree
+
+import (
+	"bytes"
+	"errors"
+
+	"candidharbor/core/object"
+
+	"golang.org/x/sys/unix"
+)
+
+// left returns what the run that is taken back left at a path; nil: nothing.
+func (r *restorer) left(rel string) (e *object.Entry) {
+	r.asService(func() { e = r.opt.Left(rel) })
+	return e
+}
+
+// asLeft reports whether a live entry is as the run that is taken back left it. What it is
+// not, somebody changed since.
+func (r *restorer) asLeft(fd int, name, rel string, st *unix.Stat_t) (bool, error) {
+	if r.opt.Left == nil {
+		return true, nil
+	}
+	e := r.left(rel)
+	if e == nil || kindOf(st.Mode) != e.Kind {
+		return false, nil
+	}
+	switch e.Kind {
+	case object.Dir:
+		return st.Mode&0o7777 == e.Mode, nil
+	case object.Symlink:
+		target, err := readLink(fd, name)
+		return bytes.Equal(target, e.Target), err
+	case object.CharDevice, object.BlockDevice:
+		return unix.Major(st.Rdev) == e.Major && unix.Minor(st.Rdev) == e.Minor, nil
+	case object.File:
+	default:
+		return true, nil
+	}
+	if st.Size != e.Size || unix.TimespecToNsec(st.Mtim) != e.MTime {
+		return false, nil
+	}
+	return r.sameBytes(fd, name, e)
+}
+
+const changedSince = "left as it is: somebody else changed it since"
+
+// removeLeft removes what the run that is taken back left, as far as it is still so, and
+// reports whether anything stays.
+func (r *restorer) removeLeft(fd int, rel, name string) (stays bool, err error) {
+	var st unix.Stat_t
+	if err := unix.Fstatat(fd, name, &st, unix.AT_SYMLINK_NOFOLLOW); errors.Is(err, unix.ENOENT) {
+		return false, nil
+	} else if err != nil {
+		return true, err
+	}
+	if r.leftOut(fd, rel, name) {
+		return true, nil
+	}
+	if kindOf(st.Mode) != object.Dir {
+		if same, err := r.asLeft(fd, name, rel, &st); err != nil || !same {
+			return true, err
+		}
+		return r.removeKnown(fd, rel, name, false)
+	}
+	if e := r.left(rel); e == nil || e.Kind != object.Dir {
+		return true, nil
+	}
+	sub, err := openDirAt(fd, name)
+	if err != nil {
+		return true, err
+	}
+	defer unix.Close(sub)
+	names, err := readNames(sub)
+	if err != nil {
+		return true, err
+	}
+	for _, n := range names {
+		s, err := r.removeLeft(sub, rel+"/"+n, n)
+		if err != nil {
+			return true, err
+		}
+		stays = stays || s
+	}
+	if stays {
+		return true, nil
+	}
+	return false, unix.Unlinkat(fd, name, unix.AT_REMOVEDIR)
+}
