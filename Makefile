@@ -3,7 +3,7 @@ export CGO_ENABLED = 0
 WEB  = internal/httpapi/web/index.html
 SRC  = $(shell find console/src console/index.html console/vite.config.ts -type f 2>/dev/null)
 
-.PHONY: demo build test test-kill test-long check bench stats screenshots schema tools clean
+.PHONY: demo build test test-kill test-long test-attack fuzz check bench stats screenshots schema tools clean
 
 build: $(WEB)
 	go build -trimpath -o bin/candid ./cmd/candid
@@ -40,6 +40,15 @@ test-long: build tools
 	CANDID_LONG=20 go test -count=1 -timeout 80m -run 'TestSideBySide|TestFlipsInEveryFile|TestFileOperationsFail|TestStoreModel' ./internal/store
 	CANDID_MODEL_ROUNDS=200 go test -count=1 -timeout 30m -run 'TestModelOf' ./internal/site
 	CANDID_KILL_ROUNDS=200 go test -count=1 -timeout 60m -run 'TestKill|TestStorm|TestPowerCut' ./e2e
+
+# Attacks at length, and every fuzz target for half an hour.
+test-attack: build tools
+	CANDID_ATTACK_ROUNDS=200 go test -count=1 -timeout 60m ./e2e/attack
+
+fuzz:
+	@for pkg in $$(grep -rl '^func Fuzz' --include=*_test.go . | xargs -n1 dirname | sort -u); do \
+	  for f in $$(grep -ho '^func Fuzz[A-Za-z]*' $$pkg/*_test.go | sed 's/func //'); do \
+	    echo "$$pkg $$f"; go test -run '^$$' -fuzz "^$$f$$" -fuzztime $${FUZZTIME:-30m} $$pkg || exit 1; done; done
 
 check: build
 	@test -z "$$(gofmt -l $$(git ls-files '*.go'))" || { gofmt -l $$(git ls-files '*.go'); exit 1; }
