@@ -12,6 +12,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"os"
 	"time"
 
 	"github.com/jmoiron/sqlx"
@@ -28,6 +29,9 @@ type Catalog struct{ db *sqlx.DB }
 
 // Open opens or makes the database file and brings its tables up to date.
 func Open(path string) (*Catalog, error) {
+	if err := ownFiles(path); err != nil {
+		return nil, err
+	}
 	dsn := "file:" + path + "?_pragma=journal_mode(WAL)&_pragma=synchronous(FULL)&_pragma=busy_timeout(15000)&_pragma=foreign_keys(1)&_pragma=cache_size(-8000)&_txlock=immediate"
 	db, err := sqlx.Open("sqlite", dsn)
 	if err != nil {
@@ -47,6 +51,24 @@ func Open(path string) (*Catalog, error) {
 		return nil, fmt.Errorf("catalogue %s: %w; move the file away and start again to rebuild it from the store", path, err)
 	}
 	return c, nil
+}
+
+// ownFiles makes the database and what SQLite keeps beside it readable by the service alone,
+// whatever the directory allows. SQLite gives new ones the rights of the database.
+func ownFiles(path string) error {
+	f, err := os.OpenFile(path, os.O_CREATE|os.O_RDWR, 0o600)
+	if err != nil {
+		return err
+	}
+	if err := errors.Join(f.Chmod(0o600), f.Close()); err != nil {
+		return err
+	}
+	for _, beside := range []string{"-wal", "-shm", "-journal"} {
+		if err := os.Chmod(path+beside, 0o600); err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return err
+		}
+	}
+	return nil
 }
 
 // Close closes the database.

@@ -314,3 +314,21 @@ func TestListsUseIndexes(t *testing.T) {
 		require.NotContains(t, plan, "TEMP B-TREE")
 	}
 }
+
+// Only the service reads the database, whatever the directory and who made the file allow.
+func TestOwnFiles(t *testing.T) {
+	path := filepath.Join(t.TempDir(), "catalog.db")
+	require.NoError(t, os.WriteFile(path, nil, 0o644))
+	c, err := Open(path)
+	require.NoError(t, err)
+	require.NoError(t, c.Set("a", "b"))
+	files, err := filepath.Glob(path + "*")
+	require.NoError(t, err)
+	require.Greater(t, len(files), 1)
+	for _, f := range files {
+		st, err := os.Stat(f)
+		require.NoError(t, err)
+		require.Zero(t, st.Mode().Perm()&0o077, f)
+	}
+	require.NoError(t, c.Close())
+}

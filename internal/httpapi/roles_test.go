@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"io"
 	"net/http"
 	"strings"
 	"testing"
@@ -153,11 +154,29 @@ func TestSigningIn(t *testing.T) {
 
 	c.token = admin
 	require.Equal(t, 409, c.call("POST", "/tokens", `{"name":"ines"}`, nil, nil))
+	c.call("POST", "/people", `{"name":"tom","role":"operator","Password":"tulips in may","PASSWORD":"tulips"}`, nil, nil)
+
+	// What is listened to ends with the right to listen.
+	var tok api.Token
+	require.Equal(t, 201, c.call("POST", "/tokens", `{"name":"desk"}`, nil, &tok))
+	req, err = http.NewRequest("GET", c.url+"/api/v1/events", nil)
+	require.NoError(t, err)
+	req.Header.Set("Authorization", "Bearer "+tok.Text)
+	ctx, cancel := context.WithTimeout(context.Background(), 15*time.Second)
+	defer cancel()
+	stream, err := http.DefaultClient.Do(req.WithContext(ctx))
+	require.NoError(t, err)
+	require.Equal(t, 200, stream.StatusCode)
+	require.Equal(t, 200, c.call("DELETE", "/tokens/desk", "", nil, nil))
+	require.Equal(t, 202, c.call("POST", "/prune", `{}`, nil, nil)) // something to listen to
+	_, err = io.Copy(io.Discard, stream.Body)
+	require.NoError(t, err, "it ended")
+	stream.Body.Close()
 	require.Equal(t, 200, c.call("DELETE", "/people/ines", "", nil, nil))
 	all, err := s.Ledger(catalog.EntryFilter{Limit: 100})
 	require.NoError(t, err)
 	text := fmt.Sprint(all)
-	for _, secret := range []string{"orchids", "lilies", "guessing", session, admin} {
+	for _, secret := range []string{"orchids", "lilies", "guessing", "tulips", session, admin} {
 		require.NotContains(t, text, secret)
 	}
 	require.Contains(t, text, `/people {"name":"ines","role":"operator"}`)

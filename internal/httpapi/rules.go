@@ -193,7 +193,7 @@ func about(ctx context.Context, path, query string) string {
 		return out
 	}
 	maps.DeleteFunc(fields, func(k string, v any) bool {
-		return slices.Contains(secrets, k) || v == nil
+		return slices.Contains(secrets, strings.ToLower(k)) || v == nil // JSON fields are matched whatever their case
 	})
 	if text, err := json.Marshal(fields); err == nil && len(fields) > 0 {
 		out += " " + string(text)

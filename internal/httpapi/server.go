@@ -223,6 +223,9 @@ func (s *server) events(w http.ResponseWriter, r *http.Request) {
 	for {
 		select {
 		case e := <-ch:
+			if !s.stillIn(r) {
+				return
+			}
 			if owner := callerIn(r.Context()).Owner; owner != nil && e.Run != nil && e.Run.AskedBy != owner.Name {
 				continue
 			}
@@ -232,6 +235,9 @@ func (s *server) events(w http.ResponseWriter, r *http.Request) {
 			}
 			fmt.Fprintf(w, "event: %s\ndata: %s\n\n", e.Topic, b)
 		case <-beat.C:
+			if !s.stillIn(r) {
+				return
+			}
 			fmt.Fprint(w, ": still here\n\n")
 		case <-r.Context().Done():
 			return
@@ -240,6 +246,13 @@ func (s *server) events(w http.ResponseWriter, r *http.Request) {
 			return
 		}
 	}
+}
+
+// stillIn reports whether who was let in would be now: the person, the token or the session
+// may have ended.
+func (s *server) stillIn(r *http.Request) bool {
+	c, _, err := s.who(r)
+	return err == nil && c != nil
 }
 
 // calendar is the feed of coming snapshots and expiries for calendar programs.
