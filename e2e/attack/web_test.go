@@ -4,7 +4,10 @@ import (
 	"bytes"
 	"encoding/json"
 	"fmt"
+	"io"
+	"net"
 	"net/http"
+	"os"
 	"path/filepath"
 	"strings"
 	"sync"
@@ -126,4 +129,29 @@ func TestGuessing(t *testing.T) {
 	strangers.Wait()
 	require.Equal(t, 200, status)
 	t.Logf("signed in within %s", took)
+}
+
+// Who sends a body byte by byte holds its connection for half a minute and no longer.
+func TestSlowBodies(t *testing.T) {
+	if os.Getenv("CANDID_ATTACK_ROUNDS") == "" {
+		t.Skip("takes half a minute: make test-attack")
+	}
+	base := openDir(t)
+	s := serve(t, filepath.Join(base, "site"), "larkfield", base)
+	host := strings.TrimPrefix(s.url, "http://")
+	var all sync.WaitGroup
+	for range 50 {
+		all.Go(func() {
+			conn, err := net.Dial("tcp", host)
+			if err != nil {
+				return
+			}
+			defer conn.Close()
+			conn.SetDeadline(time.Now().Add(50 * time.Second))
+			fmt.Fprintf(conn, "POST /api/v1/session HTTP/1.1\r\nHost: %s\r\nContent-Type: application/json\r\nContent-Length: 1000\r\n\r\n{", host)
+			_, err = io.ReadAll(conn) // until the service closes it
+			require.NoError(t, err)
+		})
+	}
+	all.Wait()
 }

@@ -57,7 +57,7 @@ func Main(ctx context.Context, args []string, stdout, stderr io.Writer) int {
 		}
 	}
 	if text := err.Error(); text != "" {
-		fmt.Fprintf(stderr, "candid: %s\n", text)
+		fmt.Fprintf(&safe{w: stderr}, "candid: %s\n", text)
 	}
 	return code
 }
@@ -110,7 +110,8 @@ func each(c *cli.Command, do func(*cli.Command)) {
 // face is what every client command works with.
 type face struct {
 	*client.Client
-	out, err io.Writer
+	out, err io.Writer // for people
+	raw      io.Writer // for programs, and for files as they are
 	json     bool
 }
 
@@ -130,7 +131,8 @@ func faceOf(cmd *cli.Command) (*face, error) {
 	if at := cmd.String("desk"); at != "" {
 		c = c.At(at)
 	}
-	return &face{Client: c, out: cmd.Root().Writer, err: cmd.Root().ErrWriter, json: cmd.Bool("json")}, nil
+	root := cmd.Root()
+	return &face{Client: c, out: &safe{w: root.Writer}, raw: root.Writer, err: &safe{w: root.ErrWriter}, json: cmd.Bool("json")}, nil
 }
 
 // with wraps an action that needs a site, and names its arguments. A name in square
@@ -174,7 +176,7 @@ func (f *face) show(v any, plain func()) error {
 }
 
 func (f *face) printJSON(v any) error {
-	e := json.NewEncoder(f.out)
+	e := json.NewEncoder(f.raw)
 	e.SetIndent("", "  ")
 	e.SetEscapeHTML(false)
 	return e.Encode(v)

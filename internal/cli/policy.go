@@ -69,12 +69,12 @@ func policyCommand() *cli.Command {
 			})
 		})},
 		{Name: "schema", Usage: "the JSON Schema of policy documents, for editors", Description: "Example: candid policy schema > policy.schema.json", Action: with("", func(ctx context.Context, f *face, cmd *cli.Command) error {
-			return f.Text(ctx, "/policies/schema", nil, f.out)
+			return f.Text(ctx, "/policies/schema", nil, f.raw)
 		})},
 		{Name: "calendar", Usage: "coming snapshots and expiries as an iCalendar file", Description: "Example: candid policy calendar --days 90 > snapshots.ics",
 			Flags: []cli.Flag{&cli.IntFlag{Name: "days", Value: 30, Usage: "how far to look"}},
 			Action: with("", func(ctx context.Context, f *face, cmd *cli.Command) error {
-				return f.Text(ctx, "/calendar", url.Values{"days": {strconv.Itoa(cmd.Int("days"))}}, f.out)
+				return f.Text(ctx, "/calendar", url.Values{"days": {strconv.Itoa(cmd.Int("days"))}}, f.raw)
 			})},
 		{Name: "remove", Usage: "remove a policy; what was kept by it stays", ArgsUsage: "NAME", Description: "Example: candid policy remove trial",
 			Flags: []cli.Flag{&cli.BoolFlag{Name: "yes", Usage: "accept that snapshots expire by it"}},

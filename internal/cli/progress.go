@@ -24,7 +24,7 @@ type bar struct {
 func newBar(f *face) *bar {
 	b := &bar{f: f, last: time.Now()}
 	if !f.json && terminalWidth(f.err) > 0 {
-		b.p = mpb.New(mpb.WithOutput(f.err), mpb.WithWidth(40))
+		b.p = mpb.New(mpb.WithOutput(f.err.(*safe).w), mpb.WithWidth(40))
 	}
 	return b
 }

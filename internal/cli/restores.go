@@ -137,7 +137,7 @@ func (f *face) atSite(ctx context.Context, site string, ask *api.RestoreAsk) (*f
 // download writes to a file, which appears when it is whole, or to standard output.
 func (f *face) download(name string, get func(io.Writer) (int64, error)) error {
 	if name == "-" {
-		_, err := get(f.out)
+		_, err := get(f.raw)
 		return err
 	}
 	out, err := os.OpenFile(name+".part", os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)

@@ -70,6 +70,9 @@ func short(id string) string {
 
 // terminalWidth returns the columns of the terminal, or 0 when the output is none.
 func terminalWidth(w any) int {
+	if s, ok := w.(*safe); ok {
+		w = s.w
+	}
 	f, ok := w.(*os.File)
 	if !ok {
 		return 0
@@ -86,6 +89,11 @@ func (f *face) list(head []string, rows [][]string, empty string) {
 	if len(rows) == 0 {
 		f.say("%s", empty)
 		return
+	}
+	for _, r := range rows {
+		for i := range r {
+			r[i] = oneLine(r[i])
+		}
 	}
 	width := terminalWidth(f.out)
 	if width == 0 {

@@ -5,7 +5,6 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"io"
 	"net"
 	"net/http"
 	"slices"
@@ -168,7 +167,11 @@ func (s *server) signIn(w http.ResponseWriter, r *http.Request) {
 		Name     string `json:"name"`
 		Password string `json:"password"`
 	}
-	if err := json.NewDecoder(io.LimitReader(r.Body, 4096)).Decode(&in); err != nil {
+	raw, err := readSoon(w, r, 4096)
+	if err == nil {
+		err = json.Unmarshal(raw, &in)
+	}
+	if err != nil {
 		problem(w, http.StatusBadRequest, "the request is not JSON with a token, or a name and a password")
 		return
 	}

@@ -4,12 +4,14 @@ import (
 	"bytes"
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"io"
 	"maps"
 	"net/http"
 	"slices"
 	"strings"
+	"time"
 
 	"candidharbor/internal/site"
 
@@ -162,13 +164,30 @@ type bodyKey struct{}
 // mostBody bounds what a request may bring.
 const mostBody = 4 << 20
 
+// readSoon reads a body that is to be there within half a minute: who sends it byte by byte
+// holds nothing open.
+func readSoon(w http.ResponseWriter, r *http.Request, most int64) ([]byte, error) {
+	c := http.NewResponseController(w)
+	_ = c.SetReadDeadline(time.Now().Add(bodyWithin)) // where a connection has none, such as in a test
+	raw, err := io.ReadAll(http.MaxBytesReader(w, r.Body, most))
+	_ = c.SetReadDeadline(time.Time{})
+	return raw, err
+}
+
+const bodyWithin = 30 * time.Second
+
 // withBody keeps the body of a write for the ledger.
 func withBody(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		if r.Method != http.MethodGet && r.Body != nil {
-			raw, err := io.ReadAll(http.MaxBytesReader(w, r.Body, mostBody))
-			if err != nil {
+			raw, err := readSoon(w, r, mostBody)
+			var large *http.MaxBytesError
+			if errors.As(err, &large) {
 				problem(w, http.StatusRequestEntityTooLarge, "the request has more than 4 MiB")
+				return
+			}
+			if err != nil {
+				problem(w, http.StatusRequestTimeout, "the request did not come whole within half a minute")
 				return
 			}
 			r.Body = io.NopCloser(bytes.NewReader(raw))

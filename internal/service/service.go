@@ -120,8 +120,8 @@ func (svc *Service) listen(log *slog.Logger) error {
 	svc.PeerAddress = peers.Addr().String()
 	// What strangers send that is no request is worth a line only to who looks for it.
 	quiet := slog.NewLogLogger(log.Handler(), slog.LevelDebug)
-	svc.web = &http.Server{Handler: handler, ReadHeaderTimeout: 10 * time.Second, ErrorLog: quiet}
-	svc.local = &http.Server{Handler: handler, ReadHeaderTimeout: 10 * time.Second, ErrorLog: quiet, ConnContext: httpapi.LocalConn}
+	svc.web = &http.Server{Handler: handler, ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute, ErrorLog: quiet}
+	svc.local = &http.Server{Handler: handler, ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute, ErrorLog: quiet, ConnContext: httpapi.LocalConn}
 	serve := func(srv *http.Server, l net.Listener) {
 		if err := srv.Serve(l); !errors.Is(err, http.ErrServerClosed) {
 			failed <- err
