@@ -170,8 +170,12 @@ func readSoon(w http.ResponseWriter, r *http.Request, most int64) ([]byte, error
 	c := http.NewResponseController(w)
 	_ = c.SetReadDeadline(time.Now().Add(bodyWithin)) // where a connection has none, such as in a test
 	raw, err := io.ReadAll(http.MaxBytesReader(w, r.Body, most))
+	if err != nil { // the rest is not waited for either
+		w.Header().Set("Connection", "close")
+		return nil, err
+	}
 	_ = c.SetReadDeadline(time.Time{})
-	return raw, err
+	return raw, nil
 }
 
 const bodyWithin = 30 * time.Second
