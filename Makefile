@@ -37,7 +37,7 @@ test-kill: build
 
 # Storms, faults and flips at length: about an hour.
 test-long: build tools
-	CANDID_LONG=20 go test -count=1 -timeout 80m -run 'TestSideBySide|TestFlipsInEveryFile|TestFileOperationsFail|TestStoreModel' ./internal/store
+	CANDID_LONG=20 go test -count=1 -timeout 80m -run 'TestSideBySide|TestFlipsInEveryFile|TestFileOperationsFail|TestMediaFails|TestStoreModel' ./internal/store
 	CANDID_MODEL_ROUNDS=200 go test -count=1 -timeout 30m -run 'TestModelOf' ./internal/site
 	CANDID_KILL_ROUNDS=200 go test -count=1 -timeout 60m -run 'TestKill|TestStorm|TestPowerCut' ./e2e
 
