@@ -7,6 +7,7 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/require"
 	"golang.org/x/sys/unix"
@@ -70,19 +71,29 @@ func TestOwnerGainsNoRights(t *testing.T) {
 	}
 	require.NoError(t, unix.Setxattr(tool, "trusted.mark", []byte("1"), 0))
 	require.NoError(t, os.Chown(own, stranger, stranger))
+	// What cannot be opened for reading comes back whole too.
+	long, link := time.Unix(1_700_000_000, 0), filepath.Join(own, "link")
+	require.NoError(t, os.Symlink("tool", link))
+	require.NoError(t, os.Lchown(link, stranger, stranger))
+	at := unix.Timespec{Sec: long.Unix()}
+	require.NoError(t, unix.UtimesNanoAt(unix.AT_FDCWD, link, []unix.Timespec{at, at}, unix.AT_SYMLINK_NOFOLLOW))
 	s.run("volume", "add", "notes", "--path", share)
 	token := s.person("ines", stranger, "notes", "own")
 	s.run("snapshot", "take", "notes")
+	require.NoError(t, os.Remove(link))
 	var taken []struct{ ID string }
 	s.json(&taken, "snapshot", "list", "notes")
 	require.NoError(t, os.Remove(helper))
 	require.NoError(t, unix.Removexattr(tool, "security.capability"))
 	require.NoError(t, unix.Removexattr(tool, "trusted.mark"))
 
-	s.restore(token, map[string]any{"volume": "notes", "at": "latest", "inPlace": true, "paths": []string{"own"}})
+	answer := s.restore(token, map[string]any{"volume": "notes", "at": "latest", "inPlace": true, "paths": []string{"own"}})
 	st, err := os.Stat(helper)
 	require.NoError(t, err)
 	require.Zero(t, st.Mode()&(os.ModeSetuid|os.ModeSetgid), "%s", st.Mode())
+	st, err = os.Lstat(link)
+	require.NoError(t, err, answer)
+	require.True(t, st.ModTime().Equal(long), "%s", st.ModTime())
 	for _, name := range []string{"security.capability", "trusted.mark"} {
 		_, err := unix.Getxattr(tool, name, make([]byte, 64))
 		require.ErrorIs(t, err, unix.ENODATA, name)

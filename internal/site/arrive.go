@@ -128,6 +128,7 @@ func (s *Site) maySign(peer *catalog.Peer, v *catalog.Volume) ([]string, error) 
 // its name; and of who brings it those by which it is kept there, under that one's name. Who
 // says something in the name of another is told of.
 func (s *Site) mayMark(root object.ID, origin string, trusted []string, from *catalog.Peer) func(m *object.Mark, signer ed25519.PublicKey) bool {
+	told := false // once for all that comes at once
 	return func(m *object.Mark, signer ed25519.PublicKey) bool {
 		by := hex.EncodeToString(signer)
 		if len(trusted) == 0 { // nothing is known of its origin yet but who signed the snapshot
@@ -141,9 +142,14 @@ func (s *Site) mayMark(root object.ID, origin string, trusted []string, from *ca
 		if from != nil && slices.Contains(signers(from), by) && m.Place == from.Name {
 			return m.Kind == object.MarkKeep || m.Kind == object.MarkLetGo
 		}
-		if m.Place == s.Place() || m.Place == origin || from != nil && m.Place == from.Name {
-			s.log.Warn("a mark in the name of a site that did not sign it was left out", "snapshot", root, "mark", m.Kind, "place", m.Place, "signer", by[:16])
-			if _, err := s.Record(Caller{Name: "a paired site", Role: "site"}, "mark", root.String()+" "+string(m.Kind)+" in the name of "+m.Place, "refused: not signed by it"); err != nil {
+		if !told && (m.Place == s.Place() || m.Place == origin || from != nil && m.Place == from.Name) {
+			told = true
+			who := "a crate"
+			if from != nil {
+				who = from.Name
+			}
+			s.log.Warn("a mark in the name of a site that did not sign it was left out", "snapshot", root, "mark", m.Kind, "place", m.Place, "brought by", who, "signer", by[:16])
+			if _, err := s.Record(Caller{Name: who, Via: "line"}, "mark", root.String()+" "+string(m.Kind)+" in the name of "+m.Place, "refused: not signed by it"); err != nil {
 				s.log.Error("the ledger could not be written", "error", err)
 			}
 		}

@@ -77,11 +77,15 @@ func (s *Site) IsHost(name string) bool {
 			return true
 		}
 	}
-	if s.cfg.TLSCert == "" {
-		return false
-	}
-	pair, err := tls.LoadX509KeyPair(s.cfg.TLSCert, s.cfg.TLSKey)
-	return err == nil && pair.Leaf != nil && pair.Leaf.VerifyHostname(name) == nil
+	s.certOnce.Do(func() {
+		if s.cfg.TLSCert == "" {
+			return
+		}
+		if pair, err := tls.LoadX509KeyPair(s.cfg.TLSCert, s.cfg.TLSKey); err == nil {
+			s.cert = pair.Leaf
+		}
+	})
+	return s.cert != nil && s.cert.VerifyHostname(name) == nil
 }
 
 const (

@@ -177,9 +177,18 @@ func (s *Site) checkPerson(name, password, from string) (*catalog.Person, error)
 	}
 	pair := name + " " + from
 	if err != nil {
-		if wait := g.count(pair, freeTries, mostWait); wait > 0 { // as for a name that somebody has
+		// In all that can be seen from outside as for a name that somebody has.
+		if wait := g.count(pair, freeTries, mostWait); wait > 0 {
 			return nil, tooMany(wait)
 		}
+		if g.waits(from) {
+			return nil, tooMany(time.Second)
+		}
+		leave, ok := g.enter(name)
+		if !ok {
+			return nil, tooMany(time.Second)
+		}
+		defer leave()
 		g.pretend()
 		return nil, &Error{Refused, errWrongPassword}
 	}
@@ -200,7 +209,11 @@ func (s *Site) checkPerson(name, password, from string) (*catalog.Person, error)
 		return nil, tooMany(time.Second)
 	}
 	defer leave()
-	if len(password) > mostPassword || !g.check(p.Secret, password) {
+	if len(password) > mostPassword {
+		g.pretend()
+		return nil, &Error{Refused, errWrongPassword}
+	}
+	if !g.check(p.Secret, password) {
 		return nil, &Error{Refused, errWrongPassword}
 	}
 	g.tries.Remove(pair)

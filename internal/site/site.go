@@ -3,6 +3,7 @@ package site
 import (
 	"context"
 	"crypto/rand"
+	"crypto/x509"
 	"encoding/hex"
 	"errors"
 	"fmt"
@@ -76,6 +77,8 @@ type Site struct {
 	finders       finders
 	signing       *signing
 	strangers     strangers
+	certOnce      sync.Once
+	cert          *x509.Certificate // of the console, as site.yaml names it; nil: none
 	mounts        sync.Mutex
 	mounted       map[string]mountedView  // by directory
 	cloned        map[string]*shown.Clone // by name; under mounts

@@ -89,7 +89,7 @@ func (s *Site) Undo(run int64, by string) (api.Run, error) { return s.Eyes(nil).
 // leftBy tells what a restore in place left at each path, for its undo. Nil when the snapshot
 // that it brought back is not here any more: then an operator takes back all that it may have
 // changed, and a file owner nothing.
-func (e *Eyes) leftBy(res *api.RestoreResult) (func(rel string) *object.Entry, error) {
+func (e *Eyes) leftBy(res *api.RestoreResult) (func(rel string) (*object.Entry, error), error) {
 	s := e.s
 	row, err := s.cat.Snapshot(res.Snapshot.ID)
 	var root *object.Root
@@ -108,20 +108,20 @@ func (e *Eyes) leftBy(res *api.RestoreResult) (func(rel string) *object.Entry, e
 		dir, base := path.Split(p)
 		beside[p] = dir + strings.Replace(base, suffix, "", 1)
 	}
-	return func(rel string) *object.Entry {
+	return func(rel string) (*object.Entry, error) {
 		if was, is := beside[rel]; is {
 			rel = was
 		}
 		found, err := tree.Lookup(get, root, rel)
-		if err != nil {
-			return nil
+		if errors.Is(err, tree.ErrNoPath) {
+			return nil, nil
 		}
-		return &found
+		return &found, err
 	}, nil
 }
 
 // leftOf is leftBy for the run of an id.
-func (e *Eyes) leftOf(run int64) (func(rel string) *object.Entry, error) {
+func (e *Eyes) leftOf(run int64) (func(rel string) (*object.Entry, error), error) {
 	row, err := e.s.cat.Run(run)
 	if err != nil {
 		return nil, err

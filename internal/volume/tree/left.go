@@ -10,9 +10,9 @@ import (
 )
 
 // left returns what the run that is taken back left at a path; nil: nothing.
-func (r *restorer) left(rel string) (e *object.Entry) {
-	r.asService(func() { e = r.opt.Left(rel) })
-	return e
+func (r *restorer) left(rel string) (e *object.Entry, err error) {
+	r.asService(func() { e, err = r.opt.Left(rel) })
+	return e, err
 }
 
 // asLeft reports whether a live entry is as the run that is taken back left it. What it is
@@ -21,13 +21,14 @@ func (r *restorer) asLeft(fd int, name, rel string, st *unix.Stat_t) (bool, erro
 	if r.opt.Left == nil {
 		return true, nil
 	}
-	e := r.left(rel)
-	if e == nil || kindOf(st.Mode) != e.Kind {
+	e, err := r.left(rel)
+	if err != nil || e == nil || kindOf(st.Mode) != e.Kind {
+		return false, err
+	}
+	if e.Kind != object.Symlink && st.Mode&0o777 != e.Mode&0o777 {
 		return false, nil
 	}
 	switch e.Kind {
-	case object.Dir:
-		return st.Mode&0o7777 == e.Mode, nil
 	case object.Symlink:
 		target, err := readLink(fd, name)
 		return bytes.Equal(target, e.Target), err
@@ -63,8 +64,8 @@ func (r *restorer) removeLeft(fd int, rel, name string) (stays bool, err error) 
 		}
 		return r.removeKnown(fd, rel, name, false)
 	}
-	if e := r.left(rel); e == nil || e.Kind != object.Dir {
-		return true, nil
+	if e, err := r.left(rel); err != nil || e == nil || e.Kind != object.Dir {
+		return true, err
 	}
 	sub, err := openDirAt(fd, name)
 	if err != nil {

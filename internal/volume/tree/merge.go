@@ -131,10 +131,14 @@ func (r *restorer) entry(p *place, rel string, e *object.Entry, known *cacheDir)
 		}
 	}
 	if err == unix.ENOENT {
-		if r.opt.Left != nil && r.left(rel) != nil {
-			r.act(rel, "skip")
-			r.remark(rel, "not brought back: somebody else took it away since")
-			return nil
+		if r.opt.Left != nil {
+			if was, err := r.left(rel); err != nil {
+				return err
+			} else if was != nil {
+				r.act(rel, "skip")
+				r.remark(rel, "not brought back: somebody else took it away since")
+				return nil
+			}
 		}
 		return r.create(p, rel, name, e, "create")
 	}
@@ -147,17 +151,12 @@ func (r *restorer) entry(p *place, rel string, e *object.Entry, known *cacheDir)
 		r.remark(rel, "could not be compared: %s", plainError(err2))
 		return nil
 	}
-	still, err2 := r.asLeft(fd, name, rel, &st)
-	if err2 != nil {
-		r.act(rel, "fail")
-		r.remark(rel, "could not be compared: %s", plainError(err2))
-		return nil
-	}
-	if same && still {
+	if same {
 		return r.adjust(p, rel, name, e, &st)
-	} else if same {
-		r.act(rel, "keep")
-		r.standsAt(rel)
+	}
+	if still, err := r.asLeft(fd, name, rel, &st); err != nil {
+		r.act(rel, "fail")
+		r.remark(rel, "could not be compared: %s", plainError(err))
 		return nil
 	} else if !still {
 		r.act(rel, "skip")
@@ -230,9 +229,6 @@ func (r *restorer) mergeDir(fd int, rel, name string, e *object.Entry, st *unix.
 		}
 		return nil
 	}
-	if still, err := r.asLeft(fd, name, rel, st); err != nil || !still {
-		return err // what somebody else set on it since stays
-	}
 	xattrs, err := readXattrs(fdXattrs(sub))
 	if err == nil && metaEqual(e, st) && sameXattrs(xattrs, e.Xattrs) {
 		r.act(rel, "keep")
@@ -243,6 +239,9 @@ func (r *restorer) mergeDir(fd int, rel, name string, e *object.Entry, st *unix.
 	}
 	if r.opt.OnConflict == Skip && !r.opt.Exact && st.Mode&0o7777 != unfinished {
 		return nil
+	}
+	if still, err := r.asLeft(fd, name, rel, st); err != nil || !still {
+		return err // what somebody else set on it since stays
 	}
 	r.act(rel, "adjust")
 	if r.opt.Plan {

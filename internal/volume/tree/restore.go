@@ -63,7 +63,7 @@ type RestoreOptions struct {
 	// Left tells what the run that is taken back left at a path of the target, nil for nothing.
 	// Only what is still so is changed; what others changed since stays, and is told. Nil: it
 	// is no undo, or that is not known any more.
-	Left func(rel string) *object.Entry
+	Left func(rel string) (*object.Entry, error)
 	// OwnCopy says that the target is a copy that restores made: with Exact what the snapshot
 	// does not have goes from there, kept nowhere.
 	OwnCopy bool

@@ -163,6 +163,13 @@ func (r *restorer) adjust(p *place, rel, name string, e *object.Entry, st *unix.
 		r.act(rel, "skip")
 		return nil
 	}
+	if still, err := r.asLeft(fd, name, rel, st); err != nil {
+		r.remark(rel, "could not be compared: %s", plainError(err))
+		return nil
+	} else if !still { // what somebody else set on it since stays
+		r.act(rel, "keep")
+		return nil
+	}
 	if others := r.otherNames(rel, st); others > 0 {
 		r.part(rel, others)
 		return r.create(p, rel, name, e, "replace")
