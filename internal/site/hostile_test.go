@@ -35,6 +35,9 @@ func TestHostilePlace(t *testing.T) {
 	_, err := bait.AddVolume(api.VolumeAdd{Name: "bait", Path: secret, Labels: map[string]string{"k": "v"}})
 	require.NoError(t, err)
 	w.policy(bait, "policy: go\nvolumes: {k: v}\ntake: [every 6 hours]\nquiesce: {freeze: thing}\n")
+	w.done(bait)(bait.TakeSnapshot("bait", api.SnapshotTake{}, "test"))
+	require.FileExists(t, ran, "at the preparer's own site it runs")
+	require.NoError(t, os.Remove(ran))
 	require.NoError(t, bait.Close())
 	w.setup = nil
 
@@ -50,12 +53,12 @@ func TestHostilePlace(t *testing.T) {
 		_, err = place.Step(w.ctx, true)
 		require.NoError(t, err)
 	}
-	require.Empty(t, w.rows(place, "bait"))
+	require.Len(t, w.rows(place, "bait"), 1, "the one that was there")
+	_, err = place.Restore(w.ctx, api.RestoreAsk{Volume: "bait", At: "latest", InPlace: true}, "test")
+	require.ErrorIs(t, err, errPlaceHolds)
 	require.NoFileExists(t, ran)
 	_, err = place.startSnapshot("bait", taking{cause: object.CauseByHand}, "test")
-	if err == nil {
-		require.Empty(t, w.rows(place, "bait"))
-	}
+	require.ErrorIs(t, err, errPlaceHolds)
 	_, err = here.Detach("disk")
 	require.NoError(t, err)
 

@@ -135,6 +135,9 @@ func (e *Eyes) prepareRestore(ctx context.Context, ask api.RestoreAsk) (ready *r
 		}
 	}
 	target := ask.To
+	if s.of != nil && (ask.InPlace || ask.Into != "") { // where a volume lies is what the disk says
+		return nil, errPlaceHolds
+	}
 	if ask.InPlace {
 		if v.Origin != s.Name() {
 			return nil, conflict("volume %s lives at the site %s: restore it there in place, or here to a directory with --to", v.Name, v.Origin)

@@ -59,9 +59,6 @@ func (s *Site) TakeSnapshot(volume string, ask api.SnapshotTake, by string) (api
 }
 
 func (s *Site) takeable(v *catalog.Volume) error {
-	if s.of != nil {
-		return errPlaceHolds
-	}
 	if v.Origin != s.Name() {
 		return conflict("volume %s belongs to the site %s: take its snapshots there", v.Name, v.Origin)
 	}
@@ -72,6 +69,9 @@ func (s *Site) takeable(v *catalog.Volume) error {
 }
 
 func (s *Site) startSnapshot(volume string, t taking, by string) (*job, error) {
+	if s.of != nil {
+		return nil, errPlaceHolds
+	}
 	g, members, err := s.groupOf(volume)
 	if err != nil {
 		return nil, err
