@@ -149,6 +149,7 @@ func TestUndoLeavesOthersWork(t *testing.T) {
 	require.NoError(t, json.Unmarshal([]byte(answer), &run))
 	_, answer = s.call(token, "GET", "/api/v1/runs/"+uintText(uint32(run.ID))+"?wait=30", nil)
 	require.Contains(t, answer, "somebody else changed it since")
+	require.Contains(t, answer, "paths that others changed since")
 	read := func(name string) string {
 		raw, err := os.ReadFile(filepath.Join(team, name))
 		require.NoError(t, err)

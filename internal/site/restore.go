@@ -257,7 +257,11 @@ func (s *Site) restore(ctx context.Context, j *job, r *restoring) (any, string, 
 	words := fmt.Sprintf("%s as of %s in %s%s: %s; %s in %s%s", r.v.Name, stamp(r.row.Began.Time), r.opt.Target, from, out.Summary, size(out.Bytes),
 		ago(time.Since(begun)), remarkWords(out.RemarkCount))
 	if r.undoes != 0 {
-		words = fmt.Sprintf("run %d is taken back, to %s as it was at %s: %s%s", r.undoes, r.v.Name, stamp(r.row.Began.Time), out.Summary, remarkWords(out.RemarkCount))
+		done := "is taken back"
+		if res.Others > 0 {
+			done = fmt.Sprintf("is taken back but for %s that others changed since", many(int(res.Others), "path"))
+		}
+		words = fmt.Sprintf("run %d %s, to %s as it was at %s: %s%s", r.undoes, done, r.v.Name, stamp(r.row.Began.Time), out.Summary, remarkWords(out.RemarkCount))
 	}
 	if safety != "" {
 		words += fmt.Sprintf(". What was there before is in the safety snapshot %s; to go back to it: candid undo %d", safety[:12], j.row.ID)

@@ -44,7 +44,13 @@ func (r *restorer) asLeft(fd int, name, rel string, st *unix.Stat_t) (bool, erro
 	return r.sameBytes(fd, name, e)
 }
 
-const changedSince = "left as it is: somebody else changed it since"
+// othersWork tells that something stays as somebody else made it since.
+func (r *restorer) othersWork(rel, what string) {
+	r.mu.Lock()
+	r.res.Others++
+	r.mu.Unlock()
+	r.remark(rel, "%s", what)
+}
 
 // removeLeft removes what the run that is taken back left, as far as it is still so, and
 // reports whether anything stays.

@@ -136,7 +136,7 @@ func (r *restorer) entry(p *place, rel string, e *object.Entry, known *cacheDir)
 				return err
 			} else if was != nil {
 				r.act(rel, "skip")
-				r.remark(rel, "not brought back: somebody else took it away since")
+				r.othersWork(rel, "not brought back: somebody else took it away since")
 				return nil
 			}
 		}
@@ -160,7 +160,7 @@ func (r *restorer) entry(p *place, rel string, e *object.Entry, known *cacheDir)
 		return nil
 	} else if !still {
 		r.act(rel, "skip")
-		r.remark(rel, changedSince)
+		r.othersWork(rel, "left as it is: somebody else changed it since")
 		return nil
 	}
 	switch {

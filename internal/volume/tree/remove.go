@@ -29,7 +29,7 @@ func (r *restorer) removeExtra(fd int, rel, name string) {
 		err = removeAll(fd, name)
 	} else if r.opt.Left != nil {
 		if left, err = r.removeLeft(fd, rel, name); err == nil && left {
-			r.remark(rel, "stays, because it is or holds what somebody else made or changed since")
+			r.othersWork(rel, "stays, because it is or holds what somebody else made or changed since")
 			return
 		}
 	} else {

@@ -89,6 +89,7 @@ type Restored struct {
 	Adjusted int64 `json:"adjusted"` // only metadata differed
 	Failed   int64 `json:"failed"`   // could not be restored; a remark says why
 	Bytes    int64 `json:"bytes"`    // content written, or to be written
+	Others   int64 `json:"-"`        // left as others made them since, by an undo
 	// Samples are the first few acts, for people.
 	Samples     []Act           `json:"samples"`
 	Remarks     []object.Remark `json:"-"`
