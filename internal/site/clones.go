@@ -129,15 +129,20 @@ func (s *Site) makeClone(ask api.CloneAsk, by string) (*clone, error) {
 	if !ask.Until.IsZero() && !ask.Until.After(now) {
 		return nil, bad("%s has passed: give a moment to come, or none", stamp(ask.Until))
 	}
-	dir, _, err := s.underRoot(ask.Dir, true)
+	dir, root, err := s.underRoot(ask.Dir, true)
 	if err != nil {
 		return nil, err
 	}
-	if entries, err := os.ReadDir(dir); err != nil {
-		return nil, bad("%s cannot be mounted on: %s", dir, err)
-	} else if len(entries) > 0 {
-		return nil, bad("%s is not empty: what is in it would be hidden; make a new directory", dir)
+	spot, err := emptySpot(root, dir)
+	if err != nil {
+		return nil, err
 	}
+	mounted := false
+	defer func() {
+		if !mounted {
+			spot.Close()
+		}
+	}()
 	home := s.cloneHome(ask.Name)
 	if err := os.RemoveAll(home); err != nil { // of one that could not be made
 		return nil, err
@@ -146,15 +151,16 @@ func (s *Site) makeClone(ask api.CloneAsk, by string) (*clone, error) {
 	if err := s.putClone(ask.Name, c); err != nil { // from here on the snapshot stays
 		return nil, err
 	}
-	if err := s.mountClone(ask.Name, c); err != nil {
+	if err := s.mountClone(ask.Name, c, spot); err != nil {
 		_ = os.RemoveAll(home)
 		return nil, errors.Join(conflict("the clone cannot be made: %s. It needs FUSE, an overlay and the right to mount, and a data directory on a filesystem that an overlay can write to, such as ext4 or XFS", err), s.cat.Set(cloneSetting+ask.Name, ""))
 	}
+	mounted = true
 	return c, nil
 }
 
-func (s *Site) mountClone(name string, c *clone) error {
-	m, err := shown.MountClone(s.Views(), c.Volume, c.Snapshot, s.cloneHome(name), c.Dir, s.log)
+func (s *Site) mountClone(name string, c *clone, at *shown.Spot) error {
+	m, err := shown.MountClone(s.Views(), c.Volume, c.Snapshot, s.cloneHome(name), at, s.log)
 	if err == nil {
 		s.cloned[name] = m
 	}
@@ -171,9 +177,13 @@ func (s *Site) clonesAgain() error {
 	s.mounts.Lock()
 	defer s.mounts.Unlock()
 	for name, c := range all {
+		spot, err := s.spotAgain(c.Dir)
 		if c.Ending {
-			err := errors.Join(shown.Stale(c.Dir), shown.Stale(filepath.Join(s.cloneHome(name), "lower")))
 			if err == nil {
+				err = shown.ClearClone(s.cloneHome(name), spot)
+				spot.Close()
+			}
+			if err == nil || errors.Is(err, fs.ErrNotExist) {
 				err = s.forgetClone(name)
 			}
 			if err != nil {
@@ -181,7 +191,12 @@ func (s *Site) clonesAgain() error {
 			}
 			continue
 		}
-		if err := s.mountClone(name, c); err != nil {
+		if err == nil {
+			if err = s.mountClone(name, c, spot); err != nil {
+				spot.Close()
+			}
+		}
+		if err != nil {
 			s.log.Warn("a clone is not there at present; what was changed in it is kept", "clone", name, "directory", c.Dir, "error", err)
 		}
 	}

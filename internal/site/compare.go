@@ -60,7 +60,7 @@ func (s *Site) nowOf(ctx context.Context, volume string) (_ *side, get object.Ge
 	}
 	over := &overStore{w: r.w, mem: map[object.ID]object.Envelope{}}
 	now := s.clock.Now()
-	res, err := tree.Scan(ctx, tree.ScanOptions{Path: v.Path, Excludes: v.Excludes.V, Chunker: r.ck, Sink: over, Get: s.store.Get, Cache: r.cache, Progress: &r.prog})
+	res, err := tree.Scan(ctx, tree.ScanOptions{Path: r.dir, Beneath: r.root, Excludes: v.Excludes.V, Chunker: r.ck, Sink: over, Get: s.store.Get, Cache: r.cache, Progress: &r.prog})
 	if err != nil {
 		r.end()
 		return nil, nil, nil, explainScan(v, err)

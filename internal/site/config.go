@@ -16,6 +16,7 @@ import (
 	"strings"
 
 	"candidharbor/core/retention"
+	"candidharbor/internal/beneath"
 	"candidharbor/internal/policy"
 	"candidharbor/internal/store"
 
@@ -252,8 +253,8 @@ func loadKey(path string) (ed25519.PrivateKey, error) {
 	return ed25519.NewKeyFromSeed(block.Bytes), nil
 }
 
-// checkRoots resolves a path and says below which root it lies. The path, or with
-// parent its directory, must exist; symlinks are resolved before comparing.
+// underRoot resolves a path that a person gave, which need not exist, and says below which root
+// it lies.
 func (s *Site) underRoot(path string, mustExist bool) (resolved, root string, err error) {
 	if !filepath.IsAbs(path) {
 		return "", "", bad("path %q must be absolute", path)
@@ -268,20 +269,41 @@ func (s *Site) underRoot(path string, mustExist bool) (resolved, root string, er
 			resolved = filepath.Join(resolved, rest)
 		}
 	}
-	if err != nil {
-		return "", "", bad("path %s: %s", path, plain(err))
+	for _, r := range s.cfg.Roots {
+		real, rerr := filepath.EvalSymlinks(r)
+		if err == nil && rerr == nil && (resolved == real || strings.HasPrefix(resolved, strings.TrimSuffix(real, "/")+"/")) {
+			return resolved, real, nil
+		}
 	}
+	// Nothing is told of what lies outside the roots, not even whether it is there.
+	dir, root, oerr := s.fixed(path)
+	if oerr != nil {
+		return "", "", oerr
+	}
+	fd, lerr := beneath.Open(root, dir)
+	if lerr == nil {
+		unix.Close(fd)
+	}
+	if err == nil || errors.Is(lerr, beneath.ErrLink) {
+		return "", "", bad("path %s leads by a link out of the roots of this site (%s), or to nothing: add a root in site.yaml or choose another path", path, strings.Join(s.cfg.Roots, ", "))
+	}
+	return "", "", bad("path %s: %s", path, plain(err))
+}
+
+// fixed returns where a path lies that was resolved when it was set, and the root that it is
+// below. Nothing of it is resolved again: a link on it was put there since, and by whom is not
+// known.
+func (s *Site) fixed(path string) (dir, root string, err error) {
 	for _, r := range s.cfg.Roots {
 		real, err := filepath.EvalSymlinks(r)
 		if err != nil {
 			continue
 		}
-		if resolved == real || strings.HasPrefix(resolved, strings.TrimSuffix(real, "/")+"/") {
-			return resolved, real, nil
+		for _, written := range []string{real, filepath.Clean(r)} {
+			if rel, err := filepath.Rel(written, path); err == nil && filepath.IsLocal(rel) {
+				return filepath.Join(real, rel), real, nil
+			}
 		}
-	}
-	if resolved != path {
-		return "", "", bad("path %s leads to %s, which is outside the roots of this site (%s): add a root in site.yaml or choose another path", path, resolved, strings.Join(s.cfg.Roots, ", "))
 	}
 	return "", "", bad("path %s is outside the roots of this site (%s): add a root in site.yaml or choose another path", path, strings.Join(s.cfg.Roots, ", "))
 }

@@ -13,6 +13,7 @@ import (
 
 	"candidharbor/api"
 	"candidharbor/core/object"
+	"candidharbor/internal/beneath"
 	"candidharbor/internal/policy"
 	"candidharbor/internal/store"
 	"candidharbor/internal/transfer"
@@ -22,17 +23,13 @@ import (
 
 // openCrate opens a file of a crate, unsealing it when it was sealed for this site.
 func (s *Site) openCrate(path string) (io.Reader, *os.File, error) {
-	resolved, _, err := s.underRoot(path, true)
+	resolved, root, err := s.underRoot(path, true)
 	if err != nil {
 		return nil, nil, err
 	}
-	f, err := os.Open(resolved)
+	f, err := beneath.File(root, resolved)
 	if err != nil {
 		return nil, nil, bad("%s: %s", path, plain(err))
-	}
-	if st, err := f.Stat(); err != nil || !st.Mode().IsRegular() {
-		f.Close()
-		return nil, nil, bad("%s is no file", path)
 	}
 	r := bufio.NewReaderSize(f, 1<<20)
 	const sealed = "age-encryption.org/"

@@ -16,11 +16,13 @@ import (
 	"sync"
 
 	"candidharbor/api"
+	"candidharbor/internal/beneath"
 	"candidharbor/internal/catalog"
 	"candidharbor/internal/store"
 	"candidharbor/internal/transfer"
 
 	"filippo.io/age"
+	"golang.org/x/sys/unix"
 )
 
 // loadSeal reads the key that opens sealed crates, making it the first time.
@@ -56,15 +58,18 @@ func crateLease(id string) string { return store.LeaseName("crate " + id) }
 // WriteCrate starts a run that writes what a route still has to carry, or chosen
 // snapshots, into a file on this host.
 func (s *Site) WriteCrate(ask api.CrateWrite, by string) (api.Run, error) {
-	path, _, err := s.underRoot(ask.Path, false)
+	path, root, err := s.underRoot(ask.Path, false)
 	if err != nil {
 		return api.Run{}, err
 	}
 	if _, err := os.Lstat(path); err == nil {
 		return api.Run{}, conflict("%s is there already: give the path of a new file", path)
 	}
-	if st, err := os.Stat(filepath.Dir(path)); err != nil || !st.IsDir() {
-		return api.Run{}, bad("%s is no directory: make it first", filepath.Dir(path))
+	above := filepath.Dir(path)
+	if at, err := beneath.Open(root, above); err != nil {
+		return api.Run{}, bad("%s is no directory that can be written to: %s", above, plain(err))
+	} else {
+		unix.Close(at)
 	}
 	if ask.PartBytes != 0 && ask.PartBytes < 1<<20 {
 		return api.Run{}, bad("parts of %s are too small: give at least 1 MiB", size(ask.PartBytes))
@@ -96,9 +101,14 @@ func (s *Site) WriteCrate(ask api.CrateWrite, by string) (api.Run, error) {
 			return api.Progress{DoneBytes: c.Meter.OfferedBytes.Load(), TotalBytes: c.Meter.TotalBytes.Load(), Files: c.Meter.SentObjects.Load()}
 		})
 		j.say("writing " + path)
-		out := &crateFiles{path: path, parts: c.PartBytes > 0, to: to}
+		at, err := beneath.Open(root, above)
+		if err != nil {
+			return nil, "", err
+		}
+		defer unix.Close(at)
+		out := &crateFiles{at: at, path: path, parts: c.PartBytes > 0, to: to}
 		c.Open = out.open
-		err := c.Write(ctx)
+		err = c.Write(ctx)
 		if err == nil {
 			err = out.finish()
 		}
@@ -185,6 +195,7 @@ func (s *Site) crateOf(ask api.CrateWrite) (*transfer.CrateWriter, *catalog.Peer
 
 // crateFiles are the files of a crate while it is written. They get their names at the end.
 type crateFiles struct {
+	at    int // the directory they are in
 	path  string
 	parts bool
 	to    age.Recipient // nil: not sealed
@@ -217,10 +228,11 @@ func (o *crateFiles) open(part int) (io.WriteCloser, error) {
 	if o.parts {
 		name = fmt.Sprintf("%s.%03d", o.path, part)
 	}
-	f, err := os.OpenFile(name+unfinished, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
+	fd, err := beneath.At(o.at, filepath.Base(name)+unfinished, unix.O_CREAT|unix.O_EXCL|unix.O_WRONLY, 0o600)
 	if err != nil {
-		return nil, err
+		return nil, &os.PathError{Op: "create", Path: name + unfinished, Err: err}
 	}
+	f := os.NewFile(uintptr(fd), name)
 	o.made = append(o.made, name)
 	c := &crateFile{f: f, Writer: bufio.NewWriterSize(f, 1<<20)}
 	if o.to != nil {
@@ -235,19 +247,21 @@ func (o *crateFiles) open(part int) (io.WriteCloser, error) {
 
 func (o *crateFiles) finish() error {
 	for _, n := range o.made {
-		if err := os.Link(n+unfinished, n); err != nil { // unlike a rename it replaces nothing
-			return err
+		name := filepath.Base(n)
+		err := unix.Renameat2(o.at, name+unfinished, o.at, name, unix.RENAME_NOREPLACE)
+		if errors.Is(err, unix.EINVAL) { // a filesystem that does not know how
+			err = errors.Join(unix.Linkat(o.at, name+unfinished, o.at, name, 0), unix.Unlinkat(o.at, name+unfinished, 0))
 		}
-		if err := os.Remove(n + unfinished); err != nil {
-			return err
+		if err != nil {
+			return &os.PathError{Op: "name", Path: n, Err: err}
 		}
 	}
-	return store.SyncDir(filepath.Dir(o.path))
+	return unix.Fsync(o.at)
 }
 
 func (o *crateFiles) discard() {
 	for _, n := range o.made {
-		os.Remove(n + unfinished)
+		_ = unix.Unlinkat(o.at, filepath.Base(n)+unfinished, 0)
 	}
 }
 

@@ -30,11 +30,12 @@ func settingsOf(v *catalog.Volume) string {
 }
 
 // follower returns the volume's follower, a new one when its settings changed.
-func (s *Site) follower(v *catalog.Volume) *tree.Follower {
+func (s *Site) follower(v *catalog.Volume, root, dir string) *tree.Follower {
 	s.followers.mu.Lock()
 	defer s.followers.mu.Unlock()
+	settings := root + "|" + dir + "|" + settingsOf(v)
 	if f := s.followers.all[v.Lineage]; f != nil {
-		if f.settings == settingsOf(v) {
+		if f.settings == settings {
 			return f.Follower
 		}
 		f.Close()
@@ -42,7 +43,7 @@ func (s *Site) follower(v *catalog.Volume) *tree.Follower {
 	if s.followers.all == nil {
 		s.followers.all = map[string]*following{}
 	}
-	f := &following{Follower: tree.NewFollower(s.journal, v.Path, v.Excludes.V), settings: settingsOf(v)}
+	f := &following{Follower: tree.NewFollower(s.journal, root, dir, v.Excludes.V), settings: settings}
 	s.followers.all[v.Lineage] = f
 	return f.Follower
 }

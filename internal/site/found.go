@@ -17,9 +17,12 @@ import (
 	"candidharbor/api"
 	"candidharbor/core/cadence"
 	"candidharbor/core/object"
+	"candidharbor/internal/beneath"
 	"candidharbor/internal/catalog"
 	"candidharbor/internal/store"
 	"candidharbor/internal/volume/tree"
+
+	"golang.org/x/sys/unix"
 )
 
 // foundSetting begins the settings that say where others leave point-in-time directories of a
@@ -30,6 +33,7 @@ const foundSetting = "found "
 type found struct {
 	Name  string // its path below what all have in common
 	Path  string
+	root  string
 	Taken time.Time
 }
 
@@ -138,7 +142,7 @@ func (s *Site) foundNow(v *catalog.Volume) ([]found, error) {
 	var out []found
 	for _, p := range paths {
 		m := read.FindStringSubmatch(p)
-		resolved, _, rerr := s.underRoot(p, true) // a link among them may lead anywhere
+		resolved, root, rerr := s.underRoot(p, true) // a link among them may lead anywhere
 		st, serr := os.Stat(p)
 		if m == nil || rerr != nil || serr != nil || !st.IsDir() {
 			continue
@@ -155,7 +159,7 @@ func (s *Site) foundNow(v *catalog.Volume) ([]found, error) {
 		if int(at.Month()) != n("m") || at.Day() != n("d") || at.After(s.clock.Now()) {
 			continue // no such day, or not yet
 		}
-		out = append(out, found{Name: strings.TrimPrefix(strings.TrimPrefix(p, base), "/"), Path: resolved, Taken: at})
+		out = append(out, found{Name: strings.TrimPrefix(strings.TrimPrefix(p, base), "/"), Path: resolved, root: root, Taken: at})
 	}
 	slices.SortFunc(out, func(a, b found) int { return cmp.Or(b.Taken.Compare(a.Taken), cmp.Compare(a.Name, b.Name)) })
 	return out, nil
@@ -227,7 +231,12 @@ func (s *Site) BrowseFound(volume, name, dir string) (*api.FoundBrowse, error) {
 	if err != nil {
 		return nil, &Error{Misuse, err}
 	}
-	root, err := os.OpenRoot(f.Path)
+	fd, err := beneath.Open(f.root, f.Path)
+	if err != nil {
+		return nil, bad("%s cannot be read: %s", f.Path, plain(err))
+	}
+	root, err := os.OpenRoot(beneath.Name(fd))
+	unix.Close(fd)
 	if err != nil {
 		return nil, bad("%s cannot be read: %s", f.Path, plain(err))
 	}
@@ -270,7 +279,7 @@ func (s *Site) scanFound(ctx context.Context, v *catalog.Volume, f *found, lease
 	cache := tree.OpenCache(filepath.Join(s.dir, "scan"), v.Lineage+"-"+store.LeaseName(f.Path), f.Path)
 	defer cache.Close()
 	w := s.store.NewWriter(lease)
-	res, err := tree.Scan(ctx, tree.ScanOptions{Path: f.Path, Excludes: v.Excludes.V, Chunker: ck, Sink: w, Get: s.store.Get, Cache: cache, Progress: prog})
+	res, err := tree.Scan(ctx, tree.ScanOptions{Path: f.Path, Beneath: f.root, Excludes: v.Excludes.V, Chunker: ck, Sink: w, Get: s.store.Get, Cache: cache, Progress: prog})
 	if err == nil {
 		err = errors.Join(w.Flush(), res.Remember())
 	}

@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
-	"os"
 	"slices"
 	"strings"
 	"time"
@@ -71,7 +70,7 @@ func (s *Site) Mount(ask api.MountAsk, by string) (*api.Mount, error) {
 	if _, err := s.cat.Volume(ask.Volume); err != nil {
 		return nil, err
 	}
-	dir, _, err := s.underRoot(ask.Dir, true)
+	dir, root, err := s.underRoot(ask.Dir, true)
 	if err != nil {
 		return nil, err
 	}
@@ -80,19 +79,17 @@ func (s *Site) Mount(ask api.MountAsk, by string) (*api.Mount, error) {
 	if m, ok := s.mounted[dir]; ok {
 		return nil, conflict("the snapshots of %s are mounted at %s already: candid mount --end %s takes that away", m.view.Volume, dir, dir)
 	}
-	entries, err := os.ReadDir(dir)
+	spot, err := emptySpot(root, dir)
 	if err != nil {
-		return nil, bad("%s cannot be mounted on: %s", dir, err)
-	}
-	if len(entries) > 0 {
-		return nil, bad("%s is not empty: what is in it would be hidden; make a new directory", dir)
+		return nil, err
 	}
 	m := api.Mount{Volume: ask.Volume, Dir: dir, Since: s.clock.Now(), By: by}
 	raw, err := json.Marshal(m)
 	if err != nil {
+		spot.Close()
 		return nil, err
 	}
-	if err := s.mount(m); err != nil {
+	if err := s.mount(m, spot); err != nil {
 		return nil, err
 	}
 	if err := s.cat.Set(mountSetting+dir, string(raw)); err != nil {
@@ -107,9 +104,48 @@ type mountedView struct {
 	fs   *shown.Mounted
 }
 
-func (s *Site) mount(m api.Mount) error {
-	fs, err := shown.Mount(s.Views(), m.Volume, m.Dir, s.log)
+// emptySpot opens a directory to be mounted on, in which nothing is.
+func emptySpot(root, dir string) (*shown.Spot, error) {
+	spot, err := shown.OpenSpot(root, dir)
 	if err != nil {
+		return nil, bad("%s cannot be mounted on: %s", dir, plain(err))
+	}
+	empty, err := spot.Empty()
+	switch {
+	case err != nil:
+		err = bad("%s cannot be mounted on: %s", dir, plain(err))
+	case !empty:
+		err = bad("%s is not empty: what is in it would be hidden; make a new directory", dir)
+	}
+	if err != nil {
+		spot.Close()
+		return nil, err
+	}
+	return spot, nil
+}
+
+// spotAgain opens a directory that was mounted on before, and takes away what is left there.
+func (s *Site) spotAgain(dir string) (*shown.Spot, error) {
+	dir, root, err := s.fixed(dir)
+	if err != nil {
+		return nil, err
+	}
+	spot, err := shown.OpenSpot(root, dir)
+	if err != nil {
+		return nil, err
+	}
+	if err := spot.Clear(); err != nil {
+		spot.Close()
+		return nil, err
+	}
+	return spot, nil
+}
+
+// mount mounts at a spot, and closes it when that fails.
+func (s *Site) mount(m api.Mount, at *shown.Spot) error {
+	fs, err := shown.Mount(s.Views(), m.Volume, at, s.log)
+	if err != nil {
+		at.Close()
 		return conflict("the snapshots of %s cannot be mounted at %s: %s. The service needs the right to mount and /dev/fuse; WebDAV at /dav shows the same without", m.Volume, m.Dir, err)
 	}
 	if s.mounted == nil {
@@ -166,9 +202,9 @@ func (s *Site) mountAgain() error {
 		if err := json.Unmarshal([]byte(raw), &m); err != nil {
 			return fmt.Errorf("setting %q: %w", key, err)
 		}
-		err := shown.Stale(m.Dir)
+		spot, err := s.spotAgain(m.Dir)
 		if err == nil {
-			err = s.mount(m)
+			err = s.mount(m, spot)
 		}
 		if err != nil {
 			s.log.Warn("what was mounted is not any more", "directory", m.Dir, "error", err)

@@ -159,7 +159,15 @@ func (e *Eyes) prepareRestore(ctx context.Context, ask api.RestoreAsk) (ready *r
 		}
 		target, r.opt.Live, r.opt.Excludes = r.live.Path, true, r.live.Excludes.V
 	}
-	if r.opt.Target, r.opt.Beneath, err = s.underRoot(target, r.live != nil); err != nil {
+	if r.live != nil {
+		r.opt.Target, r.opt.Beneath, err = s.fixed(target)
+		if _, serr := os.Lstat(r.opt.Target); err == nil && serr != nil {
+			err = bad("path %s: %s", target, plain(serr))
+		}
+	} else {
+		r.opt.Target, r.opt.Beneath, err = s.underRoot(target, false)
+	}
+	if err != nil {
 		return nil, err
 	}
 	if st, err := os.Stat(r.opt.Target); err == nil && !st.IsDir() {

@@ -10,6 +10,7 @@ import (
 
 	"candidharbor/api"
 	"candidharbor/core/object"
+	"candidharbor/internal/beneath"
 	"candidharbor/internal/store"
 	"candidharbor/internal/volume/tree"
 
@@ -311,14 +312,9 @@ func (s *Site) makeParents(r *restoring) error {
 	if r.opt.Target == r.opt.Beneath {
 		return nil
 	}
-	root, err := os.OpenRoot(r.opt.Beneath)
+	fd, err := beneath.MakeAll(r.opt.Beneath, filepath.Dir(r.opt.Target), 0o755)
 	if err != nil {
 		return err
 	}
-	defer root.Close()
-	rel, err := filepath.Rel(r.opt.Beneath, filepath.Dir(r.opt.Target))
-	if err != nil || rel == "." {
-		return err
-	}
-	return root.MkdirAll(rel, 0o755)
+	return unix.Close(fd)
 }

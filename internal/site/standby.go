@@ -11,6 +11,7 @@ import (
 
 	"candidharbor/api"
 	"candidharbor/core/object"
+	"candidharbor/internal/beneath"
 	"candidharbor/internal/catalog"
 	"candidharbor/internal/store"
 	"candidharbor/internal/volume/tree"
@@ -50,8 +51,7 @@ func (s *Site) SetStandby(name string, ask api.StandbySet, by string) (string, e
 		if err := s.cat.SetStandby(name, "", "", ""); err != nil {
 			return "", err
 		}
-		_, _, idle, state := standbyNames(v.StandbyDir)
-		if err := errors.Join(os.RemoveAll(filepath.Join(filepath.Dir(v.StandbyDir), idle)), os.Remove(state)); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		if err := s.removeIdle(v.StandbyDir); err != nil {
 			return "", err
 		}
 		s.changed("volumes")
@@ -85,16 +85,18 @@ func (s *Site) standbyDir(v *catalog.Volume, dir string) (string, error) {
 		}
 		dir = filepath.Join(s.cfg.Standby, v.Name)
 	}
-	dir, _, err := s.underRoot(dir, false)
+	dir, root, err := s.underRoot(dir, false)
 	if err != nil {
 		return "", err
 	}
-	if st, err := os.Stat(filepath.Dir(dir)); err != nil || !st.IsDir() {
-		return "", bad("%s is no directory: make it first", filepath.Dir(dir))
+	parent, active, _, state := standbyNames(dir)
+	at, err := os.OpenRoot(parent)
+	if err != nil || dir == root {
+		return "", bad("%s is no directory below a root: make it first", parent)
 	}
-	_, _, _, state := standbyNames(dir)
-	if _, err := os.Lstat(state); errors.Is(err, fs.ErrNotExist) {
-		if entries, err := os.ReadDir(dir); err == nil && len(entries) > 0 {
+	defer at.Close()
+	if _, err := at.Lstat(state); errors.Is(err, fs.ErrNotExist) {
+		if entries, err := fs.ReadDir(at.FS(), active); err == nil && len(entries) > 0 {
 			return "", conflict("%s holds something already: a standby needs a directory of its own", dir)
 		} else if err != nil && !errors.Is(err, fs.ErrNotExist) {
 			return "", bad("%s: %s", dir, plain(err))
@@ -204,17 +206,17 @@ func (s *Site) layOut(ctx context.Context, j *job, name string) (any, string, er
 	if last == nil {
 		return nil, "no copy has arrived yet", nil
 	}
-	dir, root, err := s.underRoot(v.StandbyDir, false)
+	dir, root, err := s.fixed(v.StandbyDir)
 	if err != nil {
 		return nil, "", err
 	}
-	parent, active, idle, statePath := standbyNames(dir)
-	at, err := tree.OpenBeneath(root, parent)
+	parent, active, idle, _ := standbyNames(dir)
+	at, err := beneath.Open(root, parent)
 	if err != nil {
 		return nil, "", err
 	}
 	defer unix.Close(at)
-	state, err := readStandby(statePath)
+	state, err := readStandby(at, active)
 	if err != nil {
 		return nil, "", err
 	}
@@ -228,14 +230,14 @@ func (s *Site) layOut(ctx context.Context, j *job, name string) (any, string, er
 	if opt.Root = s.leased(lease, last.ID); opt.Root == nil {
 		return nil, "", missing("snapshot %s was removed before it could be laid out", last.ID[:12])
 	}
-	activeIno, err := inodeOf(dir)
+	activeIno, err := inodeOf(at, active)
 	if err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return nil, "", err
 	}
 	if state[activeIno].is(id) {
 		return nil, "it lies there already", nil
 	}
-	idleIno, err := inodeOf(filepath.Join(parent, idle))
+	idleIno, err := inodeOf(at, idle)
 	if err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return nil, "", err
 	}
@@ -276,21 +278,21 @@ func (s *Site) layOut(ctx context.Context, j *job, name string) (any, string, er
 	}
 	j.say("laying it out")
 	// From here on the idle tree is nothing until it is whole.
-	if err := writeStandby(statePath, next); err != nil {
+	if err := writeStandby(at, active, next); err != nil {
 		return nil, "", err
 	}
 	res, err := tree.LayOut(ctx, opt)
 	if err != nil {
 		return nil, "", err
 	}
-	if idleIno, err = inodeOf(filepath.Join(parent, idle)); err != nil {
+	if idleIno, err = inodeOf(at, idle); err != nil {
 		return nil, "", err
 	}
 	if since, err = filesystemNow(at); err != nil {
 		return nil, "", err
 	}
 	next[idleIno] = laidAs(id.String(), since)
-	if err := writeStandby(statePath, next); err != nil {
+	if err := writeStandby(at, active, next); err != nil {
 		return nil, "", err
 	}
 	if activeIno == "" {

@@ -4,17 +4,17 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"os"
 	"path/filepath"
 	"strconv"
 	"strings"
-	"syscall"
 	"time"
 
 	"candidharbor/core/object"
+	"candidharbor/internal/beneath"
 	"candidharbor/internal/catalog"
-	"candidharbor/internal/store"
 	"candidharbor/internal/volume/tree"
 
 	"golang.org/x/sys/unix"
@@ -61,24 +61,30 @@ func filesystemNow(dir int) (time.Time, error) {
 	return time.Unix(0, unix.TimespecToNsec(st.Ctim)), nil
 }
 
-func inodeOf(path string) (string, error) {
-	st, err := os.Lstat(path)
-	if err != nil {
-		return "", err
+func inodeOf(at int, name string) (string, error) {
+	var st unix.Stat_t
+	if err := unix.Fstatat(at, name, &st, unix.AT_SYMLINK_NOFOLLOW); err != nil {
+		return "", &os.PathError{Op: "look at", Path: name, Err: err}
 	}
-	return strconv.FormatUint(st.Sys().(*syscall.Stat_t).Ino, 10), nil
+	return strconv.FormatUint(st.Ino, 10), nil
 }
 
 func standbyNames(dir string) (parent, active, idle, state string) {
 	parent, active = filepath.Dir(dir), filepath.Base(dir)
-	return parent, active, ".candid-idle-" + active, filepath.Join(parent, ".candid-standby-"+active+".json")
+	return parent, active, ".candid-idle-" + active, ".candid-standby-" + active + ".json"
 }
 
-func readStandby(path string) (standbyState, error) {
-	raw, err := os.ReadFile(path)
+// readStandby reads what lies under a name in an open directory and beside it.
+func readStandby(at int, active string) (standbyState, error) {
+	_, _, _, name := standbyNames(active)
+	f, err := beneath.FileAt(at, name)
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil, nil
+	} else if err != nil {
+		return nil, err
 	}
+	defer f.Close()
+	raw, err := io.ReadAll(io.LimitReader(f, 64<<10))
 	st := standbyState{}
 	if err == nil && json.Unmarshal(raw, &st) != nil {
 		st = standbyState{} // both trees are made anew
@@ -86,23 +92,79 @@ func readStandby(path string) (standbyState, error) {
 	return st, err
 }
 
-func writeStandby(path string, st standbyState) error {
+func writeStandby(at int, active string, st standbyState) error {
 	raw, err := json.Marshal(st)
 	if err != nil {
 		return err
 	}
-	return store.ReplaceFile(path, raw)
+	_, _, _, name := standbyNames(active)
+	fresh := name + ".new"
+	_ = unix.Unlinkat(at, fresh, 0) // of a write that was cut short
+	fd, err := beneath.At(at, fresh, unix.O_WRONLY|unix.O_CREAT|unix.O_EXCL, 0o600)
+	if err != nil {
+		return &os.PathError{Op: "create", Path: fresh, Err: err}
+	}
+	f := os.NewFile(uintptr(fd), fresh)
+	_, err = f.Write(raw)
+	err = errors.Join(err, f.Sync(), f.Close())
+	if err == nil {
+		err = unix.Renameat(at, fresh, at, name)
+	}
+	if err != nil {
+		_ = unix.Unlinkat(at, fresh, 0)
+		return err
+	}
+	return unix.Fsync(at)
+}
+
+// removeIdle takes away what a standby needs to be brought up to date.
+func (s *Site) removeIdle(dir string) error {
+	dir, root, err := s.fixed(dir)
+	if err != nil {
+		return err
+	}
+	parent, _, idle, state := standbyNames(dir)
+	at, err := beneath.Open(root, parent)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil
+	} else if err != nil {
+		return err
+	}
+	defer unix.Close(at)
+	in, err := os.OpenRoot(beneath.Name(at))
+	if err != nil {
+		return err
+	}
+	defer in.Close()
+	if err := in.RemoveAll(idle); err != nil {
+		return err
+	}
+	if err := in.Remove(state); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
+	return nil
 }
 
 // lies returns the snapshot that lies where a copy is laid out; empty: none, or not known.
 func (s *Site) lies(v *catalog.Volume) string {
-	dir := v.StandbyDir
-	_, _, _, statePath := standbyNames(dir)
-	state, err := readStandby(statePath)
-	if err != nil || dir == "" {
+	if v.StandbyDir == "" {
 		return ""
 	}
-	ino, err := inodeOf(dir)
+	dir, root, err := s.fixed(v.StandbyDir)
+	if err != nil {
+		return ""
+	}
+	at, err := beneath.Open(root, filepath.Dir(dir))
+	if err != nil {
+		return ""
+	}
+	defer unix.Close(at)
+	active := filepath.Base(dir)
+	state, err := readStandby(at, active)
+	if err != nil {
+		return ""
+	}
+	ino, err := inodeOf(at, active)
 	if err != nil {
 		return ""
 	}

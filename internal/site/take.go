@@ -23,6 +23,7 @@ import (
 
 // reading is one volume on its way into a snapshot.
 type reading struct {
+	dir, root    string // where the volume lies
 	v            *catalog.Volume
 	rs           *ruleset
 	last         *catalog.Snapshot
@@ -50,7 +51,7 @@ func (s *Site) prepare(volume string) (*reading, error) {
 	if r.ck, err = chunkerOf(v); err != nil {
 		return nil, err
 	}
-	if _, _, err := s.underRoot(v.Path, true); err != nil {
+	if r.dir, r.root, err = s.fixed(v.Path); err != nil {
 		return nil, err
 	}
 	if r.last, err = s.cat.LastSnapshot(s.Place(), v.Lineage); err != nil {
@@ -80,7 +81,7 @@ func (s *Site) read(ctx context.Context, j *job, r *reading) error {
 	if r.anyway {
 		ground, meant = "", true
 	}
-	r.res, r.how, err = s.follower(v).Read(ctx, tree.ScanOptions{Path: v.Path, Excludes: v.Excludes.V, Chunker: r.ck, Sink: r.w, Get: s.store.Get, Cache: r.cache, Progress: &r.prog, Ground: ground}, r.began)
+	r.res, r.how, err = s.follower(v, r.root, r.dir).Read(ctx, tree.ScanOptions{Excludes: v.Excludes.V, Chunker: r.ck, Sink: r.w, Get: s.store.Get, Cache: r.cache, Progress: &r.prog, Ground: ground}, r.began)
 	if err := s.doubted(r, meant, err); err != nil {
 		return explainScan(v, err)
 	}

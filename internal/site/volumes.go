@@ -43,14 +43,14 @@ func (s *Site) AddVolume(ask api.VolumeAdd) (*api.VolumeFound, error) {
 			return nil, bad("label %q=%q: a label needs a key and a value, and the key is not \"names\"", k, v)
 		}
 	}
-	path, _, err := s.underRoot(ask.Path, true)
+	path, root, err := s.underRoot(ask.Path, true)
 	if err != nil {
 		return nil, err
 	}
 	if rel, err := filepath.Rel(path, s.dir); err == nil && rel != ".." && !strings.HasPrefix(rel, "../") {
 		return nil, bad("volume path %s contains this site's own data directory %s: choose a path without it", path, s.dir)
 	}
-	found, err := tree.Look(path, ask.Excludes)
+	found, err := tree.Look(root, path, ask.Excludes)
 	if err != nil {
 		return nil, bad("volume path %s cannot be read: %s", path, plain(err))
 	}

@@ -18,7 +18,7 @@ import (
 // snapshot, shown by FUSE, and whose upper layer is a directory with only what was changed.
 type Clone struct {
 	lower *Mounted
-	dir   string
+	spot  *Spot
 }
 
 const (
@@ -29,21 +29,25 @@ const (
 )
 
 // MountClone mounts the clone of a snapshot at dir. What was changed lies in home, also of a
-// clone that was mounted before.
-func MountClone(src Source, volume, snapshot, home, dir string, log *slog.Logger) (*Clone, error) {
+// clone that was mounted before. The spot is the clone's from then on, unless it fails.
+func MountClone(src Source, volume, snapshot, home string, at *Spot, log *slog.Logger) (*Clone, error) {
 	for _, name := range []string{lowerName, upperName, workName} {
 		if err := os.MkdirAll(filepath.Join(home, name), 0o755); err != nil {
 			return nil, err
 		}
 	}
 	lower := filepath.Join(home, lowerName)
-	for _, d := range []string{dir, lower} {
-		if err := Stale(d); err != nil {
-			return nil, err
-		}
-	}
-	below, err := mountSnapshot(src, volume, snapshot, lower, log)
+	under, err := OpenSpot(home, lower)
 	if err != nil {
+		return nil, err
+	}
+	if err := errors.Join(at.Clear(), under.Clear()); err != nil {
+		under.Close()
+		return nil, err
+	}
+	below, err := mountSnapshot(src, volume, snapshot, under, log)
+	if err != nil {
+		under.Close()
 		return nil, err
 	}
 	var top unix.Stat_t
@@ -64,10 +68,10 @@ func MountClone(src Source, volume, snapshot, home, dir string, log *slog.Logger
 	if len(opts) > 4000 {
 		return nil, errors.Join(fmt.Errorf("the path %s is too long for an overlay", home), below.Stop())
 	}
-	if err := unix.Mount(cloneSource, dir, "overlay", unix.MS_NOSUID|unix.MS_NODEV, opts); err != nil {
+	if err := unix.Mount(cloneSource, at.target(), "overlay", unix.MS_NOSUID|unix.MS_NODEV, opts); err != nil {
 		return nil, errors.Join(fmt.Errorf("the kernel does not lay %s over the snapshot: %w", filepath.Join(home, upperName), err), below.Stop())
 	}
-	return &Clone{below, dir}, nil
+	return &Clone{below, at}, nil
 }
 
 func copyXattrs(from, to string) error {
@@ -93,14 +97,14 @@ func copyXattrs(from, to string) error {
 func escape(p string) string { return strings.NewReplacer(`\`, `\\`, `,`, `\,`, `:`, `\:`).Replace(p) }
 
 // mountSnapshot shows one snapshot alone at a directory.
-func mountSnapshot(src Source, volume, snapshot, dir string, log *slog.Logger) (*Mounted, error) {
+func mountSnapshot(src Source, volume, snapshot string, at *Spot, log *slog.Logger) (*Mounted, error) {
 	v := &view{src: src, volume: volume, log: log, began: time.Now()}
 	h, err := v.hold(snapshot)
 	if err != nil {
 		return nil, err
 	}
 	top := &node{shown: &shown{view: v, Held: h, base: v.bases.Add(1) << 28}, e: h.Root.Top, id: snapshot}
-	return v.serve(dir, top, forever, func(opt *fs.Options) {
+	return v.serve(at, top, forever, func(opt *fs.Options) {
 		opt.FirstAutomaticIno = 1 << 40 // an overlay puts its own bits above those of inodes
 		// The overlay would note handles of this mount that the next one does not know.
 		opt.ExtraCapabilities = fuse.CAP_NO_EXPORT_SUPPORT
@@ -110,14 +114,28 @@ func mountSnapshot(src Source, volume, snapshot, dir string, log *slog.Logger) (
 // End takes the clone's filesystem away; what was changed stays. While someone is in it that
 // is refused, unless it is to go anyway.
 func (c *Clone) End(anyway bool) error {
-	err := unix.Unmount(c.dir, 0)
+	err := c.spot.unmount(0)
+	if err != nil && !anyway {
+		return err
+	}
+	defer c.spot.Close()
 	if err == nil {
 		return c.lower.End(false)
 	}
-	if !anyway {
-		return err
-	}
 	// Whoever is in it keeps the overlay, and that what lies below: neither is waited for.
 	c.lower.view.stopped.Store(true)
-	return errors.Join(unix.Unmount(c.dir, unix.MNT_DETACH), unix.Unmount(c.lower.dir, unix.MNT_DETACH))
+	defer c.lower.spot.Close()
+	return errors.Join(c.spot.unmount(unix.MNT_DETACH), c.lower.spot.unmount(unix.MNT_DETACH))
+}
+
+// ClearClone takes away what services that were killed left mounted of a clone.
+func ClearClone(home string, at *Spot) error {
+	under, err := OpenSpot(home, filepath.Join(home, lowerName))
+	if errors.Is(err, os.ErrNotExist) {
+		return at.Clear()
+	} else if err != nil {
+		return err
+	}
+	defer under.Close()
+	return errors.Join(at.Clear(), under.Clear())
 }

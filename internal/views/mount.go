@@ -2,15 +2,17 @@ package views
 
 import (
 	"context"
+	"errors"
+	"fmt"
 	"log/slog"
 	"os"
-	"strings"
 	"sync"
 	"sync/atomic"
 	"syscall"
 	"time"
 
 	"candidharbor/core/object"
+	"candidharbor/internal/beneath"
 
 	"github.com/hanwen/go-fuse/v2/fs"
 	"github.com/hanwen/go-fuse/v2/fuse"
@@ -19,38 +21,40 @@ import (
 
 // Mounted is a volume's moments shown as a filesystem.
 type Mounted struct {
-	server *fuse.Server
-	dir    string
-	view   *view
-	ended  chan struct{} // closed when nothing is held any more
+	spot  *Spot
+	view  *view
+	ended chan struct{} // closed when nothing is held any more
 }
+
+const fuseKind = "fuse.candid" // by which what a service left mounted is known
 
 // forever is how long the kernel may rely on what is in a snapshot: it never changes.
 const forever = 24 * time.Hour
 
-// Mount shows a volume's moments below a directory of the host, for every user within the
-// recorded owners, modes and ACLs.
-func Mount(src Source, volume, dir string, log *slog.Logger) (*Mounted, error) {
+// Mount shows a volume's moments at a directory of the host, for every user within the
+// recorded owners, modes and ACLs. The spot is the mount's from then on, unless it fails.
+func Mount(src Source, volume string, at *Spot, log *slog.Logger) (*Mounted, error) {
 	top := &topNode{view: &view{src: src, volume: volume, log: log, began: time.Now()}, form: plainForm}
-	return top.view.serve(dir, top, time.Second, nil)
+	return top.view.serve(at, top, time.Second, nil)
 }
+
+// mostAtOnce is what one request of the kernel reads at most.
+const mostAtOnce = 1 << 20
 
 // serve shows a node and what is below it at a directory. The kernel relies for so long on
 // names and attributes that it was told.
-func (v *view) serve(dir string, top fs.InodeEmbedder, known time.Duration, change func(*fs.Options)) (*Mounted, error) {
+func (v *view) serve(at *Spot, top fs.InodeEmbedder, known time.Duration, change func(*fs.Options)) (*Mounted, error) {
 	opt := &fs.Options{EntryTimeout: &known, AttrTimeout: &known, NullPermissions: true,
-		MountOptions: fuse.MountOptions{AllowOther: true, DirectMountStrict: true, DirectMountFlags: syscall.MS_RDONLY | syscall.MS_NOSUID | syscall.MS_NODEV,
-			FsName: "candid:" + v.volume, Name: "candid", EnableAcl: true, MaxWrite: 1 << 20, MaxReadAhead: 1 << 20, EnableSymlinkCaching: true,
-			Options: []string{"default_permissions"}}}
+		MountOptions: fuse.MountOptions{Name: "candid", EnableAcl: true, MaxWrite: mostAtOnce, MaxReadAhead: mostAtOnce, EnableSymlinkCaching: true}}
 	if change != nil {
 		change(opt)
 	}
-	server, err := fs.Mount(dir, top, opt)
+	server, err := v.mount(at, top, opt)
 	if err != nil {
 		v.end()
 		return nil, err
 	}
-	m := &Mounted{server, dir, v, make(chan struct{})}
+	m := &Mounted{at, v, make(chan struct{})}
 	go func() { // the kernel need not say that it forgets what it knew
 		server.Wait()
 		v.end()
@@ -68,15 +72,54 @@ func (m *Mounted) Stop() error {
 // End takes the filesystem away. While someone is in it that is refused, unless it is to
 // go anyway: then nobody finds it any more and it ends when the last has left.
 func (m *Mounted) End(anyway bool) error {
-	err := m.server.Unmount()
-	if err == nil {
-		<-m.ended
+	select {
+	case <-m.ended: // somebody else took it away
+		m.spot.Close()
 		return nil
+	default:
 	}
-	if anyway {
-		return syscall.Unmount(m.dir, syscall.MNT_DETACH)
+	err := m.spot.unmountSoon()
+	switch {
+	case err == nil:
+		<-m.ended
+	case !anyway:
+		return err
+	default:
+		err = m.spot.unmount(unix.MNT_DETACH)
 	}
+	m.spot.Close()
 	return err
+}
+
+// mount mounts the connection to the kernel by what is open, which the library would do by
+// path, and serves it.
+func (v *view) mount(at *Spot, top fs.InodeEmbedder, opt *fs.Options) (*fuse.Server, error) {
+	dev, err := unix.Open("/dev/fuse", unix.O_RDWR|unix.O_CLOEXEC, 0)
+	if err != nil {
+		return nil, &os.PathError{Op: "open", Path: "/dev/fuse", Err: err}
+	}
+	data := fmt.Sprintf("fd=%d,rootmode=%o,user_id=%d,group_id=%d,max_read=%d,default_permissions,allow_other", dev, unix.S_IFDIR, os.Geteuid(), os.Getegid(), mostAtOnce)
+	if err := unix.Mount("candid:"+v.volume, at.target(), fuseKind, unix.MS_RDONLY|unix.MS_NOSUID|unix.MS_NODEV, data); err != nil {
+		unix.Close(dev)
+		return nil, os.NewSyscallError("mount", err)
+	}
+	server, err := fs.Mount(fmt.Sprintf("/dev/fd/%d", dev), top, opt)
+	if err != nil {
+		return nil, errors.Join(err, at.unmount(unix.MNT_DETACH))
+	}
+	at.noPolling()
+	return server, nil
+}
+
+// noPolling has the kernel ask once whether files here can be polled. It would ask when this
+// process opens one, in a call that the runtime takes for short, and nobody would answer.
+func (s *Spot) noPolling() {
+	fd, err := beneath.At(s.parent, s.name+"/.go-fuse-epoll-hack", unix.O_RDONLY, 0)
+	if err != nil {
+		return
+	}
+	defer unix.Close(fd)
+	_, _ = unix.Poll([]unix.PollFd{{Fd: int32(fd), Events: unix.POLLIN}}, 0)
 }
 
 type view struct {
@@ -236,25 +279,3 @@ type linkNode struct {
 
 // Readlink is part of fs.
 func (l *linkNode) Readlink(context.Context) ([]byte, syscall.Errno) { return []byte(l.to), 0 }
-
-// Stale takes away what services that were killed left mounted at a directory.
-func Stale(dir string) error {
-	raw, err := os.ReadFile("/proc/self/mountinfo") // proc_pid_mountinfo(5)
-	if err != nil {
-		return err
-	}
-	for _, line := range strings.Split(string(raw), "\n") {
-		at, kind, _ := strings.Cut(line, " - ")
-		fields := strings.Fields(at)
-		if len(fields) < 5 || octal.Replace(fields[4]) != dir || !strings.HasPrefix(kind, "fuse.candid ") && !strings.HasPrefix(kind, "overlay "+cloneSource+" ") {
-			continue
-		}
-		if err := unix.Unmount(dir, unix.MNT_DETACH); err != nil {
-			return err
-		}
-	}
-	return nil
-}
-
-// octal undoes how mountinfo writes what would end a field.
-var octal = strings.NewReplacer(`\040`, " ", `\011`, "\t", `\012`, "\n", `\134`, `\`)

@@ -42,6 +42,7 @@ func (j *Journal) Close() error {
 type Watch struct {
 	j    *Journal
 	path string
+	open func() (int, error)
 	skip func(rel string) bool
 
 	mu     sync.Mutex
@@ -53,9 +54,10 @@ type Watch struct {
 	last   time.Time
 }
 
-// Watch returns a watch of a directory. What lies where skip says so does not count.
-func (j *Journal) Watch(path string, skip func(rel string) bool) *Watch {
-	return &Watch{j: j, path: path, skip: skip}
+// Watch returns a watch of a directory, which open opens. What lies where skip says so does not
+// count.
+func (j *Journal) Watch(path string, open func() (int, error), skip func(rel string) bool) *Watch {
+	return &Watch{j: j, path: path, open: open, skip: skip}
 }
 
 // Forget ends a watch.
@@ -68,39 +70,30 @@ func (w *Watch) Forget() {
 	w.d = nil
 }
 
-// attach makes sure that the directory's filesystem is watched and returns the open
-// directory. The error says why it cannot be.
-func (w *Watch) attach() (dirfd int, d *disk, err error) {
+// attach makes sure that the open directory's filesystem is watched. The error says why it
+// cannot be.
+func (w *Watch) attach(fd int) (d *disk, err error) {
 	w.mu.Lock()
 	defer w.mu.Unlock()
-	fd, err := unix.Open(w.path, unix.O_RDONLY|unix.O_DIRECTORY|unix.O_CLOEXEC, 0)
-	if err != nil {
-		return -1, nil, err
-	}
-	defer func() {
-		if err != nil {
-			unix.Close(fd)
-		}
-	}()
 	var st unix.Stat_t
 	if err := unix.Fstat(fd, &st); err != nil {
-		return -1, nil, err
+		return nil, err
 	}
 	if err := checkKind(fd); err != nil {
-		return -1, nil, err
+		return nil, err
 	}
 	if real, err := os.Readlink("/proc/self/fd/" + strconv.Itoa(fd)); err != nil || real != w.path {
-		return -1, nil, errors.New("a symbolic link leads to it")
+		return nil, errors.New("a symbolic link leads to it")
 	}
 	if w.j.own != "" && within(w.path, w.j.own) {
-		return -1, nil, errors.New("it lies in the service's own directory")
+		return nil, errors.New("it lies in the service's own directory")
 	}
 	if !seesAllProcesses() {
-		return -1, nil, errors.New("the service runs in a process namespace of its own and cannot see which files others hold open")
+		return nil, errors.New("the service runs in a process namespace of its own and cannot see which files others hold open")
 	}
 	mounts, err := mountsAround(w.path)
 	if err != nil {
-		return -1, nil, err
+		return nil, err
 	}
 	w.j.mu.Lock()
 	if d = w.j.disks[st.Dev]; d == nil {
@@ -110,10 +103,10 @@ func (w *Watch) attach() (dirfd int, d *disk, err error) {
 	}
 	w.j.mu.Unlock()
 	if err != nil {
-		return -1, nil, err
+		return nil, err
 	}
 	if err := d.check(fd); err != nil {
-		return -1, nil, err
+		return nil, err
 	}
 	if w.d != d || w.dir != st.Ino || w.mounts != mounts {
 		if w.d != nil && w.d != d {
@@ -122,13 +115,25 @@ func (w *Watch) attach() (dirfd int, d *disk, err error) {
 		w.d, w.dir, w.mounts = d, st.Ino, mounts
 		d.put(w, position{})
 	}
+	return d, nil
+}
+
+// anew opens the directory and attaches it.
+func (w *Watch) anew() (fd int, d *disk, err error) {
+	if fd, err = w.open(); err != nil {
+		return -1, nil, err
+	}
+	if d, err = w.attach(fd); err != nil {
+		unix.Close(fd)
+		return -1, nil, err
+	}
 	return fd, d, nil
 }
 
 // Peek reports whether something changed since the last reading, and when first and last.
 // ok is false when that is not known.
 func (w *Watch) Peek() (first, last time.Time, ok bool) {
-	fd, d, err := w.attach()
+	fd, d, err := w.anew()
 	if err != nil {
 		return first, last, false
 	}

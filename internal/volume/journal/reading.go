@@ -39,13 +39,12 @@ type Reading struct {
 	any         bool
 }
 
-// Begin starts a reading. It fails, saying why, when the directory cannot be watched.
-func (w *Watch) Begin() (*Reading, error) {
-	fd, d, err := w.attach()
+// Begin starts a reading of the directory, which is open. It fails, saying why, when the directory cannot be watched.
+func (w *Watch) Begin(fd int) (*Reading, error) {
+	d, err := w.attach(fd)
 	if err != nil {
 		return nil, err
 	}
-	defer unix.Close(fd)
 	before := d.position(w)
 	t := w.since(fd, d, before)
 	w.mu.Lock()
@@ -128,7 +127,7 @@ func (r *Reading) End(outside func(inode uint64) bool) (still bool, anew string)
 		}
 		return false, why
 	}
-	fd, _, err := r.w.attach()
+	fd, _, err := r.w.anew()
 	if err != nil {
 		return fail(err.Error())
 	}
@@ -169,7 +168,7 @@ func (r *Reading) stands() bool {
 
 // Later returns the directories in which something changed since the reading began.
 func (r *Reading) Later() (map[string]bool, error) {
-	fd, _, err := r.w.attach()
+	fd, _, err := r.w.anew()
 	if err != nil {
 		return nil, err
 	}

@@ -7,7 +7,10 @@ import (
 	"sync/atomic"
 	"time"
 
+	"candidharbor/internal/beneath"
 	"candidharbor/internal/volume/journal"
+
+	"golang.org/x/sys/unix"
 )
 
 // auditEvery is how often a followed volume is looked at as a whole nevertheless.
@@ -15,6 +18,8 @@ const auditEvery = 24 * time.Hour
 
 // Follower reads one volume again and again, by its journal where that can vouch.
 type Follower struct {
+	root    string
+	path    string
 	watch   *journal.Watch
 	names   *Names
 	audited time.Time
@@ -23,12 +28,12 @@ type Follower struct {
 	refused atomic.Pointer[string] // why the journal is trusted no more
 }
 
-// NewFollower returns a follower of a directory. With a journal of nil every reading looks
-// at everything.
-func NewFollower(j *journal.Journal, path string, excludes []string) *Follower {
-	f := &Follower{}
+// NewFollower returns a follower of a directory below root. With a journal of nil every reading
+// looks at everything.
+func NewFollower(j *journal.Journal, root, path string, excludes []string) *Follower {
+	f := &Follower{root: root, path: path}
 	if j != nil {
-		f.watch = j.Watch(path, func(rel string) bool { return excluded(excludes, rel) })
+		f.watch = j.Watch(path, f.open, func(rel string) bool { return excluded(excludes, rel) })
 	}
 	return f
 }
@@ -66,14 +71,21 @@ type Followed struct {
 	now     time.Time
 }
 
+func (f *Follower) open() (int, error) { return beneath.Open(f.root, f.path) }
+
 // Read scans the volume, looking only where the journal says so when it can say.
 func (f *Follower) Read(ctx context.Context, opt ScanOptions, now time.Time) (*Scanned, *Followed, error) {
 	how := &Followed{f: f, now: now}
+	fd, err := f.open() // once, so that the journal speaks of what is read
+	if err != nil {
+		return nil, how, err
+	}
+	defer unix.Close(fd)
+	opt.Path, opt.Beneath = f.path, f.root
 	if why := f.refused.Load(); why != nil {
 		how.Why = *why
 	} else if f.watch != nil {
-		var err error
-		if how.reading, err = f.watch.Begin(); err != nil {
+		if how.reading, err = f.watch.Begin(fd); err != nil {
 			how.Why = err.Error()
 		} else {
 			how.Why = how.reading.Why
@@ -89,7 +101,7 @@ func (f *Follower) Read(ctx context.Context, opt ScanOptions, now time.Time) (*S
 			how.Why = "as once a day, to check the journal"
 		}
 	}
-	res, err := Scan(ctx, opt)
+	res, err := scan(ctx, fd, opt)
 	if err != nil || r == nil {
 		return res, how, err
 	}
@@ -99,7 +111,7 @@ func (f *Follower) Read(ctx context.Context, opt ScanOptions, now time.Time) (*S
 		how.ByJournal, how.Why = false, anew
 		// Everything below the top is looked at; what was written is still known.
 		opt.Changes = &Changes{Below: []string{""}, Touched: r.Touched, Always: r.Always}
-		if res, err = Scan(ctx, opt); err != nil {
+		if res, err = scan(ctx, fd, opt); err != nil {
 			return nil, how, err
 		}
 		still, _ = r.End(res.Names.Outside)

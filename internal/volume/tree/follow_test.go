@@ -39,8 +39,11 @@ func follow(t testing.TB, base string) *followed {
 	f := &followed{bench: newBench(t), dir: dir, now: time.Unix(1_700_000_000, 0)}
 	f.restart()
 	t.Cleanup(func() { f.f.Close(); f.j.Close() })
-	w := f.j.Watch(filepath.Join(dir, "volume"), nil)
-	if _, err := w.Begin(); err != nil {
+	w := f.j.Watch(filepath.Join(dir, "volume"), nil, nil)
+	fd, err := unix.Open(filepath.Join(dir, "volume"), unix.O_RDONLY|unix.O_DIRECTORY, 0)
+	require.NoError(t, err)
+	defer unix.Close(fd)
+	if _, err := w.Begin(fd); err != nil {
 		t.Skipf("this host does not let a filesystem be watched: %v", err)
 	}
 	w.Forget()
@@ -53,7 +56,7 @@ func (f *followed) restart() {
 		require.NoError(f.t, f.j.Close())
 	}
 	f.j = journal.New("", func() time.Time { return f.now }, func() {})
-	f.f = NewFollower(f.j, f.path(""), nil)
+	f.f = NewFollower(f.j, f.dir, f.path(""), nil)
 }
 
 func (f *followed) path(rel string) string { return filepath.Join(f.dir, "volume", rel) }
@@ -82,7 +85,7 @@ func (f *followed) read() (*Scanned, *Followed) {
 func (f *followed) anew() *Scanned {
 	c := OpenCache(f.t.TempDir(), "x", "s")
 	defer c.Close()
-	res, err := Scan(context.Background(), ScanOptions{Path: f.path(""), Chunker: f.ck, Sink: nullSink{}, Cache: c})
+	res, err := Scan(context.Background(), ScanOptions{Path: f.path(""), Beneath: f.dir, Chunker: f.ck, Sink: nullSink{}, Cache: c})
 	require.NoError(f.t, err)
 	res.Forget()
 	return res

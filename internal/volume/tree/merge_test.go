@@ -295,24 +295,6 @@ func TestCleanPath(t *testing.T) {
 	}
 }
 
-// A path that leads through a symlink is not entered: it was resolved before.
-func TestOpenBeneath(t *testing.T) {
-	base := t.TempDir()
-	require.NoError(t, os.MkdirAll(base+"/root/in/deep", 0o755))
-	require.NoError(t, os.Mkdir(base+"/out", 0o755))
-	require.NoError(t, os.Symlink("../out", base+"/root/way-out"))
-	require.NoError(t, os.Symlink("in", base+"/root/way-in"))
-	for _, ok := range []string{"/root", "/root/in/deep"} {
-		fd, err := OpenBeneath(base+"/root", base+ok)
-		require.NoError(t, err, ok)
-		unix.Close(fd)
-	}
-	for _, no := range []string{"/out", "/root/way-out", "/root/way-in/deep", "/root/../out", "/root/none", "/rootless"} {
-		_, err := OpenBeneath(base+"/root", base+no)
-		require.Error(t, err, no)
-	}
-}
-
 // Names of one file stay names of one file, but never become names of something else:
 // what was left as it was lends its content to nobody.
 func TestLinksAndConflicts(t *testing.T) {

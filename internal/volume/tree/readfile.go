@@ -4,10 +4,10 @@ import (
 	"encoding/binary"
 	"errors"
 	"io"
-	"os"
 	"sync"
 
 	"candidharbor/core/object"
+	"candidharbor/internal/beneath"
 
 	"golang.org/x/sys/unix"
 )
@@ -280,10 +280,10 @@ var filesystems = map[int64]string{0xef53: "ext4", 0x58465342: "xfs", 0x9123683e
 	0x794c7630: "overlayfs", 0x2fc12fc1: "zfs", 0x65735546: "fuse", 0xff534d42: "cifs", 0x2011bab0: "exfat", 0x4d44: "vfat"}
 
 // Look walks a directory as a scan would, reading only metadata.
-func Look(dir string, excludes []string) (*Survey, error) {
-	fd, err := unix.Open(dir, unix.O_RDONLY|unix.O_DIRECTORY|unix.O_CLOEXEC, 0)
+func Look(root, dir string, excludes []string) (*Survey, error) {
+	fd, err := beneath.Open(root, dir)
 	if err != nil {
-		return nil, &os.PathError{Op: "read", Path: dir, Err: err}
+		return nil, err
 	}
 	defer unix.Close(fd)
 	var st unix.Stat_t

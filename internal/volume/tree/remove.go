@@ -9,6 +9,7 @@ import (
 	"strings"
 
 	"candidharbor/core/object"
+	"candidharbor/internal/beneath"
 
 	"golang.org/x/sys/unix"
 )
@@ -195,14 +196,14 @@ func removeAll(dirfd int, name string) error {
 }
 
 // RemoveParts takes away what a restore that was killed left unfinished in and beside its
-// target, which must lie below beneath. It returns how many names it removed.
-func RemoveParts(ctx context.Context, beneath, target string) (int, error) {
+// target, which must lie below root. It returns how many names it removed.
+func RemoveParts(ctx context.Context, root, target string) (int, error) {
 	n := 0
-	if parent, err := OpenBeneath(beneath, filepath.Dir(target)); err == nil {
+	if parent, err := beneath.Open(root, filepath.Dir(target)); err == nil {
 		n = removePartsIn(ctx, parent, false)
 		unix.Close(parent)
 	}
-	fd, err := OpenBeneath(beneath, target)
+	fd, err := beneath.Open(root, target)
 	if errors.Is(err, os.ErrNotExist) {
 		return n, nil
 	}

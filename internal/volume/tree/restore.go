@@ -16,6 +16,7 @@ import (
 	"candidharbor/core/chunker"
 	"candidharbor/core/object"
 	"candidharbor/core/rights"
+	"candidharbor/internal/beneath"
 
 	"golang.org/x/sys/unix"
 )
@@ -208,28 +209,9 @@ func mountPoint(dir string) bool {
 	return unix.Stat(dir, &here) != nil || unix.Stat(filepath.Dir(dir), &above) != nil || here.Dev != above.Dev
 }
 
-// OpenBeneath opens a directory that lies below root, without leaving it on the way. The path
-// was resolved before: what is a link on it now was put there since.
-func OpenBeneath(root, dir string) (int, error) {
-	rel, err := filepath.Rel(root, dir)
-	if err != nil || rel == ".." || strings.HasPrefix(rel, "../") {
-		return -1, fmt.Errorf("%s is not below %s", dir, root)
-	}
-	top, err := unix.Open(root, unix.O_RDONLY|unix.O_DIRECTORY|unix.O_CLOEXEC, 0)
-	if err != nil {
-		return -1, &os.PathError{Op: "open", Path: root, Err: err}
-	}
-	defer unix.Close(top)
-	fd, err := unix.Openat2(top, rel, &unix.OpenHow{Flags: unix.O_RDONLY | unix.O_DIRECTORY | unix.O_CLOEXEC, Resolve: unix.RESOLVE_BENEATH | unix.RESOLVE_NO_SYMLINKS})
-	if err != nil {
-		return -1, &os.PathError{Op: "open", Path: dir, Err: err}
-	}
-	return fd, nil
-}
-
 // intoEmpty builds the tree beside the target and renames it into place once.
 func (r *restorer) intoEmpty(top object.Entry) error {
-	parent, err := OpenBeneath(r.opt.Beneath, filepath.Dir(r.opt.Target))
+	parent, err := beneath.Open(r.opt.Beneath, filepath.Dir(r.opt.Target))
 	if err != nil {
 		return err
 	}
@@ -276,7 +258,7 @@ func (r *restorer) intoEmpty(top object.Entry) error {
 
 // intoExisting goes through the target side by side with the tree.
 func (r *restorer) intoExisting(top object.Entry) error {
-	fd, err := OpenBeneath(r.opt.Beneath, r.opt.Target)
+	fd, err := beneath.Open(r.opt.Beneath, r.opt.Target)
 	if err != nil {
 		return err
 	}

@@ -15,6 +15,7 @@ import (
 
 	"candidharbor/core/chunker"
 	"candidharbor/core/object"
+	"candidharbor/internal/beneath"
 
 	"github.com/bmatcuk/doublestar/v4"
 	"golang.org/x/sys/unix"
@@ -29,7 +30,8 @@ type Sink interface {
 
 // ScanOptions say what to read and where to.
 type ScanOptions struct {
-	Path     string
+	Path     string   // resolved
+	Beneath  string   // what Path lies below; from there on no link is followed
 	Excludes []string // globs: without a slash any name, with one the path from the top
 	Chunker  *chunker.Chunker
 	Sink     Sink
@@ -130,17 +132,22 @@ func CheckExcludes(globs []string) error {
 // cannot be read, the sink refuses, or ctx ends; what goes wrong with single entries
 // is in the remarks.
 func Scan(ctx context.Context, opt ScanOptions) (*Scanned, error) {
+	fd, err := beneath.Open(opt.Beneath, opt.Path)
+	if err != nil {
+		return nil, err
+	}
+	defer unix.Close(fd)
+	return scan(ctx, fd, opt)
+}
+
+// scan is Scan of what is open.
+func scan(ctx context.Context, fd int, opt ScanOptions) (*Scanned, error) {
 	if err := CheckExcludes(opt.Excludes); err != nil {
 		return nil, err
 	}
 	if opt.Progress == nil {
 		opt.Progress = &Progress{}
 	}
-	fd, err := unix.Open(opt.Path, unix.O_RDONLY|unix.O_DIRECTORY|unix.O_CLOEXEC, 0)
-	if err != nil {
-		return nil, &os.PathError{Op: "read", Path: opt.Path, Err: err}
-	}
-	defer unix.Close(fd)
 	ground, err := groundOf(fd)
 	if err != nil {
 		return nil, err

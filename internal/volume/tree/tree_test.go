@@ -58,7 +58,7 @@ func (b *bench) snapshot(dir string, excludes ...string) (*object.Root, *Scanned
 	c := OpenCache(b.cache, "lineage", "s")
 	defer c.Close()
 	var p Progress
-	res, err := Scan(context.Background(), ScanOptions{Path: dir, Excludes: excludes, Chunker: b.ck, Sink: w, Get: b.st.Get, Cache: c, Progress: &p})
+	res, err := Scan(context.Background(), ScanOptions{Path: dir, Beneath: dir, Excludes: excludes, Chunker: b.ck, Sink: w, Get: b.st.Get, Cache: c, Progress: &p})
 	require.NoError(b.t, err)
 	b.seq++
 	root := &object.Root{Lineage: object.LineageID{1}, Volume: "v", Term: 1, Sequence: b.seq, Top: res.Top, Links: res.Links, HasLinks: res.HasLinks}

@@ -1,0 +1,136 @@
+package views
+
+import (
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"candidharbor/internal/beneath"
+
+	"golang.org/x/sys/unix"
+)
+
+// Spot is a directory on which something is mounted, found once: others may rename what leads
+// to it and change nothing by it.
+type Spot struct {
+	Path   string
+	parent int    // the directory that it is a name in
+	name   string // in there
+	dir    int
+}
+
+// OpenSpot opens a directory below root, or root itself.
+func OpenSpot(root, path string) (*Spot, error) {
+	s := &Spot{Path: path, name: filepath.Base(path), parent: -1, dir: -1}
+	above := filepath.Dir(path)
+	var err error
+	if path == root {
+		s.parent, err = beneath.Open(above, above)
+	} else {
+		s.parent, err = beneath.Open(root, above)
+	}
+	if err == nil {
+		s.dir, err = beneath.At(s.parent, s.name, unix.O_PATH|unix.O_DIRECTORY, 0)
+	}
+	if err != nil {
+		s.Close()
+		return nil, &os.PathError{Op: "open", Path: path, Err: err}
+	}
+	return s, nil
+}
+
+// Close lets it go. What is mounted there cannot be taken away by it any more.
+func (s *Spot) Close() {
+	for _, fd := range []*int{&s.parent, &s.dir} {
+		if *fd >= 0 {
+			unix.Close(*fd)
+		}
+		*fd = -1
+	}
+}
+
+// Empty reports whether nothing would be hidden by what is mounted there.
+func (s *Spot) Empty() (bool, error) {
+	d, err := os.Open(beneath.Name(s.dir))
+	if err != nil {
+		return false, err
+	}
+	defer d.Close()
+	if _, err = d.Readdirnames(1); errors.Is(err, io.EOF) {
+		return true, nil
+	}
+	return false, err
+}
+
+// target is the directory for mount(2), which takes paths alone.
+func (s *Spot) target() string { return beneath.Name(s.dir) }
+
+// unmount takes away what is mounted there.
+func (s *Spot) unmount(flags int) error {
+	return unix.Unmount(beneath.Name(s.parent)+"/"+s.name, flags|unix.UMOUNT_NOFOLLOW)
+}
+
+// unmountSoon is unmount for what was in use a moment ago, which the kernel lets go of later.
+func (s *Spot) unmountSoon() (err error) {
+	for wait := 5 * time.Millisecond; wait < 200*time.Millisecond; wait *= 2 {
+		if err = s.unmount(0); !errors.Is(err, unix.EBUSY) {
+			return err
+		}
+		time.Sleep(wait)
+	}
+	return err
+}
+
+// mounted describes the filesystem that is seen at the name now, as mountinfo does.
+func (s *Spot) mounted() (kind, source string, err error) {
+	fd, err := unix.Openat(s.parent, s.name, unix.O_PATH|unix.O_NOFOLLOW|unix.O_CLOEXEC, 0)
+	if err != nil {
+		return "", "", err
+	}
+	defer unix.Close(fd)
+	info, err := os.ReadFile(fmt.Sprintf("/proc/self/fdinfo/%d", fd))
+	if err != nil {
+		return "", "", err
+	}
+	_, id, _ := strings.Cut(string(info), "mnt_id:")
+	id = strings.Fields(id + " -")[0]
+	raw, err := os.ReadFile("/proc/self/mountinfo") // proc_pid_mountinfo(5)
+	if err != nil {
+		return "", "", err
+	}
+	for _, line := range strings.Split(string(raw), "\n") {
+		at, what, _ := strings.Cut(line, " - ")
+		if fields, is := strings.Fields(at), strings.Fields(what); len(fields) > 4 && fields[0] == id && len(is) > 1 {
+			return is[0], is[1], nil
+		}
+	}
+	return "", "", nil
+}
+
+// Clear takes away what services that were killed left mounted there.
+func (s *Spot) Clear() error {
+	for {
+		kind, source, err := s.mounted()
+		if err != nil {
+			return err
+		}
+		if kind != fuseKind && (kind != "overlay" || source != cloneSource) {
+			break
+		}
+		if err := s.unmount(unix.MNT_DETACH); err != nil {
+			return err
+		}
+	}
+	// What was opened may have been the top of what is gone.
+	dir, err := beneath.At(s.parent, s.name, unix.O_PATH|unix.O_DIRECTORY, 0)
+	if err != nil {
+		return err
+	}
+	unix.Close(s.dir)
+	s.dir = dir
+	return nil
+}
