@@ -2,6 +2,7 @@ package beneath
 
 import (
 	"os"
+	"path/filepath"
 	"testing"
 
 	"github.com/stretchr/testify/require"
@@ -49,4 +50,41 @@ func TestNoLinkIsFollowed(t *testing.T) {
 	_, err = MakeAll(root, root+"/way-out/new", 0o755)
 	require.ErrorIs(t, err, ErrLink)
 	require.NoDirExists(t, base+"/out/new")
+}
+
+// Resolving is as the kernel's, but that links of others are not followed.
+func TestResolve(t *testing.T) {
+	base := t.TempDir()
+	require.NoError(t, os.MkdirAll(base+"/a/b/c", 0o755))
+	for name, to := range map[string]string{"up": "a/../a/b", "abs": base + "/a", "a/b/back": "../..", "loop": "loop", "file/x": ""} {
+		if to == "" {
+			require.NoError(t, os.WriteFile(base+"/file", nil, 0o600))
+			continue
+		}
+		require.NoError(t, os.Symlink(to, base+"/"+name))
+	}
+	require.NoError(t, os.Symlink(filepath.Base(base)+"/a", base+"-beside"))
+	t.Cleanup(func() { os.Remove(base + "-beside") })
+	for _, in := range []string{"", "/a", "/up", "/up/c", "/abs/b", "/abs/b/back/up/c", "/a/../up", "/../" + filepath.Base(base) + "/a", "/loop", "/file/x", "-beside", "-beside/b"} {
+		want, werr := filepath.EvalSymlinks(base + in)
+		got, rest, err := Resolve(base + in)
+		if werr != nil {
+			require.Error(t, err, in)
+			continue
+		}
+		require.NoError(t, err, in)
+		require.Empty(t, rest, in)
+		require.Equal(t, want, got, in)
+	}
+	got, rest, err := Resolve(base + "/abs/none/deeper")
+	require.NoError(t, err)
+	require.Equal(t, []string{base + "/a", "none/deeper"}, []string{got, rest})
+	if os.Geteuid() != 0 {
+		t.Skip("needs root")
+	}
+	require.NoError(t, os.Lchown(base+"/abs", 4321, 4321))
+	_, _, err = Resolve(base + "/abs/b")
+	var foreign *ForeignLink
+	require.ErrorAs(t, err, &foreign)
+	require.Equal(t, ForeignLink{base + "/abs", 4321}, *foreign)
 }

@@ -160,7 +160,7 @@ func (s *Site) makeClone(ask api.CloneAsk, by string) (*clone, error) {
 }
 
 func (s *Site) mountClone(name string, c *clone, at *shown.Spot) error {
-	m, err := shown.MountClone(s.Views(), c.Volume, c.Snapshot, s.cloneHome(name), at, s.log)
+	m, err := shown.MountClone(s.Views(), c.Volume, c.Snapshot, s.cloneHome(name), at, s.staging(), s.log)
 	if err == nil {
 		s.cloned[name] = m
 	}

@@ -260,13 +260,10 @@ func (s *Site) underRoot(path string, mustExist bool) (resolved, root string, er
 		return "", "", bad("path %q must be absolute", path)
 	}
 	path = filepath.Clean(path)
-	resolved, err = filepath.EvalSymlinks(path)
-	rest := ""
-	for dir := path; err != nil && !mustExist && errors.Is(err, fs.ErrNotExist) && dir != "/"; {
-		rest = filepath.Join(filepath.Base(dir), rest)
-		dir = filepath.Dir(dir)
-		if resolved, err = filepath.EvalSymlinks(dir); err == nil {
-			resolved = filepath.Join(resolved, rest)
+	resolved, rest, err := beneath.Resolve(path)
+	if err == nil && rest != "" {
+		if resolved = filepath.Join(resolved, rest); mustExist || !filepath.IsLocal(rest) {
+			err = fs.ErrNotExist
 		}
 	}
 	for _, r := range s.cfg.Roots {
@@ -283,6 +280,9 @@ func (s *Site) underRoot(path string, mustExist bool) (resolved, root string, er
 	fd, lerr := beneath.Open(root, dir)
 	if lerr == nil {
 		unix.Close(fd)
+	}
+	if foreign := (*beneath.ForeignLink)(nil); errors.As(err, &foreign) {
+		return "", "", bad("path %s: %s", path, foreign)
 	}
 	if err == nil || errors.Is(lerr, beneath.ErrLink) {
 		return "", "", bad("path %s leads by a link out of the roots of this site (%s), or to nothing: add a root in site.yaml or choose another path", path, strings.Join(s.cfg.Roots, ", "))

@@ -95,5 +95,9 @@ func TestHostilePlace(t *testing.T) {
 		require.NoError(t, os.Chown(filepath.Join(disk, "store"), 4321, 4321))
 		_, err = here.Attach("disk", disk)
 		require.ErrorContains(t, err, "belongs to the user 4321")
+		require.NoError(t, os.Chown(filepath.Join(disk, "store"), 0, 0))
+		require.NoError(t, os.Chown(filepath.Dir(disk), 4321, 4321))
+		_, err = here.Attach("disk", disk)
+		require.ErrorContains(t, err, "who can put something else in the place of")
 	}
 }

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"path/filepath"
 	"slices"
 	"strings"
 	"time"
@@ -141,9 +142,12 @@ func (s *Site) spotAgain(dir string) (*shown.Spot, error) {
 	return spot, nil
 }
 
+// staging is where mounts are put together.
+func (s *Site) staging() string { return filepath.Join(s.dir, "mounting") }
+
 // mount mounts at a spot, and closes it when that fails.
 func (s *Site) mount(m api.Mount, at *shown.Spot) error {
-	fs, err := shown.Mount(s.Views(), m.Volume, at, s.log)
+	fs, err := shown.Mount(s.Views(), m.Volume, at, s.staging(), s.log)
 	if err != nil {
 		at.Close()
 		return conflict("the snapshots of %s cannot be mounted at %s: %s. The service needs the right to mount and /dev/fuse; WebDAV at /dav shows the same without", m.Volume, m.Dir, err)

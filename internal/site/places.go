@@ -68,6 +68,9 @@ func (s *Site) openPlaces() {
 }
 
 func (s *Site) openPlace(name, dir string) error {
+	if err := s.notSwapped(dir); err != nil {
+		return err
+	}
 	if err := ownAlone(dir); err != nil {
 		return err
 	}
@@ -99,6 +102,31 @@ func (s *Site) openPlace(name, dir string) error {
 func (c Config) ofPlace(host Config) Config {
 	return Config{Name: c.Name, Listen: c.Listen, PeerListen: c.PeerListen, Roots: host.Roots, Floor: c.Floor, Headroom: c.Headroom, WhenLow: c.WhenLow,
 		Ballast: c.Ballast, Effort: c.Effort, Journal: new(bool)}
+}
+
+// notSwapped refuses a place whose directory others can put another in the stead of: it is used
+// by its path for as long as it is attached.
+func (s *Site) notSwapped(dir string) error {
+	_, root, err := s.fixed(dir)
+	if err != nil {
+		return err
+	}
+	for above := dir; above != root; {
+		above = filepath.Dir(above)
+		var st unix.Stat_t
+		if err := unix.Lstat(above, &st); err != nil {
+			return bad("%s: %s", above, err)
+		}
+		switch {
+		case st.Mode&unix.S_IFMT != unix.S_IFDIR:
+			return bad("%s is a link, and was none when the place was attached", above)
+		case st.Uid != 0 && int(st.Uid) != os.Geteuid():
+			return bad("%s belongs to the user %d, who can put something else in the place of %s: choose a directory that only root can move", above, st.Uid, dir)
+		case st.Mode&0o022 != 0 && st.Mode&unix.S_ISVTX == 0:
+			return bad("others may write to %s and put something else in the place of %s: choose a directory that only root can move", above, dir)
+		}
+	}
+	return nil
 }
 
 // ownAlone refuses a directory in which somebody else could change what this site reads and

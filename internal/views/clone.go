@@ -30,7 +30,7 @@ const (
 
 // MountClone mounts the clone of a snapshot at dir. What was changed lies in home, also of a
 // clone that was mounted before. The spot is the clone's from then on, unless it fails.
-func MountClone(src Source, volume, snapshot, home string, at *Spot, log *slog.Logger) (*Clone, error) {
+func MountClone(src Source, volume, snapshot, home string, at *Spot, staging string, log *slog.Logger) (*Clone, error) {
 	for _, name := range []string{lowerName, upperName, workName} {
 		if err := os.MkdirAll(filepath.Join(home, name), 0o755); err != nil {
 			return nil, err
@@ -45,7 +45,7 @@ func MountClone(src Source, volume, snapshot, home string, at *Spot, log *slog.L
 		under.Close()
 		return nil, err
 	}
-	below, err := mountSnapshot(src, volume, snapshot, under, log)
+	below, err := mountSnapshot(src, volume, snapshot, under, staging, log)
 	if err != nil {
 		under.Close()
 		return nil, err
@@ -68,7 +68,10 @@ func MountClone(src Source, volume, snapshot, home string, at *Spot, log *slog.L
 	if len(opts) > 4000 {
 		return nil, errors.Join(fmt.Errorf("the path %s is too long for an overlay", home), below.Stop())
 	}
-	if err := unix.Mount(cloneSource, at.target(), "overlay", unix.MS_NOSUID|unix.MS_NODEV, opts); err != nil {
+	err = at.mount(staging, func(target string) error {
+		return unix.Mount(cloneSource, target, "overlay", unix.MS_NOSUID|unix.MS_NODEV, opts)
+	})
+	if err != nil {
 		return nil, errors.Join(fmt.Errorf("the kernel does not lay %s over the snapshot: %w", filepath.Join(home, upperName), err), below.Stop())
 	}
 	return &Clone{below, at}, nil
@@ -97,14 +100,14 @@ func copyXattrs(from, to string) error {
 func escape(p string) string { return strings.NewReplacer(`\`, `\\`, `,`, `\,`, `:`, `\:`).Replace(p) }
 
 // mountSnapshot shows one snapshot alone at a directory.
-func mountSnapshot(src Source, volume, snapshot string, at *Spot, log *slog.Logger) (*Mounted, error) {
+func mountSnapshot(src Source, volume, snapshot string, at *Spot, staging string, log *slog.Logger) (*Mounted, error) {
 	v := &view{src: src, volume: volume, log: log, began: time.Now()}
 	h, err := v.hold(snapshot)
 	if err != nil {
 		return nil, err
 	}
 	top := &node{shown: &shown{view: v, Held: h, base: v.bases.Add(1) << 28}, e: h.Root.Top, id: snapshot}
-	return v.serve(at, top, forever, func(opt *fs.Options) {
+	return v.serve(at, staging, top, forever, func(opt *fs.Options) {
 		opt.FirstAutomaticIno = 1 << 40 // an overlay puts its own bits above those of inodes
 		// The overlay would note handles of this mount that the next one does not know.
 		opt.ExtraCapabilities = fuse.CAP_NO_EXPORT_SUPPORT

@@ -32,10 +32,11 @@ const fuseKind = "fuse.candid" // by which what a service left mounted is known
 const forever = 24 * time.Hour
 
 // Mount shows a volume's moments at a directory of the host, for every user within the
-// recorded owners, modes and ACLs. The spot is the mount's from then on, unless it fails.
-func Mount(src Source, volume string, at *Spot, log *slog.Logger) (*Mounted, error) {
+// recorded owners, modes and ACLs. It is put together in staging, a directory where only the
+// service comes, which need not be there. The spot is the mount's from then on, unless it fails.
+func Mount(src Source, volume string, at *Spot, staging string, log *slog.Logger) (*Mounted, error) {
 	top := &topNode{view: &view{src: src, volume: volume, log: log, began: time.Now()}, form: plainForm}
-	return top.view.serve(at, top, time.Second, nil)
+	return top.view.serve(at, staging, top, time.Second, nil)
 }
 
 // mostAtOnce is what one request of the kernel reads at most.
@@ -43,13 +44,13 @@ const mostAtOnce = 1 << 20
 
 // serve shows a node and what is below it at a directory. The kernel relies for so long on
 // names and attributes that it was told.
-func (v *view) serve(at *Spot, top fs.InodeEmbedder, known time.Duration, change func(*fs.Options)) (*Mounted, error) {
+func (v *view) serve(at *Spot, staging string, top fs.InodeEmbedder, known time.Duration, change func(*fs.Options)) (*Mounted, error) {
 	opt := &fs.Options{EntryTimeout: &known, AttrTimeout: &known, NullPermissions: true,
 		MountOptions: fuse.MountOptions{Name: "candid", EnableAcl: true, MaxWrite: mostAtOnce, MaxReadAhead: mostAtOnce, EnableSymlinkCaching: true}}
 	if change != nil {
 		change(opt)
 	}
-	server, err := v.mount(at, top, opt)
+	server, err := v.mount(at, staging, top, opt)
 	if err != nil {
 		v.end()
 		return nil, err
@@ -93,15 +94,18 @@ func (m *Mounted) End(anyway bool) error {
 
 // mount mounts the connection to the kernel by what is open, which the library would do by
 // path, and serves it.
-func (v *view) mount(at *Spot, top fs.InodeEmbedder, opt *fs.Options) (*fuse.Server, error) {
+func (v *view) mount(at *Spot, staging string, top fs.InodeEmbedder, opt *fs.Options) (*fuse.Server, error) {
 	dev, err := unix.Open("/dev/fuse", unix.O_RDWR|unix.O_CLOEXEC, 0)
 	if err != nil {
 		return nil, &os.PathError{Op: "open", Path: "/dev/fuse", Err: err}
 	}
 	data := fmt.Sprintf("fd=%d,rootmode=%o,user_id=%d,group_id=%d,max_read=%d,default_permissions,allow_other", dev, unix.S_IFDIR, os.Geteuid(), os.Getegid(), mostAtOnce)
-	if err := unix.Mount("candid:"+v.volume, at.target(), fuseKind, unix.MS_RDONLY|unix.MS_NOSUID|unix.MS_NODEV, data); err != nil {
+	err = at.mount(staging, func(target string) error {
+		return os.NewSyscallError("mount", unix.Mount("candid:"+v.volume, target, fuseKind, unix.MS_RDONLY|unix.MS_NOSUID|unix.MS_NODEV, data))
+	})
+	if err != nil {
 		unix.Close(dev)
-		return nil, os.NewSyscallError("mount", err)
+		return nil, err
 	}
 	server, err := fs.Mount(fmt.Sprintf("/dev/fd/%d", dev), top, opt)
 	if err != nil {

@@ -66,8 +66,51 @@ func (s *Spot) Empty() (bool, error) {
 	return false, err
 }
 
-// target is the directory for mount(2), which takes paths alone.
-func (s *Spot) target() string { return beneath.Name(s.dir) }
+// mount puts there what mount mounts at a path. That happens at a directory where only the
+// service comes; what is there is then moved by what is open, and undone when it did not get
+// the name that was meant, because somebody renamed it meanwhile.
+func (s *Spot) mount(staging string, mount func(target string) error) error {
+	if err := os.Mkdir(staging, 0o700); err != nil && !errors.Is(err, os.ErrExist) {
+		return err
+	}
+	for unix.Unmount(staging, unix.MNT_DETACH|unix.UMOUNT_NOFOLLOW) == nil { // of one that was killed here
+	}
+	if err := mount(staging); err != nil {
+		return err
+	}
+	fd, err := unix.OpenTree(unix.AT_FDCWD, staging, unix.OPEN_TREE_CLONE|unix.OPEN_TREE_CLOEXEC)
+	if err = errors.Join(err, unix.Unmount(staging, unix.MNT_DETACH|unix.UMOUNT_NOFOLLOW)); err != nil {
+		return os.NewSyscallError("open_tree", err)
+	}
+	defer unix.Close(fd)
+	if err := unix.MoveMount(fd, "", s.dir, "", unix.MOVE_MOUNT_F_EMPTY_PATH|unix.MOVE_MOUNT_T_EMPTY_PATH); err != nil {
+		return os.NewSyscallError("move_mount", err)
+	}
+	want, err := mountID(fd)
+	if err == nil {
+		var is string
+		if is, err = s.mountID(); err == nil && is == want {
+			return nil
+		}
+	}
+	return errors.Join(err, fmt.Errorf("%s was renamed meanwhile", s.Path), unix.Unmount(beneath.Name(fd), unix.MNT_DETACH))
+}
+
+// mountID identifies the mount that is seen at the name now.
+func (s *Spot) mountID() (string, error) {
+	fd, err := unix.Openat(s.parent, s.name, unix.O_PATH|unix.O_NOFOLLOW|unix.O_CLOEXEC, 0)
+	if err != nil {
+		return "", err
+	}
+	defer unix.Close(fd)
+	return mountID(fd)
+}
+
+func mountID(fd int) (string, error) {
+	info, err := os.ReadFile(fmt.Sprintf("/proc/self/fdinfo/%d", fd)) // proc_pid_fdinfo(5)
+	_, id, _ := strings.Cut(string(info), "mnt_id:")
+	return strings.Fields(id + " -")[0], err
+}
 
 // unmount takes away what is mounted there.
 func (s *Spot) unmount(flags int) error {
@@ -87,17 +130,10 @@ func (s *Spot) unmountSoon() (err error) {
 
 // mounted describes the filesystem that is seen at the name now, as mountinfo does.
 func (s *Spot) mounted() (kind, source string, err error) {
-	fd, err := unix.Openat(s.parent, s.name, unix.O_PATH|unix.O_NOFOLLOW|unix.O_CLOEXEC, 0)
+	id, err := s.mountID()
 	if err != nil {
 		return "", "", err
 	}
-	defer unix.Close(fd)
-	info, err := os.ReadFile(fmt.Sprintf("/proc/self/fdinfo/%d", fd))
-	if err != nil {
-		return "", "", err
-	}
-	_, id, _ := strings.Cut(string(info), "mnt_id:")
-	id = strings.Fields(id + " -")[0]
 	raw, err := os.ReadFile("/proc/self/mountinfo") // proc_pid_mountinfo(5)
 	if err != nil {
 		return "", "", err
