@@ -48,7 +48,7 @@ test-attack: build tools
 fuzz:
 	@for pkg in $$(grep -rl '^func Fuzz' --include=*_test.go . | xargs -n1 dirname | sort -u); do \
 	  for f in $$(grep -ho '^func Fuzz[A-Za-z]*' $$pkg/*_test.go | sed 's/func //'); do \
-	    echo "$$pkg $$f"; go test -run '^$$' -fuzz "^$$f$$" -fuzztime $${FUZZTIME:-30m} $$pkg || exit 1; done; done
+	    echo "$$pkg $$f"; go test -run '^$$' -fuzz "^$$f$$" -fuzztime $${FUZZTIME:-30m} -fuzzminimizetime 100x $$pkg || exit 1; done; done
 
 check: build
 	@test -z "$$(gofmt -l $$(git ls-files '*.go'))" || { gofmt -l $$(git ls-files '*.go'); exit 1; }

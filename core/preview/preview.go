@@ -79,16 +79,20 @@ type Outlook struct {
 }
 
 // Run lives through due times from one instant to another. Sightings are not foreseen:
-// every due time is taken as one at which something changed.
-func Run(due []time.Time, places []Place, from, to time.Time) []Outlook {
+// every due time is taken as one at which something changed. Before it judges so many
+// snapshots it asks spend, whose error ends it.
+func Run(due []time.Time, places []Place, from, to time.Time, spend func(snapshots int) error) ([]Outlook, error) {
 	out := make([]Outlook, len(places))
 	for i, p := range places {
-		out[i] = p.live(due, from, to)
+		var err error
+		if out[i], err = p.live(due, from, to, spend); err != nil {
+			return nil, err
+		}
 	}
-	return out
+	return out, nil
 }
 
-// MostTaken bounds the work: a snapshot every minute for a year.
+// MostTaken bounds the due times: a snapshot every minute for a year.
 const MostTaken = 600_000
 
 // Due lists the due times of several cadences after from up to to, each once, ascending.
@@ -108,7 +112,7 @@ func Due(take []*cadence.Cadence, from, to time.Time, limit int) []time.Time {
 	return due[:min(len(due), limit)]
 }
 
-func (p *Place) live(due []time.Time, from, to time.Time) Outlook {
+func (p *Place) live(due []time.Time, from, to time.Time, spend func(int) error) (Outlook, error) {
 	o := Outlook{Place: p.Name, Taken: len(due)}
 	have := slices.Clone(p.Have)
 	slices.SortFunc(have, func(a, b retention.Snapshot) int { return a.Position.Compare(b.Position) })
@@ -137,6 +141,9 @@ func (p *Place) live(due []time.Time, from, to time.Time) Outlook {
 			have = append(have, retention.Snapshot{Position: next, Taken: due[0]})
 			due = due[1:]
 		}
+		if err := spend(len(have)); err != nil {
+			return o, err
+		}
 		// What expired within the grace before is still there.
 		verdicts = retention.Decide(have, p.Rules, at.Add(-p.Grace))
 		left := have[:0:0]
@@ -152,11 +159,14 @@ func (p *Place) live(due []time.Time, from, to time.Time) Outlook {
 			break
 		}
 	}
+	if err := spend(len(have)); err != nil {
+		return o, err
+	}
 	verdicts = retention.Decide(have, p.Rules, to)
 	for i := len(have) - 1; i >= 0; i-- {
 		if verdicts[i].Kept() {
 			o.Ladder = append(o.Ladder, Kept{have[i].Taken, verdicts[i].Reasons})
 		}
 	}
-	return o
+	return o, nil
 }

@@ -25,7 +25,8 @@ func phrases(t testing.TB, list ...string) (out []*cadence.Cadence) {
 }
 
 func run(take []*cadence.Cadence, places []Place, from, to time.Time) []Outlook {
-	return Run(Due(take, from, to, MostTaken), places, from, to)
+	out, _ := Run(Due(take, from, to, MostTaken), places, from, to, func(int) error { return nil })
+	return out
 }
 
 func daily(n int) retention.Rules {

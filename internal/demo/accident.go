@@ -48,7 +48,7 @@ func (s *story) accident() error {
 	if err := s.check(missed.Counts.Removed > 1, "the comparison tells of what is gone"); err != nil {
 		return err
 	}
-	found, err := site.Find("field-notebooks", api.FindAsk{Pattern: "transect-7", Kind: "directory", Deleted: true})
+	found, err := site.Find(s.ctx, "field-notebooks", api.FindAsk{Pattern: "transect-7", Kind: "directory", Deleted: true})
 	if err != nil {
 		return err
 	}

@@ -51,7 +51,7 @@ func (s *story) shortening() error {
 	if err := s.check(body != s.standard, "the shorter policy differs"); err != nil {
 		return err
 	}
-	check, err := s.larkfield.Site.CheckPolicy(body)
+	check, err := s.larkfield.Site.CheckPolicy(s.ctx, body)
 	if err != nil {
 		return err
 	}
@@ -59,7 +59,7 @@ func (s *story) shortening() error {
 	if err := s.check(site.ClassOf(err) == site.Conflict && len(check.Letting) > 0, "a policy that lets snapshots go is not stored unasked"); err != nil {
 		return err
 	}
-	look, err := s.larkfield.Site.PreviewPolicy(api.PreviewAsk{Body: body, Days: 30})
+	look, err := s.larkfield.Site.PreviewPolicy(s.ctx, api.PreviewAsk{Body: body, Days: 30})
 	out := ""
 	if err == nil {
 		out = fmt.Sprintf("It would let %d snapshots go, so it is not stored unasked. %s", len(check.Letting), look.Sentences[1])

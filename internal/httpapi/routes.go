@@ -204,7 +204,7 @@ func (s *server) registerSnapshots(a huma.API) {
 		return answer(s.site.Prune(in.Body.Volume, caller(ctx)))
 	})
 	huma.Register(a, op("POST", "/prune/plan", "planPrune", "What the rules would let go now; changes nothing"), func(ctx context.Context, in *body[api.PruneAsk]) (*body[api.PruneResult], error) {
-		return answerAt(s.site.PlanPrune(in.Body.Volume))
+		return answerAt(s.site.PlanPrune(ctx, in.Body.Volume))
 	})
 	huma.Register(a, op("POST", "/restores", "restore", "Bring files or a volume back", 202), func(ctx context.Context, in *body[api.RestoreAsk]) (*body[api.Run], error) {
 		return answer(s.eyes(ctx).Restore(ctx, in.Body, caller(ctx)))
@@ -246,13 +246,13 @@ func (s *server) registerPolicies(a huma.API) {
 		return answerAt(s.site.PutPolicy(in.Body.Body, caller(ctx), in.Body.Accept))
 	})
 	huma.Register(a, op("POST", "/policies/check", "checkPolicy", "What is wrong with a document, or what it would let go"), func(ctx context.Context, in *body[api.PolicyPut]) (*body[api.PolicyCheck], error) {
-		return answerAt(s.site.CheckPolicy(in.Body.Body))
+		return answerAt(s.site.CheckPolicy(ctx, in.Body.Body))
 	})
 	huma.Register(a, op("POST", "/policies/diff", "diffPolicy", "A document compared with the stored one of its name"), func(ctx context.Context, in *body[api.PolicyPut]) (*body[api.PolicyDiff], error) {
-		return answerAt(s.site.DiffPolicy(in.Body.Body))
+		return answerAt(s.site.DiffPolicy(ctx, in.Body.Body))
 	})
 	huma.Register(a, op("POST", "/policies/preview", "previewPolicy", "What a policy would leave after some days"), func(ctx context.Context, in *body[api.PreviewAsk]) (*body[api.Preview], error) {
-		return answerAt(s.site.PreviewPolicy(in.Body))
+		return answerAt(s.site.PreviewPolicy(ctx, in.Body))
 	})
 	huma.Register(a, op("GET", "/policies/{name}/versions", "listPolicyVersions", "All versions of a policy, newest first"), func(ctx context.Context, in *named) (*body[[]api.PolicyVersion], error) {
 		return answer(s.site.PolicyHistory(in.Name))

@@ -51,7 +51,7 @@ const cookieName = "candid_session"
 func New(s *site.Site) http.Handler {
 	r := chi.NewRouter()
 	r.Use(middleware.Recoverer, headers)
-	srv := &server{site: s}
+	srv := &server{site: s, costs: newCosts()}
 	r.Route("/api/v1", func(r chi.Router) {
 		r.Post("/session", srv.signIn)
 		r.Delete("/session", srv.signOut)
@@ -66,7 +66,7 @@ func New(s *site.Site) http.Handler {
 			config.CreateHooks = nil
 			config.Servers = []*huma.Server{{URL: "/api/v1"}}
 			a := humachi.New(r, config)
-			a.UseMiddleware(srv.judge(a))
+			a.UseMiddleware(srv.judge(a), srv.inTurn(a))
 			srv.register(a)
 			r.Get("/events", srv.guard("events", srv.events))
 			r.Get("/volumes/{name}/archive", srv.guard("archive", srv.archive))
@@ -126,6 +126,7 @@ func problem(w http.ResponseWriter, status int, detail string) {
 type server struct {
 	site    *site.Site
 	turns   turns
+	costs   *costs
 	wrong   seldom // wrong passwords
 	davSeen seldom // moments read by WebDAV
 }

@@ -45,7 +45,7 @@ func TestCapOldestGoes(t *testing.T) {
 		}
 		return out
 	}
-	plan := must(s.PlanPrune(""))
+	plan := must(s.PlanPrune(t.Context(), ""))
 	require.Equal(t, 4, plan.EnterGrace)
 	require.Len(t, left(), 10, "a plan changes nothing")
 	w.done(s)(s.Prune("", "test"))

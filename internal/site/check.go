@@ -1,6 +1,7 @@
 package site
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"slices"
@@ -15,7 +16,7 @@ import (
 
 // CheckPolicy tells what is wrong with a document, what is hardly meant, and what it
 // would let go at once, place by place.
-func (s *Site) CheckPolicy(body string) (*api.PolicyCheck, error) {
+func (s *Site) CheckPolicy(ctx context.Context, body string) (*api.PolicyCheck, error) {
 	out := &api.PolicyCheck{Problems: []api.Problem{}, Hints: []api.Problem{}, Volumes: []string{}, Letting: []api.Going{}}
 	p, err := policy.Parse(body)
 	if err != nil {
@@ -32,7 +33,7 @@ func (s *Site) CheckPolicy(body string) (*api.PolicyCheck, error) {
 	for _, h := range p.Hints {
 		out.Hints = append(out.Hints, api.Problem(h))
 	}
-	if out.Volumes, out.Letting, err = s.lettingUnder(p.Name, &compiled{Policy: p, row: &catalog.Policy{Name: p.Name, Body: body}}); err != nil {
+	if out.Volumes, out.Letting, err = s.lettingUnder(ctx, p.Name, &compiled{Policy: p, row: &catalog.Policy{Name: p.Name, Body: body}}); err != nil {
 		return nil, err
 	}
 	if len(out.Volumes) == 0 {
@@ -73,7 +74,7 @@ func (s *Site) freedHere(going []api.Going) (int64, error) {
 
 // lettingUnder lists the volumes that a policy would choose, and what would be let go, if
 // it took the place of the stored one of a name; nil stands for none.
-func (s *Site) lettingUnder(name string, next *compiled) (volumes []string, letting []api.Going, err error) {
+func (s *Site) lettingUnder(ctx context.Context, name string, next *compiled) (volumes []string, letting []api.Going, err error) {
 	volumes, letting = []string{}, []api.Going{}
 	all, err := s.compiledPolicies()
 	if err != nil {
@@ -108,6 +109,9 @@ func (s *Site) lettingUnder(name string, next *compiled) (volumes []string, lett
 		return s.rulesFor(v)
 	}
 	for _, v := range vols {
+		if err := ctx.Err(); err != nil {
+			return nil, nil, err
+		}
 		rs, was, is := rules(v)
 		if is {
 			volumes = append(volumes, v.Name)
@@ -218,8 +222,8 @@ func (s *Site) placeHints(out *api.PolicyCheck, p *policy.Policy) error {
 }
 
 // DiffPolicy compares a document with the stored one of its name.
-func (s *Site) DiffPolicy(body string) (*api.PolicyDiff, error) {
-	check, err := s.CheckPolicy(body)
+func (s *Site) DiffPolicy(ctx context.Context, body string) (*api.PolicyDiff, error) {
+	check, err := s.CheckPolicy(ctx, body)
 	if err != nil {
 		return nil, err
 	}

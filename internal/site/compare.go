@@ -151,7 +151,13 @@ func (s *Site) Compare(ctx context.Context, volume, path, from, to string) (*api
 		return nil, missing("neither of the two moments has %s: candid find %s %s looks for names like it", printable([]byte(rel)), volume, pathBase(rel))
 	}
 	out := &api.Comparison{Volume: volume, Path: printable([]byte(rel)), From: a.api, To: b.api, Changes: []api.Difference{}}
-	res, err := treediff.Entries(get, rel, one, other, changesTold)
+	within := func(id object.ID) (object.Envelope, error) { // ends when who asked has left
+		if err := ctx.Err(); err != nil {
+			return object.Envelope{}, err
+		}
+		return get(id)
+	}
+	res, err := treediff.Entries(within, rel, one, other, changesTold)
 	if err != nil {
 		return nil, err
 	}

@@ -99,7 +99,7 @@ func (e *Eyes) Find(ctx context.Context, volume string, ask api.FindAsk) (*api.F
 	var out *api.Find
 	for page := 0; ; page++ {
 		ask.Limit = ownerPage
-		found, err := e.s.Find(volume, ask)
+		found, err := e.s.Find(ctx, volume, ask)
 		if err != nil {
 			return nil, err
 		}

@@ -2,6 +2,7 @@ package site
 
 import (
 	"cmp"
+	"context"
 	"fmt"
 	"slices"
 	"strings"
@@ -23,7 +24,7 @@ type finders struct {
 }
 
 type finder struct {
-	mu     sync.Mutex
+	turn   chan struct{} // whoever puts something in has the rest
 	x      *names.Index
 	bad    map[string]bool // snapshots that could not be read
 	badAt  time.Time       // when that was found, by the host's clock
@@ -52,15 +53,25 @@ func (f *finders) of(volume string, now time.Time) *finder {
 			}
 			delete(f.all, oldest)
 		}
-		one = &finder{bad: map[string]bool{}}
+		one = &finder{turn: make(chan struct{}, 1), bad: map[string]bool{}}
 		f.all[volume] = one
 	}
 	one.used = now
 	return one
 }
 
+// enter waits for the index, until done is called.
+func (f *finder) enter(ctx context.Context) (done func(), err error) {
+	select {
+	case f.turn <- struct{}{}:
+		return func() { <-f.turn }, nil
+	case <-ctx.Done():
+		return nil, ctx.Err()
+	}
+}
+
 // bring makes the index one of the snapshots in rows, which are oldest first.
-func (f *finder) bring(s *Site, rows []*catalog.Snapshot) error {
+func (f *finder) bring(ctx context.Context, s *Site, rows []*catalog.Snapshot) error {
 	if time.Since(f.badAt) > badFor {
 		clear(f.bad)
 	}
@@ -97,6 +108,9 @@ func (f *finder) bring(s *Site, rows []*catalog.Snapshot) error {
 		for i := next; i < len(rows) && !again; i++ {
 			if f.bad[rows[i].ID] {
 				continue
+			}
+			if err := ctx.Err(); err != nil { // what is indexed so far stays
+				return err
 			}
 			snap := names.Snap{ID: ids[i], Taken: rows[i].Began.Time}
 			root, err := s.rootOf(rows[i])
@@ -138,7 +152,7 @@ func (s *Site) byPosition(v *catalog.Volume) ([]*catalog.Snapshot, error) {
 }
 
 // Find searches all snapshots of a volume, those in grace too.
-func (s *Site) Find(volume string, ask api.FindAsk) (*api.Find, error) {
+func (s *Site) Find(ctx context.Context, volume string, ask api.FindAsk) (*api.Find, error) {
 	v, err := s.cat.Volume(volume)
 	if err != nil {
 		return nil, err
@@ -174,10 +188,13 @@ func (s *Site) Find(volume string, ask api.FindAsk) (*api.Find, error) {
 		byID[id] = r
 	}
 	f := s.finders.of(volume, s.clock.Now())
-	f.mu.Lock()
-	defer f.mu.Unlock()
+	done, err := f.enter(ctx)
+	if err != nil {
+		return nil, err
+	}
+	defer done()
 	f.load(s, v.Lineage)
-	if err := f.bring(s, rows); err != nil {
+	if err := f.bring(ctx, s, rows); err != nil {
 		return nil, err
 	}
 	if f.grown() && s.ctx.Err() == nil {

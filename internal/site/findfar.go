@@ -13,7 +13,7 @@ import (
 // FindEverywhere searches all snapshots of a volume here and, when asked to, at the other
 // sites, for what no snapshot here has.
 func (s *Site) FindEverywhere(ctx context.Context, volume string, ask api.FindAsk) (*api.Find, error) {
-	out, err := s.Find(volume, ask)
+	out, err := s.Find(ctx, volume, ask)
 	if err != nil || !ask.Sites || ask.After != "" {
 		return out, err
 	}
@@ -41,14 +41,17 @@ func (s *Site) FindEverywhere(ctx context.Context, volume string, ask api.FindAs
 		} else if found[i] != nil {
 			one.Snapshots = found[i].Snapshots
 			here := s.finders.of(volume, s.clock.Now())
-			here.mu.Lock()
+			done, err := here.enter(ctx)
+			if err != nil {
+				return nil, err
+			}
 			for _, f := range found[i].Items {
 				if here.x == nil || !here.x.Has(rawPath(f.Path), func(id object.ID) bool { return kept[id.String()] }) {
 					f.There = false
 					one.Items = append(one.Items, f)
 				}
 			}
-			here.mu.Unlock()
+			done()
 		}
 		out.Elsewhere = append(out.Elsewhere, one)
 	}

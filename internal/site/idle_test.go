@@ -52,7 +52,7 @@ func BenchmarkAlarms(b *testing.B) {
 func BenchmarkForesee(b *testing.B) {
 	s, _ := crowd(b, 1000)
 	for b.Loop() {
-		p, err := s.PreviewPolicy(api.PreviewAsk{Name: "p", Days: 365})
+		p, err := s.PreviewPolicy(b.Context(), api.PreviewAsk{Name: "p", Days: 365})
 		require.NoError(b, err)
 		require.NotEmpty(b, p.Places[0].Ladder)
 	}

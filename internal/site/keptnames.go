@@ -45,8 +45,11 @@ func (f *finder) grown() bool {
 
 // keep writes the index for the next start. A torn one is found out by its sum.
 func (f *finder) keep(s *Site, lineage string) {
-	f.mu.Lock()
-	defer f.mu.Unlock()
+	done, err := f.enter(s.ctx)
+	if err != nil {
+		return
+	}
+	defer done()
 	if f.x == nil || !f.grown() {
 		return
 	}

@@ -287,7 +287,7 @@ func (s *Site) serveRequest(ctx context.Context, peer *catalog.Peer, l *transfer
 		}
 		return s.servePresent(body, st)
 	case "history", "root", "find", "versions", "objects":
-		return s.serveRecall(peer, op, body, st)
+		return s.serveRecall(ctx, peer, op, body, st)
 	case "trials":
 		if !may.Offer && !may.Read && !may.See {
 			return refused("look at it", grantSee)

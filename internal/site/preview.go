@@ -1,6 +1,7 @@
 package site
 
 import (
+	"context"
 	"fmt"
 	"slices"
 	"time"
@@ -13,12 +14,17 @@ import (
 	"candidharbor/internal/policy"
 )
 
-// mostPreviewed bounds a preview, in days.
-const mostPreviewed = 3660
+// mostPreviewed bounds a preview, in days, mostKept the snapshots that a place has at a time,
+// and mostJudged how many are judged in all, which takes some seconds.
+const (
+	mostPreviewed = 3660
+	mostKept      = 50_000
+	mostJudged    = 6_000_000
+)
 
 // PreviewPolicy lives through the days to come under a document, or the stored one of a
 // name: from what is there today, or from nothing.
-func (s *Site) PreviewPolicy(ask api.PreviewAsk) (*api.Preview, error) {
+func (s *Site) PreviewPolicy(ctx context.Context, ask api.PreviewAsk) (*api.Preview, error) {
 	body := ask.Body
 	if body == "" {
 		row, err := s.cat.Policy(ask.Name)
@@ -56,7 +62,7 @@ func (s *Site) PreviewPolicy(ask api.PreviewAsk) (*api.Preview, error) {
 		}
 	}
 	slices.Sort(places[1:])
-	if err := s.previewPlaces(out, p, vols, c, places); err != nil {
+	if err := s.previewPlaces(ctx, out, p, vols, c, places); err != nil {
 		return nil, err
 	}
 	s.previewWords(out, p)
@@ -65,7 +71,7 @@ func (s *Site) PreviewPolicy(ask api.PreviewAsk) (*api.Preview, error) {
 
 // previewPlaces adds up what each of the policy's volumes would have at each place. The
 // ladder shown is that of the first of them.
-func (s *Site) previewPlaces(out *api.Preview, p *policy.Policy, vols []*catalog.Volume, c *compiled, places []string) error {
+func (s *Site) previewPlaces(ctx context.Context, out *api.Preview, p *policy.Policy, vols []*catalog.Volume, c *compiled, places []string) error {
 	var chosen []*catalog.Volume
 	for _, v := range vols {
 		if c.holds(v) {
@@ -80,6 +86,13 @@ func (s *Site) previewPlaces(out *api.Preview, p *policy.Policy, vols []*catalog
 		take = nil
 	}
 	due := preview.Due(take, out.From, out.To, preview.MostTaken)
+	judged := 0
+	spend := func(snapshots int) error {
+		if judged += snapshots; judged > mostJudged || snapshots > mostKept {
+			return bad("%d days are too many to be foreseen with so many snapshots: give fewer days", int(out.To.Sub(out.From)/(24*time.Hour)))
+		}
+		return ctx.Err()
+	}
 	var first []preview.Outlook
 	for n, v := range chosen {
 		o := first
@@ -88,7 +101,9 @@ func (s *Site) previewPlaces(out *api.Preview, p *policy.Policy, vols []*catalog
 			if err != nil {
 				return err
 			}
-			o = preview.Run(due, list, out.From, out.To)
+			if o, err = preview.Run(due, list, out.From, out.To, spend); err != nil {
+				return err
+			}
 		}
 		if first == nil {
 			first = o

@@ -42,8 +42,8 @@ func (s *Site) freedEach(choices ...[]string) ([]int64, error) {
 }
 
 // PlanPrune tells what pruning would do, changing nothing.
-func (s *Site) PlanPrune(volume string) (*api.PruneResult, error) {
-	res, _, err := s.planPrune(volume)
+func (s *Site) PlanPrune(ctx context.Context, volume string) (*api.PruneResult, error) {
+	res, _, err := s.planPrune(ctx, volume)
 	if res != nil {
 		res.DryRun = true
 	}
@@ -61,7 +61,7 @@ type pruneStep struct {
 	until time.Time
 }
 
-func (s *Site) planPrune(volume string) (*api.PruneResult, []pruneStep, error) {
+func (s *Site) planPrune(ctx context.Context, volume string) (*api.PruneResult, []pruneStep, error) {
 	held, err := s.cat.Setting(holdSetting)
 	if err != nil {
 		return nil, nil, err
@@ -91,6 +91,9 @@ func (s *Site) planPrune(volume string) (*api.PruneResult, []pruneStep, error) {
 	capped := volume == "" && len(caps) > 0 // a cap may count more than one volume
 	verdicts, leaving := map[string]retention.Verdict{}, map[string]bool{}
 	for _, v := range vols {
+		if err := ctx.Err(); err != nil {
+			return nil, nil, err
+		}
 		rs, err := s.rulesFor(v)
 		if err != nil {
 			return nil, nil, err
@@ -211,7 +214,7 @@ func (s *Site) prune(ctx context.Context, j *job, volume string) (*api.PruneResu
 		return nil, err
 	}
 	s.verdicts.drop(nil) // what is decided now is of more use than what was
-	res, steps, err := s.planPrune(volume)
+	res, steps, err := s.planPrune(ctx, volume)
 	if err != nil || len(steps) == 0 {
 		return res, err
 	}

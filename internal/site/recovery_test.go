@@ -51,7 +51,7 @@ func TestFindVersionsCompare(t *testing.T) {
 	w := newWorld(t)
 	s, dir, ids := lived(w)
 	find := func(ask api.FindAsk) (out []string) {
-		f, err := s.Find("notes", ask)
+		f, err := s.Find(t.Context(), "notes", ask)
 		require.NoError(t, err)
 		require.Equal(t, 4, f.Snapshots)
 		for _, e := range f.Items {
@@ -65,10 +65,10 @@ func TestFindVersionsCompare(t *testing.T) {
 	// One more snapshot is added to what is known; one that is gone is not found any more.
 	w.write(dir, "later", "x")
 	w.done(s)(s.TakeSnapshot("notes", api.SnapshotTake{}, "test"))
-	f, err := s.Find("notes", api.FindAsk{Pattern: "later"})
+	f, err := s.Find(t.Context(), "notes", api.FindAsk{Pattern: "later"})
 	require.NoError(t, err)
 	require.Len(t, f.Items, 1)
-	_, err = s.Find("notes", api.FindAsk{Pattern: "[z"})
+	_, err = s.Find(t.Context(), "notes", api.FindAsk{Pattern: "[z"})
 	require.ErrorContains(t, err, "not a name with")
 
 	v, err := s.Versions("notes", "/trip/Marsh.txt")
@@ -243,7 +243,7 @@ func TestFindAsSnapshotsComeAndGo(t *testing.T) {
 	require.Len(t, all, 4)
 	lives := func(rows []*catalog.Snapshot) string {
 		f := &finder{bad: map[string]bool{}}
-		require.NoError(t, f.bring(s, rows))
+		require.NoError(t, f.bring(t.Context(), s, rows))
 		return told(f, rows)
 	}
 	f := &finder{bad: map[string]bool{}}
@@ -256,13 +256,13 @@ func TestFindAsSnapshotsComeAndGo(t *testing.T) {
 			f = &finder{bad: map[string]bool{}}
 			f.load(s, v.Lineage)
 		}
-		require.NoError(t, f.bring(s, rows))
+		require.NoError(t, f.bring(t.Context(), s, rows))
 		require.Equal(t, lives(rows), told(f, rows), "%v", pick)
 		f.keep(s, v.Lineage)
 	}
 	// What was kept is taken up, a torn one is not, and one of no volume goes.
 	f = &finder{bad: map[string]bool{}}
-	require.NoError(t, f.bring(s, all))
+	require.NoError(t, f.bring(t.Context(), s, all))
 	f.keep(s, v.Lineage)
 	require.False(t, f.grown())
 	taken := &finder{}
@@ -282,7 +282,7 @@ func TestFindAsSnapshotsComeAndGo(t *testing.T) {
 	// What the index knew last is removed and swept: what comes after it is found all the same.
 	w.write(filepath.Join(w.dir, "shares", "notes"), "short-lived", "x")
 	w.done(s)(s.TakeSnapshot("notes", api.SnapshotTake{}, "test"))
-	require.NotEmpty(t, must(s.Find("notes", api.FindAsk{Pattern: "short-lived"})).Items)
+	require.NotEmpty(t, must(s.Find(t.Context(), "notes", api.FindAsk{Pattern: "short-lived"})).Items)
 	last := must(s.cat.LastSnapshot(s.Place(), v.Lineage))
 	w.write(filepath.Join(w.dir, "shares", "notes"), "short-lived", "another")
 	w.done(s)(s.TakeSnapshot("notes", api.SnapshotTake{}, "test"))
@@ -296,14 +296,14 @@ func TestFindAsSnapshotsComeAndGo(t *testing.T) {
 	require.False(t, s.store.HasRoot(must(object.ParseID(last.ID))))
 	require.NoError(t, s.Close())
 	s = w.open("here")
-	after := must(s.Find("notes", api.FindAsk{Pattern: "short-lived"}))
+	after := must(s.Find(t.Context(), "notes", api.FindAsk{Pattern: "short-lived"}))
 	require.Empty(t, after.LeftOut)
 	require.EqualValues(t, 7, after.Items[0].Size)
 	// One that cannot be read is left out, and told.
 	broken := *all[1]
 	broken.ID = strings.Repeat("ab", 32)
 	rows := []*catalog.Snapshot{all[0], &broken, all[3]}
-	require.NoError(t, f.bring(s, rows))
+	require.NoError(t, f.bring(t.Context(), s, rows))
 	require.True(t, f.bad[broken.ID])
 	require.Equal(t, lives([]*catalog.Snapshot{all[0], all[3]}), told(f, []*catalog.Snapshot{all[0], all[3]}))
 }

@@ -309,7 +309,7 @@ func TestPreviewIsWhatHappens(t *testing.T) {
 		}
 	}
 	turn(15)
-	p, err := s.PreviewPolicy(api.PreviewAsk{Name: "p", Days: 30})
+	p, err := s.PreviewPolicy(t.Context(), api.PreviewAsk{Name: "p", Days: 30})
 	require.NoError(t, err)
 	turn(30)
 	w.clock.Set(p.To)
@@ -326,11 +326,11 @@ func TestPreviewIsWhatHappens(t *testing.T) {
 		foreseen = append(foreseen, r.Taken.UTC())
 	}
 	require.Equal(t, foreseen, kept)
-	_, err = s.PreviewPolicy(api.PreviewAsk{Name: "none"})
+	_, err = s.PreviewPolicy(t.Context(), api.PreviewAsk{Name: "none"})
 	require.Equal(t, Missing, ClassOf(err))
-	_, err = s.PreviewPolicy(api.PreviewAsk{Name: "p", Days: 100_000})
+	_, err = s.PreviewPolicy(t.Context(), api.PreviewAsk{Name: "p", Days: 100_000})
 	require.Equal(t, Misuse, ClassOf(err))
-	_, err = s.PreviewPolicy(api.PreviewAsk{Body: "policy: p\n"})
+	_, err = s.PreviewPolicy(t.Context(), api.PreviewAsk{Body: "policy: p\n"})
 	require.Equal(t, Misuse, ClassOf(err))
 }
 

@@ -1,6 +1,7 @@
 package site
 
 import (
+	"context"
 	"encoding/hex"
 	"encoding/json"
 	"errors"
@@ -62,7 +63,7 @@ func (s *Site) recallable(peer *catalog.Peer, lineage string) (*catalog.Volume, 
 }
 
 // serveRecall answers a peer that looks for what it wants back. It changes nothing here.
-func (s *Site) serveRecall(peer *catalog.Peer, op string, body []byte, st *transfer.Stream) error {
+func (s *Site) serveRecall(ctx context.Context, peer *catalog.Peer, op string, body []byte, st *transfer.Stream) error {
 	switch op {
 	case "history":
 		var q historyAsk
@@ -112,7 +113,7 @@ func (s *Site) serveRecall(peer *catalog.Peer, op string, body []byte, st *trans
 		if err := json.Unmarshal(q.Ask, &ask); err != nil {
 			return err
 		}
-		out, err = s.Find(v.Name, ask)
+		out, err = s.Find(ctx, v.Name, ask)
 	case op == "versions":
 		var path string
 		if err := json.Unmarshal(q.Ask, &path); err != nil {

@@ -1,0 +1,91 @@
+package httpapi
+
+import (
+	"context"
+	"fmt"
+	"net/http"
+	"sync"
+
+	"github.com/danielgtaylor/huma/v2"
+)
+
+// costly are the operations that may compute for long, or in much memory.
+var costly = map[string]bool{"checkPolicy": true, "diffPolicy": true, "previewPolicy": true, "planPrune": true, "freeing": true, "find": true, "listVersions": true,
+	"compare": true, "compareText": true, "planRestore": true, "planGroupRestore": true, "listCrate": true, "verifyLedger": true, "reportObjectives": true}
+
+const (
+	costlyAtOnce  = 4 // of all callers
+	costlyWaiting = 8 // of one
+)
+
+// costs lets one costly call of each caller run at a time, so that nobody who asks much takes
+// the site from others.
+type costs struct {
+	slots chan struct{}
+	mu    sync.Mutex
+	lines map[string]*costLine
+}
+
+type costLine struct {
+	turn chan struct{}
+	n    int // that run or wait
+}
+
+func newCosts() *costs {
+	return &costs{slots: make(chan struct{}, costlyAtOnce), lines: map[string]*costLine{}}
+}
+
+// enter waits for a turn. ok is false when too many of the caller's wait already.
+func (c *costs) enter(ctx context.Context, who string) (leave func(), ok bool, err error) {
+	c.mu.Lock()
+	l := c.lines[who]
+	if l == nil {
+		l = &costLine{turn: make(chan struct{}, 1)}
+		c.lines[who] = l
+	}
+	if l.n > costlyWaiting {
+		c.mu.Unlock()
+		return nil, false, nil
+	}
+	l.n++
+	c.mu.Unlock()
+	gone := func() {
+		c.mu.Lock()
+		defer c.mu.Unlock()
+		if l.n--; l.n == 0 {
+			delete(c.lines, who)
+		}
+	}
+	for _, ch := range []chan struct{}{l.turn, c.slots} {
+		select {
+		case ch <- struct{}{}:
+			before := gone
+			gone = func() { <-ch; before() }
+		case <-ctx.Done():
+			gone()
+			return nil, true, ctx.Err()
+		}
+	}
+	return gone, true, nil
+}
+
+// inTurn is the middleware that lets costly calls in.
+func (s *server) inTurn(a huma.API) func(huma.Context, func(huma.Context)) {
+	return func(ctx huma.Context, next func(huma.Context)) {
+		if !costly[ctx.Operation().OperationID] {
+			next(ctx)
+			return
+		}
+		who := caller(ctx.Context())
+		leave, ok, err := s.costs.enter(ctx.Context(), who)
+		switch {
+		case !ok:
+			huma.WriteErr(a, ctx, http.StatusTooManyRequests, fmt.Sprintf("%d calls of %s that take long wait already: let them end first", costlyWaiting, who))
+		case err != nil:
+			huma.WriteErr(a, ctx, http.StatusRequestTimeout, "the caller has left")
+		default:
+			defer leave()
+			next(ctx)
+		}
+	}
+}
