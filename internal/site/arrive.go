@@ -63,7 +63,8 @@ func (s *Site) takeIn(ctx context.Context, peer *catalog.Peer, key ed25519.Publi
 		return err
 	}
 	signer := ""
-	rc := &transfer.Receiver{Store: s.store, Peer: key, Meter: meter, Most: most,
+	knows, sees := s.knownTo(peer, hex.EncodeToString(q.Lineage[:]))
+	rc := &transfer.Receiver{Knows: knows, Sees: sees, Store: s.store, Peer: key, Meter: meter, Most: most,
 		Trusted: func(_ *object.Root, by ed25519.PublicKey) error {
 			signer = hex.EncodeToString(by)
 			if len(trusted) > 0 && !slices.Contains(trusted, signer) {
@@ -110,11 +111,16 @@ const roomless = "nothing more is taken in: "
 // one from then on.
 func (s *Site) maySign(peer *catalog.Peer, v *catalog.Volume) ([]string, error) {
 	if v.Origin == peer.Name {
+		if v.Lineage != "" && !s.bound(peer, v) {
+			return nil, s.otherOfThatName(peer, v)
+		}
 		return signers(peer), nil
 	}
 	origin, err := s.cat.Peer(v.Origin)
-	if err == nil {
+	if err == nil && (v.Lineage == "" || s.bound(origin, v)) {
 		return signers(origin), nil
+	} else if err == nil {
+		return []string{v.Signer}, nil
 	} else if !errors.Is(err, catalog.ErrNone) {
 		return nil, err
 	}

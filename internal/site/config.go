@@ -263,7 +263,7 @@ func (s *Site) underRoot(path string, mustExist bool) (resolved, root string, er
 	resolved, rest, err := beneath.Resolve(path)
 	if err == nil && rest != "" {
 		if resolved = filepath.Join(resolved, rest); mustExist || !filepath.IsLocal(rest) {
-			err = fs.ErrNotExist
+			err = unix.ENOENT
 		}
 	}
 	for _, r := range s.cfg.Roots {

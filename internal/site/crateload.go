@@ -250,10 +250,11 @@ func (s *Site) crateRoot(q *transfer.CarryRequest, record []byte) (signer string
 
 // crateSigners lists the keys that may have signed a crate's snapshot.
 func (s *Site) crateSigners(q *transfer.CarryRequest) ([]string, error) {
-	if origin, err := s.cat.Peer(q.Origin); err == nil {
+	v, verr := s.cat.VolumeOfLineage(hex.EncodeToString(q.Lineage[:]))
+	if origin, err := s.cat.Peer(q.Origin); err == nil && (verr != nil || s.bound(origin, v)) {
 		return signers(origin), nil
 	}
-	if v, err := s.cat.VolumeOfLineage(hex.EncodeToString(q.Lineage[:])); err == nil && v.Signer != "" {
+	if verr == nil && v.Signer != "" {
 		return []string{v.Signer}, nil
 	}
 	return nil, fmt.Errorf("%s is not paired with this site, so nobody vouches for its snapshots: pair first", q.Origin)

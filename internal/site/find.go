@@ -53,12 +53,14 @@ func (f *finders) of(volume string, now time.Time) *finder {
 			}
 			delete(f.all, oldest)
 		}
-		one = &finder{turn: make(chan struct{}, 1), bad: map[string]bool{}}
+		one = newFinder()
 		f.all[volume] = one
 	}
 	one.used = now
 	return one
 }
+
+func newFinder() *finder { return &finder{turn: make(chan struct{}, 1), bad: map[string]bool{}} }
 
 // enter waits for the index, until done is called.
 func (f *finder) enter(ctx context.Context) (done func(), err error) {

@@ -215,7 +215,7 @@ func (s *Site) heldFor(peer *catalog.Peer) (*roaring.Bitmap, error) {
 	}
 	held := roaring.New()
 	for _, v := range vols {
-		ok := may[v.Name] || v.Origin == peer.Name
+		ok := may[v.Name] || s.bound(peer, v)
 		for _, r := range routes {
 			if r.Peer != peer.Name || !s.carries(r, v) {
 				continue

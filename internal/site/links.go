@@ -285,7 +285,7 @@ func (s *Site) serveRequest(ctx context.Context, peer *catalog.Peer, l *transfer
 		if !may.Offer {
 			return refused("bring snapshots there", grantOffer)
 		}
-		return s.servePresent(body, st)
+		return s.servePresent(peer, body, st)
 	case "history", "root", "find", "versions", "objects":
 		return s.serveRecall(ctx, peer, op, body, st)
 	case "trials":

@@ -190,7 +190,7 @@ func TestRecallTakesNothingWrong(t *testing.T) {
 	foreign := *v
 	foreign.Origin = "there"
 	_, err = here.recallOf(w.ctx, peer, &foreign, old)
-	require.ErrorContains(t, err, "is not signed by there")
+	require.ErrorContains(t, err, "was signed by another key")
 
 	w.done(there)(there.Sweep(true, "test"))
 	require.NoError(t, there.Close())

@@ -242,18 +242,18 @@ func TestFindAsSnapshotsComeAndGo(t *testing.T) {
 	all := must(s.byPosition(v))
 	require.Len(t, all, 4)
 	lives := func(rows []*catalog.Snapshot) string {
-		f := &finder{bad: map[string]bool{}}
+		f := newFinder()
 		require.NoError(t, f.bring(t.Context(), s, rows))
 		return told(f, rows)
 	}
-	f := &finder{bad: map[string]bool{}}
+	f := newFinder()
 	for _, pick := range [][]int{{3}, {2, 3}, {0, 2, 3}, {0, 1, 2, 3}, {0, 3}, {3}, {1, 3}} {
 		var rows []*catalog.Snapshot
 		for _, i := range pick {
 			rows = append(rows, all[i])
 		}
 		if len(pick)%2 == 0 { // as after a start
-			f = &finder{bad: map[string]bool{}}
+			f = newFinder()
 			f.load(s, v.Lineage)
 		}
 		require.NoError(t, f.bring(t.Context(), s, rows))
@@ -261,18 +261,18 @@ func TestFindAsSnapshotsComeAndGo(t *testing.T) {
 		f.keep(s, v.Lineage)
 	}
 	// What was kept is taken up, a torn one is not, and one of no volume goes.
-	f = &finder{bad: map[string]bool{}}
+	f = newFinder()
 	require.NoError(t, f.bring(t.Context(), s, all))
 	f.keep(s, v.Lineage)
 	require.False(t, f.grown())
-	taken := &finder{}
+	taken := newFinder()
 	taken.load(s, v.Lineage)
 	require.Len(t, taken.x.Snaps(), 4)
 	require.Equal(t, told(f, all), told(taken, all))
 	raw := must(os.ReadFile(s.namesPath(v.Lineage)))
 	raw[len(raw)/2] ^= 1
 	require.NoError(t, os.WriteFile(s.namesPath(v.Lineage), raw, 0o600))
-	torn := &finder{bad: map[string]bool{}}
+	torn := newFinder()
 	torn.load(s, v.Lineage)
 	require.Nil(t, torn.x)
 	require.NoError(t, os.WriteFile(s.namesPath("0123"), raw, 0o600))

@@ -43,7 +43,10 @@ func (s *Site) recallable(peer *catalog.Peer, lineage string) (*catalog.Volume, 
 	case err != nil:
 		return nil, err
 	case v.Origin == peer.Name && (may.Offer || may.Read):
-		return v, nil
+		if s.bound(peer, v) || may.Read && (len(may.Volumes.Labels)+len(may.Volumes.Names) == 0 || may.Volumes.Holds(v)) {
+			return v, nil
+		}
+		return nil, s.otherOfThatName(peer, v)
 	}
 	if may.Read {
 		if _, err := s.readable(peer, lineage); err == nil {

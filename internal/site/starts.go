@@ -206,7 +206,7 @@ type presentReply struct {
 }
 
 // servePresent tells who brings snapshots which of them are here.
-func (s *Site) servePresent(body []byte, st *transfer.Stream) error {
+func (s *Site) servePresent(peer *catalog.Peer, body []byte, st *transfer.Stream) error {
 	var q presentAsk
 	if err := transfer.Decode(body, &q); err != nil {
 		return err
@@ -215,8 +215,9 @@ func (s *Site) servePresent(body []byte, st *transfer.Stream) error {
 		return fmt.Errorf("%d snapshots are too many for one request, at most %d", len(q.IDs), mostPresentAsked)
 	}
 	out := presentReply{}
+	knows, _ := s.knownTo(peer, "")
 	for _, id := range q.IDs {
-		if !s.store.HasRoot(id) {
+		if !s.store.HasRoot(id) || !knows(id) {
 			out.Lacking = append(out.Lacking, id)
 		}
 	}

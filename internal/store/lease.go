@@ -133,13 +133,56 @@ func (l *Lease) Acquire(id object.ID) (bool, error) {
 	defer l.s.mu.RUnlock()
 	loc, ok, err := l.s.present(&id)
 	if ok {
-		l.mu.Lock()
-		if l.held.CheckedAdd(loc.ordinal) && l.durable() {
-			l.hits = append(l.hits, id)
-		}
-		l.mu.Unlock()
+		l.hold(id, loc.ordinal)
 	}
 	return ok, err
+}
+
+// reach is what a writer may rely on besides what it was given: what a lease holds, and what
+// more says so of, by ordinal.
+type reach struct {
+	base *Lease
+	more func(ordinal uint32) bool
+}
+
+// acquireWithin is Acquire of an object that this lease holds already or that is within reach;
+// others are as if they were not there.
+func (l *Lease) acquireWithin(id object.ID, in *reach) (bool, error) {
+	l.s.mu.RLock()
+	loc, ok, err := l.s.present(&id)
+	sure := false
+	if ok {
+		l.mu.Lock()
+		sure = l.held.Contains(loc.ordinal)
+		l.mu.Unlock()
+		if !sure && in.base.holds(loc.ordinal) {
+			sure = true
+			l.hold(id, loc.ordinal)
+		}
+	}
+	l.s.mu.RUnlock()
+	if !ok || sure || err != nil {
+		return ok, err
+	}
+	if !in.more(loc.ordinal) { // it may look into the store, so no lock is held
+		return false, nil
+	}
+	return l.Acquire(id)
+}
+
+func (l *Lease) holds(ordinal uint32) bool {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return l.held.Contains(ordinal)
+}
+
+// hold notes an object that is present. The caller holds the store's mu.
+func (l *Lease) hold(id object.ID, ordinal uint32) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	if l.held.CheckedAdd(ordinal) && l.durable() {
+		l.hits = append(l.hits, id)
+	}
 }
 
 // AcquireSet holds all objects of a census whose snapshot is known to be kept at

@@ -18,6 +18,7 @@ import (
 type Writer struct {
 	s     *Store
 	lease *Lease
+	reach *reach // nil: everything that is here
 
 	gate sync.RWMutex // Put holds it shared, Flush alone: a flush never splits a Put
 
@@ -43,6 +44,21 @@ const (
 // restart even before its root comes.
 func (s *Store) NewWriter(lease *Lease) *Writer {
 	return &Writer{s: s, lease: lease, pending: map[object.ID]*pendingObject{}, packs: newPackSet(s)}
+}
+
+// Within has the writer know nothing of the store but what base holds, what more says so of by
+// ordinal, and what its own lease came to hold: what is put can name nothing else, and so
+// nobody gets hold of an object by its identity alone.
+func (w *Writer) Within(base *Lease, more func(ordinal uint32) bool) {
+	w.reach = &reach{base, more}
+}
+
+// acquire holds an object that is here, as far as the writer may know of it.
+func (w *Writer) acquire(id object.ID) (bool, error) {
+	if w.reach != nil {
+		return w.lease.acquireWithin(id, w.reach)
+	}
+	return w.lease.Acquire(id)
 }
 
 // Stats tells how many bytes of objects were put, how many bytes of records and
@@ -125,12 +141,17 @@ func (w *Writer) putGated(id object.ID, kind object.Kind, children []object.ID, 
 		return false, p.err
 	}
 	w.mu.Unlock()
-	if ok, err := w.lease.Acquire(id); ok || err != nil {
+	if ok, err := w.acquire(id); ok || err != nil {
 		return false, err
 	}
 	for i := range children {
 		if err := w.Has(children[i]); err != nil {
 			return false, fmt.Errorf("%s %s: %w", kind, id, err)
+		}
+	}
+	if w.reach != nil { // it was given whole, with all below it, and may be here
+		if ok, err := w.lease.Acquire(id); ok || err != nil {
+			return false, err
 		}
 	}
 	w.mu.Lock()
@@ -182,7 +203,7 @@ func (w *Writer) Has(id object.ID) error {
 		<-p.ready
 		return p.err
 	}
-	ok, err := w.lease.Acquire(id)
+	ok, err := w.acquire(id)
 	if err == nil && !ok {
 		err = fmt.Errorf("%w: %s", ErrNotClosed, id)
 	}

@@ -61,7 +61,7 @@ func TestCarryStep(t *testing.T) {
 				err = Decode(body, &q)
 			}
 			if err == nil {
-				r := &Receiver{Store: st, Peer: publicOf(1), Meter: &Meter{}, Arrived: func(object.ID, int64) (int64, error) { return 1, nil },
+				r := &Receiver{Store: st, Peer: publicOf(1), Meter: &Meter{}, Knows: func(object.ID) bool { return true }, Sees: func(uint32) bool { return true }, Arrived: func(object.ID, int64) (int64, error) { return 1, nil },
 					MayMark: func(*object.Mark, ed25519.PublicKey) bool { return true },
 					Trusted: func(*object.Root, ed25519.PublicKey) error { return nil }}
 				err = r.Run(ctx, s, &q)

@@ -23,6 +23,11 @@ type Receiver struct {
 	// MayMark tells whether what a key says of a snapshot counts here. What does not is left
 	// out.
 	MayMark func(m *object.Mark, signer ed25519.PublicKey) bool
+	// Knows tells whether the peer may be told that a snapshot is here.
+	Knows func(root object.ID) bool
+	// Sees tells whether the peer may be told that an object is here which is in none of the
+	// bases, and rely on it.
+	Sees func(ordinal uint32) bool
 	// Arrived enters a snapshot, or new marks of one, into the records.
 	Arrived func(id object.ID, stored int64) (at int64, err error)
 	Meter   *Meter
@@ -50,9 +55,9 @@ func (c *Receiver) Run(ctx context.Context, s *Stream, q *CarryRequest) (err err
 	if len(q.Bases) > MaxBases {
 		return fmt.Errorf("the peer named %d bases, at most %d are accepted", len(q.Bases), MaxBases)
 	}
-	begin := carryBegin{HasRoot: c.Store.HasRoot(q.Root)}
+	begin := carryBegin{HasRoot: c.Store.HasRoot(q.Root) && c.Knows(q.Root)}
 	for _, id := range q.Bases {
-		if c.Store.HasRoot(id) {
+		if c.Store.HasRoot(id) && c.Knows(id) {
 			begin.Known = append(begin.Known, id)
 		}
 	}
@@ -82,6 +87,7 @@ func (c *Receiver) Run(ctx context.Context, s *Stream, q *CarryRequest) (err err
 		return err
 	}
 	w := c.Store.NewWriter(lease)
+	w.Within(held, c.Sees)
 	done := false
 	defer func() {
 		if !done {

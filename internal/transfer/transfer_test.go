@@ -83,7 +83,7 @@ func newFar(t testing.TB, trusted ed25519.PublicKey) *far {
 	f.id, err = NewIdentity(key(2))
 	require.NoError(t, err)
 	f.handle = func(ctx context.Context, s *Stream, q *CarryRequest) error {
-		r := &Receiver{Store: f.st, Peer: trusted, Meter: &Meter{}, Arrived: func(object.ID, int64) (int64, error) { return 1, nil },
+		r := &Receiver{Store: f.st, Peer: trusted, Meter: &Meter{}, Knows: func(object.ID) bool { return true }, Sees: func(uint32) bool { return true }, Arrived: func(object.ID, int64) (int64, error) { return 1, nil },
 			MayMark: func(*object.Mark, ed25519.PublicKey) bool { return true },
 			Trusted: func(_ *object.Root, signer ed25519.PublicKey) error {
 				if !signer.Equal(trusted) {
