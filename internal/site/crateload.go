@@ -10,6 +10,7 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"sync"
 
 	"candidharbor/api"
 	"candidharbor/core/object"
@@ -19,6 +20,7 @@ import (
 	"candidharbor/internal/transfer"
 
 	"filippo.io/age"
+	"github.com/RoaringBitmap/roaring/v2"
 )
 
 // openCrate opens a file of a crate, unsealing it when it was sealed for this site.
@@ -123,6 +125,8 @@ func (s *Site) loadPart(ctx context.Context, path string, meter *transfer.Meter)
 	cr := &transfer.CrateReader{Store: s.store, Meter: meter}
 	requests := map[object.ID]*transfer.CarryRequest{}
 	first := true
+	var sees func(ordinal uint32) bool
+	cr.Sees = func(ordinal uint32) bool { return sees(ordinal) }
 	cr.Meant = func(h *transfer.CrateHead) error {
 		first = h.Part == 1
 		if h.For != "" && h.For != s.Name() {
@@ -133,6 +137,7 @@ func (s *Site) loadPart(ctx context.Context, path string, meter *transfer.Meter)
 				return fmt.Errorf("the crate builds on snapshot %.12s, which is not here: write it anew at %s, after candid route run there", n, h.Site)
 			}
 		}
+		sees = s.crateReach(h)
 		for _, n := range h.Snapshots {
 			q, err := s.crateRequest(&n)
 			if err != nil {
@@ -185,6 +190,7 @@ func (s *Site) loadPart(ctx context.Context, path string, meter *transfer.Meter)
 			return got, had, true, err
 		}
 		w := s.store.NewWriter(s.store.NewLease())
+		w.Within(lease, sees)
 		if !has {
 			if _, err := w.CommitRecord(parts.Roots[id]); err != nil {
 				return got, had, true, err
@@ -203,6 +209,43 @@ func (s *Site) loadPart(ctx context.Context, path string, meter *transfer.Meter)
 	}
 	s.changed("snapshots")
 	return got, had, true, nil
+}
+
+// crateReach tells which objects that are here a crate's snapshots may rely on: those of the
+// snapshots it builds on and of what is shared with the sites they are of.
+func (s *Site) crateReach(h *transfer.CrateHead) func(ordinal uint32) bool {
+	all := sync.OnceValue(func() *roaring.Bitmap {
+		objects := roaring.New()
+		routes, err := s.cat.Routes()
+		if err != nil {
+			s.log.Error("the routes could not be read", "error", err)
+		}
+		done := map[string]bool{}
+		for _, n := range h.Snapshots {
+			v, err := s.cat.VolumeOfLineage(n.Lineage)
+			if err == nil {
+				objects.Or(s.newestObjects(v))
+			}
+			if peer, err := s.cat.Peer(n.Origin); err == nil && !done[n.Origin] {
+				objects.Or(s.sharedObjects(peer, routes))
+			}
+			done[n.Origin] = true
+		}
+		for _, n := range h.Needs {
+			id, err := object.ParseID(n)
+			if err != nil {
+				continue
+			}
+			if root, _, err := s.store.Root(id); err != nil || !done[root.Origin] {
+				continue
+			}
+			if set, err := s.store.Census(id); err == nil {
+				objects.Or(set)
+			}
+		}
+		return objects
+	})
+	return func(ordinal uint32) bool { return all().Contains(ordinal) }
 }
 
 // crateRequest is what a carry of a crate's snapshot would announce.

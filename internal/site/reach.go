@@ -92,19 +92,24 @@ func (s *Site) sharedObjects(peer *catalog.Peer, routes []*catalog.Route) *roari
 		return all
 	}
 	for _, v := range vols {
-		if !s.sharesWith(peer, v, routes) {
-			continue
+		if s.sharesWith(peer, v, routes) {
+			all.Or(s.newestObjects(v))
 		}
-		rows, err := s.cat.Snapshots(s.Place(), v.Name, catalog.SnapshotFilter{Limit: newestShared})
-		if err != nil {
-			s.log.Error("the snapshots of a volume could not be read", "volume", v.Name, "error", err)
-			continue
-		}
-		for _, row := range rows {
-			if id, err := object.ParseID(row.ID); err == nil {
-				if set, err := s.store.Census(id); err == nil { // of a damaged one what is whole is sent again
-					all.Or(set)
-				}
+	}
+	return all
+}
+
+// newestObjects are those of a history's newest snapshots.
+func (s *Site) newestObjects(v *catalog.Volume) *roaring.Bitmap {
+	all := roaring.New()
+	rows, err := s.cat.Snapshots(s.Place(), v.Name, catalog.SnapshotFilter{Limit: newestShared})
+	if err != nil {
+		s.log.Error("the snapshots of a volume could not be read", "volume", v.Name, "error", err)
+	}
+	for _, row := range rows {
+		if id, err := object.ParseID(row.ID); err == nil {
+			if set, err := s.store.Census(id); err == nil { // of a damaged one what is whole is sent again
+				all.Or(set)
 			}
 		}
 	}

@@ -294,8 +294,10 @@ func nextEntry(t *tar.Reader) (string, []byte, error) {
 type CrateReader struct {
 	Store *store.Store
 	Lease *store.Lease // holds what the parts bring until the last has come
-	// Meant looks at the head before anything is taken in.
+	// Meant looks at the head before anything is taken in. Sees tells after that whether what is
+	// taken in may rely on an object that is here and that the parts did not bring.
 	Meant func(h *CrateHead) error
+	Sees  func(ordinal uint32) bool
 	Meter *Meter
 }
 
@@ -326,6 +328,7 @@ func (c *CrateReader) Read(ctx context.Context, r io.Reader) (out *CrateRoots, e
 	}
 	note(crateHead, raw)
 	w := c.Store.NewWriter(c.Lease)
+	w.Within(c.Lease, c.Sees)
 	defer w.Close()
 	in := newIntake(w, func() {})
 	defer in.close()

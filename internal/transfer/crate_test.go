@@ -28,7 +28,7 @@ func FuzzCrate(f *testing.F) {
 	f.Add(out.Bytes()[:out.Len()/2])
 	far := openStore(f, 2)
 	f.Fuzz(func(t *testing.T, raw []byte) {
-		r := &CrateReader{Store: far, Lease: far.NewLease(), Meant: func(*CrateHead) error { return nil }, Meter: &Meter{}}
+		r := &CrateReader{Store: far, Lease: far.NewLease(), Meant: func(*CrateHead) error { return nil }, Sees: func(uint32) bool { return false }, Meter: &Meter{}}
 		parts, err := r.Read(context.Background(), bytes.NewReader(raw))
 		defer r.Lease.Release()
 		require.Empty(t, far.Roots(), "reading alone makes no snapshot")
