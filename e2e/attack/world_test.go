@@ -88,7 +88,10 @@ type site struct {
 
 var greeting = regexp.MustCompile(`(?s)console and API +(\S+).*for other sites +(\S+).*sign in with +(\S+)\s`)
 
-func serve(t testing.TB, dir, name, root string) *site {
+func serve(t testing.TB, dir, name, root string) *site { return serveWith(t, 0, dir, name, root) }
+
+// serveWith gives the service only so many descriptors; 0: as many as there are.
+func serveWith(t testing.TB, descriptors int, dir, name, root string) *site {
 	if os.Geteuid() != 0 {
 		t.Skip("needs root")
 	}
@@ -96,6 +99,9 @@ func serve(t testing.TB, dir, name, root string) *site {
 	require.NoError(t, err)
 	s := &site{t: t, bin: bin, dir: dir}
 	s.cmd = exec.Command(bin, "serve", "--data", dir, "--name", name, "--listen", "127.0.0.1:0", "--root", root)
+	if descriptors > 0 {
+		s.cmd = exec.Command("sh", append([]string{"-c", fmt.Sprintf(`ulimit -n %d; exec "$0" "$@"`, descriptors)}, s.cmd.Args...)...)
+	}
 	s.cmd.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGKILL}
 	out, err := s.cmd.StdoutPipe()
 	require.NoError(t, err)

@@ -76,7 +76,7 @@ func (s *Site) link(ctx context.Context, p *catalog.Peer) (*transfer.Link, strin
 			errs = append(errs, fmt.Errorf("%s: %w", addr, err))
 			continue
 		}
-		s.serveLink(l, p.Name)
+		s.serveLink(l, p.Name, func() {})
 		s.tell("sites")
 		return l, addr, s.cat.SawPeer(p.Name, s.clock.Now())
 	}
@@ -101,14 +101,16 @@ func (s *Site) takeLink(peer string, l *transfer.Link, replace bool) bool {
 }
 
 // serveLink answers what the other end of a link asks, until it ends.
-func (s *Site) serveLink(l *transfer.Link, peer string) {
+func (s *Site) serveLink(l *transfer.Link, peer string, ended func()) {
 	if s.ctx.Err() != nil {
+		ended()
 		l.Close()
 		return
 	}
 	s.jobs.Add(1)
 	go func() {
 		defer s.jobs.Done()
+		defer ended()
 		err := l.Serve(s.ctx, s.serveStream)
 		s.mu.Lock()
 		if s.links[peer] == l {
@@ -207,11 +209,16 @@ func (s *Site) accept(c net.Conn) error {
 		defer cancel()
 		return l.Serve(ctx, s.serveStream) // it may want to pair
 	}
+	leave, ok := s.lines.enter(peer.Name)
+	if !ok {
+		return errors.Join(fmt.Errorf("%s has %d lines open already", peer.Name, mostLines), l.Close())
+	}
 	if !s.takeLink(peer.Name, l, false) {
+		leave()
 		l.Close()
 		return errNewKey
 	}
-	s.serveLink(l, peer.Name)
+	s.serveLink(l, peer.Name, leave)
 	s.tell("sites")
 	return nil
 }

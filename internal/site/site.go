@@ -77,6 +77,7 @@ type Site struct {
 	finders       finders
 	signing       *signing
 	strangers     strangers
+	lines         peerLines
 	certOnce      sync.Once
 	cert          *x509.Certificate // of the console, as site.yaml names it; nil: none
 	mounts        sync.Mutex

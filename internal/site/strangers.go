@@ -14,6 +14,34 @@ type strangers struct {
 	from map[string]int
 }
 
+// peerLines counts the lines that each paired site has opened to here.
+type peerLines struct {
+	mu sync.Mutex
+	of map[string]int
+}
+
+// mostLines is how many a site may have open: after a cut the old one may take its time to end.
+const mostLines = 8
+
+func (s *peerLines) enter(peer string) (leave func(), ok bool) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.of[peer] >= mostLines {
+		return nil, false
+	}
+	if s.of == nil {
+		s.of = map[string]int{}
+	}
+	s.of[peer]++
+	return sync.OnceFunc(func() {
+		s.mu.Lock()
+		defer s.mu.Unlock()
+		if s.of[peer]--; s.of[peer] == 0 {
+			delete(s.of, peer)
+		}
+	}), true
+}
+
 const (
 	mostStrangers     = 64
 	mostStrangersFrom = 8

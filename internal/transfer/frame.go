@@ -34,6 +34,9 @@ const (
 const (
 	maxFrame     = 16 << 20
 	idleTimeout  = 90 * time.Second
+	largeFrame   = 4 << 20 // few are read at once of what one line brings
+	mostLarge    = 4
+	mostRequest  = 4 << 20
 	offerSize    = 2048    // identities in an offer
 	recordsBatch = 1 << 20 // bytes in a records frame before it is sent
 )
@@ -71,7 +74,9 @@ type Stream struct {
 	Out atomic.Int64 // bytes of frames sent
 
 	interrupted atomic.Bool
-	most        int // bytes of a frame that is read
+	most        int           // bytes of a frame that is read
+	large       chan struct{} // shared by the streams that a peer opens on one line; nil: not bounded
+	has         bool          // one of large
 }
 
 func newStream(c net.Conn) *Stream { return sizedStream(c, maxFrame, 256<<10) }
@@ -82,6 +87,14 @@ func sizedStream(c net.Conn, most, buffered int) *Stream {
 
 // Close ends the stream.
 func (s *Stream) Close() error { return s.c.Close() }
+
+// small lets others read a large frame.
+func (s *Stream) small() {
+	if s.has {
+		s.has = false
+		<-s.large
+	}
+}
 
 var (
 	encMode, _ = cbor.CoreDetEncOptions().EncMode()
@@ -144,6 +157,17 @@ func (s *Stream) read() (frameType, []byte, error) {
 	if int64(n) > int64(s.most) {
 		return 0, nil, fmt.Errorf("the peer announced a frame of %d bytes, at most %d are accepted", n, s.most)
 	}
+	s.small()
+	if n > largeFrame && s.large != nil {
+		wait := time.NewTimer(idleTimeout)
+		defer wait.Stop()
+		select {
+		case s.large <- struct{}{}:
+			s.has = true
+		case <-wait.C:
+			return 0, nil, fmt.Errorf("the peer begins more than %d large frames and ends none", cap(s.large))
+		}
+	}
 	b := buffer(int(n))
 	if _, err := io.ReadFull(s.r, b); err != nil {
 		return 0, nil, err
@@ -193,6 +217,9 @@ func (s *Stream) expect(t frameType, into any) error {
 
 // Request reads what the stream is for. Another protocol version is refused.
 func (s *Stream) Request() (op string, body []byte, err error) {
+	most := s.most
+	s.most = min(most, mostRequest)
+	defer func() { s.most = most }()
 	var q request
 	if err := s.expect(frameRequest, &q); err != nil {
 		return "", nil, err

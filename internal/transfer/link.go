@@ -164,7 +164,7 @@ const (
 )
 
 // mostStreams is how many streams a peer may have open at once.
-const mostStreams = 256
+const mostStreams = 128
 
 // Serve gives every stream that the other end opens to handle, until the link ends.
 // Both ends of a link may open streams, whoever dialled.
@@ -172,7 +172,12 @@ func (l *Link) Serve(ctx context.Context, handle func(ctx context.Context, l *Li
 	defer l.mux.Close()
 	stop := context.AfterFunc(ctx, func() { l.mux.Close() })
 	defer stop()
-	slots, stream := make(chan struct{}, mostStreams), newStream
+	large := make(chan struct{}, mostLarge)
+	slots, stream := make(chan struct{}, mostStreams), func(c net.Conn) *Stream {
+		s := newStream(c)
+		s.large = large
+		return s
+	}
 	if l.Stranger {
 		slots = make(chan struct{}, strangerStreams)
 		stream = func(c net.Conn) *Stream { return sizedStream(c, strangerFrame, 4<<10) }
@@ -194,6 +199,7 @@ func (l *Link) Serve(ctx context.Context, handle func(ctx context.Context, l *Li
 		go func() {
 			defer func() { <-slots }()
 			s := stream(c)
+			defer s.small()
 			defer s.Close()
 			handle(ctx, l, s)
 		}()
