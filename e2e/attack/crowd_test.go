@@ -3,6 +3,7 @@ package attack
 import (
 	"bufio"
 	"context"
+	"io"
 	"net"
 	"net/http"
 	"os"
@@ -25,24 +26,43 @@ func TestMoreConnectionsThanDescriptors(t *testing.T) {
 	require.NoError(t, os.WriteFile(filepath.Join(share, "page"), []byte("a page"), 0o644))
 	s := serveWith(t, 160, filepath.Join(base, "site"), "larkfield", share)
 	s.run("volume", "add", "notes", "--path", share)
-	var all []net.Conn
-	for _, addr := range []string{strings.TrimPrefix(s.url, "http://"), s.peer} {
-		for range 300 {
-			conn, err := net.Dial("tcp", addr)
-			if err != nil {
-				break
+	stop, began := make(chan struct{}), make(chan struct{}, 400)
+	var all sync.WaitGroup
+	for i := range cap(began) {
+		addr := []string{strings.TrimPrefix(s.url, "http://"), s.peer}[i%2]
+		all.Go(func() {
+			for first := true; ; first = false {
+				conn, err := net.Dial("tcp", addr)
+				if first {
+					began <- struct{}{}
+				}
+				if err != nil {
+					return
+				}
+				_, _ = conn.Write([]byte("GET / HTTP/1.1\r\n")) // and no more
+				ended := make(chan struct{})
+				go func() { _, _ = io.Copy(io.Discard, conn); close(ended) }()
+				select {
+				case <-ended: // the service closed it: another
+				case <-stop:
+				}
+				conn.Close()
+				select {
+				case <-stop:
+					return
+				default:
+				}
 			}
-			_, _ = conn.Write([]byte("GET / HTTP/1.1\r\n")) // and no more
-			all = append(all, conn)
-		}
+		})
 	}
-	require.Greater(t, len(all), 400)
-	s.run("status")
-	s.run("snapshot", "take", "notes")
-	s.run("store", "verify")
-	for _, c := range all {
-		c.Close()
+	for range cap(began) {
+		<-began
 	}
+	s.soon("status")
+	s.soon("snapshot", "take", "notes")
+	s.soon("store", "verify")
+	close(stop)
+	all.Wait()
 	status, _ := s.call(s.token, "GET", "/api/v1/status", nil)
 	require.Equal(t, http.StatusOK, status)
 }

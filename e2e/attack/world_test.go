@@ -4,6 +4,7 @@ package attack
 
 import (
 	"bytes"
+	"context"
 	"encoding/json"
 	"fmt"
 	"io"
@@ -16,6 +17,7 @@ import (
 	"sync"
 	"syscall"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/require"
 )
@@ -138,6 +140,15 @@ func (s *site) run(args ...string) string {
 	out, err := s.try(args...)
 	require.NoError(s.t, err, out)
 	return out
+}
+
+// soon is run for what must not have to wait for attackers.
+func (s *site) soon(args ...string) {
+	s.t.Helper()
+	ctx, end := context.WithTimeout(s.t.Context(), 10*time.Second)
+	defer end()
+	out, err := exec.CommandContext(ctx, s.bin, append([]string{"--site", "unix:" + filepath.Join(s.dir, "candid.sock")}, args...)...).CombinedOutput()
+	require.NoError(s.t, err, "%s", out)
 }
 
 func (s *site) json(into any, args ...string) {

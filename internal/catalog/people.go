@@ -22,10 +22,11 @@ type Person struct {
 	Made   Time                      `db:"made"`
 }
 
-// Session is a person signed in.
+// Session is a person signed in, or who showed a token.
 type Session struct {
 	Hash   string `db:"hash"`
-	Person string `db:"person"`
+	Person string `db:"person"` // empty: it is of a token
+	Token  string `db:"token"`  // its hash
 	Made   Time   `db:"made"`
 	Used   Time   `db:"used"`
 }
@@ -75,7 +76,13 @@ func (c *Catalog) RemovePerson(name string) error {
 // PutSession stores a session, and forgets those of before a time.
 func (c *Catalog) PutSession(s *Session, forget Time) error {
 	return c.withTx(func(tx *sqlx.Tx) error {
-		if _, err := tx.Exec(`DELETE FROM sessions WHERE used<?`, forget); err != nil {
+		for _, table := range []string{"sessions", "token_sessions"} {
+			if _, err := tx.Exec(`DELETE FROM `+table+` WHERE used<?`, forget); err != nil {
+				return err
+			}
+		}
+		if s.Person == "" {
+			_, err := tx.NamedExec(`INSERT OR REPLACE INTO token_sessions (hash,token,made,used) VALUES (:hash,:token,:made,:used)`, s)
 			return err
 		}
 		_, err := tx.NamedExec(`INSERT OR REPLACE INTO sessions (hash,person,made,used) VALUES (:hash,:person,:made,:used)`, s)
@@ -86,13 +93,17 @@ func (c *Catalog) PutSession(s *Session, forget Time) error {
 // Session finds a session by the hash of its text.
 func (c *Catalog) Session(hash string) (*Session, error) {
 	s := &Session{}
-	return s, none(c.db.Get(s, `SELECT * FROM sessions WHERE hash=?`, hash), "session", "")
+	return s, none(c.db.Get(s, `SELECT hash, person, '' AS token, made, used FROM sessions WHERE hash=?
+		UNION ALL SELECT hash, '', token, made, used FROM token_sessions WHERE hash=?`, hash, hash), "session", "")
 }
 
 // EndSession signs out.
 func (c *Catalog) EndSession(hash string) error {
-	_, err := c.db.Exec(`DELETE FROM sessions WHERE hash=?`, hash)
-	return err
+	return c.withTx(func(tx *sqlx.Tx) error {
+		_, err := tx.Exec(`DELETE FROM sessions WHERE hash=?`, hash)
+		_, terr := tx.Exec(`DELETE FROM token_sessions WHERE hash=?`, hash)
+		return errors.Join(err, terr)
+	})
 }
 
 // Entry is an entry of the ledger.

@@ -194,7 +194,7 @@ func TestNamesArchiveEventsAndPages(t *testing.T) {
 	require.EqualValues(t, 5, b.Entry.Size)
 	req, err = http.NewRequest("GET", c.url+"/api/v1/volumes/v/archive?path=sub", nil)
 	require.NoError(t, err)
-	req.AddCookie(&http.Cookie{Name: cookieName, Value: c.token})
+	req.Header.Set("Authorization", "Bearer "+c.token)
 	resp, err := http.DefaultClient.Do(req)
 	require.NoError(t, err)
 	defer resp.Body.Close()

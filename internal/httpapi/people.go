@@ -63,13 +63,21 @@ func (s *server) registerPeople(a huma.API) {
 	huma.Register(a, op("DELETE", "/people/{name}", "removePerson", "Let someone sign in no more"), func(_ context.Context, in *named) (*said, error) {
 		return sentence(in.Name+" is let in no more; the person's tokens and sessions have ended.", s.site.RemovePerson(in.Name))
 	})
-	huma.Register(a, op("GET", "/ledger", "listLedger", "Who did what, newest first"), func(_ context.Context, in *struct {
+	huma.Register(a, op("GET", "/ledger", "listLedger", "Who did what, newest first"), func(ctx context.Context, in *struct {
 		Who    string `query:"who"`
 		Text   string `query:"text" doc:"part of the act or of what it was about"`
 		Before int64  `query:"before" doc:"cursor"`
 		Limit  int    `query:"limit" minimum:"1" maximum:"1000" default:"100"`
 	}) (*body[api.Page[api.LedgerEntry]], error) {
-		return answer(s.site.Ledger(catalog.EntryFilter{Who: in.Who, Text: in.Text, Before: in.Before, Limit: in.Limit}))
+		page, err := s.site.Ledger(catalog.EntryFilter{Who: in.Who, Text: in.Text, Before: in.Before, Limit: in.Limit})
+		if !seesNames(ctx) {
+			for i := range page.Items {
+				page.Items[i].About = unnamedAct(page.Items[i].About)
+			}
+			// What was found by a name that is not shown would tell of it.
+			page.Items = slices.DeleteFunc(page.Items, func(e api.LedgerEntry) bool { return !strings.Contains(strings.ToLower(e.Act+"\x00"+e.About), strings.ToLower(in.Text)) })
+		}
+		return answer(page, err)
 	})
 	huma.Register(a, op("POST", "/ledger/verify", "verifyLedger", "Whether the ledger is as it was written"), func(ctx context.Context, _ *none) (*body[api.LedgerProof], error) {
 		return answerAt(s.site.VerifyLedger(ctx))
@@ -113,7 +121,7 @@ func (s *server) who(r *http.Request) (*site.Caller, int, error) {
 		}
 		return c, 0, nil
 	}
-	if c, err := r.Cookie(cookieName); err == nil {
+	if c, err := r.Cookie(cookieName); err == nil && strings.HasPrefix(c.Value, "chs_") { // sessions alone: they can be ended
 		return s.site.ByText(c.Value), 0, nil
 	}
 	return nil, 0, nil
@@ -175,10 +183,13 @@ func (s *server) signIn(w http.ResponseWriter, r *http.Request) {
 		problem(w, http.StatusBadRequest, "the request is not JSON with a token, or a name and a password")
 		return
 	}
-	text := strings.TrimSpace(in.Token)
-	c := s.site.ByText(text)
+	if _, desk := site.DeskCallerOf(r.Context()); desk {
+		problem(w, http.StatusForbidden, "people sign in at their own site")
+		return
+	}
+	var text string
+	var c *site.Caller
 	if in.Name != "" {
-		var err error
 		if text, c, err = s.site.SignIn(in.Name, in.Password, addressOf(r)); err != nil {
 			status := statusOf(err)
 			if site.ClassOf(err) == site.Refused {
@@ -188,7 +199,10 @@ func (s *server) signIn(w http.ResponseWriter, r *http.Request) {
 			problem(w, status, err.Error())
 			return
 		}
-	} else if c == nil || strings.HasPrefix(text, "chs_") {
+	} else if text, c, err = s.site.SignInByToken(strings.TrimSpace(in.Token)); err != nil {
+		problem(w, statusOf(err), err.Error())
+		return
+	} else if c == nil {
 		problem(w, http.StatusUnauthorized, "This token is not one of this site. On the site's host, candid token add NAME prints a new one.")
 		return
 	}

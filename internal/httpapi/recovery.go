@@ -68,11 +68,19 @@ func (s *server) registerRecovery(a huma.API) {
 	}) (*body[api.Run], error) {
 		return answer(s.eyes(ctx).Undo(in.ID, caller(ctx)))
 	})
-	huma.Register(a, op("GET", "/recipes", "listRecipes", "Saved restores"), func(context.Context, *none) (*body[[]api.Recipe], error) {
-		return answer(s.site.Recipes())
+	huma.Register(a, op("GET", "/recipes", "listRecipes", "Saved restores"), func(ctx context.Context, _ *none) (*body[[]api.Recipe], error) {
+		all, err := s.site.Recipes()
+		for i := range all {
+			unnamedRecipe(ctx, &all[i])
+		}
+		return answer(all, err)
 	})
-	huma.Register(a, op("GET", "/recipes/{name}", "getRecipe", "One saved restore with its last runs"), func(_ context.Context, in *named) (*body[api.Recipe], error) {
-		return answerAt(s.site.Recipe(in.Name))
+	huma.Register(a, op("GET", "/recipes/{name}", "getRecipe", "One saved restore with its last runs"), func(ctx context.Context, in *named) (*body[api.Recipe], error) {
+		one, err := s.site.Recipe(in.Name)
+		if err == nil {
+			unnamedRecipe(ctx, one)
+		}
+		return answerAt(one, err)
 	})
 	huma.Register(a, op("POST", "/recipes/{name}", "saveRecipe", "Save a restore under a name", 201), func(ctx context.Context, in *recipeIn) (*body[api.Recipe], error) {
 		return answerAt(s.site.PutRecipe(ctx, in.Name, in.Body, false, caller(ctx)))

@@ -79,7 +79,11 @@ func (s *server) register(a huma.API) {
 		return answer(s.site.Info())
 	})
 	huma.Register(a, op("GET", "/status", "getStatus", "How everything stands, in sentences first"), func(ctx context.Context, _ *none) (*body[api.Status], error) {
-		return answerAt(s.site.Status())
+		st, err := s.site.Status()
+		if err == nil {
+			st.Running = unnamedRuns(ctx, st.Running)
+		}
+		return answerAt(st, err)
 	})
 	s.registerVolumes(a)
 	s.registerSnapshots(a)
@@ -183,7 +187,11 @@ func (s *server) registerSnapshots(a huma.API) {
 		return answer(s.site.TakeSnapshot(in.Name, in.Body, caller(ctx)))
 	})
 	huma.Register(a, op("GET", "/snapshots/{id}", "getSnapshot", "One snapshot with reasons, remarks and space"), func(ctx context.Context, in *identified) (*body[api.Snapshot], error) {
-		return answerAt(s.site.Snapshot(in.ID))
+		one, err := s.site.Snapshot(in.ID)
+		if err == nil && !seesNames(ctx) {
+			one.Remarks = nil // their count stays
+		}
+		return answerAt(one, err)
 	})
 	huma.Register(a, op("DELETE", "/snapshots/{id}", "removeSnapshot", "Send a snapshot into grace"), func(ctx context.Context, in *identified) (*body[api.Snapshot], error) {
 		return answerAt(s.site.RemoveSnapshot(in.ID))
@@ -331,7 +339,9 @@ func (s *server) registerRuns(a huma.API) {
 		if in.State != "" {
 			states = strings.Split(in.State, ",")
 		}
-		return answer(s.site.Runs(catalog.RunFilter{States: states, Kind: in.Kind, Subject: in.Subject, Before: in.Before, Limit: in.Limit, By: ownName(ctx)}))
+		page, err := s.site.Runs(catalog.RunFilter{States: states, Kind: in.Kind, Subject: in.Subject, Before: in.Before, Limit: in.Limit, By: ownName(ctx)})
+		page.Items = unnamedRuns(ctx, page.Items)
+		return answer(page, err)
 	})
 	huma.Register(a, op("GET", "/runs/{id}", "getRun", "One run with its log; wait holds the answer until it is over"), func(ctx context.Context, in *struct {
 		ID   int64 `path:"id"`
@@ -340,15 +350,15 @@ func (s *server) registerRuns(a huma.API) {
 		if err := s.ownRun(ctx, in.ID); err != nil {
 			return nil, fail(err)
 		}
-		if in.Wait == 0 {
-			return answer(s.site.Run(in.ID))
+		if in.Wait > 0 {
+			wctx, cancel := context.WithTimeout(ctx, time.Duration(in.Wait)*time.Second)
+			defer cancel()
+			if r, err := s.site.Wait(wctx, in.ID); err == nil {
+				return answer(unnamed(ctx, r), nil)
+			}
 		}
-		wctx, cancel := context.WithTimeout(ctx, time.Duration(in.Wait)*time.Second)
-		defer cancel()
-		if r, err := s.site.Wait(wctx, in.ID); err == nil {
-			return answer(r, nil)
-		}
-		return answer(s.site.Run(in.ID))
+		r, err := s.site.Run(in.ID)
+		return answer(unnamed(ctx, r), err)
 	})
 	huma.Register(a, op("POST", "/runs/{id}/cancel", "cancelRun", "End a run at its next safe point"), func(ctx context.Context, in *struct {
 		ID int64 `path:"id"`

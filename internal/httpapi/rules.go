@@ -11,6 +11,7 @@ import (
 	"net/http"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"candidharbor/internal/site"
@@ -145,7 +146,11 @@ func (s *server) admit(ctx context.Context, id, what string) (after func(status 
 	c := callerIn(ctx)
 	if !may(c.Role, id) {
 		refused = refusal(c, id)
-		_, err := s.site.Record(*c, id, what, "refused: the role may not")
+		outcome, tell := s.refusals.tell(c.Name + " " + id)
+		if !tell {
+			return nil, refused, nil
+		}
+		_, err := s.site.Record(*c, id, what[:min(len(what), mostRefused)], outcome)
 		return nil, refused, err
 	}
 	if !rules[id].act {
@@ -157,6 +162,36 @@ func (s *server) admit(ctx context.Context, id, what string) (after func(status 
 			_, _ = s.site.Record(*c, id, fmt.Sprintf("entry %d", n), fmt.Sprintf("refused or failed: %d %s", status, http.StatusText(status)))
 		}
 	}, "", err
+}
+
+// mostRefused bounds what the ledger has of a refused request.
+const mostRefused = 200
+
+// refusals counts what was refused, so that who is refused again and again fills no ledger:
+// of each act of each caller the first is told of, the tenth, the hundredth and so on.
+type refusals struct {
+	mu sync.Mutex
+	n  map[string]int
+}
+
+func (r *refusals) tell(key string) (outcome string, tell bool) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if r.n == nil || len(r.n) > 10_000 {
+		r.n = map[string]int{}
+	}
+	r.n[key]++
+	n := r.n[key]
+	for next := 1; next <= n; next *= 10 {
+		if next == n {
+			tell = true
+		}
+	}
+	outcome = "refused: the role may not"
+	if n > 1 {
+		outcome += fmt.Sprintf(", %d times since the service started", n)
+	}
+	return outcome, tell
 }
 
 type bodyKey struct{}

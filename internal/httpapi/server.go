@@ -124,12 +124,13 @@ func problem(w http.ResponseWriter, status int, detail string) {
 }
 
 type server struct {
-	site    *site.Site
-	turns   turns
-	costs   *costs
-	streams streams
-	wrong   seldom // wrong passwords
-	davSeen seldom // moments read by WebDAV
+	site     *site.Site
+	turns    turns
+	costs    *costs
+	streams  streams
+	refusals refusals
+	wrong    seldom // wrong passwords
+	davSeen  seldom // moments read by WebDAV
 }
 
 // secret is the Cache-Control of answers that hold a token or an invitation. They are
@@ -264,6 +265,10 @@ func (s *server) events(w http.ResponseWriter, r *http.Request) {
 			}
 			if owner := callerIn(r.Context()).Owner; owner != nil && e.Run != nil && e.Run.AskedBy != owner.Name {
 				continue
+			}
+			if e.Run != nil {
+				one := unnamed(r.Context(), *e.Run)
+				e.Run = &one
 			}
 			b, err := json.Marshal(e)
 			if err != nil {

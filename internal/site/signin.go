@@ -228,15 +228,28 @@ func (s *Site) SignIn(name, password, from string) (string, *Caller, error) {
 	if err != nil {
 		return "", nil, err
 	}
+	text, err := s.newSession(&catalog.Session{Person: p.Name})
+	return text, callerOf(p, "console"), err
+}
+
+// SignInByToken returns the text of a new session of whoever shows a token; nil when it is none.
+// It ends with the token, and does not show it.
+func (s *Site) SignInByToken(token string) (string, *Caller, error) {
+	c := s.ByText(token)
+	if c == nil || !strings.HasPrefix(token, "cht_") {
+		return "", nil, nil
+	}
+	text, err := s.newSession(&catalog.Session{Token: object.Sum([]byte(token)).String()})
+	return text, c, err
+}
+
+func (s *Site) newSession(row *catalog.Session) (text string, err error) {
 	var b [24]byte
 	rand.Read(b[:])
-	text := "chs_" + hex.EncodeToString(b[:])
+	text = "chs_" + hex.EncodeToString(b[:])
 	now := s.clock.Now()
-	row := &catalog.Session{Hash: object.Sum([]byte(text)).String(), Person: p.Name, Made: catalog.At(now), Used: catalog.At(now)}
-	if err := s.cat.PutSession(row, catalog.At(now.Add(-sessionIdle))); err != nil {
-		return "", nil, err
-	}
-	return text, callerOf(p, "console"), nil
+	row.Hash, row.Made, row.Used = object.Sum([]byte(text)).String(), catalog.At(now), catalog.At(now)
+	return text, s.cat.PutSession(row, catalog.At(now.Add(-sessionIdle)))
 }
 
 // SignOut ends a session.
@@ -258,18 +271,7 @@ func (s *Site) ByText(text string) *Caller {
 	hash := object.Sum([]byte(text)).String()
 	switch {
 	case strings.HasPrefix(text, "cht_"):
-		t, err := s.cat.TokenByHash(hash)
-		if err != nil {
-			return nil
-		}
-		if t.Person == "" {
-			return &Caller{Name: t.Name, Role: Administrator, Via: "token"}
-		}
-		p, err := s.cat.Person(t.Person)
-		if err != nil {
-			return nil
-		}
-		return callerOf(p, "token "+t.Name)
+		return s.byToken(hash)
 	case strings.HasPrefix(text, "chs_"):
 		row, err := s.cat.Session(hash)
 		if err != nil {
@@ -279,17 +281,37 @@ func (s *Site) ByText(text string) *Caller {
 		if now.Sub(row.Used.Time) > sessionIdle || now.Sub(row.Made.Time) > sessionMost {
 			return nil
 		}
-		p, err := s.cat.Person(row.Person)
-		if err != nil {
+		var c *Caller
+		if row.Person == "" {
+			c = s.byToken(row.Token)
+		} else if p, err := s.cat.Person(row.Person); err == nil {
+			c = callerOf(p, "console")
+		}
+		if c == nil {
 			return nil
 		}
 		if now.Sub(row.Used.Time) > sessionTouch {
 			row.Used = catalog.At(now)
 			if err := s.cat.PutSession(row, catalog.At(now.Add(-sessionIdle))); err != nil {
-				s.log.Warn("that a session is used could not be noted", "person", p.Name, "error", err)
+				s.log.Warn("that a session is used could not be noted", "person", c.Name, "error", err)
 			}
 		}
-		return callerOf(p, "console")
+		return c
 	}
 	return nil
+}
+
+func (s *Site) byToken(hash string) *Caller {
+	t, err := s.cat.TokenByHash(hash)
+	if err != nil {
+		return nil
+	}
+	if t.Person == "" {
+		return &Caller{Name: t.Name, Role: Administrator, Via: "token"}
+	}
+	p, err := s.cat.Person(t.Person)
+	if err != nil {
+		return nil
+	}
+	return callerOf(p, "token "+t.Name)
 }
