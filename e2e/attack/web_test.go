@@ -25,10 +25,15 @@ func TestOtherOrigins(t *testing.T) {
 	base := openDir(t)
 	s := serve(t, filepath.Join(base, "site"), "larkfield", base)
 	port := s.url[strings.LastIndex(s.url, ":"):]
+	res, err := http.Post(s.url+"/api/v1/session", "application/json", strings.NewReader(`{"token":"`+s.token+`"}`))
+	require.NoError(t, err)
+	res.Body.Close()
+	require.Len(t, res.Cookies(), 1)
+	session := res.Cookies()[0].Value
 	ask := func(method, path, body string, headers map[string]string) int {
 		req, err := http.NewRequest(method, s.url+path, strings.NewReader(body))
 		require.NoError(t, err)
-		req.AddCookie(&http.Cookie{Name: "candid_session", Value: s.token})
+		req.AddCookie(&http.Cookie{Name: "candid_session", Value: session})
 		for k, v := range headers {
 			if k == "Host" {
 				req.Host = v

@@ -2,8 +2,11 @@
 package browser
 
 import (
+	"bytes"
 	"context"
+	"encoding/json"
 	"fmt"
+	"net/http"
 	"os"
 	"os/exec"
 	"time"
@@ -68,13 +71,39 @@ func Open(ctx context.Context, url, token string, width, height int, dark bool) 
 		return nil, err
 	}
 	err = p.Do(60*time.Second, chromedp.EmulateViewport(int64(width), int64(height)), chromedp.ActionFunc(func(ctx context.Context) error {
-		return network.SetCookie("candid_session", token).WithURL(url).Do(ctx)
+		session, err := signIn(ctx, url, token)
+		if err != nil {
+			return err
+		}
+		return network.SetCookie("candid_session", session).WithURL(url).Do(ctx)
 	}), chromedp.Navigate(url), chromedp.WaitVisible("main"))
 	if err != nil {
 		p.Close()
 		return nil, err
 	}
 	return p, nil
+}
+
+// signIn returns the session that a token signs in to.
+func signIn(ctx context.Context, url, token string) (string, error) {
+	body, err := json.Marshal(map[string]string{"token": token})
+	if err != nil || token == "" {
+		return "", err
+	}
+	req, err := http.NewRequestWithContext(ctx, "POST", url+"/api/v1/session", bytes.NewReader(body))
+	if err != nil {
+		return "", err
+	}
+	req.Header.Set("Content-Type", "application/json")
+	resp, err := http.DefaultClient.Do(req)
+	if err != nil {
+		return "", err
+	}
+	defer resp.Body.Close()
+	for _, c := range resp.Cookies() {
+		return c.Value, nil
+	}
+	return token, nil // a wrong one, which lets nobody in
 }
 
 // Do runs actions within a time limit.
