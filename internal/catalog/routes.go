@@ -150,9 +150,26 @@ func (c *Catalog) UseInvitation(hash, by string, now time.Time) (g Grants, err e
 		return g, err
 	}
 	defer tx.Rollback()
+	grants, err := invited(tx, hash, now)
+	if err != nil {
+		return g, err
+	}
+	if _, err := tx.Exec(`UPDATE invitations SET used=?,used_by=? WHERE hash=?`, At(now), by, hash); err != nil {
+		return g, err
+	}
+	return grants, tx.Commit()
+}
+
+// Invited tells whether an invitation can be used, and does not use it.
+func (c *Catalog) Invited(hash string, now time.Time) error {
+	_, err := invited(c.db, hash, now)
+	return err
+}
+
+func invited(db sqlx.Queryer, hash string, now time.Time) (g Grants, err error) {
 	var ends, used Time
 	var grants JSON[Grants]
-	err = tx.QueryRow(`SELECT ends,used,grants FROM invitations WHERE hash=?`, hash).Scan(&ends, &used, &grants)
+	err = db.QueryRowx(`SELECT ends,used,grants FROM invitations WHERE hash=?`, hash).Scan(&ends, &used, &grants)
 	switch {
 	case errors.Is(err, sql.ErrNoRows):
 		return g, ErrInvitationUnknown
@@ -163,10 +180,7 @@ func (c *Catalog) UseInvitation(hash, by string, now time.Time) (g Grants, err e
 	case now.After(ends.Time):
 		return g, ErrInvitationLate
 	}
-	if _, err := tx.Exec(`UPDATE invitations SET used=?,used_by=? WHERE hash=?`, At(now), by, hash); err != nil {
-		return g, err
-	}
-	return grants.V, tx.Commit()
+	return grants.V, nil
 }
 
 // Selection chooses volumes by labels, all of which must match, or by name.

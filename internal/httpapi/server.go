@@ -335,6 +335,21 @@ func statusOf(err error) int {
 	return http.StatusInternalServerError
 }
 
+// Answers that refuse a request do not repeat what was in it: it may hold a password, and be
+// written down wherever answers are.
+func init() {
+	plain := huma.NewError
+	huma.NewError = func(status int, msg string, errs ...error) huma.StatusError {
+		for i, err := range errs {
+			var d *huma.ErrorDetail
+			if errors.As(err, &d) {
+				errs[i] = &huma.ErrorDetail{Message: d.Message, Location: d.Location}
+			}
+		}
+		return plain(status, msg, errs...)
+	}
+}
+
 // fail turns an error of the site into a problem (RFC 9457).
 func fail(err error) error {
 	if err == nil {

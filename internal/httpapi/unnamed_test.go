@@ -105,3 +105,18 @@ func TestTokenSessionsEnd(t *testing.T) {
 	require.Equal(t, 200, c.call("DELETE", "/tokens/desk", "", nil, nil))
 	require.Equal(t, 401, with("GET", "/site", two))
 }
+
+// An answer to a request that cannot be used does not repeat what it held.
+func TestAnswersRepeatNoSecrets(t *testing.T) {
+	c, _, _ := open(t)
+	for _, body := range []string{`{"name":"ines","role":"operator","password":["orchids"]}`, `{"name":"ines","role":"operator","password":{"x":"orchids"}}`,
+		`{"name":"ines","role":"gardener","password":"orchids in march"}`, `{"name":"ines","Password":"orchids","password":7}`, `{"name":"ines","role":"operator","passwort":"orchids in march"}`,
+		`{"name":"ines","role":"operator","password":"orchids"`, `"orchids"`} {
+		for _, call := range []string{"POST /people", "PUT /me/password", "POST /sites", "POST /tokens"} {
+			method, path, _ := strings.Cut(call, " ")
+			var said any
+			require.GreaterOrEqual(t, c.call(method, path, body, nil, &said), 400, body)
+			require.NotContains(t, fmt.Sprint(said), "orchids", call+" "+body)
+		}
+	}
+}

@@ -246,7 +246,7 @@ func (s *Site) serveStream(ctx context.Context, l *transfer.Link, st *transfer.S
 		return
 	}
 	if op == "pair" {
-		if err := s.servePair(l.Key, body, st); err != nil {
+		if err := s.servePair(l.Key, l.Address, body, st); err != nil {
 			st.Refuse(&transfer.Refusal{What: err.Error(), Final: true})
 		}
 		return

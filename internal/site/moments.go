@@ -31,10 +31,10 @@ func (s *Site) moment(v *catalog.Volume, at string) (row *catalog.Snapshot, answ
 	if terr != nil {
 		row, err := s.cat.Snapshot(at)
 		if err != nil {
-			return nil, "", bad("%q is neither a moment (such as 2026-03-04T14:05:00Z), nor latest, nor the id of a snapshot here", at)
+			row = &catalog.Snapshot{}
 		}
-		if row.Volume != v.Name {
-			return nil, "", bad("snapshot %s is one of %s, not of %s", row.ID[:12], row.Volume, v.Name)
+		if row.Volume != v.Name { // whether it is another volume's is not for everybody who may see this one
+			return nil, "", bad("%q is neither a moment (such as 2026-03-04T14:05:00Z), nor latest, nor the id of a snapshot of %s here", at, v.Name)
 		}
 		return row, "the snapshot taken " + stamp(row.Began.Time), nil
 	}

@@ -8,6 +8,7 @@ import (
 	"encoding/hex"
 	"errors"
 	"fmt"
+	"net"
 	"strings"
 	"time"
 
@@ -167,7 +168,7 @@ func (s *Site) Peers() ([]api.Peer, error) {
 	return out, err
 }
 
-func (s *Site) servePair(key ed25519.PublicKey, body []byte, st *transfer.Stream) error {
+func (s *Site) servePair(key ed25519.PublicKey, from string, body []byte, st *transfer.Stream) error {
 	var q pairRequest
 	if err := transfer.Decode(body, &q); err != nil {
 		return err
@@ -175,6 +176,19 @@ func (s *Site) servePair(key ed25519.PublicKey, body []byte, st *transfer.Stream
 	if err := policy.CheckName("site", q.Name); err != nil {
 		return err
 	}
+	// Who has no invitation learns neither which sites are paired nor, by trying, of a secret.
+	host, _, err := net.SplitHostPort(from)
+	if err != nil {
+		host = from
+	}
+	if wait := s.signing.count("pair "+host, freeTries, mostWait); wait > 0 {
+		return tooMany(wait)
+	}
+	secret := object.Sum(q.Secret).String()
+	if err := s.cat.Invited(secret, s.clock.Now()); err != nil {
+		return err
+	}
+	s.signing.tries.Remove("pair " + host)
 	if q.Name == s.Name() {
 		return fmt.Errorf("this site is named %s too: two paired sites need different names", q.Name)
 	}
@@ -184,7 +198,7 @@ func (s *Site) servePair(key ed25519.PublicKey, body []byte, st *transfer.Stream
 	if len(q.Addresses) > mostAddresses {
 		return fmt.Errorf("%d addresses are too many", len(q.Addresses))
 	}
-	g, err := s.cat.UseInvitation(object.Sum(q.Secret).String(), q.Name, s.clock.Now())
+	g, err := s.cat.UseInvitation(secret, q.Name, s.clock.Now())
 	if err != nil {
 		return err
 	}

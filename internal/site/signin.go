@@ -165,7 +165,7 @@ const (
 var errWrongPassword = errors.New("the name or the password is wrong")
 
 func tooMany(wait time.Duration) error {
-	return &Error{Busy, fmt.Errorf("too many wrong passwords: wait %s and try again", ago(wait))}
+	return &Error{Busy, fmt.Errorf("too many tries: wait %s and try again", ago(wait))}
 }
 
 // checkPerson finds a person by name and password. from is where the request came from.
