@@ -54,7 +54,7 @@ check: build
 	@test -z "$$(gofmt -l $$(git ls-files '*.go'))" || { gofmt -l $$(git ls-files '*.go'); exit 1; }
 	go vet ./...
 	go tool staticcheck ./...
-	go test -count=1 -run TestLayers .
+	go test -count=1 -run 'TestLayers|TestLint' .
 	cd console && npx tsc --noEmit && npx oxlint --deny-warnings src
 	@go run ./internal/httpapi/openapi > /tmp/candid-openapi.json && cd console && npx openapi-typescript /tmp/candid-openapi.json -o /tmp/candid-schema.ts >/dev/null 2>&1 \
 	  && diff -q /tmp/candid-schema.ts src/api/schema.ts || { echo "console/src/api/schema.ts is out of date: make schema"; exit 1; }

@@ -1,0 +1,113 @@
+package candidharbor_test
+
+import (
+	"go/ast"
+	"go/parser"
+	"go/token"
+	"io/fs"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+)
+
+// byPath are the files of packages that work in other people's directories which may name paths
+// nevertheless, and why: what is opened there lies in directories that only the service and root
+// can change, or nothing comes of what is seen.
+var byPath = map[string]string{
+	"internal/site/site.go":              "the data directory",
+	"internal/site/catalogue.go":         "copies of the catalogue, in the data directory or where site.yaml says",
+	"internal/site/config.go":            "site.yaml and keys",
+	"internal/site/crates.go":            "the key for sealed crates; whether a file is there is only told",
+	"internal/site/grants.go":            "keys",
+	"internal/site/keptnames.go":         "indexes in the data directory",
+	"internal/site/notices.go":           "secrets that site.yaml names",
+	"internal/site/tryout.go":            "scratch space in the data directory",
+	"internal/site/clones.go":            "what clones changed, in the data directory",
+	"internal/site/places.go":            "nobody but root can move what was attached: notSwapped",
+	"internal/site/found.go":             "whether it is a directory is only told; it is opened beneath its root",
+	"internal/site/prepare.go":           "what is seen is only told; the restore opens its target beneath a root",
+	"internal/site/restore.go":           "what is seen is only told",
+	"internal/site/recipes.go":           "what is seen is only told",
+	"internal/site/headroom.go":          "how much room there is, which is only told",
+	"internal/site/volumes.go":           "the store's own directory",
+	"internal/volume/journal/journal.go": "/proc/self/fd of what is open",
+	"internal/volume/journal/reading.go": "/proc/self/fd of what is open",
+	"internal/volume/tree/setmeta.go":    "/proc/self/fd of what is open",
+	"internal/views/mount.go":            "/dev/fuse, and a directory of the data directory",
+	"internal/volume/journal/mounts.go":  "/proc",
+	"internal/volume/journal/held.go":    "/proc",
+	"internal/volume/tree/cache.go":      "scan caches in the data directory",
+	"internal/volume/tree/restore.go":    "what is seen is only told",
+	"internal/views/clone.go":            "what clones changed, in the data directory",
+	"internal/views/spot.go":             "/proc, and a directory of the data directory",
+}
+
+// pathCalls are the functions that resolve a path by themselves.
+var pathCalls = map[string][]string{
+	"os": {"Open", "OpenFile", "Create", "ReadFile", "WriteFile", "Remove", "RemoveAll", "Mkdir", "MkdirAll", "Chmod", "Chown", "Lchown", "Chtimes", "Rename", "Symlink", "Link",
+		"ReadDir", "Stat", "Lstat", "Truncate", "Readlink", "CreateTemp", "MkdirTemp"},
+	"unix": {"Open", "Creat", "Mkdir", "Chmod", "Chown", "Lchown", "Unlink", "Rmdir", "Rename", "Symlink", "Link", "Stat", "Lstat", "Access", "Setxattr", "Getxattr", "Listxattr",
+		"Lsetxattr", "Mknod", "Mkfifo", "Truncate", "UtimesNano", "Mount", "Unmount", "Statfs", "Readlink"},
+}
+
+// TestLint finds what lets strangers in before it does: paths named where others may swap them,
+// programs run elsewhere than in hooks, and answers and prints that bypass what makes them safe.
+func TestLint(t *testing.T) {
+	used := map[string]bool{}
+	fset := token.NewFileSet()
+	err := filepath.WalkDir("internal", func(path string, d fs.DirEntry, err error) error {
+		if err != nil || d.IsDir() || !strings.HasSuffix(path, ".go") || strings.HasSuffix(path, "_test.go") {
+			return err
+		}
+		file, err := parser.ParseFile(fset, path, nil, 0)
+		if err != nil {
+			return err
+		}
+		abroad := strings.HasPrefix(path, "internal/site/") || strings.HasPrefix(path, "internal/volume/") || strings.HasPrefix(path, "internal/views/")
+		ast.Inspect(file, func(n ast.Node) bool {
+			sel, ok := n.(*ast.SelectorExpr)
+			if !ok {
+				return true
+			}
+			pkg, ok := sel.X.(*ast.Ident)
+			if !ok {
+				return true
+			}
+			at := fset.Position(sel.Pos())
+			switch name := sel.Sel.Name; {
+			case abroad && slices.Contains(pathCalls[pkg.Name], name):
+				if byPath[path] == "" {
+					t.Errorf("%s: %s.%s resolves a path that others may swap: open it beneath its root (internal/beneath) and go on with what is open", at, pkg.Name, name)
+				}
+				used[path] = true
+			case pkg.Name == "exec" && (name == "Command" || name == "CommandContext") && path != "internal/site/hooks.go" && !strings.HasPrefix(path, "internal/demo/"):
+				t.Errorf("%s: programs are run by hooks of site.yaml alone", at)
+			case pkg.Name == "os" && (name == "Stdout" || name == "Stderr") && strings.HasPrefix(path, "internal/cli/"):
+				t.Errorf("%s: what is printed goes through the writer that makes it safe for terminals", at)
+			}
+			return true
+		})
+		ast.Inspect(file, func(n ast.Node) bool {
+			call, ok := n.(*ast.CallExpr)
+			if !ok || len(call.Args) != 3 {
+				return true
+			}
+			if sel, ok := call.Fun.(*ast.SelectorExpr); ok && sel.Sel.Name == "Error" {
+				if pkg, ok := sel.X.(*ast.Ident); ok && pkg.Name == "http" {
+					if _, fixed := call.Args[1].(*ast.BasicLit); !fixed {
+						t.Errorf("%s: http.Error with a text that is put together: answer with problem()", fset.Position(call.Pos()))
+					}
+				}
+			}
+			return true
+		})
+		return nil
+	})
+	require.NoError(t, err)
+	for path := range byPath {
+		require.True(t, used[path], "%s names no path any more: take it off the list", path)
+	}
+}
