@@ -75,7 +75,9 @@ func (s *server) registerPeople(a huma.API) {
 				page.Items[i].About = unnamedAct(page.Items[i].About)
 			}
 			// What was found by a name that is not shown would tell of it.
-			page.Items = slices.DeleteFunc(page.Items, func(e api.LedgerEntry) bool { return !strings.Contains(strings.ToLower(e.Act+"\x00"+e.About), strings.ToLower(in.Text)) })
+			page.Items = slices.DeleteFunc(page.Items, func(e api.LedgerEntry) bool {
+				return !strings.Contains(strings.ToLower(e.Act+"\x00"+e.About), strings.ToLower(in.Text))
+			})
 		}
 		return answer(page, err)
 	})
