@@ -13,17 +13,17 @@ import (
 )
 
 // bound reports whether a volume's history is that of a paired site, and not of another one of
-// the same name: it is bound to the keys that signed it.
+// the same name: one of its keys signed the first snapshot that came, or the newest.
 func (s *Site) bound(peer *catalog.Peer, v *catalog.Volume) bool {
 	if v.Origin != peer.Name {
 		return false
 	}
-	if v.Signer != "" {
-		return slices.Contains(signers(peer), v.Signer)
+	if slices.Contains(signers(peer), v.Signer) {
+		return true
 	}
-	last, err := s.cat.LastSnapshot(s.Place(), v.Lineage) // of before signers were noted
+	last, err := s.cat.LastSnapshot(s.Place(), v.Lineage)
 	if err != nil || last == nil {
-		return err == nil
+		return err == nil && v.Signer == ""
 	}
 	id, err := object.ParseID(last.ID)
 	if err != nil {

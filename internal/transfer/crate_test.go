@@ -1,8 +1,13 @@
 package transfer
 
 import (
+	"archive/tar"
 	"bytes"
 	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
 	"io"
 	"testing"
 
@@ -45,4 +50,77 @@ func FuzzCrate(f *testing.F) {
 			require.NoError(t, far.RemoveRoots(id))
 		}
 	})
+}
+
+// What an attacker changes in a crate, with all sums made to fit again, becomes no snapshot
+// unless it is whole and signed as it was.
+func FuzzResealedCrate(f *testing.F) {
+	st := openStore(f, 1)
+	id := commit(f, st, 1, map[int][]byte{0: bytes.Repeat([]byte("page "), 3000), 1: []byte("short")}, 3)
+	var out bytes.Buffer
+	w := &CrateWriter{Store: st, Meter: &Meter{}, Head: CrateHead{ID: "a", Site: "here", Snapshots: []CrateSnapshot{{ID: id.String()}}},
+		Marks: func(object.ID) ([][]byte, error) { return nil, nil }, Open: func(int) (io.WriteCloser, error) { return closer{&out}, nil }}
+	require.NoError(f, w.Write(context.Background()))
+	far := openStore(f, 2)
+	f.Add(uint8(0), uint32(3), []byte{0xff}, false)
+	f.Add(uint8(1), uint32(40), []byte("x"), true)
+	f.Add(uint8(2), uint32(0), []byte{}, true)
+	f.Fuzz(func(t *testing.T, entry uint8, at uint32, change []byte, cut bool) {
+		raw := reseal(t, out.Bytes(), int(entry), int(at), change, cut)
+		r := &CrateReader{Store: far, Lease: far.NewLease(), Meant: func(*CrateHead) error { return nil }, Sees: func(uint32) bool { return false }, Meter: &Meter{}}
+		defer r.Lease.Release()
+		parts, err := r.Read(context.Background(), bytes.NewReader(raw))
+		if err != nil {
+			return
+		}
+		for _, rec := range parts.Roots {
+			w := far.NewWriter(far.NewLease())
+			w.Within(r.Lease, r.Sees)
+			got, err := w.CommitRecord(rec)
+			w.Close()
+			if err != nil {
+				continue
+			}
+			require.Equal(t, id, got)
+			requireWhole(t, far, got)
+			require.NoError(t, far.RemoveRoots(got))
+		}
+	})
+}
+
+// reseal changes or cuts the body of one entry of a crate and makes the sums at its end fit.
+func reseal(t *testing.T, crate []byte, entry, at int, change []byte, cut bool) []byte {
+	var out bytes.Buffer
+	in, to := tar.NewReader(bytes.NewReader(crate)), tar.NewWriter(&out)
+	sums := map[string]string{}
+	for n := 0; ; n++ {
+		h, err := in.Next()
+		if errors.Is(err, io.EOF) {
+			break
+		}
+		require.NoError(t, err)
+		body, err := io.ReadAll(in)
+		require.NoError(t, err)
+		if h.Name == crateEnd {
+			var tail crateTail
+			require.NoError(t, json.Unmarshal(body, &tail))
+			tail.SHA256 = sums
+			body, err = json.Marshal(tail)
+			require.NoError(t, err)
+		} else if n == entry && len(body) > 0 {
+			if at %= len(body); cut {
+				body = append(body[:at:at], change...)
+			} else {
+				copy(body[at:], change)
+			}
+		}
+		sum := sha256.Sum256(body)
+		sums[h.Name] = hex.EncodeToString(sum[:])
+		h.Size = int64(len(body))
+		require.NoError(t, to.WriteHeader(h))
+		_, err = to.Write(body)
+		require.NoError(t, err)
+	}
+	require.NoError(t, to.Close())
+	return out.Bytes()
 }
