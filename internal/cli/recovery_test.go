@@ -99,7 +99,7 @@ DIR/all.zip: N B.
 Nothing is mounted. candid mount VOLUME DIR shows a volume's snapshots at a directory.
 `)
 	d.refuses("mount letters", 2, "give the volume and the empty directory")
-	d.refuses("mount letters /nowhere", 2, "no such file")
+	d.refuses("mount letters /nowhere", 2, "outside the roots")
 	d.refuses("mount letters DIR/share", 2, "is not empty")
 	d.refuses("mount --end DIR/share", 1, "nothing is mounted at")
 }
