@@ -1,6 +1,7 @@
 package httpapi
 
 import (
+	"candidharbor/internal/site"
 	"context"
 	"fmt"
 	"net/http"
@@ -17,6 +18,15 @@ const (
 	costlyAtOnce  = 4 // of all callers
 	costlyWaiting = 8 // of one
 )
+
+// payer is under whom a caller's calls are counted: people of another site under that site, which
+// tells their names.
+func payer(ctx context.Context) string {
+	if from, desk := site.DeskCallerOf(ctx); desk {
+		return from.Site
+	}
+	return caller(ctx)
+}
 
 // costs lets one costly call of each caller run at a time, so that nobody who asks much takes
 // the site from others.
@@ -76,7 +86,7 @@ func (s *server) inTurn(a huma.API) func(huma.Context, func(huma.Context)) {
 			next(ctx)
 			return
 		}
-		who := caller(ctx.Context())
+		who := payer(ctx.Context())
 		leave, ok, err := s.costs.enter(ctx.Context(), who)
 		switch {
 		case !ok:

@@ -72,7 +72,7 @@ func (s *server) registerPeople(a huma.API) {
 		page, err := s.site.Ledger(catalog.EntryFilter{Who: in.Who, Text: in.Text, Before: in.Before, Limit: in.Limit})
 		if !seesNames(ctx) {
 			for i := range page.Items {
-				page.Items[i].About = unnamedAct(page.Items[i].About)
+				page.Items[i].About = unnamedAct(page.Items[i].Act, page.Items[i].About)
 			}
 			// What was found by a name that is not shown would tell of it.
 			page.Items = slices.DeleteFunc(page.Items, func(e api.LedgerEntry) bool {

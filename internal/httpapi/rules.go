@@ -146,7 +146,7 @@ func (s *server) admit(ctx context.Context, id, what string) (after func(status 
 	c := callerIn(ctx)
 	if !may(c.Role, id) {
 		refused = refusal(c, id)
-		outcome, tell := s.refusals.tell(c.Name + " " + id)
+		outcome, tell := s.refusals.tell(payer(ctx) + " " + id)
 		if !tell {
 			return nil, refused, nil
 		}

@@ -17,6 +17,7 @@ import (
 	"sync"
 	"time"
 
+	"candidharbor/internal/limit"
 	"candidharbor/internal/policy"
 	"candidharbor/internal/site"
 	"candidharbor/internal/views"
@@ -51,7 +52,7 @@ const cookieName = "candid_session"
 func New(s *site.Site) http.Handler {
 	r := chi.NewRouter()
 	r.Use(middleware.Recoverer, headers)
-	srv := &server{site: s, costs: newCosts()}
+	srv := &server{site: s, costs: newCosts(), streams: limit.Places{Each: mostStreams}}
 	r.Route("/api/v1", func(r chi.Router) {
 		r.Post("/session", srv.signIn)
 		r.Delete("/session", srv.signOut)
@@ -127,7 +128,7 @@ type server struct {
 	site     *site.Site
 	turns    turns
 	costs    *costs
-	streams  streams
+	streams  limit.Places
 	refusals refusals
 	wrong    seldom // wrong passwords
 	davSeen  seldom // moments read by WebDAV
@@ -210,38 +211,14 @@ func (s *server) idempotent(next http.Handler) http.Handler {
 	})
 }
 
-// streams counts the streams of events that each caller has open.
-type streams struct {
-	mu sync.Mutex
-	of map[string]int
-}
-
-// mostStreams is how many one caller may have; each page of the console that is open takes one.
+// mostStreams is how many streams of events one caller may have; each page of the console that is
+// open takes one.
 const mostStreams = 24
-
-func (s *streams) enter(who string) (leave func(), ok bool) {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	if s.of[who] >= mostStreams {
-		return nil, false
-	}
-	if s.of == nil {
-		s.of = map[string]int{}
-	}
-	s.of[who]++
-	return func() {
-		s.mu.Lock()
-		defer s.mu.Unlock()
-		if s.of[who]--; s.of[who] == 0 {
-			delete(s.of, who)
-		}
-	}, true
-}
 
 // events streams changes as Server-Sent Events (WHATWG HTML §9.2).
 func (s *server) events(w http.ResponseWriter, r *http.Request) {
 	rc := http.NewResponseController(w)
-	leave, ok := s.streams.enter(caller(r.Context()))
+	leave, ok := s.streams.Enter(payer(r.Context()))
 	if !ok {
 		problem(w, http.StatusTooManyRequests, fmt.Sprintf("%s has %d streams of events open already: close some of them", caller(r.Context()), mostStreams))
 		return

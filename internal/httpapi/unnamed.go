@@ -61,8 +61,16 @@ var fileFields = []string{"path", "paths", "pattern", "names"}
 
 const notNamed = "(not shown)"
 
+// namesNone are acts whose paths and names are of volumes, folders that are granted, and places
+// on the host, which auditors see elsewhere too.
+var namesNone = map[string]bool{"addVolume": true, "setFound": true, "grantFolders": true, "grant": true, "addRoute": true, "editRoute": true, "putGroup": true, "editGroup": true,
+	"attachPlace": true, "addMount": true, "makeClone": true, "setStandby": true, "writeCrate": true, "loadCrate": true}
+
 // unnamedAct takes the names of files out of what an act was about.
-func unnamedAct(about string) string {
+func unnamedAct(act, about string) string {
+	if namesNone[act] {
+		return about
+	}
 	head, body, hasBody := strings.Cut(about, " {")
 	where, query, hasQuery := strings.Cut(head, "?")
 	if hasQuery {

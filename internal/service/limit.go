@@ -2,8 +2,9 @@ package service
 
 import (
 	"net"
-	"sync"
 	"syscall"
+
+	"candidharbor/internal/limit"
 )
 
 // limited is a listener that keeps only so many connections, in all and from one address;
@@ -11,23 +12,24 @@ import (
 // for its socket.
 type limited struct {
 	net.Listener
-	all, each int
-
-	mu   sync.Mutex
-	n    int
-	from map[string]int
+	places limit.Places
 }
 
-const mostFrom = 256 // connections from one address; many people may come through one proxy
+// mostOpen and mostFrom bound connections in all and from one address, through which many
+// people may come by a proxy.
+const (
+	mostOpen = 4096
+	mostFrom = 256
+)
 
-// limit bounds a listener by the descriptors that this process may have.
-func limit(l net.Listener) *limited {
-	all := 4096
+// bounded bounds a listener by the descriptors that this process may have.
+func bounded(l net.Listener) *limited {
+	all := mostOpen
 	var most syscall.Rlimit
 	if syscall.Getrlimit(syscall.RLIMIT_NOFILE, &most) == nil {
 		all = min(all, int(min(most.Cur, 1<<20))/4)
 	}
-	return &limited{Listener: l, all: all, each: min(mostFrom, max(1, all/2)), from: map[string]int{}}
+	return &limited{Listener: l, places: limit.Places{All: all, Each: min(mostFrom, max(1, all/2))}}
 }
 
 // Accept is part of net.Listener.
@@ -45,37 +47,22 @@ func (l *limited) Accept() (net.Conn, error) {
 		if err != nil {
 			host = c.RemoteAddr().String()
 		}
-		l.mu.Lock()
-		full := l.n >= l.all || l.from[host] >= l.each
-		if !full {
-			l.n++
-			l.from[host]++
-		}
-		l.mu.Unlock()
-		if full {
+		leave, ok := l.places.Enter(host)
+		if !ok {
 			c.Close()
 			continue
 		}
-		return &counted{TCPConn: tcp, gone: sync.OnceFunc(func() { l.leave(host) })}, nil
-	}
-}
-
-func (l *limited) leave(host string) {
-	l.mu.Lock()
-	defer l.mu.Unlock()
-	l.n--
-	if l.from[host]--; l.from[host] == 0 {
-		delete(l.from, host)
+		return &counted{tcp, leave}, nil
 	}
 }
 
 type counted struct {
 	*net.TCPConn
-	gone func()
+	leave func()
 }
 
 // Close is part of net.Conn.
 func (c *counted) Close() error {
-	defer c.gone()
+	defer c.leave()
 	return c.TCPConn.Close()
 }

@@ -98,7 +98,7 @@ func (svc *Service) listen(log *slog.Logger) error {
 	if err != nil {
 		return err
 	}
-	web = limit(web)
+	web = bounded(web)
 	svc.URL = "http://" + web.Addr().String()
 	host, _, err := net.SplitHostPort(cfg.Listen)
 	if err != nil {
@@ -130,7 +130,7 @@ func (svc *Service) listen(log *slog.Logger) error {
 	}
 	go serve(svc.web, web)
 	go serve(svc.local, sock)
-	go svc.Site.ServePeers(limit(peers))
+	go svc.Site.ServePeers(bounded(peers))
 	go svc.Site.ServeDesk(handler)
 	return nil
 }

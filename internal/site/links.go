@@ -187,7 +187,7 @@ func (s *Site) accept(c net.Conn) error {
 	if cut {
 		return c.Close()
 	}
-	welcome, ok := s.strangers.enter(c.RemoteAddr())
+	welcome, ok := s.stranger(c.RemoteAddr())
 	if !ok {
 		return errors.Join(errTooManyStrangers, c.Close())
 	}
@@ -209,7 +209,7 @@ func (s *Site) accept(c net.Conn) error {
 		defer cancel()
 		return l.Serve(ctx, s.serveStream) // it may want to pair
 	}
-	leave, ok := s.lines.enter(peer.Name)
+	leave, ok := s.lines.Enter(peer.Name)
 	if !ok {
 		return errors.Join(fmt.Errorf("%s has %d lines open already", peer.Name, mostLines), l.Close())
 	}

@@ -21,6 +21,7 @@ import (
 	"candidharbor/core/retention"
 	"candidharbor/internal/catalog"
 	"candidharbor/internal/clock"
+	"candidharbor/internal/limit"
 	"candidharbor/internal/store"
 	"candidharbor/internal/transfer"
 	shown "candidharbor/internal/views"
@@ -76,8 +77,8 @@ type Site struct {
 	verdicts      verdictCache
 	finders       finders
 	signing       *signing
-	strangers     strangers
-	lines         peerLines
+	strangers     limit.Places // by address
+	lines         limit.Places // by paired site
 	certOnce      sync.Once
 	cert          *x509.Certificate // of the console, as site.yaml names it; nil: none
 	mounts        sync.Mutex
@@ -131,7 +132,8 @@ func Open(opt Options) (*Site, error) {
 		return nil, err
 	}
 	s := &Site{dir: dir, of: opt.Place, clock: opt.Clock, log: opt.Logger, lock: lock, onPlace: opt.OnPlace, wake: make(chan struct{}, 1), events: newHub(),
-		active: map[int64]*job{}, busy: map[string]chan struct{}{}, links: map[string]*transfer.Link{}, places: map[string]*Site{}, paces: map[string]*paced{}, going: map[string]*going{}, looked: map[string]*looked{}, told: map[string]toldRows{}, headTold: map[string]int64{}, signing: newSigning(), cloned: map[string]*shown.Clone{}}
+		active: map[int64]*job{}, busy: map[string]chan struct{}{}, links: map[string]*transfer.Link{}, places: map[string]*Site{}, paces: map[string]*paced{}, going: map[string]*going{}, looked: map[string]*looked{}, told: map[string]toldRows{}, headTold: map[string]int64{}, signing: newSigning(),
+		strangers: limit.Places{All: mostStrangers, Each: mostStrangersFrom}, lines: limit.Places{Each: mostLines}, cloned: map[string]*shown.Clone{}}
 	s.marksCompared = make(chan struct{})
 	s.ctx, s.cancel = context.WithCancel(context.Background())
 	if err := s.open(opt); err != nil {

@@ -28,7 +28,7 @@ const (
 	workName    = "work"
 )
 
-// MountClone mounts the clone of a snapshot at dir. What was changed lies in home, also of a
+// MountClone mounts the clone of a snapshot at a spot. What was changed lies in home, also of a
 // clone that was mounted before. The spot is the clone's from then on, unless it fails.
 func MountClone(src Source, volume, snapshot, home string, at *Spot, staging string, log *slog.Logger) (*Clone, error) {
 	for _, name := range []string{lowerName, upperName, workName} {

@@ -18,6 +18,8 @@ import (
 // to it and change nothing by it.
 type Spot struct {
 	Path   string
+	root   string
+	id     string // of what is mounted there
 	parent int    // the directory that it is a name in
 	name   string // in there
 	dir    int
@@ -25,7 +27,7 @@ type Spot struct {
 
 // OpenSpot opens a directory below root, or root itself.
 func OpenSpot(root, path string) (*Spot, error) {
-	s := &Spot{Path: path, name: filepath.Base(path), parent: -1, dir: -1}
+	s := &Spot{Path: path, root: root, name: filepath.Base(path), parent: -1, dir: -1}
 	above := filepath.Dir(path)
 	var err error
 	if path == root {
@@ -90,6 +92,7 @@ func (s *Spot) mount(staging string, mount func(target string) error) error {
 	if err == nil {
 		var is string
 		if is, err = s.mountID(); err == nil && is == want {
+			s.id = want
 			return nil
 		}
 	}
@@ -112,8 +115,14 @@ func mountID(fd int) (string, error) {
 	return strings.Fields(id + " -")[0], err
 }
 
-// unmount takes away what is mounted there.
+// unmount takes away what is mounted there. A rename that had begun before the directory was
+// mounted on may have ended after that: then it is under another name, and stays under it.
 func (s *Spot) unmount(flags int) error {
+	if id, err := s.mountID(); s.id != "" && (err != nil || id != s.id) {
+		if err := s.follow(); err != nil {
+			return err
+		}
+	}
 	return unix.Unmount(beneath.Name(s.parent)+"/"+s.name, flags|unix.UMOUNT_NOFOLLOW)
 }
 
@@ -128,23 +137,52 @@ func (s *Spot) unmountSoon() (err error) {
 	return err
 }
 
+// follow finds what is mounted there under its present name, which is below the root too.
+func (s *Spot) follow() error {
+	fields, _, err := mountInfo(s.id)
+	if err != nil || len(fields) < 5 {
+		return errors.Join(err, unix.EINVAL) // it is mounted no more
+	}
+	now, err := OpenSpot(s.root, octal.Replace(fields[4]))
+	if err != nil {
+		return err
+	}
+	if id, err := now.mountID(); err != nil || id != s.id {
+		now.Close()
+		return errors.Join(err, fmt.Errorf("%s was renamed", s.Path))
+	}
+	s.Close()
+	s.parent, s.dir, s.name = now.parent, now.dir, now.name
+	return nil
+}
+
+// mountInfo is what the kernel says of a mount: its fields before and after the dash, none when
+// there is no such mount.
+func mountInfo(id string) (at, what []string, err error) {
+	raw, err := os.ReadFile("/proc/self/mountinfo") // proc_pid_mountinfo(5)
+	for line := range strings.Lines(string(raw)) {
+		before, after, _ := strings.Cut(line, " - ")
+		if at = strings.Fields(before); len(at) > 0 && at[0] == id {
+			return at, strings.Fields(after), nil
+		}
+	}
+	return nil, nil, err
+}
+
+// octal undoes how mountinfo writes what would end a field.
+var octal = strings.NewReplacer(`\040`, " ", `\011`, "\t", `\012`, "\n", `\134`, `\`)
+
 // mounted describes the filesystem that is seen at the name now, as mountinfo does.
 func (s *Spot) mounted() (kind, source string, err error) {
 	id, err := s.mountID()
 	if err != nil {
 		return "", "", err
 	}
-	raw, err := os.ReadFile("/proc/self/mountinfo") // proc_pid_mountinfo(5)
-	if err != nil {
+	_, what, err := mountInfo(id)
+	if len(what) < 2 {
 		return "", "", err
 	}
-	for _, line := range strings.Split(string(raw), "\n") {
-		at, what, _ := strings.Cut(line, " - ")
-		if fields, is := strings.Fields(at), strings.Fields(what); len(fields) > 4 && fields[0] == id && len(is) > 1 {
-			return is[0], is[1], nil
-		}
-	}
-	return "", "", nil
+	return what[0], what[1], nil
 }
 
 // Clear takes away what services that were killed left mounted there.
