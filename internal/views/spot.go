@@ -152,7 +152,8 @@ func (s *Spot) follow() error {
 		return errors.Join(err, fmt.Errorf("%s was renamed", s.Path))
 	}
 	s.Close()
-	s.parent, s.dir, s.name = now.parent, now.dir, now.name
+	unix.Close(now.dir) // it is the top of what is mounted, which would be in use
+	s.parent, s.name = now.parent, now.name
 	return nil
 }
 
