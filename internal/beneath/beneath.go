@@ -13,7 +13,7 @@ import (
 )
 
 // ErrLink says that a link stands where none did when a path was resolved.
-var ErrLink = errors.New("a symbolic link stands on the way there, and it is not followed")
+var ErrLink = errors.New("a link that was put on the way there since is not followed: put back what was meant, or name the path that it leads to")
 
 // Open opens a directory that lies below root, or is root itself. The path was resolved before:
 // what is a link on it now was put there since.

@@ -3,6 +3,7 @@ package httpapi
 import (
 	"context"
 	"encoding/json"
+	"fmt"
 	"net/url"
 	"slices"
 	"strings"
@@ -52,7 +53,7 @@ func unnamedRuns(ctx context.Context, runs []api.Run) []api.Run {
 func unnamedRecipe(ctx context.Context, r *api.Recipe) {
 	r.Runs = unnamedRuns(ctx, r.Runs)
 	if !seesNames(ctx) && len(r.Restore.Paths) > 0 {
-		r.Restore.Paths, r.Sentence = []string{notNamed}, unsaid
+		r.Restore.Paths, r.Sentence = []string{howMany(len(r.Restore.Paths))}, unsaid
 	}
 }
 
@@ -60,6 +61,8 @@ func unnamedRecipe(ctx context.Context, r *api.Recipe) {
 var fileFields = []string{"path", "paths", "pattern", "names"}
 
 const notNamed = "(not shown)"
+
+func howMany(n int) string { return fmt.Sprintf("(%d not shown)", n) }
 
 // namesNone are acts whose paths and names are of volumes, folders that are granted, and places
 // on the host, which auditors see elsewhere too.
@@ -80,7 +83,7 @@ func unnamedAct(act, about string) string {
 		}
 		for _, f := range fileFields {
 			if q.Has(f) {
-				q.Set(f, notNamed)
+				q.Set(f, howMany(len(q[f])))
 			}
 		}
 		where += "?" + q.Encode()
@@ -105,7 +108,11 @@ func unnamedFields(fields map[string]any) {
 		if inner, ok := v.(map[string]any); ok {
 			unnamedFields(inner)
 		} else if slices.Contains(fileFields, strings.ToLower(k)) {
-			fields[k] = notNamed
+			n := 1
+			if list, ok := v.([]any); ok {
+				n = len(list)
+			}
+			fields[k] = howMany(n)
 		}
 	}
 }

@@ -55,6 +55,10 @@ func TestAuditorsSeeNoNames(t *testing.T) {
 	var page api.Page[api.LedgerEntry]
 	require.Equal(t, 200, auditor.call("GET", "/ledger?text=payroll", "", nil, &page))
 	require.Empty(t, page.Items)
+	require.Equal(t, 200, auditor.call("GET", "/ledger?text=restore", "", nil, &page))
+	require.Contains(t, fmt.Sprint(page.Items), `"paths":"(1 not shown)"`)
+	require.Equal(t, 200, auditor.call("GET", "/ledger?text=addVolume", "", nil, &page))
+	require.Contains(t, fmt.Sprint(page.Items), share, "where a volume lies is no secret")
 
 	// What is refused again and again is counted.
 	before, err := s.Ledger(catalog.EntryFilter{Limit: 1000})
