@@ -177,6 +177,8 @@ type Browse struct {
 type TokenAdd struct {
 	Name   string `json:"name"`
 	Person string `json:"person,omitempty" doc:"whose it is; when not given it may do what administrators may"`
+	// Until is when it ends by itself; none: when it is removed.
+	Until *time.Time `json:"until,omitempty" doc:"when it ends by itself; none: when it is removed"`
 }
 
 // Usage is what the store holds.
@@ -374,5 +376,7 @@ type Token struct {
 	Person string     `json:"person,omitempty"`
 	Made   time.Time  `json:"made"`
 	Used   *time.Time `json:"used,omitempty"`
+	Until  *time.Time `json:"until,omitempty" doc:"when it ends by itself; none: when it is removed"`
+	Ended  bool       `json:"ended,omitempty" doc:"it lets nobody in any more"`
 	Text   string     `json:"text,omitempty" doc:"shown once"`
 }

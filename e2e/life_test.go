@@ -81,7 +81,7 @@ func serveFast(args []string) error {
 	if err != nil {
 		return err
 	}
-	fmt.Printf("console and API   %s\nfor other sites   %s\nsign in with      %s\n", svc.URL, svc.PeerAddress, svc.FirstToken)
+	fmt.Printf("console and API   %s\nfor other sites   %s\nsign in with      %s\n", svc.URL, svc.PeerAddress, svc.FirstToken.Text)
 	go svc.Site.KeepSchedule(ctx)
 	go svc.Site.KeepLines(ctx)
 	select {

@@ -191,11 +191,14 @@ type Token struct {
 	Used Time   `db:"used"`
 	// Person is whose token it is; empty: it is nobody's and may do what administrators may.
 	Person string `db:"person"`
+	// Until is when it ends; zero: when it is removed.
+	Until Time `db:"until"`
 }
 
 // PutToken inserts or replaces a token.
 func (c *Catalog) PutToken(t *Token) error {
-	_, err := c.db.NamedExec(`INSERT OR REPLACE INTO tokens (name,hash,made,used,person) VALUES (:name,:hash,:made,:used,:person)`, t)
+	_, err := c.db.NamedExec(`INSERT OR REPLACE INTO tokens (name,hash,made,used,person,until)
+		VALUES (:name,:hash,:made,:used,:person,:until)`, t)
 	return err
 }
 

@@ -254,11 +254,12 @@ outcome  snapshot #1: 2 files, N KiB, of which N B were new in the store
 `)
 	token, _, _ := d.run("--json token add desk")
 	require.Regexp(t, `"text": "cht_[0-9a-f]{48}"`, token)
+	d.refuses("token add night --until yesterday-ish", 2, `"yesterday-ish" is not a time`)
 	d.refuses("token add desk", 1, `there is a token "desk" already`)
 	d.reads("token list", `
-TOKEN	PERSON	MADE
-desk	-	2026-03-07 00:00:00
-first	-	2026-03-02 09:00:00
+TOKEN	PERSON	MADE	ENDS
+desk	-	2026-03-07 00:00:00	when removed
+first	-	2026-03-02 09:00:00	2026-03-09 09:00:00
 `)
 	d.reads("volume remove letters", `
 letters is no longer protected. Its 7 snapshots stay until you remove them with: candid snapshot remove ID

@@ -1,7 +1,6 @@
 package cli
 
 import (
-	"cmp"
 	"context"
 	"fmt"
 	"net/url"
@@ -70,34 +69,6 @@ func runCommand() *cli.Command {
 				return err
 			}
 			return f.sentence(func(out any) error { return f.Post(ctx, fmt.Sprintf("/runs/%d/cancel", n), nil, out) })
-		})},
-	}}
-}
-
-func tokenCommand() *cli.Command {
-	return &cli.Command{Name: "token", Usage: "who may come by HTTP", Commands: []*cli.Command{
-		{Name: "add", Usage: "make a token; it is shown this once", ArgsUsage: "NAME", Description: "Example: candid token add night-desk --person ines", Flags: []cli.Flag{&cli.StringFlag{Name: "person", Usage: "whose it is: it may do what that person may; when not given, what administrators may"}}, Action: with("NAME", func(ctx context.Context, f *face, cmd *cli.Command) error {
-			var t api.Token
-			if err := f.Post(ctx, "/tokens", api.TokenAdd{Name: cmd.Args().First(), Person: cmd.String("person")}, &t); err != nil {
-				return err
-			}
-			return f.show(t, func() { f.say("%s", t.Text) })
-		})},
-		{Name: "list", Usage: "all tokens, without their texts", Description: "Example: candid token list", Action: with("", func(ctx context.Context, f *face, cmd *cli.Command) error {
-			var ts []api.Token
-			if err := f.Get(ctx, "/tokens", nil, &ts); err != nil {
-				return err
-			}
-			return f.show(ts, func() {
-				var rows [][]string
-				for _, t := range ts {
-					rows = append(rows, []string{t.Name, cmp.Or(t.Person, "-"), when(t.Made)})
-				}
-				f.list([]string{"TOKEN", "PERSON", "MADE"}, rows, "No tokens yet. Make one: candid token add NAME")
-			})
-		})},
-		{Name: "remove", Usage: "make a token useless", ArgsUsage: "NAME", Description: "Example: candid token remove night-desk", Action: with("NAME", func(ctx context.Context, f *face, cmd *cli.Command) error {
-			return f.sentence(func(out any) error { return f.Delete(ctx, "/tokens/"+url.PathEscape(cmd.Args().First()), out) })
 		})},
 	}}
 }

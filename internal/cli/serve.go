@@ -58,8 +58,9 @@ func greet(out io.Writer, svc *service.Service) {
 	}
 	fmt.Fprintf(out, "  on this host      --site %s\n", svc.Socket)
 	fmt.Fprintf(out, "  for other sites   %s\n", svc.PeerAddress)
-	if svc.FirstToken != "" {
-		fmt.Fprintf(out, "  sign in with      %s (shown once; more with candid token add NAME)\n", svc.FirstToken)
+	if t := svc.FirstToken; t.Text != "" {
+		fmt.Fprintf(out, "  sign in with      %s\n", t.Text)
+		fmt.Fprintf(out, "                    (shown once, lets in until %s; on this host more with candid token add NAME)\n", when(*t.Until))
 	}
 }
 

@@ -44,7 +44,7 @@ type story struct {
 	inbox     *inbox.Inbox
 	standard  string // the policy survey-standard at present
 	begin     time.Time
-	token     string
+	tokens    map[string]string // of each site, which the people of the story show
 	checks    int
 	kept      string // the snapshot that the auditor signed
 }
@@ -100,7 +100,7 @@ func Run(ctx context.Context, opt Options) (err error) {
 	now := time.Now()
 	y, m, d := now.In(zone).Date()
 	begin := time.Date(y, m, d-opt.Days, 9, 0, 0, 0, zone)
-	s := &story{opt: opt, ctx: ctx, out: opt.Out, clock: clock.NewMoved(begin), begin: begin,
+	s := &story{opt: opt, tokens: map[string]string{}, ctx: ctx, out: opt.Out, clock: clock.NewMoved(begin), begin: begin,
 		files: &survey{dir: filepath.Join(opt.Data, "shares"), rng: rand.New(rand.NewPCG(1931, 7))}}
 	defer func() {
 		for _, svc := range s.all() {
@@ -165,8 +165,15 @@ func (s *story) open(name, listen string) (*service.Service, error) {
 		}
 		return net.JoinHostPort(host, strconv.Itoa(n+off))
 	}
-	return service.Start(site.Options{Data: filepath.Join(s.opt.Data, name), Name: name, Listen: addr(0), PeerListen: addr(1),
+	svc, err := service.Start(site.Options{Data: filepath.Join(s.opt.Data, name), Name: name, Listen: addr(0), PeerListen: addr(1),
 		Roots: []string{s.files.dir, filepath.Join(s.opt.Data, "restored"), filepath.Join(s.opt.Data, "standby"), filepath.Join(s.opt.Data, "drive")}, Setup: s.hooks, Clock: s.clock, Logger: slog.New(slog.DiscardHandler)})
+	if err != nil || svc.FirstToken.Text == "" {
+		return svc, err
+	}
+	// The story goes on for longer than the first token does.
+	t, err := svc.Site.NewToken(api.TokenAdd{Name: "desk"})
+	s.tokens[name] = t.Text
+	return svc, errors.Join(err, svc.Site.RemoveToken(svc.FirstToken.Name))
 }
 
 // run waits for a run and returns its outcome.
@@ -274,7 +281,6 @@ func (s *story) setUp() (err error) {
 	if s.larkfield, err = s.open("larkfield", s.opt.Listen); err != nil {
 		return err
 	}
-	s.token = s.larkfield.FirstToken
 	if s.stonewick, err = s.open("stonewick", s.opt.Listen); err != nil {
 		return err
 	}
@@ -341,11 +347,10 @@ func (s *story) serve() error {
 		go svc.Site.KeepSchedule(s.ctx)
 		go svc.Site.KeepLines(s.ctx)
 	}
-	tb := s.stonewick.FirstToken
 	s.say("")
-	s.say("Larkfield   %s   sign in with %s", s.larkfield.URL, s.token)
-	s.say("Stonewick   %s   sign in with %s", s.stonewick.URL, tb)
-	s.say("Mereside    %s   sign in with %s", s.mereside.URL, s.mereside.FirstToken)
+	s.say("Larkfield   %s   sign in with %s", s.larkfield.URL, s.tokens["larkfield"])
+	s.say("Stonewick   %s   sign in with %s", s.stonewick.URL, s.tokens["stonewick"])
+	s.say("Mereside    %s   sign in with %s", s.mereside.URL, s.tokens["mereside"])
 	s.say("")
 	s.say("At Larkfield also by name, with the password %q: marta (operator), tomas (auditor), ines (file owner)", password)
 	s.say("")

@@ -37,7 +37,7 @@ func open(t *testing.T) (*caller1, *site.Site, string) {
 	t.Cleanup(func() { s.Close() })
 	srv := httptest.NewServer(New(s))
 	t.Cleanup(srv.Close)
-	tok, err := s.NewToken("test", "")
+	tok, err := s.NewToken(api.TokenAdd{Name: "test"})
 	require.NoError(t, err)
 	return &caller1{t, srv.URL, tok.Text}, s, share
 }

@@ -43,7 +43,7 @@ func TestOwnersKeepApart(t *testing.T) {
 		require.NoError(t, err)
 		_, err = s.GrantFolders(name, api.FolderGrantAsk{Volume: "notes", Paths: []string{name}})
 		require.NoError(t, err)
-		tok, err := s.NewToken("of-"+name, name)
+		tok, err := s.NewToken(api.TokenAdd{Name: "of-" + name, Person: name})
 		require.NoError(t, err)
 		tokens[name] = tok.Text
 	}

@@ -9,6 +9,7 @@ import (
 	"testing"
 	"time"
 
+	"candidharbor/api"
 	"candidharbor/internal/catalog"
 	"candidharbor/internal/site"
 
@@ -35,7 +36,7 @@ func BenchmarkPage(b *testing.B) {
 		require.NoError(b, cat.Close())
 		_, err = s.PutPolicy("policy: p\nvolumes: {k: v}\ntake: [every 15 minutes]\nkeep:\n  here: {hourly: 200, daily: 400}\n", "b", true)
 		require.NoError(b, err)
-		tok, err := s.NewToken("b", "")
+		tok, err := s.NewToken(api.TokenAdd{Name: "b"})
 		require.NoError(b, err)
 		srv := httptest.NewServer(New(s))
 		c := &caller1{t: b, url: srv.URL, token: tok.Text}

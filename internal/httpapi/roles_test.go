@@ -38,7 +38,7 @@ func TestEveryCallForEveryRole(t *testing.T) {
 		name := strings.ReplaceAll(role, " ", "-")
 		_, err := s.AddPerson(api.PersonAdd{Name: name, Role: role, Password: "correct horse", UID: &uid, GIDs: []uint32{4000}})
 		require.NoError(t, err)
-		tok, err := s.NewToken("of-"+name, name)
+		tok, err := s.NewToken(api.TokenAdd{Name: "of-" + name, Person: name})
 		require.NoError(t, err)
 		tokens[role] = tok.Text
 	}

@@ -320,7 +320,7 @@ func (s *server) registerStore(a huma.API) {
 		return answer(s.site.Tokens())
 	})
 	huma.Register(a, op("POST", "/tokens", "addToken", "Make a token; its text is shown this once", 201), func(ctx context.Context, in *body[api.TokenAdd]) (*secretBody[api.Token], error) {
-		return answerSecret(s.site.NewToken(in.Body.Name, in.Body.Person))
+		return answerSecret(s.site.NewToken(in.Body))
 	})
 	huma.Register(a, op("DELETE", "/tokens/{name}", "removeToken", "Make a token useless"), func(ctx context.Context, in *named) (*said, error) {
 		return sentence("The token "+in.Name+" lets nobody in any more.", s.site.RemoveToken(in.Name))

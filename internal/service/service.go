@@ -23,6 +23,7 @@ import (
 	"path/filepath"
 	"time"
 
+	"candidharbor/api"
 	"candidharbor/internal/httpapi"
 	"candidharbor/internal/site"
 )
@@ -33,8 +34,8 @@ type Service struct {
 	URL         string // of the console
 	Socket      string // for --site
 	PeerAddress string
-	Fingerprint string // of the console's certificate, when it has one
-	FirstToken  string // of a new site
+	Fingerprint string    // of the console's certificate, when it has one
+	FirstToken  api.Token // of a new site
 	Failed      <-chan error
 
 	web, local *http.Server
@@ -57,12 +58,7 @@ func Start(opt site.Options) (*Service, error) {
 		svc.Stop()
 		return nil, err
 	}
-	tokens, err := s.Tokens()
-	if err == nil && len(tokens) == 0 {
-		t, terr := s.NewToken("first", "")
-		svc.FirstToken, err = t.Text, terr
-	}
-	if err != nil {
+	if svc.FirstToken, err = s.FirstToken(); err != nil {
 		svc.Stop()
 		return nil, err
 	}

@@ -54,10 +54,10 @@ func TestWaysIn(t *testing.T) {
 	}
 	require.ErrorContains(t, answers(t, svc.URL, ""), "token or password is missing or wrong")
 	require.ErrorContains(t, answers(t, svc.URL, "cht_0000"), "token or password is missing or wrong")
-	require.NoError(t, answers(t, svc.URL, svc.FirstToken))
+	require.NoError(t, answers(t, svc.URL, svc.FirstToken.Text))
 	raw, err := os.ReadFile(filepath.Join(dir, "catalog.db"))
 	require.NoError(t, err)
-	require.NotContains(t, string(raw), svc.FirstToken)
+	require.NotContains(t, string(raw), svc.FirstToken.Text)
 	require.Empty(t, svc.Fingerprint, "on loopback nobody listens in")
 
 	// A second process is kept off the data, and the first goes on undisturbed.
@@ -65,11 +65,11 @@ func TestWaysIn(t *testing.T) {
 	require.ErrorContains(t, err, "is in use by process")
 	require.NoError(t, answers(t, svc.Socket, ""))
 
-	token := svc.FirstToken
+	token := svc.FirstToken.Text
 	svc.Stop()
 	require.ErrorContains(t, answers(t, svc.Socket, ""), "start it with candid serve")
 	again := start(t, dir, "127.0.0.1:0")
-	require.Empty(t, again.FirstToken)
+	require.Empty(t, again.FirstToken.Text)
 	require.NoError(t, answers(t, again.URL, token))
 	// A socket that a killed process left behind is in nobody's way.
 	again.Stop()
@@ -85,13 +85,13 @@ func TestTLSBeyondLoopback(t *testing.T) {
 	_, port, err := net.SplitHostPort(svc.URL[len("https://"):])
 	require.NoError(t, err)
 	address := "https://127.0.0.1:" + port
-	require.NoError(t, answers(t, address, svc.FirstToken, client.Pin(svc.Fingerprint)))
-	require.ErrorContains(t, answers(t, address, svc.FirstToken), "certificate", "no authority vouches for it")
+	require.NoError(t, answers(t, address, svc.FirstToken.Text, client.Pin(svc.Fingerprint)))
+	require.ErrorContains(t, answers(t, address, svc.FirstToken.Text), "certificate", "no authority vouches for it")
 	other := "00"
 	if svc.Fingerprint[:2] == other {
 		other = "11"
 	}
-	require.ErrorContains(t, answers(t, address, svc.FirstToken, client.Pin(other+svc.Fingerprint[2:])), "not the pinned "+other)
+	require.ErrorContains(t, answers(t, address, svc.FirstToken.Text, client.Pin(other+svc.Fingerprint[2:])), "not the pinned "+other)
 	resp, err := http.Get("http://127.0.0.1:" + port)
 	if err == nil {
 		defer resp.Body.Close()
@@ -100,7 +100,7 @@ func TestTLSBeyondLoopback(t *testing.T) {
 	}
 	_, err = tls.Dial("tcp", "127.0.0.1:"+port, &tls.Config{InsecureSkipVerify: true, MaxVersion: tls.VersionTLS11})
 	require.Error(t, err, "old versions are refused")
-	first, token := svc.Fingerprint, svc.FirstToken
+	first, token := svc.Fingerprint, svc.FirstToken.Text
 	svc.Stop()
 	again := start(t, dir, "0.0.0.0:0")
 	require.Equal(t, first, again.Fingerprint, "the pin holds over restarts")

@@ -303,7 +303,7 @@ func (s *Site) ByText(text string) *Caller {
 
 func (s *Site) byToken(hash string) *Caller {
 	t, err := s.cat.TokenByHash(hash)
-	if err != nil {
+	if err != nil || s.tokenEnded(t) {
 		return nil
 	}
 	if t.Person == "" {

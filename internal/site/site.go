@@ -2,22 +2,18 @@ package site
 
 import (
 	"context"
-	"crypto/rand"
 	"crypto/x509"
-	"encoding/hex"
 	"errors"
 	"fmt"
 	"log/slog"
 	"net"
 	"os"
 	"path/filepath"
-	"slices"
 	"sync"
 	"sync/atomic"
 	"time"
 
 	"candidharbor/api"
-	"candidharbor/core/object"
 	"candidharbor/core/retention"
 	"candidharbor/internal/catalog"
 	"candidharbor/internal/clock"
@@ -355,50 +351,6 @@ func (s *Site) hold(ctx context.Context, key string) (release func(), err error)
 		}
 	}
 }
-
-// NewToken makes a token for clients that come by HTTP, of a person or of none, which may do
-// what administrators may. Its text is not kept.
-func (s *Site) NewToken(name, person string) (api.Token, error) {
-	if name == "" {
-		return api.Token{}, bad("a token needs a name, so that you can tell later whose it is")
-	}
-	if person != "" {
-		if _, err := s.cat.Person(person); err != nil {
-			return api.Token{}, err
-		}
-	}
-	if _, err := s.cat.Person(name); err == nil {
-		return api.Token{}, conflict("there is a person %s: what both did could not be told apart; choose another name", name)
-	}
-	tokens, err := s.cat.Tokens()
-	if err != nil {
-		return api.Token{}, err
-	}
-	if slices.ContainsFunc(tokens, func(t *catalog.Token) bool { return t.Name == name }) {
-		return api.Token{}, conflict("there is a token %q already: choose another name, or remove that one first, with candid token remove %s", name, name)
-	}
-	var b [24]byte
-	rand.Read(b[:])
-	text := "cht_" + hex.EncodeToString(b[:])
-	t := &catalog.Token{Name: name, Person: person, Hash: object.Sum([]byte(text)).String(), Made: catalog.At(s.clock.Now())}
-	if err := s.cat.PutToken(t); err != nil {
-		return api.Token{}, err
-	}
-	return api.Token{Name: name, Person: person, Made: t.Made.Time, Text: text}, nil
-}
-
-// Tokens lists the tokens without their texts.
-func (s *Site) Tokens() ([]api.Token, error) {
-	rows, err := s.cat.Tokens()
-	out := make([]api.Token, len(rows))
-	for i, t := range rows {
-		out[i] = api.Token{Name: t.Name, Person: t.Person, Made: t.Made.Time}
-	}
-	return out, err
-}
-
-// RemoveToken makes a token useless.
-func (s *Site) RemoveToken(name string) error { return s.cat.RemoveToken(name) }
 
 // Answer returns the stored answer to a request with an idempotency key.
 func (s *Site) Answer(key string) (*catalog.Answer, error) { return s.cat.Answer(key) }

@@ -3454,12 +3454,19 @@ export interface components {
             volume: string;
         };
         Token: {
+            /** @description it lets nobody in any more */
+            ended?: boolean;
             /** Format: date-time */
             made: string;
             name: string;
             person?: string;
             /** @description shown once */
             text?: string;
+            /**
+             * Format: date-time
+             * @description when it ends by itself; none: when it is removed
+             */
+            until?: string;
             /** Format: date-time */
             used?: string;
         };
@@ -3467,6 +3474,11 @@ export interface components {
             name: string;
             /** @description whose it is; when not given it may do what administrators may */
             person?: string;
+            /**
+             * Format: date-time
+             * @description when it ends by itself; none: when it is removed
+             */
+            until?: string;
         };
         Traffic: {
             /** Format: date-time */

@@ -15,6 +15,7 @@ export function People({ mayChange }: { mayChange: boolean }) {
   const people = useQuery({ queryKey: ["people"], queryFn: () => told(api.GET("/people")) });
   const tokens = useQuery({ queryKey: ["tokens"], queryFn: () => told(api.GET("/tokens")) });
   const [adding, setAdding] = useState(false);
+  const [making, setMaking] = useState(false);
   const [granting, setGranting] = useState<Person | null>(null);
   const [changing, setChanging] = useState<Person | null>(null);
   const [leaving, setLeaving] = useState<Person | null>(null);
@@ -47,11 +48,15 @@ export function People({ mayChange }: { mayChange: boolean }) {
           {mayChange && <button className="quiet" onClick={() => setLeaving(p)}>remove</button>}
         </div>
       ))}
-      <h2 className="head mt-8 border-b border-ink">Tokens of programs</h2>
-      {(tokens.data ?? []).map((t) => <p key={t.name} className="flex flex-wrap gap-x-4 border-b border-rule py-1.5 text-sm"><span className="font-semibold">{t.name}</span><span>{t.person ? `as ${t.person}` : "as an administrator"}</span><span className="text-faint">since {stamp(t.made)}</span>{mayChange && <button className="quiet ml-auto" aria-label={`End the token ${t.name}`} onClick={() => setEnding(t.name)}>end</button>}</p>)}
+      <div className="mt-8 flex flex-wrap items-baseline gap-3 border-b border-ink">
+        <h2 className="head">Tokens of programs</h2>
+        {mayChange && <button className="quiet ml-auto" onClick={() => setMaking(true)}>make a token</button>}
+      </div>
+      {(tokens.data ?? []).map((t) => <p key={t.name} className="flex flex-wrap gap-x-4 border-b border-rule py-1.5 text-sm"><span className="font-semibold">{t.name}</span><span>{t.person ? `as ${t.person}` : "as an administrator"}</span><span className="text-faint">since {stamp(t.made)}</span>{t.until && <span className={t.ended ? "text-hand" : "text-faint"}>{t.ended ? "ended" : "ends"} {stamp(t.until)}</span>}{mayChange && <button className="quiet ml-auto" aria-label={`End the token ${t.name}`} onClick={() => setEnding(t.name)}>{t.ended ? "remove" : "end"}</button>}</p>)}
       {(tokens.data ?? []).length === 0 && <p className="py-2 text-sm text-faint">None.</p>}
-      <ByCommand lines={["candid person add NAME --role operator", "candid person change NAME --role operator --password", "candid person grant NAME VOLUME PATH", "candid token add NAME --person PERSON"]} />
+      <ByCommand lines={["candid person add NAME --role operator", "candid person change NAME --role operator --password", "candid person grant NAME VOLUME PATH", "candid token add NAME --person PERSON --until +90d"]} />
       {adding && <Add close={() => { setAdding(false); again(); }} />}
+      {making && <MakeToken people={all} close={() => { setMaking(false); again(); }} />}
       {granting && <Grant person={granting} close={() => { setGranting(null); again(); }} />}
       {changing && <Change person={changing} close={() => { setChanging(null); again(); }} />}
       <Sheet title={`End the token ${ending}`} open={!!ending} close={() => setEnding("")}>
@@ -87,6 +92,41 @@ function Add({ close }: { close: () => void }) {
         <Field label="Password" help="At least 10 characters. The person can change it."><input type="password" className="field w-full" value={password} onChange={(e) => setPassword(e.target.value)} autoComplete="new-password" minLength={10} required /></Field>
         <Trouble error={add.error} />
         <div className="mt-3 flex gap-3"><button className="press" disabled={add.isPending}>Let in</button><button type="button" className="quiet" onClick={close}>Not now</button></div>
+      </form>
+    </Sheet>
+  );
+}
+
+const lasts: [number, string][] = [[30, "in 30 days"], [90, "in 90 days"], [365, "in a year"], [0, "when it is removed"]];
+
+function MakeToken({ people, close }: { people: Person[]; close: () => void }) {
+  const [name, setName] = useState("");
+  const [person, setPerson] = useState("");
+  const [days, setDays] = useState(90);
+  const make = useMutation({
+    mutationFn: async () => {
+      const me = await told(api.GET("/me")); // the site's clock counts
+      const until = days ? new Date(Date.parse(me.now) + days * 86_400_000).toISOString() : undefined;
+      return told(api.POST("/tokens", { body: { name, ...(person ? { person } : {}), ...(until ? { until } : {}) }, headers: once() }));
+    },
+  });
+  if (make.data) {
+    return (
+      <Sheet title={`The token ${make.data.name}`} open close={close}>
+        <p className="my-3 text-sm">Copy it now: it is not shown again. Programs send it as <code>Authorization: Bearer</code>, or as the password of any name.</p>
+        <p className="my-3 border border-rule p-2 font-mono text-sm break-all select-all">{make.data.text}</p>
+        <button className="press" onClick={close}>Done</button>
+      </Sheet>
+    );
+  }
+  return (
+    <Sheet title="Make a token" open close={close}>
+      <form onSubmit={(e) => { e.preventDefault(); make.mutate(); }}>
+        <Field label="Name" help="The ledger tells by it which program did what."><input className="field w-full" value={name} onChange={(e) => setName(e.target.value)} autoComplete="off" required /></Field>
+        <Field label="It may do what"><select className="field w-full" value={person} onChange={(e) => setPerson(e.target.value)}><option value="">administrators may</option>{people.map((p) => <option key={p.name} value={p.name}>{p.name} may, {p.role}</option>)}</select></Field>
+        <Field label="It ends"><select className="field w-full" value={days} onChange={(e) => setDays(Number(e.target.value))}>{lasts.map(([n, what]) => <option key={n} value={n}>{what}</option>)}</select></Field>
+        <Trouble error={make.error} />
+        <div className="mt-3 flex gap-3"><button className="press" disabled={make.isPending || !name}>Make it</button><button type="button" className="quiet" onClick={close}>Not now</button></div>
       </form>
     </Sheet>
   );

@@ -1,0 +1,88 @@
+package site
+
+import (
+	"crypto/rand"
+	"encoding/hex"
+	"slices"
+	"time"
+
+	"candidharbor/api"
+	"candidharbor/core/object"
+	"candidharbor/internal/catalog"
+)
+
+// firstTokenFor is how long the token lets in that a new site prints: it is for making people
+// and tokens of one's own.
+const firstTokenFor = 7 * 24 * time.Hour
+
+// FirstToken makes a new site's token, if it has none yet; its text is empty otherwise.
+func (s *Site) FirstToken() (api.Token, error) {
+	tokens, err := s.cat.Tokens()
+	if err != nil || len(tokens) > 0 {
+		return api.Token{}, err
+	}
+	end := s.clock.Now().Add(firstTokenFor)
+	return s.NewToken(api.TokenAdd{Name: "first", Until: &end})
+}
+
+// NewToken makes a token for clients that come by HTTP, of a person or of none, which may do what
+// administrators may. Its text is not kept.
+func (s *Site) NewToken(ask api.TokenAdd) (api.Token, error) {
+	if ask.Name == "" {
+		return api.Token{}, bad("a token needs a name, so that you can tell later whose it is")
+	}
+	now := s.clock.Now()
+	if ask.Until != nil && !ask.Until.After(now) {
+		return api.Token{}, bad("until %s has passed already: give a time to come", ask.Until.Format(time.RFC3339))
+	}
+	if ask.Person != "" {
+		if _, err := s.cat.Person(ask.Person); err != nil {
+			return api.Token{}, err
+		}
+	}
+	if _, err := s.cat.Person(ask.Name); err == nil {
+		return api.Token{}, conflict("there is a person %s: what both did could not be told apart; choose another name", ask.Name)
+	}
+	tokens, err := s.cat.Tokens()
+	if err != nil {
+		return api.Token{}, err
+	}
+	if slices.ContainsFunc(tokens, func(t *catalog.Token) bool { return t.Name == ask.Name }) {
+		return api.Token{}, conflict("there is a token %q already: choose another name, "+
+			"or remove that one first, with candid token remove %s", ask.Name, ask.Name)
+	}
+	var b [24]byte
+	rand.Read(b[:])
+	text := "cht_" + hex.EncodeToString(b[:])
+	t := &catalog.Token{Name: ask.Name, Person: ask.Person, Hash: object.Sum([]byte(text)).String(), Made: catalog.At(now)}
+	if ask.Until != nil {
+		t.Until = catalog.At(*ask.Until)
+	}
+	if err := s.cat.PutToken(t); err != nil {
+		return api.Token{}, err
+	}
+	out := s.tokenOut(t)
+	out.Text = text
+	return out, nil
+}
+
+// Tokens lists the tokens without their texts.
+func (s *Site) Tokens() ([]api.Token, error) {
+	rows, err := s.cat.Tokens()
+	out := make([]api.Token, len(rows))
+	for i, t := range rows {
+		out[i] = s.tokenOut(t)
+	}
+	return out, err
+}
+
+// RemoveToken makes a token useless.
+func (s *Site) RemoveToken(name string) error { return s.cat.RemoveToken(name) }
+
+func (s *Site) tokenOut(t *catalog.Token) api.Token {
+	return api.Token{Name: t.Name, Person: t.Person, Made: t.Made.Time, Until: timePtr(t.Until), Ended: s.tokenEnded(t)}
+}
+
+func (s *Site) tokenEnded(t *catalog.Token) bool {
+	return !t.Until.IsZero() && !s.clock.Now().Before(t.Until.Time)
+}
