@@ -2,16 +2,12 @@ package transfer
 
 import (
 	"archive/tar"
-	"bytes"
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
 	"encoding/json"
-	"errors"
 	"fmt"
 	"io"
-	"path"
-	"strings"
 	"time"
 
 	"candidharbor/core/object"
@@ -23,6 +19,7 @@ import (
 // A crate is a tar file, or several that are each a whole tar file: crate.json, then
 // records of objects as they lie in packs, children before parents also across parts, then
 // in the last part root records and marks, then end.json with the SHA-256 of every entry.
+// Every byte beside the entries is what crateHeader and Go's encoding of JSON make of them.
 
 const (
 	crateForm   = 1
@@ -63,6 +60,12 @@ type crateTail struct {
 	Last    bool              `json:"last"`
 	SHA256  map[string]string `json:"sha256"`
 	Objects int64             `json:"objects"`
+}
+
+func (t crateTail) encode() ([]byte, error) { return json.MarshalIndent(t, "", "  ") }
+
+func crateHeader(name string, size int64) *tar.Header {
+	return &tar.Header{Name: name, Mode: 0o444, Size: size, Typeflag: tar.TypeReg, Format: tar.FormatUSTAR}
 }
 
 // CrateWriter writes snapshots into a crate.
@@ -218,7 +221,7 @@ func (c *CrateWriter) begin(part int) (*cratePart, error) {
 }
 
 func (p *cratePart) entry(name string, body []byte) error {
-	if err := p.tar.WriteHeader(&tar.Header{Name: name, Mode: 0o444, Size: int64(len(body)), Typeflag: tar.TypeReg, Format: tar.FormatUSTAR}); err != nil {
+	if err := p.tar.WriteHeader(crateHeader(name, int64(len(body)))); err != nil {
 		return err
 	}
 	sum := sha256.Sum256(body)
@@ -229,7 +232,7 @@ func (p *cratePart) entry(name string, body []byte) error {
 
 func (p *cratePart) end(last bool) error {
 	p.tail.Last = last
-	raw, err := json.MarshalIndent(p.tail, "", "  ")
+	raw, err := p.tail.encode()
 	if err != nil {
 		return err
 	}
@@ -240,163 +243,4 @@ func (p *cratePart) end(last bool) error {
 		return err
 	}
 	return p.out.Close()
-}
-
-// ErrCrate says that a file is no whole, unaltered crate.
-var ErrCrate = errors.New("this is no whole crate")
-
-func badCrate(format string, args ...any) error {
-	return fmt.Errorf("%w: %s", ErrCrate, fmt.Sprintf(format, args...))
-}
-
-// ReadCrateHead reads what is in a crate, from the beginning of any part.
-func ReadCrateHead(r io.Reader) (*CrateHead, error) {
-	h, _, err := readHead(tar.NewReader(r))
-	return h, err
-}
-
-func readHead(t *tar.Reader) (*CrateHead, []byte, error) {
-	name, raw, err := nextEntry(t)
-	if err != nil {
-		return nil, nil, err
-	}
-	var h CrateHead
-	if name != crateHead || json.Unmarshal(raw, &h) != nil {
-		return nil, nil, badCrate("it does not begin with %s", crateHead)
-	}
-	if h.Form != crateForm {
-		return nil, nil, badCrate("its form is %d, and this release reads %d", h.Form, crateForm)
-	}
-	if len(h.Snapshots) > mostInCrate || h.Part < 1 {
-		return nil, nil, badCrate("its head is not one that a site writes")
-	}
-	return &h, raw, nil
-}
-
-func nextEntry(t *tar.Reader) (string, []byte, error) {
-	h, err := t.Next()
-	if errors.Is(err, io.EOF) {
-		return "", nil, io.EOF
-	} else if err != nil {
-		return "", nil, badCrate("%v", err)
-	}
-	if h.Typeflag != tar.TypeReg || h.Size > mostEntry || path.Clean(h.Name) != h.Name {
-		return "", nil, badCrate("the entry %q does not belong in one", h.Name)
-	}
-	raw := make([]byte, h.Size)
-	if _, err := io.ReadFull(t, raw); err != nil {
-		return "", nil, badCrate("it ends in the middle of %s", h.Name)
-	}
-	return h.Name, raw, nil
-}
-
-// CrateReader takes the parts of a crate into a store.
-type CrateReader struct {
-	Store *store.Store
-	Lease *store.Lease // holds what the parts bring until the last has come
-	// Meant looks at the head before anything is taken in. Sees tells after that whether what is
-	// taken in may rely on an object that is here and that the parts did not bring.
-	Meant func(h *CrateHead) error
-	Sees  func(ordinal uint32) bool
-	Meter *Meter
-}
-
-// CrateRoots are the root and mark records of a part that was read whole.
-type CrateRoots struct {
-	Head  *CrateHead
-	Last  bool
-	Roots map[object.ID][]byte
-	Marks map[object.ID][][]byte
-}
-
-// Read takes in the objects of one part and returns its roots. Nothing of a part that is
-// cut short, altered or out of its order becomes a snapshot.
-func (c *CrateReader) Read(ctx context.Context, r io.Reader) (out *CrateRoots, err error) {
-	t := tar.NewReader(r)
-	head, raw, err := readHead(t)
-	if err != nil {
-		return nil, err
-	}
-	if err := c.Meant(head); err != nil {
-		return nil, err
-	}
-	out = &CrateRoots{Head: head, Roots: map[object.ID][]byte{}, Marks: map[object.ID][][]byte{}}
-	sums := map[string]string{}
-	note := func(name string, body []byte) {
-		sum := sha256.Sum256(body)
-		sums[name] = hex.EncodeToString(sum[:])
-	}
-	note(crateHead, raw)
-	w := c.Store.NewWriter(c.Lease)
-	w.Within(c.Lease, c.Sees)
-	defer w.Close()
-	in := newIntake(w, func() {})
-	defer in.close()
-	small, weight := 0, 0
-	for {
-		if err := ctx.Err(); err != nil {
-			return nil, err
-		}
-		name, body, err := nextEntry(t)
-		if errors.Is(err, io.EOF) {
-			return nil, badCrate("it is cut short: %s is missing", crateEnd)
-		} else if err != nil {
-			return nil, err
-		}
-		if name == crateEnd {
-			var tail crateTail
-			if json.Unmarshal(body, &tail) != nil || tail.Part != head.Part || len(tail.SHA256) != len(sums) {
-				return nil, badCrate("%s does not fit what came before", crateEnd)
-			}
-			for n, sum := range sums {
-				if tail.SHA256[n] != sum {
-					return nil, badCrate("%s was altered", n)
-				}
-			}
-			out.Last = tail.Last
-			break
-		}
-		note(name, body)
-		switch kind, rest, _ := strings.Cut(name, "/"); kind {
-		case "objects":
-			c.Meter.SentBytes.Add(int64(len(body)))
-			if err := in.take(body); err != nil {
-				return nil, closedIn(head, err)
-			}
-		case "roots", "marks":
-			small, weight = small+1, weight+len(body)
-			if small > mostInCrate || weight > mostWeight {
-				return nil, badCrate("it holds more roots and marks than a site writes")
-			}
-			id, err := object.ParseID(strings.SplitN(rest, "/", 2)[0])
-			if err != nil {
-				return nil, badCrate("the entry %q does not belong in one", name)
-			}
-			if kind == "roots" {
-				out.Roots[id] = bytes.Clone(body)
-			} else {
-				out.Marks[id] = append(out.Marks[id], bytes.Clone(body))
-			}
-		default:
-			return nil, badCrate("the entry %q does not belong in one", name)
-		}
-	}
-	if err := in.wait(); err != nil {
-		return nil, closedIn(head, err)
-	}
-	return out, w.Flush()
-}
-
-// closedIn says what it means that something is missing below an object.
-func closedIn(h *CrateHead, err error) error {
-	if errors.Is(err, store.ErrNotClosed) {
-		if h.Part > 1 {
-			return badCrate("what came before part %d is missing here: load the parts in their order", h.Part)
-		}
-		return badCrate("objects are missing in it")
-	}
-	if errors.Is(err, io.ErrUnexpectedEOF) {
-		return badCrate("a record in it ends too early")
-	}
-	return err
 }

@@ -9,9 +9,11 @@ import (
 	"encoding/json"
 	"errors"
 	"io"
+	"strings"
 	"testing"
 
 	"candidharbor/core/object"
+	"candidharbor/internal/store"
 
 	"github.com/stretchr/testify/require"
 )
@@ -93,6 +95,7 @@ func reseal(t *testing.T, crate []byte, entry, at int, change []byte, cut bool) 
 	var out bytes.Buffer
 	in, to := tar.NewReader(bytes.NewReader(crate)), tar.NewWriter(&out)
 	sums := map[string]string{}
+	var objects int64
 	for n := 0; ; n++ {
 		h, err := in.Next()
 		if errors.Is(err, io.EOF) {
@@ -105,7 +108,8 @@ func reseal(t *testing.T, crate []byte, entry, at int, change []byte, cut bool) 
 			var tail crateTail
 			require.NoError(t, json.Unmarshal(body, &tail))
 			tail.SHA256 = sums
-			body, err = json.Marshal(tail)
+			tail.Objects = objects
+			body, err = tail.encode()
 			require.NoError(t, err)
 		} else if n == entry && len(body) > 0 {
 			if at %= len(body); cut {
@@ -114,13 +118,55 @@ func reseal(t *testing.T, crate []byte, entry, at int, change []byte, cut bool) 
 				copy(body[at:], change)
 			}
 		}
+		if strings.HasPrefix(h.Name, "objects/") {
+			objects += recordsIn(body)
+		}
 		sum := sha256.Sum256(body)
 		sums[h.Name] = hex.EncodeToString(sum[:])
-		h.Size = int64(len(body))
-		require.NoError(t, to.WriteHeader(h))
+		require.NoError(t, to.WriteHeader(crateHeader(h.Name, int64(len(body)))))
 		_, err = to.Write(body)
 		require.NoError(t, err)
 	}
 	require.NoError(t, to.Close())
 	return out.Bytes()
+}
+
+func recordsIn(body []byte) (n int64) {
+	for len(body) > 0 {
+		size, _, err := store.RecordLength(body)
+		if err != nil || size > len(body) {
+			return n
+		}
+		body, n = body[size:], n+1
+	}
+	return n
+}
+
+// Every byte of a crate is covered: whichever is changed, taken away or added, it does not load.
+func TestEveryByteOfACrate(t *testing.T) {
+	st := openStore(t, 1)
+	id := commit(t, st, 1, map[int][]byte{0: []byte("a page"), 1: []byte("short")}, 2)
+	var out bytes.Buffer
+	w := &CrateWriter{Store: st, Meter: &Meter{}, Head: CrateHead{ID: "a", Site: "here", Snapshots: []CrateSnapshot{{ID: id.String()}}},
+		Marks: func(object.ID) ([][]byte, error) { return nil, nil }, Open: func(int) (io.WriteCloser, error) { return closer{&out}, nil }}
+	require.NoError(t, w.Write(t.Context()))
+	far := openStore(t, 2)
+	load := func(raw []byte) error {
+		r := &CrateReader{Store: far, Lease: far.NewLease(), Meant: func(*CrateHead) error { return nil }, Sees: func(uint32) bool { return false }, Meter: &Meter{}}
+		defer r.Lease.Release()
+		_, err := r.Read(t.Context(), bytes.NewReader(raw))
+		return err
+	}
+	whole := out.Bytes()
+	require.NoError(t, load(whole))
+	t.Logf("%d bytes", len(whole))
+	for i := range whole {
+		raw := bytes.Clone(whole)
+		raw[i] ^= 1 << (i % 8)
+		require.Error(t, load(raw), "bit %d of byte %d was changed", i%8, i)
+		require.ErrorIs(t, load(whole[:i]), ErrCrate, "cut to %d bytes", i)
+	}
+	require.ErrorIs(t, load(append(bytes.Clone(whole), 0)), ErrCrate)
+	require.ErrorIs(t, load(append(bytes.Clone(whole), make([]byte, 8<<10)...)), ErrCrate)
+	require.NoError(t, load(whole))
 }

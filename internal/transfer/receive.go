@@ -130,7 +130,7 @@ func (c *Receiver) Run(ctx context.Context, s *Stream, q *CarryRequest) (err err
 				lease.Release() // what it brought is swept
 				return fmt.Errorf("%w: %d bytes were left", ErrTooMuch, c.Most)
 			}
-			if err := in.take(b); err != nil {
+			if _, err := in.take(b); err != nil {
 				return err
 			}
 			c.Meter.SentBytes.Add(n)
@@ -316,28 +316,29 @@ func (in *intake) failure() error {
 }
 
 // take begins to store the records of a frame, which it keeps until they are.
-func (in *intake) take(frame []byte) error {
+func (in *intake) take(frame []byte) (records int64, err error) {
 	b := &batch{frame: frame}
 	in.wg.Add(1)
-	err := in.split(b)
+	records, err = in.split(b)
 	in.queue <- b
 	if err != nil {
-		return err
+		return records, err
 	}
-	return in.failure()
+	return records, in.failure()
 }
 
-func (in *intake) split(b *batch) error {
+func (in *intake) split(b *batch) (records int64, err error) {
 	for rest := b.frame; len(rest) > 0; {
 		n, kind, err := store.RecordLength(rest)
 		if err != nil {
-			return err
+			return records, err
 		}
 		if n > len(rest) {
-			return io.ErrUnexpectedEOF
+			return records, io.ErrUnexpectedEOF
 		}
 		raw := rest[:n]
 		rest = rest[n:]
+		records++
 		if kind != object.KindChunk {
 			b.parents = append(b.parents, raw)
 			continue
@@ -350,7 +351,7 @@ func (in *intake) split(b *batch) error {
 			<-in.slots
 		}()
 	}
-	return nil
+	return records, nil
 }
 
 // wait returns when all that was taken is stored or refused.
