@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"bytes"
 	"context"
 	"encoding/json"
 	"errors"
@@ -10,6 +11,7 @@ import (
 	"strings"
 
 	"candidharbor/client"
+	"candidharbor/internal/visible"
 
 	"github.com/urfave/cli/v3"
 )
@@ -57,7 +59,7 @@ func Main(ctx context.Context, args []string, stdout, stderr io.Writer) int {
 		}
 	}
 	if text := err.Error(); text != "" {
-		fmt.Fprintf(&safe{w: stderr}, "candid: %s\n", text)
+		fmt.Fprintf(&visible.Writer{W: stderr}, "candid: %s\n", text)
 	}
 	return code
 }
@@ -132,7 +134,7 @@ func faceOf(cmd *cli.Command) (*face, error) {
 		c = c.At(at)
 	}
 	root := cmd.Root()
-	return &face{Client: c, out: &safe{w: root.Writer}, raw: root.Writer, err: &safe{w: root.ErrWriter}, json: cmd.Bool("json")}, nil
+	return &face{Client: c, out: &visible.Writer{W: root.Writer}, raw: root.Writer, err: &visible.Writer{W: root.ErrWriter}, json: cmd.Bool("json")}, nil
 }
 
 // with wraps an action that needs a site, and names its arguments. A name in square
@@ -176,10 +178,15 @@ func (f *face) show(v any, plain func()) error {
 }
 
 func (f *face) printJSON(v any) error {
-	e := json.NewEncoder(f.raw)
+	var b bytes.Buffer
+	e := json.NewEncoder(&b)
 	e.SetIndent("", "  ")
 	e.SetEscapeHTML(false)
-	return e.Encode(v)
+	if err := e.Encode(v); err != nil {
+		return err
+	}
+	_, err := f.raw.Write(visible.JSON(b.Bytes()))
+	return err
 }
 
 func (f *face) say(format string, args ...any) { fmt.Fprintf(f.out, format+"\n", args...) }

@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"candidharbor/api"
+	"candidharbor/internal/visible"
 
 	"github.com/urfave/cli/v3"
 )
@@ -84,7 +85,7 @@ func (f *face) found(volume, pattern string, found *api.Find) {
 		f.say("%s in %s.%s", plural(found.Total, "path", "paths"), plural(found.Snapshots, "snapshot", "snapshots"), more)
 		for _, e := range found.Items {
 			if !e.There {
-				f.say("To bring one back: candid restore %s %s --at %s --in-place", volume, quoted(e.Path), short(e.Snapshot))
+				f.say("To bring one back: candid restore %s %s --at %s --in-place", volume, visible.Word(e.Path), short(e.Snapshot))
 				break
 			}
 		}
@@ -105,7 +106,7 @@ func (f *face) found(volume, pattern string, found *api.Find) {
 			}
 			f.list([]string{"PATH", "SIZE", "MODIFIED", "VERSIONS", "LAST SEEN", "SNAPSHOT"}, rows, "")
 			e := far.Items[0]
-			f.say("To bring one back: candid restore %s %s --at %s --from-site %s --in-place", volume, quoted(e.Path), short(e.Snapshot), far.Site)
+			f.say("To bring one back: candid restore %s %s --at %s --from-site %s --in-place", volume, visible.Word(e.Path), short(e.Snapshot), far.Site)
 		}
 	}
 	for _, id := range found.LeftOut {
@@ -202,7 +203,7 @@ func versionsCommand() *cli.Command {
 				}
 				for _, v := range vs.Items[min(1, len(vs.Items)):] {
 					if v.Entry != nil {
-						f.say("To bring one back: candid restore %s %s --at %s --in-place", volume, quoted(vs.Path), short(v.Snapshot))
+						f.say("To bring one back: candid restore %s %s --at %s --in-place", volume, visible.Word(vs.Path), short(v.Snapshot))
 						break
 					}
 				}

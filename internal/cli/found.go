@@ -5,6 +5,7 @@ import (
 	"net/url"
 
 	"candidharbor/api"
+	"candidharbor/internal/visible"
 
 	"github.com/urfave/cli/v3"
 )
@@ -76,7 +77,7 @@ func foundCommand() *cli.Command {
 				if b.More {
 					f.say("These are the first thousand names.")
 				}
-				f.say("To bring something back: candid restore %s PATH --found %s --in-place", a.First(), quoted(b.Name))
+				f.say("To bring something back: candid restore %s PATH --found %s --in-place", a.First(), visible.Word(b.Name))
 			})
 		})},
 		{Name: "take", Usage: "take them into the volume's history with their own times: those named, or all older than its first snapshot", ArgsUsage: "VOLUME [NAME...]", Flags: runFlags(), Description: "Example: candid found take field-notebooks", Action: with("VOLUME [NAME...]", func(ctx context.Context, f *face, cmd *cli.Command) error {

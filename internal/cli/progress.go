@@ -5,6 +5,7 @@ import (
 	"time"
 
 	"candidharbor/api"
+	"candidharbor/internal/visible"
 
 	"github.com/vbauerster/mpb/v8"
 	"github.com/vbauerster/mpb/v8/decor"
@@ -24,7 +25,7 @@ type bar struct {
 func newBar(f *face) *bar {
 	b := &bar{f: f, last: time.Now()}
 	if !f.json && terminalWidth(f.err) > 0 {
-		b.p = mpb.New(mpb.WithOutput(f.err.(*safe).w), mpb.WithWidth(40))
+		b.p = mpb.New(mpb.WithOutput(f.err.(*visible.Writer).W), mpb.WithWidth(40))
 	}
 	return b
 }

@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"candidharbor/api"
+	"candidharbor/internal/visible"
 
 	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/jedib0t/go-pretty/v6/text"
@@ -70,8 +71,8 @@ func short(id string) string {
 
 // terminalWidth returns the columns of the terminal, or 0 when the output is none.
 func terminalWidth(w any) int {
-	if s, ok := w.(*safe); ok {
-		w = s.w
+	if s, ok := w.(*visible.Writer); ok {
+		w = s.W
 	}
 	f, ok := w.(*os.File)
 	if !ok {
@@ -92,7 +93,7 @@ func (f *face) list(head []string, rows [][]string, empty string) {
 	}
 	for _, r := range rows {
 		for i := range r {
-			r[i] = oneLine(r[i])
+			r[i] = visible.Line(r[i])
 		}
 	}
 	width := terminalWidth(f.out)
@@ -220,15 +221,4 @@ func snapshotRow(s *api.Snapshot) []string {
 		why = s.LetGo
 	}
 	return []string{short(s.ID), when(s.Taken), whenPtr(s.SeenUntil), s.Cause, size(s.Bytes), size(s.Stored), state, why}
-}
-
-// quoted writes a word as a shell takes it.
-func quoted(s string) string {
-	plain := func(r rune) bool {
-		return r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z' || r >= '0' && r <= '9' || strings.ContainsRune("/._-+,:@%", r) || r > 127
-	}
-	if s != "" && strings.IndexFunc(s, func(r rune) bool { return !plain(r) }) < 0 {
-		return s
-	}
-	return "'" + strings.ReplaceAll(s, "'", `'\''`) + "'"
 }

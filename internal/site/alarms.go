@@ -10,6 +10,7 @@ import (
 
 	"candidharbor/api"
 	"candidharbor/internal/catalog"
+	"candidharbor/internal/visible"
 )
 
 const (
@@ -91,8 +92,11 @@ func (s *Site) watchAlarms() error {
 // noticesOf are the messages about an alarm, one a channel.
 func (s *Site) noticesOf(a *catalog.Alarm, event string) (out []*catalog.Notice) {
 	now := catalog.At(s.clock.Now())
+	shown := *a // what other sites say gets into alarms, and is read in terminals too
+	a = &shown
+	a.Text, a.Next, a.Command = visible.Text(a.Text), visible.Text(a.Next), visible.Text(a.Command)
 	m := message{Site: s.Name(), Event: "begins", About: a.Key, Text: a.Text, Next: a.Next, Command: a.Command, Since: a.Since.Time}
-	subject := fmt.Sprintf("%s: %s", s.Name(), firstSentence(a.Text))
+	subject := fmt.Sprintf("%s: %s", s.Name(), visible.Line(firstSentence(a.Text)))
 	if !a.Ended.IsZero() {
 		m.Event, m.Ended = "ends", &a.Ended.Time
 		subject = "Over: " + subject

@@ -7,11 +7,13 @@ import (
 	"encoding/json"
 	"os"
 	"path/filepath"
+	"strings"
 	"testing"
 	"time"
 
 	"candidharbor/api"
 	"candidharbor/internal/inbox"
+	"candidharbor/internal/visible"
 
 	"github.com/stretchr/testify/require"
 )
@@ -101,6 +103,16 @@ func TestAlarmsAreToldOnce(t *testing.T) {
 	said, err := here.TestAlarm(w.ctx, "the night shift")
 	require.NoError(t, err)
 	require.Equal(t, "A test was sent by webhook and mail.", said)
+	before := len(in.Came())
+	_, err = here.TestAlarm(w.ctx, "\x1b[2J\r\nBcc: everybody@larkfield.example\u009b31m\u202e")
+	require.NoError(t, err)
+	for _, m := range in.Came()[before:] { // whoever asked does nothing to who reads it
+		headers, _, _ := strings.Cut(m.Body, "\r\n\r\n")
+		require.NotContains(t, headers, "\nBcc:")
+		for _, r := range m.Body {
+			require.False(t, r != '\n' && r != '\r' && visible.Commands(r), "%q", m.Body)
+		}
+	}
 	in.Refuse(true)
 	_, err = here.TestAlarm(w.ctx, "the night shift")
 	require.Equal(t, Elsewhere, ClassOf(err))

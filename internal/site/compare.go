@@ -13,6 +13,7 @@ import (
 	"candidharbor/core/object"
 	"candidharbor/core/treediff"
 	"candidharbor/internal/store"
+	"candidharbor/internal/visible"
 	"candidharbor/internal/volume/tree"
 
 	udiff "github.com/aymanbagabas/go-udiff"
@@ -148,7 +149,7 @@ func (s *Site) Compare(ctx context.Context, volume, path, from, to string) (*api
 		return nil, err
 	}
 	if one == nil && other == nil {
-		return nil, missing("neither of the two moments has %s: candid find %s %s looks for names like it", printable([]byte(rel)), volume, pathBase(rel))
+		return nil, missing("neither of the two moments has %s: candid find %s %s looks for names like it", printable([]byte(rel)), volume, visible.Word(printable([]byte(pathBase(rel)))))
 	}
 	out := &api.Comparison{Volume: volume, Path: printable([]byte(rel)), From: a.api, To: b.api, Changes: []api.Difference{}}
 	within := func(id object.ID) (object.Envelope, error) { // ends when who asked has left

@@ -13,6 +13,7 @@ import (
 	"candidharbor/core/names"
 	"candidharbor/core/object"
 	"candidharbor/internal/catalog"
+	"candidharbor/internal/visible"
 	"candidharbor/internal/volume/tree"
 )
 
@@ -297,7 +298,7 @@ func (e *Eyes) Versions(volume, path string) (*api.Versions, error) {
 		out.Items = append(out.Items, one)
 	}
 	if !ever {
-		return nil, missing("no snapshot of %s here has %s: candid find %s %s looks for names like it", volume, out.Path, volume, pathBase(out.Path))
+		return nil, missing("no snapshot of %s here has %s: candid find %s %s looks for names like it", volume, out.Path, volume, visible.Text(pathBase(out.Path)))
 	}
 	slices.Reverse(out.Items)
 	if len(out.Items) > mostVersions {

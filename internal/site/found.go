@@ -20,6 +20,7 @@ import (
 	"candidharbor/internal/beneath"
 	"candidharbor/internal/catalog"
 	"candidharbor/internal/store"
+	"candidharbor/internal/visible"
 	"candidharbor/internal/volume/tree"
 
 	"golang.org/x/sys/unix"
@@ -249,7 +250,7 @@ func (s *Site) BrowseFound(volume, name, dir string) (*api.FoundBrowse, error) {
 	entries, err := at.ReadDir(browsePage)
 	if err != nil && len(entries) == 0 && rel != "" {
 		if st, serr := at.Stat(); serr == nil && !st.IsDir() {
-			return nil, bad("%s is a file: candid restore %s %s --found %s brings it back", dir, volume, dir, name)
+			return nil, bad("%s is a file: candid restore %s %s --found %s brings it back", dir, volume, visible.Word(dir), visible.Word(name))
 		}
 	}
 	out := &api.FoundBrowse{Name: name, Path: printable([]byte(rel)), Taken: f.Taken, Entries: []api.Entry{}, More: len(entries) == browsePage}

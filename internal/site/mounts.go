@@ -13,6 +13,7 @@ import (
 	"candidharbor/api"
 	"candidharbor/internal/catalog"
 	shown "candidharbor/internal/views"
+	"candidharbor/internal/visible"
 )
 
 // Views gives this site's snapshots to be shown.
@@ -78,7 +79,7 @@ func (s *Site) Mount(ask api.MountAsk, by string) (*api.Mount, error) {
 	s.mounts.Lock()
 	defer s.mounts.Unlock()
 	if m, ok := s.mounted[dir]; ok {
-		return nil, conflict("the snapshots of %s are mounted at %s already: candid mount --end %s takes that away", m.view.Volume, dir, dir)
+		return nil, conflict("the snapshots of %s are mounted at %s already: candid mount --end %s takes that away", m.view.Volume, dir, visible.Word(dir))
 	}
 	spot, err := emptySpot(root, dir)
 	if err != nil {

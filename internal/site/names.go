@@ -5,17 +5,22 @@ import (
 	"strconv"
 	"strings"
 	"unicode/utf8"
+
+	"candidharbor/internal/visible"
 )
 
-// splitRunes writes each character of a name as UTF-8, and bytes that are none, control
-// characters and the percent sign itself as %XX, so that every name has one plain form.
+// splitRunes writes each character of a name as UTF-8. Bytes that are none, control characters
+// (also those that turn the direction of text) and the percent sign itself are written as %XX, so
+// that every name has one plain form that shows all of it.
 func splitRunes(b []byte) []string {
 	var out []string
 	for len(b) > 0 {
 		r, n := utf8.DecodeRune(b)
-		if (r == utf8.RuneError && n == 1) || r < 0x20 || r == 0x7f || r == '%' {
-			out = append(out, fmt.Sprintf("%%%02X", b[0]))
-			b = b[1:]
+		if (r == utf8.RuneError && n == 1) || visible.Commands(r) || r == '%' {
+			for _, c := range b[:n] {
+				out = append(out, fmt.Sprintf("%%%02X", c))
+			}
+			b = b[n:]
 			continue
 		}
 		out = append(out, string(b[:n]))

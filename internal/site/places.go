@@ -19,6 +19,7 @@ import (
 	"candidharbor/internal/catalog"
 	"candidharbor/internal/policy"
 	"candidharbor/internal/transfer"
+	"candidharbor/internal/visible"
 
 	"golang.org/x/sys/unix"
 )
@@ -195,7 +196,7 @@ func (s *Site) dialPlace(ctx context.Context, name, dir string, keys []ed25519.P
 	p := s.places[name]
 	s.mu.Unlock()
 	if p == nil {
-		return nil, fmt.Errorf("%s: when its disk is there again, candid place attach %s --path %s", detached, name, dir)
+		return nil, fmt.Errorf("%s: when its disk is there again, candid place attach %s --path %s", detached, name, visible.Word(dir))
 	}
 	fds, err := unix.Socketpair(unix.AF_UNIX, unix.SOCK_STREAM|unix.SOCK_CLOEXEC|unix.SOCK_NONBLOCK, 0)
 	if err != nil {

@@ -13,6 +13,7 @@ import (
 	"candidharbor/core/object"
 	"candidharbor/internal/catalog"
 	"candidharbor/internal/store"
+	"candidharbor/internal/visible"
 	"candidharbor/internal/volume/tree"
 )
 
@@ -63,7 +64,7 @@ func (s *Site) takeable(v *catalog.Volume) error {
 		return conflict("volume %s belongs to the site %s: take its snapshots there", v.Name, v.Origin)
 	}
 	if !v.Protected {
-		return conflict("volume %s is no longer protected: add it again first, with candid volume add %s --path %s", v.Name, v.Name, v.Path)
+		return conflict("volume %s is no longer protected: add it again first, with candid volume add %s --path %s", v.Name, v.Name, visible.Word(v.Path))
 	}
 	return nil
 }

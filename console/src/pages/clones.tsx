@@ -5,7 +5,7 @@ import { Link } from "react-router";
 import { api, once, type Schemas, told } from "../api/client";
 import { useRun } from "../api/run";
 import { ByCommand, Field, Progress, Sheet, Trouble } from "../parts/bits";
-import { ago, size, stamp } from "../parts/words";
+import { ago, size, stamp, word } from "../parts/words";
 
 type Clone = Schemas["Clone"];
 
@@ -83,7 +83,7 @@ function Settle({ clone, close }: { clone: Clone; close: () => void }) {
         {run.data && <div aria-live="polite" className="my-3">{run.data.ended ? <p className={`font-say ${run.data.state.startsWith("done") ? "" : "text-hand"}`}>{run.data.state}: {run.data.outcome}</p> : <Progress run={run.data} />}</div>}
         <div className="mt-3 flex gap-3">{!settle.data && <button className="press" disabled={settle.isPending}>Make it a volume</button>}<button type="button" className="quiet" onClick={close}>{settle.data ? "Close" : "Not now"}</button></div>
       </form>
-      <ByCommand lines={[`candid clone settle ${clone.name} --to ${to || "DIR"}`]} />
+      <ByCommand lines={[`candid clone settle ${word(clone.name)} --to ${word(to || "DIR")}`]} />
     </Sheet>
   );
 }

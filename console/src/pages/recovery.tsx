@@ -4,7 +4,7 @@ import { Link, useSearchParams } from "react-router";
 
 import { api, once, type RestoreResult, told } from "../api/client";
 import { ByCommand, Field, Progress, Sheet, State, Trouble, Waiting } from "../parts/bits";
-import { ago, stamp } from "../parts/words";
+import { ago, stamp, word } from "../parts/words";
 import { Clones } from "./clones";
 import { Find } from "./find";
 import { Recipes, Trials } from "./recipes";
@@ -38,7 +38,7 @@ export function Recovery() {
       <Recipes volumes={all.map((v) => v.name)} />
       <Trials mayTry={all.length > 0} />
       <Mounts volumes={all.map((v) => v.name)} />
-      <ByCommand lines={[`candid find ${name || "VOLUME"} PATTERN --deleted`, `candid restore ${name || "VOLUME"} PATH --at WHEN --in-place`, "candid undo RUN", `candid mount ${name || "VOLUME"} DIR`, `candid clone create NAME ${name || "VOLUME"} DIR`, "candid recipe save NAME VOLUME --to DIR --when CADENCE", "candid trial run"]} />
+      <ByCommand lines={[`candid find ${word(name || "VOLUME")} PATTERN --deleted`, `candid restore ${word(name || "VOLUME")} PATH --at WHEN --in-place`, "candid undo RUN", `candid mount ${word(name || "VOLUME")} DIR`, `candid clone create NAME ${word(name || "VOLUME")} DIR`, "candid recipe save NAME VOLUME --to DIR --when CADENCE", "candid trial run"]} />
     </>
   );
 }

@@ -5,7 +5,7 @@ import { Link } from "react-router";
 import { api, once, type RestoreAsk, type RestoreResult, told } from "../api/client";
 import { useRun } from "../api/run";
 import { Command, Field, Progress, Sheet, Trouble } from "../parts/bits";
-import { size, stamp } from "../parts/words";
+import { size, stamp, word } from "../parts/words";
 import { UndoButton } from "./undo";
 
 type Conflict = NonNullable<RestoreAsk["onConflict"]>;
@@ -28,8 +28,8 @@ export function RestoreSheet({ volume, at, of, from, paths, inPlace, own, replac
   const p = plan.data;
   const tar = `/api/v1/volumes/${encodeURIComponent(volume)}/archive?${new URLSearchParams([["at", at], ["form", where === "zip" ? "zip" : "tar"], ...paths.map((x): [string, string] => ["path", x])])}`;
   const download = where === "tar" || where === "zip";
-  const atText = at === "latest" ? "latest" : of ? at.slice(0, 12) : `"${stamp(at, true)}"`;
-  const cli = `candid restore ${volume} ${paths.join(" ")}${paths.length ? " " : ""}--at ${atText} ${where === "place" ? "--in-place" : where === "into" ? `--into ${into || others[0]}` : download ? `--${where} FILE` : `--to ${to || "DIR"}`}${download ? "" : ` --on-conflict ${conflict}`}${from ? ` --from-site ${from}` : ""}`;
+  const atText = at === "latest" ? "latest" : of ? at.slice(0, 12) : word(stamp(at, true));
+  const cli = `candid restore ${word(volume)} ${paths.map(word).join(" ")}${paths.length ? " " : ""}--at ${atText} ${where === "place" ? "--in-place" : where === "into" ? `--into ${word(into || others[0] || "VOLUME")}` : download ? `--${where} FILE` : `--to ${word(to || "DIR")}`}${download ? "" : ` --on-conflict ${conflict}`}${from ? ` --from-site ${word(from)}` : ""}`;
   return (
     <Sheet title={`Bring back ${paths.length === 0 ? `the whole of ${volume}` : paths.length === 1 ? paths[0] : `${paths.length} picked paths`}`} open close={() => close(!!run.data?.ended)} wide>
       <p className="text-sm text-faint">{at === "latest" ? "In its newest state." : `As of ${stamp(of ?? at, true)}.`}{from && ` From ${from}: only what this site lacks is fetched.`}</p>

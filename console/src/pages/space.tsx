@@ -3,7 +3,7 @@ import { useNavigate, useSearchParams } from "react-router";
 
 import { api, once, told } from "../api/client";
 import { ByCommand, Trouble, Waiting } from "../parts/bits";
-import { exact, size, stamp } from "../parts/words";
+import { exact, size, stamp, word } from "../parts/words";
 import { Caps, Forecast } from "./bounds";
 import { VolumeSpace } from "./returns";
 
@@ -51,7 +51,7 @@ export function Space() {
         </>
       )}
       <div className="mt-4 flex gap-3"><button className="press" onClick={() => prune.mutate()}>Apply the rules now</button><button className="press" onClick={() => sweep.mutate()}>Sweep now</button></div>
-      <ByCommand lines={["candid space", ...(chosen ? [`candid space ${chosen}`] : []), "candid space free ID", "candid cap list", "candid prune --dry-run", "candid store sweep"]} />
+      <ByCommand lines={["candid space", ...(chosen ? [`candid space ${word(chosen)}`] : []), "candid space free ID", "candid cap list", "candid prune --dry-run", "candid store sweep"]} />
     </>
   );
 }

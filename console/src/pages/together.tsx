@@ -5,7 +5,7 @@ import { Link } from "react-router";
 import { api, once, type Schemas, told } from "../api/client";
 import { useRun } from "../api/run";
 import { Command, Field, Progress, Sheet, Trouble } from "../parts/bits";
-import { size, stamp } from "../parts/words";
+import { size, stamp, word } from "../parts/words";
 import { UndoButton } from "./undo";
 
 /** Brings all volumes of a group back to one common instant. */
@@ -45,7 +45,7 @@ export function TogetherSheet({ group, close }: { group: string; close: () => vo
         {p && !id && <button className="press press-hand" onClick={() => start.mutate()} disabled={start.isPending}>Do it</button>}
         <button className="quiet text-sm" onClick={close}>{id ? "Close" : "Not now"}</button>
       </div>
-      <p className="mt-4 border-t border-rule pt-2"><Command text={`candid group restore ${group} --at ${at === "latest" ? at : `"${at}"`} ${to ? `--to ${to}` : "--in-place"}`} /></p>
+      <p className="mt-4 border-t border-rule pt-2"><Command text={`candid group restore ${word(group)} --at ${word(at)} ${to ? `--to ${word(to)}` : "--in-place"}`} /></p>
     </Sheet>
   );
 }

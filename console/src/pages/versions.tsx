@@ -3,7 +3,7 @@ import { useState } from "react";
 
 import { api, type Schemas, told } from "../api/client";
 import { Command, Sheet, Trouble, Waiting } from "../parts/bits";
-import { exact, size, stamp } from "../parts/words";
+import { exact, size, stamp, word } from "../parts/words";
 import { RestoreSheet } from "./restore";
 
 type Version = Schemas["Version"];
@@ -49,7 +49,7 @@ export function VersionsSheet({ volume, path, inPlace, own, close }: { volume: s
       )}
       {!own && <p className="mt-2 text-sm"><label><input type="checkbox" checked={sites} onChange={(e) => setSites(e.target.checked)} /> ask other sites too</label>{(list.data?.silent ?? []).map((why) => <span key={why} className="block text-hand">{why}</span>)}</p>}
       {pair && (picture.test(path) ? <Pictures volume={volume} path={path} pair={pair} /> : <Lines volume={volume} path={path} pair={pair} />)}
-      <p className="mt-4 border-t border-rule pt-2"><Command text={`candid versions ${volume} ${path}${sites ? " --sites" : ""}`} /></p>
+      <p className="mt-4 border-t border-rule pt-2"><Command text={`candid versions ${word(volume)} ${word(path)}${sites ? " --sites" : ""}`} /></p>
     </Sheet>
   );
 }

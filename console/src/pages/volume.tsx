@@ -6,7 +6,7 @@ import { api, once, type Snapshot, told } from "../api/client";
 import { ByCommand, State, Trouble, Waiting } from "../parts/bits";
 import { Ruler } from "../parts/ruler";
 import { useTime } from "../parts/time";
-import { ago, stamp } from "../parts/words";
+import { ago, stamp, word } from "../parts/words";
 import { Contents } from "./files";
 import { Found } from "./found";
 import { StandingElsewhere } from "./standing";
@@ -65,7 +65,7 @@ export function VolumePage() {
           <Snapshots volume={name} />
         </aside>
       </div>
-      <ByCommand lines={[time.moment ? `candid explain ${name} --at ${when}` : `candid explain ${name}`, `candid browse ${name} --at ${when}`, `candid find ${name} PATTERN`, `candid compare ${name} --from ${time.moment ? when : "-1d"}`, `candid restore ${name} PATH --at ${when} --in-place --dry-run`]} />
+      <ByCommand lines={[time.moment ? `candid explain ${word(name)} --at ${when}` : `candid explain ${word(name)}`, `candid browse ${word(name)} --at ${when}`, `candid find ${word(name)} PATTERN`, `candid compare ${word(name)} --from ${time.moment ? when : "-1d"}`, `candid restore ${word(name)} PATH --at ${when} --in-place --dry-run`]} />
     </>
   );
 }

@@ -1,6 +1,6 @@
 import { expect, test } from "vitest";
 
-import { ago, readMoment, size, span, stamp } from "./words";
+import { ago, readMoment, size, span, stamp, word } from "./words";
 
 test("sizes are in binary units", () => {
   expect(size(0)).toBe("0 B");
@@ -23,4 +23,15 @@ test("relative moments and spans", () => {
   expect(ago(new Date(0), 3 * 3600_000)).toBe("3 hours ago");
   expect(ago(new Date(120_000), 0)).toBe("in 2 minutes");
   expect(span(45)).toBe("45 s");
+});
+
+test("a command to copy does nothing but what it says, whatever files are called", () => {
+  for (const plain of ["2026/transect-3/page 1.txt".replace(" ", "_"), "Kräuter/植物", "-1d".slice(1)]) expect(word(plain)).toBe(plain);
+  expect(word("a page")).toBe("'a page'");
+  expect(word("x; reboot")).toBe("'x; reboot'");
+  expect(word("$(reboot)`reboot`")).toBe("'$(reboot)`reboot`'");
+  expect(word("it's")).toBe("'it'\\''s'");
+  expect(word("--in-place")).toBe("'./--in-place'");
+  expect(word("a\u00a0b")).toBe("'a\u00a0b'");
+  expect(word("")).toBe("''");
 });

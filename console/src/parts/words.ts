@@ -1,3 +1,9 @@
+/** A word for a shell that stands for just this text: names of files are chosen by others. */
+export function word(text: string): string {
+  if (/^[\w./+,:@%\p{L}\p{M}\p{N}][\w./+,:@%\p{L}\p{M}\p{N}-]*$/u.test(text)) return text;
+  return `'${(text.startsWith("-") ? `./${text}` : text).replaceAll("'", "'\\''")}'`;
+}
+
 /** Bytes in binary units; `exact` for hover. */
 export function size(n: number): string {
   const units = ["B", "KiB", "MiB", "GiB", "TiB", "PiB"];
