@@ -4,7 +4,6 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
-	"strconv"
 	"strings"
 	"testing"
 
@@ -49,10 +48,7 @@ func flip(args []string) {
 // it for a link to a directory that only root may enter, within the roots and outside: nothing
 // of that is snapshotted, nothing is mounted over it or written into it.
 func TestFlipWhatIsNamed(t *testing.T) {
-	rounds := 3
-	if n, err := strconv.Atoi(os.Getenv("CANDID_ATTACK_ROUNDS")); err == nil {
-		rounds = n
-	}
+	rounds := rounds(3)
 	for _, within := range []bool{true, false} {
 		base := openDir(t)
 		share := filepath.Join(base, "share")

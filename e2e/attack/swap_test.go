@@ -4,7 +4,6 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
-	"strconv"
 	"strings"
 	"testing"
 
@@ -83,10 +82,7 @@ func TestSwapWhileRestoring(t *testing.T) {
 		}
 	}
 	clear()
-	rounds := 3
-	if n, err := strconv.Atoi(os.Getenv("CANDID_ATTACK_ROUNDS")); err == nil {
-		rounds = n
-	}
+	rounds := rounds(3)
 	for range rounds {
 		cmd := as(t, stranger, "swap", own, victim)
 		out, err := cmd.StdoutPipe()

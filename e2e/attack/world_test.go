@@ -13,6 +13,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"regexp"
+	"strconv"
 	"strings"
 	"sync"
 	"syscall"
@@ -50,6 +51,14 @@ func TestMain(m *testing.M) {
 		os.RemoveAll(filepath.Dir(bin))
 	}
 	os.Exit(code)
+}
+
+// rounds is how often something is tried: so often in make test, more in make test-attack.
+func rounds(few int) int {
+	if n, err := strconv.Atoi(os.Getenv("CANDID_ATTACK_ROUNDS")); err == nil {
+		return n
+	}
+	return few
 }
 
 // stranger is an ordinary user of the host.

@@ -102,6 +102,9 @@ func (c *Catalog) execAll(arg any, statements ...string) error {
 // ErrNone is wrapped when a named record does not exist.
 var ErrNone = errors.New("not found")
 
+// ErrCursor is wrapped when a list is to go on after what no list gave.
+var ErrCursor = errors.New("is not one that a list gave")
+
 func none(err error, what, name string) error {
 	if errors.Is(err, sql.ErrNoRows) {
 		return fmt.Errorf("%s %q: %w", what, name, ErrNone)

@@ -219,7 +219,7 @@ func selectSnapshots(columns, place, volume string, f SnapshotFilter) (q string,
 		var at int64
 		var id string
 		if _, err := fmt.Sscanf(strings.Replace(f.After, ".", " ", 1), "%d %s", &at, &id); err != nil {
-			return "", nil, fmt.Errorf("cursor %q is not one that a list gave", f.After)
+			return "", nil, fmt.Errorf("cursor %q %w", f.After, ErrCursor)
 		}
 		// The first term lets the index begin at the cursor, however deep the page.
 		q, args = q+` AND began<=? AND (began<? OR id>?)`, append(args, at, at, id)

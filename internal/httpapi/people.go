@@ -298,8 +298,8 @@ func (s *server) ownRun(ctx context.Context, id int64) error {
 		return nil
 	}
 	r, err := s.site.Run(id)
-	if err == nil && r.AskedBy != name {
-		err = &site.Error{Class: site.Missing, Err: fmt.Errorf("run %d is none of yours", id)}
+	if site.ClassOf(err) == site.Missing || err == nil && r.AskedBy != name {
+		return site.NoRun(id)
 	}
 	return err
 }

@@ -50,6 +50,8 @@ func ClassOf(err error) Class {
 		return e.Class
 	case errors.Is(err, catalog.ErrNone), errors.Is(err, store.ErrNoObject), errors.Is(err, tree.ErrNoPath):
 		return Missing
+	case errors.Is(err, catalog.ErrCursor):
+		return Misuse
 	case errors.As(err, &full):
 		return Full
 	}

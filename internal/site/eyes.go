@@ -131,6 +131,11 @@ func (e *Eyes) granted(volume, rel string) bool {
 // Views are the snapshots as WebDAV shows them to these eyes.
 func (e *Eyes) Views() shown.Source { return viewSource{e} }
 
+// NoRun says that there is no run of a number, also of one that is not for who asks.
+func NoRun(id int64) error {
+	return missing("there is no run %d: candid run list shows those there are", id)
+}
+
 // mayUndo tells whether a file owner may take a run back: an own one, of the last day, so
 // that nobody turns back what others have long gone on from.
 func (e *Eyes) mayUndo(run *catalog.Run) error {
@@ -138,7 +143,7 @@ func (e *Eyes) mayUndo(run *catalog.Run) error {
 		return nil
 	}
 	if run.Kind != "restore" || run.AskedBy != e.who.Name {
-		return missing("run %d is none of yours", run.ID)
+		return NoRun(run.ID)
 	}
 	if age := e.s.clock.Now().Sub(run.Queued.Time); age > 24*time.Hour {
 		return conflict("run %d is %s old: what is older than a day only an operator takes back", run.ID, ago(age))

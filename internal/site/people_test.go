@@ -228,7 +228,7 @@ func TestOwnersRestoreAsThemselves(t *testing.T) {
 	require.Empty(t, names)
 
 	_, err = s.Eyes(&Owner{Name: "other", Grants: map[string][]string{"notes": {""}}}).Undo(run.ID, "other")
-	require.ErrorContains(t, err, "none of yours")
+	require.ErrorContains(t, err, "there is no run")
 	w.done(s)(eyes.Undo(run.ID, "ines"))
 	require.Equal(t, before, exact(t, dir))
 	w.clock.Set(w.clock.Now().Add(25 * time.Hour))

@@ -26,7 +26,7 @@ func (e *Eyes) prepareUndo(run int64) (*restoring, error) {
 	s := e.s
 	row, err := s.cat.Run(run)
 	if errors.Is(err, catalog.ErrNone) {
-		return nil, missing("there is no run %d: candid run list shows those there are", run)
+		return nil, NoRun(run)
 	}
 	if err != nil {
 		return nil, err
