@@ -97,7 +97,10 @@ type site struct {
 	log        bytes.Buffer
 }
 
-var greeting = regexp.MustCompile(`(?s)console and API +(\S+).*for other sites +(\S+).*sign in with +(\S+)\s`)
+var (
+	greeting = regexp.MustCompile(`(?s)console and API +(\S+).*for other sites +(\S+)\s`)
+	signIn   = regexp.MustCompile(`sign in with +(\S+)\s`)
+)
 
 func serve(t testing.TB, dir, name, root string) *site { return serveWith(t, 0, dir, name, root) }
 
@@ -109,32 +112,55 @@ func serveWith(t testing.TB, descriptors int, dir, name, root string) *site {
 	bin, err := build()
 	require.NoError(t, err)
 	s := &site{t: t, bin: bin, dir: dir}
-	s.cmd = exec.Command(bin, "serve", "--data", dir, "--name", name, "--listen", "127.0.0.1:0", "--root", root)
+	args := []string{bin, "serve", "--data", dir, "--name", name, "--listen", "127.0.0.1:0", "--root", root}
 	if descriptors > 0 {
-		s.cmd = exec.Command("sh", append([]string{"-c", fmt.Sprintf(`ulimit -n %d; exec "$0" "$@"`, descriptors)}, s.cmd.Args...)...)
+		args = append([]string{"sh", "-c", fmt.Sprintf(`ulimit -n %d; exec "$0" "$@"`, descriptors)}, args...)
 	}
+	s.start(args)
+	t.Cleanup(s.stop)
+	return s
+}
+
+// start runs the service and reads where it answers.
+func (s *site) start(args []string) {
+	s.cmd = exec.Command(args[0], args[1:]...)
 	s.cmd.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGKILL}
 	out, err := s.cmd.StdoutPipe()
-	require.NoError(t, err)
+	require.NoError(s.t, err)
 	s.cmd.Stderr = &s.log
-	require.NoError(t, s.cmd.Start())
-	t.Cleanup(func() {
-		s.cmd.Process.Signal(syscall.SIGTERM)
-		s.cmd.Wait()
-	})
+	require.NoError(s.t, s.cmd.Start())
 	var said strings.Builder
 	buf := make([]byte, 4096)
 	for {
 		n, err := out.Read(buf)
 		said.Write(buf[:n])
-		if m := greeting.FindStringSubmatch(said.String()); m != nil {
-			s.url, s.peer, s.token = m[1], m[2], m[3]
+		at, token := greeting.FindStringSubmatch(said.String()), signIn.FindStringSubmatch(said.String())
+		if at != nil && (token != nil || s.token != "") {
+			s.url, s.peer = at[1], at[2]
+			if token != nil {
+				s.token = token[1]
+			}
 			break
 		}
-		require.NoError(t, err, "the service did not start: %s%s", said.String(), s.log.String())
+		require.NoError(s.t, err, "the service did not start: %s%s", said.String(), s.log.String())
 	}
 	go io.Copy(io.Discard, out)
-	return s
+}
+
+func (s *site) stop() {
+	s.cmd.Process.Signal(syscall.SIGTERM)
+	s.cmd.Wait()
+}
+
+// reconfigure sets a key of site.yaml and starts the service again.
+func (s *site) reconfigure(key, value string) {
+	s.stop()
+	path := filepath.Join(s.dir, "site.yaml")
+	raw, err := os.ReadFile(path)
+	require.NoError(s.t, err)
+	raw = regexp.MustCompile(`(?m)^`+key+`:.*\n`).ReplaceAll(raw, nil)
+	require.NoError(s.t, os.WriteFile(path, append(raw, key+": "+value+"\n"...), 0o600))
+	s.start([]string{s.bin, "serve", "--data", s.dir})
 }
 
 // try runs a command as the host's administrator.
