@@ -13,7 +13,7 @@ import (
 
 func init() { attackers["flip"] = flip }
 
-var flipped = []string{"vol", "mnt", "cln", "crates", "out"}
+var flipped = []string{"vol", "mnt", "cln", "crates", "out", "sby", "plc"}
 
 // flip exchanges directories of the attacker's with links to a victim's, as fast as can be,
 // until the file "end" appears beside them.

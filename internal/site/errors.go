@@ -4,6 +4,7 @@ import (
 	"errors"
 	"fmt"
 
+	"candidharbor/internal/beneath"
 	"candidharbor/internal/catalog"
 	"candidharbor/internal/store"
 	"candidharbor/internal/volume/tree"
@@ -52,6 +53,8 @@ func ClassOf(err error) Class {
 		return Missing
 	case errors.Is(err, catalog.ErrCursor):
 		return Misuse
+	case errors.Is(err, beneath.ErrLink):
+		return Conflict
 	case errors.As(err, &full):
 		return Full
 	}
