@@ -17,6 +17,12 @@ var costly = map[string]bool{"checkPolicy": true, "diffPolicy": true, "previewPo
 const (
 	costlyAtOnce  = 4 // of all callers
 	costlyWaiting = 8 // of one
+
+	// What is sent for as long as the caller takes it, and holds nothing of others' but memory
+	// and time of the processor: listings by WebDAV are made in memory, the rest is streamed.
+	listingsAtOnce  = 2 // of one caller
+	downloadsAtOnce = 6
+	sendingWaiting  = 32
 )
 
 // payer is under whom a caller's calls are counted: people of another site under that site, which
@@ -28,12 +34,13 @@ func payer(ctx context.Context) string {
 	return caller(ctx)
 }
 
-// costs lets one costly call of each caller run at a time, so that nobody who asks much takes
+// costs lets few costly calls of each caller run at a time, so that nobody who asks much takes
 // the site from others.
 type costs struct {
-	slots chan struct{}
-	mu    sync.Mutex
-	lines map[string]*costLine
+	each, waiting int           // of one caller
+	slots         chan struct{} // of all; nil: no bound
+	mu            sync.Mutex
+	lines         map[string]*costLine
 }
 
 type costLine struct {
@@ -41,8 +48,12 @@ type costLine struct {
 	n    int // that run or wait
 }
 
-func newCosts() *costs {
-	return &costs{slots: make(chan struct{}, costlyAtOnce), lines: map[string]*costLine{}}
+func newCosts(each, all, waiting int) *costs {
+	c := &costs{each: each, waiting: waiting, lines: map[string]*costLine{}}
+	if all > 0 {
+		c.slots = make(chan struct{}, all)
+	}
+	return c
 }
 
 // enter waits for a turn. ok is false when too many of the caller's wait already.
@@ -50,10 +61,10 @@ func (c *costs) enter(ctx context.Context, who string) (leave func(), ok bool, e
 	c.mu.Lock()
 	l := c.lines[who]
 	if l == nil {
-		l = &costLine{turn: make(chan struct{}, 1)}
+		l = &costLine{turn: make(chan struct{}, c.each)}
 		c.lines[who] = l
 	}
-	if l.n > costlyWaiting {
+	if l.n >= c.each+c.waiting {
 		c.mu.Unlock()
 		return nil, false, nil
 	}
@@ -67,6 +78,9 @@ func (c *costs) enter(ctx context.Context, who string) (leave func(), ok bool, e
 		}
 	}
 	for _, ch := range []chan struct{}{l.turn, c.slots} {
+		if ch == nil {
+			continue
+		}
 		select {
 		case ch <- struct{}{}:
 			before := gone
@@ -96,6 +110,21 @@ func (s *server) inTurn(a huma.API) func(huma.Context, func(huma.Context)) {
 		default:
 			defer leave()
 			next(ctx)
+		}
+	}
+}
+
+// sends lets a request through that is answered for as long as the caller takes it.
+func (s *server) sends(c *costs, next http.HandlerFunc) http.HandlerFunc {
+	return func(w http.ResponseWriter, r *http.Request) {
+		who := payer(r.Context())
+		leave, ok, err := c.enter(r.Context(), who)
+		switch {
+		case !ok:
+			problem(w, http.StatusTooManyRequests, fmt.Sprintf("%d downloads of %s wait already: let them end first", c.waiting, who))
+		case err == nil: // else the caller has left
+			defer leave()
+			next(w, r)
 		}
 	}
 }

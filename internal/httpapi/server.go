@@ -52,7 +52,8 @@ const cookieName = "candid_session"
 func New(s *site.Site) http.Handler {
 	r := chi.NewRouter()
 	r.Use(middleware.Recoverer, headers)
-	srv := &server{site: s, costs: newCosts(), streams: limit.Places{Each: mostStreams}}
+	srv := &server{site: s, costs: newCosts(1, costlyAtOnce, costlyWaiting),
+		listings: newCosts(listingsAtOnce, 0, sendingWaiting), downloads: newCosts(downloadsAtOnce, 0, sendingWaiting), streams: limit.Places{Each: mostStreams}}
 	r.Route("/api/v1", func(r chi.Router) {
 		r.Post("/session", srv.signIn)
 		r.Delete("/session", srv.signOut)
@@ -70,8 +71,8 @@ func New(s *site.Site) http.Handler {
 			a.UseMiddleware(srv.judge(a), srv.inTurn(a))
 			srv.register(a)
 			r.Get("/events", srv.guard("events", srv.events))
-			r.Get("/volumes/{name}/archive", srv.guard("archive", srv.archive))
-			r.Get("/volumes/{name}/file", srv.guard("file", srv.file))
+			r.Get("/volumes/{name}/archive", srv.guard("archive", srv.sends(srv.downloads, srv.archive)))
+			r.Get("/volumes/{name}/file", srv.guard("file", srv.sends(srv.downloads, srv.file)))
 			r.Get("/calendar", srv.guard("calendar", srv.calendar))
 			r.Get("/policies/schema", srv.guard("policySchema", func(w http.ResponseWriter, _ *http.Request) {
 				w.Header().Set("Content-Type", "application/schema+json")
@@ -83,8 +84,16 @@ func New(s *site.Site) http.Handler {
 		})
 	})
 	r.NotFound(console())
-	dav := headers(srv.auth(srv.recordDAV(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+	shown := func(w http.ResponseWriter, r *http.Request) {
 		views.DAV(srv.eyes(r.Context()).Views(), davPrefix, slog.Default()).ServeHTTP(w, r)
+	}
+	listing, sending := srv.sends(srv.listings, shown), srv.sends(srv.downloads, shown)
+	dav := headers(srv.auth(srv.recordDAV(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if r.Method == http.MethodGet {
+			sending(w, r)
+		} else {
+			listing(w, r)
+		}
 	}))))
 	return fromOutside(s, http.HandlerFunc(func(w http.ResponseWriter, q *http.Request) {
 		if q.URL.Path == davPrefix || strings.HasPrefix(q.URL.Path, davPrefix+"/") { // has methods that chi does not know
@@ -125,13 +134,14 @@ func problem(w http.ResponseWriter, status int, detail string) {
 }
 
 type server struct {
-	site     *site.Site
-	turns    turns
-	costs    *costs
-	streams  limit.Places
-	refusals refusals
-	wrong    seldom // wrong passwords
-	davSeen  seldom // moments read by WebDAV
+	site                *site.Site
+	turns               turns
+	costs               *costs
+	listings, downloads *costs
+	streams             limit.Places
+	refusals            refusals
+	wrong               seldom // wrong passwords
+	davSeen             seldom // moments read by WebDAV
 }
 
 // secret is the Cache-Control of answers that hold a token or an invitation. They are
@@ -293,6 +303,9 @@ func (s *server) calendar(w http.ResponseWriter, r *http.Request) {
 }
 
 func statusOf(err error) int {
+	if errors.Is(err, context.Canceled) { // nobody waits for it any more
+		return http.StatusRequestTimeout
+	}
 	switch site.ClassOf(err) {
 	case site.Misuse:
 		return http.StatusUnprocessableEntity
