@@ -20,9 +20,11 @@ const (
 
 	// What is sent for as long as the caller takes it, and holds nothing of others' but memory
 	// and time of the processor: listings by WebDAV are made in memory, the rest is streamed.
+	// Programs fetch dozens of files side by side; who waits costs a connection, and those are
+	// counted.
 	listingsAtOnce  = 2 // of one caller
 	downloadsAtOnce = 6
-	sendingWaiting  = 32
+	sendingWaiting  = 256
 )
 
 // payer is under whom a caller's calls are counted: people of another site under that site, which

@@ -298,7 +298,7 @@ func (e *Eyes) Versions(volume, path string) (*api.Versions, error) {
 		out.Items = append(out.Items, one)
 	}
 	if !ever {
-		return nil, missing("no snapshot of %s here has %s: candid find %s %s looks for names like it", volume, out.Path, volume, visible.Text(pathBase(out.Path)))
+		return nil, missing("no snapshot of %s here has %s: candid find %s %s looks for names like it", volume, out.Path, volume, visible.Word(pathBase(out.Path)))
 	}
 	slices.Reverse(out.Items)
 	if len(out.Items) > mostVersions {
