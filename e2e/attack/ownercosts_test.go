@@ -100,14 +100,14 @@ func TestOwnersAskForMuch(t *testing.T) {
 			})
 		}
 	}
-	s.soon("status")
+	s.run("status")
 	s.run("snapshot", "take", "notes")
 	all.Wait()
 	more := resident(t, s.cmd.Process.Pid) - idle
 	t.Logf("%d MiB above idle; %v", more>>20, got)
 	require.Less(t, more, int64(mostMore))
 	require.Positive(t, got["browse"][http.StatusOK])
-	s.soon("status")
+	s.run("status")
 }
 
 // repeated is a text again and again.
