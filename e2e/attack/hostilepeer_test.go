@@ -91,8 +91,9 @@ func TestHostilePeer(t *testing.T) {
 		t.Logf("%s: %d MiB more", name, grown>>20)
 		require.Less(t, grown, int64(mostMore), name)
 	}
-	m.tune(0)
-	t.Log(m.did)
+	did := m.tune(0)
+	t.Log(did)
+	require.NotEmpty(t, did)
 	for _, name := range both {
 		rows := list(name, volume[name])
 		require.Len(t, rows, 1+rounds(6))

@@ -9,6 +9,7 @@ import (
 	"encoding/binary"
 	"encoding/pem"
 	"io"
+	"maps"
 	"math/big"
 	mrand "math/rand/v2"
 	"net"
@@ -77,11 +78,12 @@ func between(t testing.TB, seed uint64, sites ...*site) *middle {
 	return m
 }
 
-// tune sets how often a frame is changed.
-func (m *middle) tune(often float64) {
+// tune sets how often a frame is changed, and tells what was changed so far.
+func (m *middle) tune(often float64) map[string]int {
 	m.mu.Lock()
 	defer m.mu.Unlock()
 	m.often = often
+	return maps.Clone(m.did)
 }
 
 // listen takes calls to a site, which come from the other.

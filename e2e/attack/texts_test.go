@@ -1,7 +1,9 @@
 package attack
 
 import (
+	"crypto/tls"
 	"encoding/json"
+	"io"
 	"net/http"
 	"net/url"
 	"os"
@@ -10,11 +12,35 @@ import (
 	"regexp"
 	"strings"
 	"testing"
+	"time"
 
+	"github.com/fxamacker/cbor/v2"
+	"github.com/hashicorp/yamux"
 	"github.com/stretchr/testify/require"
 
 	"candidharbor/internal/visible"
 )
+
+// strangeRequest asks a site for what there is not, with a key that nobody knows, and waits for
+// the answer.
+func (s *site) strangeRequest(op string) {
+	cfg := &tls.Config{InsecureSkipVerify: true, Certificates: []tls.Certificate{someIdentity(s.t)}, NextProtos: []string{"candid-harbor/1"}}
+	conn, err := tls.Dial("tcp", s.peer, cfg)
+	require.NoError(s.t, err)
+	mux := yamux.DefaultConfig()
+	mux.LogOutput = io.Discard
+	line, err := yamux.Client(conn, mux)
+	require.NoError(s.t, err)
+	defer line.Close()
+	st, err := line.OpenStream()
+	require.NoError(s.t, err)
+	body, err := cbor.Marshal(map[int]any{1: 1, 2: op, 3: 0})
+	require.NoError(s.t, err)
+	_, err = st.Write(frame(frameRequest, body))
+	require.NoError(s.t, err)
+	_, err = io.ReadAll(st)
+	require.NoError(s.t, err)
+}
 
 // What others write, in names of files, notes, reasons, labels, names of tokens and names typed
 // at sign-in, does nothing to who reads it: not in the answers for people nor in those for
@@ -83,6 +109,8 @@ func TestTextsOfOthers(t *testing.T) {
 		_ = sh.Run()
 		require.NoFileExists(t, mine, line)
 	}
+	s.strangeRequest("\x1b[2J\u009b31m\u202e")
+	require.Eventually(t, func() bool { return strings.Contains(s.log.String(), "a peer's request failed") }, 10*time.Second, 10*time.Millisecond)
 	for _, r := range s.log.String() {
 		require.False(t, r != '\n' && r != '\t' && visible.Commands(r), "%q", s.log.String())
 	}

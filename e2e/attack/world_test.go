@@ -78,6 +78,22 @@ func as(t testing.TB, uid uint32, name string, args ...string) *exec.Cmd {
 	return cmd
 }
 
+// begin starts an attacker and waits until it is ready; end waits for its end and tells what it
+// said then.
+func begin(t testing.TB, cmd *exec.Cmd) (end func() string) {
+	out, err := cmd.StdoutPipe()
+	require.NoError(t, err)
+	require.NoError(t, cmd.Start())
+	said := make([]byte, 64)
+	_, err = out.Read(said)
+	require.NoError(t, err)
+	return func() string {
+		n, _ := out.Read(said)
+		require.NoError(t, cmd.Wait())
+		return strings.TrimSpace(string(said[:n]))
+	}
+}
+
 // openDir is a directory that everybody may enter.
 func openDir(t testing.TB) string {
 	dir, err := os.MkdirTemp("", "attack-")
@@ -87,6 +103,24 @@ func openDir(t testing.TB) string {
 	return dir
 }
 
+// kept is what a program says while others read it.
+type kept struct {
+	mu   sync.Mutex
+	text bytes.Buffer
+}
+
+func (k *kept) Write(b []byte) (int, error) {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	return k.text.Write(b)
+}
+
+func (k *kept) String() string {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	return k.text.String()
+}
+
 // site is the real service.
 type site struct {
 	t          testing.TB
@@ -94,7 +128,7 @@ type site struct {
 	url, token string
 	peer       string // where other sites call
 	cmd        *exec.Cmd
-	log        bytes.Buffer
+	log        kept
 }
 
 var (

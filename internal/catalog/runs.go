@@ -195,11 +195,15 @@ type Token struct {
 	Until Time `db:"until"`
 }
 
-// PutToken inserts or replaces a token.
-func (c *Catalog) PutToken(t *Token) error {
-	_, err := c.db.NamedExec(`INSERT OR REPLACE INTO tokens (name,hash,made,used,person,until)
-		VALUES (:name,:hash,:made,:used,:person,:until)`, t)
-	return err
+// AddToken inserts a token and reports whether there was none of its name.
+func (c *Catalog) AddToken(t *Token) (added bool, err error) {
+	res, err := c.db.NamedExec(`INSERT INTO tokens (name,hash,made,used,person,until)
+		VALUES (:name,:hash,:made,:used,:person,:until) ON CONFLICT (name) DO NOTHING`, t)
+	if err != nil {
+		return false, err
+	}
+	n, err := res.RowsAffected()
+	return n > 0, err
 }
 
 // TokenByHash finds a token.

@@ -124,7 +124,9 @@ func (s *server) sends(c *costs, next http.HandlerFunc) http.HandlerFunc {
 		switch {
 		case !ok:
 			problem(w, http.StatusTooManyRequests, fmt.Sprintf("%d downloads of %s wait already: let them end first", c.waiting, who))
-		case err == nil: // else the caller has left
+		case err != nil:
+			problem(w, http.StatusRequestTimeout, "the caller has left")
+		default:
 			defer leave()
 			next(w, r)
 		}

@@ -89,10 +89,10 @@ func New(s *site.Site) http.Handler {
 	}
 	listing, sending := srv.sends(srv.listings, shown), srv.sends(srv.downloads, shown)
 	dav := headers(srv.auth(srv.recordDAV(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		if r.Method == http.MethodGet {
-			sending(w, r)
-		} else {
+		if r.Method == "PROPFIND" {
 			listing(w, r)
+		} else {
+			sending(w, r)
 		}
 	}))))
 	return fromOutside(s, http.HandlerFunc(func(w http.ResponseWriter, q *http.Request) {

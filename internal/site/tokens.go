@@ -3,12 +3,12 @@ package site
 import (
 	"crypto/rand"
 	"encoding/hex"
-	"slices"
 	"time"
 
 	"candidharbor/api"
 	"candidharbor/core/object"
 	"candidharbor/internal/catalog"
+	"candidharbor/internal/visible"
 )
 
 // firstTokenFor is how long the token lets in that a new site prints: it is for making people
@@ -43,14 +43,6 @@ func (s *Site) NewToken(ask api.TokenAdd) (api.Token, error) {
 	if _, err := s.cat.Person(ask.Name); err == nil {
 		return api.Token{}, conflict("there is a person %s: what both did could not be told apart; choose another name", ask.Name)
 	}
-	tokens, err := s.cat.Tokens()
-	if err != nil {
-		return api.Token{}, err
-	}
-	if slices.ContainsFunc(tokens, func(t *catalog.Token) bool { return t.Name == ask.Name }) {
-		return api.Token{}, conflict("there is a token %q already: choose another name, "+
-			"or remove that one first, with candid token remove %s", ask.Name, ask.Name)
-	}
 	var b [24]byte
 	rand.Read(b[:])
 	text := "cht_" + hex.EncodeToString(b[:])
@@ -58,8 +50,11 @@ func (s *Site) NewToken(ask api.TokenAdd) (api.Token, error) {
 	if ask.Until != nil {
 		t.Until = catalog.At(*ask.Until)
 	}
-	if err := s.cat.PutToken(t); err != nil {
+	if added, err := s.cat.AddToken(t); err != nil {
 		return api.Token{}, err
+	} else if !added {
+		return api.Token{}, conflict("there is a token %q already: choose another name, "+
+			"or remove that one first, with candid token remove %s", ask.Name, visible.Word(ask.Name))
 	}
 	out := s.tokenOut(t)
 	out.Text = text
