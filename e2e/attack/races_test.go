@@ -122,25 +122,33 @@ func TestRacesOutOfRoots(t *testing.T) {
 			return wrote || read
 		}},
 	}
+	holds := func(t *testing.T) {
+		names, err := os.ReadDir(victim)
+		require.NoError(t, err)
+		require.Len(t, names, 1, "%v", names)
+		var st unix.Stat_t
+		require.NoError(t, unix.Stat(secret, &st))
+		require.Equal(t, [3]uint32{0, 0, unix.S_IFREG | 0o600}, [3]uint32{st.Uid, st.Gid, st.Mode})
+		text, err := os.ReadFile(secret)
+		require.NoError(t, err)
+		require.Equal(t, "root's", string(text))
+		mounts, err := os.ReadFile("/proc/self/mountinfo")
+		require.NoError(t, err)
+		require.NotContains(t, string(mounts), victim)
+	}
 	did := map[string]int{}
 	for _, act := range acts {
-		for i := range rounds(5) {
-			if act.do(i) {
-				did[act.name]++
+		t.Run(act.name, func(t *testing.T) {
+			for i := range rounds(5) {
+				if act.do(i) {
+					did[act.name]++
+				}
+				if i%1000 == 999 {
+					t.Logf("%d of them, %d done", i+1, did[act.name])
+				}
+				holds(t)
 			}
-			names, err := os.ReadDir(victim)
-			require.NoError(t, err)
-			require.Len(t, names, 1, "after %s: %v", act.name, names)
-			var st unix.Stat_t
-			require.NoError(t, unix.Stat(secret, &st))
-			require.Equal(t, [3]uint32{0, 0, unix.S_IFREG | 0o600}, [3]uint32{st.Uid, st.Gid, st.Mode}, act.name)
-			text, err := os.ReadFile(secret)
-			require.NoError(t, err)
-			require.Equal(t, "root's", string(text), act.name)
-			mounts, err := os.ReadFile("/proc/self/mountinfo")
-			require.NoError(t, err)
-			require.NotContains(t, string(mounts), victim, "after "+act.name)
-		}
+		})
 	}
 	require.NoError(t, os.WriteFile(at("end"), nil, 0o644))
 	t.Logf("%s; done nevertheless: %v", end(), did)
@@ -155,7 +163,7 @@ func (s *site) ownStates(t *testing.T) (texts []string) {
 	var shots []struct{ ID string }
 	s.json(&shots, "snapshot", "list", "own")
 	require.NotEmpty(t, shots)
-	for _, shot := range shots[:min(len(shots), 200)] {
+	for _, shot := range shots {
 		_, text := s.call(s.token, "GET", "/api/v1/volumes/own/file?path=secret&at="+shot.ID, nil)
 		texts = append(texts, text)
 	}
