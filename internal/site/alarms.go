@@ -85,7 +85,7 @@ func (s *Site) watchAlarms() error {
 	if err := s.cat.NoteAlarms(begun, changed, ended, notices); err != nil {
 		return err
 	}
-	s.events.publish(Event{Topic: "alarms"})
+	s.publish("alarms")
 	return nil
 }
 
@@ -139,36 +139,41 @@ func firstSentence(text string) string {
 	return strings.ToValidUTF8(text, "")
 }
 
+// alarmsEvery is how long from one look for alarms to the next.
+func (s *Site) alarmsEvery() time.Duration {
+	s.alarmsMu.Lock()
+	defer s.alarmsMu.Unlock()
+	return max(alarmLook, s.alarmEvery)
+}
+
 // stepAlarms looks for alarms, at most once in a while, and sends out what waits.
 func (s *Site) stepAlarms(ctx context.Context, wait bool) error {
 	now := s.clock.Now()
-	s.mu.Lock()
+	s.alarmsMu.Lock()
 	look := now.Sub(s.alarmed) >= max(alarmLook, s.alarmEvery) || now.Before(s.alarmed)
 	if look {
 		s.alarmed = now
 	}
-	s.mu.Unlock()
+	s.alarmsMu.Unlock()
 	if look {
 		began := time.Now()
 		if err := s.watchAlarms(); err != nil {
 			return err
 		}
-		s.mu.Lock()
+		s.alarmsMu.Lock()
 		s.alarmEvery = 100 * time.Since(began) // at most a hundredth of a core
-		s.mu.Unlock()
+		s.alarmsMu.Unlock()
 	}
 	switch {
 	case len(s.channels()) == 0:
 	case wait:
 		return s.sendNotices(ctx)
 	case !s.isBusy("notices"):
-		s.jobs.Add(1)
-		go func() {
-			defer s.jobs.Done()
-			if err := s.sendNotices(s.ctx); err != nil && s.ctx.Err() == nil {
+		s.background(func(ctx context.Context) {
+			if err := s.sendNotices(ctx); err != nil && ctx.Err() == nil {
 				s.log.Error("alarms could not be sent", "error", err)
 			}
-		}()
+		})
 	}
 	return nil
 }
@@ -245,7 +250,7 @@ func (s *Site) MuteAlarm(id int64, until time.Time) (*api.Alarm, error) {
 	if err != nil {
 		return nil, err
 	}
-	s.events.publish(Event{Topic: "alarms"})
+	s.publish("alarms")
 	v := s.alarmView(a, mutes)
 	return &v, nil
 }

@@ -16,6 +16,24 @@ import (
 	"candidharbor/internal/transfer"
 )
 
+// answerRoutes has requests answered by which snapshots go from site to site.
+func (s *Site) answerRoutes() {
+	s.handle(transfer.OpCarry, needsOffer, func(ctx context.Context, q *request) error {
+		if err := s.twoSites(q.peer.Name); err != nil {
+			return err
+		}
+		return s.serveCarry(ctx, q.peer, q.link.Key, q.body, q.stream)
+	})
+	s.handle("present", needsOffer, func(_ context.Context, q *request) error { return s.servePresent(q.peer, q.body, q.stream) })
+	s.handle("report", needsRead, func(_ context.Context, q *request) error { return s.serveReport(q.peer, q.body, q.stream) })
+	for _, op := range []string{"histories", "fetch"} {
+		s.handle(op, needsRead, func(ctx context.Context, q *request) error { return s.servePull(ctx, q.peer, q.op, q.body, q.stream) })
+	}
+	for _, op := range []string{"history", "root", "objects"} {
+		s.handle(op, needsNothing, func(_ context.Context, q *request) error { return s.serveRecall(q.peer, q.op, q.body, q.stream) })
+	}
+}
+
 // serveCarry takes in a snapshot that a peer brings.
 func (s *Site) serveCarry(ctx context.Context, peer *catalog.Peer, key ed25519.PublicKey, body []byte, st *transfer.Stream) error {
 	var q transfer.CarryRequest

@@ -168,6 +168,12 @@ func (s *Site) letGo(id string) bool {
 	return err == nil && slices.ContainsFunc(marks, func(m *object.Mark) bool { return m.Kind == object.MarkLetGo })
 }
 
+// marksAreCompared says that the catalogue was compared with the marks in the store, or why not.
+func (s *Site) marksAreCompared(err error) {
+	s.marksError = err
+	close(s.marksCompared)
+}
+
 // whenMarksAgree waits until the catalogue was compared with the marks in the store.
 func (s *Site) whenMarksAgree(ctx context.Context) error {
 	select {

@@ -102,7 +102,7 @@ func (s *Site) makeClone(ask api.CloneAsk, by string) (*clone, error) {
 	if err := policy.CheckName("clone", ask.Name); err != nil {
 		return nil, &Error{Misuse, err}
 	}
-	release, err := s.hold(s.ctx, "prune") // the snapshot must not be let go meanwhile
+	release, err := s.hold(s.closing(), "prune") // the snapshot must not be let go meanwhile
 	if err != nil {
 		return nil, err
 	}
@@ -230,9 +230,9 @@ const cheapLook = 200 * time.Millisecond
 // It may be very much: a look that was not cheap is relied on for fifty times as long as it
 // took.
 func (s *Site) useOf(name string) cloneUse {
-	s.mu.Lock()
+	s.usesMu.Lock()
 	use, ok := s.cloneUses[name]
-	s.mu.Unlock()
+	s.usesMu.Unlock()
 	if ok && use.took > cheapLook && time.Since(use.looked) < 50*use.took {
 		return use
 	}
@@ -253,8 +253,8 @@ func (s *Site) useOf(name string) cloneUse {
 	})
 	use.changed = max(0, use.changed-1) // its top
 	use.took = time.Since(use.looked)
-	s.mu.Lock()
-	defer s.mu.Unlock()
+	s.usesMu.Lock()
+	defer s.usesMu.Unlock()
 	if s.cloneUses == nil {
 		s.cloneUses = map[string]cloneUse{}
 	}
@@ -345,9 +345,9 @@ func (s *Site) forgetClone(name string) error {
 	if err := os.RemoveAll(s.cloneHome(name)); err != nil {
 		return err
 	}
-	s.mu.Lock()
+	s.usesMu.Lock()
 	delete(s.cloneUses, name)
-	s.mu.Unlock()
+	s.usesMu.Unlock()
 	return errors.Join(s.cat.Set(cloneSetting+name, ""), s.cat.Set(appointedSetting+"clone "+name, ""))
 }
 

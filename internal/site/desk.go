@@ -66,15 +66,15 @@ func (l *deskListener) Addr() net.Addr { return &net.UnixAddr{Name: "desk", Net:
 // ServeDesk answers what other sites that were granted to see or configure ask over their
 // lines, with the same API that people use, until the site closes.
 func (s *Site) ServeDesk(h http.Handler) {
-	l := &deskListener{conns: make(chan net.Conn), ctx: s.ctx}
-	s.mu.Lock()
+	l := &deskListener{conns: make(chan net.Conn), ctx: s.closing()}
+	s.linesMu.Lock()
 	s.desk = l
-	s.mu.Unlock()
+	s.linesMu.Unlock()
 	srv := &http.Server{Handler: h, ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 90 * time.Second,
 		ConnContext: func(ctx context.Context, c net.Conn) context.Context {
 			return context.WithValue(ctx, deskKey{}, c.(*deskConn).caller)
 		}}
-	stop := context.AfterFunc(s.ctx, func() { srv.Close() })
+	stop := context.AfterFunc(s.closing(), func() { srv.Close() })
 	defer stop()
 	if err := srv.Serve(l); !errors.Is(err, http.ErrServerClosed) && !errors.Is(err, net.ErrClosed) {
 		s.log.Error("other sites are not answered any more", "error", err)
@@ -83,9 +83,9 @@ func (s *Site) ServeDesk(h http.Handler) {
 
 // serveDesk hands a stream to the API.
 func (s *Site) serveDesk(ctx context.Context, peer *catalog.Peer, st *transfer.Stream) error {
-	s.mu.Lock()
+	s.linesMu.Lock()
 	l := s.desk
-	s.mu.Unlock()
+	s.linesMu.Unlock()
 	if l == nil {
 		return &transfer.Refusal{What: fmt.Sprintf("%s answers no requests of this kind at present", s.Name())}
 	}

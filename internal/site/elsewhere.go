@@ -129,9 +129,9 @@ type toldRows struct {
 
 func (s *Site) rowsAt(ctx context.Context, p *catalog.Peer, v *catalog.Volume) ([]*catalog.Snapshot, error) {
 	key := p.Name + " " + v.Lineage
-	s.mu.Lock()
+	s.toldMu.Lock()
 	told, ok := s.told[key]
-	s.mu.Unlock()
+	s.toldMu.Unlock()
 	if ok && time.Since(told.at) < askAnew && s.up(p.Name) {
 		return told.rows, nil
 	}
@@ -151,9 +151,9 @@ func (s *Site) rowsAt(ctx context.Context, p *catalog.Peer, v *catalog.Volume) (
 		}
 		more, after = page.Next != "" && page.Next != after, page.Next
 	}
-	s.mu.Lock()
+	s.toldMu.Lock()
 	s.told[key] = told
-	s.mu.Unlock()
+	s.toldMu.Unlock()
 	return told.rows, nil
 }
 

@@ -200,8 +200,8 @@ func (s *Site) Find(ctx context.Context, volume string, ask api.FindAsk) (*api.F
 	if err := f.bring(ctx, s, rows); err != nil {
 		return nil, err
 	}
-	if f.grown() && s.ctx.Err() == nil {
-		s.jobs.Go(func() { f.keep(s, v.Lineage) })
+	if f.grown() && s.closing().Err() == nil {
+		s.background(func(context.Context) { f.keep(s, v.Lineage) })
 	}
 	found, total := f.x.Find(q, func(id object.ID) bool { return byID[id] != nil })
 	out := &api.Find{Items: []api.Found{}, Total: total, Snapshots: len(rows), LeftOut: []string{}}

@@ -1,13 +1,17 @@
 package site
 
 import (
+	"candidharbor/core/object"
+	"candidharbor/internal/catalog"
+	"candidharbor/internal/transfer"
 	"cmp"
 	"context"
+	"encoding/hex"
+	"encoding/json"
 	"fmt"
 	"slices"
 
 	"candidharbor/api"
-	"candidharbor/core/object"
 )
 
 // FindEverywhere searches all snapshots of a volume here and, when asked to, at the other
@@ -104,4 +108,63 @@ func sameTold(a, b *api.Entry) bool {
 		return a.Mode == b.Mode && a.UID == b.UID && a.GID == b.GID
 	}
 	return a.Kind == b.Kind && a.Size == b.Size && a.Modified.Equal(b.Modified) && a.Mode == b.Mode && a.UID == b.UID && a.GID == b.GID && a.Target == b.Target
+}
+
+// lookAsk asks a peer to look in what it has of a history. Ask and answer are the API's own.
+type lookAsk struct {
+	Lineage object.LineageID `cbor:"1,keyasint"`
+	Ask     []byte           `cbor:"2,keyasint"`
+}
+
+// answerRecovery has requests answered of peers that look for what is here.
+func (s *Site) answerRecovery() {
+	for _, op := range []string{"find", "versions"} {
+		s.handle(op, needsNothing, func(ctx context.Context, q *request) error { return s.serveLook(ctx, q.peer, q.op, q.body, q.stream) })
+	}
+	s.handle("trials", needsAny, func(_ context.Context, q *request) error {
+		raw, err := s.ownTrials(q.peer.Name)
+		if err != nil {
+			return err
+		}
+		return q.stream.Reply(raw)
+	})
+}
+
+// serveLook answers a peer that looks for a path in what it may take back. It changes nothing here.
+func (s *Site) serveLook(ctx context.Context, peer *catalog.Peer, op string, body []byte, st *transfer.Stream) error {
+	var q lookAsk
+	if err := transfer.Decode(body, &q); err != nil {
+		return err
+	}
+	v, err := s.recallable(peer, hex.EncodeToString(q.Lineage[:]))
+	if err != nil {
+		return err
+	}
+	var out any
+	switch {
+	case v == nil:
+	case op == "find":
+		var ask api.FindAsk
+		if err := json.Unmarshal(q.Ask, &ask); err != nil {
+			return err
+		}
+		out, err = s.Find(ctx, v.Name, ask)
+	case op == "versions":
+		var path string
+		if err := json.Unmarshal(q.Ask, &path); err != nil {
+			return err
+		}
+		out, err = s.Versions(v.Name, path)
+		if ClassOf(err) == Missing {
+			out, err = &api.Versions{Items: []api.Version{}}, nil
+		}
+	}
+	if err != nil {
+		return err
+	}
+	raw, err := json.Marshal(out)
+	if err != nil {
+		return err
+	}
+	return st.Reply(raw)
 }

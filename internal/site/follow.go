@@ -144,10 +144,7 @@ func (s *Site) changeTold() {
 		s.followers.mu.Lock()
 		s.followers.wake = nil
 		s.followers.mu.Unlock()
-		select {
-		case s.wake <- struct{}{}:
-		default:
-		}
+		s.wakeUp()
 	})
 }
 

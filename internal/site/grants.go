@@ -124,7 +124,7 @@ func (s *Site) Grant(ctx context.Context, name string, ask api.GrantAsk) (*api.P
 		if !g.Offer {
 			return nil, bad("a quota bounds what %s brings, and it may not bring anything: grant %s too", name, grantOffer)
 		}
-		if _, err := s.PutCap(api.CapPut{Scope: capPeer, Name: name, Bytes: ask.QuotaBytes, Reached: stopTaking}); err != nil {
+		if err := s.setQuota(name, ask.QuotaBytes); err != nil {
 			return nil, err
 		}
 	}
@@ -178,10 +178,10 @@ func (s *Site) Revoke(ctx context.Context, name string, names []string) (string,
 		s.cat.Set(putBackSetting+name, ""), s.cat.Set(twoSitesSetting+name, "")); err != nil {
 		return "", err
 	}
-	s.mu.Lock()
+	s.linesMu.Lock()
 	l := s.links[name]
 	delete(s.paces, name)
-	s.mu.Unlock()
+	s.linesMu.Unlock()
 	if l != nil {
 		l.Close()
 	}
@@ -255,19 +255,19 @@ func (s *Site) Rotate(ctx context.Context, force bool) (string, error) {
 		return "", err
 	}
 	s.store.SetKey(next)
-	s.mu.Lock()
-	s.id = id
+	s.id.Store(id)
+	s.linesMu.Lock() // after: a line that still shows the old key is in the list
 	var links []*transfer.Link
 	for _, l := range s.links {
 		links = append(links, l)
 	}
-	s.mu.Unlock()
+	s.linesMu.Unlock()
 	paths, err := s.placePaths()
 	if err != nil {
 		return "", err
 	}
-	for _, p := range s.attached() {
-		if err := s.acquaint(p, p.Name(), paths[p.Name()]); err != nil {
+	for name, p := range s.attached() {
+		if err := s.acquaint(p.peers, name, paths[name]); err != nil {
 			return "", err
 		}
 	}

@@ -161,12 +161,12 @@ func (s *Site) runTogether(kind, subject, by string, lacking []string, ready []*
 		}
 		if err := errors.Join(errs...); err != nil {
 			switch {
-			case s.ctx.Err() != nil:
+			case s.closing().Err() != nil:
 				return out, "", &partly{"its next start goes on with each volume" + back}
 			case ctx.Err() != nil:
 				for _, one := range started {
 					one.cancel()
-					_ = one.wait(s.ctx) // its own run says how it ended
+					_ = one.wait(s.closing()) // its own run says how it ended
 				}
 				return out, "", &partly{"what was begun of its volumes is cancelled too, and their runs say what they leave" + back}
 			}

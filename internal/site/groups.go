@@ -59,7 +59,7 @@ func (s *Site) units(vols []*catalog.Volume) ([]*unit, error) {
 		out = append(out, u)
 	}
 	for _, v := range vols {
-		if s.of != nil || !v.Protected || v.Origin != s.Name() || !v.Paused.IsZero() {
+		if s.isPlace || !v.Protected || v.Origin != s.Name() || !v.Paused.IsZero() {
 			continue
 		}
 		rs, err := s.rulesFor(v)

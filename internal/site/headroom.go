@@ -108,7 +108,7 @@ func (s *Site) watchRoom() (*job, error) {
 	case lack == 0, low && now.Sub(st.Tried) < reliefEvery && !now.Before(st.Tried), s.isBusy("relief"):
 		return nil, nil
 	}
-	release, err := s.hold(s.ctx, "relief")
+	release, err := s.hold(s.closing(), "relief")
 	if err != nil {
 		return nil, err
 	}

@@ -43,7 +43,7 @@ func TestHostilePlace(t *testing.T) {
 
 	_, err = here.Attach("disk", disk)
 	require.NoError(t, err)
-	place := here.places["disk"]
+	place := here.further["disk"]
 	require.Empty(t, place.cfg.Hooks)
 	require.Empty(t, place.cfg.Standby)
 	_, err = place.TakeSnapshot("bait", api.SnapshotTake{}, "test")

@@ -44,7 +44,7 @@ func (s *Site) LetGoSnapshot(id string) (*api.Snapshot, error) {
 }
 
 func (s *Site) markSnapshot(id string, m object.Mark, first func(row *catalog.Snapshot) error) (*api.Snapshot, error) {
-	release, err := s.hold(s.ctx, "prune") // what is decided there must still be so when it is done
+	release, err := s.hold(s.closing(), "prune") // what is decided there must still be so when it is done
 	if err != nil {
 		return nil, err
 	}

@@ -45,7 +45,7 @@ func (f *finder) grown() bool {
 
 // keep writes the index for the next start. A torn one is found out by its sum.
 func (f *finder) keep(s *Site, lineage string) {
-	done, err := f.enter(s.ctx)
+	done, err := f.enter(s.closing())
 	if err != nil {
 		return
 	}

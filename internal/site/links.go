@@ -35,9 +35,9 @@ func keysOf(p *catalog.Peer) ([]ed25519.PublicKey, error) {
 // link returns a link to a peer that answers, whoever dialled it, dialling when there is
 // none.
 func (s *Site) link(ctx context.Context, p *catalog.Peer) (*transfer.Link, string, error) {
-	s.mu.Lock()
+	s.linesMu.Lock()
 	l, cut := s.links[p.Name], s.cut
-	s.mu.Unlock()
+	s.linesMu.Unlock()
 	if cut {
 		return nil, "", &Error{Elsewhere, fmt.Errorf("site %s cannot be reached: the line is down", p.Name)}
 	}
@@ -56,7 +56,7 @@ func (s *Site) link(ctx context.Context, p *catalog.Peer) (*transfer.Link, strin
 		}
 		l.Close() // one of both has another key since
 	}
-	if s.of != nil {
+	if s.isPlace {
 		return nil, "", &Error{Elsewhere, fmt.Errorf("site %s cannot be reached from a place: only the site that it is attached to calls, and that calls it", p.Name)}
 	}
 	var errs []error
@@ -89,9 +89,9 @@ var errNewKey = errors.New("this site has a new key since; try again")
 // replace it. It reports false when the link shows a key that the site has given up: then it
 // is not to be used.
 func (s *Site) takeLink(peer string, l *transfer.Link, replace bool) bool {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	if !l.Own.Equal(s.id.Public()) {
+	s.linesMu.Lock()
+	defer s.linesMu.Unlock()
+	if !l.Own.Equal(s.identity().Public()) {
 		return false
 	}
 	if old := s.links[peer]; replace || old == nil || !old.Up() {
@@ -102,52 +102,65 @@ func (s *Site) takeLink(peer string, l *transfer.Link, replace bool) bool {
 
 // serveLink answers what the other end of a link asks, until it ends.
 func (s *Site) serveLink(l *transfer.Link, peer string, ended func()) {
-	if s.ctx.Err() != nil {
+	if s.closing().Err() != nil {
 		ended()
 		l.Close()
 		return
 	}
-	s.jobs.Add(1)
-	go func() {
-		defer s.jobs.Done()
+	s.background(func(ctx context.Context) {
 		defer ended()
-		err := l.Serve(s.ctx, s.serveStream)
-		s.mu.Lock()
+		err := l.Serve(ctx, s.serveStream)
+		s.linesMu.Lock()
 		if s.links[peer] == l {
 			delete(s.links, peer)
 		}
-		s.mu.Unlock()
+		s.linesMu.Unlock()
 		if err != nil {
 			s.log.Info("the line to a peer ended", "peer", peer, "address", l.Address, "error", err)
 		}
 		s.tell("sites")
-	}()
+	})
 }
 
 // up reports whether there is a line to a peer.
 func (s *Site) up(peer string) bool {
-	s.mu.Lock()
-	defer s.mu.Unlock()
+	s.linesMu.Lock()
+	defer s.linesMu.Unlock()
 	l := s.links[peer]
 	return l != nil && l.Up()
 }
 
 // identity is the key that the site shows at present.
-func (s *Site) identity() *transfer.Identity {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	return s.id
+func (s *Site) identity() *transfer.Identity { return s.id.Load() }
+
+// closeLines ends the lines to all peers.
+func (s *Site) closeLines() {
+	s.linesMu.Lock()
+	defer s.linesMu.Unlock()
+	for _, l := range s.links {
+		l.Close()
+	}
+}
+
+// peerAddress is where other sites connect to.
+func (s *Site) peerAddress() string {
+	s.linesMu.Lock()
+	defer s.linesMu.Unlock()
+	if s.peerAddr != nil {
+		return s.peerAddr.String()
+	}
+	return s.cfg.PeerListen
 }
 
 // CutLine makes all peers unreachable until it is mended, as an outage does.
 func (s *Site) CutLine(cut bool) {
-	s.mu.Lock()
+	s.linesMu.Lock()
 	s.cut = cut
 	var links []*transfer.Link
 	for _, l := range s.links {
 		links = append(links, l)
 	}
-	s.mu.Unlock()
+	s.linesMu.Unlock()
 	if cut {
 		for _, l := range links {
 			l.Close()
@@ -157,33 +170,31 @@ func (s *Site) CutLine(cut bool) {
 
 // ServePeers accepts other sites until the site closes.
 func (s *Site) ServePeers(l net.Listener) {
-	s.mu.Lock()
+	s.linesMu.Lock()
 	s.peerAddr = l.Addr()
-	s.mu.Unlock()
-	stop := context.AfterFunc(s.ctx, func() { l.Close() })
+	s.linesMu.Unlock()
+	stop := context.AfterFunc(s.closing(), func() { l.Close() })
 	defer stop()
 	for {
 		c, err := l.Accept()
 		if err != nil {
-			if s.ctx.Err() == nil && !errors.Is(err, net.ErrClosed) {
+			if s.closing().Err() == nil && !errors.Is(err, net.ErrClosed) {
 				s.log.Error("other sites cannot connect any more", "error", err)
 			}
 			return
 		}
-		s.jobs.Add(1)
-		go func() {
-			defer s.jobs.Done()
+		s.background(func(context.Context) {
 			if err := s.accept(c); err != nil {
 				s.log.Info("a connection from outside ended", "from", c.RemoteAddr(), "error", err)
 			}
-		}()
+		})
 	}
 }
 
 func (s *Site) accept(c net.Conn) error {
-	s.mu.Lock()
+	s.linesMu.Lock()
 	cut := s.cut
-	s.mu.Unlock()
+	s.linesMu.Unlock()
 	if cut {
 		return c.Close()
 	}
@@ -192,7 +203,7 @@ func (s *Site) accept(c net.Conn) error {
 		return errors.Join(errTooManyStrangers, c.Close())
 	}
 	defer welcome() // until it is known who calls
-	l, err := transfer.Accept(s.ctx, c, s.identity(), func(key ed25519.PublicKey) bool {
+	l, err := transfer.Accept(s.closing(), c, s.identity(), func(key ed25519.PublicKey) bool {
 		p, err := s.cat.PeerByKey(hex.EncodeToString(key))
 		return err == nil && p != nil
 	})
@@ -205,7 +216,7 @@ func (s *Site) accept(c net.Conn) error {
 		return err
 	}
 	if peer == nil || l.Stranger {
-		ctx, cancel := context.WithTimeout(s.ctx, strangerStays)
+		ctx, cancel := context.WithTimeout(s.closing(), strangerStays)
 		defer cancel()
 		return l.Serve(ctx, s.serveStream) // it may want to pair
 	}
@@ -257,7 +268,7 @@ func (s *Site) serveStream(ctx context.Context, l *transfer.Link, st *transfer.S
 	}
 	if err == nil {
 		_ = s.cat.SawPeer(peer.Name, s.clock.Now())
-		err = s.serveRequest(ctx, peer, l, op, body, st)
+		err = s.serveRequest(ctx, &request{peer, l, op, body, st})
 	}
 	if err != nil && ctx.Err() == nil {
 		s.log.Warn("a peer's request failed", "request", op, "error", err)
@@ -265,57 +276,58 @@ func (s *Site) serveStream(ctx context.Context, l *transfer.Link, st *transfer.S
 	}
 }
 
-func (s *Site) serveRequest(ctx context.Context, peer *catalog.Peer, l *transfer.Link, op string, body []byte, st *transfer.Stream) error {
-	may := peer.Grants.V
-	refused := func(what, grant string) error {
-		return &transfer.Refusal{What: fmt.Sprintf("%s does not let %s %s: a person there can, with candid site grant %s %s", s.Name(), peer.Name, what, peer.Name, grant), Final: true}
+// request is what a peer asks.
+type request struct {
+	peer   *catalog.Peer
+	link   *transfer.Link
+	op     string
+	body   []byte
+	stream *transfer.Stream
+}
+
+// need is a grant without which a request is refused.
+type need struct {
+	has   func(catalog.Grants) bool
+	what  string // it cannot do then
+	grant string // that would let it
+}
+
+var (
+	needsNothing = need{has: func(catalog.Grants) bool { return true }}
+	needsOffer   = need{func(g catalog.Grants) bool { return g.Offer }, "bring snapshots there", grantOffer}
+	needsRead    = need{func(g catalog.Grants) bool { return g.Read }, "read its snapshots", grantRead}
+	needsSee     = need{func(g catalog.Grants) bool { return g.See || g.Configure }, "look at it", grantSee}
+	needsAny     = need{func(g catalog.Grants) bool { return g.Offer || g.Read || g.See }, "look at it", grantSee}
+)
+
+type handler struct {
+	need
+	answer func(ctx context.Context, q *request) error
+}
+
+// handle has requests of one kind answered, of peers that were granted what they need.
+func (s *Site) handle(op string, needs need, answer func(ctx context.Context, q *request) error) {
+	s.handlers[op] = handler{needs, answer}
+}
+
+// answerPeers has requests answered that are about the pairing itself.
+func (s *Site) answerPeers() {
+	s.handlers = map[string]handler{}
+	s.handle("hello", needsNothing, func(_ context.Context, q *request) error { return s.serveHello(q.peer, q.body, q.stream) })
+	s.handle("rekey", needsNothing, func(_ context.Context, q *request) error { return s.serveRekey(q.peer, q.body, q.stream) })
+	s.handle("desk", needsSee, func(ctx context.Context, q *request) error { return s.serveDesk(ctx, q.peer, q.stream) })
+}
+
+func (s *Site) serveRequest(ctx context.Context, q *request) error {
+	h, ok := s.handlers[q.op]
+	if !ok {
+		return &transfer.Refusal{What: fmt.Sprintf("this site does not know the request %q: bring both to the same release", q.op), Final: true}
 	}
-	switch op {
-	case "hello":
-		return s.serveHello(peer, body, st)
-	case "rekey":
-		return s.serveRekey(peer, body, st)
-	case "report":
-		if !may.Read {
-			return refused("read its snapshots", grantRead)
-		}
-		return s.serveReport(peer, body, st)
-	case transfer.OpCarry:
-		if !may.Offer {
-			return refused("bring snapshots there", grantOffer)
-		}
-		if err := s.twoSites(peer.Name); err != nil {
-			return err
-		}
-		return s.serveCarry(ctx, peer, l.Key, body, st)
-	case "present":
-		if !may.Offer {
-			return refused("bring snapshots there", grantOffer)
-		}
-		return s.servePresent(peer, body, st)
-	case "history", "root", "find", "versions", "objects":
-		return s.serveRecall(ctx, peer, op, body, st)
-	case "trials":
-		if !may.Offer && !may.Read && !may.See {
-			return refused("look at it", grantSee)
-		}
-		raw, err := s.ownTrials(peer.Name)
-		if err != nil {
-			return err
-		}
-		return st.Reply(raw)
-	case "histories", "fetch":
-		if !may.Read {
-			return refused("read its snapshots", grantRead)
-		}
-		return s.servePull(ctx, peer, op, body, st)
-	case "desk":
-		if !may.See && !may.Configure {
-			return refused("look at it", grantSee)
-		}
-		return s.serveDesk(ctx, peer, st)
+	if !h.has(q.peer.Grants.V) {
+		return &transfer.Refusal{What: fmt.Sprintf("%s does not let %s %s: a person there can, with candid site grant %s %s",
+			s.Name(), q.peer.Name, h.what, q.peer.Name, h.grant), Final: true}
 	}
-	return &transfer.Refusal{What: fmt.Sprintf("this site does not know the request %q: bring both to the same release", op), Final: true}
+	return h.answer(ctx, q)
 }
 
 type hello struct {
@@ -422,9 +434,9 @@ func (s *Site) greet(ctx context.Context, p *catalog.Peer) (h hello, addr string
 		return h, addr, 0, &Error{Elsewhere, fmt.Errorf("site %s: %w", p.Name, err)}
 	}
 	rtt = time.Since(begin)
-	s.mu.Lock()
+	s.linesMu.Lock()
 	s.headTold[p.Name] = head.N
-	s.mu.Unlock()
+	s.linesMu.Unlock()
 	if h.Head != nil {
 		if _, err := s.witness(p.Name, *h.Head); err != nil {
 			return h, addr, rtt, err
@@ -511,8 +523,8 @@ func (s *Site) KeepLines(ctx context.Context) {
 // headNew reports whether the ledger has more than a peer was told.
 func (s *Site) headNew(peer string) bool {
 	head, err := s.ledgerHead()
-	s.mu.Lock()
-	defer s.mu.Unlock()
+	s.linesMu.Lock()
+	defer s.linesMu.Unlock()
 	return err == nil && head.N > s.headTold[peer]
 }
 

@@ -42,7 +42,7 @@ func TestForgedMarks(t *testing.T) {
 			body := must(object.EncodeMark(m))
 			marks = append(marks, must(object.SignRecord(from.identity().Key, "mark", body)))
 		}
-		link, err := transfer.Dial(w.ctx, there.peerAddr.String(), from.id, there.id.Public())
+		link, err := transfer.Dial(w.ctx, there.peerAddr.String(), from.identity(), there.identity().Public())
 		require.NoError(t, err)
 		defer link.Close()
 		q := transfer.CarryRequest{Lineage: lineageOf(lineage), Volume: volume, Origin: origin, Root: id}

@@ -33,8 +33,8 @@ func paceCalendar(p catalog.Pace) (*pace.Calendar, error) {
 
 // paceTo returns the pace towards a peer, which all that is sent there shares.
 func (s *Site) paceTo(p *catalog.Peer) (*paced, error) {
-	s.mu.Lock()
-	defer s.mu.Unlock()
+	s.linesMu.Lock()
+	defer s.linesMu.Unlock()
 	if have := s.paces[p.Name]; have != nil {
 		return have, nil
 	}
@@ -44,9 +44,9 @@ func (s *Site) paceTo(p *catalog.Peer) (*paced, error) {
 	}
 	have := &paced{lines: lines, pacer: &transfer.Pacer{}}
 	have.pacer.Rate = func() (int64, time.Time) {
-		s.mu.Lock()
+		s.linesMu.Lock()
 		lines := have.lines
-		s.mu.Unlock()
+		s.linesMu.Unlock()
 		now := s.clock.Now()
 		rate := lines.At(now)
 		if rate != 0 {
@@ -81,9 +81,9 @@ func (s *Site) paceView(p *catalog.Peer) api.Pace {
 	if err != nil {
 		return out
 	}
-	s.mu.Lock()
+	s.linesMu.Lock()
 	lines := have.lines
-	s.mu.Unlock()
+	s.linesMu.Unlock()
 	now := s.clock.Now()
 	out.Lines, out.SentBytes, out.NowBytes = lines.Lines(), have.pacer.Sent.Load(), lines.At(now)
 	out.Now = pace.RateWords(out.NowBytes)
@@ -112,19 +112,11 @@ func (s *Site) SetPace(name string, ask api.PaceSet) (*api.Peer, error) {
 	if err != nil {
 		return nil, err
 	}
-	s.mu.Lock()
+	s.linesMu.Lock()
 	have.lines = lines
-	s.mu.Unlock()
-	routes, err := s.cat.Routes()
-	if err != nil {
+	s.linesMu.Unlock()
+	if err := s.onPace(name); err != nil {
 		return nil, err
-	}
-	for _, r := range routes { // what waited for the pace looks at the new one
-		if r.Peer == name && r.Interrupted() {
-			if err := s.changeRoute(r.Name, func(r *catalog.Route) error { r.NextTry = catalog.Time{}; return nil }); err != nil {
-				return nil, err
-			}
-		}
 	}
 	s.tell("sites")
 	view := s.peerView(p)

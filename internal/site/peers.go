@@ -40,12 +40,7 @@ func (s *Site) addresses() []string {
 	if len(s.cfg.PeerAddresses) > 0 {
 		return s.cfg.PeerAddresses
 	}
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	if s.peerAddr != nil {
-		return []string{s.peerAddr.String()}
-	}
-	return []string{s.cfg.PeerListen}
+	return []string{s.peerAddress()}
 }
 
 // Invite makes an invitation that another site can use once.

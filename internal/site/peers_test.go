@@ -32,7 +32,7 @@ func (w *world) route(from *Site, to string) {
 
 // bring carries one snapshot as a peer that says what it likes.
 func (w *world) bring(from *Site, to *Site, change func(q *transfer.CarryRequest)) error {
-	link, err := transfer.Dial(w.ctx, to.peerAddr.String(), from.id, to.id.Public())
+	link, err := transfer.Dial(w.ctx, to.peerAddr.String(), from.identity(), to.identity().Public())
 	require.NoError(w.t, err)
 	defer link.Close()
 	row := w.rows(from, "notes")[0]
@@ -85,7 +85,7 @@ func TestPeerBringsOnlyItsOwn(t *testing.T) {
 
 	// Who is not paired is told so; who is, but was set up anew, too.
 	stranger := w.open("stranger")
-	link, err := transfer.Dial(w.ctx, there.peerAddr.String(), stranger.id, there.id.Public())
+	link, err := transfer.Dial(w.ctx, there.peerAddr.String(), stranger.identity(), there.identity().Public())
 	require.NoError(t, err)
 	defer link.Close()
 	var h hello

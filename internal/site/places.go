@@ -8,6 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"maps"
 	"net"
 	"os"
 	"path/filepath"
@@ -68,6 +69,13 @@ func (s *Site) openPlaces() {
 	}
 }
 
+// furtherPlace is a further place of this site that is attached.
+type furtherPlace struct {
+	peers *Site
+	begin func()       // once it is known here
+	end   func() error // closes it
+}
+
 func (s *Site) openPlace(name, dir string) error {
 	if err := s.notSwapped(dir); err != nil {
 		return err
@@ -75,25 +83,17 @@ func (s *Site) openPlace(name, dir string) error {
 	if err := ownAlone(dir); err != nil {
 		return err
 	}
-	off := false
-	p, err := Open(Options{Data: dir, Name: name, Place: s, Listen: "127.0.0.1:0", PeerListen: "127.0.0.1:0", Roots: s.cfg.Roots, Clock: s.clock, Logger: s.log.With("place", name),
-		Setup: func(c *Config) { c.Journal = &off }})
+	p, err := s.openFurther(name, dir)
 	if err != nil {
 		return err
 	}
-	if err := s.acquaint(p, name, dir); err != nil {
-		return errors.Join(err, p.Close())
+	if err := s.acquaint(p.peers, name, dir); err != nil {
+		return errors.Join(err, p.end())
 	}
-	s.mu.Lock()
+	s.linesMu.Lock()
 	s.places[name] = p
-	keeping := s.keeping
-	s.mu.Unlock()
-	if s.onPlace != nil {
-		s.onPlace(p)
-	}
-	if keeping != nil {
-		go p.KeepSchedule(keeping)
-	}
+	s.linesMu.Unlock()
+	p.begin()
 	s.tell("sites")
 	return nil
 }
@@ -192,9 +192,9 @@ func (s *Site) acquaint(p *Site, name, dir string) error {
 
 // dialPlace makes a line to a place of this site.
 func (s *Site) dialPlace(ctx context.Context, name, dir string, keys []ed25519.PublicKey) (*transfer.Link, error) {
-	s.mu.Lock()
+	s.linesMu.Lock()
 	p := s.places[name]
-	s.mu.Unlock()
+	s.linesMu.Unlock()
 	if p == nil {
 		return nil, fmt.Errorf("%s: when its disk is there again, candid place attach %s --path %s", detached, name, visible.Word(dir))
 	}
@@ -211,13 +211,11 @@ func (s *Site) dialPlace(ctx context.Context, name, dir string, keys []ed25519.P
 			return nil, err
 		}
 	}
-	p.jobs.Add(1)
-	go func() {
-		defer p.jobs.Done()
-		if err := p.accept(ends[1]); err != nil && p.ctx.Err() == nil {
-			p.log.Info("the line within the site ended", "error", err)
+	p.peers.background(func(ctx context.Context) {
+		if err := p.peers.accept(ends[1]); err != nil && ctx.Err() == nil {
+			p.peers.log.Info("the line within the site ended", "error", err)
 		}
-	}()
+	})
 	return transfer.Over(ctx, ends[0], "within this site", s.identity(), keys...)
 }
 
@@ -233,7 +231,7 @@ func (s *Site) Attach(name, dir string) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	release, err := s.hold(s.ctx, "places")
+	release, err := s.hold(s.closing(), "places")
 	if err != nil {
 		return "", err
 	}
@@ -242,9 +240,9 @@ func (s *Site) Attach(name, dir string) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	s.mu.Lock()
+	s.linesMu.Lock()
 	is := s.places[name] != nil
-	s.mu.Unlock()
+	s.linesMu.Unlock()
 	if is {
 		return "", conflict("place %s is attached already, at %s", name, paths[name])
 	}
@@ -266,18 +264,9 @@ func (s *Site) Attach(name, dir string) (string, error) {
 	if err := s.setPlaces(paths); err != nil {
 		return "", err
 	}
-	routes, err := s.cat.Routes()
+	waiting, err := s.onAttached(name)
 	if err != nil {
 		return "", err
-	}
-	waiting := 0
-	for _, r := range routes { // what waited for the disk goes on
-		if r.Peer == name && !r.NextTry.IsZero() {
-			waiting++
-			if err := s.changeRoute(r.Name, func(r *catalog.Route) error { r.NextTry = catalog.Time{}; return nil }); err != nil {
-				return "", err
-			}
-		}
 	}
 	s.changed("sites")
 	words := fmt.Sprintf("%s/%s is attached at %s", s.Name(), name, dir)
@@ -292,24 +281,24 @@ func (s *Site) Attach(name, dir string) (string, error) {
 
 // Detach closes a place, so that its disk can be taken away. What it is owed stays owed.
 func (s *Site) Detach(name string) (string, error) {
-	release, err := s.hold(s.ctx, "places")
+	release, err := s.hold(s.closing(), "places")
 	if err != nil {
 		return "", err
 	}
 	defer release()
-	s.mu.Lock()
+	s.linesMu.Lock()
 	p, l := s.places[name], s.links[name]
-	s.mu.Unlock()
+	s.linesMu.Unlock()
 	if p == nil {
 		return "", conflict("place %s is not attached", name)
 	}
 	if l != nil {
 		l.Close()
 	}
-	s.mu.Lock()
+	s.linesMu.Lock()
 	delete(s.places, name)
-	s.mu.Unlock()
-	if err := p.Close(); err != nil {
+	s.linesMu.Unlock()
+	if err := p.end(); err != nil {
 		return "", err
 	}
 	s.changed("sites")
@@ -325,11 +314,11 @@ func (s *Site) Places() ([]api.Place, error) {
 	out := []api.Place{}
 	for name, dir := range paths {
 		v := api.Place{Name: name, Path: dir}
-		s.mu.Lock()
+		s.linesMu.Lock()
 		p := s.places[name]
-		s.mu.Unlock()
+		s.linesMu.Unlock()
 		if p != nil {
-			u := p.store.Usage()
+			u := p.peers.store.Usage()
 			v.Attached, v.Snapshots, v.StoredBytes, v.FreeBytes = true, u.Snapshots, u.StoredBytes, u.FreeBytes
 		}
 		out = append(out, v)
@@ -338,13 +327,9 @@ func (s *Site) Places() ([]api.Place, error) {
 	return out, nil
 }
 
-// attached are the places that are there now.
-func (s *Site) attached() []*Site {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	var out []*Site
-	for _, p := range s.places {
-		out = append(out, p)
-	}
-	return out
+// attached are the places that are there now, by name.
+func (s *Site) attached() map[string]*furtherPlace {
+	s.linesMu.Lock()
+	defer s.linesMu.Unlock()
+	return maps.Clone(s.places)
 }

@@ -25,7 +25,7 @@ func (s *Site) PutPolicy(body, by string, accept bool) (*api.Policy, error) {
 	if err := s.knownHooks(p.Quiesce); err != nil {
 		return nil, err
 	}
-	check, err := s.CheckPolicy(s.ctx, body)
+	check, err := s.CheckPolicy(s.closing(), body)
 	if err != nil {
 		return nil, err
 	}
@@ -101,7 +101,7 @@ func (s *Site) RemovePolicy(name, by string, accept bool) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	_, letting, err := s.lettingUnder(s.ctx, name, nil)
+	_, letting, err := s.lettingUnder(s.closing(), name, nil)
 	if err != nil {
 		return "", err
 	}

@@ -135,7 +135,7 @@ func (e *Eyes) prepareRestore(ctx context.Context, ask api.RestoreAsk) (ready *r
 		}
 	}
 	target := ask.To
-	if s.of != nil && (ask.InPlace || ask.Into != "") { // where a volume lies is what the disk says
+	if s.isPlace && (ask.InPlace || ask.Into != "") { // where a volume lies is what the disk says
 		return nil, errPlaceHolds
 	}
 	if ask.InPlace {

@@ -360,10 +360,10 @@ func (s *Site) outOfGrace(row *catalog.Snapshot, until time.Time) error {
 // RemoveSnapshot sends a snapshot into grace by hand.
 func (s *Site) RemoveSnapshot(id string) (*api.Snapshot, error) {
 	s.store.MakeRoom()
-	if err := s.whenMarksAgree(s.ctx); err != nil {
+	if err := s.whenMarksAgree(s.closing()); err != nil {
 		return nil, err
 	}
-	release, err := s.hold(s.ctx, "prune") // what is decided there must still be so when it is done
+	release, err := s.hold(s.closing(), "prune") // what is decided there must still be so when it is done
 	if err != nil {
 		return nil, err
 	}
@@ -383,7 +383,7 @@ func (s *Site) RemoveSnapshot(id string) (*api.Snapshot, error) {
 		return nil, err
 	}
 	now := s.clock.Now()
-	used, err := s.usedBy()
+	used, err := s.clonesOf()
 	if err != nil {
 		return nil, err
 	}
@@ -422,7 +422,7 @@ const recallPeriod = 30 * 24 * time.Hour
 
 // RecallSnapshot takes a snapshot back out of grace.
 func (s *Site) RecallSnapshot(id string) (*api.Snapshot, error) {
-	release, err := s.hold(s.ctx, "prune") // a recall that was answered must not be overtaken
+	release, err := s.hold(s.closing(), "prune") // a recall that was answered must not be overtaken
 	if err != nil {
 		return nil, err
 	}

@@ -95,9 +95,9 @@ func (s *Site) lookThere(r *catalog.Route, link *transfer.Link, whole bool) (wor
 	if err != nil {
 		return nil, false, err
 	}
-	s.mu.Lock()
+	s.routesMu.Lock()
 	was := s.looked[r.Name]
-	s.mu.Unlock()
+	s.routesMu.Unlock()
 	var ask historiesAsk
 	now := s.clock.Now()
 	if !whole && was != nil && was.here == mine && now.Before(was.at.Add(lookAnew)) && !now.Before(was.at) {
@@ -126,12 +126,12 @@ func (s *Site) lookThere(r *catalog.Route, link *transfer.Link, whole bool) (wor
 		work = append(work, w)
 	}
 	slices.SortFunc(work, func(a, b *pullWork) int { return cmp.Compare(a.name, b.name) })
-	s.mu.Lock()
+	s.routesMu.Lock()
 	delete(s.looked, r.Name)
 	if !slices.ContainsFunc(work, func(w *pullWork) bool { return len(w.want)+len(w.marks) > 0 }) {
 		s.looked[r.Name] = &looked{there: hs.State, here: mine, at: now}
 	}
-	s.mu.Unlock()
+	s.routesMu.Unlock()
 	return work, false, nil
 }
 

@@ -96,9 +96,9 @@ func TestBackFromOtherSites(t *testing.T) {
 	// The whole volume in place, while the line goes down in between.
 	run, err := here.Restore(w.ctx, api.RestoreAsk{Volume: "notes", At: gone.ID[:12], InPlace: true, From: "there"}, "test")
 	require.NoError(t, err)
-	here.mu.Lock()
+	here.linesMu.Lock()
 	line := here.links["there"]
-	here.mu.Unlock()
+	here.linesMu.Unlock()
 	line.Close()
 	w.done(here)(run, nil)
 	require.Equal(t, whole, exact(t, dir))

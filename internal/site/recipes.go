@@ -315,7 +315,7 @@ func (s *Site) recipeAppointments() ([]*appointment, error) {
 			if _, err := s.Record(Service, "runRecipe", name, ""); err != nil {
 				return nil, err
 			}
-			j, err := s.startRecipe(s.ctx, name)
+			j, err := s.startRecipe(s.closing(), name)
 			if err != nil {
 				return nil, err
 			}

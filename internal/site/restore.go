@@ -120,7 +120,7 @@ func (s *Site) startRestore(r *restoring, by string) (api.Run, error) {
 func (s *Site) beginRestore(r *restoring, by string) (*job, error) {
 	j, err := s.start("restore", r.v.Name, by, func(ctx context.Context, j *job) (any, string, error) {
 		res, outcome, err := s.restore(ctx, j, r)
-		if err != nil && s.ctx.Err() != nil && r.noted {
+		if err != nil && s.closing().Err() != nil && r.noted {
 			err = &partly{"its next start goes on with it"}
 		}
 		return res, outcome, err
@@ -146,7 +146,7 @@ func (s *Site) restore(ctx context.Context, j *job, r *restoring) (any, string, 
 	}
 	r.noted = true
 	defer func() {
-		if s.ctx.Err() == nil {
+		if s.closing().Err() == nil {
 			j.finally = done
 		}
 	}()
@@ -159,7 +159,7 @@ func (s *Site) restore(ctx context.Context, j *job, r *restoring) (any, string, 
 			return s.restoreResult(r, nil), "", err
 		}
 		defer func() {
-			if s.ctx.Err() == nil {
+			if s.closing().Err() == nil {
 				held() // else the next start goes on with what is here
 			}
 		}()
@@ -214,7 +214,7 @@ func (s *Site) restore(ctx context.Context, j *job, r *restoring) (any, string, 
 		return nil, "", err
 	}
 	res, err := tree.Restore(ctx, r.opt)
-	if err != nil && s.ctx.Err() != nil {
+	if err != nil && s.closing().Err() != nil {
 		return nil, "", err // the next start goes on with it
 	}
 	out := s.restoreResult(r, res)

@@ -107,13 +107,13 @@ func (s *Site) startRoute(r *catalog.Route, by string) (*job, error) {
 		}
 		defer release()
 		g := &going{meter: &transfer.Meter{}, began: time.Now(), job: j}
-		s.mu.Lock()
+		s.routesMu.Lock()
 		s.going[r.Name] = g
-		s.mu.Unlock()
+		s.routesMu.Unlock()
 		defer func() {
-			s.mu.Lock()
+			s.routesMu.Lock()
 			delete(s.going, r.Name)
-			s.mu.Unlock()
+			s.routesMu.Unlock()
 		}()
 		meter := g.meter
 		j.begin(func() api.Progress {

@@ -127,6 +127,39 @@ func (s *Site) newRoute(ask api.RouteAdd) (*catalog.Route, error) {
 		Terms: catalog.JSON[catalog.Terms]{V: t}, Known: catalog.JSON[[]catalog.Known]{V: []catalog.Known{}}, Made: catalog.At(s.clock.Now())}, nil
 }
 
+// awaken has routes go on that waited for a place of this site.
+func (s *Site) awaken(place string) (waiting int, err error) {
+	routes, err := s.cat.Routes()
+	if err != nil {
+		return 0, err
+	}
+	for _, r := range routes {
+		if r.Peer == place && !r.NextTry.IsZero() {
+			waiting++
+			if err := s.changeRoute(r.Name, func(r *catalog.Route) error { r.NextTry = catalog.Time{}; return nil }); err != nil {
+				return waiting, err
+			}
+		}
+	}
+	return waiting, nil
+}
+
+// paceChanged has routes look at the new pace that waited for the one before.
+func (s *Site) paceChanged(peer string) error {
+	routes, err := s.cat.Routes()
+	if err != nil {
+		return err
+	}
+	for _, r := range routes {
+		if r.Peer == peer && r.Interrupted() {
+			if err := s.changeRoute(r.Name, func(r *catalog.Route) error { r.NextTry = catalog.Time{}; return nil }); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
 // AddRoute opens a route to or from a paired site.
 func (s *Site) AddRoute(ask api.RouteAdd) (*api.Route, error) {
 	r, err := s.newRoute(ask)

@@ -48,9 +48,9 @@ func (s *Site) routeView(r *catalog.Route) (*api.Route, error) {
 			v.NextDue = &at
 		}
 	}
-	s.mu.Lock()
+	s.routesMu.Lock()
 	g := s.going[r.Name]
-	s.mu.Unlock()
+	s.routesMu.Unlock()
 	if g != nil {
 		p := g.job.view().Progress
 		v.Rate = int64(p.BytesPerSecond)

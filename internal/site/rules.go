@@ -261,11 +261,11 @@ func (s *Site) decideRows(v *catalog.Volume, rows []*catalog.Snapshot, rs *rules
 
 func (s *Site) decideAlone(v *catalog.Volume, rows []*catalog.Snapshot, rs *ruleset, now time.Time) (*decided, error) {
 	snaps := snapshotsOf(rows)
-	owed, err := s.owed(v, rs, rows, snaps, now)
+	owed, err := s.owedFar(v, rs, rows, snaps, now)
 	if err != nil {
 		return nil, err
 	}
-	used, err := s.usedBy()
+	used, err := s.clonesOf()
 	if err != nil {
 		return nil, err
 	}
@@ -320,6 +320,9 @@ func snapshotsOf(rows []*catalog.Snapshot) []retention.Snapshot {
 	}
 	return snaps
 }
+
+// owedFunc finds, by snapshot, the places that would keep it and do not have it yet.
+type owedFunc func(v *catalog.Volume, rs *ruleset, rows []*catalog.Snapshot, snaps []retention.Snapshot, now time.Time) (map[string][]string, error)
 
 // owedLimit bounds how many snapshots of a volume wait for one far place; beyond it
 // the oldest are let go, and the route's sentence tells of it.

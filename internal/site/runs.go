@@ -82,17 +82,17 @@ func (s *Site) start(kind, subject, by string, work func(ctx context.Context, j 
 	}
 	ctx, cancel := context.WithCancel(s.ctx)
 	j.cancel = cancel
-	s.mu.Lock()
+	s.runsMu.Lock()
 	s.active[j.row.ID] = j
-	s.mu.Unlock()
+	s.runsMu.Unlock()
 	s.jobs.Add(1)
 	go func() {
 		defer s.jobs.Done()
 		defer cancel()
 		j.run(ctx, work)
-		s.mu.Lock()
+		s.runsMu.Lock()
 		delete(s.active, j.row.ID)
-		s.mu.Unlock()
+		s.runsMu.Unlock()
 		close(j.done)
 	}()
 	return j, nil
@@ -124,7 +124,7 @@ func (j *job) run(ctx context.Context, work func(ctx context.Context, j *job) (a
 	switch {
 	case err != nil && ctx.Err() != nil:
 		why, leaves := "cancelled", "nothing half done is left behind"
-		if j.s.ctx.Err() != nil {
+		if j.s.closing().Err() != nil {
 			why = "cancelled because the service stopped"
 		}
 		if p := (*partly)(nil); errors.As(err, &p) {
@@ -269,9 +269,9 @@ func runView(r *catalog.Run) api.Run {
 
 // Run returns one run with its log.
 func (s *Site) Run(id int64) (api.Run, error) {
-	s.mu.Lock()
+	s.runsMu.Lock()
 	j := s.active[id]
-	s.mu.Unlock()
+	s.runsMu.Unlock()
 	var v api.Run
 	if j != nil {
 		v = j.view()
@@ -300,9 +300,9 @@ func (s *Site) Runs(f catalog.RunFilter) (api.Page[api.Run], error) {
 			page.Next = fmt.Sprint(rows[i-1].ID)
 			break
 		}
-		s.mu.Lock()
+		s.runsMu.Lock()
 		j := s.active[r.ID]
-		s.mu.Unlock()
+		s.runsMu.Unlock()
 		if j != nil {
 			page.Items = append(page.Items, j.view())
 		} else {
@@ -314,12 +314,12 @@ func (s *Site) Runs(f catalog.RunFilter) (api.Page[api.Run], error) {
 
 // running lists the runs that are queued or running, oldest first.
 func (s *Site) running() []api.Run {
-	s.mu.Lock()
+	s.runsMu.Lock()
 	var js []*job
 	for _, j := range s.active {
 		js = append(js, j)
 	}
-	s.mu.Unlock()
+	s.runsMu.Unlock()
 	out := make([]api.Run, 0, len(js))
 	for _, j := range js {
 		if v := j.view(); !v.Over() {
@@ -332,9 +332,9 @@ func (s *Site) running() []api.Run {
 
 // Cancel ends a run at its next safe point.
 func (s *Site) Cancel(id int64) error {
-	s.mu.Lock()
+	s.runsMu.Lock()
 	j := s.active[id]
-	s.mu.Unlock()
+	s.runsMu.Unlock()
 	if j == nil {
 		row, err := s.cat.Run(id)
 		if err != nil {
@@ -348,9 +348,9 @@ func (s *Site) Cancel(id int64) error {
 
 // Wait waits until a run is over.
 func (s *Site) Wait(ctx context.Context, id int64) (api.Run, error) {
-	s.mu.Lock()
+	s.runsMu.Lock()
 	j := s.active[id]
-	s.mu.Unlock()
+	s.runsMu.Unlock()
 	if j != nil {
 		if err := j.wait(ctx); err != nil && ctx.Err() != nil {
 			return api.Run{}, err
@@ -361,8 +361,8 @@ func (s *Site) Wait(ctx context.Context, id int64) (api.Run, error) {
 
 // stopRun cancels the runs of a kind and subject, if any go.
 func (s *Site) stopRun(kind, subject string) {
-	s.mu.Lock()
-	defer s.mu.Unlock()
+	s.runsMu.Lock()
+	defer s.runsMu.Unlock()
 	for _, j := range s.active {
 		if j.row.Kind == kind && j.row.Subject == subject {
 			j.cancel()

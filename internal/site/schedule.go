@@ -23,12 +23,12 @@ const (
 
 // KeepSchedule takes, carries and prunes what is due until ctx ends.
 func (s *Site) KeepSchedule(ctx context.Context) {
-	s.mu.Lock()
+	s.keepingMu.Lock()
 	s.keeping = ctx
-	s.mu.Unlock()
-	for _, p := range s.attached() {
+	for _, p := range s.further {
 		go p.KeepSchedule(ctx)
 	}
+	s.keepingMu.Unlock()
 	nextHouse := s.clock.Now().Add(time.Minute)
 	for {
 		now := s.clock.Now()
@@ -43,9 +43,7 @@ func (s *Site) KeepSchedule(ctx context.Context) {
 			s.log.Error("the schedule could not be kept; it is tried again in a minute", "error", err)
 			next = now.Add(time.Minute)
 		}
-		s.mu.Lock()
-		look := now.Add(max(alarmLook, s.alarmEvery))
-		s.mu.Unlock()
+		look := now.Add(s.alarmsEvery())
 		for _, at := range []time.Time{nextHouse, look} {
 			if next.IsZero() || at.Before(next) {
 				next = at
@@ -53,10 +51,10 @@ func (s *Site) KeepSchedule(ctx context.Context) {
 		}
 		select {
 		case <-s.clock.Until(next):
-		case <-s.wake:
+		case <-s.woken():
 		case <-ctx.Done():
 			return
-		case <-s.ctx.Done(): // a place that is detached
+		case <-s.closing().Done(): // a place that is detached
 			return
 		}
 	}
@@ -253,8 +251,8 @@ func (s *Site) scheduled(u *unit, now time.Time) error {
 }
 
 func (s *Site) isBusy(key string) bool {
-	s.mu.Lock()
-	defer s.mu.Unlock()
+	s.runsMu.Lock()
+	defer s.runsMu.Unlock()
 	_, ok := s.busy[key]
 	return ok
 }
@@ -262,7 +260,7 @@ func (s *Site) isBusy(key string) bool {
 // startDue takes one snapshot for all due times up to now, of a volume or of a group. Those
 // that were missed are recorded as gaps with their cause.
 func (s *Site) startDue(u *unit, now time.Time) (*job, error) {
-	release, err := s.hold(s.ctx, u.key())
+	release, err := s.hold(s.closing(), u.key())
 	if err != nil {
 		return nil, err
 	}
@@ -288,7 +286,7 @@ func (s *Site) startDue(u *unit, now time.Time) (*job, error) {
 		}
 		row, outcome, err := s.takeAll(ctx, j, u.group, u.members(), u.all[0].v.Name, t)
 		if err != nil {
-			if s.ctx.Err() != nil {
+			if s.closing().Err() != nil {
 				return nil, "", err // due again when the service is back
 			}
 			for name, at := range latest {

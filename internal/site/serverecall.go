@@ -1,14 +1,11 @@
 package site
 
 import (
-	"context"
 	"encoding/hex"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"slices"
 
-	"candidharbor/api"
 	"candidharbor/core/object"
 	"candidharbor/internal/catalog"
 	"candidharbor/internal/store"
@@ -20,12 +17,6 @@ import (
 // rootAsk asks for the signed root of a snapshot.
 type rootAsk struct {
 	Root object.ID `cbor:"1,keyasint"`
-}
-
-// lookAsk asks a peer to look in what it has of a history. Ask and answer are the API's own.
-type lookAsk struct {
-	Lineage object.LineageID `cbor:"1,keyasint"`
-	Ask     []byte           `cbor:"2,keyasint"`
 }
 
 // recallable finds a history here that a peer may take back: one that it may read, one that
@@ -66,7 +57,7 @@ func (s *Site) recallable(peer *catalog.Peer, lineage string) (*catalog.Volume, 
 }
 
 // serveRecall answers a peer that looks for what it wants back. It changes nothing here.
-func (s *Site) serveRecall(ctx context.Context, peer *catalog.Peer, op string, body []byte, st *transfer.Stream) error {
+func (s *Site) serveRecall(peer *catalog.Peer, op string, body []byte, st *transfer.Stream) error {
 	switch op {
 	case "history":
 		var q historyAsk
@@ -100,41 +91,7 @@ func (s *Site) serveRecall(ctx context.Context, peer *catalog.Peer, op string, b
 	case "objects":
 		return s.serveObjects(peer, body, st)
 	}
-	var q lookAsk
-	if err := transfer.Decode(body, &q); err != nil {
-		return err
-	}
-	v, err := s.recallable(peer, hex.EncodeToString(q.Lineage[:]))
-	if err != nil {
-		return err
-	}
-	var out any
-	switch {
-	case v == nil:
-	case op == "find":
-		var ask api.FindAsk
-		if err := json.Unmarshal(q.Ask, &ask); err != nil {
-			return err
-		}
-		out, err = s.Find(ctx, v.Name, ask)
-	case op == "versions":
-		var path string
-		if err := json.Unmarshal(q.Ask, &path); err != nil {
-			return err
-		}
-		out, err = s.Versions(v.Name, path)
-		if ClassOf(err) == Missing {
-			out, err = &api.Versions{Items: []api.Version{}}, nil
-		}
-	}
-	if err != nil {
-		return err
-	}
-	raw, err := json.Marshal(out)
-	if err != nil {
-		return err
-	}
-	return st.Reply(raw)
+	return fmt.Errorf("the request %q is none of these", op)
 }
 
 func (s *Site) recallableSnapshot(peer *catalog.Peer, id object.ID) error {

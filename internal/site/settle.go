@@ -111,7 +111,7 @@ func (s *Site) SettleClone(name string, ask api.CloneSettle, by string) (api.Run
 
 // moveVolume lets a volume lie elsewhere from now on. Its next snapshot looks at everything.
 func (s *Site) moveVolume(name, dir string) error {
-	release, err := s.hold(s.ctx, "volume "+name)
+	release, err := s.hold(s.closing(), "volume "+name)
 	if err != nil {
 		return err
 	}

@@ -44,18 +44,18 @@ type Options struct {
 
 // Site is an open site.
 type Site struct {
-	dir    string
-	of     *Site // the site that it is a further place of; nil: none
-	cfg    Config
-	floor  time.Duration // of site.yaml
-	room   func() (free, total int64)
-	clock  clock.Clock
-	log    *slog.Logger
-	lock   *os.File
-	id     *transfer.Identity
-	sealed *age.X25519Identity // opens crates that are sealed for this site
-	cat    *catalog.Catalog
-	store  *store.Store
+	dir     string
+	isPlace bool // it is a further place of another site
+	cfg     Config
+	floor   time.Duration // of site.yaml
+	room    func() (free, total int64)
+	clock   clock.Clock
+	log     *slog.Logger
+	lock    *os.File
+	id      atomic.Pointer[transfer.Identity] // replaced when the key is
+	sealed  *age.X25519Identity               // opens crates that are sealed for this site
+	cat     *catalog.Catalog
+	store   *store.Store
 
 	ctx    context.Context // ends when the site closes
 	cancel context.CancelFunc
@@ -66,6 +66,7 @@ type Site struct {
 	followers followers
 
 	events        *hub
+	onChanged     func(volumes []string) // empty: of all
 	started       time.Time
 	awaitsChanges atomic.Bool  // some volume is taken on change
 	lookTook      atomic.Int64 // how long the last look of the schedule was, nanoseconds
@@ -75,12 +76,21 @@ type Site struct {
 	signing       *signing
 	strangers     limit.Places // by address
 	lines         limit.Places // by paired site
+	handlers      map[string]handler
+	onPace        func(peer string) error                       // the pace towards it is another
+	onAttached    func(place string) (waiting int, err error)   // a place of the site is there again
+	setQuota      func(peer string, bytes int64) error          // of what it brings
+	openFurther   func(name, dir string) (*furtherPlace, error) // a place of this site
+	describe      func(volume string) (*api.Volume, error)      // of one just added
+	clonesOf      func() (map[string][]string, error)           // by snapshot that they stand on
+	owedFar       owedFunc
 	certOnce      sync.Once
 	cert          *x509.Certificate // of the console, as site.yaml names it; nil: none
 	mounts        sync.Mutex
 	mounted       map[string]mountedView  // by directory
 	cloned        map[string]*shown.Clone // by name; under mounts
-	cloneUses     map[string]cloneUse     // what was changed in them, as looked at last
+	usesMu        sync.Mutex
+	cloneUses     map[string]cloneUse // what was changed in them, as looked at last
 	policies      policyCache
 
 	generation    uint64        // of starts and stops, see catalogue.go
@@ -90,22 +100,28 @@ type Site struct {
 	startsMu  sync.Mutex // what was seen of starts is read, compared and stored as one step
 	routeRows sync.Mutex // a row of routes is read, changed and stored as one step
 
-	mu         sync.Mutex
+	runsMu     sync.Mutex
 	active     map[int64]*job
 	busy       map[string]chan struct{} // one snapshot, restore in place or carry per key
+	linesMu    sync.Mutex
 	links      map[string]*transfer.Link
 	peerAddr   net.Addr
-	cut        bool                // the peer line is cut, for demos and tests
-	places     map[string]*Site    // further places that are attached, by name
-	keeping    context.Context     // in which the schedule is kept; nil: it is not
-	paces      map[string]*paced   // by peer
-	going      map[string]*going   // runs of routes, by route
-	looked     map[string]*looked  // looks of routes that pull, by route
+	cut        bool                     // the peer line is cut, for demos and tests
+	places     map[string]*furtherPlace // that are attached, by name
+	keepingMu  sync.Mutex
+	further    map[string]*Site  // places that are attached, by name
+	keeping    context.Context   // in which the schedule is kept; nil: it is not
+	paces      map[string]*paced // by peer
+	routesMu   sync.Mutex
+	going      map[string]*going  // runs of routes, by route
+	looked     map[string]*looked // looks of routes that pull, by route
+	toldMu     sync.Mutex
 	told       map[string]toldRows // what peers have of volumes, as they told of late
 	headTold   map[string]int64    // entries of the ledger that peers know of
-	alarmed    time.Time           // when alarms were last looked for
-	alarmEvery time.Duration       // how long to the next look
-	desk       *deskListener       // nil: other sites are not answered over it
+	alarmsMu   sync.Mutex
+	alarmed    time.Time     // when alarms were last looked for
+	alarmEvery time.Duration // how long to the next look
+	desk       *deskListener // nil: other sites are not answered over it
 }
 
 // Open opens the site in a data directory, making a new one there when it is empty.
@@ -127,16 +143,64 @@ func Open(opt Options) (*Site, error) {
 	if err != nil {
 		return nil, err
 	}
-	s := &Site{dir: dir, of: opt.Place, clock: opt.Clock, log: opt.Logger, lock: lock, onPlace: opt.OnPlace, wake: make(chan struct{}, 1), events: newHub(),
-		active: map[int64]*job{}, busy: map[string]chan struct{}{}, links: map[string]*transfer.Link{}, places: map[string]*Site{}, paces: map[string]*paced{}, going: map[string]*going{}, looked: map[string]*looked{}, told: map[string]toldRows{}, headTold: map[string]int64{}, signing: newSigning(),
+	s := &Site{dir: dir, isPlace: opt.Place != nil, further: map[string]*Site{}, clock: opt.Clock, log: opt.Logger, lock: lock, onPlace: opt.OnPlace, wake: make(chan struct{}, 1), events: newHub(),
+		active: map[int64]*job{}, busy: map[string]chan struct{}{}, links: map[string]*transfer.Link{}, places: map[string]*furtherPlace{}, paces: map[string]*paced{}, going: map[string]*going{}, looked: map[string]*looked{}, told: map[string]toldRows{}, headTold: map[string]int64{}, signing: newSigning(),
 		strangers: limit.Places{All: mostStrangers, Each: mostStrangersFrom}, lines: limit.Places{Each: mostLines}, cloned: map[string]*shown.Clone{}}
 	s.marksCompared = make(chan struct{})
 	s.ctx, s.cancel = context.WithCancel(context.Background())
+	s.tie()
 	if err := s.open(opt); err != nil {
 		s.Close()
 		return nil, err
 	}
 	return s, nil
+}
+
+// tie has each part do for the others what they cannot do themselves.
+func (s *Site) tie() {
+	s.answerPeers()
+	s.answerRoutes()
+	s.answerRecovery()
+	s.onChanged = s.verdicts.drop
+	s.onAttached = s.awaken
+	s.onPace = s.paceChanged
+	s.setQuota = func(peer string, bytes int64) error {
+		_, err := s.PutCap(api.CapPut{Scope: capPeer, Name: peer, Bytes: bytes, Reached: stopTaking})
+		return err
+	}
+	s.describe = s.Volume
+	s.clonesOf = s.usedBy
+	s.owedFar = s.owed
+	s.openFurther = s.openHere
+}
+
+// openHere opens a further place of this site.
+func (s *Site) openHere(name, dir string) (*furtherPlace, error) {
+	off := false
+	p, err := Open(Options{Data: dir, Name: name, Place: s, Listen: "127.0.0.1:0", PeerListen: "127.0.0.1:0", Roots: s.cfg.Roots, Clock: s.clock,
+		Logger: s.log.With("place", name), Setup: func(c *Config) { c.Journal = &off }})
+	if err != nil {
+		return nil, err
+	}
+	begin := func() {
+		s.keepingMu.Lock()
+		s.further[name] = p
+		keeping := s.keeping
+		s.keepingMu.Unlock()
+		if s.onPlace != nil {
+			s.onPlace(p)
+		}
+		if keeping != nil {
+			go p.KeepSchedule(keeping)
+		}
+	}
+	end := func() error {
+		s.keepingMu.Lock()
+		delete(s.further, name)
+		s.keepingMu.Unlock()
+		return p.Close()
+	}
+	return &furtherPlace{p, begin, end}, nil
 }
 
 func (s *Site) open(opt Options) (err error) {
@@ -148,8 +212,8 @@ func (s *Site) open(opt Options) (err error) {
 	if err != nil {
 		return err
 	}
-	if s.of != nil {
-		s.cfg = s.cfg.ofPlace(s.of.cfg)
+	if s.isPlace {
+		s.cfg = s.cfg.ofPlace(opt.Place.cfg)
 	}
 	s.room = func() (int64, int64) { return roomOn(s.dir) }
 	var ballast int64
@@ -171,9 +235,11 @@ func (s *Site) open(opt Options) (err error) {
 	if err != nil {
 		return err
 	}
-	if s.id, err = transfer.NewIdentity(key); err != nil {
+	id, err := transfer.NewIdentity(key)
+	if err != nil {
 		return err
 	}
+	s.id.Store(id)
 	if s.sealed, err = loadSeal(filepath.Join(s.dir, "keys", "crates.age")); err != nil {
 		return err
 	}
@@ -214,16 +280,17 @@ func (s *Site) open(opt Options) (err error) {
 	if err := s.countStart(false); err != nil {
 		return err
 	}
-	s.jobs.Go(func() {
-		defer close(s.marksCompared)
-		if s.marksError = s.compareMarks(s.ctx); s.marksError != nil && s.ctx.Err() == nil {
-			s.log.Error("the catalogue could not be compared with the marks in the store; nothing is removed until the service starts anew", "error", s.marksError)
+	s.background(func(ctx context.Context) {
+		err := s.compareMarks(ctx)
+		if err != nil && ctx.Err() == nil {
+			s.log.Error("the catalogue could not be compared with the marks in the store; nothing is removed until the service starts anew", "error", err)
 		}
+		s.marksAreCompared(err)
 	})
 	if err := s.forgetNames(); err != nil {
 		return err
 	}
-	if s.of != nil { // what its disk says was being restored, mounted or cloned on some host
+	if s.isPlace { // what its disk says was being restored, mounted or cloned on some host
 		return nil
 	}
 	if err := s.goOnRestoring(); err != nil {
@@ -254,20 +321,15 @@ func (s *Site) keepsName() error {
 
 // Close ends running work safely and releases the data directory.
 func (s *Site) Close() error {
-	for _, p := range s.attached() {
-		if err := p.Close(); err != nil {
-			s.log.Error("a place could not be closed", "place", p.Name(), "error", err)
+	for name, p := range s.attached() {
+		if err := p.end(); err != nil {
+			s.log.Error("a place could not be closed", "place", name, "error", err)
 		}
 	}
 	s.endClones()
 	s.endMounts()
-	s.cancel()
-	s.jobs.Wait()
-	s.mu.Lock()
-	for _, l := range s.links {
-		l.Close()
-	}
-	s.mu.Unlock()
+	s.endRuns()
+	s.closeLines()
 	var errs []error
 	if s.journal != nil {
 		errs = append(errs, s.journal.Close())
@@ -301,49 +363,68 @@ func (s *Site) Config() Config { return s.cfg }
 func (s *Site) Info() (api.Site, error) {
 	held, err := s.cat.Setting(holdSetting)
 	now := s.clock.Now()
-	peer := s.cfg.PeerListen
-	s.mu.Lock()
-	if s.peerAddr != nil {
-		peer = s.peerAddr.String()
-	}
-	s.mu.Unlock()
 	return api.Site{Name: s.cfg.Name, Key: transfer.KeyText(s.identity().Public()), Now: now, Zone: now.Location().String(), Roots: s.cfg.Roots,
-		Listen: s.cfg.Listen, Peers: peer, Held: held}, err
+		Listen: s.cfg.Listen, Peers: s.peerAddress(), Held: held}, err
 }
 
 // changed wakes the scheduler and tells subscribers that a kind of record changed, of the
 // named volumes or of all.
 func (s *Site) changed(topic string, volumes ...string) {
-	s.verdicts.drop(volumes)
+	s.onChanged(volumes)
 	s.tell(topic)
 }
 
 // tell wakes the scheduler and subscribers where no verdict can have changed.
 func (s *Site) tell(topic string) {
-	s.events.publish(Event{Topic: topic})
+	s.publish(topic)
+	s.wakeUp()
+}
+
+// publish tells subscribers alone.
+func (s *Site) publish(topic string) { s.events.publish(Event{Topic: topic}) }
+
+// wakeUp has the schedule look what is due.
+func (s *Site) wakeUp() {
 	select {
 	case s.wake <- struct{}{}:
 	default:
 	}
 }
 
+// woken is ready when the schedule is to look what is due.
+func (s *Site) woken() <-chan struct{} { return s.wake }
+
+// closing ends when the site closes.
+func (s *Site) closing() context.Context { return s.ctx }
+
+// background does work beside others that Close waits for.
+func (s *Site) background(work func(ctx context.Context)) {
+	s.jobs.Go(func() { work(s.ctx) })
+}
+
+// endRuns ends all that goes on and waits for it.
+func (s *Site) endRuns() {
+	s.cancel()
+	s.jobs.Wait()
+}
+
 // hold takes a key that one job at a time may have, waiting for the one before.
 func (s *Site) hold(ctx context.Context, key string) (release func(), err error) {
 	for {
-		s.mu.Lock()
+		s.runsMu.Lock()
 		ch, taken := s.busy[key]
 		if !taken {
 			ch = make(chan struct{})
 			s.busy[key] = ch
-			s.mu.Unlock()
+			s.runsMu.Unlock()
 			return func() {
-				s.mu.Lock()
+				s.runsMu.Lock()
 				delete(s.busy, key)
-				s.mu.Unlock()
+				s.runsMu.Unlock()
 				close(ch)
 			}, nil
 		}
-		s.mu.Unlock()
+		s.runsMu.Unlock()
 		select {
 		case <-ch:
 		case <-ctx.Done():

@@ -70,7 +70,7 @@ func (s *Site) takeable(v *catalog.Volume) error {
 }
 
 func (s *Site) startSnapshot(volume string, t taking, by string) (*job, error) {
-	if s.of != nil {
+	if s.isPlace {
 		return nil, errPlaceHolds
 	}
 	g, members, err := s.groupOf(volume)

@@ -34,7 +34,7 @@ func checkStandby(mode string) error {
 
 // SetStandby lays a copy of another site's volume out as a directory, or no longer.
 func (s *Site) SetStandby(name string, ask api.StandbySet, by string) (string, error) {
-	if s.of != nil {
+	if s.isPlace {
 		return "", errPlaceHolds
 	}
 	v, err := s.cat.Volume(name)
@@ -117,7 +117,7 @@ func (s *Site) standbyDir(v *catalog.Volume, dir string) (string, error) {
 // standbyArrived brings a copy that is laid out up to date after an arrival. asked is what
 // the route says, for a copy of which nobody here has said anything.
 func (s *Site) standbyArrived(lineage, asked string) error {
-	if s.of != nil {
+	if s.isPlace {
 		return nil
 	}
 	v, err := s.cat.VolumeOfLineage(lineage)
@@ -155,17 +155,17 @@ func (s *Site) standbyArrived(lineage, asked string) error {
 
 // startStandby lays the newest copy out, unless that is about to happen already.
 func (s *Site) startStandby(name, by string) (*job, error) {
-	if s.of != nil {
+	if s.isPlace {
 		return nil, errPlaceHolds
 	}
-	s.mu.Lock()
+	s.routesMu.Lock()
 	for _, j := range s.active {
 		if j.row.Kind == "standby" && j.row.Subject == name && j.waits.Load() {
-			s.mu.Unlock()
+			s.routesMu.Unlock()
 			return j, nil
 		}
 	}
-	s.mu.Unlock()
+	s.routesMu.Unlock()
 	return s.start("standby", name, by, func(ctx context.Context, j *job) (any, string, error) {
 		j.waits.Store(true)
 		j.say("waiting for another run on the same directory")

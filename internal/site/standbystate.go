@@ -136,7 +136,9 @@ func (s *Site) removeIdle(dir string) error {
 		return err
 	}
 	defer in.Close()
-	if err := in.RemoveAll(idle); err != nil {
+	if err := in.RemoveAll(idle); errors.Is(err, unix.ENOTEMPTY) {
+		return conflict("%s cannot be taken away while something is put into it: try again when nobody writes to %s", filepath.Join(filepath.Dir(dir), idle), filepath.Dir(dir))
+	} else if err != nil {
 		return err
 	}
 	if err := in.Remove(state); err != nil && !errors.Is(err, fs.ErrNotExist) {

@@ -119,7 +119,7 @@ func dueWithin(take []*cadence.Cadence, from, to time.Time, limit int) int {
 // Admit lets snapshots of a volume that arrived out of turn count from now on: those named,
 // or all of them.
 func (s *Site) Admit(name string, ids []string) (string, error) {
-	release, err := s.hold(s.ctx, "prune")
+	release, err := s.hold(s.closing(), "prune")
 	if err != nil {
 		return "", err
 	}

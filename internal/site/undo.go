@@ -2,6 +2,7 @@ package site
 
 import (
 	"cmp"
+	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -68,7 +69,7 @@ func (e *Eyes) prepareUndoOf(run int64) (*restoring, error) {
 	if _, err := s.cat.Snapshot(res.Safety); err != nil {
 		return nil, missing("the safety snapshot %s of run %d is gone: it was kept for as long as the rules said. candid snapshot list %s shows what there is", res.Safety[:12], run, res.Volume)
 	}
-	r, err := e.prepareRestore(s.ctx, api.RestoreAsk{Volume: cmp.Or(res.Into, res.Volume), At: res.Safety, InPlace: true, OnConflict: undoing, Paths: append(slices.Clone(res.Paths), res.Beside...)})
+	r, err := e.prepareRestore(s.closing(), api.RestoreAsk{Volume: cmp.Or(res.Into, res.Volume), At: res.Safety, InPlace: true, OnConflict: undoing, Paths: append(slices.Clone(res.Paths), res.Beside...)})
 	if err != nil {
 		return nil, err
 	}
@@ -219,7 +220,7 @@ func (s *Site) goOnRestoring() error {
 		if c.Run, err = strconv.ParseInt(strings.TrimPrefix(key, restoringSetting), 10, 64); err != nil {
 			return fmt.Errorf("setting %q: %w", key, err)
 		}
-		n, err := tree.RemoveParts(s.ctx, c.Beneath, c.Target)
+		n, err := tree.RemoveParts(s.closing(), c.Beneath, c.Target)
 		if err != nil {
 			s.log.Warn("what an unfinished restore left could not be looked for", "target", c.Target, "error", err)
 		} else if n > 0 {
@@ -239,7 +240,7 @@ func (s *Site) goOn(c *cutShort) error {
 	if c.Ask.From == "" {
 		return s.goOnNow(c)
 	}
-	s.jobs.Go(func() { // the other site may be reached later than this start is over
+	s.background(func(context.Context) { // the other site may be reached later than this start is over
 		var err error
 		for try := 0; try < 2*recallTries; try++ {
 			if err = s.goOnNow(c); ClassOf(err) != Elsewhere {
@@ -247,7 +248,7 @@ func (s *Site) goOn(c *cutShort) error {
 			}
 			select {
 			case <-time.After(time.Second << min(try, 5)):
-			case <-s.ctx.Done():
+			case <-s.closing().Done():
 				return
 			}
 		}
@@ -289,7 +290,7 @@ func (s *Site) goOnNow(c *cutShort) error {
 		}
 		eyes = s.Eyes(ownerOf(p))
 	}
-	r, err := eyes.prepareRestore(s.ctx, c.Ask)
+	r, err := eyes.prepareRestore(s.closing(), c.Ask)
 	if err != nil {
 		return err
 	}

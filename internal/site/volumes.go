@@ -22,7 +22,7 @@ const chunkAvg = 64 << 10
 
 // AddVolume begins to protect a directory and says what was found there.
 func (s *Site) AddVolume(ask api.VolumeAdd) (*api.VolumeFound, error) {
-	if s.of != nil {
+	if s.isPlace {
 		return nil, errPlaceHolds
 	}
 	if err := policy.CheckName("volume", ask.Name); err != nil {
@@ -72,7 +72,7 @@ func (s *Site) AddVolume(ask api.VolumeAdd) (*api.VolumeFound, error) {
 		return nil, err
 	}
 	s.changed("volumes")
-	view, err := s.Volume(v.Name)
+	view, err := s.describe(v.Name)
 	if err != nil {
 		return nil, err
 	}
