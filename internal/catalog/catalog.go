@@ -118,6 +118,14 @@ type Time struct{ time.Time }
 // At wraps a time for storing.
 func At(t time.Time) Time { return Time{t} }
 
+// Ptr is the time, nil when it is zero.
+func (t Time) Ptr() *time.Time {
+	if t.IsZero() {
+		return nil
+	}
+	return &t.Time
+}
+
 // Value implements driver.Valuer.
 func (t Time) Value() (driver.Value, error) {
 	if t.IsZero() {

@@ -179,7 +179,7 @@ func (s *Site) stepAlarms(ctx context.Context, wait bool) error {
 }
 
 func (s *Site) alarmView(a *catalog.Alarm, mutes map[string]time.Time) api.Alarm {
-	v := api.Alarm{ID: a.ID, About: a.Key, Text: a.Text, Next: a.Next, Command: a.Command, Link: a.Link, Since: a.Since.Time, Ended: timePtr(a.Ended)}
+	v := api.Alarm{ID: a.ID, About: a.Key, Text: a.Text, Next: a.Next, Command: a.Command, Link: a.Link, Since: a.Since.Time, Ended: a.Ended.Ptr()}
 	if until, is := mutes[a.Key]; is {
 		v.MutedUntil = &until
 	}

@@ -261,3 +261,10 @@ func (s *Site) arrived(id object.ID, stored int64, setOf uint32, signer, via str
 	}
 	return now.UnixNano(), s.unveil(row, setOf)
 }
+
+func (s *Site) initRoutes() {
+	s.going, s.looked = map[string]*going{}, map[string]*looked{}
+	s.answerRoutes()
+	s.onPace, s.onAttached = s.paceChanged, s.awaken
+	s.owedFar = s.owed
+}

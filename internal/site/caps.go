@@ -310,3 +310,9 @@ const (
 	usageKept  = 400 * 24 * time.Hour
 	trendOver  = 60 * 24 * time.Hour
 )
+
+// quotaOf bounds what a peer brings.
+func (s *Site) quotaOf(peer string, bytes int64) error {
+	_, err := s.PutCap(api.CapPut{Scope: capPeer, Name: peer, Bytes: bytes, Reached: stopTaking})
+	return err
+}

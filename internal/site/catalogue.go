@@ -184,10 +184,9 @@ func (s *Site) whenMarksAgree(ctx context.Context) error {
 	}
 }
 
-const (
-	copiesDir  = "copies"
-	copiesKept = 14
-)
+const copiesDir = "copies"
+
+const copiesKept = 14
 
 // CopyCatalogue writes a copy of the catalogue beside it, as it is at this moment, and keeps
 // the newest ones.
@@ -243,4 +242,12 @@ func (s *Site) CatalogueCopies() ([]api.CatalogueCopy, error) {
 		out = append(out, api.CatalogueCopy{Path: path, Made: made, Bytes: st.Size()})
 	}
 	return out, nil
+}
+
+// countStop counts an orderly stop.
+func (s *Site) countStop() error {
+	if s.cat == nil || s.generation == 0 {
+		return nil
+	}
+	return s.countGeneration(s.generation + 1)
 }

@@ -8,6 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"log/slog"
 	"net"
 	"os"
 	"path/filepath"
@@ -17,8 +18,11 @@ import (
 
 	"candidharbor/core/retention"
 	"candidharbor/internal/beneath"
+	"candidharbor/internal/catalog"
+	"candidharbor/internal/clock"
 	"candidharbor/internal/policy"
 	"candidharbor/internal/store"
+	"candidharbor/internal/transfer"
 
 	"github.com/goccy/go-yaml"
 	"golang.org/x/sys/unix"
@@ -314,4 +318,99 @@ func plain(err error) string {
 		return pe.Err.Error()
 	}
 	return err.Error()
+}
+
+// lockData makes a data directory this process's own.
+func (s *Site) lockData(dir string, clock clock.Clock, log *slog.Logger) (err error) {
+	s.dir, s.clock, s.log = dir, clock, log
+	s.lock, err = lockDir(dir)
+	return err
+}
+
+// openData opens what lies in the data directory. Of a further place of another site that one's
+// configuration is given.
+func (s *Site) openData(fresh Config, host *Config) (err error) {
+	s.cfg, err = loadConfig(s.dir, fresh)
+	if err != nil {
+		return err
+	}
+	if host != nil {
+		s.cfg, s.isPlace = s.cfg.ofPlace(*host), true
+	}
+	s.room = func() (int64, int64) { return roomOn(s.dir) }
+	var ballast int64
+	if s.cfg.Ballast != "" {
+		_, total := s.room()
+		if ballast, err = parseShare("ballast", s.cfg.Ballast, total); err != nil {
+			return fmt.Errorf("%s: %w", filepath.Join(s.dir, "site.yaml"), err)
+		}
+		if _, _, headroom := s.lacking(); ballast+headroom > total {
+			return fmt.Errorf("%s: a ballast of %s and a headroom of %s are more than the %s of the store's filesystem: make one smaller",
+				filepath.Join(s.dir, "site.yaml"), size(ballast), size(headroom), size(total))
+		}
+	}
+	if s.cfg.Floor != "" {
+		if s.floor, err = retention.ParseDuration(s.cfg.Floor); err != nil {
+			return err
+		}
+	}
+	key, err := loadKey(keyPath(s.dir))
+	if err != nil {
+		return err
+	}
+	id, err := transfer.NewIdentity(key)
+	if err != nil {
+		return err
+	}
+	s.id.Store(id)
+	if s.sealed, err = loadSeal(filepath.Join(s.dir, "keys", "crates.age")); err != nil {
+		return err
+	}
+	for _, name := range []string{"scan", namesDir} {
+		if err := os.MkdirAll(filepath.Join(s.dir, name), 0o700); err != nil {
+			return err
+		}
+	}
+	options := store.Options{Key: key, Logger: s.log, Thorough: s.cfg.Effort == effortThorough}
+	if s.store, err = store.Open(filepath.Join(s.dir, "store"), options); err != nil {
+		return err
+	}
+	if err := s.store.SetBallast(ballast); err != nil {
+		s.log.Warn("the ballast could not be set aside", "bytes", ballast, "error", err)
+	}
+	if s.cat, err = catalog.Open(filepath.Join(s.dir, "catalog.db")); err != nil {
+		return fmt.Errorf("%w; or put the newest file of %s in its place", err, filepath.Join(s.dir, copiesDir))
+	}
+	return s.keepsName()
+}
+
+// closeData closes what lies in the data directory and gives it free.
+func (s *Site) closeData() error {
+	var errs []error
+	if s.cat != nil {
+		errs = append(errs, s.cat.Close())
+	}
+	if s.store != nil {
+		errs = append(errs, s.store.Close())
+	}
+	return errors.Join(append(errs, s.lock.Close())...)
+}
+
+const nameSetting = "founded as"
+
+// keepsName refuses another name than the site was founded with: its snapshots, its rules and
+// other sites know it by that one, and under another its own volumes would be strangers' to it.
+func (s *Site) keepsName() error {
+	was, err := s.cat.Setting(nameSetting)
+	if err != nil {
+		return err
+	}
+	if was == "" {
+		return s.cat.Set(nameSetting, s.cfg.Name)
+	}
+	if was != s.cfg.Name {
+		return fmt.Errorf("%s: this site was founded as %s, and its snapshots, rules and paired sites know it by that name: put name: %s back in place of %s",
+			filepath.Join(s.dir, "site.yaml"), was, was, s.cfg.Name)
+	}
+	return nil
 }

@@ -4,6 +4,7 @@ import (
 	"candidharbor/core/object"
 	"candidharbor/internal/catalog"
 	"candidharbor/internal/transfer"
+	shown "candidharbor/internal/views"
 	"cmp"
 	"context"
 	"encoding/hex"
@@ -167,4 +168,10 @@ func (s *Site) serveLook(ctx context.Context, peer *catalog.Peer, op string, bod
 		return err
 	}
 	return st.Reply(raw)
+}
+
+func (s *Site) initRecovery() {
+	s.cloned, s.told = map[string]*shown.Clone{}, map[string]toldRows{}
+	s.answerRecovery()
+	s.clonesOf = s.usedBy
 }

@@ -8,6 +8,7 @@ import (
 
 	"candidharbor/core/cadence"
 	"candidharbor/internal/catalog"
+	"candidharbor/internal/volume/journal"
 	"candidharbor/internal/volume/tree"
 )
 
@@ -187,4 +188,14 @@ func (s *Site) onChange(v *catalog.Volume, rs *ruleset) (due time.Time, known bo
 		}
 	}
 	return due, known, nil
+}
+
+// followChanges has the kernel tell what changes.
+func (s *Site) followChanges() { s.journal = journal.New(s.dir, s.clock.Now, s.changeTold) }
+
+func (s *Site) endFollowing() error {
+	if s.journal == nil {
+		return nil
+	}
+	return s.journal.Close()
 }

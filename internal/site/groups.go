@@ -262,7 +262,7 @@ func (s *Site) groupView(g *catalog.Group) (*api.Group, error) {
 	}
 	out.Newest = []api.SetMember{}
 	for _, r := range rows {
-		out.Newest = append(out.Newest, api.SetMember{ID: r.ID, Volume: r.Volume, Taken: r.Began.Time, SeenUntil: timePtr(r.SeenUntil), Consistency: r.Consistency})
+		out.Newest = append(out.Newest, api.SetMember{ID: r.ID, Volume: r.Volume, Taken: r.Began.Time, SeenUntil: r.SeenUntil.Ptr(), Consistency: r.Consistency})
 	}
 	return out, nil
 }

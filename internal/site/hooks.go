@@ -19,12 +19,13 @@ import (
 	"candidharbor/internal/policy"
 )
 
-const (
-	hookTimeout = 30 * time.Second
-	hookSays    = 4 << 10 // of its output are logged
-)
+// hookTimeout is how long a hook may take that says nothing else.
+const hookTimeout = 30 * time.Second
 
-func (h Hook) timeout() (time.Duration, error) {
+// hookSays is how much of a hook's output is logged, in bytes.
+const hookSays = 4 << 10
+
+func (h Hook) limit() (time.Duration, error) {
 	if h.Timeout == "" {
 		return hookTimeout, nil
 	}
@@ -40,7 +41,7 @@ func (c Config) checkHooks(path string) error {
 		if len(h.Run) == 0 || !filepath.IsAbs(h.Run[0]) {
 			return fmt.Errorf("%s: hook %s: run must begin with the program's whole path, such as [/usr/local/sbin/freeze-register]", path, name)
 		}
-		if _, err := h.timeout(); err != nil {
+		if _, err := h.limit(); err != nil {
 			return fmt.Errorf("%s: hook %s: timeout: %w", path, name, err)
 		}
 	}
@@ -52,7 +53,7 @@ func (s *Site) Hooks() []api.Hook {
 	out := []api.Hook{}
 	for _, name := range slices.Sorted(maps.Keys(s.cfg.Hooks)) {
 		h := s.cfg.Hooks[name]
-		d, _ := h.timeout() // checked when it was read
+		d, _ := h.limit() // checked when it was read
 		out = append(out, api.Hook{Name: name, Command: strings.Join(h.Run, " "), TimeoutSeconds: int64(d.Seconds())})
 	}
 	return out
@@ -78,7 +79,7 @@ func (s *Site) runHook(ctx context.Context, j *job, name string, vols []*catalog
 	if !ok {
 		return fmt.Errorf("hook %s is no longer in site.yaml", name)
 	}
-	limit, err := h.timeout()
+	limit, err := h.limit()
 	if err != nil {
 		return err
 	}

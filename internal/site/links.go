@@ -13,6 +13,7 @@ import (
 
 	"candidharbor/api"
 	"candidharbor/internal/catalog"
+	"candidharbor/internal/limit"
 	"candidharbor/internal/transfer"
 )
 
@@ -531,4 +532,11 @@ func (s *Site) headNew(peer string) bool {
 // signers tells whether a key may have signed what a peer took, now or before.
 func signers(p *catalog.Peer) []string {
 	return slices.DeleteFunc(append([]string{p.Key, p.NextKey}, p.Former.V...), func(k string) bool { return k == "" })
+}
+
+func (s *Site) initPairing() {
+	s.links, s.placesHere = map[string]*transfer.Link{}, map[string]*furtherPlace{}
+	s.paces, s.headTold = map[string]*paced{}, map[string]int64{}
+	s.strangers, s.lines = limit.Places{All: mostStrangers, Each: mostStrangersFrom}, limit.Places{Each: mostLines}
+	s.answerPeers()
 }

@@ -121,11 +121,11 @@ func (s *Site) rootOf(row *catalog.Snapshot) (*object.Root, error) {
 // snapshotView describes a snapshot. With a verdict it says why it stays.
 func (s *Site) snapshotView(r *catalog.Snapshot, verdict *retention.Verdict) (*api.Snapshot, error) {
 	v := &api.Snapshot{ID: r.ID, Volume: r.Volume, Place: r.Place, Origin: r.Origin, Term: r.Term, Sequence: r.Sequence, Taken: r.Began.Time, Ended: r.Ended.Time,
-		SeenUntil: timePtr(r.SeenUntil), WatchedUntil: timePtr(r.WatchedUntil), Cause: r.Cause, Consistency: r.Consistency, Files: r.Files, Directories: r.Dirs, Others: r.Others, Bytes: r.Bytes,
-		Stored: r.Stored, RemarkCount: r.Remarks, Note: r.Note, Labels: r.Labels.V, State: "kept", Arrived: timePtr(r.Arrived), OutOfTurn: r.OutOfTurn, Keep: r.KeepWhy, KeepUntil: timePtr(r.KeepUntil), Reasons: []string{}}
+		SeenUntil: r.SeenUntil.Ptr(), WatchedUntil: r.WatchedUntil.Ptr(), Cause: r.Cause, Consistency: r.Consistency, Files: r.Files, Directories: r.Dirs, Others: r.Others, Bytes: r.Bytes,
+		Stored: r.Stored, RemarkCount: r.Remarks, Note: r.Note, Labels: r.Labels.V, State: "kept", Arrived: r.Arrived.Ptr(), OutOfTurn: r.OutOfTurn, Keep: r.KeepWhy, KeepUntil: r.KeepUntil.Ptr(), Reasons: []string{}}
 	v.Group, v.SetID = r.SetName, r.SetID
 	if !r.GraceUntil.IsZero() {
-		v.State, v.GraceUntil, v.LetGo = "in grace", timePtr(r.GraceUntil), r.LetGo
+		v.State, v.GraceUntil, v.LetGo = "in grace", r.GraceUntil.Ptr(), r.LetGo
 		return v, nil
 	}
 	if verdict == nil {

@@ -149,7 +149,7 @@ func (s *Site) sameKeyAs(name, key string) error {
 }
 
 func (s *Site) peerView(p *catalog.Peer) api.Peer {
-	return api.Peer{Name: p.Name, Key: p.Key, Addresses: p.Addresses.V, Paired: p.Paired.Time, Seen: timePtr(p.Seen), Up: s.up(p.Name),
+	return api.Peer{Name: p.Name, Key: p.Key, Addresses: p.Addresses.V, Paired: p.Paired.Time, Seen: p.Seen.Ptr(), Up: s.up(p.Name),
 		Grants: grantsView(p.Grants.V), Granted: grantsView(p.Granted.V), Pace: s.paceView(p)}
 }
 

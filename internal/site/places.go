@@ -91,7 +91,7 @@ func (s *Site) openPlace(name, dir string) error {
 		return errors.Join(err, p.end())
 	}
 	s.linesMu.Lock()
-	s.places[name] = p
+	s.placesHere[name] = p
 	s.linesMu.Unlock()
 	p.begin()
 	s.tell("sites")
@@ -193,7 +193,7 @@ func (s *Site) acquaint(p *Site, name, dir string) error {
 // dialPlace makes a line to a place of this site.
 func (s *Site) dialPlace(ctx context.Context, name, dir string, keys []ed25519.PublicKey) (*transfer.Link, error) {
 	s.linesMu.Lock()
-	p := s.places[name]
+	p := s.placesHere[name]
 	s.linesMu.Unlock()
 	if p == nil {
 		return nil, fmt.Errorf("%s: when its disk is there again, candid place attach %s --path %s", detached, name, visible.Word(dir))
@@ -241,7 +241,7 @@ func (s *Site) Attach(name, dir string) (string, error) {
 		return "", err
 	}
 	s.linesMu.Lock()
-	is := s.places[name] != nil
+	is := s.placesHere[name] != nil
 	s.linesMu.Unlock()
 	if is {
 		return "", conflict("place %s is attached already, at %s", name, paths[name])
@@ -287,7 +287,7 @@ func (s *Site) Detach(name string) (string, error) {
 	}
 	defer release()
 	s.linesMu.Lock()
-	p, l := s.places[name], s.links[name]
+	p, l := s.placesHere[name], s.links[name]
 	s.linesMu.Unlock()
 	if p == nil {
 		return "", conflict("place %s is not attached", name)
@@ -296,7 +296,7 @@ func (s *Site) Detach(name string) (string, error) {
 		l.Close()
 	}
 	s.linesMu.Lock()
-	delete(s.places, name)
+	delete(s.placesHere, name)
 	s.linesMu.Unlock()
 	if err := p.end(); err != nil {
 		return "", err
@@ -315,7 +315,7 @@ func (s *Site) Places() ([]api.Place, error) {
 	for name, dir := range paths {
 		v := api.Place{Name: name, Path: dir}
 		s.linesMu.Lock()
-		p := s.places[name]
+		p := s.placesHere[name]
 		s.linesMu.Unlock()
 		if p != nil {
 			u := p.peers.store.Usage()
@@ -331,5 +331,5 @@ func (s *Site) Places() ([]api.Place, error) {
 func (s *Site) attached() map[string]*furtherPlace {
 	s.linesMu.Lock()
 	defer s.linesMu.Unlock()
-	return maps.Clone(s.places)
+	return maps.Clone(s.placesHere)
 }

@@ -31,8 +31,8 @@ func (s *Site) Routes() ([]api.Route, error) {
 func (s *Site) routeView(r *catalog.Route) (*api.Route, error) {
 	now := s.clock.Now()
 	v := &api.Route{Name: r.Name, From: s.Name(), To: r.Peer, Pull: r.Terms.V.Pull, Labels: r.Volumes.V.Labels, Names: r.Volumes.V.Names, Terms: termsView(r.Terms.V),
-		PausedSince: timePtr(r.Paused), LastOK: timePtr(r.LastOK), FailingSince: timePtr(r.FailingSince),
-		NextTry: timePtr(r.NextTry), LastError: r.LastError, SentBytes: r.SentBytes, SavedBytes: r.SavedBytes, Volumes: []api.RouteVolume{}}
+		PausedSince: r.Paused.Ptr(), LastOK: r.LastOK.Ptr(), FailingSince: r.FailingSince.Ptr(),
+		NextTry: r.NextTry.Ptr(), LastError: r.LastError, SentBytes: r.SentBytes, SavedBytes: r.SavedBytes, Volumes: []api.RouteVolume{}}
 	var err error
 	if r.Terms.V.Pull {
 		v.From, v.To = v.To, v.From

@@ -449,3 +449,9 @@ func lineageOf(text string) (id [16]byte) {
 	copy(id[:], b)
 	return id
 }
+
+func (s *Site) initRules() {
+	s.marksCompared = make(chan struct{})
+	s.onChanged = s.verdicts.drop
+	s.setQuota = s.quotaOf
+}

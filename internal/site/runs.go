@@ -248,15 +248,8 @@ func (j *job) wait(ctx context.Context) error {
 	}
 }
 
-func timePtr(t catalog.Time) *time.Time {
-	if t.IsZero() {
-		return nil
-	}
-	return &t.Time
-}
-
 func runView(r *catalog.Run) api.Run {
-	v := api.Run{ID: r.ID, Kind: r.Kind, Subject: r.Subject, State: r.State, Queued: r.Queued.Time, Began: timePtr(r.Began), Ended: timePtr(r.Ended),
+	v := api.Run{ID: r.ID, Kind: r.Kind, Subject: r.Subject, State: r.State, Queued: r.Queued.Time, Began: r.Began.Ptr(), Ended: r.Ended.Ptr(),
 		AskedBy: r.AskedBy, Outcome: r.Outcome}
 	if len(r.Progress) > 0 {
 		_ = json.Unmarshal(r.Progress, &v.Progress)
@@ -369,3 +362,12 @@ func (s *Site) stopRun(kind, subject string) {
 		}
 	}
 }
+
+func (s *Site) initRuns() {
+	s.wake, s.events = make(chan struct{}, 1), newHub()
+	s.active, s.busy = map[int64]*job{}, map[string]chan struct{}{}
+	s.ctx, s.stopAll = context.WithCancel(context.Background())
+}
+
+// beginRuns notes when the service began.
+func (s *Site) beginRuns() { s.started = s.clock.Now() }

@@ -315,3 +315,5 @@ func (s *Site) byToken(hash string) *Caller {
 	}
 	return callerOf(p, "token "+t.Name)
 }
+
+func (s *Site) initAccess() { s.signing = newSigning() }

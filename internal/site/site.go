@@ -4,7 +4,6 @@ import (
 	"context"
 	"crypto/x509"
 	"errors"
-	"fmt"
 	"log/slog"
 	"net"
 	"os"
@@ -14,7 +13,6 @@ import (
 	"time"
 
 	"candidharbor/api"
-	"candidharbor/core/retention"
 	"candidharbor/internal/catalog"
 	"candidharbor/internal/clock"
 	"candidharbor/internal/limit"
@@ -57,9 +55,9 @@ type Site struct {
 	cat     *catalog.Catalog
 	store   *store.Store
 
-	ctx    context.Context // ends when the site closes
-	cancel context.CancelFunc
-	jobs   sync.WaitGroup
+	ctx     context.Context // ends when the site closes
+	stopAll context.CancelFunc
+	jobs    sync.WaitGroup
 
 	onPlace   func(*Site)      // told of each further place that is attached
 	journal   *journal.Journal // nil: every snapshot looks at everything
@@ -107,7 +105,7 @@ type Site struct {
 	links      map[string]*transfer.Link
 	peerAddr   net.Addr
 	cut        bool                     // the peer line is cut, for demos and tests
-	places     map[string]*furtherPlace // that are attached, by name
+	placesHere map[string]*furtherPlace // that are attached, by name
 	keepingMu  sync.Mutex
 	further    map[string]*Site  // places that are attached, by name
 	keeping    context.Context   // in which the schedule is kept; nil: it is not
@@ -139,15 +137,16 @@ func Open(opt Options) (*Site, error) {
 	if err := os.MkdirAll(dir, 0o700); err != nil {
 		return nil, err
 	}
-	lock, err := lockDir(dir)
-	if err != nil {
+	s := &Site{further: map[string]*Site{}, onPlace: opt.OnPlace}
+	if err := s.lockData(dir, opt.Clock, opt.Logger); err != nil {
 		return nil, err
 	}
-	s := &Site{dir: dir, isPlace: opt.Place != nil, further: map[string]*Site{}, clock: opt.Clock, log: opt.Logger, lock: lock, onPlace: opt.OnPlace, wake: make(chan struct{}, 1), events: newHub(),
-		active: map[int64]*job{}, busy: map[string]chan struct{}{}, links: map[string]*transfer.Link{}, places: map[string]*furtherPlace{}, paces: map[string]*paced{}, going: map[string]*going{}, looked: map[string]*looked{}, told: map[string]toldRows{}, headTold: map[string]int64{}, signing: newSigning(),
-		strangers: limit.Places{All: mostStrangers, Each: mostStrangersFrom}, lines: limit.Places{Each: mostLines}, cloned: map[string]*shown.Clone{}}
-	s.marksCompared = make(chan struct{})
-	s.ctx, s.cancel = context.WithCancel(context.Background())
+	s.initRuns()
+	s.initAccess()
+	s.initPairing()
+	s.initRules()
+	s.initRoutes()
+	s.initRecovery()
 	s.tie()
 	if err := s.open(opt); err != nil {
 		s.Close()
@@ -158,19 +157,7 @@ func Open(opt Options) (*Site, error) {
 
 // tie has each part do for the others what they cannot do themselves.
 func (s *Site) tie() {
-	s.answerPeers()
-	s.answerRoutes()
-	s.answerRecovery()
-	s.onChanged = s.verdicts.drop
-	s.onAttached = s.awaken
-	s.onPace = s.paceChanged
-	s.setQuota = func(peer string, bytes int64) error {
-		_, err := s.PutCap(api.CapPut{Scope: capPeer, Name: peer, Bytes: bytes, Reached: stopTaking})
-		return err
-	}
 	s.describe = s.Volume
-	s.clonesOf = s.usedBy
-	s.owedFar = s.owed
 	s.openFurther = s.openHere
 }
 
@@ -208,61 +195,16 @@ func (s *Site) open(opt Options) (err error) {
 	if opt.Setup != nil {
 		opt.Setup(&fresh)
 	}
-	s.cfg, err = loadConfig(s.dir, fresh)
-	if err != nil {
+	var host *Config
+	if opt.Place != nil {
+		host = &opt.Place.cfg
+	}
+	if err := s.openData(fresh, host); err != nil {
 		return err
 	}
-	if s.isPlace {
-		s.cfg = s.cfg.ofPlace(opt.Place.cfg)
-	}
-	s.room = func() (int64, int64) { return roomOn(s.dir) }
-	var ballast int64
-	if s.cfg.Ballast != "" {
-		_, total := s.room()
-		if ballast, err = parseShare("ballast", s.cfg.Ballast, total); err != nil {
-			return fmt.Errorf("%s: %w", filepath.Join(s.dir, "site.yaml"), err)
-		}
-		if _, _, headroom := s.lacking(); ballast+headroom > total {
-			return fmt.Errorf("%s: a ballast of %s and a headroom of %s are more than the %s of the store's filesystem: make one smaller", filepath.Join(s.dir, "site.yaml"), size(ballast), size(headroom), size(total))
-		}
-	}
-	if s.cfg.Floor != "" {
-		if s.floor, err = retention.ParseDuration(s.cfg.Floor); err != nil {
-			return err
-		}
-	}
-	key, err := loadKey(keyPath(s.dir))
-	if err != nil {
-		return err
-	}
-	id, err := transfer.NewIdentity(key)
-	if err != nil {
-		return err
-	}
-	s.id.Store(id)
-	if s.sealed, err = loadSeal(filepath.Join(s.dir, "keys", "crates.age")); err != nil {
-		return err
-	}
-	for _, name := range []string{"scan", namesDir} {
-		if err := os.MkdirAll(filepath.Join(s.dir, name), 0o700); err != nil {
-			return err
-		}
-	}
-	if s.store, err = store.Open(filepath.Join(s.dir, "store"), store.Options{Key: key, Logger: s.log, Thorough: s.cfg.Effort == effortThorough}); err != nil {
-		return err
-	}
-	if err := s.store.SetBallast(ballast); err != nil {
-		s.log.Warn("the ballast could not be set aside", "bytes", ballast, "error", err)
-	}
-	if s.cat, err = catalog.Open(filepath.Join(s.dir, "catalog.db")); err != nil {
-		return fmt.Errorf("%w; or put the newest file of %s in its place", err, filepath.Join(s.dir, copiesDir))
-	}
-	if err := s.keepsName(); err != nil {
-		return err
-	}
-	s.started = s.clock.Now()
+	s.beginRuns()
 	if s.cfg.Journal == nil || *s.cfg.Journal {
-		s.journal = journal.New(s.dir, s.clock.Now, s.changeTold)
+		s.followChanges()
 	}
 	n, err := s.cat.FailUnfinished(s.started, "the service stopped while it ran; what was acknowledged is safe, start it again")
 	if err != nil {
@@ -300,25 +242,6 @@ func (s *Site) open(opt Options) (err error) {
 	return errors.Join(s.mountAgain(), s.clonesAgain())
 }
 
-const nameSetting = "founded as"
-
-// keepsName refuses another name than the site was founded with: its snapshots, its rules and
-// other sites know it by that one, and under another its own volumes would be strangers' to it.
-func (s *Site) keepsName() error {
-	was, err := s.cat.Setting(nameSetting)
-	if err != nil {
-		return err
-	}
-	if was == "" {
-		return s.cat.Set(nameSetting, s.cfg.Name)
-	}
-	if was != s.cfg.Name {
-		return fmt.Errorf("%s: this site was founded as %s, and its snapshots, rules and paired sites know it by that name: put name: %s back in place of %s",
-			filepath.Join(s.dir, "site.yaml"), was, was, s.cfg.Name)
-	}
-	return nil
-}
-
 // Close ends running work safely and releases the data directory.
 func (s *Site) Close() error {
 	for name, p := range s.attached() {
@@ -331,20 +254,7 @@ func (s *Site) Close() error {
 	s.endRuns()
 	s.closeLines()
 	var errs []error
-	if s.journal != nil {
-		errs = append(errs, s.journal.Close())
-	}
-	if s.cat != nil {
-		if s.generation > 0 {
-			errs = append(errs, s.countGeneration(s.generation+1))
-		}
-		errs = append(errs, s.cat.Close())
-	}
-	if s.store != nil {
-		errs = append(errs, s.store.Close())
-	}
-	errs = append(errs, s.lock.Close())
-	return errors.Join(errs...)
+	return errors.Join(append(errs, s.endFollowing(), s.countStop(), s.closeData())...)
 }
 
 // Place is the name of the site's own store.
@@ -404,7 +314,7 @@ func (s *Site) background(work func(ctx context.Context)) {
 
 // endRuns ends all that goes on and waits for it.
 func (s *Site) endRuns() {
-	s.cancel()
+	s.stopAll()
 	s.jobs.Wait()
 }
 

@@ -19,7 +19,7 @@ func (s *Site) volumeView(v *catalog.Volume, counts map[string][2]int) (*api.Vol
 	}
 	now := s.clock.Now()
 	out := &api.Volume{Name: v.Name, Kind: v.Kind, Origin: v.Origin, Path: v.Path, Labels: v.Labels.V, Excludes: v.Excludes.V, Added: v.Added.Time,
-		Protected: v.Protected, PausedSince: timePtr(v.Paused), Policies: []string{}, Snapshots: counts[v.Name][0], InGrace: counts[v.Name][1], Places: []api.PlaceState{}}
+		Protected: v.Protected, PausedSince: v.Paused.Ptr(), Policies: []string{}, Snapshots: counts[v.Name][0], InGrace: counts[v.Name][1], Places: []api.PlaceState{}}
 	for _, p := range rs.policies {
 		name := p.Name
 		if rs.proposed {
@@ -94,7 +94,7 @@ func (s *Site) volumeView(v *catalog.Volume, counts map[string][2]int) (*api.Vol
 	for _, told := range reports {
 		if !slices.ContainsFunc(out.Places, func(p api.PlaceState) bool { return p.Place == told.Peer }) {
 			p := placeState(told.Peer, told.Newest.Time, rs.objectives[told.Peer], 0, now)
-			p.Told = timePtr(told.At)
+			p.Told = told.At.Ptr()
 			out.Places = append(out.Places, p)
 		}
 	}

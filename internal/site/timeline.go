@@ -97,7 +97,7 @@ func laneOf(place string, rows []*catalog.Snapshot, verdicts []retention.Verdict
 		}
 		m.Keep, m.Why = r.KeepWhy, whyWords(verdicts[i])
 		if carried == nil && !r.GraceUntil.IsZero() {
-			m.State, m.Ends = "in grace", timePtr(r.GraceUntil)
+			m.State, m.Ends = "in grace", r.GraceUntil.Ptr()
 		}
 		lane.Marks = append(lane.Marks, m)
 		if len(lane.Marks) == marksShown {

@@ -75,7 +75,7 @@ func (s *Site) Tokens() ([]api.Token, error) {
 func (s *Site) RemoveToken(name string) error { return s.cat.RemoveToken(name) }
 
 func (s *Site) tokenOut(t *catalog.Token) api.Token {
-	return api.Token{Name: t.Name, Person: t.Person, Made: t.Made.Time, Until: timePtr(t.Until), Ended: s.tokenEnded(t)}
+	return api.Token{Name: t.Name, Person: t.Person, Made: t.Made.Time, Until: t.Until.Ptr(), Ended: s.tokenEnded(t)}
 }
 
 func (s *Site) tokenEnded(t *catalog.Token) bool {

@@ -23,10 +23,12 @@ type elsewhere struct {
 }
 
 const (
-	askPatience = 4 * time.Second  // for a site that does not answer
-	askAnew     = 20 * time.Second // how long what a site told is relied on
-	orderKey    = "recovery order"
+	askAnew  = 20 * time.Second // how long what a site told is relied on
+	orderKey = "recovery order"
 )
+
+// askPatience is how long a site that does not answer is waited for.
+const askPatience = 4 * time.Second
 
 // RecoveryOrder lists the paired sites in the order in which they are asked for what this
 // one does not have.
@@ -271,7 +273,7 @@ func (s *Site) AsOf(ctx context.Context, volume, at string) (*api.AsOf, error) {
 			}
 			return p
 		}
-		p.Snapshot, p.Taken, p.SeenUntil, p.Bytes, p.Files = r.ID, timePtr(r.Began), timePtr(r.SeenUntil), r.Bytes, r.Files
+		p.Snapshot, p.Taken, p.SeenUntil, p.Bytes, p.Files = r.ID, r.Began.Ptr(), r.SeenUntil.Ptr(), r.Bytes, r.Files
 		p.Answer = exactness(r, out.At)
 		p.OlderSeconds = int64(max(0, out.At.Sub(newestState(r)).Seconds()))
 		if pace > 0 {
