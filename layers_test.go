@@ -18,9 +18,12 @@ var layer = map[string]int{
 	"api": 0, "internal/clock": 0, "internal/inbox": 0, "internal/beneath": 0, "internal/limit": 0, "internal/visible": 0,
 	"internal/store": 2, "internal/policy": 2, "internal/catalog": 2,
 	"internal/volume/journal": 2, "internal/volume/tree": 3, "internal/transfer": 3,
-	"internal/views": 4, "internal/site": 5,
-	"client": 6, "internal/httpapi": 6, "internal/httpapi/openapi": 7,
-	"internal/service": 7, "internal/demo": 8, "internal/cli": 9, "cmd/candid": 10,
+	"internal/refusal": 4, "internal/phrase": 4, "internal/views": 4, "internal/datadir": 5,
+	"internal/run": 6, "internal/records": 6, "internal/access": 7, "internal/pairing": 8, "internal/rules": 9,
+	"internal/capture": 10, "internal/route": 11, "internal/recovery": 12, "internal/upkeep": 13, "internal/overview": 14,
+	"internal/site": 15,
+	"client": 16, "internal/httpapi": 16, "internal/httpapi/openapi": 17,
+	"internal/service": 17, "internal/demo": 18, "internal/cli": 19, "cmd/candid": 20,
 }
 
 const module = "candidharbor/"

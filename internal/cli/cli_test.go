@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"candidharbor/internal/clock"
+	"candidharbor/internal/datadir"
 	"candidharbor/internal/service"
 	"candidharbor/internal/site"
 
@@ -57,9 +58,9 @@ func newDesk(t *testing.T) *desk {
 }
 
 // setup is the same on every host, whatever its kernel tells of changes.
-func setup(c *site.Config) {
+func setup(c *datadir.Config) {
 	c.Journal = new(bool)
-	c.Hooks = map[string]site.Hook{"keep": {Run: []string{"/bin/true"}}, "free": {Run: []string{"/bin/true"}}}
+	c.Hooks = map[string]datadir.Hook{"keep": {Run: []string{"/bin/true"}}, "free": {Run: []string{"/bin/true"}}}
 }
 
 func (d *desk) put(name, text string) {

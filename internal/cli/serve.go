@@ -39,7 +39,7 @@ func serveCommand() *cli.Command {
 			}
 			greet(out, svc)
 			go svc.Site.KeepSchedule(ctx)
-			go svc.Site.KeepLines(ctx)
+			go svc.Site.Pairing.KeepLines(ctx)
 			select {
 			case <-ctx.Done():
 			case err = <-svc.Failed:
@@ -51,7 +51,7 @@ func serveCommand() *cli.Command {
 }
 
 func greet(out io.Writer, svc *service.Service) {
-	fmt.Fprintf(out, "Site %s serves %s\n", svc.Site.Name(), svc.Site.Dir())
+	fmt.Fprintf(out, "Site %s serves %s\n", svc.Site.Name(), svc.Site.Path)
 	fmt.Fprintf(out, "  console and API   %s\n", svc.URL)
 	if svc.Fingerprint != "" {
 		fmt.Fprintf(out, "  its certificate   SHA-256 %s (give it to candid with --pin)\n", svc.Fingerprint)

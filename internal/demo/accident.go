@@ -38,7 +38,7 @@ func (s *story) accident() error {
 		return err
 	}
 	site := s.larkfield.Site
-	missed, err := site.Compare(s.ctx, "field-notebooks", "", evening.Format(time.RFC3339), "now")
+	missed, err := site.Recovery.Compare(s.ctx, "field-notebooks", "", evening.Format(time.RFC3339), "now")
 	if err != nil {
 		return err
 	}
@@ -48,7 +48,7 @@ func (s *story) accident() error {
 	if err := s.check(missed.Counts.Removed > 1, "the comparison tells of what is gone"); err != nil {
 		return err
 	}
-	found, err := site.Find(s.ctx, "field-notebooks", api.FindAsk{Pattern: "transect-7", Kind: "directory", Deleted: true})
+	found, err := site.Recovery.Find(s.ctx, "field-notebooks", api.FindAsk{Pattern: "transect-7", Kind: "directory", Deleted: true})
 	if err != nil {
 		return err
 	}
@@ -56,28 +56,28 @@ func (s *story) accident() error {
 		return err
 	}
 	// The first try takes the wrong thing: undo leads back to where it began.
-	page, err := site.Snapshots("field-notebooks", catalog.SnapshotFilter{From: evening.Add(-14 * 24 * time.Hour), Limit: 1000})
+	page, err := site.Recovery.Snapshots("field-notebooks", catalog.SnapshotFilter{From: evening.Add(-14 * 24 * time.Hour), Limit: 1000})
 	if err != nil {
 		return err
 	}
 	long := page.Items[len(page.Items)-1].ID
-	run, err := site.Restore(s.ctx, api.RestoreAsk{Volume: "field-notebooks", Paths: []string{year}, At: long, InPlace: true, OnConflict: "replace"}, "the demo")
+	run, err := site.Recovery.Restore(s.ctx, api.RestoreAsk{Volume: "field-notebooks", Paths: []string{year}, At: long, InPlace: true, OnConflict: "replace"}, "the demo")
 	out, err := s.run(s.larkfield)(run, err)
 	if err := s.step("In haste the whole year is brought back as it was long before: that was wrong.", out, err); err != nil {
 		return err
 	}
-	out, err = s.run(s.larkfield)(site.Undo(run.ID, "the demo"))
+	out, err = s.run(s.larkfield)(site.Recovery.Undo(run.ID, "the demo"))
 	if err := s.step("Undo takes it back.", out, err); err != nil {
 		return err
 	}
-	same, err := site.Compare(s.ctx, "field-notebooks", "", evening.Format(time.RFC3339), "now")
+	same, err := site.Recovery.Compare(s.ctx, "field-notebooks", "", evening.Format(time.RFC3339), "now")
 	if err != nil {
 		return err
 	}
 	if err := s.check(same.Counts == missed.Counts, "after the undo everything is as it was before the wrong restore"); err != nil {
 		return err
 	}
-	out, err = s.run(s.larkfield)(site.Restore(s.ctx, api.RestoreAsk{Volume: "field-notebooks", Paths: []string{found.Items[0].Path}, At: found.Items[0].Snapshot, InPlace: true, OnConflict: "skip"}, "the demo"))
+	out, err = s.run(s.larkfield)(site.Recovery.Restore(s.ctx, api.RestoreAsk{Volume: "field-notebooks", Paths: []string{found.Items[0].Path}, At: found.Items[0].Snapshot, InPlace: true, OnConflict: "skip"}, "the demo"))
 	if err := s.step("The folder that find showed is brought back as it was last seen.", out, err); err != nil {
 		return err
 	}

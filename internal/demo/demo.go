@@ -171,9 +171,9 @@ func (s *story) open(name, listen string) (*service.Service, error) {
 		return svc, err
 	}
 	// The story goes on for longer than the first token does.
-	t, err := svc.Site.NewToken(api.TokenAdd{Name: "desk"})
+	t, err := svc.Site.Access.NewToken(api.TokenAdd{Name: "desk"})
 	s.tokens[name] = t.Text
-	return svc, errors.Join(err, svc.Site.RemoveToken(svc.FirstToken.Name))
+	return svc, errors.Join(err, svc.Site.Access.RemoveToken(svc.FirstToken.Name))
 }
 
 // run waits for a run and returns its outcome.
@@ -182,7 +182,7 @@ func (s *story) run(svc *service.Service) func(r api.Run, err error) (string, er
 		if err != nil {
 			return "", err
 		}
-		done, err := svc.Site.Wait(s.ctx, r.ID)
+		done, err := svc.Site.Run.Wait(s.ctx, r.ID)
 		if err == nil && done.State != "done" && done.State != "done with remarks" {
 			err = fmt.Errorf("run %d %s: %s", done.ID, done.State, done.Outcome)
 		}
@@ -219,7 +219,7 @@ func (s *story) live(now time.Time) error {
 		case accident:
 			err = s.accident()
 		case outage:
-			s.larkfield.Site.CutLine(true)
+			s.larkfield.Site.Pairing.CutLine(true)
 			err = s.step("The line between the sites goes down.", "", nil)
 		case outage + 2:
 			err = s.lineBack()
@@ -229,7 +229,7 @@ func (s *story) live(now time.Time) error {
 			err = s.peopleSignIn()
 		case s.opt.Days - 5:
 			var out string
-			out, err = s.run(s.larkfield)(s.larkfield.Site.TakeSnapshot("grant-office", api.SnapshotTake{Note: "before the server room is painted"}, "the demo"))
+			out, err = s.run(s.larkfield)(s.larkfield.Site.Capture.TakeSnapshot("grant-office", api.SnapshotTake{Note: "before the server room is painted"}, "the demo"))
 			err = s.step("Someone takes a snapshot of grant-office by hand.", out, err)
 		}
 		if err == nil {
@@ -302,7 +302,7 @@ func (s *story) setUp() (err error) {
 				return err
 			}
 		}
-		f, err := s.larkfield.Site.AddVolume(v)
+		f, err := s.larkfield.Site.Capture.AddVolume(v)
 		out := ""
 		if err == nil {
 			out = fmt.Sprintf("%d files, %d bytes", f.Files, f.Bytes)
@@ -313,7 +313,7 @@ func (s *story) setUp() (err error) {
 	}
 	s.standard = policyStandard
 	for _, body := range []string{s.standard, policyRegister} {
-		p, err := s.larkfield.Site.PutPolicy(body, "the demo", true)
+		p, err := s.larkfield.Site.Rules.PutPolicy(body, "the demo", true)
 		what := "Store a policy."
 		if err == nil {
 			what = fmt.Sprintf("Store the policy %s for %d volumes.", p.Name, len(p.Volumes))
@@ -322,14 +322,14 @@ func (s *story) setUp() (err error) {
 			return err
 		}
 	}
-	inv, err := s.stonewick.Site.Invite(nil)
+	inv, err := s.stonewick.Site.Pairing.Invite(nil)
 	if err == nil {
-		_, err = s.larkfield.Site.Pair(s.ctx, inv.Text, nil)
+		_, err = s.larkfield.Site.Pairing.Pair(s.ctx, inv.Text, nil)
 	}
 	if err := s.step("Stonewick invites, Larkfield pairs.", "", err); err != nil {
 		return err
 	}
-	r, err := s.larkfield.Site.AddRoute(api.RouteAdd{Name: "to-stonewick", To: "stonewick", Labels: map[string]string{"survey": "daily"}})
+	r, err := s.larkfield.Site.Routes.AddRoute(api.RouteAdd{Name: "to-stonewick", To: "stonewick", Labels: map[string]string{"survey": "daily"}})
 	out := ""
 	if err == nil {
 		out = fmt.Sprintf("for %d volumes", len(r.Volumes))
@@ -337,7 +337,7 @@ func (s *story) setUp() (err error) {
 	if err := s.step("Open the route to-stonewick.", out, err); err != nil {
 		return err
 	}
-	out, err = s.run(s.larkfield)(s.larkfield.Site.TakeSnapshot("grant-office", api.SnapshotTake{Note: "as it was when the harbor came"}, "the demo"))
+	out, err = s.run(s.larkfield)(s.larkfield.Site.Capture.TakeSnapshot("grant-office", api.SnapshotTake{Note: "as it was when the harbor came"}, "the demo"))
 	return s.step("Take a first snapshot of grant-office by hand.", out, err)
 }
 
@@ -345,7 +345,7 @@ func (s *story) serve() error {
 	s.clock.Follow()
 	for _, svc := range s.all() {
 		go svc.Site.KeepSchedule(s.ctx)
-		go svc.Site.KeepLines(s.ctx)
+		go svc.Site.Pairing.KeepLines(s.ctx)
 	}
 	s.say("")
 	s.say("Larkfield   %s   sign in with %s", s.larkfield.URL, s.tokens["larkfield"])

@@ -10,7 +10,7 @@ import (
 )
 
 func (s *story) lineBack() error {
-	r, err := s.larkfield.Site.Route("to-stonewick")
+	r, err := s.larkfield.Site.Routes.Route("to-stonewick")
 	if err != nil {
 		return err
 	}
@@ -20,8 +20,8 @@ func (s *story) lineBack() error {
 	if err := s.step("Two days later the line is mended.", r.Sentence, nil); err != nil {
 		return err
 	}
-	s.larkfield.Site.CutLine(false)
-	out, err := s.run(s.larkfield)(s.larkfield.Site.RunRoute("to-stonewick", "the demo"))
+	s.larkfield.Site.Pairing.CutLine(false)
+	out, err := s.run(s.larkfield)(s.larkfield.Site.Routes.RunRoute("to-stonewick", "the demo"))
 	return s.step("The route goes on by what is missing, the newest first.", out, err)
 }
 
@@ -37,14 +37,14 @@ func (s *story) nightWithout() error {
 		return err
 	}
 	for _, p := range []string{"stonewick", "mereside"} { // each learns where Larkfield is now
-		if _, err := s.larkfield.Site.CheckPeer(s.ctx, p); err != nil {
+		if _, err := s.larkfield.Site.Pairing.CheckPeer(s.ctx, p); err != nil {
 			return err
 		}
 	}
 	if _, err := s.larkfield.Site.Step(s.ctx, true); err != nil {
 		return err
 	}
-	tl, err := s.larkfield.Site.Timeline("field-notebooks", s.clock.Now().Add(-24*time.Hour), s.clock.Now())
+	tl, err := s.larkfield.Site.Recovery.Timeline("field-notebooks", s.clock.Now().Add(-24*time.Hour), s.clock.Now())
 	if err != nil {
 		return err
 	}
@@ -62,7 +62,7 @@ func (s *story) keepHouse(day int) error {
 				return err
 			}
 		}
-		out, err := s.run(svc)(svc.Site.Prune("", "the schedule"))
+		out, err := s.run(svc)(svc.Site.Rules.Prune("", "the schedule"))
 		if err != nil {
 			return err
 		}
@@ -72,7 +72,7 @@ func (s *story) keepHouse(day int) error {
 		if err := s.step("Pruning at "+svc.Site.Name()+".", out, nil); err != nil {
 			return err
 		}
-		out, err = s.run(svc)(svc.Site.Sweep(false, "the schedule"))
+		out, err = s.run(svc)(svc.Site.Upkeep.Sweep(false, "the schedule"))
 		if err := s.step("Sweeping at "+svc.Site.Name()+".", out, err); err != nil {
 			return err
 		}
@@ -84,14 +84,14 @@ func (s *story) keepHouse(day int) error {
 // verifies both stores.
 func (s *story) proof() error {
 	target := filepath.Join(s.opt.Data, "restored", "herbarium-scans")
-	out, err := s.run(s.larkfield)(s.larkfield.Site.TakeSnapshot("herbarium-scans", api.SnapshotTake{Note: "for the proof"}, "the demo"))
+	out, err := s.run(s.larkfield)(s.larkfield.Site.Capture.TakeSnapshot("herbarium-scans", api.SnapshotTake{Note: "for the proof"}, "the demo"))
 	if err := s.step("Take a snapshot of herbarium-scans by hand.", out, err); err != nil {
 		return err
 	}
-	if _, err = s.run(s.larkfield)(s.larkfield.Site.RunRoute("to-stonewick", "the demo")); err != nil {
+	if _, err = s.run(s.larkfield)(s.larkfield.Site.Routes.RunRoute("to-stonewick", "the demo")); err != nil {
 		return err
 	}
-	out, err = s.run(s.stonewick)(s.stonewick.Site.Restore(s.ctx, api.RestoreAsk{Volume: "herbarium-scans@larkfield", At: "latest", To: target}, "the demo"))
+	out, err = s.run(s.stonewick)(s.stonewick.Site.Recovery.Restore(s.ctx, api.RestoreAsk{Volume: "herbarium-scans@larkfield", At: "latest", To: target}, "the demo"))
 	if err := s.step("Restore herbarium-scans at Stonewick.", out, err); err != nil {
 		return err
 	}
@@ -107,12 +107,12 @@ func (s *story) proof() error {
 		return err
 	}
 	for _, svc := range s.all() {
-		out, err := s.run(svc)(svc.Site.Verify("the demo"))
+		out, err := s.run(svc)(svc.Site.Upkeep.Verify("the demo"))
 		if err := s.step("Verify everything stored at "+svc.Site.Name()+".", out, err); err != nil {
 			return err
 		}
 		u := svc.Site.Config().Name
-		st, err := svc.Site.Status()
+		st, err := svc.Site.Overview.Status()
 		if err != nil {
 			return err
 		}
@@ -120,7 +120,7 @@ func (s *story) proof() error {
 			return err
 		}
 	}
-	st, err := s.larkfield.Site.Status()
+	st, err := s.larkfield.Site.Overview.Status()
 	if err != nil {
 		return err
 	}

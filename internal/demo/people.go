@@ -68,7 +68,7 @@ func (s *story) peopleSignIn() error {
 	}
 	as := map[string]*client.Client{}
 	for _, name := range []string{"ines", "tomas"} {
-		t, err := site.NewToken(api.TokenAdd{Name: "of-" + name, Person: name})
+		t, err := site.Access.NewToken(api.TokenAdd{Name: "of-" + name, Person: name})
 		if err != nil {
 			return err
 		}

@@ -7,6 +7,7 @@ import (
 
 	"candidharbor/api"
 	"candidharbor/internal/catalog"
+	"candidharbor/internal/refusal"
 	"candidharbor/internal/site"
 )
 
@@ -16,10 +17,10 @@ func (s *story) rules(day int) error {
 	case s.opt.Days / 3:
 		return s.audit()
 	case s.opt.Days / 2:
-		out, err := s.larkfield.Site.PauseVolume("greenhouse-telemetry")
+		out, err := s.larkfield.Site.Rules.PauseVolume("greenhouse-telemetry")
 		return s.step("The glasshouse is re-wired; its telemetry is paused.", out, err)
 	case s.opt.Days/2 + 2:
-		out, err := s.larkfield.Site.ResumeVolume("greenhouse-telemetry")
+		out, err := s.larkfield.Site.Rules.ResumeVolume("greenhouse-telemetry")
 		return s.step("The glasshouse is back.", out, err)
 	case s.opt.Days * 5 / 8:
 		return s.together()
@@ -35,13 +36,13 @@ func (s *story) rules(day int) error {
 
 // audit keeps a state of the register for long.
 func (s *story) audit() error {
-	page, err := s.larkfield.Site.Snapshots("accession-register", catalog.SnapshotFilter{Limit: 1})
+	page, err := s.larkfield.Site.Recovery.Snapshots("accession-register", catalog.SnapshotFilter{Limit: 1})
 	if err != nil || len(page.Items) == 0 {
 		return s.step("The auditor asks for the register.", "", fmt.Errorf("no snapshot of it: %w", err))
 	}
 	end := s.clock.Now().AddDate(7, 0, 0)
 	s.kept = page.Items[0].ID
-	_, err = s.larkfield.Site.KeepSnapshot(s.kept, api.KeepAsk{Reason: "state that the auditor signed", Until: &end})
+	_, err = s.larkfield.Site.Rules.KeepSnapshot(s.kept, api.KeepAsk{Reason: "state that the auditor signed", Until: &end})
 	return s.step("The auditor signs the register; its state is marked to keep for seven years.", s.kept[:12]+" stays whatever the rules say, here and at Stonewick", err)
 }
 
@@ -51,15 +52,15 @@ func (s *story) shortening() error {
 	if err := s.check(body != s.standard, "the shorter policy differs"); err != nil {
 		return err
 	}
-	check, err := s.larkfield.Site.CheckPolicy(s.ctx, body)
+	check, err := s.larkfield.Site.Rules.CheckPolicy(s.ctx, body)
 	if err != nil {
 		return err
 	}
-	_, err = s.larkfield.Site.PutPolicy(body, "the demo", false)
-	if err := s.check(site.ClassOf(err) == site.Conflict && len(check.Letting) > 0, "a policy that lets snapshots go is not stored unasked"); err != nil {
+	_, err = s.larkfield.Site.Rules.PutPolicy(body, "the demo", false)
+	if err := s.check(refusal.ClassOf(err) == refusal.Conflict && len(check.Letting) > 0, "a policy that lets snapshots go is not stored unasked"); err != nil {
 		return err
 	}
-	look, err := s.larkfield.Site.PreviewPolicy(s.ctx, api.PreviewAsk{Body: body, Days: 30})
+	look, err := s.larkfield.Site.Rules.PreviewPolicy(s.ctx, api.PreviewAsk{Body: body, Days: 30})
 	out := ""
 	if err == nil {
 		out = fmt.Sprintf("It would let %d snapshots go, so it is not stored unasked. %s", len(check.Letting), look.Sentences[1])
@@ -73,7 +74,7 @@ func (s *story) keptStays() error {
 		return nil
 	}
 	for _, svc := range []*site.Site{s.larkfield.Site, s.stonewick.Site} {
-		snap, err := svc.Snapshot(s.kept)
+		snap, err := svc.Recovery.Snapshot(s.kept)
 		if err != nil {
 			return err
 		}
@@ -87,7 +88,7 @@ func (s *story) keptStays() error {
 // prepared saves a restore that is done each night, and has restores tried.
 func (s *story) prepared() error {
 	site := s.larkfield.Site
-	r, err := site.PutRecipe(s.ctx, "test-register", api.RecipePut{Restore: api.RestoreAsk{Volume: "accession-register", At: "latest", To: filepath.Join(s.opt.Data, "restored", "test-register")}, Exact: true,
+	r, err := site.Recovery.PutRecipe(s.ctx, "test-register", api.RecipePut{Restore: api.RestoreAsk{Volume: "accession-register", At: "latest", To: filepath.Join(s.opt.Data, "restored", "test-register")}, Exact: true,
 		When: "daily at 02:30", Zone: "Europe/Lisbon"}, false, "the demo")
 	out := ""
 	if err == nil {
@@ -96,7 +97,7 @@ func (s *story) prepared() error {
 	if err := s.step("Whoever tests the register wants a fresh copy each night: a restore is saved.", out, err); err != nil {
 		return err
 	}
-	_, err = site.PutTrials(s.ctx, api.TrialsPut{When: "daily at 04:10", Zone: "Europe/Lisbon", Files: 40})
+	_, err = site.Recovery.PutRestoreTests(s.ctx, api.TrialsPut{When: "daily at 04:10", Zone: "Europe/Lisbon", Files: 40})
 	if err := s.step("From now on restores are tried each night: random files of a random moment.", "", err); err != nil {
 		return err
 	}
@@ -106,7 +107,7 @@ func (s *story) prepared() error {
 // proven looks at what the nights of the story came to.
 func (s *story) proven() error {
 	site := s.larkfield.Site
-	r, err := site.Recipe("test-register")
+	r, err := site.Recovery.Recipe("test-register")
 	if err != nil {
 		return err
 	}
@@ -117,10 +118,10 @@ func (s *story) proven() error {
 	if err := s.check(whole, "the test copy was refreshed each night"); err != nil {
 		return err
 	}
-	if _, err := s.stonewick.Site.PutTrials(s.ctx, api.TrialsPut{When: "daily at 04:40", Zone: "Europe/Lisbon", Files: 40}); err != nil {
+	if _, err := s.stonewick.Site.Recovery.PutRestoreTests(s.ctx, api.TrialsPut{When: "daily at 04:40", Zone: "Europe/Lisbon", Files: 40}); err != nil {
 		return err
 	}
-	runs, err := s.stonewick.Site.Try("", "the demo")
+	runs, err := s.stonewick.Site.Recovery.TestRestore("", "the demo")
 	if err != nil {
 		return err
 	}
@@ -129,7 +130,7 @@ func (s *story) proven() error {
 			return err
 		}
 	}
-	t, err := site.Trials(s.ctx)
+	t, err := site.Recovery.RestoreTests(s.ctx)
 	if err != nil {
 		return err
 	}

@@ -6,7 +6,7 @@ import (
 	"path/filepath"
 
 	"candidharbor/api"
-	"candidharbor/internal/site"
+	"candidharbor/internal/datadir"
 )
 
 // The hooks of the demo. A real one would tell the register's program to finish what it
@@ -31,7 +31,7 @@ func (s *story) writeHooks() error {
 }
 
 // hooks is what site.yaml of both sites says besides.
-func (s *story) hooks(c *site.Config) {
+func (s *story) hooks(c *datadir.Config) {
 	c.Ballast = "256 MiB"
 	switch c.Name {
 	case "stonewick":
@@ -42,9 +42,9 @@ func (s *story) hooks(c *site.Config) {
 	if c.Name != "larkfield" {
 		return
 	}
-	c.Alarms = &site.Alarms{Webhook: &site.Webhook{URL: s.inbox.Hook}, Console: "http://" + s.opt.Listen,
-		Mail: &site.Mail{Server: s.inbox.Mail, From: "harbor@larkfield.example", To: []string{"night-desk@larkfield.example"}, Security: "none"}}
-	c.Hooks = map[string]site.Hook{
+	c.Alarms = &datadir.Alarms{Webhook: &datadir.Webhook{URL: s.inbox.Hook}, Console: "http://" + s.opt.Listen,
+		Mail: &datadir.Mail{Server: s.inbox.Mail, From: "harbor@larkfield.example", To: []string{"night-desk@larkfield.example"}, Security: "none"}}
+	c.Hooks = map[string]datadir.Hook{
 		"hold-register": {Run: []string{s.hookPath("hold-register")}, Timeout: "20 seconds"},
 		"free-register": {Run: []string{s.hookPath("free-register")}, Timeout: "20 seconds"},
 	}
@@ -52,30 +52,30 @@ func (s *story) hooks(c *site.Config) {
 
 // together makes a group of the register and the notebooks that it speaks of.
 func (s *story) together() error {
-	_, err := s.larkfield.Site.PutGroup("accessions", api.GroupPut{Volumes: []string{"accession-register", "field-notebooks"}, Freeze: "hold-register", Thaw: "free-register"})
+	_, err := s.larkfield.Site.Capture.PutGroup("accessions", api.GroupPut{Volumes: []string{"accession-register", "field-notebooks"}, Freeze: "hold-register", Thaw: "free-register"})
 	if err := s.step("The register and the notebooks it speaks of become one group.", "", err); err != nil {
 		return err
 	}
-	out, err := s.run(s.larkfield)(s.larkfield.Site.TakeSnapshot("accession-register", api.SnapshotTake{Note: "the first set"}, "the demo"))
+	out, err := s.run(s.larkfield)(s.larkfield.Site.Capture.TakeSnapshot("accession-register", api.SnapshotTake{Note: "the first set"}, "the demo"))
 	return s.step("A first set of them is taken.", out, err)
 }
 
 // bound caps what the telemetry may become.
 func (s *story) bound() error {
-	c, err := s.larkfield.Site.PutCap(api.CapPut{Scope: "volume", Name: "greenhouse-telemetry", Snapshots: 12, Reached: "oldest goes"})
+	c, err := s.larkfield.Site.Rules.PutCap(api.CapPut{Scope: "volume", Name: "greenhouse-telemetry", Snapshots: 12, Reached: "oldest goes"})
 	if err != nil {
 		return s.step("The telemetry is capped.", "", err)
 	}
 	if err := s.step("The telemetry is capped.", c.Sentence, nil); err != nil {
 		return err
 	}
-	_, err = s.stonewick.Site.PutCap(api.CapPut{Scope: "peer", Name: "larkfield", Bytes: 8 << 30})
+	_, err = s.stonewick.Site.Rules.PutCap(api.CapPut{Scope: "peer", Name: "larkfield", Bytes: 8 << 30})
 	return s.step("Stonewick bounds what Larkfield may fill there.", "", err)
 }
 
 // setsAreWhole checks that of the newest set all is there at both sites.
 func (s *story) setsAreWhole() error {
-	g, err := s.larkfield.Site.Group("accessions")
+	g, err := s.larkfield.Site.Capture.Group("accessions")
 	if err != nil {
 		return err
 	}
@@ -83,7 +83,7 @@ func (s *story) setsAreWhole() error {
 		return err
 	}
 	for _, m := range g.Newest {
-		snap, err := s.stonewick.Site.Snapshot(m.ID)
+		snap, err := s.stonewick.Site.Recovery.Snapshot(m.ID)
 		if err != nil {
 			return err
 		}

@@ -1,11 +1,12 @@
 package httpapi
 
 import (
-	"candidharbor/internal/site"
 	"context"
 	"fmt"
 	"net/http"
 	"sync"
+
+	"candidharbor/internal/pairing"
 
 	"github.com/danielgtaylor/huma/v2"
 )
@@ -30,7 +31,7 @@ const (
 // payer is under whom a caller's calls are counted: people of another site under that site, which
 // tells their names.
 func payer(ctx context.Context) string {
-	if from, desk := site.DeskCallerOf(ctx); desk {
+	if from, desk := pairing.RemoteCallerOf(ctx); desk {
 		return from.Site
 	}
 	return caller(ctx)

@@ -7,7 +7,7 @@ import (
 	"strings"
 	"testing"
 
-	"candidharbor/internal/site"
+	"candidharbor/internal/pairing"
 
 	"github.com/stretchr/testify/require"
 )
@@ -36,7 +36,7 @@ func TestWhatOtherSitesMayAsk(t *testing.T) {
 		for method, op := range methods {
 			path := strings.NewReplacer("{name}", "find", "{id}", "17", "{policy}", "p", "{peer}", "p", "{place}", "p", "{kind}", "volume", "{what}", "x").Replace(path)
 			r := httptest.NewRequest(strings.ToUpper(method), "/api/v1"+path, nil)
-			sees, configures := deskRefuses(site.DeskCaller{Site: "far"}, "here", r) == "", deskRefuses(site.DeskCaller{Site: "far", Configure: true}, "here", r) == ""
+			sees, configures := deskRefuses(pairing.RemoteCaller{Site: "far"}, "here", r) == "", deskRefuses(pairing.RemoteCaller{Site: "far", Configure: true}, "here", r) == ""
 			id := op.OperationID
 			want := [2]bool{false, true}
 			switch {
@@ -61,9 +61,9 @@ func TestWhatOtherSitesMayAsk(t *testing.T) {
 		}
 	}
 	for _, path := range []string{"/dav/", "/dav/notes/latest/a", "/", "/api/v1", "/api/v1/volumes/notes/archive", "/api/v1/volumes/notes/file"} {
-		require.NotEmpty(t, deskRefuses(site.DeskCaller{Site: "far"}, "here", httptest.NewRequest("GET", path, nil)), path)
+		require.NotEmpty(t, deskRefuses(pairing.RemoteCaller{Site: "far"}, "here", httptest.NewRequest("GET", path, nil)), path)
 	}
-	require.NotEmpty(t, deskRefuses(site.DeskCaller{Site: "far", Configure: true}, "here", httptest.NewRequest("PROPFIND", "/dav/", nil)))
+	require.NotEmpty(t, deskRefuses(pairing.RemoteCaller{Site: "far", Configure: true}, "here", httptest.NewRequest("PROPFIND", "/dav/", nil)))
 }
 
 func words(s string) map[string]bool {

@@ -37,7 +37,7 @@ func open(t *testing.T) (*caller1, *site.Site, string) {
 	t.Cleanup(func() { s.Close() })
 	srv := httptest.NewServer(New(s))
 	t.Cleanup(srv.Close)
-	tok, err := s.NewToken(api.TokenAdd{Name: "test"})
+	tok, err := s.Access.NewToken(api.TokenAdd{Name: "test"})
 	require.NoError(t, err)
 	return &caller1{t, srv.URL, tok.Text}, s, share
 }
@@ -79,7 +79,7 @@ func TestTokens(t *testing.T) {
 	require.Equal(t, 200, c.call("GET", "/site", "", nil, &me))
 	require.Equal(t, "here", me.Name)
 	for _, f := range []string{"catalog.db", "catalog.db-wal"} {
-		raw, err := os.ReadFile(filepath.Join(s.Dir(), f))
+		raw, err := os.ReadFile(filepath.Join(s.Path, f))
 		require.NoError(t, err)
 		require.NotContains(t, string(raw), c.token)
 	}
@@ -125,7 +125,7 @@ func TestSecretsAreNotKept(t *testing.T) {
 	require.Equal(t, 201, c.call("POST", "/tokens", `{"name":"desk"}`, key, &tok))
 	require.Equal(t, 201, c.call("POST", "/sites/invitations", "", key, &inv))
 	for _, f := range []string{"catalog.db", "catalog.db-wal"} {
-		raw, err := os.ReadFile(filepath.Join(s.Dir(), f))
+		raw, err := os.ReadFile(filepath.Join(s.Path, f))
 		require.NoError(t, err)
 		require.NotContains(t, string(raw), tok.Text)
 		require.NotContains(t, string(raw), inv.Text)
@@ -176,7 +176,7 @@ func TestNamesArchiveEventsAndPages(t *testing.T) {
 		var r api.Run
 		require.Equal(t, 202, c.call("POST", "/volumes/v/snapshots", `{}`, nil, &r))
 		require.Equal(t, 200, c.call("GET", "/runs/1?wait=20", "", nil, nil))
-		_, err := s.Wait(t.Context(), r.ID)
+		_, err := s.Run.Wait(t.Context(), r.ID)
 		require.NoError(t, err)
 	}
 	seen := ""
@@ -231,7 +231,7 @@ func TestCalendarAndSchema(t *testing.T) {
 	require.Equal(t, 201, c.call("POST", "/volumes", `{"name":"v","path":"`+share+`","labels":{"k":"v"}}`, nil, nil))
 	for _, body := range []string{"policy: few\nvolumes: {k: v}\ntake: [daily at 12:00]\nkeep: {here: {daily: 3}}\n", "policy: many\nvolumes: {k: v}\ntake: [every 30 minutes]\nkeep: {here: {daily: 3}}\n",
 		"policy: off\nvolumes: {k: v}\ntake: [daily at 13:00]\npaused: true\n"} {
-		_, err := s.PutPolicy(body, "test", true)
+		_, err := s.Rules.PutPolicy(body, "test", true)
 		require.NoError(t, err)
 	}
 	get := func(path, password string) (int, string) {

@@ -9,6 +9,7 @@ import (
 	"net/netip"
 	"strings"
 
+	"candidharbor/internal/pairing"
 	"candidharbor/internal/site"
 )
 
@@ -18,7 +19,7 @@ import (
 func fromOutside(s *site.Site, next http.Handler) http.Handler {
 	origins := http.NewCrossOriginProtection()
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		if _, desk := site.DeskCallerOf(r.Context()); desk || r.Context().Value(localKey) != nil {
+		if _, desk := pairing.RemoteCallerOf(r.Context()); desk || r.Context().Value(localKey) != nil {
 			next.ServeHTTP(w, r)
 			return
 		}

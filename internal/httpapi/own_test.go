@@ -11,7 +11,8 @@ import (
 	"time"
 
 	"candidharbor/api"
-	"candidharbor/internal/site"
+	"candidharbor/internal/access"
+	"candidharbor/internal/pairing"
 
 	"github.com/stretchr/testify/require"
 )
@@ -32,18 +33,18 @@ func TestOwnersKeepApart(t *testing.T) {
 	require.Equal(t, 201, c.call("POST", "/volumes", fmt.Sprintf(`{"name":"notes","path":%q}`, share), nil, nil))
 	var run api.Run
 	require.Equal(t, 202, c.call("POST", "/volumes/notes/snapshots", `{}`, nil, &run))
-	_, err := s.Wait(t.Context(), run.ID)
+	_, err := s.Run.Wait(t.Context(), run.ID)
 	require.NoError(t, err)
 	tokens := map[string]string{}
 	for name, uid := range map[string]uint32{"ines": 1500, "rosa": 1600} {
 		if os.Geteuid() != 0 {
 			uid = uint32(os.Geteuid())
 		}
-		_, err := s.AddPerson(api.PersonAdd{Name: name, Role: site.FileOwner, Password: "correct horse " + name, UID: &uid, GIDs: []uint32{uid}})
+		_, err := s.Access.AddPerson(api.PersonAdd{Name: name, Role: access.FileOwner, Password: "correct horse " + name, UID: &uid, GIDs: []uint32{uid}})
 		require.NoError(t, err)
-		_, err = s.GrantFolders(name, api.FolderGrantAsk{Volume: "notes", Paths: []string{name}})
+		_, err = s.Access.GrantFolders(name, api.FolderGrantAsk{Volume: "notes", Paths: []string{name}})
 		require.NoError(t, err)
-		tok, err := s.NewToken(api.TokenAdd{Name: "of-" + name, Person: name})
+		tok, err := s.Access.NewToken(api.TokenAdd{Name: "of-" + name, Person: name})
 		require.NoError(t, err)
 		tokens[name] = tok.Text
 	}
@@ -97,13 +98,13 @@ func TestOwnersKeepApart(t *testing.T) {
 	for _, m := range line.Lanes[0].Marks {
 		require.Empty(t, m.Why)
 	}
-	_, err = s.Wait(t.Context(), first.ID)
+	_, err = s.Run.Wait(t.Context(), first.ID)
 	require.NoError(t, err)
 	c.token = tokens["ines"]
 	require.Equal(t, 200, c.call("GET", fmt.Sprintf("/runs/%d", first.ID), "", nil, nil))
 
 	// A grant that is taken back holds at once, also for who is signed in.
-	_, err = s.GrantFolders("ines", api.FolderGrantAsk{Volume: "notes", Paths: []string{"ines"}, End: true})
+	_, err = s.Access.GrantFolders("ines", api.FolderGrantAsk{Volume: "notes", Paths: []string{"ines"}, End: true})
 	require.NoError(t, err)
 	require.Equal(t, 404, c.call("GET", "/volumes/notes/browse?path=ines", "", nil, nil))
 	c.token = admin
@@ -113,16 +114,16 @@ func TestOwnersKeepApart(t *testing.T) {
 // Over the desk a person has the role of home: less than the site may is less here too, and
 // who says no role, or one that stays at home, is not let in.
 func TestRolesOverTheDesk(t *testing.T) {
-	from := site.DeskCaller{Site: "larkfield", Configure: true}
+	from := pairing.RemoteCaller{Site: "larkfield", Configure: true}
 	for role, lets := range map[string]map[string]bool{
-		site.Administrator: {"putPolicy": true, "takeSnapshot": true, "getStatus": true, "browse": true},
-		site.Operator:      {"putPolicy": false, "takeSnapshot": true, "getStatus": true, "browse": true},
-		site.Auditor:       {"putPolicy": false, "takeSnapshot": false, "getStatus": true, "browse": false},
-		site.FileOwner:     nil, "": nil, "root": nil,
+		access.Administrator: {"putPolicy": true, "takeSnapshot": true, "getStatus": true, "browse": true},
+		access.Operator:      {"putPolicy": false, "takeSnapshot": true, "getStatus": true, "browse": true},
+		access.Auditor:       {"putPolicy": false, "takeSnapshot": false, "getStatus": true, "browse": false},
+		access.FileOwner:     nil, "": nil, "root": nil,
 	} {
 		r := httptest.NewRequest("GET", "/api/v1/status", nil)
-		r.Header.Set(site.DeskHeader, "marta")
-		r.Header.Set(site.DeskRoleHeader, role)
+		r.Header.Set(pairing.RemoteHeader, "marta")
+		r.Header.Set(pairing.RemoteRoleHeader, role)
 		c, status, err := deskCaller(from, "here", r)
 		if lets == nil {
 			require.Equal(t, http.StatusForbidden, status, role)

@@ -34,9 +34,9 @@ func BenchmarkPage(b *testing.B) {
 		}
 		require.NoError(b, cat.PutSnapshots(rows))
 		require.NoError(b, cat.Close())
-		_, err = s.PutPolicy("policy: p\nvolumes: {k: v}\ntake: [every 15 minutes]\nkeep:\n  here: {hourly: 200, daily: 400}\n", "b", true)
+		_, err = s.Rules.PutPolicy("policy: p\nvolumes: {k: v}\ntake: [every 15 minutes]\nkeep:\n  here: {hourly: 200, daily: 400}\n", "b", true)
 		require.NoError(b, err)
-		tok, err := s.NewToken(api.TokenAdd{Name: "b"})
+		tok, err := s.Access.NewToken(api.TokenAdd{Name: "b"})
 		require.NoError(b, err)
 		srv := httptest.NewServer(New(s))
 		c := &caller1{t: b, url: srv.URL, token: tok.Text}

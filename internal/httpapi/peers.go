@@ -12,7 +12,8 @@ import (
 	"time"
 
 	"candidharbor/api"
-	"candidharbor/internal/site"
+	"candidharbor/internal/pairing"
+	"candidharbor/internal/refusal"
 
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/go-chi/chi/v5"
@@ -20,7 +21,7 @@ import (
 
 func (s *server) registerPeers(a huma.API) {
 	huma.Register(a, op("GET", "/sites", "listSites", "Paired sites"), func(ctx context.Context, _ *none) (*body[[]api.Peer], error) {
-		return answer(s.site.Peers())
+		return answer(s.site.Pairing.Peers())
 	})
 	huma.Register(a, op("POST", "/sites/invitations", "invite", "Make an invitation for one other site", 201), func(ctx context.Context, in *struct {
 		Body *api.InviteAsk
@@ -28,116 +29,116 @@ func (s *server) registerPeers(a huma.API) {
 		if in.Body == nil {
 			in.Body = &api.InviteAsk{}
 		}
-		return answerSecret(s.site.Invite(in.Body.Grants))
+		return answerSecret(s.site.Pairing.Invite(in.Body.Grants))
 	})
 	huma.Register(a, op("POST", "/sites", "pair", "Pair by an invitation", 201), func(ctx context.Context, in *body[api.PairAsk]) (*body[api.Peer], error) {
-		return answerAt(s.site.Pair(ctx, in.Body.Invitation, in.Body.Grants))
+		return answerAt(s.site.Pairing.Pair(ctx, in.Body.Invitation, in.Body.Grants))
 	})
 	huma.Register(a, op("POST", "/sites/setup", "setUpSites", "Pair with several sites and open routes to them in one go"), func(ctx context.Context, in *body[api.SetUp]) (*body[api.SetUpResult], error) {
 		return answerAt(s.site.SetUp(ctx, in.Body))
 	})
 	huma.Register(a, op("POST", "/sites/{name}/check", "checkSite", "Test a paired site"), func(ctx context.Context, in *named) (*body[api.PeerCheck], error) {
-		return answerAt(s.site.CheckPeer(ctx, in.Name))
+		return answerAt(s.site.Pairing.CheckPeer(ctx, in.Name))
 	})
 	huma.Register(a, op("POST", "/sites/{name}/confirm", "confirmSite", "Say that of two sites with one key only one is left"), func(ctx context.Context, in *named) (*said, error) {
-		return sentence(s.site.ConfirmPeer(in.Name))
+		return sentence(s.site.Pairing.ConfirmPeer(in.Name))
 	})
 	huma.Register(a, op("POST", "/sites/{name}/grants", "grant", "Let a paired site do more here"), func(ctx context.Context, in *struct {
 		Name string `path:"name"`
 		Body api.GrantAsk
 	}) (*body[api.Peer], error) {
-		return answerAt(s.site.Grant(ctx, in.Name, in.Body))
+		return answerAt(s.site.Pairing.Grant(ctx, in.Name, in.Body))
 	})
 	huma.Register(a, op("POST", "/sites/{name}/revoke", "revoke", "Take grants back, or end the pairing when none is named"), func(ctx context.Context, in *struct {
 		Name string `path:"name"`
 		Body api.RevokeAsk
 	}) (*said, error) {
-		return sentence(s.site.Revoke(ctx, in.Name, in.Body.Grants))
+		return sentence(s.site.Pairing.Revoke(ctx, in.Name, in.Body.Grants))
 	})
 	huma.Register(a, op("GET", "/sites/{name}/pace", "paceWeek", "The limit towards a site at each hour of a week"), func(ctx context.Context, in *named) (*body[api.PaceWeek], error) {
-		return answerAt(s.site.PaceWeek(in.Name))
+		return answerAt(s.site.Pairing.PaceWeek(in.Name))
 	})
 	huma.Register(a, op("PUT", "/sites/{name}/pace", "setPace", "Replace the weekly calendar of limits towards a site"), func(ctx context.Context, in *struct {
 		Name string `path:"name"`
 		Body api.PaceSet
 	}) (*body[api.Peer], error) {
-		return answerAt(s.site.SetPace(in.Name, in.Body))
+		return answerAt(s.site.Pairing.SetPace(in.Name, in.Body))
 	})
 	huma.Register(a, op("POST", "/site/rotate", "rotateKey", "Give this site a new key, which paired sites learn first"), func(ctx context.Context, in *struct {
 		Force bool `query:"force" doc:"also when a paired site cannot be told; it must be paired anew"`
 	}) (*said, error) {
-		return sentence(s.site.Rotate(ctx, in.Force))
+		return sentence(s.site.Pairing.Rotate(ctx, in.Force))
 	})
 	huma.Register(a, op("GET", "/routes", "listRoutes", "All routes"), func(ctx context.Context, _ *none) (*body[[]api.Route], error) {
-		return answer(s.site.Routes())
+		return answer(s.site.Routes.Routes())
 	})
 	huma.Register(a, op("POST", "/routes", "addRoute", "Open a route", 201), func(ctx context.Context, in *body[api.RouteAdd]) (*body[api.Route], error) {
-		return answerAt(s.site.AddRoute(in.Body))
+		return answerAt(s.site.Routes.AddRoute(in.Body))
 	})
 	huma.Register(a, op("POST", "/routes/check", "checkRoute", "What a route would do, before it is opened"), func(ctx context.Context, in *body[api.RouteAdd]) (*body[api.RouteCheck], error) {
-		return answerAt(s.site.CheckRoute(ctx, in.Body))
+		return answerAt(s.site.Routes.CheckRoute(ctx, in.Body))
 	})
 	huma.Register(a, op("GET", "/routes/{name}", "getRoute", "One route"), func(ctx context.Context, in *named) (*body[api.Route], error) {
-		return answerAt(s.site.Route(in.Name))
+		return answerAt(s.site.Routes.Route(in.Name))
 	})
 	huma.Register(a, op("PATCH", "/routes/{name}", "editRoute", "Change what a route chooses, or its terms"), func(ctx context.Context, in *struct {
 		Name string `path:"name"`
 		Body api.RouteEdit
 	}) (*body[api.Route], error) {
-		return answerAt(s.site.EditRoute(in.Name, in.Body))
+		return answerAt(s.site.Routes.EditRoute(in.Name, in.Body))
 	})
 	huma.Register(a, op("POST", "/routes/{name}/pause", "pauseRoute", "Stop a route; what it wants stays owed"), func(ctx context.Context, in *named) (*said, error) {
-		return sentence(s.site.PauseRoute(in.Name))
+		return sentence(s.site.Routes.PauseRoute(in.Name))
 	})
 	huma.Register(a, op("POST", "/routes/{name}/resume", "resumeRoute", "Let a paused route go on"), func(ctx context.Context, in *named) (*said, error) {
-		return sentence(s.site.ResumeRoute(in.Name))
+		return sentence(s.site.Routes.ResumeRoute(in.Name))
 	})
 	huma.Register(a, op("GET", "/routes/{name}/traffic", "routeTraffic", "How a route went, oldest first"), func(ctx context.Context, in *struct {
 		Name  string    `path:"name"`
 		Since time.Time `query:"since" doc:"7 days ago when not given"`
 	}) (*body[[]api.Traffic], error) {
-		return answer(s.site.Traffic(in.Name, in.Since))
+		return answer(s.site.Routes.Traffic(in.Name, in.Since))
 	})
 	huma.Register(a, op("DELETE", "/routes/{name}", "removeRoute", "Close a route; what it carried stays"), func(ctx context.Context, in *named) (*said, error) {
-		return sentence(s.site.RemoveRoute(in.Name))
+		return sentence(s.site.Routes.RemoveRoute(in.Name))
 	})
 	huma.Register(a, op("POST", "/routes/{name}/runs", "runRoute", "Carry now", 202), func(ctx context.Context, in *named) (*body[api.Run], error) {
-		return answer(s.site.RunRoute(in.Name, caller(ctx)))
+		return answer(s.site.Routes.RunRoute(in.Name, caller(ctx)))
 	})
 }
 
 func (s *server) registerPlaces(a huma.API) {
 	huma.Register(a, op("GET", "/places", "listPlaces", "Further places of this site, such as disks that come and go"), func(ctx context.Context, _ *none) (*body[[]api.Place], error) {
-		return answer(s.site.Places())
+		return answer(s.site.Pairing.Places())
 	})
 	huma.Register(a, op("PUT", "/places/{name}", "attachPlace", "Open a further place in a directory of the host"), func(ctx context.Context, in *struct {
 		Name string `path:"name"`
 		Body api.PlaceAttach
 	}) (*said, error) {
-		return sentence(s.site.Attach(in.Name, in.Body.Path))
+		return sentence(s.site.Pairing.Attach(in.Name, in.Body.Path))
 	})
 	huma.Register(a, op("POST", "/places/{name}/detach", "detachPlace", "Close a place so that its disk can be taken away"), func(ctx context.Context, in *named) (*said, error) {
-		return sentence(s.site.Detach(in.Name))
+		return sentence(s.site.Pairing.Detach(in.Name))
 	})
 }
 
 func (s *server) registerCrates(a huma.API) {
 	huma.Register(a, op("POST", "/crates", "writeCrate", "Write snapshots into a file on the site's host", 202), func(ctx context.Context, in *body[api.CrateWrite]) (*body[api.Run], error) {
-		return answer(s.site.WriteCrate(in.Body, caller(ctx)))
+		return answer(s.site.Routes.WriteCrate(in.Body, caller(ctx)))
 	})
 	huma.Register(a, op("GET", "/crates", "listCrate", "What is in a file of a crate"), func(ctx context.Context, in *struct {
 		Path string `query:"path" required:"true"`
 	}) (*body[api.Crate], error) {
-		return answerAt(s.site.ListCrate(in.Path))
+		return answerAt(s.site.Routes.ListCrate(in.Path))
 	})
 	huma.Register(a, op("POST", "/crates/load", "loadCrate", "Take in the parts of a crate", 202), func(ctx context.Context, in *body[api.CrateLoad]) (*body[api.Run], error) {
-		return answer(s.site.LoadCrate(in.Body, caller(ctx)))
+		return answer(s.site.Routes.LoadCrate(in.Body, caller(ctx)))
 	})
 }
 
 // deskRefuses says why another site may not ask for something; empty when it may. Even one
 // that may configure makes no tokens, pairings and grants: those would outlive its own.
-func deskRefuses(from site.DeskCaller, here string, r *http.Request) string {
+func deskRefuses(from pairing.RemoteCaller, here string, r *http.Request) string {
 	path, ok := strings.CutPrefix(r.URL.Path, "/api/v1/")
 	if !ok {
 		return "another site may ask the API alone"
@@ -175,7 +176,7 @@ func (s *server) desk(w http.ResponseWriter, r *http.Request) {
 	}
 	person := callerIn(r.Context())
 	tr := &http.Transport{DisableKeepAlives: true, DialContext: func(ctx context.Context, _, _ string) (net.Conn, error) {
-		return s.site.DialDesk(ctx, name)
+		return s.site.Pairing.DialRemote(ctx, name)
 	}}
 	p := &httputil.ReverseProxy{Transport: tr, FlushInterval: -1,
 		Rewrite: func(out *httputil.ProxyRequest) {
@@ -184,15 +185,15 @@ func (s *server) desk(w http.ResponseWriter, r *http.Request) {
 			for _, h := range []string{"Authorization", "Cookie"} {
 				out.Out.Header.Del(h)
 			}
-			out.Out.Header.Set(site.DeskHeader, person.Name)
-			out.Out.Header.Set(site.DeskRoleHeader, person.Role)
+			out.Out.Header.Set(pairing.RemoteHeader, person.Name)
+			out.Out.Header.Set(pairing.RemoteRoleHeader, person.Role)
 		},
 		ModifyResponse: func(resp *http.Response) error {
 			resp.Header.Del("Set-Cookie")
 			return nil
 		},
 		ErrorHandler: func(w http.ResponseWriter, _ *http.Request, err error) {
-			var told *site.Error
+			var told *refusal.Error
 			if errors.As(err, &told) {
 				problem(w, statusOf(told), told.Error())
 				return

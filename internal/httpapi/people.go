@@ -13,8 +13,11 @@ import (
 	"time"
 
 	"candidharbor/api"
+	"candidharbor/internal/access"
 	"candidharbor/internal/catalog"
-	"candidharbor/internal/site"
+	"candidharbor/internal/pairing"
+	"candidharbor/internal/recovery"
+	"candidharbor/internal/refusal"
 
 	"github.com/danielgtaylor/huma/v2"
 )
@@ -40,28 +43,28 @@ func (s *server) registerPeople(a huma.API) {
 		if c.Person == "" {
 			return nil, huma.Error409Conflict("who asks is no person with a password")
 		}
-		return sentence("The password is changed. Sign in with it.", s.site.SetOwnPassword(c.Person, in.Body.Old, in.Body.New, "me"))
+		return sentence("The password is changed. Sign in with it.", s.site.Access.SetOwnPassword(c.Person, in.Body.Old, in.Body.New, "me"))
 	})
 	huma.Register(a, op("GET", "/people", "listPeople", "Who may sign in"), func(context.Context, *none) (*body[[]api.Person], error) {
-		return answer(s.site.People())
+		return answer(s.site.Access.People())
 	})
 	huma.Register(a, op("POST", "/people", "addPerson", "Let someone sign in", 201), func(_ context.Context, in *body[api.PersonAdd]) (*body[api.Person], error) {
-		return answerAt(s.site.AddPerson(in.Body))
+		return answerAt(s.site.Access.AddPerson(in.Body))
 	})
 	huma.Register(a, op("PATCH", "/people/{name}", "changePerson", "Change a person's role, password or ids"), func(_ context.Context, in *struct {
 		Name string `path:"name"`
 		Body api.PersonChange
 	}) (*body[api.Person], error) {
-		return answerAt(s.site.ChangePerson(in.Name, in.Body))
+		return answerAt(s.site.Access.ChangePerson(in.Name, in.Body))
 	})
 	huma.Register(a, op("POST", "/people/{name}/folders", "grantFolders", "Let a file owner see folders of a volume, or no longer"), func(_ context.Context, in *struct {
 		Name string `path:"name"`
 		Body api.FolderGrantAsk
 	}) (*body[api.Person], error) {
-		return answerAt(s.site.GrantFolders(in.Name, in.Body))
+		return answerAt(s.site.Access.GrantFolders(in.Name, in.Body))
 	})
 	huma.Register(a, op("DELETE", "/people/{name}", "removePerson", "Let someone sign in no more"), func(_ context.Context, in *named) (*said, error) {
-		return sentence(in.Name+" is let in no more; the person's tokens and sessions have ended.", s.site.RemovePerson(in.Name))
+		return sentence(in.Name+" is let in no more; the person's tokens and sessions have ended.", s.site.Access.RemovePerson(in.Name))
 	})
 	huma.Register(a, op("GET", "/ledger", "listLedger", "Who did what, newest first"), func(ctx context.Context, in *struct {
 		Who    string `query:"who"`
@@ -69,7 +72,7 @@ func (s *server) registerPeople(a huma.API) {
 		Before int64  `query:"before" doc:"cursor"`
 		Limit  int    `query:"limit" minimum:"1" maximum:"1000" default:"100"`
 	}) (*body[api.Page[api.LedgerEntry]], error) {
-		page, err := s.site.Ledger(catalog.EntryFilter{Who: in.Who, Text: in.Text, Before: in.Before, Limit: in.Limit})
+		page, err := s.site.Access.Ledger(catalog.EntryFilter{Who: in.Who, Text: in.Text, Before: in.Before, Limit: in.Limit})
 		if !seesNames(ctx) {
 			for i := range page.Items {
 				page.Items[i].About = unnamedAct(page.Items[i].Act, page.Items[i].About)
@@ -82,40 +85,42 @@ func (s *server) registerPeople(a huma.API) {
 		return answer(page, err)
 	})
 	huma.Register(a, op("POST", "/ledger/verify", "verifyLedger", "Whether the ledger is as it was written"), func(ctx context.Context, _ *none) (*body[api.LedgerProof], error) {
-		return answerAt(s.site.VerifyLedger(ctx))
+		return answerAt(s.site.Pairing.VerifyLedger(ctx))
 	})
 }
 
 // callerIn is who asks; whoever came past auth is known.
-func callerIn(ctx context.Context) *site.Caller {
-	if c, ok := ctx.Value(callerKey).(*site.Caller); ok {
+func callerIn(ctx context.Context) *access.Caller {
+	if c, ok := ctx.Value(callerKey).(*access.Caller); ok {
 		return c
 	}
-	return &site.Caller{Name: "nobody"}
+	return &access.Caller{Name: "nobody"}
 }
 
 func caller(ctx context.Context) string { return callerIn(ctx).Name }
 
 // eyes see what who asks may see.
-func (s *server) eyes(ctx context.Context) *site.Eyes { return s.site.Eyes(callerIn(ctx).Owner) }
+func (s *server) eyes(ctx context.Context) *recovery.Viewer {
+	return s.site.Recovery.ViewerFor(callerIn(ctx).Owner)
+}
 
 // who finds out who asks. An error says why that one is not let in.
-func (s *server) who(r *http.Request) (*site.Caller, int, error) {
-	if from, ok := site.DeskCallerOf(r.Context()); ok {
+func (s *server) who(r *http.Request) (*access.Caller, int, error) {
+	if from, ok := pairing.RemoteCallerOf(r.Context()); ok {
 		return deskCaller(from, s.site.Name(), r)
 	}
 	if r.Context().Value(localKey) != nil {
-		return &site.Caller{Name: "the host's administrator", Role: site.Administrator, Via: "socket"}, 0, nil
+		return &access.Caller{Name: "the host's administrator", Role: access.Administrator, Via: "socket"}, 0, nil
 	}
 	if text, ok := strings.CutPrefix(r.Header.Get("Authorization"), "Bearer "); ok {
-		return s.site.ByText(text), 0, nil
+		return s.site.Access.ByText(text), 0, nil
 	}
 	if name, text, ok := r.BasicAuth(); ok { // what calendar programs and file managers can send
-		if c := s.site.ByText(text); c != nil || name == "" {
+		if c := s.site.Access.ByText(text); c != nil || name == "" {
 			return c, 0, nil
 		}
-		c, err := s.site.ByPassword(name, text, addressOf(r))
-		if err != nil && site.ClassOf(err) != site.Refused {
+		c, err := s.site.Access.ByPassword(name, text, addressOf(r))
+		if err != nil && refusal.ClassOf(err) != refusal.Refused {
 			return nil, statusOf(err), err
 		}
 		if err != nil {
@@ -124,22 +129,22 @@ func (s *server) who(r *http.Request) (*site.Caller, int, error) {
 		return c, 0, nil
 	}
 	if c, err := r.Cookie(cookieName); err == nil && strings.HasPrefix(c.Value, "chs_") { // sessions alone: they can be ended
-		return s.site.ByText(c.Value), 0, nil
+		return s.site.Access.ByText(c.Value), 0, nil
 	}
 	return nil, 0, nil
 }
 
 // deskCaller is a person at another site, who may there and here what both let.
-func deskCaller(from site.DeskCaller, here string, r *http.Request) (*site.Caller, int, error) {
+func deskCaller(from pairing.RemoteCaller, here string, r *http.Request) (*access.Caller, int, error) {
 	if why := deskRefuses(from, here, r); why != "" {
 		return nil, http.StatusForbidden, errors.New(why)
 	}
-	c := &site.Caller{Name: from.Site, Role: r.Header.Get(site.DeskRoleHeader), Via: "line"}
-	if person := r.Header.Get(site.DeskHeader); person != "" && len(person) < 200 {
+	c := &access.Caller{Name: from.Site, Role: r.Header.Get(pairing.RemoteRoleHeader), Via: "line"}
+	if person := r.Header.Get(pairing.RemoteHeader); person != "" && len(person) < 200 {
 		c.Name = person + " at " + from.Site
 	}
 	switch c.Role {
-	case site.Administrator, site.Operator, site.Auditor:
+	case access.Administrator, access.Operator, access.Auditor:
 		return c, 0, nil
 	}
 	return nil, http.StatusForbidden, fmt.Errorf("%s did not say in which role its person asks", from.Site)
@@ -185,30 +190,30 @@ func (s *server) signIn(w http.ResponseWriter, r *http.Request) {
 		problem(w, http.StatusBadRequest, "the request is not JSON with a token, or a name and a password")
 		return
 	}
-	if _, desk := site.DeskCallerOf(r.Context()); desk {
+	if _, desk := pairing.RemoteCallerOf(r.Context()); desk {
 		problem(w, http.StatusForbidden, "people sign in at their own site")
 		return
 	}
 	var text string
-	var c *site.Caller
+	var c *access.Caller
 	if in.Name != "" {
-		if text, c, err = s.site.SignIn(in.Name, in.Password, addressOf(r)); err != nil {
+		if text, c, err = s.site.Access.SignIn(in.Name, in.Password, addressOf(r)); err != nil {
 			status := statusOf(err)
-			if site.ClassOf(err) == site.Refused {
+			if refusal.ClassOf(err) == refusal.Refused {
 				status = http.StatusUnauthorized
 				s.recordWrong(in.Name)
 			}
 			problem(w, status, err.Error())
 			return
 		}
-	} else if text, c, err = s.site.SignInByToken(strings.TrimSpace(in.Token)); err != nil {
+	} else if text, c, err = s.site.Access.SignInByToken(strings.TrimSpace(in.Token)); err != nil {
 		problem(w, statusOf(err), err.Error())
 		return
 	} else if c == nil {
 		problem(w, http.StatusUnauthorized, "This token is not one of this site. On the site's host, candid token add NAME prints a new one.")
 		return
 	}
-	if _, err := s.site.Record(*c, "sign in", addressOf(r), ""); err != nil {
+	if _, err := s.site.Access.Record(*c, "sign in", addressOf(r), ""); err != nil {
 		problem(w, http.StatusInsufficientStorage, err.Error())
 		return
 	}
@@ -220,7 +225,7 @@ func (s *server) signIn(w http.ResponseWriter, r *http.Request) {
 
 func (s *server) signOut(w http.ResponseWriter, r *http.Request) {
 	if c, err := r.Cookie(cookieName); err == nil {
-		if err := s.site.SignOut(c.Value); err != nil {
+		if err := s.site.Access.SignOut(c.Value); err != nil {
 			problem(w, http.StatusInternalServerError, err.Error())
 			return
 		}
@@ -253,12 +258,12 @@ func (l *seldom) first(key string, every time.Duration) bool {
 // recordWrong notes a wrong password, of names that nobody has once a minute for all.
 func (s *server) recordWrong(name string) {
 	key, every := "", time.Minute
-	people, err := s.site.People()
+	people, err := s.site.Access.People()
 	if err == nil && slices.ContainsFunc(people, func(p api.Person) bool { return p.Name == name }) {
 		key, every = name, time.Second
 	}
 	if s.wrong.first(key, every) {
-		_, _ = s.site.Record(site.Caller{Name: name, Via: "console"}, "sign in", "", "refused: the name or the password is wrong")
+		_, _ = s.site.Access.Record(access.Caller{Name: name, Via: "console"}, "sign in", "", "refused: the name or the password is wrong")
 	}
 }
 
@@ -267,13 +272,13 @@ func (s *server) recordDAV(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		c := callerIn(r.Context())
 		if !may(c.Role, "dav") {
-			problem(w, http.StatusForbidden, refusal(c, "dav"))
+			problem(w, http.StatusForbidden, refusalWords(c, "dav"))
 			return
 		}
 		if parts := strings.SplitN(strings.TrimPrefix(r.URL.Path, davPrefix+"/"), "/", 3); r.Method == http.MethodGet && len(parts) == 3 {
 			what := davPrefix + "/" + parts[0] + "/" + parts[1]
 			if s.davSeen.first(c.Name+" "+what, time.Hour) {
-				if _, err := s.site.Record(*c, "read by WebDAV", what, ""); err != nil {
+				if _, err := s.site.Access.Record(*c, "read by WebDAV", what, ""); err != nil {
 					problem(w, http.StatusInsufficientStorage, err.Error())
 					return
 				}
@@ -297,9 +302,9 @@ func (s *server) ownRun(ctx context.Context, id int64) error {
 	if name == "" {
 		return nil
 	}
-	r, err := s.site.Run(id)
-	if site.ClassOf(err) == site.Missing || err == nil && r.AskedBy != name {
-		return site.NoRun(id)
+	r, err := s.site.Run.Run(id)
+	if refusal.ClassOf(err) == refusal.Missing || err == nil && r.AskedBy != name {
+		return recovery.NoRun(id)
 	}
 	return err
 }

@@ -36,9 +36,9 @@ func TestEveryCallForEveryRole(t *testing.T) {
 	for _, role := range []string{"administrator", "operator", "auditor", "file owner"} {
 		uid := uint32(4000)
 		name := strings.ReplaceAll(role, " ", "-")
-		_, err := s.AddPerson(api.PersonAdd{Name: name, Role: role, Password: "correct horse", UID: &uid, GIDs: []uint32{4000}})
+		_, err := s.Access.AddPerson(api.PersonAdd{Name: name, Role: role, Password: "correct horse", UID: &uid, GIDs: []uint32{4000}})
 		require.NoError(t, err)
-		tok, err := s.NewToken(api.TokenAdd{Name: "of-" + name, Person: name})
+		tok, err := s.Access.NewToken(api.TokenAdd{Name: "of-" + name, Person: name})
 		require.NoError(t, err)
 		tokens[role] = tok.Text
 	}
@@ -97,10 +97,10 @@ func TestEveryCallForEveryRole(t *testing.T) {
 		}
 	}
 	// What was refused is in the ledger too, and the ledger holds.
-	refused, err := s.Ledger(catalog.EntryFilter{Who: "file-owner", Text: "rotateKey", Limit: 10})
+	refused, err := s.Access.Ledger(catalog.EntryFilter{Who: "file-owner", Text: "rotateKey", Limit: 10})
 	require.NoError(t, err)
 	require.Equal(t, "refused: the role may not", refused.Items[0].Outcome)
-	proof, err := s.VerifyLedger(context.Background())
+	proof, err := s.Pairing.VerifyLedger(context.Background())
 	require.NoError(t, err)
 	require.True(t, proof.Whole, proof.Sentence)
 }
@@ -173,7 +173,7 @@ func TestSigningIn(t *testing.T) {
 	require.NoError(t, err, "it ended")
 	stream.Body.Close()
 	require.Equal(t, 200, c.call("DELETE", "/people/ines", "", nil, nil))
-	all, err := s.Ledger(catalog.EntryFilter{Limit: 100})
+	all, err := s.Access.Ledger(catalog.EntryFilter{Limit: 100})
 	require.NoError(t, err)
 	text := fmt.Sprint(all)
 	for _, secret := range []string{"orchids", "lilies", "guessing", "tulips", session, admin} {

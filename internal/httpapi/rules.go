@@ -14,7 +14,7 @@ import (
 	"sync"
 	"time"
 
-	"candidharbor/internal/site"
+	"candidharbor/internal/access"
 
 	"github.com/danielgtaylor/huma/v2"
 )
@@ -69,21 +69,21 @@ var rules = map[string]rule{
 func may(role, operation string) bool {
 	r, known := rules[operation]
 	switch role {
-	case site.Administrator:
+	case access.Administrator:
 		return true
-	case site.Operator:
+	case access.Operator:
 		return known && r.operator
-	case site.Auditor:
+	case access.Auditor:
 		return known && r.auditor
-	case site.FileOwner:
+	case access.FileOwner:
 		return known && r.owner
 	}
 	return false
 }
 
-func refusal(c *site.Caller, operation string) string {
+func refusalWords(c *access.Caller, operation string) string {
 	var others []string
-	for _, role := range []string{site.Operator, site.Auditor, site.FileOwner} {
+	for _, role := range []string{access.Operator, access.Auditor, access.FileOwner} {
 		if may(role, operation) {
 			others = append(others, role+"s")
 		}
@@ -145,21 +145,21 @@ func (w *statusWriter) Unwrap() http.ResponseWriter { return w.ResponseWriter }
 func (s *server) admit(ctx context.Context, id, what string) (after func(status int), refused string, err error) {
 	c := callerIn(ctx)
 	if !may(c.Role, id) {
-		refused = refusal(c, id)
+		refused = refusalWords(c, id)
 		outcome, tell := s.refusals.tell(payer(ctx) + " " + id)
 		if !tell {
 			return nil, refused, nil
 		}
-		_, err := s.site.Record(*c, id, what[:min(len(what), mostRefused)], outcome)
+		_, err := s.site.Access.Record(*c, id, what[:min(len(what), mostRefused)], outcome)
 		return nil, refused, err
 	}
 	if !rules[id].act {
 		return func(int) {}, "", nil
 	}
-	n, err := s.site.Record(*c, id, what, "")
+	n, err := s.site.Access.Record(*c, id, what, "")
 	return func(status int) {
 		if status >= 400 {
-			_, _ = s.site.Record(*c, id, fmt.Sprintf("entry %d", n), fmt.Sprintf("refused or failed: %d %s", status, http.StatusText(status)))
+			_, _ = s.site.Access.Record(*c, id, fmt.Sprintf("entry %d", n), fmt.Sprintf("refused or failed: %d %s", status, http.StatusText(status)))
 		}
 	}, "", err
 }

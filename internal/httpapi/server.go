@@ -19,6 +19,7 @@ import (
 
 	"candidharbor/internal/limit"
 	"candidharbor/internal/policy"
+	"candidharbor/internal/refusal"
 	"candidharbor/internal/site"
 	"candidharbor/internal/views"
 
@@ -236,7 +237,7 @@ func (s *server) events(w http.ResponseWriter, r *http.Request) {
 	defer leave()
 	w.Header().Set("Content-Type", "text/event-stream")
 	w.Header().Set("Cache-Control", "no-store")
-	ch, end := s.site.Subscribe()
+	ch, end := s.site.Run.Subscribe()
 	defer end()
 	fmt.Fprint(w, ": connected\n\n")
 	if rc.Flush() != nil {
@@ -293,7 +294,7 @@ func (s *server) calendar(w http.ResponseWriter, r *http.Request) {
 			return
 		}
 	}
-	text, err := s.site.Calendar(days)
+	text, err := s.site.Overview.Calendar(days)
 	if err != nil {
 		problem(w, statusOf(err), err.Error())
 		return
@@ -306,20 +307,20 @@ func statusOf(err error) int {
 	if errors.Is(err, context.Canceled) { // nobody waits for it any more
 		return http.StatusRequestTimeout
 	}
-	switch site.ClassOf(err) {
-	case site.Misuse:
+	switch refusal.ClassOf(err) {
+	case refusal.Misuse:
 		return http.StatusUnprocessableEntity
-	case site.Missing:
+	case refusal.Missing:
 		return http.StatusNotFound
-	case site.Conflict:
+	case refusal.Conflict:
 		return http.StatusConflict
-	case site.Full:
+	case refusal.Full:
 		return http.StatusInsufficientStorage
-	case site.Elsewhere:
+	case refusal.Elsewhere:
 		return http.StatusBadGateway
-	case site.Refused:
+	case refusal.Refused:
 		return http.StatusForbidden
-	case site.Busy:
+	case refusal.Busy:
 		return http.StatusTooManyRequests
 	}
 	return http.StatusInternalServerError

@@ -11,11 +11,11 @@ import (
 	"testing"
 	"time"
 
-	"github.com/stretchr/testify/require"
-
 	"candidharbor/api"
 	"candidharbor/internal/clock"
 	"candidharbor/internal/site"
+
+	"github.com/stretchr/testify/require"
 )
 
 // What a token lets in ends with it by itself: its requests, its sessions and its streams of
@@ -30,7 +30,7 @@ func TestTokensEndByThemselves(t *testing.T) {
 	t.Cleanup(func() { s.Close() })
 	srv := httptest.NewServer(New(s))
 	t.Cleanup(srv.Close)
-	first, err := s.FirstToken()
+	first, err := s.Access.FirstToken()
 	require.NoError(t, err)
 	c := &caller1{t, srv.URL, first.Text}
 
@@ -44,7 +44,7 @@ func TestTokensEndByThemselves(t *testing.T) {
 	require.Equal(t, 201, c.call("POST", "/tokens", fmt.Sprintf(`{"name":"short","until":%q}`, end.Format(time.RFC3339Nano)), nil, &short))
 
 	d := &caller1{t, srv.URL, short.Text}
-	session, _, err := s.SignInByToken(short.Text)
+	session, _, err := s.Access.SignInByToken(short.Text)
 	require.NoError(t, err)
 	e := &caller1{t, srv.URL, session}
 	stream := func(token string) *http.Response {
@@ -81,7 +81,7 @@ func TestTokensEndByThemselves(t *testing.T) {
 	moved.Set(moved.Now().Add(8 * 24 * time.Hour))
 	require.Equal(t, 401, (&caller1{t, srv.URL, first.Text}).call("GET", "/site", "", nil, nil))
 	require.Equal(t, 200, c.call("GET", "/site", "", nil, nil))
-	again, err := s.FirstToken()
+	again, err := s.Access.FirstToken()
 	require.NoError(t, err)
 	require.Empty(t, again.Text, "a site whose tokens have ended lets in only who comes by its socket")
 	require.Equal(t, 200, c.call("DELETE", "/tokens/short", "", nil, nil))

@@ -9,16 +9,17 @@ import (
 	"strings"
 
 	"candidharbor/api"
-	"candidharbor/internal/site"
+	"candidharbor/internal/access"
+	"candidharbor/internal/pairing"
 )
 
 // seesNames reports whether who asks may be told the names of files. Auditors see what was done
 // and by whom, and sites that may look at this one how it stands.
 func seesNames(ctx context.Context) bool {
-	if from, desk := site.DeskCallerOf(ctx); desk && !from.Configure {
+	if from, desk := pairing.RemoteCallerOf(ctx); desk && !from.Configure {
 		return false
 	}
-	return callerIn(ctx).Role != site.Auditor
+	return callerIn(ctx).Role != access.Auditor
 }
 
 const unsaid = "what is said of it can name files, and is for operators"

@@ -23,7 +23,7 @@ func TestAuditorsSeeNoNames(t *testing.T) {
 	wait := func(body string, path string) (r api.Run) {
 		require.Equal(t, 202, c.call("POST", path, body, nil, &r), path)
 		var err error
-		r, err = s.Wait(t.Context(), r.ID)
+		r, err = s.Run.Wait(t.Context(), r.ID)
 		require.NoError(t, err)
 		return r
 	}
@@ -61,12 +61,12 @@ func TestAuditorsSeeNoNames(t *testing.T) {
 	require.Contains(t, fmt.Sprint(page.Items), share, "where a volume lies is no secret")
 
 	// What is refused again and again is counted.
-	before, err := s.Ledger(catalog.EntryFilter{Limit: 1000})
+	before, err := s.Access.Ledger(catalog.EntryFilter{Limit: 1000})
 	require.NoError(t, err)
 	for range 250 {
 		require.Equal(t, 403, auditor.call("DELETE", "/volumes/v", `{"x":"`+strings.Repeat("y", 1000)+`"}`, nil, nil))
 	}
-	after, err := s.Ledger(catalog.EntryFilter{Limit: 1000})
+	after, err := s.Access.Ledger(catalog.EntryFilter{Limit: 1000})
 	require.NoError(t, err)
 	require.Len(t, after.Items, len(before.Items)+3)
 	require.Contains(t, after.Items[0].Outcome, "100 times")

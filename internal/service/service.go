@@ -24,6 +24,7 @@ import (
 	"time"
 
 	"candidharbor/api"
+	"candidharbor/internal/datadir"
 	"candidharbor/internal/httpapi"
 	"candidharbor/internal/site"
 )
@@ -44,7 +45,7 @@ type Service struct {
 // Start opens the site and serves it. The schedule is not kept yet.
 func Start(opt site.Options) (*Service, error) {
 	if opt.OnPlace == nil { // a further place answers over the line within the site alone
-		opt.OnPlace = func(p *site.Site) { go p.ServeDesk(httpapi.New(p)) }
+		opt.OnPlace = func(p *site.Site) { go p.Pairing.ServeRemote(httpapi.New(p)) }
 	}
 	s, err := site.Open(opt)
 	if err != nil {
@@ -58,7 +59,7 @@ func Start(opt site.Options) (*Service, error) {
 		svc.Stop()
 		return nil, err
 	}
-	if svc.FirstToken, err = s.FirstToken(); err != nil {
+	if svc.FirstToken, err = s.Access.FirstToken(); err != nil {
 		svc.Stop()
 		return nil, err
 	}
@@ -78,7 +79,7 @@ func (svc *Service) listen(log *slog.Logger) error {
 	failed := make(chan error, 3)
 	svc.Failed = failed
 	handler := httpapi.New(svc.Site)
-	path := filepath.Join(svc.Site.Dir(), "candid.sock")
+	path := filepath.Join(svc.Site.Path, "candid.sock")
 	if err := os.Remove(path); err != nil && !errors.Is(err, os.ErrNotExist) {
 		return err // nobody else serves it: the data directory is locked
 	}
@@ -101,7 +102,7 @@ func (svc *Service) listen(log *slog.Logger) error {
 		return err
 	}
 	if !loopback(host) || cfg.TLSCert != "" {
-		cert, err := certificate(cfg, svc.Site.Dir(), host)
+		cert, err := certificate(cfg, svc.Site.Path, host)
 		if err != nil {
 			return err
 		}
@@ -126,8 +127,8 @@ func (svc *Service) listen(log *slog.Logger) error {
 	}
 	go serve(svc.web, web)
 	go serve(svc.local, sock)
-	go svc.Site.ServePeers(bounded(peers))
-	go svc.Site.ServeDesk(handler)
+	go svc.Site.Pairing.ServePeers(bounded(peers))
+	go svc.Site.Pairing.ServeRemote(handler)
 	return nil
 }
 
@@ -152,7 +153,7 @@ func (svc *Service) Stop() {
 }
 
 // certificate loads the console's certificate, making one when none is named.
-func certificate(cfg site.Config, dir, host string) (tls.Certificate, error) {
+func certificate(cfg datadir.Config, dir, host string) (tls.Certificate, error) {
 	if cfg.TLSCert != "" {
 		cert, err := tls.LoadX509KeyPair(cfg.TLSCert, cfg.TLSKey)
 		if err != nil {

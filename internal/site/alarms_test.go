@@ -12,7 +12,10 @@ import (
 	"time"
 
 	"candidharbor/api"
+	"candidharbor/internal/datadir"
 	"candidharbor/internal/inbox"
+	"candidharbor/internal/overview"
+	"candidharbor/internal/refusal"
 	"candidharbor/internal/visible"
 
 	"github.com/stretchr/testify/require"
@@ -28,8 +31,8 @@ func TestAlarmsAreToldOnce(t *testing.T) {
 	secret := filepath.Join(w.dir, "secret")
 	require.NoError(t, os.WriteFile(secret, []byte("tell nobody\n"), 0o600))
 	there := w.open("there")
-	w.setup = func(c *Config) {
-		c.Alarms = &Alarms{Webhook: &Webhook{URL: in.Hook, SecretFile: secret}, Mail: &Mail{Server: in.Mail, From: "harbor@larkfield.example", To: []string{"night@larkfield.example"}, Security: "none"},
+	w.setup = func(c *datadir.Config) {
+		c.Alarms = &datadir.Alarms{Webhook: &datadir.Webhook{URL: in.Hook, SecretFile: secret}, Mail: &datadir.Mail{Server: in.Mail, From: "harbor@larkfield.example", To: []string{"night@larkfield.example"}, Security: "none"},
 			Console: "http://console.example/"}
 	}
 	here := w.open("here")
@@ -45,7 +48,7 @@ func TestAlarmsAreToldOnce(t *testing.T) {
 	}
 	hours(3)
 	require.Empty(t, in.Came(), "all is well")
-	here.CutLine(true)
+	here.Pairing.CutLine(true)
 	hours(6)
 	events := func() (out []string) {
 		for _, m := range in.Came() {
@@ -55,23 +58,23 @@ func TestAlarmsAreToldOnce(t *testing.T) {
 			mac := hmac.New(sha256.New, []byte("tell nobody"))
 			mac.Write([]byte(m.Body))
 			require.Equal(t, "sha256="+hex.EncodeToString(mac.Sum(nil)), m.Header.Get("Candid-Signature"))
-			var x message
+			var x overview.Message
 			require.NoError(t, json.Unmarshal([]byte(m.Body), &x))
 			out = append(out, x.Event+" "+x.About)
 		}
 		return out
 	}
 	require.Equal(t, []string{"begins route to-there", "begins volume notes"}, events())
-	list := must(here.Alarms(false, 0))
+	list := must(here.Overview.Alarms(false, 0))
 	require.Len(t, list.Items, 2)
 	require.Equal(t, []string{"log", "console", "webhook", "mail"}, list.Channels)
 
-	here.CutLine(false)
+	here.Pairing.CutLine(false)
 	in.Refuse(true) // the mail server is in trouble just now
 	hours(2)
-	require.Len(t, must(here.Alarms(false, 0)).Items, 0)
+	require.Len(t, must(here.Overview.Alarms(false, 0)).Items, 0)
 	require.Len(t, events(), 2)
-	require.Contains(t, must(here.Alarms(false, 0)).Failing, "mail")
+	require.Contains(t, must(here.Overview.Alarms(false, 0)).Failing, "mail")
 	in.Refuse(false)
 	hours(2)
 	require.ElementsMatch(t, []string{"begins route to-there", "begins volume notes", "ends route to-there", "ends volume notes"}, events())
@@ -85,26 +88,26 @@ func TestAlarmsAreToldOnce(t *testing.T) {
 	}
 	require.Equal(t, 4, mails)
 
-	all := must(here.Alarms(true, 0))
+	all := must(here.Overview.Alarms(true, 0))
 	require.Len(t, all.Items, 2)
 	for _, a := range all.Items {
 		require.NotNil(t, a.Ended)
-		_, err := here.MuteAlarm(a.ID, w.clock.Now().Add(24*time.Hour))
+		_, err := here.Overview.MuteAlarm(a.ID, w.clock.Now().Add(24*time.Hour))
 		require.NoError(t, err)
 	}
-	_, err = here.MuteAlarm(all.Items[0].ID, w.clock.Now().Add(400*24*time.Hour))
-	require.Equal(t, Misuse, ClassOf(err))
-	here.CutLine(true)
+	_, err = here.Overview.MuteAlarm(all.Items[0].ID, w.clock.Now().Add(400*24*time.Hour))
+	require.Equal(t, refusal.Misuse, refusal.ClassOf(err))
+	here.Pairing.CutLine(true)
 	hours(4)
-	require.Len(t, must(here.Alarms(false, 0)).Items, 2)
-	require.NotNil(t, must(here.Alarms(false, 0)).Items[0].MutedUntil)
+	require.Len(t, must(here.Overview.Alarms(false, 0)).Items, 2)
+	require.NotNil(t, must(here.Overview.Alarms(false, 0)).Items[0].MutedUntil)
 	require.Len(t, events(), 4, "muted")
 
-	said, err := here.TestAlarm(w.ctx, "the night shift")
+	said, err := here.Overview.TestAlarm(w.ctx, "the night shift")
 	require.NoError(t, err)
 	require.Equal(t, "A test was sent by webhook and mail.", said)
 	before := len(in.Came())
-	_, err = here.TestAlarm(w.ctx, "\x1b[2J\r\nBcc: everybody@larkfield.example\u009b31m\u202e")
+	_, err = here.Overview.TestAlarm(w.ctx, "\x1b[2J\r\nBcc: everybody@larkfield.example\u009b31m\u202e")
 	require.NoError(t, err)
 	for _, m := range in.Came()[before:] { // whoever asked does nothing to who reads it
 		headers, _, _ := strings.Cut(m.Body, "\r\n\r\n")
@@ -114,10 +117,10 @@ func TestAlarmsAreToldOnce(t *testing.T) {
 		}
 	}
 	in.Refuse(true)
-	_, err = here.TestAlarm(w.ctx, "the night shift")
-	require.Equal(t, Elsewhere, ClassOf(err))
-	_, err = there.TestAlarm(w.ctx, "x")
-	require.Equal(t, Conflict, ClassOf(err))
+	_, err = here.Overview.TestAlarm(w.ctx, "the night shift")
+	require.Equal(t, refusal.Elsewhere, refusal.ClassOf(err))
+	_, err = there.Overview.TestAlarm(w.ctx, "x")
+	require.Equal(t, refusal.Conflict, refusal.ClassOf(err))
 }
 
 // A run that takes longer than it may is an alarm, until one has finished.
@@ -127,38 +130,38 @@ func TestFinishWithin(t *testing.T) {
 	dir := w.share(here, "notes")
 	w.policy(here, "policy: p\nvolumes: {k: v}\ntake: [every 6 hours]\n")
 	w.pair(here, there)
-	_, err := here.AddRoute(api.RouteAdd{Name: "r", To: "there", Labels: map[string]string{"k": "v"}, Terms: api.RouteTerms{WithinSeconds: 3600}})
+	_, err := here.Routes.AddRoute(api.RouteAdd{Name: "r", To: "there", Labels: map[string]string{"k": "v"}, Terms: api.RouteTerms{WithinSeconds: 3600}})
 	require.NoError(t, err)
-	_, err = here.SetPace("there", api.PaceSet{Lines: []string{"nothing between 00:00 and 23:59"}})
+	_, err = here.Pairing.SetPace("there", api.PaceSet{Lines: []string{"nothing between 00:00 and 23:59"}})
 	require.NoError(t, err)
 	w.write(dir, "a", "1")
 	w.until(here, w.clock.Now().Add(10*time.Hour))
-	r := must(here.Route("r"))
+	r := must(here.Routes.Route("r"))
 	require.Equal(t, "waiting", r.State)
 	require.Contains(t, r.Sentence, "because the pace lets nothing through")
 	abouts := func() (out []string) {
-		for _, a := range must(here.Alarms(false, 0)).Items {
+		for _, a := range must(here.Overview.Alarms(false, 0)).Items {
 			out = append(out, a.About)
 		}
 		return out
 	}
 	require.Contains(t, abouts(), "run of route r")
-	_, err = here.SetPace("there", api.PaceSet{Lines: []string{}})
+	_, err = here.Pairing.SetPace("there", api.PaceSet{Lines: []string{}})
 	require.NoError(t, err)
 	w.until(here, w.clock.Now().Add(30*time.Hour))
 	require.NotContains(t, abouts(), "run of route r")
-	require.Equal(t, "current", must(here.Route("r")).State)
+	require.Equal(t, "current", must(here.Routes.Route("r")).State)
 }
 
 func TestAlarmConfigIsChecked(t *testing.T) {
-	for say, a := range map[string]*Alarms{
-		"no http or https address": {Webhook: &Webhook{URL: "ftp://x"}},
-		"write host:port":          {Mail: &Mail{Server: "mail", From: "a@b.example", To: []string{"c@d.example"}}},
-		"names nobody":             {Mail: &Mail{Server: "mail:25", From: "a@b.example"}},
-		"no mail address":          {Mail: &Mail{Server: "mail:25", From: "nobody", To: []string{"c@d.example"}}},
-		"belong together":          {Mail: &Mail{Server: "mail:25", From: "a@b.example", To: []string{"c@d.example"}, User: "u"}},
-		"starttls, tls or none":    {Mail: &Mail{Server: "mail:25", From: "a@b.example", To: []string{"c@d.example"}, Security: "maybe"}},
+	for say, a := range map[string]*datadir.Alarms{
+		"no http or https address": {Webhook: &datadir.Webhook{URL: "ftp://x"}},
+		"write host:port":          {Mail: &datadir.Mail{Server: "mail", From: "a@b.example", To: []string{"c@d.example"}}},
+		"names nobody":             {Mail: &datadir.Mail{Server: "mail:25", From: "a@b.example"}},
+		"no mail address":          {Mail: &datadir.Mail{Server: "mail:25", From: "nobody", To: []string{"c@d.example"}}},
+		"belong together":          {Mail: &datadir.Mail{Server: "mail:25", From: "a@b.example", To: []string{"c@d.example"}, User: "u"}},
+		"starttls, tls or none":    {Mail: &datadir.Mail{Server: "mail:25", From: "a@b.example", To: []string{"c@d.example"}, Security: "maybe"}},
 	} {
-		require.ErrorContains(t, a.check(), say)
+		require.ErrorContains(t, a.Check(), say)
 	}
 }

@@ -9,6 +9,8 @@ import (
 	"time"
 
 	"candidharbor/api"
+	"candidharbor/internal/refusal"
+	"candidharbor/internal/rules"
 
 	"github.com/stretchr/testify/require"
 )
@@ -32,9 +34,9 @@ func TestCapOldestGoes(t *testing.T) {
 		w.clock.Set(w.clock.Now().Add(time.Hour))
 	}
 	rows := w.rows(s, "notes")
-	_, err := s.KeepSnapshot(rows[9].ID, api.KeepAsk{Reason: "the first"})
+	_, err := s.Rules.KeepSnapshot(rows[9].ID, api.KeepAsk{Reason: "the first"})
 	require.NoError(t, err)
-	c, err := s.PutCap(api.CapPut{Scope: "volume", Name: "notes", Snapshots: 6, Reached: oldestGoes})
+	c, err := s.Rules.PutCap(api.CapPut{Scope: "volume", Name: "notes", Snapshots: 6, Reached: rules.OldestGoes})
 	require.NoError(t, err)
 	require.Equal(t, 10, c.HasSnapshots)
 	left := func() (out []int) {
@@ -45,49 +47,49 @@ func TestCapOldestGoes(t *testing.T) {
 		}
 		return out
 	}
-	plan := must(s.PlanPrune(t.Context(), ""))
+	plan := must(s.Rules.PlanPrune(t.Context(), ""))
 	require.Equal(t, 4, plan.EnterGrace)
 	require.Len(t, left(), 10, "a plan changes nothing")
-	w.done(s)(s.Prune("", "test"))
+	w.done(s)(s.Rules.Prune("", "test"))
 	require.Equal(t, []int{0, 1, 2, 3, 4, 9}, left())
-	gone := must(s.Snapshot(rows[8].ID))
+	gone := must(s.Recovery.Snapshot(rows[8].ID))
 	require.Equal(t, "over the cap of volume notes: at most 6 snapshots", gone.LetGo)
-	w.done(s)(s.Prune("", "test"))
+	w.done(s)(s.Rules.Prune("", "test"))
 	require.Equal(t, []int{0, 1, 2, 3, 4, 9}, left(), "the rules keep everything, the cap does not")
-	_, err = s.RecallSnapshot(rows[8].ID)
+	_, err = s.Rules.RecallSnapshot(rows[8].ID)
 	require.NoError(t, err)
-	w.done(s)(s.Prune("", "test"))
+	w.done(s)(s.Rules.Prune("", "test"))
 	require.Equal(t, []int{0, 1, 2, 3, 8, 9}, left(), "a recalled one stays, another goes")
 	w.clock.Set(w.clock.Now().Add(3 * time.Hour))
-	w.done(s)(s.Prune("", "test"))
+	w.done(s)(s.Rules.Prune("", "test"))
 	require.Len(t, w.rows(s, "notes"), 6)
 
-	_, err = s.PutCap(api.CapPut{Scope: "place", Name: "here", Bytes: 1_300_000, Reached: oldestGoes})
+	_, err = s.Rules.PutCap(api.CapPut{Scope: "place", Name: "here", Bytes: 1_300_000, Reached: rules.OldestGoes})
 	require.NoError(t, err)
-	w.done(s)(s.Prune("", "test"))
-	view := must(s.Caps())[0]
+	w.done(s)(s.Rules.Prune("", "test"))
+	view := must(s.Rules.Caps())[0]
 	require.Equal(t, "place", view.Scope)
 	require.LessOrEqual(t, view.HasBytes, int64(1_300_000))
 	require.Len(t, left(), 4)
-	_, err = s.PutCap(api.CapPut{Scope: "place", Name: "here", Bytes: 1, Reached: oldestGoes})
+	_, err = s.Rules.PutCap(api.CapPut{Scope: "place", Name: "here", Bytes: 1, Reached: rules.OldestGoes})
 	require.NoError(t, err)
-	w.done(s)(s.Prune("", "test"))
+	w.done(s)(s.Rules.Prune("", "test"))
 	require.Len(t, left(), 3, "the newest, the recalled and the marked stay whatever the cap")
 
 	// A floor that the disk cannot hold is said.
-	require.NotContains(t, must(s.Usage()).Forecast.Sentence, "The floor")
-	s.cfg.Floor, s.floor = "1000 days", 1000*24*time.Hour
-	s.room = func() (int64, int64) { return 1 << 20, 1 << 30 }
-	require.Contains(t, must(s.Usage()).Forecast.Sentence, "The floor keeps everything for 1000 days; at ")
-	s.floor = 0
+	require.NotContains(t, must(s.Upkeep.Usage()).Forecast.Sentence, "The floor")
+	s.Conf.Floor, s.Floor = "1000 days", 1000*24*time.Hour
+	s.Room = func() (int64, int64) { return 1 << 20, 1 << 30 }
+	require.Contains(t, must(s.Upkeep.Usage()).Forecast.Sentence, "The floor keeps everything for 1000 days; at ")
+	s.Floor = 0
 
 	for _, bad := range []api.CapPut{{Scope: "volume", Name: "none", Snapshots: 1}, {Scope: "peer", Name: "none", Snapshots: 1}, {Scope: "place", Name: "there", Bytes: 1},
 		{Scope: "volume", Name: "notes"}, {Scope: "volume", Name: "notes", Snapshots: -1}, {Scope: "volume", Name: "notes", Snapshots: 1, Reached: "explode"}, {Scope: "site", Name: "here", Snapshots: 1}} {
-		_, err := s.PutCap(bad)
+		_, err := s.Rules.PutCap(bad)
 		require.Error(t, err, "%+v", bad)
 	}
-	_, err = s.RemoveCap("volume", "none")
-	require.Equal(t, Missing, ClassOf(err))
+	_, err = s.Rules.RemoveCap("volume", "none")
+	require.Equal(t, refusal.Missing, refusal.ClassOf(err))
 }
 
 // A cap that stops taking refuses by hand, by schedule with a gap, and from a peer; it
@@ -99,9 +101,9 @@ func TestCapStopsTaking(t *testing.T) {
 	w.policy(s, "policy: p\nvolumes: {k: v}\ntake: [every 1 hours]\nkeep: {here: {newest: 100}, there: {newest: 100}}\n")
 	w.pair(s, there)
 	w.route(s, "there")
-	_, err := there.PutCap(api.CapPut{Scope: "peer", Name: "here", Snapshots: 2})
+	_, err := there.Rules.PutCap(api.CapPut{Scope: "peer", Name: "here", Snapshots: 2})
 	require.NoError(t, err)
-	_, err = s.PutCap(api.CapPut{Scope: "volume", Name: "notes", Snapshots: 4})
+	_, err = s.Rules.PutCap(api.CapPut{Scope: "volume", Name: "notes", Snapshots: 4})
 	require.NoError(t, err)
 	begin := w.clock.Now()
 	for i := range 8 {
@@ -109,22 +111,22 @@ func TestCapStopsTaking(t *testing.T) {
 		w.until(s, begin.Add(time.Duration(i+1)*time.Hour))
 	}
 	require.Len(t, w.rows(s, "notes"), 4)
-	gaps := must(s.cat.Gaps("notes", time.Time{}, w.clock.Now()))
+	gaps := must(s.Catalog.Gaps("notes", time.Time{}, w.clock.Now()))
 	require.NotEmpty(t, gaps)
 	require.Contains(t, gaps[0].Cause, "the cap of volume notes is reached: At most 4 snapshots; there are 4 snapshots")
-	_, err = s.TakeSnapshot("notes", api.SnapshotTake{}, "test")
-	require.Equal(t, Conflict, ClassOf(err))
-	require.Equal(t, 2, must(there.Volume("notes@here")).Snapshots)
-	r := must(s.Route("to-there"))
+	_, err = s.Capture.TakeSnapshot("notes", api.SnapshotTake{}, "test")
+	require.Equal(t, refusal.Conflict, refusal.ClassOf(err))
+	require.Equal(t, 2, must(there.Overview.Volume("notes@here")).Snapshots)
+	r := must(s.Routes.Route("to-there"))
 	require.Contains(t, r.Sentence+r.LastError, "the cap of peer here is reached")
 
-	_, err = there.RemoveCap("peer", "here")
+	_, err = there.Rules.RemoveCap("peer", "here")
 	require.NoError(t, err)
-	_, err = s.PutCap(api.CapPut{Scope: "volume", Name: "notes", Snapshots: 5})
+	_, err = s.Rules.PutCap(api.CapPut{Scope: "volume", Name: "notes", Snapshots: 5})
 	require.NoError(t, err)
 	w.until(s, begin.Add(12*time.Hour))
 	require.Len(t, w.rows(s, "notes"), 5)
-	require.Equal(t, 5, must(there.Volume("notes@here")).Snapshots)
+	require.Equal(t, 5, must(there.Overview.Volume("notes@here")).Snapshots)
 }
 
 // A quota holds within one snapshot too: what brings more than is left is refused on the
@@ -135,23 +137,23 @@ func TestQuotaWithinACarry(t *testing.T) {
 	dir := w.share(here, "notes")
 	w.pair(here, there)
 	w.route(here, "there")
-	_, err := there.Grant(w.ctx, "here", api.GrantAsk{Grants: []string{"offer"}, QuotaBytes: 300_000})
+	_, err := there.Pairing.Grant(w.ctx, "here", api.GrantAsk{Grants: []string{"offer"}, QuotaBytes: 300_000})
 	require.NoError(t, err)
-	w.done(here)(here.TakeSnapshot("notes", api.SnapshotTake{}, "test"))
-	w.done(here)(here.RunRoute("to-there", "test"))
-	before := there.store.Usage().Objects
+	w.done(here)(here.Capture.TakeSnapshot("notes", api.SnapshotTake{}, "test"))
+	w.done(here)(here.Routes.RunRoute("to-there", "test"))
+	before := there.Store.Usage().Objects
 	rng := rand.New(rand.NewPCG(5, 6))
 	noise := make([]byte, 6<<20)
 	for i := range noise {
 		noise[i] = byte(rng.Uint32())
 	}
 	w.write(dir, "large", string(noise))
-	w.done(here)(here.TakeSnapshot("notes", api.SnapshotTake{}, "test"))
-	run := must(here.Wait(w.ctx, must(here.RunRoute("to-there", "test")).ID))
+	w.done(here)(here.Capture.TakeSnapshot("notes", api.SnapshotTake{}, "test"))
+	run := must(here.Run.Wait(w.ctx, must(here.Routes.RunRoute("to-there", "test")).ID))
 	require.Equal(t, "failed", run.State)
 	require.Contains(t, run.Outcome, "brings more than there is room for")
-	require.Equal(t, "waiting", must(here.Route("to-there")).State)
+	require.Equal(t, "waiting", must(here.Routes.Route("to-there")).State)
 	require.Len(t, w.rows(there, "notes@here"), 1)
-	w.done(there)(there.Sweep(true, "test"))
-	require.Equal(t, before, there.store.Usage().Objects)
+	w.done(there)(there.Upkeep.Sweep(true, "test"))
+	require.Equal(t, before, there.Store.Usage().Objects)
 }

@@ -31,10 +31,10 @@ func TestCatalogueFollowsTheStore(t *testing.T) {
 		marks = append(marks, &object.Mark{Kind: object.MarkExpiry, Root: must(object.ParseID(row.ID)), At: w.clock.Now().UnixNano(),
 			Until: w.clock.Now().Add(time.Hour).UnixNano(), Text: "a rule", Place: "here"})
 	}
-	require.NoError(t, s.store.PutMarks(marks))
+	require.NoError(t, s.Store.PutMarks(marks))
 	require.NoError(t, s.Close())
 	s = w.open("here")
-	require.NoError(t, s.whenMarksAgree(w.ctx))
+	require.NoError(t, s.Rules.WhenMarksAgree(w.ctx))
 	require.Empty(t, must(s.Info()).Held)
 	graced := func() (n int) {
 		for _, row := range w.rows(s, "notes") {
@@ -48,10 +48,10 @@ func TestCatalogueFollowsTheStore(t *testing.T) {
 	for _, m := range marks[1:] { // the rules keep two of them again
 		m.Kind, m.At, m.Until, m.Text = object.MarkRecall, m.At+1, 0, ""
 	}
-	require.NoError(t, s.store.PutMarks(marks[1:]))
+	require.NoError(t, s.Store.PutMarks(marks[1:]))
 	require.NoError(t, s.Close())
 	s = w.open("here")
-	require.NoError(t, s.whenMarksAgree(w.ctx))
+	require.NoError(t, s.Rules.WhenMarksAgree(w.ctx))
 	require.Empty(t, must(s.Info()).Held)
 	require.Equal(t, 1, graced())
 
@@ -59,18 +59,18 @@ func TestCatalogueFollowsTheStore(t *testing.T) {
 	path := filepath.Join(w.dir, "here", "catalog.db")
 	older := must(os.ReadFile(path))
 	s = w.open("here")
-	must(s.KeepSnapshot(rows[2].ID, api.KeepAsk{Reason: "evidence"}))
+	must(s.Rules.KeepSnapshot(rows[2].ID, api.KeepAsk{Reason: "evidence"}))
 	require.NoError(t, s.Close())
 	os.Remove(path + "-wal")
 	os.Remove(path + "-shm")
 	require.NoError(t, os.WriteFile(path, older, 0o600))
 	s = w.open("here")
-	require.NoError(t, s.whenMarksAgree(w.ctx))
+	require.NoError(t, s.Rules.WhenMarksAgree(w.ctx))
 	require.Contains(t, must(s.Info()).Held, "the catalogue is older than the one that was in use here last")
-	require.Equal(t, "evidence", must(s.cat.Snapshot(rows[2].ID)).KeepWhy)
+	require.Equal(t, "evidence", must(s.Catalog.Snapshot(rows[2].ID)).KeepWhy)
 
 	// A copy that was made while it was in use is whole, and a damaged one stops the start.
-	c := must(s.CopyCatalogue(w.ctx))
+	c := must(s.Upkeep.CopyCatalogue(w.ctx))
 	require.NoError(t, s.Close())
 	raw := must(os.ReadFile(path))
 	for i := range 4096 {

@@ -16,6 +16,7 @@ import (
 
 	"candidharbor/api"
 	"candidharbor/internal/catalog"
+	"candidharbor/internal/rules"
 
 	"github.com/stretchr/testify/require"
 )
@@ -44,8 +45,8 @@ func (c *chain) start(name string) {
 	c.lines[name].target.Store(&to)
 	s, err := Open(Options{Data: filepath.Join(c.world.dir, name), Name: name, Roots: []string{c.world.dir}, Setup: c.settle, Clock: c.clock, Listen: "127.0.0.1:0"})
 	require.NoError(c.t, err)
-	s.cfg.PeerAddresses = []string{c.lines[name].l.Addr().String()}
-	go s.ServePeers(l)
+	s.Conf.PeerAddresses = []string{c.lines[name].l.Addr().String()}
+	go s.Pairing.ServePeers(l)
 	c.sites[name] = s
 }
 
@@ -75,21 +76,21 @@ func newChain(t *testing.T, seed uint64) *chain {
 }
 
 func (c *chain) routeTo(from, to string) {
-	_, err := c.sites[from].AddRoute(api.RouteAdd{Name: "to-" + to, To: to, Names: []string{chainVolume[from]}})
+	_, err := c.sites[from].Routes.AddRoute(api.RouteAdd{Name: "to-" + to, To: to, Names: []string{chainVolume[from]}})
 	require.NoError(c.t, err)
 }
 
 func (c *chain) take() {
 	c.clock.Set(c.clock.Now().Add(time.Minute))
-	c.done(c.sites["a"])(c.sites["a"].TakeSnapshot("notes", api.SnapshotTake{}, "model"))
+	c.done(c.sites["a"])(c.sites["a"].Capture.TakeSnapshot("notes", api.SnapshotTake{}, "model"))
 	c.learn()
 }
 
 // carry runs a route, and says whether it could.
 func (c *chain) carry(from, to string) bool {
-	r, err := c.sites[from].RunRoute("to-"+to, "model")
+	r, err := c.sites[from].Routes.RunRoute("to-"+to, "model")
 	require.NoError(c.t, err)
-	r, err = c.sites[from].Wait(c.ctx, r.ID)
+	r, err = c.sites[from].Run.Wait(c.ctx, r.ID)
 	require.NoError(c.t, err)
 	c.learn()
 	return r.State == "done"
@@ -110,7 +111,7 @@ func (c *chain) learn() {
 			c.there[key] = "kept"
 			if !r.GraceUntil.IsZero() {
 				c.there[key] = "in grace"
-				require.True(c.t, i > 0 || r.LetGo == removedByHand, "the newest at %s is in grace: %s", name, r.LetGo)
+				require.True(c.t, i > 0 || r.LetGo == rules.RemovedByHand, "the newest at %s is in grace: %s", name, r.LetGo)
 			}
 		}
 		for key, was := range c.there {
@@ -135,7 +136,7 @@ func (c *chain) check(all bool) {
 		for _, r := range rows {
 			c.next++
 			to := filepath.Join(c.world.dir, "out", strconv.Itoa(c.next))
-			c.done(s)(s.Restore(context.Background(), api.RestoreAsk{Volume: chainVolume[name], At: r.ID, To: to}, "model"))
+			c.done(s)(s.Recovery.Restore(context.Background(), api.RestoreAsk{Volume: chainVolume[name], At: r.ID, To: to}, "model"))
 			require.True(c.t, maps.Equal(c.at[r.ID], readContents(c.t, to)), "%s at %s is not as it was", r.ID[:12], name)
 			require.NoError(c.t, os.RemoveAll(to))
 		}
@@ -160,21 +161,21 @@ func (c *chain) step() {
 		{"carry " + pair, func() { c.carry(from, to) }},
 		{"carry both ways at once", func() {
 			for _, p := range pairs {
-				_, err := c.sites[p[:1]].RunRoute("to-"+p[1:], "model")
+				_, err := c.sites[p[:1]].Routes.RunRoute("to-"+p[1:], "model")
 				require.NoError(c.t, err)
 			}
 			c.take()
 		}},
 		{"six hours pass", func() { c.until(c.sites["a"], c.clock.Now().Add(6*time.Hour)) }},
 		{"days pass", func() { c.clock.Set(c.clock.Now().Add(time.Duration(10+c.rng.IntN(40)) * time.Hour)) }},
-		{"prune " + any, func() { c.done(s)(s.Prune("", "model")) }},
-		{"sweep " + any, func() { c.done(s)(s.Sweep(c.rng.IntN(2) == 0, "model")) }},
+		{"prune " + any, func() { c.done(s)(s.Rules.Prune("", "model")) }},
+		{"sweep " + any, func() { c.done(s)(s.Upkeep.Sweep(c.rng.IntN(2) == 0, "model")) }},
 		{"prune and sweep in the middle", func() {
-			c.done(c.sites["b"])(c.sites["b"].Prune("", "model"))
+			c.done(c.sites["b"])(c.sites["b"].Rules.Prune("", "model"))
 			c.learn()
 			c.clock.Set(c.clock.Now().Add(13 * time.Hour))
-			c.done(c.sites["b"])(c.sites["b"].Prune("", "model"))
-			c.done(c.sites["b"])(c.sites["b"].Sweep(false, "model"))
+			c.done(c.sites["b"])(c.sites["b"].Rules.Prune("", "model"))
+			c.done(c.sites["b"])(c.sites["b"].Upkeep.Sweep(false, "model"))
 		}},
 		{"remove by hand at " + any, func() {
 			rows := c.rows(s, chainVolume[any])
@@ -182,16 +183,16 @@ func (c *chain) step() {
 				return
 			}
 			if row := rows[c.rng.IntN(len(rows))]; row.GraceUntil.IsZero() {
-				_, err := s.RemoveSnapshot(row.ID)
+				_, err := s.Rules.RemoveSnapshot(row.ID)
 				require.NoError(c.t, err)
 			}
 		}},
 		{"new key of " + any + " beside a carry", func() {
-			r, err := c.sites[from].RunRoute("to-"+to, "model")
+			r, err := c.sites[from].Routes.RunRoute("to-"+to, "model")
 			require.NoError(c.t, err)
-			_, err = s.Rotate(c.ctx, false)
+			_, err = s.Pairing.Rotate(c.ctx, false)
 			require.NoError(c.t, err)
-			_, err = c.sites[from].Wait(c.ctx, r.ID)
+			_, err = c.sites[from].Run.Wait(c.ctx, r.ID)
 			require.NoError(c.t, err)
 		}},
 		{"restart " + any, func() {
@@ -203,19 +204,19 @@ func (c *chain) step() {
 			body := "policy: q\nvolumes: {other: v}\ntake: [every 6 hours]\n" + strings.Replace(chainKeep, "daily: 6", "daily: 4", 1)
 			c.policy(a, body)
 			labels := []map[string]string{{"k": "v"}, {"other": "v"}, {"k": "v", "other": "v"}}[c.rng.IntN(3)]
-			_, err := a.SetLabels("notes", api.LabelsPut{Labels: labels, Accept: true})
+			_, err := a.Capture.SetLabels("notes", api.LabelsPut{Labels: labels, Accept: true})
 			require.NoError(c.t, err)
 		}},
 		{"route " + pair + " anew", func() {
-			_, err := c.sites[from].RemoveRoute("to-" + to)
+			_, err := c.sites[from].Routes.RemoveRoute("to-" + to)
 			require.NoError(c.t, err)
 			c.routeTo(from, to)
 		}},
 		{"cut to " + to, func() {
 			c.lines[to].left.Store(int64(c.rng.IntN(60_000)))
 			for _, x := range c.sites {
-				x.CutLine(true)
-				x.CutLine(false)
+				x.Pairing.CutLine(true)
+				x.Pairing.CutLine(false)
 			}
 			c.carry(from, to)
 			c.lines[to].left.Store(-1)
@@ -250,8 +251,8 @@ func TestModelOfThreeSites(t *testing.T) {
 			c.take()
 			for _, pair := range []string{"ac", "ab", "bc"} {
 				require.True(t, c.carry(pair[:1], pair[1:]), pair)
-				for _, w := range must(c.sites[pair[:1]].routeWork(must(c.sites[pair[:1]].cat.Route("to-" + pair[1:])))) {
-					require.Empty(t, w.want, pair)
+				for _, w := range must(c.sites[pair[:1]].Routes.RouteWork(must(c.sites[pair[:1]].Catalog.Route("to-" + pair[1:])))) {
+					require.Empty(t, w.Want, pair)
 				}
 			}
 			newest := c.rows(c.sites["a"], "notes")[0].ID
@@ -260,7 +261,7 @@ func TestModelOfThreeSites(t *testing.T) {
 			}
 			c.check(true)
 			for _, name := range slices.Sorted(maps.Keys(c.sites)) {
-				require.Equal(t, "done", c.done(c.sites[name])(c.sites[name].Verify("model")).State, name)
+				require.Equal(t, "done", c.done(c.sites[name])(c.sites[name].Upkeep.Verify("model")).State, name)
 			}
 		})
 	}

@@ -45,7 +45,7 @@ func TestClockJumpsHoldRemoval(t *testing.T) {
 			c.pass(6 * time.Hour)
 			_, err := s.Step(w.ctx, true)
 			require.NoError(t, err)
-			w.done(s)(s.Prune("", "test"))
+			w.done(s)(s.Rules.Prune("", "test"))
 		}
 	}
 	days(6)
@@ -54,33 +54,33 @@ func TestClockJumpsHoldRemoval(t *testing.T) {
 	held := func(says string) {
 		t.Helper()
 		before := len(w.rows(s, "notes"))
-		r := w.done(s)(s.Prune("", "test"))
+		r := w.done(s)(s.Rules.Prune("", "test"))
 		require.Contains(t, r.Outcome, "nothing is removed: ")
 		require.Contains(t, r.Outcome, says)
 		c.pass(2 * time.Hour)
-		w.done(s)(s.Prune("", "test"))
+		w.done(s)(s.Rules.Prune("", "test"))
 		require.Len(t, w.rows(s, "notes"), before)
-		st, err := s.Status()
+		st, err := s.Overview.Status()
 		require.NoError(t, err)
 		require.Contains(t, st.Sentences[1].Text, "Nothing is removed at present: the clock of this host was set")
 	}
 	free := func() {
 		t.Helper()
 		before := len(w.rows(s, "notes"))
-		r := w.done(s)(s.Prune("", "test"))
+		r := w.done(s)(s.Rules.Prune("", "test"))
 		require.NotContains(t, r.Outcome, "nothing is removed: ", "%d before", before)
 	}
 	right := c.Now()
 	c.Set(right.AddDate(1, 0, 0)) // set ahead by a year
 	held("set ahead by 365 days")
 	c.Set(right.Add(2 * time.Hour)) // and right again
-	require.NoError(t, s.Release())
+	require.NoError(t, s.Upkeep.Release())
 	held("set back by 365 days")
-	require.NoError(t, s.Release())
+	require.NoError(t, s.Upkeep.Release())
 	free()
 	c.Set(c.Now().Add(-24 * time.Hour))
 	held("set back by 1 day")
-	require.NoError(t, s.Release())
+	require.NoError(t, s.Upkeep.Release())
 	days(4)
 
 	require.NoError(t, s.Close())

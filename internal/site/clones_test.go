@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"candidharbor/api"
+	"candidharbor/internal/access"
 	"candidharbor/internal/catalog"
 
 	"github.com/stretchr/testify/require"
@@ -34,15 +35,15 @@ func TestClonesHoldTheirSnapshot(t *testing.T) {
 		{Name: "x", Volume: "notes", Dir: at, At: "2020-01-01T00:00:00Z"}:               "nothing is known",
 		{Name: "x", Volume: "notes", Dir: at, Until: w.clock.Now().Add(-1 * time.Hour)}: "has passed",
 	} {
-		_, err := s.MakeClone(ask, "test")
+		_, err := s.Recovery.MakeClone(ask, "test")
 		require.ErrorContains(t, err, why)
 	}
-	require.NoDirExists(t, s.cloneHome("x"))
+	require.NoDirExists(t, s.Recovery.CloneHome("x"))
 
-	c, err := s.MakeClone(api.CloneAsk{Name: "play", Volume: "notes", Dir: at, Until: w.clock.Now().Add(100 * time.Hour)}, "test")
+	c, err := s.Recovery.MakeClone(api.CloneAsk{Name: "play", Volume: "notes", Dir: at, Until: w.clock.Now().Add(100 * time.Hour)}, "test")
 	require.NoError(t, err)
 	require.Equal(t, id, c.Snapshot)
-	_, err = s.MakeClone(api.CloneAsk{Name: "play", Volume: "notes", Dir: at}, "test")
+	_, err = s.Recovery.MakeClone(api.CloneAsk{Name: "play", Volume: "notes", Dir: at}, "test")
 	require.ErrorContains(t, err, "there is a clone play already")
 	w.write(at, "a", "changed in the clone")
 	w.write(at, "new", "made in the clone")
@@ -52,14 +53,14 @@ func TestClonesHoldTheirSnapshot(t *testing.T) {
 	w.write(dir, "a", "second")
 	w.until(s, w.clock.Now().Add(7*time.Hour))
 	for range 2 {
-		w.done(s)(s.Prune("", "test"))
+		w.done(s)(s.Rules.Prune("", "test"))
 		w.clock.Set(w.clock.Now().Add(2 * time.Second))
 	}
-	w.done(s)(s.Sweep(true, "test"))
-	view, err := s.Snapshot(id)
+	w.done(s)(s.Upkeep.Sweep(true, "test"))
+	view, err := s.Recovery.Snapshot(id)
 	require.NoError(t, err)
 	require.Contains(t, view.Reasons, "in use by the clone play")
-	_, err = s.RemoveSnapshot(id)
+	_, err = s.Rules.RemoveSnapshot(id)
 	require.ErrorContains(t, err, "candid clone discard play first")
 
 	require.NoError(t, s.Close())
@@ -69,34 +70,34 @@ func TestClonesHoldTheirSnapshot(t *testing.T) {
 	got, err := os.ReadFile(filepath.Join(at, "a"))
 	require.NoError(t, err)
 	require.Equal(t, "changed in the clone", string(got))
-	c, err = s.Clone("play")
+	c, err = s.Recovery.Clone("play")
 	require.NoError(t, err)
 	require.True(t, c.There)
 	require.EqualValues(t, 3, c.Changed)
 
 	// Its end comes by itself, and the snapshot goes as the rules say.
 	w.until(s, w.clock.Now().Add(120*time.Hour))
-	_, err = s.Clone("play")
+	_, err = s.Recovery.Clone("play")
 	require.ErrorContains(t, err, "there is no clone play")
-	require.NoDirExists(t, s.cloneHome("play"))
+	require.NoDirExists(t, s.Recovery.CloneHome("play"))
 	left, err := os.ReadDir(at)
 	require.NoError(t, err)
 	require.Empty(t, left)
 	for range 2 {
-		w.done(s)(s.Prune("", "test"))
+		w.done(s)(s.Rules.Prune("", "test"))
 		w.clock.Set(w.clock.Now().Add(2 * time.Second))
 	}
-	_, err = s.Snapshot(id)
+	_, err = s.Recovery.Snapshot(id)
 	require.ErrorIs(t, err, catalog.ErrNone)
-	acts, err := s.Ledger(catalog.EntryFilter{Who: Service.Name, Limit: 10})
+	acts, err := s.Access.Ledger(catalog.EntryFilter{Who: access.ByService.Name, Limit: 10})
 	require.NoError(t, err)
 	require.Equal(t, "discardClone", acts.Items[0].Act)
 
 	// One in grace has to be recalled first.
-	w.done(s)(s.TakeSnapshot("notes", api.SnapshotTake{}, "test"))
+	w.done(s)(s.Capture.TakeSnapshot("notes", api.SnapshotTake{}, "test"))
 	last := w.rows(s, "notes")[0].ID
-	if _, err = s.RemoveSnapshot(last); err == nil {
-		_, err = s.MakeClone(api.CloneAsk{Name: "late", Volume: "notes", At: last, Dir: at}, "test")
+	if _, err = s.Rules.RemoveSnapshot(last); err == nil {
+		_, err = s.Recovery.MakeClone(api.CloneAsk{Name: "late", Volume: "notes", At: last, Dir: at}, "test")
 		require.ErrorContains(t, err, "is in grace")
 	}
 }

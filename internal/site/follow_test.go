@@ -25,7 +25,7 @@ func watching(t *testing.T) (*world, *Site, string) {
 	w.take(s, "notes")
 	w.clock.Set(w.clock.Now().Add(time.Minute))
 	w.take(s, "notes")
-	if how := must(s.Volume("notes")).Following; how != "by the change journal" {
+	if how := must(s.Overview.Volume("notes")).Following; how != "by the change journal" {
 		t.Skipf("this host does not let a filesystem be watched: %s", how)
 	}
 	return w, s, dir
@@ -33,9 +33,9 @@ func watching(t *testing.T) (*world, *Site, string) {
 
 func (w *world) take(s *Site, volume string) *api.Snapshot {
 	w.clock.Set(w.clock.Now().Add(time.Second)) // lists are in the order of time
-	run, err := s.TakeSnapshot(volume, api.SnapshotTake{}, "test")
+	run, err := s.Capture.TakeSnapshot(volume, api.SnapshotTake{}, "test")
 	w.done(s)(run, err)
-	return must(s.Snapshot(w.rows(s, volume)[0].ID))
+	return must(s.Recovery.Snapshot(w.rows(s, volume)[0].ID))
 }
 
 // A watched volume answers for every moment of a watched span, and a snapshot of it is
@@ -48,13 +48,13 @@ func TestWatched(t *testing.T) {
 	seen := func(hours int) time.Time {
 		return begin.Add(time.Duration(hours) * time.Hour).Truncate(time.Hour).UTC()
 	}
-	require.Equal(t, "still", must(s.Snapshot(w.rows(s, "notes")[0].ID)).Consistency)
+	require.Equal(t, "still", must(s.Recovery.Snapshot(w.rows(s, "notes")[0].ID)).Consistency)
 	w.until(s, begin.Add(12*time.Hour))
 	row := w.rows(s, "notes")[0]
 	require.Equal(t, begin.UTC(), row.Began.Time)
 	require.Equal(t, seen(9), row.WatchedUntil.Time)
 	answer := func(at time.Time) string {
-		return must(s.Browse("notes", at.Format(time.RFC3339), "", "")).Answer
+		return must(s.Recovery.Browse("notes", at.Format(time.RFC3339), "", "")).Answer
 	}
 	require.Contains(t, answer(begin.Add(8*time.Hour)), "exactly as it was")
 
@@ -72,7 +72,7 @@ func TestWatched(t *testing.T) {
 	require.Contains(t, answer(begin.Add(16*time.Hour)), "unchanged when looked at")
 
 	// What is found again in the store knows as much.
-	_, err = s.RebuildCatalogue()
+	_, err = s.Upkeep.RebuildCatalogue()
 	require.NoError(t, err)
 	require.Equal(t, seen(9), w.rows(s, "notes")[0].WatchedUntil.Time)
 }
@@ -115,5 +115,5 @@ func TestOnChangeByJournal(t *testing.T) {
 	}
 	n := len(w.rows(s, "notes")) - base - 2
 	require.True(t, n == 2 || n == 3, "%d in half an hour", n)
-	require.Empty(t, must(s.cat.Gaps("notes", time.Time{}, w.clock.Now())))
+	require.Empty(t, must(s.Catalog.Gaps("notes", time.Time{}, w.clock.Now())))
 }

@@ -30,14 +30,14 @@ func TestVolumeThatIsNotItself(t *testing.T) {
 	refused := func(why string) {
 		t.Helper()
 		for range 2 { // it is not taken for it the second time either
-			run := must(s.Wait(w.ctx, must(s.TakeSnapshot("notes", api.SnapshotTake{}, "test")).ID))
+			run := must(s.Run.Wait(w.ctx, must(s.Capture.TakeSnapshot("notes", api.SnapshotTake{}, "test")).ID))
 			require.Equal(t, "failed", run.State)
 			require.Contains(t, run.Outcome, why)
 			require.Contains(t, run.Outcome, "candid volume confirm notes")
 		}
 		require.Len(t, w.rows(s, "notes"), kept)
-		require.Contains(t, fmt.Sprint(must(s.Status()).Sentences), why)
-		require.Contains(t, must(s.Volume("notes")).Doubt, why)
+		require.Contains(t, fmt.Sprint(must(s.Overview.Status()).Sentences), why)
+		require.Contains(t, must(s.Overview.Volume("notes")).Doubt, why)
 	}
 	if mounted {
 		require.NoError(t, unix.Unmount(dir, 0))
@@ -45,22 +45,22 @@ func TestVolumeThatIsNotItself(t *testing.T) {
 		require.NoError(t, s.Close()) // nor after a restart
 		s = w.open("here")
 		refused("is on another filesystem than at its last snapshot")
-		must(s.ConfirmVolume("notes"))
-		require.NotContains(t, fmt.Sprint(must(s.Status()).Sentences), "is on another filesystem")
+		must(s.Capture.ConfirmVolume("notes"))
+		require.NotContains(t, fmt.Sprint(must(s.Overview.Status()).Sentences), "is on another filesystem")
 		for k := range 30 {
 			w.write(dir, fmt.Sprint("file ", k), fmt.Sprint("other text ", k))
 		}
 		w.take(s, "notes")
 		kept++
-		_, err := s.ConfirmVolume("notes")
+		_, err := s.Capture.ConfirmVolume("notes")
 		require.ErrorContains(t, err, "nothing about notes is in doubt")
 	}
 	for k := range 30 {
 		require.NoError(t, os.Remove(fmt.Sprintf("%s/file %d", dir, k)))
 	}
 	refused("nearly everything vanished")
-	must(s.ConfirmVolume("notes"))
+	must(s.Capture.ConfirmVolume("notes"))
 	w.take(s, "notes")
 	require.Len(t, w.rows(s, "notes"), kept+1)
-	require.NotContains(t, fmt.Sprint(must(s.Status()).Sentences), "vanished")
+	require.NotContains(t, fmt.Sprint(must(s.Overview.Status()).Sentences), "vanished")
 }

@@ -20,7 +20,7 @@ import (
 // elsewhere or in place, and one undo takes all of it back.
 func TestGroupGoesBackTogether(t *testing.T) {
 	w, s, dirs, _ := grouped(t)
-	_, err := s.PutGroup("books", api.GroupPut{Volumes: []string{"papers", "ledger"}})
+	_, err := s.Capture.PutGroup("books", api.GroupPut{Volumes: []string{"papers", "ledger"}})
 	require.NoError(t, err)
 	state := func(text string) {
 		for _, d := range dirs {
@@ -38,23 +38,23 @@ func TestGroupGoesBackTogether(t *testing.T) {
 	between := w.clock.Now().Add(-90 * time.Minute).Format(time.RFC3339)
 	now := [2]string{exact(t, dirs[0]), exact(t, dirs[1])}
 
-	plan, err := s.PlanGroupRestore(w.ctx, api.GroupRestoreAsk{Group: "books", At: between, InPlace: true})
+	plan, err := s.Recovery.PlanGroupRestore(w.ctx, api.GroupRestoreAsk{Group: "books", At: between, InPlace: true})
 	require.NoError(t, err)
 	require.Len(t, plan.Volumes, 2)
 	require.Empty(t, plan.Lacking)
-	require.Equal(t, w.rows(s, "ledger")[1].SetID, must(s.Snapshot(plan.Volumes[0].Snapshot.ID)).SetID)
+	require.Equal(t, w.rows(s, "ledger")[1].SetID, must(s.Recovery.Snapshot(plan.Volumes[0].Snapshot.ID)).SetID)
 	first := w.rows(s, "papers")[1].ID
 	out := filepath.Join(w.dir, "out")
-	w.done(s)(s.RestoreGroup(w.ctx, api.GroupRestoreAsk{Group: "books", At: first, To: out}, "test"))
+	w.done(s)(s.Recovery.RestoreGroup(w.ctx, api.GroupRestoreAsk{Group: "books", At: first, To: out}, "test"))
 	require.Equal(t, skipTop(want[0]), skipTop(exact(t, filepath.Join(out, "ledger"))))
 	require.Equal(t, skipTop(want[1]), skipTop(exact(t, filepath.Join(out, "papers"))))
 
-	run := w.done(s)(s.RestoreGroup(w.ctx, api.GroupRestoreAsk{Group: "books", At: first, InPlace: true}, "test"))
+	run := w.done(s)(s.Recovery.RestoreGroup(w.ctx, api.GroupRestoreAsk{Group: "books", At: first, InPlace: true}, "test"))
 	require.Equal(t, want, [2]string{exact(t, dirs[0]), exact(t, dirs[1])})
 	var did api.GroupRestore
 	require.NoError(t, json.Unmarshal(run.Result.(json.RawMessage), &did))
 	require.Len(t, did.Runs, 2)
-	w.done(s)(s.Undo(run.ID, "test"))
+	w.done(s)(s.Recovery.Undo(run.ID, "test"))
 	require.Equal(t, now, [2]string{exact(t, dirs[0]), exact(t, dirs[1])})
 
 	for ask, why := range map[api.GroupRestoreAsk]string{
@@ -65,15 +65,15 @@ func TestGroupGoesBackTogether(t *testing.T) {
 		{Group: "books", At: "latest", To: "/etc/books"}:                  "ledger: ",
 		{Group: "books", At: "latest", InPlace: true, OnConflict: "burn"}: "conflict choice",
 	} {
-		_, err := s.RestoreGroup(w.ctx, ask, "test")
+		_, err := s.Recovery.RestoreGroup(w.ctx, ask, "test")
 		require.ErrorContains(t, err, why)
 	}
 	// A volume that joined later is told as lacking.
 	require.NoError(t, os.MkdirAll(filepath.Join(w.dir, "shares", "late"), 0o755))
 	w.share(s, "late")
-	_, err = s.PutGroup("books", api.GroupPut{Volumes: []string{"papers", "ledger", "late"}})
+	_, err = s.Capture.PutGroup("books", api.GroupPut{Volumes: []string{"papers", "ledger", "late"}})
 	require.NoError(t, err)
-	plan, err = s.PlanGroupRestore(w.ctx, api.GroupRestoreAsk{Group: "books", At: first, InPlace: true})
+	plan, err = s.Recovery.PlanGroupRestore(w.ctx, api.GroupRestoreAsk{Group: "books", At: first, InPlace: true})
 	require.NoError(t, err)
 	require.Equal(t, []string{"late"}, plan.Lacking)
 }
@@ -82,7 +82,7 @@ func TestGroupGoesBackTogether(t *testing.T) {
 // undo of the run that was cut takes all of it back, to where it was before the first.
 func TestGroupRestoreCutShort(t *testing.T) {
 	w, s, dirs, _ := grouped(t)
-	_, err := s.PutGroup("books", api.GroupPut{Volumes: []string{"papers", "ledger"}})
+	_, err := s.Capture.PutGroup("books", api.GroupPut{Volumes: []string{"papers", "ledger"}})
 	require.NoError(t, err)
 	for _, d := range dirs {
 		for i := range 1500 {
@@ -100,34 +100,34 @@ func TestGroupRestoreCutShort(t *testing.T) {
 	before := [2]string{exact(t, dirs[0]), exact(t, dirs[1])}
 	at := w.rows(s, "papers")[0].ID
 	// Cancelled, it ends its volumes' restores too, and what they did is taken back by one undo.
-	run, err := s.RestoreGroup(w.ctx, api.GroupRestoreAsk{Group: "books", At: at, InPlace: true}, "test")
+	run, err := s.Recovery.RestoreGroup(w.ctx, api.GroupRestoreAsk{Group: "books", At: at, InPlace: true}, "test")
 	require.NoError(t, err)
-	for now := run; !now.Over() && len(must(os.ReadDir(dirs[0]))) < 110; now = must(s.Run(run.ID)) {
+	for now := run; !now.Over() && len(must(os.ReadDir(dirs[0]))) < 110; now = must(s.Run.Run(run.ID)) {
 		runtime.Gosched()
 	}
-	if s.Cancel(run.ID) == nil {
-		ended := must(s.Wait(w.ctx, run.ID))
-		for _, r := range must(s.Runs(catalog.RunFilter{Limit: 20})).Items {
+	if s.Run.Cancel(run.ID) == nil {
+		ended := must(s.Run.Wait(w.ctx, run.ID))
+		for _, r := range must(s.Run.Runs(catalog.RunFilter{Limit: 20})).Items {
 			require.True(t, r.Over(), r.Kind)
 		}
 		require.Contains(t, ended.Outcome, "To take all of it back: candid undo")
 	}
-	w.done(s)(s.Undo(run.ID, "test"))
+	w.done(s)(s.Recovery.Undo(run.ID, "test"))
 	require.Equal(t, before, [2]string{exact(t, dirs[0]), exact(t, dirs[1])})
 
-	run, err = s.RestoreGroup(w.ctx, api.GroupRestoreAsk{Group: "books", At: at, InPlace: true}, "test")
+	run, err = s.Recovery.RestoreGroup(w.ctx, api.GroupRestoreAsk{Group: "books", At: at, InPlace: true}, "test")
 	require.NoError(t, err)
-	for now := run; !now.Over() && len(must(os.ReadDir(dirs[0]))) < 110; now = must(s.Run(run.ID)) {
+	for now := run; !now.Over() && len(must(os.ReadDir(dirs[0]))) < 110; now = must(s.Run.Run(run.ID)) {
 		runtime.Gosched()
 	}
 	require.NoError(t, s.Close())
 	s = w.open("here")
-	was := must(s.Run(run.ID))
+	was := must(s.Run.Run(run.ID))
 	for busy := true; busy; {
 		busy = false
-		for _, r := range must(s.Runs(catalog.RunFilter{Limit: 20})).Items {
+		for _, r := range must(s.Run.Runs(catalog.RunFilter{Limit: 20})).Items {
 			if !r.Over() {
-				_, err := s.Wait(w.ctx, r.ID)
+				_, err := s.Run.Wait(w.ctx, r.ID)
 				require.NoError(t, err)
 				busy = true
 			}
@@ -137,6 +137,6 @@ func TestGroupRestoreCutShort(t *testing.T) {
 	if was.State == "cancelled" {
 		require.Contains(t, was.Outcome, "because the service stopped; its next start goes on with each volume. To take all of it back: candid undo")
 	}
-	w.done(s)(s.Undo(run.ID, "test"))
+	w.done(s)(s.Recovery.Undo(run.ID, "test"))
 	require.Equal(t, before, [2]string{exact(t, dirs[0]), exact(t, dirs[1])})
 }

@@ -12,6 +12,7 @@ import (
 
 	"candidharbor/api"
 	"candidharbor/internal/catalog"
+	"candidharbor/internal/datadir"
 
 	"github.com/stretchr/testify/require"
 )
@@ -56,30 +57,30 @@ func TestHeadroom(t *testing.T) {
 		w.clock.Set(w.clock.Now().Add(time.Hour))
 		_, err := s.Step(w.ctx, true)
 		require.NoError(t, err)
-		w.done(s)(s.Prune("", "test"))
+		w.done(s)(s.Rules.Prune("", "test"))
 	}
 	turn(1 << 20)
 	oldest := w.rows(s, "notes")[0].ID
 	turn(1 << 20)
 	marked := w.rows(s, "notes")[0].ID
-	_, err = s.KeepSnapshot(marked, api.KeepAsk{Reason: "audit"})
+	_, err = s.Rules.KeepSnapshot(marked, api.KeepAsk{Reason: "audit"})
 	require.NoError(t, err)
 	said := map[string]bool{}
 	for i := range 110 {
 		turn(900_000)
 		if i == 30 {
 			for _, r := range w.rows(s, "notes")[5:10] {
-				_, err := s.RemoveSnapshot(r.ID)
+				_, err := s.Rules.RemoveSnapshot(r.ID)
 				require.NoError(t, err)
 			}
 		}
-		lack, _, _ := s.lacking()
-		low, is, err := s.lowState()
+		lack, _, _ := s.Lacking()
+		low, is, err := s.Rules.LowState()
 		require.NoError(t, err)
 		if is {
-			for k, words := range map[string]string{shortenGrace: "in grace went before", removeExpired: "that had expired went", thinDensest: "where they lay densest", stopTaking: "No scheduled snapshots"} {
+			for k, words := range map[string]string{datadir.ShortenGrace: "in grace went before", datadir.RemoveExpired: "that had expired went", datadir.ThinDensest: "where they lay densest", datadir.StopTaking: "No scheduled snapshots"} {
 				if strings.Contains(strings.Join(low.Did, " "), words) {
-					if k == thinDensest && !said[k] {
+					if k == datadir.ThinDensest && !said[k] {
 						for _, r := range w.rows(s, "notes") {
 							require.True(t, r.GraceUntil.IsZero(), "what is in grace goes before anything is thinned")
 						}
@@ -87,27 +88,27 @@ func TestHeadroom(t *testing.T) {
 					said[k] = true
 				}
 			}
-			st, err := s.Status()
+			st, err := s.Overview.Status()
 			require.NoError(t, err)
 			require.Contains(t, fmt.Sprint(st.Sentences), "must stay free")
 		}
-		require.False(t, said[stopTaking], "turn %d, %d lacking", i, lack)
+		require.False(t, said[datadir.StopTaking], "turn %d, %d lacking", i, lack)
 		rows := w.rows(s, "notes")
 		have := map[string]bool{}
 		for _, r := range rows {
 			have[r.ID] = true
 		}
 		require.True(t, have[marked], "a keep mark holds")
-		require.True(t, have[oldest] || !said[thinDensest], "the reach back is the same")
+		require.True(t, have[oldest] || !said[datadir.ThinDensest], "the reach back is the same")
 		require.WithinDuration(t, w.clock.Now(), rows[0].Began.Time, time.Minute, "the newest is there")
 	}
-	require.True(t, said[shortenGrace] && said[thinDensest], said)
-	require.Equal(t, "done", w.done(s)(s.Verify("test")).State)
-	runs, err := s.cat.Runs(catalog.RunFilter{Subject: "here", Limit: 1000})
+	require.True(t, said[datadir.ShortenGrace] && said[datadir.ThinDensest], said)
+	require.Equal(t, "done", w.done(s)(s.Upkeep.Verify("test")).State)
+	runs, err := s.Catalog.Runs(catalog.RunFilter{Subject: "here", Limit: 1000})
 	require.NoError(t, err)
 	lines := ""
 	for _, r := range runs {
-		log, err := s.cat.Log(r.ID)
+		log, err := s.Catalog.Log(r.ID)
 		require.NoError(t, err)
 		for _, l := range log {
 			lines += l.Text + "\n"
@@ -117,7 +118,7 @@ func TestHeadroom(t *testing.T) {
 
 	// Somebody else fills the disk: nothing more helps, so nothing is taken.
 	fill := func(i int) {
-		if free, _ := roomOn(small); free > 4<<20 {
+		if free, _ := datadir.RoomOn(small); free > 4<<20 {
 			require.NoError(t, os.WriteFile(filepath.Join(small, fmt.Sprint("others", i)), make([]byte, free-4<<20), 0o600))
 		}
 	}
@@ -131,28 +132,28 @@ func TestHeadroom(t *testing.T) {
 	before := len(w.rows(s, "notes"))
 	turn(10)
 	require.Len(t, w.rows(s, "notes"), before)
-	gaps := must(s.cat.Gaps("notes", time.Time{}, w.clock.Now()))
+	gaps := must(s.Catalog.Gaps("notes", time.Time{}, w.clock.Now()))
 	require.Contains(t, gaps[len(gaps)-1].Cause, "the store was low on space")
 	for i := range 7 {
 		os.Remove(filepath.Join(small, fmt.Sprint("others", i)))
 	}
 	turn(10)
 	require.WithinDuration(t, w.clock.Now(), w.rows(s, "notes")[0].Began.Time, time.Minute, "it goes on by itself")
-	_, is, err := s.lowState()
+	_, is, err := s.Rules.LowState()
 	require.NoError(t, err)
 	require.False(t, is)
 }
 
 func TestHeadroomWords(t *testing.T) {
 	for text, want := range map[string]int64{"20 GiB": 20 << 30, "512 MiB": 512 << 20, "10 %": 100, "10%": 100, "0.5 GiB": 1 << 29} {
-		n, err := parseShare("headroom", text, 1000)
+		n, err := datadir.ParseShare("headroom", text, 1000)
 		require.NoError(t, err, text)
 		require.Equal(t, want, n, text)
 	}
 	for _, text := range []string{"", "20", "20 GB", "-1 GiB", "95 %", "lots"} {
-		_, err := parseShare("headroom", text, 1000)
+		_, err := datadir.ParseShare("headroom", text, 1000)
 		require.Error(t, err, text)
 	}
-	_, err := Config{Name: "a", Listen: "a:1", PeerListen: "a:1", WhenLow: []string{"delete"}}.check("site.yaml")
+	_, err := datadir.Config{Name: "a", Listen: "a:1", PeerListen: "a:1", WhenLow: []string{"delete"}}.Check("site.yaml")
 	require.ErrorContains(t, err, "is no measure: use shorten grace, remove expired, thin, stop taking")
 }

@@ -42,13 +42,13 @@ func TestHealing(t *testing.T) {
 		for k := range 30 {
 			w.write(dir, fmt.Sprintf("file %d", k), strings.Repeat(fmt.Sprint(n*k, " lines "), 3000+100*k+n))
 		}
-		w.done(here)(here.TakeSnapshot("notes", api.SnapshotTake{}, "test"))
+		w.done(here)(here.Capture.TakeSnapshot("notes", api.SnapshotTake{}, "test"))
 	}
-	w.done(here)(here.RunRoute("to-there", "test"))
+	w.done(here)(here.Routes.RunRoute("to-there", "test"))
 	want := w.textOf(here, w.rows(here, "notes")[0], "file 7")
 	for _, name := range []string{"there", "here"} {
 		for _, s := range []*Site{here, there} {
-			w.done(s)(s.Sweep(true, "test"))
+			w.done(s)(s.Upkeep.Sweep(true, "test"))
 			require.NoError(t, s.Close())
 		}
 		w.damage(name, "", 1)
@@ -59,35 +59,35 @@ func TestHealing(t *testing.T) {
 		}
 		// The other one's address is another port since it was opened again.
 		for _, p := range []*Site{here, there} {
-			for _, row := range must(p.cat.Peers()) {
+			for _, row := range must(p.Catalog.Peers()) {
 				other := map[string]*Site{"here": here, "there": there}[row.Name]
-				row.Addresses.V = other.addresses()
-				require.NoError(t, p.cat.PutPeer(row))
+				row.Addresses.V = other.Pairing.Addresses()
+				require.NoError(t, p.Catalog.PutPeer(row))
 			}
 		}
-		run := must(s.Wait(w.ctx, must(s.Verify("test")).ID))
+		run := must(s.Run.Wait(w.ctx, must(s.Upkeep.Verify("test")).ID))
 		require.Equal(t, "done with remarks", run.State, "%s", run.Outcome)
 		require.Contains(t, run.Outcome, "all of them were put back from")
-		run = must(s.Wait(w.ctx, must(s.Verify("test")).ID))
+		run = must(s.Run.Wait(w.ctx, must(s.Upkeep.Verify("test")).ID))
 		require.Contains(t, run.Outcome, "that nothing needs any more", name)
 		for _, row := range w.rows(s, volume) {
 			w.textOf(s, row, "file 7")
 		}
 		require.Equal(t, want, w.textOf(s, w.rows(s, volume)[0], "file 7"))
-		w.done(s)(s.Sweep(false, "test"))
+		w.done(s)(s.Upkeep.Sweep(false, "test"))
 		require.Equal(t, want, w.textOf(s, w.rows(s, volume)[0], "file 7"))
-		run = w.done(s)(s.Verify("test"))
+		run = w.done(s)(s.Upkeep.Verify("test"))
 		require.Contains(t, run.Outcome, "all as written", name)
 	}
 	stranger := w.open("stranger")
 	w.pair(stranger, here)
-	census, err := here.store.Census(must(object.ParseID(w.rows(here, "notes")[0].ID)))
+	census, err := here.Store.Census(must(object.ParseID(w.rows(here, "notes")[0].ID)))
 	require.NoError(t, err)
-	id, _, _ := here.store.ObjectAt(census.Minimum())
-	got, err := stranger.askObjects(w.ctx, must(stranger.cat.Peer("here")), []object.ID{id})
+	id, _, _ := here.Store.ObjectAt(census.Minimum())
+	got, err := stranger.Routes.AskObjects(w.ctx, must(stranger.Catalog.Peer("here")), []object.ID{id})
 	require.NoError(t, err)
 	require.Empty(t, got)
-	got, err = there.askObjects(w.ctx, must(there.cat.Peer("here")), []object.ID{id})
+	got, err = there.Routes.AskObjects(w.ctx, must(there.Catalog.Peer("here")), []object.ID{id})
 	require.NoError(t, err)
 	require.Len(t, got, 1)
 }

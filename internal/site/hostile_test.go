@@ -10,6 +10,9 @@ import (
 
 	"candidharbor/api"
 	"candidharbor/core/object"
+	"candidharbor/internal/capture"
+	"candidharbor/internal/datadir"
+	"candidharbor/internal/pairing"
 
 	"github.com/stretchr/testify/require"
 )
@@ -26,48 +29,48 @@ func TestHostilePlace(t *testing.T) {
 	// Whoever prepared it had it as a site of their own, with a volume, a policy, a hook, a copy
 	// laid out and a restore to be gone on with.
 	disk := filepath.Join(w.dir, "disk")
-	w.setup = func(c *Config) {
-		c.Hooks = map[string]Hook{"thing": {Run: []string{"/bin/sh", "-c", "id > " + ran}}}
+	w.setup = func(c *datadir.Config) {
+		c.Hooks = map[string]datadir.Hook{"thing": {Run: []string{"/bin/sh", "-c", "id > " + ran}}}
 		c.Alarms = nil
 		c.Standby = w.dir
 	}
 	bait := w.open("disk")
-	_, err := bait.AddVolume(api.VolumeAdd{Name: "bait", Path: secret, Labels: map[string]string{"k": "v"}})
+	_, err := bait.Capture.AddVolume(api.VolumeAdd{Name: "bait", Path: secret, Labels: map[string]string{"k": "v"}})
 	require.NoError(t, err)
 	w.policy(bait, "policy: go\nvolumes: {k: v}\ntake: [every 6 hours]\nquiesce: {freeze: thing}\n")
-	w.done(bait)(bait.TakeSnapshot("bait", api.SnapshotTake{}, "test"))
+	w.done(bait)(bait.Capture.TakeSnapshot("bait", api.SnapshotTake{}, "test"))
 	require.FileExists(t, ran, "at the preparer's own site it runs")
 	require.NoError(t, os.Remove(ran))
 	require.NoError(t, bait.Close())
 	w.setup = nil
 
-	_, err = here.Attach("disk", disk)
+	_, err = here.Pairing.Attach("disk", disk)
 	require.NoError(t, err)
 	place := here.further["disk"]
-	require.Empty(t, place.cfg.Hooks)
-	require.Empty(t, place.cfg.Standby)
-	_, err = place.TakeSnapshot("bait", api.SnapshotTake{}, "test")
-	require.ErrorIs(t, err, errPlaceHolds)
+	require.Empty(t, place.Conf.Hooks)
+	require.Empty(t, place.Conf.Standby)
+	_, err = place.Capture.TakeSnapshot("bait", api.SnapshotTake{}, "test")
+	require.ErrorIs(t, err, pairing.ErrPlaceHolds)
 	for range 3 {
 		w.clock.Set(w.clock.Now().Add(6 * 3600e9))
 		_, err = place.Step(w.ctx, true)
 		require.NoError(t, err)
 	}
 	require.Len(t, w.rows(place, "bait"), 1, "the one that was there")
-	_, err = place.Restore(w.ctx, api.RestoreAsk{Volume: "bait", At: "latest", InPlace: true}, "test")
-	require.ErrorIs(t, err, errPlaceHolds)
+	_, err = place.Recovery.Restore(w.ctx, api.RestoreAsk{Volume: "bait", At: "latest", InPlace: true}, "test")
+	require.ErrorIs(t, err, pairing.ErrPlaceHolds)
 	require.NoFileExists(t, ran)
-	_, err = place.startSnapshot("bait", taking{cause: object.CauseByHand}, "test")
-	require.ErrorIs(t, err, errPlaceHolds)
-	_, err = here.Detach("disk")
+	_, err = place.Capture.StartSnapshot("bait", capture.Taking{Cause: object.CauseByHand}, "test")
+	require.ErrorIs(t, err, pairing.ErrPlaceHolds)
+	_, err = here.Pairing.Detach("disk")
 	require.NoError(t, err)
 
 	// Another one of its name has another key.
 	other := filepath.Join(w.dir, "other", "disk")
 	require.NoError(t, os.MkdirAll(filepath.Dir(other), 0o755))
 	require.NoError(t, exec.Command("cp", "-a", disk, other).Run())
-	require.NoError(t, os.Remove(keyPath(other)))
-	_, err = here.Attach("disk", other)
+	require.NoError(t, os.Remove(datadir.KeyPath(other)))
+	_, err = here.Pairing.Attach("disk", other)
 	require.ErrorContains(t, err, "has another key")
 
 	// What leads elsewhere, or what others may change, is refused before it is opened.
@@ -85,7 +88,7 @@ func TestHostilePlace(t *testing.T) {
 		require.NoError(t, os.MkdirAll(filepath.Dir(copied), 0o755))
 		require.NoError(t, exec.Command("cp", "-a", disk, copied).Run())
 		require.NoError(t, hurt(copied))
-		_, err = here.Attach("disk", copied)
+		_, err = here.Pairing.Attach("disk", copied)
 		require.ErrorContains(t, err, strings.TrimSpace(name))
 	}
 	text, err := os.ReadFile(filepath.Join(secret, "shadow"))
@@ -93,11 +96,11 @@ func TestHostilePlace(t *testing.T) {
 	require.Equal(t, "root's", string(text))
 	if os.Geteuid() == 0 {
 		require.NoError(t, os.Chown(filepath.Join(disk, "store"), 4321, 4321))
-		_, err = here.Attach("disk", disk)
+		_, err = here.Pairing.Attach("disk", disk)
 		require.ErrorContains(t, err, "belongs to the user 4321")
 		require.NoError(t, os.Chown(filepath.Join(disk, "store"), 0, 0))
 		require.NoError(t, os.Chown(filepath.Dir(disk), 4321, 4321))
-		_, err = here.Attach("disk", disk)
+		_, err = here.Pairing.Attach("disk", disk)
 		require.ErrorContains(t, err, "who can put something else in the place of")
 	}
 }

@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"candidharbor/api"
+	"candidharbor/internal/capture"
 	"candidharbor/internal/catalog"
 
 	"github.com/stretchr/testify/require"
@@ -17,10 +18,10 @@ func crowd(t testing.TB, volumes int) (*Site, *world) {
 	s := w.open("here")
 	w.policy(s, "policy: p\nvolumes: {k: v}\ntake: [every 15 minutes between 07:00 and 19:00 on mon-fri, daily at 23:30]\nzone: Europe/Lisbon\nkeep: {here: {hourly: 24, daily: 30}}\n")
 	for i := range volumes {
-		v := &catalog.Volume{Name: fmt.Sprintf("v%05d", i), Lineage: fmt.Sprintf("%032x", i), Kind: "tree", Origin: "here", Path: w.dir, ChunkAvg: chunkAvg, Protected: true,
+		v := &catalog.Volume{Name: fmt.Sprintf("v%05d", i), Lineage: fmt.Sprintf("%032x", i), Kind: "tree", Origin: "here", Path: w.dir, ChunkAvg: capture.ChunkAvg, Protected: true,
 			Added: catalog.At(w.clock.Now()), ScheduledUntil: catalog.At(w.clock.Now())}
 		v.Labels.V, v.Excludes.V = catalog.Labels{"k": "v"}, []string{}
-		require.NoError(t, s.cat.PutVolume(v))
+		require.NoError(t, s.Catalog.PutVolume(v))
 	}
 	return s, w
 }
@@ -43,7 +44,7 @@ func BenchmarkIdle(b *testing.B) {
 func BenchmarkAlarms(b *testing.B) {
 	s, _ := crowd(b, 10_000)
 	for b.Loop() {
-		require.NoError(b, s.watchAlarms())
+		require.NoError(b, s.Overview.WatchAlarms())
 	}
 }
 
@@ -52,7 +53,7 @@ func BenchmarkAlarms(b *testing.B) {
 func BenchmarkForesee(b *testing.B) {
 	s, _ := crowd(b, 1000)
 	for b.Loop() {
-		p, err := s.PreviewPolicy(b.Context(), api.PreviewAsk{Name: "p", Days: 365})
+		p, err := s.Rules.PreviewPolicy(b.Context(), api.PreviewAsk{Name: "p", Days: 365})
 		require.NoError(b, err)
 		require.NotEmpty(b, p.Places[0].Ladder)
 	}
@@ -64,7 +65,7 @@ func TestIdleCrowd(t *testing.T) {
 	next, err := s.Step(w.ctx, true)
 	require.NoError(t, err)
 	require.LessOrEqual(t, next.Sub(w.clock.Now()), 15*time.Minute)
-	runs, err := s.cat.Runs(catalog.RunFilter{})
+	runs, err := s.Catalog.Runs(catalog.RunFilter{})
 	require.NoError(t, err)
 	require.Empty(t, runs)
 }

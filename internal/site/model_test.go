@@ -21,6 +21,7 @@ import (
 
 	"candidharbor/api"
 	"candidharbor/internal/catalog"
+	"candidharbor/internal/rules"
 
 	"github.com/stretchr/testify/require"
 )
@@ -132,8 +133,8 @@ func (m *model) openThere() {
 	m.there, err = Open(Options{Data: filepath.Join(m.world.dir, "there"), Name: "there", Roots: []string{m.world.dir}, Clock: m.clock,
 		Listen: "127.0.0.1:0"})
 	require.NoError(m.t, err)
-	m.there.cfg.PeerAddresses = []string{m.line.l.Addr().String()}
-	go m.there.ServePeers(l)
+	m.there.Conf.PeerAddresses = []string{m.line.l.Addr().String()}
+	go m.there.Pairing.ServePeers(l)
 }
 
 func (m *model) openHere() {
@@ -149,11 +150,11 @@ func newModel(t *testing.T, seed uint64) *model {
 	t.Cleanup(func() { m.here.Close(); m.there.Close() })
 	m.dir = m.share(m.here, "notes")
 	m.policy(m.here, everySix)
-	inv, err := m.there.Invite(nil)
+	inv, err := m.there.Pairing.Invite(nil)
 	require.NoError(t, err)
-	_, err = m.here.Pair(m.ctx, inv.Text, nil)
+	_, err = m.here.Pairing.Pair(m.ctx, inv.Text, nil)
 	require.NoError(t, err)
-	_, err = m.here.AddRoute(api.RouteAdd{Name: "r", To: "there", Labels: map[string]string{"k": "v"}})
+	_, err = m.here.Routes.AddRoute(api.RouteAdd{Name: "r", To: "there", Labels: map[string]string{"k": "v"}})
 	require.NoError(t, err)
 	return m
 }
@@ -214,7 +215,7 @@ func (m *model) learn() {
 			}
 			m.gone[key] = true
 			m.graced[key] = !r.GraceUntil.IsZero()
-			require.False(m.t, m.graced[key] && i == 0 && r.LetGo != removedByHand, "the newest is in grace")
+			require.False(m.t, m.graced[key] && i == 0 && r.LetGo != rules.RemovedByHand, "the newest is in grace")
 		}
 		for key := range m.gone {
 			if strings.HasPrefix(key, side.s.Name()+" ") && !have[key] {
@@ -229,7 +230,7 @@ func (m *model) learn() {
 func (m *model) same(s *Site, volume, id string) {
 	m.next++
 	to := filepath.Join(m.world.dir, "out", strconv.Itoa(m.next))
-	m.done(s)(s.Restore(context.Background(), api.RestoreAsk{Volume: volume, At: id, To: to}, "model"))
+	m.done(s)(s.Recovery.Restore(context.Background(), api.RestoreAsk{Volume: volume, At: id, To: to}, "model"))
 	want, got := m.at[id], readContents(m.t, to)
 	if !maps.Equal(want, got) {
 		require.Equal(m.t, slices.Sorted(maps.Keys(want)), slices.Sorted(maps.Keys(got)), "names of %s at %s", id[:12], s.Name())
@@ -258,7 +259,7 @@ func (m *model) checkSome(all bool) {
 
 // crash replaces a site by what its directory held at an instant, without a stop.
 func (m *model) crash(s **Site, open func(), lose string) {
-	dir := (*s).Dir()
+	dir := (*s).Path
 	require.NoError(m.t, exec.Command("cp", "-a", dir, dir+".image").Run())
 	require.NoError(m.t, (*s).Close())
 	require.NoError(m.t, os.RemoveAll(dir))
@@ -278,7 +279,7 @@ func (m *model) either() *Site {
 
 func (m *model) wait(s *Site, r api.Run, err error) api.Run {
 	require.NoError(m.t, err)
-	r, err = s.Wait(m.ctx, r.ID)
+	r, err = s.Run.Wait(m.ctx, r.ID)
 	require.NoError(m.t, err)
 	return r
 }
@@ -303,29 +304,29 @@ func (m *model) step() {
 		}},
 		{"by hand", 2, func() {
 			m.clock.Set(m.clock.Now().Add(time.Minute))
-			m.done(m.here)(m.here.TakeSnapshot("notes", api.SnapshotTake{Note: "n", Labels: map[string]string{"a": "b"}}, "model"))
+			m.done(m.here)(m.here.Capture.TakeSnapshot("notes", api.SnapshotTake{Note: "n", Labels: map[string]string{"a": "b"}}, "model"))
 		}},
-		{"prune", 4, func() { s := m.either(); m.done(s)(s.Prune("", "model")) }},
-		{"sweep", 4, func() { s := m.either(); m.done(s)(s.Sweep(m.rng.IntN(2) == 0, "model")) }},
+		{"prune", 4, func() { s := m.either(); m.done(s)(s.Rules.Prune("", "model")) }},
+		{"sweep", 4, func() { s := m.either(); m.done(s)(s.Upkeep.Sweep(m.rng.IntN(2) == 0, "model")) }},
 		{"days pass", 2, func() { m.clock.Set(m.clock.Now().Add(time.Duration(10+m.rng.IntN(50)) * time.Hour)) }},
 		{"carry", 2, func() {
 			m.line.left.Store(-1)
-			r, err := m.here.RunRoute("r", "model")
+			r, err := m.here.Routes.RunRoute("r", "model")
 			r = m.wait(m.here, r, err)
 			require.Equal(m.t, "done", r.State, r.Outcome)
-			work, err := m.here.routeWork(must(m.here.cat.Route("r")))
+			work, err := m.here.Routes.RouteWork(must(m.here.Catalog.Route("r")))
 			require.NoError(m.t, err)
-			require.Empty(m.t, work[0].want)
+			require.Empty(m.t, work[0].Want)
 		}},
 		{"cut", 4, func() {
 			m.line.left.Store(int64(m.rng.IntN(200_000)))
-			m.here.CutLine(true) // a connection from before the cut would not feel it
-			m.here.CutLine(false)
+			m.here.Pairing.CutLine(true) // a connection from before the cut would not feel it
+			m.here.Pairing.CutLine(false)
 			m.write()
 			m.clock.Set(m.clock.Now().Add(time.Minute))
-			m.done(m.here)(m.here.TakeSnapshot("notes", api.SnapshotTake{}, "model"))
+			m.done(m.here)(m.here.Capture.TakeSnapshot("notes", api.SnapshotTake{}, "model"))
 			m.learn()
-			r, err := m.here.RunRoute("r", "model")
+			r, err := m.here.Routes.RunRoute("r", "model")
 			m.wait(m.here, r, err)
 			m.line.left.Store(-1)
 		}},
@@ -335,11 +336,11 @@ func (m *model) step() {
 		{"lose ordinals and census here", 1, func() { m.crash(&m.here, m.openHere, "store/census scan") }},
 		{"stop during work", 3, func() {
 			m.write()
-			_, err := m.here.TakeSnapshot("notes", api.SnapshotTake{}, "model")
+			_, err := m.here.Capture.TakeSnapshot("notes", api.SnapshotTake{}, "model")
 			require.NoError(m.t, err)
-			_, err = m.here.RunRoute("r", "model")
+			_, err = m.here.Routes.RunRoute("r", "model")
 			require.NoError(m.t, err)
-			_, err = m.there.Sweep(true, "model")
+			_, err = m.there.Upkeep.Sweep(true, "model")
 			require.NoError(m.t, err)
 			if m.rng.IntN(2) == 0 {
 				require.NoError(m.t, m.there.Close())
@@ -356,11 +357,11 @@ func (m *model) step() {
 			}
 			row := rows[1+m.rng.IntN(len(rows)-1)]
 			if !row.GraceUntil.IsZero() {
-				_, err := s.RecallSnapshot(row.ID)
+				_, err := s.Rules.RecallSnapshot(row.ID)
 				require.NoError(m.t, err)
 				return
 			}
-			_, err := s.RemoveSnapshot(row.ID)
+			_, err := s.Rules.RemoveSnapshot(row.ID)
 			require.NoError(m.t, err)
 		}},
 		{"restore in place", 2, func() {
@@ -371,7 +372,7 @@ func (m *model) step() {
 			row := rows[m.rng.IntN(len(rows))]
 			before := readContents(m.t, m.dir)
 			m.clock.Set(m.clock.Now().Add(time.Minute))
-			m.done(m.here)(m.here.Restore(context.Background(), api.RestoreAsk{Volume: "notes", At: row.ID, InPlace: true}, "model"))
+			m.done(m.here)(m.here.Recovery.Restore(context.Background(), api.RestoreAsk{Volume: "notes", At: row.ID, InPlace: true}, "model"))
 			for _, r := range m.rows(m.here, "notes") {
 				if _, known := m.at[r.ID]; !known {
 					require.Equal(m.t, "safety", r.Cause)
@@ -382,7 +383,7 @@ func (m *model) step() {
 		}},
 		{"verify", 1, func() {
 			s := m.either()
-			require.Equal(m.t, "done", m.done(s)(s.Verify("model")).State)
+			require.Equal(m.t, "done", m.done(s)(s.Upkeep.Verify("model")).State)
 		}},
 	}
 	total := 0
@@ -420,11 +421,11 @@ func TestModelOfBothSites(t *testing.T) {
 				m.step()
 			}
 			m.line.left.Store(-1)
-			r, err := m.here.RunRoute("r", "model")
+			r, err := m.here.Routes.RunRoute("r", "model")
 			require.Equal(t, "done", m.wait(m.here, r, err).State)
 			m.checkSome(true)
 			for _, s := range []*Site{m.here, m.there} {
-				require.Equal(t, "done", m.done(s)(s.Verify("model")).State)
+				require.Equal(t, "done", m.done(s)(s.Upkeep.Verify("model")).State)
 			}
 		})
 	}

@@ -13,34 +13,38 @@ import (
 	"candidharbor/api"
 	"candidharbor/core/object"
 	"candidharbor/internal/catalog"
+	"candidharbor/internal/pairing"
+	"candidharbor/internal/records"
+	"candidharbor/internal/refusal"
+	"candidharbor/internal/rules"
 	"candidharbor/internal/transfer"
 
 	"github.com/stretchr/testify/require"
 )
 
 func (w *world) pair(from, to *Site) {
-	inv, err := to.Invite(nil)
+	inv, err := to.Pairing.Invite(nil)
 	require.NoError(w.t, err)
-	_, err = from.Pair(w.ctx, inv.Text, nil)
+	_, err = from.Pairing.Pair(w.ctx, inv.Text, nil)
 	require.NoError(w.t, err)
 }
 
 func (w *world) route(from *Site, to string) {
-	_, err := from.AddRoute(api.RouteAdd{Name: "to-" + to, To: to, Labels: map[string]string{"k": "v"}})
+	_, err := from.Routes.AddRoute(api.RouteAdd{Name: "to-" + to, To: to, Labels: map[string]string{"k": "v"}})
 	require.NoError(w.t, err)
 }
 
 // bring carries one snapshot as a peer that says what it likes.
 func (w *world) bring(from *Site, to *Site, change func(q *transfer.CarryRequest)) error {
-	link, err := transfer.Dial(w.ctx, to.peerAddr.String(), from.identity(), to.identity().Public())
+	link, err := transfer.Dial(w.ctx, to.Pairing.PeerAddress(), from.Identity(), to.Identity().Public())
 	require.NoError(w.t, err)
 	defer link.Close()
 	row := w.rows(from, "notes")[0]
 	id, err := object.ParseID(row.ID)
 	require.NoError(w.t, err)
-	q := transfer.CarryRequest{Lineage: lineageOf(row.Lineage), Volume: "notes", Origin: from.Name(), Root: id}
+	q := transfer.CarryRequest{Lineage: records.LineageOf(row.Lineage), Volume: "notes", Origin: from.Name(), Root: id}
 	change(&q)
-	return (&transfer.Sender{Store: from.store, Request: q}).Run(w.ctx, link)
+	return (&transfer.Sender{Store: from.Store, Request: q}).Run(w.ctx, link)
 }
 
 // A peer brings its own volumes only: no other site's, no history that belongs to one,
@@ -53,16 +57,16 @@ func TestPeerBringsOnlyItsOwn(t *testing.T) {
 	dir := filepath.Join(w.dir, "evil-share")
 	require.NoError(t, os.MkdirAll(dir, 0o755))
 	w.write(dir, "x", "y")
-	_, err := evil.AddVolume(api.VolumeAdd{Name: "notes", Path: dir, Labels: map[string]string{"k": "v"}})
+	_, err := evil.Capture.AddVolume(api.VolumeAdd{Name: "notes", Path: dir, Labels: map[string]string{"k": "v"}})
 	require.NoError(t, err)
 	for _, s := range []*Site{good, evil} {
 		w.pair(s, there)
-		w.done(s)(s.TakeSnapshot("notes", api.SnapshotTake{}, "test"))
+		w.done(s)(s.Capture.TakeSnapshot("notes", api.SnapshotTake{}, "test"))
 	}
 	w.route(good, "there")
-	w.done(good)(good.RunRoute("to-there", "test"))
-	before := must(there.cat.Volumes())
-	theirs := lineageOf(must(good.cat.Volume("notes")).Lineage)
+	w.done(good)(good.Routes.RunRoute("to-there", "test"))
+	before := must(there.Catalog.Volumes())
+	theirs := records.LineageOf(must(good.Catalog.Volume("notes")).Lineage)
 	for say, change := range map[string]func(q *transfer.CarryRequest){
 		"the root record belongs to another": func(q *transfer.CarryRequest) { q.Origin = "good" },
 		"belongs to notes@good here":         func(q *transfer.CarryRequest) { q.Lineage = theirs },
@@ -74,21 +78,21 @@ func TestPeerBringsOnlyItsOwn(t *testing.T) {
 	} {
 		require.ErrorContains(t, w.bring(evil, there, change), say)
 	}
-	require.Equal(t, before, must(there.cat.Volumes()))
+	require.Equal(t, before, must(there.Catalog.Volumes()))
 	require.Len(t, w.rows(there, "notes@good"), 1)
-	require.Len(t, must(there.cat.SnapshotIDs("there")), 1)
+	require.Len(t, must(there.Catalog.SnapshotIDs("there")), 1)
 
 	require.NoError(t, w.bring(evil, there, func(*transfer.CarryRequest) {}))
 	require.Len(t, w.rows(there, "notes@evil"), 1)
-	w.done(there)(there.Sweep(true, "test"))
-	require.Equal(t, "done", w.done(there)(there.Verify("test")).State)
+	w.done(there)(there.Upkeep.Sweep(true, "test"))
+	require.Equal(t, "done", w.done(there)(there.Upkeep.Verify("test")).State)
 
 	// Who is not paired is told so; who is, but was set up anew, too.
 	stranger := w.open("stranger")
-	link, err := transfer.Dial(w.ctx, there.peerAddr.String(), stranger.identity(), there.identity().Public())
+	link, err := transfer.Dial(w.ctx, there.Pairing.PeerAddress(), stranger.Identity(), there.Identity().Public())
 	require.NoError(t, err)
 	defer link.Close()
-	var h hello
+	var h pairing.Hello
 	var refused *transfer.Refusal
 	require.ErrorAs(t, link.Ask("hello", nil, &h), &refused)
 	require.Contains(t, refused.What, "pair first")
@@ -99,25 +103,25 @@ func TestPeerBringsOnlyItsOwn(t *testing.T) {
 func TestPairing(t *testing.T) {
 	w := newWorld(t)
 	here, there := w.open("here"), w.open("there")
-	late := must(there.Invite(nil))
+	late := must(there.Pairing.Invite(nil))
 	w.clock.Set(w.clock.Now().Add(2 * time.Hour))
-	_, err := here.Pair(w.ctx, late.Text, nil)
+	_, err := here.Pairing.Pair(w.ctx, late.Text, nil)
 	require.ErrorContains(t, err, "has ended")
-	own := must(here.Invite(nil))
-	_, err = here.Pair(w.ctx, own.Text, nil)
+	own := must(here.Pairing.Invite(nil))
+	_, err = here.Pairing.Pair(w.ctx, own.Text, nil)
 	require.Error(t, err, "not with itself")
-	inv := must(there.Invite(nil))
-	_, err = here.Pair(w.ctx, inv.Text[:len(inv.Text)-4], nil)
-	require.Equal(t, Misuse, ClassOf(err))
-	p, err := here.Pair(w.ctx, "  "+inv.Text+"\n", nil)
+	inv := must(there.Pairing.Invite(nil))
+	_, err = here.Pairing.Pair(w.ctx, inv.Text[:len(inv.Text)-4], nil)
+	require.Equal(t, refusal.Misuse, refusal.ClassOf(err))
+	p, err := here.Pairing.Pair(w.ctx, "  "+inv.Text+"\n", nil)
 	require.NoError(t, err)
 	require.Equal(t, "there", p.Name)
-	check, err := here.CheckPeer(w.ctx, "there")
+	check, err := here.Pairing.CheckPeer(w.ctx, "there")
 	require.NoError(t, err)
 	require.Contains(t, check.Sentence, "answers")
-	_, err = here.CheckPeer(w.ctx, "nowhere")
-	require.Equal(t, Missing, ClassOf(err))
-	peers, err := there.Peers()
+	_, err = here.Pairing.CheckPeer(w.ctx, "nowhere")
+	require.Equal(t, refusal.Missing, refusal.ClassOf(err))
+	peers, err := there.Pairing.Peers()
 	require.NoError(t, err)
 	require.Equal(t, "here", peers[0].Name, "both know each other")
 
@@ -125,11 +129,11 @@ func TestPairing(t *testing.T) {
 	twin, err := Open(Options{Data: filepath.Join(w.dir, "twin"), Name: "here", Roots: []string{w.dir}, Clock: w.clock, Listen: "127.0.0.1:0"})
 	require.NoError(t, err)
 	t.Cleanup(func() { twin.Close() })
-	_, err = twin.Pair(w.ctx, must(there.Invite(nil)).Text, nil)
+	_, err = twin.Pairing.Pair(w.ctx, must(there.Pairing.Invite(nil)).Text, nil)
 	require.ErrorContains(t, err, "paired here already, with another key")
 	require.NoError(t, there.Close())
-	_, err = here.CheckPeer(w.ctx, "there")
-	require.Equal(t, Elsewhere, ClassOf(err))
+	_, err = here.Pairing.CheckPeer(w.ctx, "there")
+	require.Equal(t, refusal.Elsewhere, refusal.ClassOf(err))
 	require.ErrorContains(t, err, "cannot be reached")
 }
 
@@ -147,9 +151,9 @@ func TestRulesTravel(t *testing.T) {
 		w.until(here, w.clock.Now().Add(24*time.Hour))
 	}
 	kept := func() (n int) {
-		d, err := there.decide(must(there.cat.Volume("notes@here")))
+		d, err := there.Rules.Decide(must(there.Catalog.Volume("notes@here")))
 		require.NoError(t, err)
-		for _, v := range d.verdicts {
+		for _, v := range d.Verdicts {
 			if v.Kept() {
 				n++
 			}
@@ -162,17 +166,17 @@ func TestRulesTravel(t *testing.T) {
 	w.write(dir, "a", "changed")
 	w.until(here, w.clock.Now().Add(24*time.Hour))
 	require.Equal(t, 9, kept(), "more days at once; that the weeks go waits for a person")
-	st, err := there.Status()
+	st, err := there.Overview.Status()
 	require.NoError(t, err)
 	require.Contains(t, st.Sentences[1].Text, "here proposes to keep less of notes@here here: weekly 2 becomes nothing. Until a person accepts that")
-	e, err := there.Explain("notes@here", "")
+	e, err := there.Overview.Explain("notes@here", "")
 	require.NoError(t, err)
 	require.Contains(t, strings.Join(e.Sentences, " "), "candid volume accept-rules notes@here")
-	_, err = there.AcceptRules("notes@here")
+	_, err = there.Rules.AcceptRules("notes@here")
 	require.NoError(t, err)
 	require.Equal(t, 9, kept())
-	_, err = there.AcceptRules("notes@here")
-	require.Equal(t, Conflict, ClassOf(err))
+	_, err = there.Rules.AcceptRules("notes@here")
+	require.Equal(t, refusal.Conflict, refusal.ClassOf(err))
 	w.policy(here, "policy: p\nvolumes: {k: v}\ntake: [every 6 hours]\nzone: Europe/Lisbon\nkeep:\n  there: {daily: 4}\n")
 	w.write(dir, "a", "again")
 	w.until(here, w.clock.Now().Add(24*time.Hour))
@@ -181,16 +185,16 @@ func TestRulesTravel(t *testing.T) {
 	w.write(dir, "a", "and again")
 	w.until(here, w.clock.Now().Add(24*time.Hour))
 	require.Equal(t, 11, kept(), "what was offered is overtaken by longer keeping")
-	_, err = there.AcceptRules("notes@here")
-	require.Equal(t, Conflict, ClassOf(err))
-	_, err = there.PutPolicy("policy: ours\nvolumes: {names: [notes@here]}\nkeep:\n  there: {newest: 2}\n", "test", true)
+	_, err = there.Rules.AcceptRules("notes@here")
+	require.Equal(t, refusal.Conflict, refusal.ClassOf(err))
+	_, err = there.Rules.PutPolicy("policy: ours\nvolumes: {names: [notes@here]}\nkeep:\n  there: {newest: 2}\n", "test", true)
 	require.NoError(t, err)
 	require.Equal(t, 2, kept(), "who is there decides")
-	v := must(there.Volume("notes@here"))
+	v := must(there.Overview.Volume("notes@here"))
 	require.Equal(t, []string{"ours"}, v.Policies)
-	_, err = there.TakeSnapshot("notes@here", api.SnapshotTake{}, "test")
+	_, err = there.Capture.TakeSnapshot("notes@here", api.SnapshotTake{}, "test")
 	require.ErrorContains(t, err, "take its snapshots there")
-	_, err = there.Restore(w.ctx, api.RestoreAsk{Volume: "notes@here", InPlace: true}, "test")
+	_, err = there.Recovery.Restore(w.ctx, api.RestoreAsk{Volume: "notes@here", InPlace: true}, "test")
 	require.ErrorContains(t, err, "restore it there in place, or here to a directory")
 }
 
@@ -208,7 +212,7 @@ func TestRulesAfterNone(t *testing.T) {
 		w.until(here, w.clock.Now().Add(6*time.Hour))
 		_, err := here.Step(w.ctx, true)
 		require.NoError(t, err)
-		w.done(there)(there.Prune("", "test"))
+		w.done(there)(there.Rules.Prune("", "test"))
 	}
 	for range 6 {
 		turn()
@@ -221,9 +225,9 @@ func TestRulesAfterNone(t *testing.T) {
 	for _, r := range w.rows(there, "notes@here") {
 		require.True(t, r.GraceUntil.IsZero())
 	}
-	v := must(there.Volume("notes@here"))
+	v := must(there.Overview.Volume("notes@here"))
 	require.Contains(t, v.Offered[0], "everything was kept, and now only newest 1")
-	_, err := there.AcceptRules("notes@here")
+	_, err := there.Rules.AcceptRules("notes@here")
 	require.NoError(t, err)
 	turn()
 	turn()
@@ -243,18 +247,18 @@ func TestRecallAgainstPruning(t *testing.T) {
 		_, err := s.Step(w.ctx, true)
 		require.NoError(t, err)
 	}
-	w.done(s)(s.Prune("", "test"))
+	w.done(s)(s.Rules.Prune("", "test"))
 	w.clock.Set(w.clock.Now().Add(25 * time.Hour))
 	rows := w.rows(s, "notes")
 	require.Greater(t, len(rows), 30)
 	var recalled, refused []string
 	var mu sync.Mutex
-	run, err := s.Prune("", "test")
+	run, err := s.Rules.Prune("", "test")
 	require.NoError(t, err)
 	var wg sync.WaitGroup
 	for _, r := range rows[5:] {
 		wg.Go(func() {
-			_, err := s.RecallSnapshot(r.ID)
+			_, err := s.Rules.RecallSnapshot(r.ID)
 			mu.Lock()
 			defer mu.Unlock()
 			if err == nil {
@@ -266,7 +270,7 @@ func TestRecallAgainstPruning(t *testing.T) {
 		})
 	}
 	wg.Wait()
-	_, err = s.Wait(w.ctx, run.ID)
+	_, err = s.Run.Wait(w.ctx, run.ID)
 	require.NoError(t, err)
 	have := map[string]bool{}
 	for _, r := range w.rows(s, "notes") {
@@ -281,18 +285,18 @@ func TestRecallAgainstPruning(t *testing.T) {
 	for _, id := range recalled { // what is listed is really there
 		parsed, err := object.ParseID(id)
 		require.NoError(t, err)
-		require.True(t, s.store.HasRoot(parsed))
+		require.True(t, s.Store.HasRoot(parsed))
 	}
 	newest := w.rows(s, "notes")[0]
-	_, err = s.RemoveSnapshot(newest.ID)
+	_, err = s.Rules.RemoveSnapshot(newest.ID)
 	require.NoError(t, err)
-	w.done(s)(s.Prune("", "test"))
-	row, err := s.cat.Snapshot(newest.ID)
+	w.done(s)(s.Rules.Prune("", "test"))
+	row, err := s.Catalog.Snapshot(newest.ID)
 	require.NoError(t, err)
-	require.Equal(t, removedByHand, row.LetGo)
+	require.Equal(t, rules.RemovedByHand, row.LetGo)
 	w.clock.Set(row.GraceUntil.Time)
-	w.done(s)(s.Prune("", "test"))
-	_, err = s.cat.Snapshot(newest.ID)
+	w.done(s)(s.Rules.Prune("", "test"))
+	_, err = s.Catalog.Snapshot(newest.ID)
 	require.ErrorIs(t, err, catalog.ErrNone)
 }
 
@@ -301,20 +305,20 @@ func TestSetUp(t *testing.T) {
 	w := newWorld(t)
 	here, b, c := w.open("here"), w.open("b-site"), w.open("vault")
 	w.share(here, "notes")
-	ask := api.SetUp{Invitations: []string{must(b.Invite(nil)).Text, must(c.Invite([]string{"nothing"})).Text}, Labels: map[string]string{"k": "v"}, DryRun: true}
+	ask := api.SetUp{Invitations: []string{must(b.Pairing.Invite(nil)).Text, must(c.Pairing.Invite([]string{"nothing"})).Text}, Labels: map[string]string{"k": "v"}, DryRun: true}
 	look := must(here.SetUp(w.ctx, ask))
 	require.Equal(t, "It would pair with b-site, vault.", look.Sentence)
-	require.Empty(t, must(here.Peers()))
+	require.Empty(t, must(here.Pairing.Peers()))
 	ask.DryRun = false
 	done := must(here.SetUp(w.ctx, ask))
 	require.Zero(t, done.Failed)
-	require.Len(t, must(here.Peers()), 2)
-	routes := must(here.Routes())
+	require.Len(t, must(here.Pairing.Peers()), 2)
+	routes := must(here.Routes.Routes())
 	require.Len(t, routes, 1)
 	require.Equal(t, "b-site", routes[0].To)
 	again := must(here.SetUp(w.ctx, ask))
 	require.Equal(t, 2, again.Failed, "used invitations")
 	ask.Invitations = append(ask.Invitations, "harbor-invitation:junk")
 	_, err := here.SetUp(w.ctx, ask)
-	require.Equal(t, Misuse, ClassOf(err))
+	require.Equal(t, refusal.Misuse, refusal.ClassOf(err))
 }

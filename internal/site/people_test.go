@@ -17,6 +17,7 @@ import (
 
 	"candidharbor/api"
 	"candidharbor/core/rights"
+	"candidharbor/internal/access"
 	"candidharbor/internal/catalog"
 
 	"github.com/jmoiron/sqlx"
@@ -81,10 +82,10 @@ func TestOwnersSeeWhatTheKernelLets(t *testing.T) {
 		}
 		paths = append(paths, p)
 	}
-	w.done(s)(s.TakeSnapshot("notes", api.SnapshotTake{}, "test"))
+	w.done(s)(s.Capture.TakeSnapshot("notes", api.SnapshotTake{}, "test"))
 	for _, granted := range [][]string{{""}, {filepath.Base(dirs[min(1, len(dirs)-1)])}} {
-		owner := &Owner{Name: "ines", Person: rights.Person{UID: 1500, GIDs: []uint32{1500, 2000}}, Grants: map[string][]string{"notes": granted}}
-		eyes := s.Eyes(owner)
+		owner := &access.Owner{Name: "ines", Person: rights.Person{UID: 1500, GIDs: []uint32{1500, 2000}}, Grants: map[string][]string{"notes": granted}}
+		eyes := s.Recovery.ViewerFor(owner)
 		// find(1) tells what may not be entered on standard error, which is let be.
 		want := lines(asUser(t, dir, fmt.Sprintf("find ./%s -type f -readable 2>/dev/null | sed 's,^[./]*,,'; true", granted[0])))
 
@@ -131,7 +132,7 @@ func TestOwnersSeeWhatTheKernelLets(t *testing.T) {
 		require.NoError(t, err)
 		require.Equal(t, []string{"notes"}, volumes)
 	}
-	none := s.Eyes(&Owner{Name: "x", Grants: map[string][]string{"other": {""}}})
+	none := s.Recovery.ViewerFor(&access.Owner{Name: "x", Grants: map[string][]string{"other": {""}}})
 	_, err := none.Browse("notes", "latest", "", "")
 	require.ErrorContains(t, err, "nothing of such a volume was granted")
 	_, err = none.Views().Moments("notes", time.Time{})
@@ -161,7 +162,7 @@ func TestOwnersRestoreAsThemselves(t *testing.T) {
 	}
 	w.write(filepath.Join(dir, "mine"), "secret", "not for ines")
 	require.NoError(t, os.Chmod(filepath.Join(dir, "mine/secret"), 0o600))
-	w.done(s)(s.TakeSnapshot("notes", api.SnapshotTake{}, "test"))
+	w.done(s)(s.Capture.TakeSnapshot("notes", api.SnapshotTake{}, "test"))
 	first := w.rows(s, "notes")[0].ID
 	for _, d := range []string{"mine", "closed", "team"} {
 		require.NoError(t, os.Remove(filepath.Join(dir, d, "a")))
@@ -175,18 +176,18 @@ func TestOwnersRestoreAsThemselves(t *testing.T) {
 	require.NoError(t, os.Remove(filepath.Join(dir, "team")))
 	require.NoError(t, os.Symlink(outside, filepath.Join(dir, "team")))
 	w.clock.Set(w.clock.Now().Add(time.Minute))
-	w.done(s)(s.TakeSnapshot("notes", api.SnapshotTake{}, "test"))
+	w.done(s)(s.Capture.TakeSnapshot("notes", api.SnapshotTake{}, "test"))
 	before := exact(t, dir)
 
-	_, err := s.AddPerson(api.PersonAdd{Name: "ines", Role: FileOwner, Password: "correct horse", UID: new(uint32(1500)), GIDs: []uint32{1500}})
+	_, err := s.Access.AddPerson(api.PersonAdd{Name: "ines", Role: access.FileOwner, Password: "correct horse", UID: new(uint32(1500)), GIDs: []uint32{1500}})
 	require.NoError(t, err)
-	_, err = s.AddPerson(api.PersonAdd{Name: "rooty", Role: FileOwner, Password: "correct horse", UID: new(uint32(0)), GIDs: []uint32{0}})
+	_, err = s.Access.AddPerson(api.PersonAdd{Name: "rooty", Role: access.FileOwner, Password: "correct horse", UID: new(uint32(0)), GIDs: []uint32{0}})
 	require.ErrorContains(t, err, "cannot be the file owner root")
 	for _, p := range []string{"mine", "closed", "team"} {
-		_, err = s.GrantFolders("ines", api.FolderGrantAsk{Volume: "notes", Paths: []string{p}})
+		_, err = s.Access.GrantFolders("ines", api.FolderGrantAsk{Volume: "notes", Paths: []string{p}})
 		require.NoError(t, err)
 	}
-	eyes := s.Eyes(ownerOf(must(s.cat.Person("ines"))))
+	eyes := s.Recovery.ViewerFor(access.OwnerOf(must(s.Catalog.Person("ines"))))
 	for ask, why := range map[*api.RestoreAsk]string{
 		{To: filepath.Join(w.dir, "x"), Paths: []string{"mine"}}: "a directory of the host is for operators",
 		{InPlace: true}:                                               "a whole volume is for operators",
@@ -227,7 +228,7 @@ func TestOwnersRestoreAsThemselves(t *testing.T) {
 	require.NoError(t, err)
 	require.Empty(t, names)
 
-	_, err = s.Eyes(&Owner{Name: "other", Grants: map[string][]string{"notes": {""}}}).Undo(run.ID, "other")
+	_, err = s.Recovery.ViewerFor(&access.Owner{Name: "other", Grants: map[string][]string{"notes": {""}}}).Undo(run.ID, "other")
 	require.ErrorContains(t, err, "there is no run")
 	w.done(s)(eyes.Undo(run.ID, "ines"))
 	require.Equal(t, before, exact(t, dir))
@@ -243,17 +244,17 @@ func TestLedgerIsFoundOut(t *testing.T) {
 	here, there := w.open("here"), w.open("there")
 	w.pair(here, there)
 	for i := range 5 {
-		_, err := here.Record(Caller{Name: "ines", Role: Operator, Via: "console"}, "restore", fmt.Sprint("notes ", i), "")
+		_, err := here.Access.Record(access.Caller{Name: "ines", Role: access.Operator, Via: "console"}, "restore", fmt.Sprint("notes ", i), "")
 		require.NoError(t, err)
 	}
-	_, err := here.CheckPeer(w.ctx, "there")
+	_, err := here.Pairing.CheckPeer(w.ctx, "there")
 	require.NoError(t, err)
-	proof, err := here.VerifyLedger(w.ctx)
+	proof, err := here.Pairing.VerifyLedger(w.ctx)
 	require.NoError(t, err)
 	require.True(t, proof.Whole)
 	require.Equal(t, "The ledger is whole: 5 entries, each as it was written. there saw the first 5, and they are the same.", proof.Sentence)
 
-	db, err := sqlx.Open("sqlite", "file:"+filepath.Join(here.Dir(), "catalog.db")+"?_pragma=busy_timeout(15000)")
+	db, err := sqlx.Open("sqlite", "file:"+filepath.Join(here.Path, "catalog.db")+"?_pragma=busy_timeout(15000)")
 	require.NoError(t, err)
 	defer db.Close()
 	tamper := func(sql string) error { _, err := db.Exec(sql); return err }
@@ -265,12 +266,12 @@ func TestLedgerIsFoundOut(t *testing.T) {
 		{`DELETE FROM ledger WHERE n=2`, "entry 2: is missing"},
 	} {
 		require.NoError(t, tamper(c.sql))
-		proof, err = here.VerifyLedger(w.ctx)
+		proof, err = here.Pairing.VerifyLedger(w.ctx)
 		require.NoError(t, err)
 		require.False(t, proof.Whole)
 		require.Contains(t, proof.Sentence, c.want)
 	}
-	rows, err := here.cat.Entries(catalog.EntryFilter{Text: "100%", Limit: 10})
+	rows, err := here.Catalog.Entries(catalog.EntryFilter{Text: "100%", Limit: 10})
 	require.NoError(t, err)
 	require.Empty(t, rows)
 }

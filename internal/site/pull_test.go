@@ -11,6 +11,9 @@ import (
 	"candidharbor/api"
 	"candidharbor/core/object"
 	"candidharbor/internal/catalog"
+	"candidharbor/internal/datadir"
+	"candidharbor/internal/records"
+	"candidharbor/internal/route"
 	"candidharbor/internal/transfer"
 
 	"github.com/stretchr/testify/require"
@@ -21,8 +24,8 @@ import (
 func vaulted(w *world) (source, vault *Site, dir string) {
 	source, vault = w.open("source"), w.open("vault")
 	dir = w.share(source, "notes")
-	inv := must(source.Invite([]string{"read", "see"}))
-	_, err := vault.Pair(w.ctx, inv.Text, []string{"nothing"})
+	inv := must(source.Pairing.Invite([]string{"read", "see"}))
+	_, err := vault.Pairing.Pair(w.ctx, inv.Text, []string{"nothing"})
 	require.NoError(w.t, err)
 	return source, vault, dir
 }
@@ -33,7 +36,7 @@ func TestVaultPulls(t *testing.T) {
 	w := newWorld(t)
 	source, vault, dir := vaulted(w)
 	w.policy(source, "policy: p\nvolumes: {k: v}\ntake: [every 6 hours]\nzone: Europe/Lisbon\nkeep:\n  source: {newest: 1}\n  vault: {daily: 4}\ngrace: 1 second\nobjectives: {vault: 30 hours}\n")
-	_, err := vault.AddRoute(api.RouteAdd{Name: "from-source", From: "source", Labels: map[string]string{"k": "v"}, Terms: api.RouteTerms{When: "daily at 23:00", Zone: "Europe/Lisbon", Tell: "counts"}})
+	_, err := vault.Routes.AddRoute(api.RouteAdd{Name: "from-source", From: "source", Labels: map[string]string{"k": "v"}, Terms: api.RouteTerms{When: "daily at 23:00", Zone: "Europe/Lisbon", Tell: "counts"}})
 	require.NoError(t, err)
 	for n := range 7 {
 		for range 4 {
@@ -43,20 +46,20 @@ func TestVaultPulls(t *testing.T) {
 		_, err := vault.Step(w.ctx, true)
 		require.NoError(t, err)
 		for _, s := range []*Site{vault, source} {
-			w.done(s)(s.Prune("", "test"))
+			w.done(s)(s.Rules.Prune("", "test"))
 		}
 		w.clock.Set(w.clock.Now().Add(2 * time.Second))
 		for _, s := range []*Site{vault, source} {
-			w.done(s)(s.Prune("", "test"))
+			w.done(s)(s.Rules.Prune("", "test"))
 		}
 	}
 	rows := w.rows(vault, "notes@source")
 	require.InDelta(t, 4, len(rows), 1, "its own rules, proposed by the source, decide there")
-	r := must(vault.Route("from-source"))
+	r := must(vault.Routes.Route("from-source"))
 	require.True(t, r.Pull)
 	require.Equal(t, []string{"source", "vault"}, []string{r.From, r.To})
 	require.NotNil(t, r.NextDue)
-	v := must(source.Volume("notes"))
+	v := must(source.Overview.Volume("notes"))
 	require.Equal(t, "vault", v.Places[1].Place)
 	require.NotNil(t, v.Places[1].Told)
 	require.Equal(t, "on target", v.Places[1].State)
@@ -65,21 +68,21 @@ func TestVaultPulls(t *testing.T) {
 	for n := range 3 {
 		w.write(dir, "a", fmt.Sprint("later ", n))
 		w.until(source, w.clock.Now().Add(24*time.Hour))
-		w.done(source)(source.Prune("", "test"))
+		w.done(source)(source.Rules.Prune("", "test"))
 		w.clock.Set(w.clock.Now().Add(2 * time.Second))
-		w.done(source)(source.Prune("", "test"))
+		w.done(source)(source.Rules.Prune("", "test"))
 	}
 	owed := 0
-	for _, s := range must(source.Snapshots("notes", catalog.SnapshotFilter{Limit: 100})).Items {
+	for _, s := range must(source.Recovery.Snapshots("notes", catalog.SnapshotFilter{Limit: 100})).Items {
 		if strings.Contains(strings.Join(s.Reasons, ";"), "owed to vault") {
 			owed++
 		}
 	}
 	require.GreaterOrEqual(t, owed, 2)
-	require.Equal(t, "late", must(source.Volume("notes")).Places[1].State)
-	w.done(vault)(vault.RunRoute("from-source", "test"))
-	require.Equal(t, "on target", must(source.Volume("notes")).Places[1].State)
-	require.Equal(t, "current", must(vault.Route("from-source")).State)
+	require.Equal(t, "late", must(source.Overview.Volume("notes")).Places[1].State)
+	w.done(vault)(vault.Routes.RunRoute("from-source", "test"))
+	require.Equal(t, "on target", must(source.Overview.Volume("notes")).Places[1].State)
+	require.Equal(t, "current", must(vault.Routes.Route("from-source")).State)
 	require.Equal(t, "later 2", w.textOf(vault, w.rows(vault, "notes@source")[0], "a"))
 }
 
@@ -89,25 +92,25 @@ func TestOwedFromTheFirst(t *testing.T) {
 	w := newWorld(t)
 	source, vault, dir := vaulted(w)
 	w.policy(source, "policy: p\nvolumes: {k: v}\ntake: [every 6 hours]\nzone: UTC\nkeep:\n  source: {newest: 1}\n  vault: {daily: 4}\ngrace: 1 second\n")
-	_, err := vault.AddRoute(api.RouteAdd{Name: "from-source", From: "source", Labels: map[string]string{"k": "v"}, Terms: api.RouteTerms{When: "on demand"}})
+	_, err := vault.Routes.AddRoute(api.RouteAdd{Name: "from-source", From: "source", Labels: map[string]string{"k": "v"}, Terms: api.RouteTerms{When: "on demand"}})
 	require.NoError(t, err)
-	_, err = vault.Grant(w.ctx, "source", api.GrantAsk{Grants: []string{"offer"}, QuotaBytes: 1})
+	_, err = vault.Pairing.Grant(w.ctx, "source", api.GrantAsk{Grants: []string{"offer"}, QuotaBytes: 1})
 	require.NoError(t, err)
 	w.write(dir, "a", "the first day")
 	w.until(source, w.clock.Now().Add(6*time.Hour))
-	run := must(vault.RunRoute("from-source", "test"))
-	require.Equal(t, "failed", must(vault.Wait(w.ctx, run.ID)).State)
-	require.Equal(t, "unprotected", must(source.Volume("notes")).Places[1].State)
+	run := must(vault.Routes.RunRoute("from-source", "test"))
+	require.Equal(t, "failed", must(vault.Run.Wait(w.ctx, run.ID)).State)
+	require.Equal(t, "unprotected", must(source.Overview.Volume("notes")).Places[1].State)
 	for n := range 3 {
 		w.write(dir, "a", fmt.Sprint("later ", n))
 		w.until(source, w.clock.Now().Add(24*time.Hour))
-		w.done(source)(source.Prune("", "test"))
+		w.done(source)(source.Rules.Prune("", "test"))
 	}
 	w.clock.Set(w.clock.Now().Add(2 * time.Second))
-	w.done(source)(source.Prune("", "test"))
-	_, err = vault.RemoveCap("peer", "source")
+	w.done(source)(source.Rules.Prune("", "test"))
+	_, err = vault.Rules.RemoveCap("peer", "source")
 	require.NoError(t, err)
-	w.done(vault)(vault.RunRoute("from-source", "test"))
+	w.done(vault)(vault.Routes.RunRoute("from-source", "test"))
 	require.Len(t, w.rows(vault, "notes@source"), 4)
 }
 
@@ -118,20 +121,20 @@ func TestRemovedMeanwhile(t *testing.T) {
 	source, vault, dir := vaulted(w)
 	there := w.open("there")
 	w.pair(source, there)
-	_, err := vault.AddRoute(api.RouteAdd{Name: "from-source", From: "source", Labels: map[string]string{"k": "v"}, Terms: api.RouteTerms{When: "on demand", Carry: "all"}})
+	_, err := vault.Routes.AddRoute(api.RouteAdd{Name: "from-source", From: "source", Labels: map[string]string{"k": "v"}, Terms: api.RouteTerms{When: "on demand", Carry: "all"}})
 	require.NoError(t, err)
-	_, err = source.AddRoute(api.RouteAdd{Name: "to-there", To: "there", Labels: map[string]string{"k": "v"}, Terms: api.RouteTerms{When: "on demand", Carry: "all"}})
+	_, err = source.Routes.AddRoute(api.RouteAdd{Name: "to-there", To: "there", Labels: map[string]string{"k": "v"}, Terms: api.RouteTerms{When: "on demand", Carry: "all"}})
 	require.NoError(t, err)
 	for n := range 3 {
 		w.write(dir, "a", fmt.Sprint("state ", n))
-		w.done(source)(source.TakeSnapshot("notes", api.SnapshotTake{}, "test"))
+		w.done(source)(source.Capture.TakeSnapshot("notes", api.SnapshotTake{}, "test"))
 	}
 	rows := w.rows(source, "notes")
 	// As when the row is still there while the snapshot is not any more.
-	require.NoError(t, source.store.RemoveRoots(must(object.ParseID(rows[1].ID))))
+	require.NoError(t, source.Store.RemoveRoots(must(object.ParseID(rows[1].ID))))
 	for s, route := range map[*Site]string{vault: "from-source", source: "to-there"} {
-		run := w.done(s)(s.RunRoute(route, "test"))
-		require.Contains(t, fmt.Sprint(must(s.Run(run.ID)).Log), rows[1].ID[:12]+" of notes")
+		run := w.done(s)(s.Routes.RunRoute(route, "test"))
+		require.Contains(t, fmt.Sprint(must(s.Run.Run(run.ID)).Log), rows[1].ID[:12]+" of notes")
 	}
 	for _, s := range []*Site{vault, there} {
 		have := w.rows(s, "notes@source")
@@ -149,60 +152,60 @@ func TestVaultGrantsNothing(t *testing.T) {
 	other := filepath.Join(w.dir, "other")
 	require.NoError(t, os.MkdirAll(other, 0o755))
 	w.write(other, "b", "secret")
-	_, err := source.AddVolume(api.VolumeAdd{Name: "private", Path: other, Labels: map[string]string{"k": "private"}})
+	_, err := source.Capture.AddVolume(api.VolumeAdd{Name: "private", Path: other, Labels: map[string]string{"k": "private"}})
 	require.NoError(t, err)
-	_, err = source.Grant(w.ctx, "vault", api.GrantAsk{Grants: []string{"read"}, Labels: map[string]string{"k": "v"}})
+	_, err = source.Pairing.Grant(w.ctx, "vault", api.GrantAsk{Grants: []string{"read"}, Labels: map[string]string{"k": "v"}})
 	require.NoError(t, err)
 	for _, v := range []string{"notes", "private"} {
-		w.done(source)(source.TakeSnapshot(v, api.SnapshotTake{}, "test"))
+		w.done(source)(source.Capture.TakeSnapshot(v, api.SnapshotTake{}, "test"))
 	}
-	_, err = vault.AddRoute(api.RouteAdd{Name: "r", From: "source", Labels: map[string]string{"k": "v"}})
+	_, err = vault.Routes.AddRoute(api.RouteAdd{Name: "r", From: "source", Labels: map[string]string{"k": "v"}})
 	require.NoError(t, err)
-	w.done(vault)(vault.RunRoute("r", "test"))
+	w.done(vault)(vault.Routes.RunRoute("r", "test"))
 	require.Len(t, w.rows(vault, "notes@source"), 1)
 
 	// The vault's own line, used by the source.
-	p := must(source.cat.Peer("vault"))
-	link, _, err := source.link(w.ctx, p)
+	p := must(source.Catalog.Peer("vault"))
+	link, _, err := source.Pairing.Link(w.ctx, p)
 	require.NoError(t, err)
 	row := w.rows(source, "notes")[0]
 	id := must(object.ParseID(row.ID))
 	for op, body := range map[string]any{
-		"histories": struct{}{}, "desk": struct{}{}, "history": historyAsk{Lineage: lineageOf(row.Lineage)}, "fetch": fetch{Root: id},
-		transfer.OpCarry: transfer.CarryRequest{Lineage: lineageOf(row.Lineage), Volume: "notes", Origin: "source", Root: id},
+		"histories": struct{}{}, "desk": struct{}{}, "history": route.HistoryAsk{Lineage: records.LineageOf(row.Lineage)}, "fetch": route.Fetch{Root: id},
+		transfer.OpCarry: transfer.CarryRequest{Lineage: records.LineageOf(row.Lineage), Volume: "notes", Origin: "source", Root: id},
 	} {
 		var refused *transfer.Refusal
 		require.ErrorAs(t, link.Ask(op, body, &struct{}{}), &refused, op)
 		require.Contains(t, refused.What, "does not let source", op)
 	}
-	require.ErrorContains(t, link.Ask("report", []report{{Lineage: lineageOf(row.Lineage), Newest: 1}}, &struct{}{}), "does not let source")
-	_, err = source.AddRoute(api.RouteAdd{Name: "in", To: "vault", Labels: map[string]string{"k": "v"}})
+	require.ErrorContains(t, link.Ask("report", []route.Report{{Lineage: records.LineageOf(row.Lineage), Newest: 1}}, &struct{}{}), "does not let source")
+	_, err = source.Routes.AddRoute(api.RouteAdd{Name: "in", To: "vault", Labels: map[string]string{"k": "v"}})
 	require.NoError(t, err)
-	_, err = source.CheckRoute(w.ctx, api.RouteAdd{Name: "in2", To: "vault", Labels: map[string]string{"k": "v"}})
+	_, err = source.Routes.CheckRoute(w.ctx, api.RouteAdd{Name: "in2", To: "vault", Labels: map[string]string{"k": "v"}})
 	require.ErrorContains(t, err, "does not let this site bring snapshots")
 	require.Len(t, w.rows(vault, "notes@source"), 1)
 
 	// What was not granted cannot be read, and a grant taken back holds at once.
-	theirs := must(vault.cat.Peer("source"))
-	back, _, err := vault.link(w.ctx, theirs)
+	theirs := must(vault.Catalog.Peer("source"))
+	back, _, err := vault.Pairing.Link(w.ctx, theirs)
 	require.NoError(t, err)
 	secret := w.rows(source, "private")[0]
-	var hs histories
-	require.NoError(t, back.Ask("histories", historiesAsk{}, &hs))
+	var hs route.Histories
+	require.NoError(t, back.Ask("histories", route.HistoriesAsk{}, &hs))
 	require.Len(t, hs.All, 1)
-	require.ErrorContains(t, back.Ask("fetch", fetch{Root: must(object.ParseID(secret.ID))}, &transfer.CarryRequest{}), "does not let vault read")
-	require.ErrorContains(t, back.Ask("history", historyAsk{Lineage: lineageOf(secret.Lineage)}, &historyPage{}), "does not let vault look")
-	said, err := source.Revoke(w.ctx, "vault", []string{"read"})
+	require.ErrorContains(t, back.Ask("fetch", route.Fetch{Root: must(object.ParseID(secret.ID))}, &transfer.CarryRequest{}), "does not let vault read")
+	require.ErrorContains(t, back.Ask("history", route.HistoryAsk{Lineage: records.LineageOf(secret.Lineage)}, &route.HistoryPage{}), "does not let vault look")
+	said, err := source.Pairing.Revoke(w.ctx, "vault", []string{"read"})
 	require.NoError(t, err)
 	require.Contains(t, said, "look at it")
-	require.ErrorContains(t, back.Ask("histories", historiesAsk{}, &hs), "does not let vault read")
-	run, err := vault.Wait(w.ctx, must(vault.RunRoute("r", "test")).ID)
+	require.ErrorContains(t, back.Ask("histories", route.HistoriesAsk{}, &hs), "does not let vault read")
+	run, err := vault.Run.Wait(w.ctx, must(vault.Routes.RunRoute("r", "test")).ID)
 	require.NoError(t, err)
 	require.Equal(t, "failed", run.State)
-	require.Equal(t, "refused", must(vault.Route("r")).State)
-	_, err = source.Revoke(w.ctx, "vault", nil)
+	require.Equal(t, "refused", must(vault.Routes.Route("r")).State)
+	_, err = source.Pairing.Revoke(w.ctx, "vault", nil)
 	require.NoError(t, err)
-	_, err = vault.CheckPeer(w.ctx, "source")
+	_, err = vault.Pairing.CheckPeer(w.ctx, "source")
 	require.ErrorContains(t, err, "does not know this key")
 }
 
@@ -220,7 +223,7 @@ func TestChain(t *testing.T) {
 		at *Site
 		to string
 	}{{b, "c-site"}, {c, "a-site"}, {b, "a-site"}} {
-		_, err := r.at.AddRoute(api.RouteAdd{Name: "on-to-" + r.to, To: r.to, Labels: map[string]string{"k": "v"}, Terms: api.RouteTerms{Onward: true}})
+		_, err := r.at.Routes.AddRoute(api.RouteAdd{Name: "on-to-" + r.to, To: r.to, Labels: map[string]string{"k": "v"}, Terms: api.RouteTerms{Onward: true}})
 		require.NoError(t, err)
 	}
 	for n := range 4 {
@@ -234,41 +237,41 @@ func TestChain(t *testing.T) {
 	require.Len(t, w.rows(b, "notes@a-site"), 4)
 	rows := w.rows(c, "notes@a-site")
 	require.Equal(t, "3", w.textOf(c, rows[0], "a"))
-	v := must(c.cat.Volume("notes@a-site"))
+	v := must(c.Catalog.Volume("notes@a-site"))
 	require.Contains(t, v.Proposed, "newest: 3", "the rules travel on")
-	require.Empty(t, must(c.Route("on-to-a-site")).Volumes, "never back home")
-	require.Len(t, must(a.cat.Volumes()), 1)
+	require.Empty(t, must(c.Routes.Route("on-to-a-site")).Volumes, "never back home")
+	require.Len(t, must(a.Catalog.Volumes()), 1)
 
 	// What b-site brings of others counts against its quota.
-	require.Equal(t, "b-site", must(c.cat.Volume("notes@a-site")).Via)
-	_, err := c.Grant(w.ctx, "b-site", api.GrantAsk{Grants: []string{"offer"}, QuotaBytes: 1})
+	require.Equal(t, "b-site", must(c.Catalog.Volume("notes@a-site")).Via)
+	_, err := c.Pairing.Grant(w.ctx, "b-site", api.GrantAsk{Grants: []string{"offer"}, QuotaBytes: 1})
 	require.NoError(t, err)
 	w.write(dir, "a", "too much")
 	w.until(a, w.clock.Now().Add(6*time.Hour))
 	_, err = b.Step(w.ctx, true)
 	require.NoError(t, err)
-	full := must(b.Route("on-to-c-site"))
+	full := must(b.Routes.Route("on-to-c-site"))
 	require.Equal(t, "waiting", full.State)
 	require.Contains(t, full.Sentence, "It waits for room at c-site")
-	_, err = c.RemoveCap("peer", "b-site")
+	_, err = c.Rules.RemoveCap("peer", "b-site")
 	require.NoError(t, err)
 	w.clock.Set(w.clock.Now().Add(time.Minute))
 	_, err = b.Step(w.ctx, true)
 	require.NoError(t, err)
-	require.Equal(t, "current", must(b.Route("on-to-c-site")).State, "it goes on by itself")
+	require.Equal(t, "current", must(b.Routes.Route("on-to-c-site")).State, "it goes on by itself")
 	rows = w.rows(c, "notes@a-site")
 
 	// b-site makes up a snapshot of a-site's volume: it cannot sign it.
 	row := w.rows(b, "notes@a-site")[0]
-	root, _, err := b.store.Root(must(object.ParseID(row.ID)))
+	root, _, err := b.Store.Root(must(object.ParseID(row.ID)))
 	require.NoError(t, err)
 	root.Sequence += 100
-	wr := b.store.NewWriter(b.store.NewLease())
+	wr := b.Store.NewWriter(b.Store.NewLease())
 	id, err := wr.Commit(root)
 	require.NoError(t, err)
-	link, _, err := b.link(w.ctx, must(b.cat.Peer("c-site")))
+	link, _, err := b.Pairing.Link(w.ctx, must(b.Catalog.Peer("c-site")))
 	require.NoError(t, err)
-	err = (&transfer.Sender{Store: b.store, Request: transfer.CarryRequest{Lineage: root.Lineage, Volume: "notes", Origin: "a-site", Root: id}}).Run(w.ctx, link)
+	err = (&transfer.Sender{Store: b.Store, Request: transfer.CarryRequest{Lineage: root.Lineage, Volume: "notes", Origin: "a-site", Root: id}}).Run(w.ctx, link)
 	require.ErrorContains(t, err, "not signed by the site that took it")
 	require.Len(t, w.rows(c, "notes@a-site"), len(rows))
 }
@@ -282,51 +285,51 @@ func TestRotation(t *testing.T) {
 	w.pair(here, there)
 	w.route(here, "there")
 	w.write(dir, "a", "old")
-	w.done(here)(here.TakeSnapshot("notes", api.SnapshotTake{}, "test"))
-	here.CutLine(true)
-	_, err := here.Rotate(w.ctx, false)
+	w.done(here)(here.Capture.TakeSnapshot("notes", api.SnapshotTake{}, "test"))
+	here.Pairing.CutLine(true)
+	_, err := here.Pairing.Rotate(w.ctx, false)
 	require.ErrorContains(t, err, "the old key stays in use")
-	was := here.identity().Public()
-	here.CutLine(false)
-	late, err := transfer.Dial(w.ctx, there.peerAddr.String(), here.identity(), there.identity().Public())
+	was := here.Identity().Public()
+	here.Pairing.CutLine(false)
+	late, err := transfer.Dial(w.ctx, there.Pairing.PeerAddress(), here.Identity(), there.Identity().Public())
 	require.NoError(t, err)
-	stale := must(there.cat.Peer("here"))
-	said, err := here.Rotate(w.ctx, false)
+	stale := must(there.Catalog.Peer("here"))
+	said, err := here.Pairing.Rotate(w.ctx, false)
 	require.NoError(t, err)
-	require.False(t, here.takeLink("there", late, true), "a line that was begun with the key that was given up")
+	require.False(t, here.Pairing.TakeLink("there", late, true), "a line that was begun with the key that was given up")
 	require.NoError(t, late.Close())
 	require.Contains(t, said, "there know it")
-	require.NotEqual(t, was, here.identity().Public())
+	require.NotEqual(t, was, here.Identity().Public())
 	w.write(dir, "a", "new")
-	w.done(here)(here.TakeSnapshot("notes", api.SnapshotTake{}, "test"))
-	w.done(here)(here.RunRoute("to-there", "test"))
+	w.done(here)(here.Capture.TakeSnapshot("notes", api.SnapshotTake{}, "test"))
+	w.done(here)(here.Routes.RunRoute("to-there", "test"))
 	require.Len(t, w.rows(there, "notes@here"), 2, "also the one that the old key signed")
-	p := must(there.cat.Peer("here"))
+	p := must(there.Catalog.Peer("here"))
 	require.Len(t, p.Former.V, 1)
 	require.Empty(t, p.NextKey)
-	_, err = there.CheckPeer(w.ctx, "here")
+	_, err = there.Pairing.CheckPeer(w.ctx, "here")
 	require.NoError(t, err)
 
 	for range 3 { // each is announced by the one before, whatever lines there were
-		_, err = here.Rotate(w.ctx, false)
+		_, err = here.Pairing.Rotate(w.ctx, false)
 		require.NoError(t, err)
 	}
 
 	require.NoError(t, here.Close())
 	here = w.open("here")
-	_, err = here.CheckPeer(w.ctx, "there")
+	_, err = here.Pairing.CheckPeer(w.ctx, "there")
 	require.NoError(t, err, "the new key is the one on disk")
-	require.Len(t, must(there.cat.Peer("here")).Former.V, 4)
-	old, err := transfer.NewIdentity(must(loadKey(filepath.Join(w.dir, "there", "keys", "site.pem"))))
+	require.Len(t, must(there.Catalog.Peer("here")).Former.V, 4)
+	old, err := transfer.NewIdentity(must(datadir.LoadKey(filepath.Join(w.dir, "there", "keys", "site.pem"))))
 	require.NoError(t, err)
 	require.NotEqual(t, was, old.Public())
 
 	// What a request began before its site was sent away does not bring it back.
-	_, err = there.Revoke(w.ctx, "here", nil)
+	_, err = there.Pairing.Revoke(w.ctx, "here", nil)
 	require.NoError(t, err)
-	require.False(t, must(there.cat.AnnounceKey("here", stale.Key, "00")))
-	require.False(t, must(there.cat.ChangeKey(stale, "00")))
-	_, err = there.cat.Peer("here")
+	require.False(t, must(there.Catalog.AnnounceKey("here", stale.Key, "00")))
+	require.False(t, must(there.Catalog.ChangeKey(stale, "00")))
+	_, err = there.Catalog.Peer("here")
 	require.ErrorIs(t, err, catalog.ErrNone)
 }
 
@@ -336,8 +339,8 @@ func TestNameIsForGood(t *testing.T) {
 	here, there := w.open("here"), w.open("there")
 	w.share(here, "notes")
 	w.pair(here, there)
-	p := &catalog.Peer{Name: "else", Key: must(there.cat.Peer("here")).Key}
-	require.ErrorContains(t, there.sameKeyAs(p.Name, p.Key), "already, as the site here")
+	p := &catalog.Peer{Name: "else", Key: must(there.Catalog.Peer("here")).Key}
+	require.ErrorContains(t, there.Pairing.SameKeyAs(p.Name, p.Key), "already, as the site here")
 	require.NoError(t, here.Close())
 	path := filepath.Join(w.dir, "here", "site.yaml")
 	yaml := must(os.ReadFile(path))
@@ -346,7 +349,7 @@ func TestNameIsForGood(t *testing.T) {
 	require.ErrorContains(t, err, "founded as here")
 	require.NoError(t, os.WriteFile(path, yaml, 0o600))
 	here = w.open("here")
-	_, err = here.CheckPeer(w.ctx, "there")
+	_, err = here.Pairing.CheckPeer(w.ctx, "there")
 	require.NoError(t, err)
 }
 
@@ -355,37 +358,37 @@ func TestNameIsForGood(t *testing.T) {
 func TestNothingInCommon(t *testing.T) {
 	for _, pull := range []bool{false, true} {
 		w := newWorld(t)
-		w.setup = func(c *Config) { c.Floor = "" }
+		w.setup = func(c *datadir.Config) { c.Floor = "" }
 		here, there := w.open("here"), w.open("there")
 		dir := w.share(here, "notes")
 		for k := range 200 {
 			w.write(dir, fmt.Sprintf("file %d", k), strings.Repeat(fmt.Sprintf("%d %x ", k, k*7919), 2000))
 		}
-		inv := must(here.Invite([]string{"read", "offer"}))
-		_, err := there.Pair(w.ctx, inv.Text, nil)
+		inv := must(here.Pairing.Invite([]string{"read", "offer"}))
+		_, err := there.Pairing.Pair(w.ctx, inv.Text, nil)
 		require.NoError(t, err)
 		at, ask := here, api.RouteAdd{Name: "r", To: "there", Labels: map[string]string{"k": "v"}}
 		if pull {
 			at, ask = there, api.RouteAdd{Name: "r", From: "here", Labels: map[string]string{"k": "v"}}
 		}
-		_, err = at.AddRoute(ask)
+		_, err = at.Routes.AddRoute(ask)
 		require.NoError(t, err)
-		w.done(here)(here.TakeSnapshot("notes", api.SnapshotTake{}, "test"))
-		w.done(at)(at.RunRoute("r", "test"))
-		first := must(at.Route("r")).SentBytes
+		w.done(here)(here.Capture.TakeSnapshot("notes", api.SnapshotTake{}, "test"))
+		w.done(at)(at.Routes.RunRoute("r", "test"))
+		first := must(at.Routes.Route("r")).SentBytes
 		require.Greater(t, first, int64(20_000))
 		for _, row := range w.rows(here, "notes") {
-			_, err := here.RemoveSnapshot(row.ID)
+			_, err := here.Rules.RemoveSnapshot(row.ID)
 			require.NoError(t, err)
 		}
 		w.write(dir, "file 7", "changed")
-		w.done(here)(here.TakeSnapshot("notes", api.SnapshotTake{}, "test"))
+		w.done(here)(here.Capture.TakeSnapshot("notes", api.SnapshotTake{}, "test"))
 		w.clock.Set(w.clock.Now().Add(49 * time.Hour))
-		w.done(here)(here.Prune("", "test"))
+		w.done(here)(here.Rules.Prune("", "test"))
 		require.Len(t, w.rows(here, "notes"), 1)
-		w.done(at)(at.RunRoute("r", "test"))
+		w.done(at)(at.Routes.RunRoute("r", "test"))
 		require.Len(t, w.rows(there, "notes@here"), 2)
-		require.Less(t, must(at.Route("r")).SentBytes-first, first/3, "the directory and one file")
+		require.Less(t, must(at.Routes.Route("r")).SentBytes-first, first/3, "the directory and one file")
 	}
 }
 
@@ -395,41 +398,41 @@ func TestPullLooksOnce(t *testing.T) {
 	w := newWorld(t)
 	source, vault, dir := vaulted(w)
 	w.write(dir, "a", "1")
-	w.done(source)(source.TakeSnapshot("notes", api.SnapshotTake{}, "test"))
-	_, err := vault.AddRoute(api.RouteAdd{Name: "r", From: "source", Labels: map[string]string{"k": "v"}})
+	w.done(source)(source.Capture.TakeSnapshot("notes", api.SnapshotTake{}, "test"))
+	_, err := vault.Routes.AddRoute(api.RouteAdd{Name: "r", From: "source", Labels: map[string]string{"k": "v"}})
 	require.NoError(t, err)
-	link, _, err := vault.link(w.ctx, must(vault.cat.Peer("source")))
+	link, _, err := vault.Pairing.Link(w.ctx, must(vault.Catalog.Peer("source")))
 	require.NoError(t, err)
 	settle := func() {
-		w.done(vault)(vault.RunRoute("r", "test"))
-		w.done(vault)(vault.RunRoute("r", "test"))
+		w.done(vault)(vault.Routes.RunRoute("r", "test"))
+		w.done(vault)(vault.Routes.RunRoute("r", "test"))
 	}
 	same := func() bool {
-		_, same, err := vault.lookThere(must(vault.cat.Route("r")), link, false)
+		_, same, err := vault.Routes.LookThere(must(vault.Catalog.Route("r")), link, false)
 		require.NoError(t, err)
 		return same
 	}
 	settle()
 	require.True(t, same())
-	var hs histories
-	require.NoError(t, link.Ask("histories", historiesAsk{}, &hs))
+	var hs route.Histories
+	require.NoError(t, link.Ask("histories", route.HistoriesAsk{}, &hs))
 	whole := hs.State
-	hs = histories{}
-	require.NoError(t, link.Ask("histories", historiesAsk{Unless: whole}, &hs))
+	hs = route.Histories{}
+	require.NoError(t, link.Ask("histories", route.HistoriesAsk{Unless: whole}, &hs))
 	require.True(t, hs.Same)
 	require.Empty(t, hs.All)
 	for say, change := range map[string]func(){
 		"a snapshot there": func() {
 			w.write(dir, "a", fmt.Sprint(w.clock.Now()))
 			w.clock.Set(w.clock.Now().Add(time.Minute))
-			w.done(source)(source.TakeSnapshot("notes", api.SnapshotTake{}, "test"))
+			w.done(source)(source.Capture.TakeSnapshot("notes", api.SnapshotTake{}, "test"))
 		},
 		"a keep mark there": func() {
-			_, err := source.KeepSnapshot(w.rows(source, "notes")[0].ID, api.KeepAsk{Reason: "audit"})
+			_, err := source.Rules.KeepSnapshot(w.rows(source, "notes")[0].ID, api.KeepAsk{Reason: "audit"})
 			require.NoError(t, err)
 		},
 		"a label there": func() {
-			_, err := source.SetLabels("notes", api.LabelsPut{Labels: map[string]string{"k": "v", "x": "y"}, Accept: true})
+			_, err := source.Capture.SetLabels("notes", api.LabelsPut{Labels: map[string]string{"k": "v", "x": "y"}, Accept: true})
 			require.NoError(t, err)
 		},
 		"other rules here": func() {

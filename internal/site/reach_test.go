@@ -7,6 +7,7 @@ import (
 
 	"candidharbor/api"
 	"candidharbor/core/object"
+	"candidharbor/internal/pairing"
 
 	"github.com/stretchr/testify/require"
 )
@@ -23,10 +24,10 @@ func TestNewcomerOfTheSameName(t *testing.T) {
 	w.pair(between, there)
 	w.route(true1, "between")
 	w.take(true1, "notes")
-	w.done(true1)(true1.RunRoute("to-between", "test"))
-	_, err := between.AddRoute(api.RouteAdd{Name: "onward", To: "there", Names: []string{"notes@here"}})
+	w.done(true1)(true1.Routes.RunRoute("to-between", "test"))
+	_, err := between.Routes.AddRoute(api.RouteAdd{Name: "onward", To: "there", Names: []string{"notes@here"}})
 	require.NoError(t, err)
-	w.done(between)(between.RunRoute("onward", "test"))
+	w.done(between)(between.Routes.RunRoute("onward", "test"))
 	rows := w.rows(there, "notes@here")
 	require.Len(t, rows, 1)
 
@@ -35,17 +36,17 @@ func TestNewcomerOfTheSameName(t *testing.T) {
 	elsewhere.clock = w.clock
 	false1 := elsewhere.open("here")
 	elsewhere.pair(false1, there)
-	peer := must(there.cat.Peer("here"))
+	peer := must(there.Catalog.Peer("here"))
 	require.True(t, peer.Grants.V.Offer)
-	v := must(there.cat.VolumeOfLineage(rows[0].Lineage))
-	_, err = there.recallable(peer, v.Lineage)
+	v := must(there.Catalog.VolumeOfLineage(rows[0].Lineage))
+	_, err = there.Routes.Recallable(peer, v.Lineage)
 	require.ErrorContains(t, err, "signed by another key")
-	_, err = there.maySign(peer, v)
+	_, err = there.Routes.MaySign(peer, v)
 	require.ErrorContains(t, err, "signed by another key")
-	held, err := there.heldFor(peer)
+	held, err := there.Routes.HeldFor(peer)
 	require.NoError(t, err)
 	require.True(t, held.IsEmpty(), "nothing to heal from")
-	knows, sees := there.knownTo(peer, "")
+	knows, sees := there.Routes.KnownTo(peer, "")
 	id := must(object.ParseID(rows[0].ID))
 	require.False(t, knows(id))
 	for n := range uint32(100) {
@@ -54,12 +55,12 @@ func TestNewcomerOfTheSameName(t *testing.T) {
 
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "a"), []byte("the true one's, later"), 0o644))
 	w.take(true1, "notes")
-	w.done(true1)(true1.RunRoute("to-between", "test"))
-	w.done(between)(between.RunRoute("onward", "test"))
+	w.done(true1)(true1.Routes.RunRoute("to-between", "test"))
+	w.done(between)(between.Routes.RunRoute("onward", "test"))
 	require.Len(t, w.rows(there, "notes@here"), 2)
 
-	_, err = there.Grant(w.ctx, "here", api.GrantAsk{Grants: []string{grantRead}})
+	_, err = there.Pairing.Grant(w.ctx, "here", api.GrantAsk{Grants: []string{pairing.GrantRead}})
 	require.NoError(t, err)
-	_, err = there.recallable(must(there.cat.Peer("here")), v.Lineage)
+	_, err = there.Routes.Recallable(must(there.Catalog.Peer("here")), v.Lineage)
 	require.NoError(t, err)
 }

@@ -12,6 +12,9 @@ import (
 
 	"candidharbor/api"
 	"candidharbor/core/object"
+	"candidharbor/internal/records"
+	"candidharbor/internal/recovery"
+	"candidharbor/internal/route"
 	"candidharbor/internal/transfer"
 
 	"github.com/stretchr/testify/require"
@@ -47,46 +50,46 @@ func TestBackFromOtherSites(t *testing.T) {
 	w.until(here, w.clock.Now().Add(6*time.Hour))
 	gone := w.rows(here, "notes")[len(w.rows(here, "notes"))-1]
 	for range 2 {
-		w.done(here)(here.Prune("", "test"))
+		w.done(here)(here.Rules.Prune("", "test"))
 		w.clock.Set(w.clock.Now().Add(2 * time.Second))
 	}
-	w.done(here)(here.Sweep(false, "test"))
+	w.done(here)(here.Upkeep.Sweep(false, "test"))
 	require.Len(t, w.rows(here, "notes"), 1)
 	require.Len(t, w.rows(there, "notes@here"), 2)
-	stored := here.store.Usage().Objects
+	stored := here.Store.Usage().Objects
 
 	at := before.Format(time.RFC3339Nano)
-	told, err := here.AsOf(w.ctx, "notes", at)
+	told, err := here.Recovery.AsOf(w.ctx, "notes", at)
 	require.NoError(t, err)
 	require.Equal(t, "there", told.Best)
 	require.Equal(t, "Here is nothing that old. there has it: "+told.Places[1].Answer+".", told.Sentence)
 	require.Equal(t, gone.ID, told.Places[1].Snapshot)
 	require.EqualValues(t, 22, told.Places[1].Files)
-	latest, err := here.AsOf(w.ctx, "notes", "latest")
+	latest, err := here.Recovery.AsOf(w.ctx, "notes", "latest")
 	require.NoError(t, err)
 	require.Equal(t, "here", latest.Best)
 	require.True(t, latest.Places[1].Here)
 
-	found, err := here.FindEverywhere(w.ctx, "notes", api.FindAsk{Pattern: "shee*", Sites: true, Limit: 100})
+	found, err := here.Recovery.FindEverywhere(w.ctx, "notes", api.FindAsk{Pattern: "shee*", Sites: true, Limit: 100})
 	require.NoError(t, err)
 	require.Empty(t, found.Items)
 	require.Len(t, found.Elsewhere[0].Items, 20)
 	require.False(t, found.Elsewhere[0].Items[0].There)
-	found, err = here.FindEverywhere(w.ctx, "notes", api.FindAsk{Pattern: "kept", Sites: true})
+	found, err = here.Recovery.FindEverywhere(w.ctx, "notes", api.FindAsk{Pattern: "kept", Sites: true})
 	require.NoError(t, err)
 	require.Len(t, found.Items, 1)
 	require.Empty(t, found.Elsewhere[0].Items)
-	vs, err := here.VersionsEverywhere(w.ctx, "notes", "kept")
+	vs, err := here.Recovery.VersionsEverywhere(w.ctx, "notes", "kept")
 	require.NoError(t, err)
 	require.Equal(t, "first seen , changed there", vs.Items[0].What+" "+vs.Items[0].Site+", "+vs.Items[1].What+" "+vs.Items[1].Site)
 
 	// One file: hardly more than it comes over.
 	ask := api.RestoreAsk{Volume: "notes", At: at, To: filepath.Join(w.dir, "out"), Paths: []string{"scans/7/sheet"}}
-	plan, err := here.PlanRestore(w.ctx, ask)
+	plan, err := here.Recovery.PlanRestore(w.ctx, ask)
 	require.NoError(t, err)
 	require.Equal(t, "there", plan.From)
 	require.EqualValues(t, len(blob(107)), plan.FetchBytes)
-	res := restored(t, w.done(here)(here.Restore(w.ctx, ask, "test")))
+	res := restored(t, w.done(here)(here.Recovery.Restore(w.ctx, ask, "test")))
 	require.Equal(t, "there", res.From)
 	require.Less(t, res.FetchBytes, int64(2*len(blob(107))), "of 20 such files")
 	one, err := os.ReadFile(filepath.Join(w.dir, "out/scans/7/sheet"))
@@ -94,51 +97,48 @@ func TestBackFromOtherSites(t *testing.T) {
 	require.Equal(t, blob(107), string(one))
 
 	// The whole volume in place, while the line goes down in between.
-	run, err := here.Restore(w.ctx, api.RestoreAsk{Volume: "notes", At: gone.ID[:12], InPlace: true, From: "there"}, "test")
+	run, err := here.Recovery.Restore(w.ctx, api.RestoreAsk{Volume: "notes", At: gone.ID[:12], InPlace: true, From: "there"}, "test")
 	require.NoError(t, err)
-	here.linesMu.Lock()
-	line := here.links["there"]
-	here.linesMu.Unlock()
-	line.Close()
+	here.Pairing.CloseLines()
 	w.done(here)(run, nil)
 	require.Equal(t, whole, exact(t, dir))
-	w.done(here)(here.Undo(run.ID, "test"))
+	w.done(here)(here.Recovery.Undo(run.ID, "test"))
 	now, err := os.ReadFile(filepath.Join(dir, "kept"))
 	require.NoError(t, err)
 	require.Equal(t, blob(2), string(now))
 
 	// Nothing of it stays when the safety snapshots have gone.
-	w.done(here)(here.TakeSnapshot("notes", api.SnapshotTake{}, "test"))
+	w.done(here)(here.Capture.TakeSnapshot("notes", api.SnapshotTake{}, "test"))
 	for range 3 {
-		w.done(here)(here.Prune("", "test"))
+		w.done(here)(here.Rules.Prune("", "test"))
 		w.clock.Set(w.clock.Now().Add(400 * 24 * time.Hour))
 	}
-	w.done(here)(here.Sweep(false, "test"))
-	require.LessOrEqual(t, here.store.Usage().Objects, stored+10)
+	w.done(here)(here.Upkeep.Sweep(false, "test"))
+	require.LessOrEqual(t, here.Store.Usage().Objects, stored+10)
 
-	here.CutLine(true)
-	told, err = here.AsOf(w.ctx, "notes", at)
+	here.Pairing.CutLine(true)
+	told, err = here.Recovery.AsOf(w.ctx, "notes", at)
 	require.NoError(t, err)
 	require.Contains(t, told.Places[1].Silent, "cannot be reached")
 	require.Equal(t, "No site that answers has anything of it for that moment.", told.Sentence)
-	_, err = here.PlanRestore(w.ctx, ask)
+	_, err = here.Recovery.PlanRestore(w.ctx, ask)
 	require.ErrorContains(t, err, "not every other site could be asked: there:")
-	here.CutLine(false)
+	here.Pairing.CutLine(false)
 
-	_, err = there.Revoke(w.ctx, "here", []string{"offer"})
+	_, err = there.Pairing.Revoke(w.ctx, "here", []string{"offer"})
 	require.NoError(t, err)
-	_, err = here.PlanRestore(w.ctx, api.RestoreAsk{Volume: "notes", At: gone.ID, InPlace: true, From: "there"})
+	_, err = here.Recovery.PlanRestore(w.ctx, api.RestoreAsk{Volume: "notes", At: gone.ID, InPlace: true, From: "there"})
 	require.ErrorContains(t, err, "does not let here look at its copies")
-	link, _, err := here.link(w.ctx, must(here.cat.Peer("there")))
+	link, _, err := here.Pairing.Link(w.ctx, must(here.Catalog.Peer("there")))
 	require.NoError(t, err)
 	id := must(object.ParseID(gone.ID))
-	for op, body := range map[string]any{"root": rootAsk{id}, "history": historyAsk{Lineage: lineageOf(gone.Lineage)}, "find": lookAsk{Lineage: lineageOf(gone.Lineage), Ask: []byte("{}")},
-		"versions": lookAsk{Lineage: lineageOf(gone.Lineage), Ask: []byte(`"kept"`)}, "objects": objectsAsk{IDs: []object.ID{id}, Root: id}} {
+	for op, body := range map[string]any{"root": route.RootAsk{Root: id}, "history": route.HistoryAsk{Lineage: records.LineageOf(gone.Lineage)}, "find": recovery.LookAsk{Lineage: records.LineageOf(gone.Lineage), Ask: []byte("{}")},
+		"versions": recovery.LookAsk{Lineage: records.LineageOf(gone.Lineage), Ask: []byte(`"kept"`)}, "objects": route.ObjectsAsk{IDs: []object.ID{id}, Root: id}} {
 		var no *transfer.Refusal
 		require.ErrorAs(t, link.Ask(op, body, &struct{}{}), &no, op)
 		require.Contains(t, no.What, "look at its copies", op)
 	}
-	_, err = here.SetRecoveryOrder([]string{"nowhere"})
+	_, err = here.Recovery.SetRecoveryOrder([]string{"nowhere"})
 	require.ErrorContains(t, err, "no paired site nowhere")
 }
 
@@ -172,33 +172,33 @@ func TestRecallTakesNothingWrong(t *testing.T) {
 	old := w.rows(here, "notes")[0]
 	w.empty(dir)
 	w.write(dir, "b", "all new")
-	require.NoError(t, here.meant(must(here.cat.Volume("notes"))))
+	require.NoError(t, here.Capture.Meant(must(here.Catalog.Volume("notes"))))
 	w.until(here, w.clock.Now().Add(6*time.Hour))
 	for range 2 {
-		w.done(here)(here.Prune("", "test"))
+		w.done(here)(here.Rules.Prune("", "test"))
 		w.clock.Set(w.clock.Now().Add(2 * time.Second))
 	}
-	w.done(here)(here.Sweep(false, "test"))
+	w.done(here)(here.Upkeep.Sweep(false, "test"))
 
 	// A root of another volume, or signed by another site, is not taken for it.
-	v := must(here.cat.Volume("notes"))
-	peer := must(here.cat.Peer("there"))
+	v := must(here.Catalog.Volume("notes"))
+	peer := must(here.Catalog.Peer("there"))
 	wrong := *v
 	wrong.Lineage = strings.Repeat("7", 32)
-	_, err := here.recallOf(w.ctx, peer, &wrong, old)
+	_, err := here.Recovery.RecallOf(w.ctx, peer, &wrong, old)
 	require.ErrorContains(t, err, "a snapshot of another volume")
 	foreign := *v
 	foreign.Origin = "there"
-	_, err = here.recallOf(w.ctx, peer, &foreign, old)
+	_, err = here.Recovery.RecallOf(w.ctx, peer, &foreign, old)
 	require.ErrorContains(t, err, "was signed by another key")
 
-	w.done(there)(there.Sweep(true, "test"))
+	w.done(there)(there.Upkeep.Sweep(true, "test"))
 	require.NoError(t, there.Close())
 	w.damage("there", "d-", 1)
 	there = w.open("there")
-	require.NoError(t, here.cat.SetAddresses("there", there.addresses()))
+	require.NoError(t, here.Catalog.SetAddresses("there", there.Pairing.Addresses()))
 	out := filepath.Join(w.dir, "out")
-	run := w.done(here)(here.Restore(w.ctx, api.RestoreAsk{Volume: "notes", At: old.ID, To: out}, "test"))
+	run := w.done(here)(here.Recovery.Restore(w.ctx, api.RestoreAsk{Volume: "notes", At: old.ID, To: out}, "test"))
 	require.Equal(t, "done with remarks", run.State)
 	res := restored(t, run)
 	told := map[string]bool{}
@@ -217,10 +217,10 @@ func TestRecallTakesNothingWrong(t *testing.T) {
 	require.NoError(t, there.Close())
 	w.damage("there", "m-", 50)
 	there = w.open("there")
-	require.NoError(t, here.cat.SetAddresses("there", there.addresses()))
-	run, err = here.Restore(w.ctx, api.RestoreAsk{Volume: "notes", At: old.ID, To: out + "2", From: "there"}, "test")
+	require.NoError(t, here.Catalog.SetAddresses("there", there.Pairing.Addresses()))
+	run, err = here.Recovery.Restore(w.ctx, api.RestoreAsk{Volume: "notes", At: old.ID, To: out + "2", From: "there"}, "test")
 	require.NoError(t, err)
-	run, err = here.Wait(w.ctx, run.ID)
+	run, err = here.Run.Wait(w.ctx, run.ID)
 	require.NoError(t, err)
 	require.Equal(t, "failed", run.State)
 	require.Contains(t, run.Outcome, "nothing was restored: there has object")

@@ -18,6 +18,7 @@ import (
 	"candidharbor/core/names"
 	"candidharbor/core/object"
 	"candidharbor/internal/catalog"
+	"candidharbor/internal/recovery"
 
 	"github.com/stretchr/testify/require"
 )
@@ -28,7 +29,7 @@ func lived(w *world) (s *Site, dir string, ids []string) {
 	s = w.open("here")
 	dir = w.share(s, "notes")
 	take := func() {
-		w.done(s)(s.TakeSnapshot("notes", api.SnapshotTake{}, "test"))
+		w.done(s)(s.Capture.TakeSnapshot("notes", api.SnapshotTake{}, "test"))
 		ids = append(ids, w.rows(s, "notes")[0].ID)
 		w.clock.Set(w.clock.Now().Add(time.Hour))
 	}
@@ -51,7 +52,7 @@ func TestFindVersionsCompare(t *testing.T) {
 	w := newWorld(t)
 	s, dir, ids := lived(w)
 	find := func(ask api.FindAsk) (out []string) {
-		f, err := s.Find(t.Context(), "notes", ask)
+		f, err := s.Recovery.Find(t.Context(), "notes", ask)
 		require.NoError(t, err)
 		require.Equal(t, 4, f.Snapshots)
 		for _, e := range f.Items {
@@ -64,41 +65,41 @@ func TestFindVersionsCompare(t *testing.T) {
 	require.Len(t, find(api.FindAsk{Pattern: "*", Deleted: true}), 3, "the directory and what was in it")
 	// One more snapshot is added to what is known; one that is gone is not found any more.
 	w.write(dir, "later", "x")
-	w.done(s)(s.TakeSnapshot("notes", api.SnapshotTake{}, "test"))
-	f, err := s.Find(t.Context(), "notes", api.FindAsk{Pattern: "later"})
+	w.done(s)(s.Capture.TakeSnapshot("notes", api.SnapshotTake{}, "test"))
+	f, err := s.Recovery.Find(t.Context(), "notes", api.FindAsk{Pattern: "later"})
 	require.NoError(t, err)
 	require.Len(t, f.Items, 1)
-	_, err = s.Find(t.Context(), "notes", api.FindAsk{Pattern: "[z"})
+	_, err = s.Recovery.Find(t.Context(), "notes", api.FindAsk{Pattern: "[z"})
 	require.ErrorContains(t, err, "not a name with")
 
-	v, err := s.Versions("notes", "/trip/Marsh.txt")
+	v, err := s.Recovery.Versions("notes", "/trip/Marsh.txt")
 	require.NoError(t, err)
 	var told []string
 	for _, one := range v.Items {
 		told = append(told, fmt.Sprintf("%s %d", one.What, one.Snapshots))
 	}
 	require.Equal(t, []string{"not there 2", "changed 2", "first seen 1"}, told)
-	_, err = s.Versions("notes", "trip/nothing")
+	_, err = s.Recovery.Versions("notes", "trip/nothing")
 	require.ErrorContains(t, err, "candid find notes nothing")
 
-	c, err := s.Compare(w.ctx, "notes", "", ids[1], ids[2])
+	c, err := s.Recovery.Compare(w.ctx, "notes", "", ids[1], ids[2])
 	require.NoError(t, err)
 	require.Equal(t, "renamed chart.png from trip/map.png", diffs(c))
 	w.write(dir, "log", "now and not in any snapshot")
-	c, err = s.Compare(w.ctx, "notes", "", ids[3], "now")
+	c, err = s.Recovery.Compare(w.ctx, "notes", "", ids[3], "now")
 	require.NoError(t, err)
 	require.Equal(t, "added later, changed log", diffs(c))
 	require.Empty(t, c.To.Snapshot)
 	// Looking at the volume as it is stores nothing and forgets nothing.
-	before := s.store.Usage().Objects
-	_, err = s.Compare(w.ctx, "notes", "", ids[3], "now")
+	before := s.Store.Usage().Objects
+	_, err = s.Recovery.Compare(w.ctx, "notes", "", ids[3], "now")
 	require.NoError(t, err)
-	require.Equal(t, before, s.store.Usage().Objects)
-	c, err = s.Compare(w.ctx, "notes", "trip", ids[0], ids[3])
+	require.Equal(t, before, s.Store.Usage().Objects)
+	c, err = s.Recovery.Compare(w.ctx, "notes", "trip", ids[0], ids[3])
 	require.NoError(t, err)
 	require.Equal(t, "removed trip, removed trip/Marsh.txt, removed trip/map.png", diffs(c))
 
-	d, err := s.TextDifference("notes", "trip/Marsh.txt", ids[0], ids[1])
+	d, err := s.Recovery.TextDifference("notes", "trip/Marsh.txt", ids[0], ids[1])
 	require.NoError(t, err)
 	var lines []string
 	for _, l := range d.Lines {
@@ -142,13 +143,13 @@ func TestUndo(t *testing.T) {
 			s, dir, ids := lived(w)
 			before := exact(t, dir)
 			ask.Volume, ask.At, ask.InPlace = "notes", ids[0], true
-			run := must(s.Wait(w.ctx, must(s.Restore(w.ctx, ask, "test")).ID))
+			run := must(s.Run.Wait(w.ctx, must(s.Recovery.Restore(w.ctx, ask, "test")).ID))
 			require.Equal(t, "done", run.State, run.Outcome)
 			require.NotEqual(t, before, exact(t, dir))
 			if len(ask.Paths) > 0 {
 				w.write(dir, "others", "made meanwhile")
 			}
-			undo := must(s.Wait(w.ctx, must(s.Undo(run.ID, "test")).ID))
+			undo := must(s.Run.Wait(w.ctx, must(s.Recovery.Undo(run.ID, "test")).ID))
 			require.Equal(t, "done", undo.State, undo.Outcome)
 			if len(ask.Paths) > 0 {
 				require.NoError(t, os.Remove(filepath.Join(dir, "others")))
@@ -157,16 +158,16 @@ func TestUndo(t *testing.T) {
 			}
 			require.Equal(t, before, exact(t, dir))
 			// Taken back in its turn, what was restored is there again.
-			w.done(s)(s.Undo(undo.ID, "test"))
+			w.done(s)(s.Recovery.Undo(undo.ID, "test"))
 			require.FileExists(t, filepath.Join(dir, "trip", "Marsh.txt"))
 		})
 	}
 	w := newWorld(t)
 	s, _, ids := lived(w)
-	_, err := s.Undo(999, "test")
+	_, err := s.Recovery.Undo(999, "test")
 	require.ErrorContains(t, err, "there is no run 999")
-	run := w.done(s)(s.Restore(w.ctx, api.RestoreAsk{Volume: "notes", At: ids[0], To: filepath.Join(w.dir, "out")}, "test"))
-	_, err = s.Undo(run.ID, "test")
+	run := w.done(s)(s.Recovery.Restore(w.ctx, api.RestoreAsk{Volume: "notes", At: ids[0], To: filepath.Join(w.dir, "out")}, "test"))
+	_, err = s.Recovery.Undo(run.ID, "test")
 	require.ErrorContains(t, err, "remove there what is not wanted")
 }
 
@@ -180,21 +181,21 @@ func TestDownloads(t *testing.T) {
 	w := newWorld(t)
 	s, _, ids := lived(w)
 	var b bytes.Buffer
-	require.NoError(t, s.Eyes(nil).Archive(context.Background(), "notes", ids[1], "zip", []string{"trip"}, func(string) {}, &b))
+	require.NoError(t, s.Recovery.ViewerFor(nil).Archive(context.Background(), "notes", ids[1], "zip", []string{"trip"}, func(string) {}, &b))
 	file := filepath.Join(w.dir, "a.zip")
 	require.NoError(t, os.WriteFile(file, b.Bytes(), 0o600))
-	f, err := s.Eyes(nil).OpenFile("notes", ids[1], "trip/Marsh.txt")
+	f, err := s.Recovery.ViewerFor(nil).OpenFile("notes", ids[1], "trip/Marsh.txt")
 	require.NoError(t, err)
 	defer f.Close()
 	text, err := io.ReadAll(io.NewSectionReader(f, 4, 100))
 	require.NoError(t, err)
 	require.Equal(t, "2\nthree\n", string(text))
 	for path, say := range map[string]string{"trip": "only files are downloaded", "no": "has no no", "../x": `without ".."`} {
-		_, err := s.Eyes(nil).OpenFile("notes", ids[1], path)
+		_, err := s.Recovery.ViewerFor(nil).OpenFile("notes", ids[1], path)
 		require.ErrorContains(t, err, say)
 	}
-	require.ErrorContains(t, s.Eyes(nil).Archive(context.Background(), "notes", ids[1], "rar", nil, nil, nil), "tar, which holds everything, or zip")
-	rows, err := s.cat.Snapshots(s.Place(), "notes", catalog.SnapshotFilter{})
+	require.ErrorContains(t, s.Recovery.ViewerFor(nil).Archive(context.Background(), "notes", ids[1], "rar", nil, nil, nil), "tar, which holds everything, or zip")
+	rows, err := s.Catalog.Snapshots(s.Place(), "notes", catalog.SnapshotFilter{})
 	require.NoError(t, err)
 	require.Len(t, rows, 4)
 }
@@ -203,33 +204,33 @@ func TestDownloads(t *testing.T) {
 func TestGoingOnEnds(t *testing.T) {
 	w := newWorld(t)
 	s, dir, ids := lived(w)
-	run := w.done(s)(s.Restore(w.ctx, api.RestoreAsk{Volume: "notes", Paths: []string{"trip"}, At: ids[0], InPlace: true}, "test"))
-	r, err := s.Eyes(nil).prepareRestore(w.ctx, api.RestoreAsk{Volume: "notes", Paths: []string{"trip"}, At: ids[0], InPlace: true})
+	run := w.done(s)(s.Recovery.Restore(w.ctx, api.RestoreAsk{Volume: "notes", Paths: []string{"trip"}, At: ids[0], InPlace: true}, "test"))
+	r, err := s.Recovery.ViewerFor(nil).PrepareRestore(w.ctx, api.RestoreAsk{Volume: "notes", Paths: []string{"trip"}, At: ids[0], InPlace: true})
 	require.NoError(t, err)
 	cut := func(times int) int {
 		require.NoError(t, os.RemoveAll(filepath.Join(dir, "trip")))
-		r.cut = &cutShort{Run: run.ID, Times: times - 1, Safety: restored(t, run).Safety}
-		_, err := s.noteTarget(run.ID, r, "")
+		r.Cut = &recovery.InterruptedRestore{Run: run.ID, Times: times - 1, Safety: restored(t, run).Safety}
+		_, err := s.Recovery.NoteTarget(run.ID, r, "")
 		require.NoError(t, err)
-		require.NoError(t, s.goOnRestoring())
-		s.jobs.Wait()
-		runs, err := s.cat.Runs(catalog.RunFilter{Kind: "restore", Limit: 100})
+		require.NoError(t, s.Recovery.ResumeRestores())
+		s.Run.Join()
+		runs, err := s.Catalog.Runs(catalog.RunFilter{Kind: "restore", Limit: 100})
 		require.NoError(t, err)
-		left, err := s.cat.Settings(restoringSetting)
+		left, err := s.Catalog.Settings(recovery.RestoringSetting)
 		require.NoError(t, err)
 		for _, raw := range left {
 			require.Empty(t, raw)
 		}
 		return len(runs)
 	}
-	require.Equal(t, 2, cut(mostTimes-1))
+	require.Equal(t, 2, cut(recovery.MostTimes-1))
 	require.FileExists(t, filepath.Join(dir, "trip", "map.png"))
-	require.Equal(t, 2, cut(mostTimes))
+	require.Equal(t, 2, cut(recovery.MostTimes))
 	require.NoFileExists(t, filepath.Join(dir, "trip", "map.png"))
 	// What it had done by then can be taken back all the same.
-	w.done(s)(s.Restore(w.ctx, api.RestoreAsk{Volume: "notes", Paths: []string{"trip/Marsh.txt"}, At: ids[0], InPlace: true}, "test"))
+	w.done(s)(s.Recovery.Restore(w.ctx, api.RestoreAsk{Volume: "notes", Paths: []string{"trip/Marsh.txt"}, At: ids[0], InPlace: true}, "test"))
 	require.FileExists(t, filepath.Join(dir, "trip", "Marsh.txt"))
-	w.done(s)(s.Undo(run.ID, "test"))
+	w.done(s)(s.Recovery.Undo(run.ID, "test"))
 	require.NoDirExists(t, filepath.Join(dir, "trip"))
 }
 
@@ -238,83 +239,83 @@ func TestGoingOnEnds(t *testing.T) {
 func TestFindAsSnapshotsComeAndGo(t *testing.T) {
 	w := newWorld(t)
 	s, _, _ := lived(w)
-	v := must(s.cat.Volume("notes"))
-	all := must(s.byPosition(v))
+	v := must(s.Catalog.Volume("notes"))
+	all := must(s.Recovery.ByPosition(v))
 	require.Len(t, all, 4)
 	lives := func(rows []*catalog.Snapshot) string {
-		f := newFinder()
-		require.NoError(t, f.bring(t.Context(), s, rows))
+		f := recovery.NewFinder()
+		require.NoError(t, f.Bring(t.Context(), s.Recovery, rows))
 		return told(f, rows)
 	}
-	f := newFinder()
+	f := recovery.NewFinder()
 	for _, pick := range [][]int{{3}, {2, 3}, {0, 2, 3}, {0, 1, 2, 3}, {0, 3}, {3}, {1, 3}} {
 		var rows []*catalog.Snapshot
 		for _, i := range pick {
 			rows = append(rows, all[i])
 		}
 		if len(pick)%2 == 0 { // as after a start
-			f = newFinder()
-			f.load(s, v.Lineage)
+			f = recovery.NewFinder()
+			f.Load(s.Recovery, v.Lineage)
 		}
-		require.NoError(t, f.bring(t.Context(), s, rows))
+		require.NoError(t, f.Bring(t.Context(), s.Recovery, rows))
 		require.Equal(t, lives(rows), told(f, rows), "%v", pick)
-		f.keep(s, v.Lineage)
+		f.Keep(s.Recovery, v.Lineage)
 	}
 	// What was kept is taken up, a torn one is not, and one of no volume goes.
-	f = newFinder()
-	require.NoError(t, f.bring(t.Context(), s, all))
-	f.keep(s, v.Lineage)
-	require.False(t, f.grown())
-	taken := newFinder()
-	taken.load(s, v.Lineage)
-	require.Len(t, taken.x.Snaps(), 4)
+	f = recovery.NewFinder()
+	require.NoError(t, f.Bring(t.Context(), s.Recovery, all))
+	f.Keep(s.Recovery, v.Lineage)
+	require.False(t, f.Grown())
+	taken := recovery.NewFinder()
+	taken.Load(s.Recovery, v.Lineage)
+	require.Len(t, taken.X.Snaps(), 4)
 	require.Equal(t, told(f, all), told(taken, all))
-	raw := must(os.ReadFile(s.namesPath(v.Lineage)))
+	raw := must(os.ReadFile(s.Recovery.NamesPath(v.Lineage)))
 	raw[len(raw)/2] ^= 1
-	require.NoError(t, os.WriteFile(s.namesPath(v.Lineage), raw, 0o600))
-	torn := newFinder()
-	torn.load(s, v.Lineage)
-	require.Nil(t, torn.x)
-	require.NoError(t, os.WriteFile(s.namesPath("0123"), raw, 0o600))
-	require.NoError(t, s.forgetNames())
-	require.NoFileExists(t, s.namesPath("0123"))
-	require.FileExists(t, s.namesPath(v.Lineage))
+	require.NoError(t, os.WriteFile(s.Recovery.NamesPath(v.Lineage), raw, 0o600))
+	torn := recovery.NewFinder()
+	torn.Load(s.Recovery, v.Lineage)
+	require.Nil(t, torn.X)
+	require.NoError(t, os.WriteFile(s.Recovery.NamesPath("0123"), raw, 0o600))
+	require.NoError(t, s.Recovery.ForgetNames())
+	require.NoFileExists(t, s.Recovery.NamesPath("0123"))
+	require.FileExists(t, s.Recovery.NamesPath(v.Lineage))
 	// What the index knew last is removed and swept: what comes after it is found all the same.
 	w.write(filepath.Join(w.dir, "shares", "notes"), "short-lived", "x")
-	w.done(s)(s.TakeSnapshot("notes", api.SnapshotTake{}, "test"))
-	require.NotEmpty(t, must(s.Find(t.Context(), "notes", api.FindAsk{Pattern: "short-lived"})).Items)
-	last := must(s.cat.LastSnapshot(s.Place(), v.Lineage))
+	w.done(s)(s.Capture.TakeSnapshot("notes", api.SnapshotTake{}, "test"))
+	require.NotEmpty(t, must(s.Recovery.Find(t.Context(), "notes", api.FindAsk{Pattern: "short-lived"})).Items)
+	last := must(s.Catalog.LastSnapshot(s.Place(), v.Lineage))
 	w.write(filepath.Join(w.dir, "shares", "notes"), "short-lived", "another")
-	w.done(s)(s.TakeSnapshot("notes", api.SnapshotTake{}, "test"))
-	_, err := s.RemoveSnapshot(last.ID)
+	w.done(s)(s.Capture.TakeSnapshot("notes", api.SnapshotTake{}, "test"))
+	_, err := s.Rules.RemoveSnapshot(last.ID)
 	require.NoError(t, err)
 	for range 2 {
-		w.done(s)(s.Prune("", "test"))
+		w.done(s)(s.Rules.Prune("", "test"))
 		w.clock.Set(w.clock.Now().Add(400 * 24 * time.Hour))
 	}
-	w.done(s)(s.Sweep(false, "test"))
-	require.False(t, s.store.HasRoot(must(object.ParseID(last.ID))))
+	w.done(s)(s.Upkeep.Sweep(false, "test"))
+	require.False(t, s.Store.HasRoot(must(object.ParseID(last.ID))))
 	require.NoError(t, s.Close())
 	s = w.open("here")
-	after := must(s.Find(t.Context(), "notes", api.FindAsk{Pattern: "short-lived"}))
+	after := must(s.Recovery.Find(t.Context(), "notes", api.FindAsk{Pattern: "short-lived"}))
 	require.Empty(t, after.LeftOut)
 	require.EqualValues(t, 7, after.Items[0].Size)
 	// One that cannot be read is left out, and told.
 	broken := *all[1]
 	broken.ID = strings.Repeat("ab", 32)
 	rows := []*catalog.Snapshot{all[0], &broken, all[3]}
-	require.NoError(t, f.bring(t.Context(), s, rows))
-	require.True(t, f.bad[broken.ID])
+	require.NoError(t, f.Bring(t.Context(), s.Recovery, rows))
+	require.True(t, f.Bad[broken.ID])
 	require.Equal(t, lives([]*catalog.Snapshot{all[0], all[3]}), told(f, []*catalog.Snapshot{all[0], all[3]}))
 }
 
 // told is everything that an index finds in some snapshots.
-func told(f *finder, rows []*catalog.Snapshot) string {
+func told(f *recovery.Finder, rows []*catalog.Snapshot) string {
 	kept := map[object.ID]bool{}
 	for _, r := range rows {
 		kept[must(object.ParseID(r.ID))] = true
 	}
-	found, _ := f.x.Find(names.Query{Match: must(names.ParsePattern("*")), Limit: 100}, func(id object.ID) bool { return kept[id] })
+	found, _ := f.X.Find(names.Query{Match: must(names.ParsePattern("*")), Limit: 100}, func(id object.ID) bool { return kept[id] })
 	var out []string
 	for _, e := range found {
 		out = append(out, fmt.Sprintf("%s %d %v %v %s %s", e.Path, e.Size, e.Versions, e.There, e.First.ID, e.Last.ID))
@@ -332,17 +333,17 @@ func TestRestoreIntoAnotherVolume(t *testing.T) {
 	w.write(other, "kept", "of the other one")
 	before := exact(t, other)
 	for into, why := range map[string]string{"notes": "is in place", "nothing": "volume \"nothing\""} {
-		_, err := s.Restore(w.ctx, api.RestoreAsk{Volume: "notes", At: ids[0], Into: into}, "test")
+		_, err := s.Recovery.Restore(w.ctx, api.RestoreAsk{Volume: "notes", At: ids[0], Into: into}, "test")
 		require.ErrorContains(t, err, why)
 	}
-	_, err := s.Restore(w.ctx, api.RestoreAsk{Volume: "notes", At: ids[0], Into: "other", InPlace: true}, "test")
+	_, err := s.Recovery.Restore(w.ctx, api.RestoreAsk{Volume: "notes", At: ids[0], Into: "other", InPlace: true}, "test")
 	require.ErrorContains(t, err, "say where to")
 	mine := exact(t, dir)
-	run := w.done(s)(s.Restore(w.ctx, api.RestoreAsk{Volume: "notes", At: ids[0], Into: "other", Paths: []string{"trip"}}, "test"))
+	run := w.done(s)(s.Recovery.Restore(w.ctx, api.RestoreAsk{Volume: "notes", At: ids[0], Into: "other", Paths: []string{"trip"}}, "test"))
 	require.FileExists(t, filepath.Join(other, "trip", "Marsh.txt"))
 	require.Equal(t, mine, exact(t, dir), "the volume that it came from is left alone")
 	require.Equal(t, "safety", w.rows(s, "other")[0].Cause)
-	w.done(s)(s.Undo(run.ID, "test"))
+	w.done(s)(s.Recovery.Undo(run.ID, "test"))
 	require.Equal(t, before, exact(t, other))
 }
 
@@ -358,30 +359,30 @@ func TestCancelledInPlace(t *testing.T) {
 			w.write(filepath.Join(dir, fmt.Sprint(i)), fmt.Sprint(k), strings.Repeat(fmt.Sprint(i, k), 5000))
 		}
 	}
-	w.done(s)(s.TakeSnapshot("notes", api.SnapshotTake{}, "test"))
+	w.done(s)(s.Capture.TakeSnapshot("notes", api.SnapshotTake{}, "test"))
 	require.NoError(t, os.RemoveAll(dir))
 	require.NoError(t, os.Mkdir(dir, 0o755))
 	w.write(dir, "new", "new")
 	for try := 0; ; try++ {
 		before := exact(t, dir)
 		at := w.rows(s, "notes")[len(w.rows(s, "notes"))-1].ID
-		run, err := s.Restore(w.ctx, api.RestoreAsk{Volume: "notes", At: at, InPlace: true}, "test")
+		run, err := s.Recovery.Restore(w.ctx, api.RestoreAsk{Volume: "notes", At: at, InPlace: true}, "test")
 		require.NoError(t, err)
-		for now := must(s.Run(run.ID)); !now.Over() && len(must(os.ReadDir(dir))) < 3; now = must(s.Run(run.ID)) {
+		for now := must(s.Run.Run(run.ID)); !now.Over() && len(must(os.ReadDir(dir))) < 3; now = must(s.Run.Run(run.ID)) {
 			runtime.Gosched()
 		}
-		if err := s.Cancel(run.ID); err != nil {
+		if err := s.Run.Cancel(run.ID); err != nil {
 			require.ErrorContains(t, err, "already")
 		}
-		run, err = s.Wait(w.ctx, run.ID)
+		run, err = s.Run.Wait(w.ctx, run.ID)
 		require.NoError(t, err)
 		if run.State != "cancelled" && try < 20 { // it was faster
-			w.done(s)(s.Undo(run.ID, "test"))
+			w.done(s)(s.Recovery.Undo(run.ID, "test"))
 			continue
 		}
 		require.Equal(t, "cancelled", run.State)
 		require.Regexp(t, `^cancelled; each file is the old or the new one \(\d+ created.* so far\)\. What was put there can be taken back: candid undo \d+$`, run.Outcome)
-		w.done(s)(s.Undo(run.ID, "test"))
+		w.done(s)(s.Recovery.Undo(run.ID, "test"))
 		require.Equal(t, before, exact(t, dir))
 		return
 	}

@@ -11,18 +11,19 @@ import (
 
 	"candidharbor/api"
 	"candidharbor/internal/catalog"
+	"candidharbor/internal/refusal"
 	"candidharbor/internal/volume/tree"
 
 	"github.com/stretchr/testify/require"
 )
 
 func (w *world) textOf(s *Site, row *catalog.Snapshot, name string) string {
-	root, err := s.rootOf(row)
+	root, err := s.Rules.RootOf(row)
 	require.NoError(w.t, err)
-	e, err := tree.Lookup(s.store.Get, root, name)
+	e, err := tree.Lookup(s.Store.Get, root, name)
 	require.NoError(w.t, err)
 	var b bytes.Buffer
-	require.NoError(w.t, tree.CopyContent(s.store.Get, &e, &b))
+	require.NoError(w.t, tree.CopyContent(s.Store.Get, &e, &b))
 	return b.String()
 }
 
@@ -114,15 +115,15 @@ grace: 24 hours
 				taken = append(taken, state{next, text})
 			}
 		}
-		w.done(s)(s.Prune("", "test"))
+		w.done(s)(s.Rules.Prune("", "test"))
 		check(w.clock.Now())
 	}
 	require.InDelta(t, 730, w.clock.Now().Sub(begin).Hours()/24, 2)
 	rows := w.rows(s, "notes")
 	require.Less(t, len(rows), 60)
-	w.done(s)(s.Sweep(true, "test"))
-	require.Equal(t, "done", w.done(s)(s.Verify("test")).State)
-	report, err := s.Objectives(w.ctx, begin)
+	w.done(s)(s.Upkeep.Sweep(true, "test"))
+	require.Equal(t, "done", w.done(s)(s.Upkeep.Verify("test")).State)
+	report, err := s.Overview.Objectives(w.ctx, begin)
 	require.NoError(t, err)
 	require.InDelta(t, 100, report.Rows[0].OnTargetPercent, 0.2)
 	require.Empty(t, report.Gaps)
@@ -142,17 +143,17 @@ func TestKeepMarksTravel(t *testing.T) {
 		_, err := here.Step(w.ctx, true)
 		require.NoError(t, err)
 		for _, s := range []*Site{here, there} {
-			w.done(s)(s.Prune("", "test"))
+			w.done(s)(s.Rules.Prune("", "test"))
 		}
 	}
 	turn()
 	turn()
 	first := w.rows(here, "notes")[len(w.rows(here, "notes"))-1].ID
 	for _, bad := range []api.KeepAsk{{}, {Reason: " "}, {Reason: strings.Repeat("x", 1001)}, {Reason: "x", Until: &time.Time{}}} {
-		_, err := here.KeepSnapshot(first, bad)
-		require.Equal(t, Misuse, ClassOf(err))
+		_, err := here.Rules.KeepSnapshot(first, bad)
+		require.Equal(t, refusal.Misuse, refusal.ClassOf(err))
 	}
-	_, err := here.KeepSnapshot(first, api.KeepAsk{Reason: "audit"})
+	_, err := here.Rules.KeepSnapshot(first, api.KeepAsk{Reason: "audit"})
 	require.NoError(t, err)
 	for range 8 {
 		turn()
@@ -164,7 +165,7 @@ func TestKeepMarksTravel(t *testing.T) {
 		require.Equal(t, "audit", last.KeepWhy)
 		require.True(t, last.GraceUntil.IsZero())
 	}
-	_, err = there.RemoveSnapshot(first)
+	_, err = there.Rules.RemoveSnapshot(first)
 	require.ErrorContains(t, err, "marked to keep: audit")
 	// Lost records come back with their marks.
 	require.NoError(t, here.Close())
@@ -172,11 +173,11 @@ func TestKeepMarksTravel(t *testing.T) {
 		os.Remove(filepath.Join(w.dir, "here", f))
 	}
 	here = w.open("here")
-	row, err := here.cat.Snapshot(first)
+	row, err := here.Catalog.Snapshot(first)
 	require.NoError(t, err)
 	require.Equal(t, "audit", row.KeepWhy)
-	require.NoError(t, here.Release())
-	_, err = here.LetGoSnapshot(first)
+	require.NoError(t, here.Upkeep.Release())
+	_, err = here.Rules.LetGoSnapshot(first)
 	require.NoError(t, err)
 	w.policy(here, "policy: p\nvolumes: {k: v}\ntake: [every 6 hours]\nkeep:\n  here: {newest: 2}\n  there: {newest: 2}\ngrace: 1 hour\n")
 	w.pair(here, there)
@@ -184,15 +185,15 @@ func TestKeepMarksTravel(t *testing.T) {
 	for range 4 {
 		turn()
 	}
-	_, err = here.cat.Snapshot(first)
+	_, err = here.Catalog.Snapshot(first)
 	require.ErrorIs(t, err, catalog.ErrNone)
-	_, err = there.cat.Snapshot(first)
+	_, err = there.Catalog.Snapshot(first)
 	require.NoError(t, err, "what is gone here tells nothing there: its mark stays there until let go there")
-	_, err = there.LetGoSnapshot(first)
+	_, err = there.Rules.LetGoSnapshot(first)
 	require.NoError(t, err)
 	turn()
 	turn()
-	_, err = there.cat.Snapshot(first)
+	_, err = there.Catalog.Snapshot(first)
 	require.ErrorIs(t, err, catalog.ErrNone)
 }
 
@@ -211,13 +212,13 @@ func TestFloor(t *testing.T) {
 	for n := range 40 {
 		w.write(dir, "a", fmt.Sprint(n))
 		w.until(s, w.clock.Now().Add(6*time.Hour))
-		w.done(s)(s.Prune("", "test"))
+		w.done(s)(s.Rules.Prune("", "test"))
 		rows := w.rows(s, "notes")
 		require.GreaterOrEqual(t, len(rows), min(n+1, 12), "nothing younger than three days is gone")
 	}
 	rows := w.rows(s, "notes")
 	require.Less(t, len(rows), 16)
-	_, err = s.RemoveSnapshot(rows[3].ID)
+	_, err = s.Rules.RemoveSnapshot(rows[3].ID)
 	require.ErrorContains(t, err, "the floor of this place is 3 days")
 }
 
@@ -234,19 +235,19 @@ func TestPauseAndNewPolicies(t *testing.T) {
 		for range n {
 			w.write(dir, "a", w.clock.Now().String())
 			w.until(s, w.clock.Now().Add(6*time.Hour))
-			w.done(s)(s.Prune("", "test"))
+			w.done(s)(s.Rules.Prune("", "test"))
 		}
 	}
 	turn(12)
-	require.Empty(t, must(s.cat.Gaps("notes", time.Time{}, w.clock.Now())), "a policy that is new has missed nothing")
+	require.Empty(t, must(s.Catalog.Gaps("notes", time.Time{}, w.clock.Now())), "a policy that is new has missed nothing")
 	before := len(w.rows(s, "notes"))
 	for _, pause := range []struct{ begin, end func() error }{
-		{func() error { _, err := s.PauseVolume("notes"); return err }, func() error { _, err := s.ResumeVolume("notes"); return err }},
-		{func() error { _, err := s.PutPolicy(body+"paused: true\n", "test", false); return err }, func() error { _, err := s.PutPolicy(body, "test", true); return err }},
+		{func() error { _, err := s.Rules.PauseVolume("notes"); return err }, func() error { _, err := s.Rules.ResumeVolume("notes"); return err }},
+		{func() error { _, err := s.Rules.PutPolicy(body+"paused: true\n", "test", false); return err }, func() error { _, err := s.Rules.PutPolicy(body, "test", true); return err }},
 	} {
 		require.NoError(t, pause.begin())
 		had := w.rows(s, "notes")
-		v := must(s.Volume("notes"))
+		v := must(s.Overview.Volume("notes"))
 		require.Equal(t, "paused", v.Protection)
 		require.Nil(t, v.NextDue)
 		turn(20)
@@ -257,20 +258,20 @@ func TestPauseAndNewPolicies(t *testing.T) {
 		}
 		require.NoError(t, pause.end())
 		turn(12)
-		require.Empty(t, must(s.cat.Gaps("notes", time.Time{}, w.clock.Now())))
+		require.Empty(t, must(s.Catalog.Gaps("notes", time.Time{}, w.clock.Now())))
 		require.InDelta(t, before, len(w.rows(s, "notes")), 3)
-		require.Equal(t, "on target", must(s.Volume("notes")).Protection)
+		require.Equal(t, "on target", must(s.Overview.Volume("notes")).Protection)
 	}
-	history, err := s.PolicyHistory("p")
+	history, err := s.Rules.PolicyHistory("p")
 	require.NoError(t, err)
 	require.Len(t, history, 3)
-	_, err = s.RemovePolicy("p", "test", false)
+	_, err = s.Rules.RemovePolicy("p", "test", false)
 	require.NoError(t, err)
-	history, err = s.PolicyHistory("p")
+	history, err = s.Rules.PolicyHistory("p")
 	require.NoError(t, err)
 	require.True(t, history[0].Removed)
 	w.policy(s, body)
-	require.Equal(t, 5, must(s.Policy("p")).Version, "numbers are not used twice")
+	require.Equal(t, 5, must(s.Rules.Policy("p")).Version, "numbers are not used twice")
 }
 
 // Removing a policy asks first when another one is left that keeps less.
@@ -284,13 +285,13 @@ func TestRemovingAPolicyAsks(t *testing.T) {
 		w.write(dir, "a", w.clock.Now().String())
 		w.until(s, w.clock.Now().Add(6*time.Hour))
 	}
-	_, err := s.RemovePolicy("long", "test", false)
-	require.Equal(t, Conflict, ClassOf(err))
+	_, err := s.Rules.RemovePolicy("long", "test", false)
+	require.Equal(t, refusal.Conflict, refusal.ClassOf(err))
 	require.ErrorContains(t, err, "5 snapshots would expire")
-	require.Equal(t, "long", must(s.Policy("long")).Name)
-	_, err = s.RemovePolicy("short", "test", false)
+	require.Equal(t, "long", must(s.Rules.Policy("long")).Name)
+	_, err = s.Rules.RemovePolicy("short", "test", false)
 	require.NoError(t, err, "the other keeps all it kept")
-	_, err = s.RemovePolicy("long", "test", false)
+	_, err = s.Rules.RemovePolicy("long", "test", false)
 	require.NoError(t, err, "without any policy everything stays")
 }
 
@@ -305,15 +306,15 @@ func TestPreviewIsWhatHappens(t *testing.T) {
 		for range days * 3 {
 			w.write(dir, "a", w.clock.Now().String())
 			w.until(s, w.clock.Now().Add(8*time.Hour))
-			w.done(s)(s.Prune("", "test"))
+			w.done(s)(s.Rules.Prune("", "test"))
 		}
 	}
 	turn(15)
-	p, err := s.PreviewPolicy(t.Context(), api.PreviewAsk{Name: "p", Days: 30})
+	p, err := s.Rules.PreviewPolicy(t.Context(), api.PreviewAsk{Name: "p", Days: 30})
 	require.NoError(t, err)
 	turn(30)
 	w.clock.Set(p.To)
-	page, err := s.Snapshots("notes", catalog.SnapshotFilter{})
+	page, err := s.Recovery.Snapshots("notes", catalog.SnapshotFilter{})
 	require.NoError(t, err)
 	var kept []time.Time
 	for _, sn := range page.Items {
@@ -326,12 +327,12 @@ func TestPreviewIsWhatHappens(t *testing.T) {
 		foreseen = append(foreseen, r.Taken.UTC())
 	}
 	require.Equal(t, foreseen, kept)
-	_, err = s.PreviewPolicy(t.Context(), api.PreviewAsk{Name: "none"})
-	require.Equal(t, Missing, ClassOf(err))
-	_, err = s.PreviewPolicy(t.Context(), api.PreviewAsk{Name: "p", Days: 100_000})
-	require.Equal(t, Misuse, ClassOf(err))
-	_, err = s.PreviewPolicy(t.Context(), api.PreviewAsk{Body: "policy: p\n"})
-	require.Equal(t, Misuse, ClassOf(err))
+	_, err = s.Rules.PreviewPolicy(t.Context(), api.PreviewAsk{Name: "none"})
+	require.Equal(t, refusal.Missing, refusal.ClassOf(err))
+	_, err = s.Rules.PreviewPolicy(t.Context(), api.PreviewAsk{Name: "p", Days: 100_000})
+	require.Equal(t, refusal.Misuse, refusal.ClassOf(err))
+	_, err = s.Rules.PreviewPolicy(t.Context(), api.PreviewAsk{Body: "policy: p\n"})
+	require.Equal(t, refusal.Misuse, refusal.ClassOf(err))
 }
 
 // At the start of the service one is taken, once; on change one is taken only when
@@ -358,12 +359,12 @@ func TestAtStartAndOnChange(t *testing.T) {
 	w.until(s, w.clock.Now().Add(5*time.Minute))
 	rows = w.rows(s, "notes")
 	require.Len(t, rows, 4)
-	require.Equal(t, s.started.UTC(), rows[0].Began.Time)
+	require.Equal(t, s.Run.Started.UTC(), rows[0].Began.Time)
 	_, err := s.Step(w.ctx, true)
 	require.NoError(t, err)
 	require.Len(t, w.rows(s, "notes"), 4)
-	require.Empty(t, must(s.cat.Gaps("notes", time.Time{}, w.clock.Now())))
-	e, err := s.Explain("notes", "")
+	require.Empty(t, must(s.Catalog.Gaps("notes", time.Time{}, w.clock.Now())))
+	e, err := s.Overview.Explain("notes", "")
 	require.NoError(t, err)
 	said := strings.Join(e.Sentences, "\n")
 	require.Contains(t, said, "It takes one whenever the service starts.")

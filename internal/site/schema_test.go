@@ -12,6 +12,7 @@ import (
 
 	"candidharbor/api"
 	"candidharbor/internal/catalog"
+	"candidharbor/internal/rules"
 
 	"github.com/stretchr/testify/require"
 )
@@ -28,12 +29,12 @@ func TestOlderSchema(t *testing.T) {
 		require.NoError(t, os.WriteFile(path, raw, 0o600))
 	}
 	here, there := w.open("larkfield"), w.open("stonewick")
-	require.NoError(t, here.cat.SetAddresses("stonewick", there.addresses()))
-	require.NoError(t, there.cat.SetAddresses("larkfield", here.addresses()))
+	require.NoError(t, here.Catalog.SetAddresses("stonewick", there.Pairing.Addresses()))
+	require.NoError(t, there.Catalog.SetAddresses("larkfield", here.Pairing.Addresses()))
 	for _, s := range []*Site{here, there} {
-		require.NoError(t, s.whenMarksAgree(w.ctx))
+		require.NoError(t, s.Rules.WhenMarksAgree(w.ctx))
 		require.Empty(t, must(s.Info()).Held)
-		require.Equal(t, "done", w.done(s)(s.Verify("test")).State)
+		require.Equal(t, "done", w.done(s)(s.Upkeep.Verify("test")).State)
 	}
 	whole := func(s *Site, volume string) {
 		rows := w.rows(s, volume)
@@ -42,7 +43,7 @@ func TestOlderSchema(t *testing.T) {
 			n := 6 - i
 			require.Equal(t, fmt.Sprint("state ", n), r.Note)
 			to := filepath.Join(w.dir, "out", s.Name(), fmt.Sprint(n))
-			w.done(s)(s.Restore(w.ctx, api.RestoreAsk{Volume: volume, At: r.ID, To: to}, "test"))
+			w.done(s)(s.Recovery.Restore(w.ctx, api.RestoreAsk{Volume: volume, At: r.ID, To: to}, "test"))
 			require.Equal(t, fmt.Sprintf("state %d\n", n), string(must(os.ReadFile(filepath.Join(to, "docs/state")))))
 			var lines strings.Builder
 			for k := min(n, 5); k <= 3000; k++ {
@@ -57,22 +58,22 @@ func TestOlderSchema(t *testing.T) {
 	whole(here, "notes")
 	whole(there, "notes@larkfield")
 	graced := w.rows(here, "notes")[5]
-	require.Equal(t, removedByHand, graced.LetGo)
+	require.Equal(t, rules.RemovedByHand, graced.LetGo)
 	require.True(t, w.rows(there, "notes@larkfield")[5].GraceUntil.IsZero())
 
 	// They go on: removal after its grace, the next snapshot and its carry.
 	dir := filepath.Join(w.dir, "share")
 	require.NoError(t, os.MkdirAll(dir, 0o755))
 	w.write(dir, "new", "text")
-	v := must(here.cat.Volume("notes"))
+	v := must(here.Catalog.Volume("notes"))
 	v.Path = dir
-	require.NoError(t, here.cat.PutVolume(v))
+	require.NoError(t, here.Catalog.PutVolume(v))
 	w.clock.Set(time.Date(2026, 12, 9, 0, 0, 0, 0, time.UTC))
-	w.done(here)(here.Prune("", "test"))
-	_, err := here.cat.Snapshot(graced.ID)
+	w.done(here)(here.Rules.Prune("", "test"))
+	_, err := here.Catalog.Snapshot(graced.ID)
 	require.ErrorIs(t, err, catalog.ErrNone)
-	require.Len(t, must(here.Policies()), 1)
-	w.done(here)(here.TakeSnapshot("notes", api.SnapshotTake{}, "test"))
-	w.done(here)(here.RunRoute("out", "test"))
+	require.Len(t, must(here.Rules.Policies()), 1)
+	w.done(here)(here.Capture.TakeSnapshot("notes", api.SnapshotTake{}, "test"))
+	w.done(here)(here.Routes.RunRoute("out", "test"))
 	require.Equal(t, w.rows(here, "notes")[0].ID, w.rows(there, "notes@larkfield")[0].ID)
 }

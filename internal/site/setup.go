@@ -7,6 +7,10 @@ import (
 	"strings"
 
 	"candidharbor/api"
+	"candidharbor/internal/pairing"
+	"candidharbor/internal/phrase"
+	"candidharbor/internal/refusal"
+	"candidharbor/internal/route"
 )
 
 // SetUp pairs with several sites and opens a route to each that lets this one bring
@@ -14,26 +18,26 @@ import (
 // told and the others go on: nothing of one depends on another.
 func (s *Site) SetUp(ctx context.Context, ask api.SetUp) (*api.SetUpResult, error) {
 	if len(ask.Invitations) == 0 {
-		return nil, bad("give the invitations of the sites, one for each")
+		return nil, refusal.Badf("give the invitations of the sites, one for each")
 	}
-	if err := s.checkVolumes(ask.Labels, ask.Names); err != nil {
+	if err := s.Pairing.CheckVolumes(ask.Labels, ask.Names); err != nil {
 		return nil, err
 	}
-	if _, err := firstGrants(ask.Grants); err != nil {
+	if _, err := pairing.FirstGrants(ask.Grants); err != nil {
 		return nil, err
 	}
-	if _, err := routeTerms(ask.Terms, false); err != nil {
+	if _, err := route.RouteTerms(ask.Terms, false); err != nil {
 		return nil, err
 	}
 	out := &api.SetUpResult{Steps: []api.SetUpStep{}}
 	var names []string
 	for _, text := range ask.Invitations { // all are read before anything is done
-		inv, err := s.readInvitation(text)
+		inv, err := s.Pairing.ReadInvitation(text)
 		if err != nil {
 			return nil, err
 		}
 		if slices.Contains(names, inv.Name) {
-			return nil, bad("two invitations are from %s: give one of each site", inv.Name)
+			return nil, refusal.Badf("two invitations are from %s: give one of each site", inv.Name)
 		}
 		names = append(names, inv.Name)
 	}
@@ -51,7 +55,7 @@ func (s *Site) SetUp(ctx context.Context, ask api.SetUp) (*api.SetUpResult, erro
 			step(name, fmt.Sprintf("Pair with %s, and open the route %s to it if it lets this site bring snapshots.", name, route), nil)
 			continue
 		}
-		p, err := s.Pair(ctx, ask.Invitations[i], ask.Grants)
+		p, err := s.Pairing.Pair(ctx, ask.Invitations[i], ask.Grants)
 		if err != nil {
 			step(name, "", err)
 			continue
@@ -61,7 +65,7 @@ func (s *Site) SetUp(ctx context.Context, ask api.SetUp) (*api.SetUpResult, erro
 			step(name, fmt.Sprintf("No route to %s: it takes snapshots for itself, or lets nobody bring any.", name), nil)
 			continue
 		}
-		r, err := s.AddRoute(api.RouteAdd{Name: route, To: name, Labels: ask.Labels, Names: ask.Names, Terms: ask.Terms})
+		r, err := s.Routes.AddRoute(api.RouteAdd{Name: route, To: name, Labels: ask.Labels, Names: ask.Names, Terms: ask.Terms})
 		if err != nil {
 			step(name, "", err)
 			continue
@@ -71,7 +75,7 @@ func (s *Site) SetUp(ctx context.Context, ask api.SetUp) (*api.SetUpResult, erro
 	if ask.DryRun {
 		out.Sentence = fmt.Sprintf("It would pair with %s.", strings.Join(names, ", "))
 	} else if out.Failed > 0 {
-		out.Sentence = fmt.Sprintf("%s did not work; the rest is done.", many(out.Failed, "step"))
+		out.Sentence = fmt.Sprintf("%s did not work; the rest is done.", phrase.Many(out.Failed, "step"))
 	} else {
 		out.Sentence = fmt.Sprintf("%s set up with %s.", s.Name(), strings.Join(names, ", "))
 	}

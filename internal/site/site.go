@@ -2,26 +2,27 @@ package site
 
 import (
 	"context"
-	"crypto/x509"
 	"errors"
 	"log/slog"
-	"net"
 	"os"
 	"path/filepath"
 	"sync"
-	"sync/atomic"
-	"time"
 
 	"candidharbor/api"
+	"candidharbor/internal/access"
+	"candidharbor/internal/capture"
 	"candidharbor/internal/catalog"
 	"candidharbor/internal/clock"
-	"candidharbor/internal/limit"
-	"candidharbor/internal/store"
+	"candidharbor/internal/datadir"
+	"candidharbor/internal/overview"
+	"candidharbor/internal/pairing"
+	"candidharbor/internal/records"
+	"candidharbor/internal/recovery"
+	"candidharbor/internal/route"
+	"candidharbor/internal/rules"
+	"candidharbor/internal/run"
 	"candidharbor/internal/transfer"
-	shown "candidharbor/internal/views"
-	"candidharbor/internal/volume/journal"
-
-	"filippo.io/age"
+	"candidharbor/internal/upkeep"
 )
 
 // Options of Open. The zero values of all but Data are usable.
@@ -30,8 +31,8 @@ type Options struct {
 	Name       string // of a new site
 	Listen     string
 	PeerListen string
-	Roots      []string      // of a new site
-	Setup      func(*Config) // of a new site, what else its site.yaml says; may be nil
+	Roots      []string              // of a new site
+	Setup      func(*datadir.Config) // of a new site, what else its site.yaml says; may be nil
 	Clock      clock.Clock
 	// Place is the site that this one is a further place of; nil: it is a site of its own.
 	Place *Site
@@ -40,86 +41,25 @@ type Options struct {
 	Logger  *slog.Logger
 }
 
-// Site is an open site.
+// Site is an open site: what lies in its data directory, and the parts that work there.
 type Site struct {
-	dir     string
-	isPlace bool // it is a further place of another site
-	cfg     Config
-	floor   time.Duration // of site.yaml
-	room    func() (free, total int64)
-	clock   clock.Clock
-	log     *slog.Logger
-	lock    *os.File
-	id      atomic.Pointer[transfer.Identity] // replaced when the key is
-	sealed  *age.X25519Identity               // opens crates that are sealed for this site
-	cat     *catalog.Catalog
-	store   *store.Store
+	*datadir.Dir
+	Run      *run.Engine
+	Records  *records.Service
+	Access   *access.Service
+	Pairing  *pairing.Service
+	Rules    *rules.Service
+	Capture  *capture.Service
+	Routes   *route.Service
+	Recovery *recovery.Service
+	Upkeep   *upkeep.Service
+	Overview *overview.Service
 
-	ctx     context.Context // ends when the site closes
-	stopAll context.CancelFunc
-	jobs    sync.WaitGroup
+	onPlace func(*Site) // told of each further place that is attached
 
-	onPlace   func(*Site)      // told of each further place that is attached
-	journal   *journal.Journal // nil: every snapshot looks at everything
-	followers followers
-
-	events        *hub
-	onChanged     func(volumes []string) // empty: of all
-	started       time.Time
-	awaitsChanges atomic.Bool  // some volume is taken on change
-	lookTook      atomic.Int64 // how long the last look of the schedule was, nanoseconds
-	wake          chan struct{}
-	verdicts      verdictCache
-	finders       finders
-	signing       *signing
-	strangers     limit.Places // by address
-	lines         limit.Places // by paired site
-	handlers      map[string]handler
-	onPace        func(peer string) error                       // the pace towards it is another
-	onAttached    func(place string) (waiting int, err error)   // a place of the site is there again
-	setQuota      func(peer string, bytes int64) error          // of what it brings
-	openFurther   func(name, dir string) (*furtherPlace, error) // a place of this site
-	describe      func(volume string) (*api.Volume, error)      // of one just added
-	clonesOf      func() (map[string][]string, error)           // by snapshot that they stand on
-	owedFar       owedFunc
-	certOnce      sync.Once
-	cert          *x509.Certificate // of the console, as site.yaml names it; nil: none
-	mounts        sync.Mutex
-	mounted       map[string]mountedView  // by directory
-	cloned        map[string]*shown.Clone // by name; under mounts
-	usesMu        sync.Mutex
-	cloneUses     map[string]cloneUse // what was changed in them, as looked at last
-	policies      policyCache
-
-	generation    uint64        // of starts and stops, see catalogue.go
-	marksCompared chan struct{} // closed when the catalogue was compared with the marks
-	marksError    error         // why it could not be; set before
-
-	startsMu  sync.Mutex // what was seen of starts is read, compared and stored as one step
-	routeRows sync.Mutex // a row of routes is read, changed and stored as one step
-
-	runsMu     sync.Mutex
-	active     map[int64]*job
-	busy       map[string]chan struct{} // one snapshot, restore in place or carry per key
-	linesMu    sync.Mutex
-	links      map[string]*transfer.Link
-	peerAddr   net.Addr
-	cut        bool                     // the peer line is cut, for demos and tests
-	placesHere map[string]*furtherPlace // that are attached, by name
-	keepingMu  sync.Mutex
-	further    map[string]*Site  // places that are attached, by name
-	keeping    context.Context   // in which the schedule is kept; nil: it is not
-	paces      map[string]*paced // by peer
-	routesMu   sync.Mutex
-	going      map[string]*going  // runs of routes, by route
-	looked     map[string]*looked // looks of routes that pull, by route
-	toldMu     sync.Mutex
-	told       map[string]toldRows // what peers have of volumes, as they told of late
-	headTold   map[string]int64    // entries of the ledger that peers know of
-	alarmsMu   sync.Mutex
-	alarmed    time.Time     // when alarms were last looked for
-	alarmEvery time.Duration // how long to the next look
-	desk       *deskListener // nil: other sites are not answered over it
+	keepingMu sync.Mutex
+	keeping   context.Context  // in which the schedule is kept; nil: it is not
+	further   map[string]*Site // places that are attached, by name
 }
 
 // Open opens the site in a data directory, making a new one there when it is empty.
@@ -137,17 +77,12 @@ func Open(opt Options) (*Site, error) {
 	if err := os.MkdirAll(dir, 0o700); err != nil {
 		return nil, err
 	}
-	s := &Site{further: map[string]*Site{}, onPlace: opt.OnPlace}
-	if err := s.lockData(dir, opt.Clock, opt.Logger); err != nil {
+	data, err := datadir.Lock(dir, opt.Clock, opt.Logger)
+	if err != nil {
 		return nil, err
 	}
-	s.initRuns()
-	s.initAccess()
-	s.initPairing()
-	s.initRules()
-	s.initRoutes()
-	s.initRecovery()
-	s.tie()
+	s := &Site{Dir: data, further: map[string]*Site{}, onPlace: opt.OnPlace}
+	s.makeParts()
 	if err := s.open(opt); err != nil {
 		s.Close()
 		return nil, err
@@ -155,17 +90,26 @@ func Open(opt Options) (*Site, error) {
 	return s, nil
 }
 
-// tie has each part do for the others what they cannot do themselves.
-func (s *Site) tie() {
-	s.describe = s.Volume
-	s.openFurther = s.openHere
+// makeParts makes the parts, each given those before it.
+func (s *Site) makeParts() {
+	s.Run = run.New(s.Dir)
+	s.Records = records.New(s.Dir)
+	s.Access = access.New(s.Dir, s.Run)
+	s.Pairing = pairing.New(s.Dir, s.Run, s.Access)
+	s.Rules = rules.New(s.Dir, s.Run, s.Records, s.Pairing)
+	s.Capture = capture.New(s.Dir, s.Run, s.Records, s.Rules)
+	s.Routes = route.New(s.Dir, s.Run, s.Records, s.Access, s.Pairing, s.Rules, s.Capture)
+	s.Recovery = recovery.New(s.Dir, s.Run, s.Records, s.Access, s.Pairing, s.Rules, s.Capture, s.Routes)
+	s.Upkeep = upkeep.New(s.Dir, s.Run, s.Records, s.Pairing, s.Rules, s.Capture, s.Routes, s.Recovery)
+	s.Overview = overview.New(s.Dir, s.Run, s.Access, s.Pairing, s.Rules, s.Capture, s.Routes, s.Recovery, s.Upkeep)
+	s.Pairing.OpensPlaces(s.openHere)
 }
 
 // openHere opens a further place of this site.
-func (s *Site) openHere(name, dir string) (*furtherPlace, error) {
+func (s *Site) openHere(name, dir string) (*pairing.FurtherPlace, error) {
 	off := false
-	p, err := Open(Options{Data: dir, Name: name, Place: s, Listen: "127.0.0.1:0", PeerListen: "127.0.0.1:0", Roots: s.cfg.Roots, Clock: s.clock,
-		Logger: s.log.With("place", name), Setup: func(c *Config) { c.Journal = &off }})
+	p, err := Open(Options{Data: dir, Name: name, Place: s, Listen: "127.0.0.1:0", PeerListen: "127.0.0.1:0", Roots: s.Conf.Roots, Clock: s.Clock,
+		Logger: s.Log.With("place", name), Setup: func(c *datadir.Config) { c.Journal = &off }})
 	if err != nil {
 		return nil, err
 	}
@@ -187,166 +131,87 @@ func (s *Site) openHere(name, dir string) (*furtherPlace, error) {
 		s.keepingMu.Unlock()
 		return p.Close()
 	}
-	return &furtherPlace{p, begin, end}, nil
+	return &pairing.FurtherPlace{Peers: p.Pairing, Begin: begin, End: end}, nil
 }
 
 func (s *Site) open(opt Options) (err error) {
-	fresh := Config{Name: opt.Name, Listen: opt.Listen, PeerListen: opt.PeerListen, Roots: opt.Roots}
+	fresh := datadir.Config{Name: opt.Name, Listen: opt.Listen, PeerListen: opt.PeerListen, Roots: opt.Roots}
 	if opt.Setup != nil {
 		opt.Setup(&fresh)
 	}
-	var host *Config
+	var host *datadir.Config
 	if opt.Place != nil {
-		host = &opt.Place.cfg
+		host = &opt.Place.Conf
 	}
-	if err := s.openData(fresh, host); err != nil {
+	if err := s.Dir.Open(fresh, host); err != nil {
 		return err
 	}
-	s.beginRuns()
-	if s.cfg.Journal == nil || *s.cfg.Journal {
-		s.followChanges()
+	s.Run.Begin()
+	if s.Conf.Journal == nil || *s.Conf.Journal {
+		s.Capture.FollowChanges()
 	}
-	n, err := s.cat.FailUnfinished(s.started, "the service stopped while it ran; what was acknowledged is safe, start it again")
+	n, err := s.Catalog.FailUnfinished(s.Run.Started, "the service stopped while it ran; what was acknowledged is safe, start it again")
 	if err != nil {
 		return err
 	}
 	if n > 0 {
-		s.log.Info("runs of the last service were ended", "runs", n)
+		s.Log.Info("runs of the last service were ended", "runs", n)
 	}
-	if err := os.RemoveAll(filepath.Join(s.dir, scratchDir)); err != nil { // of trials that were cut short
+	if err := os.RemoveAll(filepath.Join(s.Path, recovery.ScratchDir)); err != nil { // of trials that were cut short
 		return err
 	}
-	if err := s.reconcile(); err != nil {
+	if err := s.Upkeep.Reconcile(); err != nil {
 		return err
 	}
-	if err := s.countStart(false); err != nil {
+	if err := s.Pairing.CountStart(false); err != nil {
 		return err
 	}
-	s.background(func(ctx context.Context) {
-		err := s.compareMarks(ctx)
+	s.Run.Go(func(ctx context.Context) {
+		err := s.Upkeep.CompareMarks(ctx)
 		if err != nil && ctx.Err() == nil {
-			s.log.Error("the catalogue could not be compared with the marks in the store; nothing is removed until the service starts anew", "error", err)
+			s.Log.Error("the catalogue could not be compared with the marks in the store; nothing is removed until the service starts anew", "error", err)
 		}
-		s.marksAreCompared(err)
+		s.Rules.MarksAreCompared(err)
 	})
-	if err := s.forgetNames(); err != nil {
+	if err := s.Recovery.ForgetNames(); err != nil {
 		return err
 	}
-	if s.isPlace { // what its disk says was being restored, mounted or cloned on some host
+	if s.IsPlace { // what its disk says was being restored, mounted or cloned on some host
 		return nil
 	}
-	if err := s.goOnRestoring(); err != nil {
+	if err := s.Recovery.ResumeRestores(); err != nil {
 		return err
 	}
-	s.openPlaces()
-	return errors.Join(s.mountAgain(), s.clonesAgain())
+	s.Pairing.OpenPlaces()
+	return errors.Join(s.Recovery.MountAgain(), s.Recovery.ClonesAgain())
 }
 
 // Close ends running work safely and releases the data directory.
 func (s *Site) Close() error {
-	for name, p := range s.attached() {
-		if err := p.end(); err != nil {
-			s.log.Error("a place could not be closed", "place", name, "error", err)
+	for name, p := range s.Pairing.Attached() {
+		if err := p.End(); err != nil {
+			s.Log.Error("a place could not be closed", "place", name, "error", err)
 		}
 	}
-	s.endClones()
-	s.endMounts()
-	s.endRuns()
-	s.closeLines()
-	var errs []error
-	return errors.Join(append(errs, s.endFollowing(), s.countStop(), s.closeData())...)
+	s.Recovery.EndClones()
+	s.Recovery.EndMounts()
+	s.Run.EndRuns()
+	s.Pairing.CloseLines()
+	return errors.Join(s.Capture.EndFollowing(), s.Upkeep.CountStop(), s.Dir.Close())
 }
-
-// Place is the name of the site's own store.
-func (s *Site) Place() string { return s.cfg.Name }
-
-// Name is the site's name.
-func (s *Site) Name() string { return s.cfg.Name }
-
-// Dir is the data directory.
-func (s *Site) Dir() string { return s.dir }
-
-// Config returns the site's configuration.
-func (s *Site) Config() Config { return s.cfg }
 
 // Info describes the site.
 func (s *Site) Info() (api.Site, error) {
-	held, err := s.cat.Setting(holdSetting)
-	now := s.clock.Now()
-	return api.Site{Name: s.cfg.Name, Key: transfer.KeyText(s.identity().Public()), Now: now, Zone: now.Location().String(), Roots: s.cfg.Roots,
-		Listen: s.cfg.Listen, Peers: s.peerAddress(), Held: held}, err
-}
-
-// changed wakes the scheduler and tells subscribers that a kind of record changed, of the
-// named volumes or of all.
-func (s *Site) changed(topic string, volumes ...string) {
-	s.onChanged(volumes)
-	s.tell(topic)
-}
-
-// tell wakes the scheduler and subscribers where no verdict can have changed.
-func (s *Site) tell(topic string) {
-	s.publish(topic)
-	s.wakeUp()
-}
-
-// publish tells subscribers alone.
-func (s *Site) publish(topic string) { s.events.publish(Event{Topic: topic}) }
-
-// wakeUp has the schedule look what is due.
-func (s *Site) wakeUp() {
-	select {
-	case s.wake <- struct{}{}:
-	default:
-	}
-}
-
-// woken is ready when the schedule is to look what is due.
-func (s *Site) woken() <-chan struct{} { return s.wake }
-
-// closing ends when the site closes.
-func (s *Site) closing() context.Context { return s.ctx }
-
-// background does work beside others that Close waits for.
-func (s *Site) background(work func(ctx context.Context)) {
-	s.jobs.Go(func() { work(s.ctx) })
-}
-
-// endRuns ends all that goes on and waits for it.
-func (s *Site) endRuns() {
-	s.stopAll()
-	s.jobs.Wait()
-}
-
-// hold takes a key that one job at a time may have, waiting for the one before.
-func (s *Site) hold(ctx context.Context, key string) (release func(), err error) {
-	for {
-		s.runsMu.Lock()
-		ch, taken := s.busy[key]
-		if !taken {
-			ch = make(chan struct{})
-			s.busy[key] = ch
-			s.runsMu.Unlock()
-			return func() {
-				s.runsMu.Lock()
-				delete(s.busy, key)
-				s.runsMu.Unlock()
-				close(ch)
-			}, nil
-		}
-		s.runsMu.Unlock()
-		select {
-		case <-ch:
-		case <-ctx.Done():
-			return nil, ctx.Err()
-		}
-	}
+	held, err := s.Catalog.Setting(rules.HoldSetting)
+	now := s.Clock.Now()
+	return api.Site{Name: s.Conf.Name, Key: transfer.KeyText(s.Identity().Public()), Now: now, Zone: now.Location().String(), Roots: s.Conf.Roots,
+		Listen: s.Conf.Listen, Peers: s.Pairing.PeerAddress(), Held: held}, err
 }
 
 // Answer returns the stored answer to a request with an idempotency key.
-func (s *Site) Answer(key string) (*catalog.Answer, error) { return s.cat.Answer(key) }
+func (s *Site) Answer(key string) (*catalog.Answer, error) { return s.Catalog.Answer(key) }
 
 // KeepAnswer stores the answer to a request with an idempotency key.
 func (s *Site) KeepAnswer(key string, status int, kind string, body []byte) error {
-	return s.cat.PutAnswer(&catalog.Answer{Key: key, At: catalog.At(s.clock.Now()), Status: status, Kind: kind, Body: body})
+	return s.Catalog.PutAnswer(&catalog.Answer{Key: key, At: catalog.At(s.Clock.Now()), Status: status, Kind: kind, Body: body})
 }

@@ -13,6 +13,8 @@ import (
 	"candidharbor/api"
 	"candidharbor/internal/catalog"
 	"candidharbor/internal/clock"
+	"candidharbor/internal/datadir"
+	"candidharbor/internal/refusal"
 
 	"github.com/stretchr/testify/require"
 )
@@ -24,7 +26,7 @@ type world struct {
 	clock   *clock.Moved
 	ctx     context.Context
 	journal bool // which works as root only
-	setup   func(*Config)
+	setup   func(*datadir.Config)
 }
 
 func newWorld(t testing.TB) *world {
@@ -50,13 +52,13 @@ func (w *world) open(name string) *Site {
 	require.NoError(w.t, err)
 	s, err := Open(Options{Data: filepath.Join(w.dir, name), Name: name, Roots: []string{w.dir}, Setup: w.settle, Clock: w.clock, Listen: "127.0.0.1:0", PeerListen: l.Addr().String()})
 	require.NoError(w.t, err)
-	go s.ServePeers(l)
+	go s.Pairing.ServePeers(l)
 	w.t.Cleanup(func() { s.Close() })
 	return s
 }
 
 // settle sets what a new site's site.yaml says.
-func (w *world) settle(c *Config) {
+func (w *world) settle(c *datadir.Config) {
 	c.Journal = &w.journal
 	if w.setup != nil {
 		w.setup(c)
@@ -67,7 +69,7 @@ func (w *world) share(s *Site, name string) string {
 	dir := filepath.Join(w.dir, "shares", name)
 	require.NoError(w.t, os.MkdirAll(dir, 0o755))
 	w.write(dir, "a", "first")
-	_, err := s.AddVolume(api.VolumeAdd{Name: name, Path: dir, Labels: map[string]string{"k": "v"}})
+	_, err := s.Capture.AddVolume(api.VolumeAdd{Name: name, Path: dir, Labels: map[string]string{"k": "v"}})
 	require.NoError(w.t, err)
 	return dir
 }
@@ -84,7 +86,7 @@ func (w *world) write(dir, name, text string) {
 }
 
 func (w *world) policy(s *Site, body string) {
-	_, err := s.PutPolicy(body, "test", true)
+	_, err := s.Rules.PutPolicy(body, "test", true)
 	require.NoError(w.t, err)
 }
 
@@ -105,7 +107,7 @@ func (w *world) done(s *Site) func(r api.Run, err error) api.Run {
 	return func(r api.Run, err error) api.Run {
 		w.t.Helper()
 		require.NoError(w.t, err)
-		r, err = s.Wait(w.ctx, r.ID)
+		r, err = s.Run.Wait(w.ctx, r.ID)
 		require.NoError(w.t, err)
 		require.Contains(w.t, []string{"done", "done with remarks"}, r.State, r.Outcome)
 		return r
@@ -113,7 +115,7 @@ func (w *world) done(s *Site) func(r api.Run, err error) api.Run {
 }
 
 func (w *world) rows(s *Site, volume string) []*catalog.Snapshot {
-	rows, err := s.cat.Snapshots(s.Place(), volume, catalog.SnapshotFilter{})
+	rows, err := s.Catalog.Snapshots(s.Place(), volume, catalog.SnapshotFilter{})
 	require.NoError(w.t, err)
 	return rows
 }
@@ -137,11 +139,11 @@ func TestScheduleSightingsAndGaps(t *testing.T) {
 	w.until(s, begin.Add(30*time.Hour))
 	require.Len(t, w.rows(s, "notes"), 2)
 
-	b, err := s.Browse("notes", begin.Add(20*time.Hour).Format(time.RFC3339), "", "")
+	b, err := s.Recovery.Browse("notes", begin.Add(20*time.Hour).Format(time.RFC3339), "", "")
 	require.NoError(t, err)
 	require.Contains(t, b.Answer, "unchanged when looked at")
 	require.EqualValues(t, 5, b.Entries[0].Size)
-	b, err = s.Browse("notes", begin.Add(23*time.Hour).Format(time.RFC3339), "", "")
+	b, err = s.Recovery.Browse("notes", begin.Add(23*time.Hour).Format(time.RFC3339), "", "")
 	require.NoError(t, err)
 	require.Contains(t, b.Answer, "nearest before")
 	require.Contains(t, b.Answer, "2 hours older")
@@ -153,11 +155,11 @@ func TestScheduleSightingsAndGaps(t *testing.T) {
 	_, err = s.Step(w.ctx, true)
 	require.NoError(t, err)
 	require.Len(t, w.rows(s, "notes"), 3, "one catch-up")
-	gaps, err := s.cat.Gaps("notes", begin, w.clock.Now())
+	gaps, err := s.Catalog.Gaps("notes", begin, w.clock.Now())
 	require.NoError(t, err)
 	require.Len(t, gaps, 5)
 	require.Equal(t, "the service was not running", gaps[0].Cause)
-	tl, err := s.Timeline("notes", begin, w.clock.Now().Add(48*time.Hour))
+	tl, err := s.Recovery.Timeline("notes", begin, w.clock.Now().Add(48*time.Hour))
 	require.NoError(t, err)
 	require.Len(t, tl.Gaps, 1)
 	require.Equal(t, 5, tl.Gaps[0].Count)
@@ -176,33 +178,33 @@ func TestPruneGraceRecall(t *testing.T) {
 		w.until(s, w.clock.Now().Add(24*time.Hour))
 	}
 	require.Len(t, w.rows(s, "notes"), 6)
-	plan, err := s.PlanPrune(t.Context(), "notes")
+	plan, err := s.Rules.PlanPrune(t.Context(), "notes")
 	require.NoError(t, err)
 	require.Equal(t, 3, plan.EnterGrace)
 	require.Equal(t, "no longer within daily 3", plan.Going[0].Why)
-	w.done(s)(s.Prune("", "test"))
-	page, err := s.Snapshots("notes", catalog.SnapshotFilter{Limit: 100})
+	w.done(s)(s.Rules.Prune("", "test"))
+	page, err := s.Recovery.Snapshots("notes", catalog.SnapshotFilter{Limit: 100})
 	require.NoError(t, err)
 	require.Equal(t, "in grace", page.Items[5].State)
 	require.Equal(t, "kept", page.Items[0].State)
-	back, err := s.RecallSnapshot(page.Items[5].ID[:12])
+	back, err := s.Rules.RecallSnapshot(page.Items[5].ID[:12])
 	require.NoError(t, err)
 	require.Equal(t, []string{"recalled from grace"}, back.Reasons)
-	_, err = s.RecallSnapshot(page.Items[0].ID)
-	require.Equal(t, Conflict, ClassOf(err))
+	_, err = s.Rules.RecallSnapshot(page.Items[0].ID)
+	require.Equal(t, refusal.Conflict, refusal.ClassOf(err))
 
 	w.clock.Set(w.clock.Now().Add(25 * time.Hour))
-	plan, err = s.PlanPrune(t.Context(), "")
+	plan, err = s.Rules.PlanPrune(t.Context(), "")
 	require.NoError(t, err)
 	require.Equal(t, 2, plan.Removed)
 	require.Positive(t, plan.RemovedBytes)
-	w.done(s)(s.Prune("", "test"))
+	w.done(s)(s.Rules.Prune("", "test"))
 	require.Len(t, w.rows(s, "notes"), 4)
-	before, err := s.Usage()
+	before, err := s.Upkeep.Usage()
 	require.NoError(t, err)
-	res := w.done(s)(s.Sweep(false, "test"))
+	res := w.done(s)(s.Upkeep.Sweep(false, "test"))
 	require.Contains(t, res.Outcome, "given back")
-	after, err := s.Usage()
+	after, err := s.Upkeep.Usage()
 	require.NoError(t, err)
 	// What the plan promised is what the store no longer holds.
 	require.Equal(t, before.Volumes[0].Unique, after.Volumes[0].Unique)
@@ -210,19 +212,19 @@ func TestPruneGraceRecall(t *testing.T) {
 
 	// By hand: a snapshot with an end of its own stays until then.
 	end := w.clock.Now().Add(10 * 24 * time.Hour)
-	w.done(s)(s.TakeSnapshot("notes", api.SnapshotTake{Note: "mine", KeepUntil: &end}, "test"))
+	w.done(s)(s.Capture.TakeSnapshot("notes", api.SnapshotTake{Note: "mine", KeepUntil: &end}, "test"))
 	w.write(dir, "more", "text")
 	w.until(s, end.Add(-time.Hour))
-	d, err := s.decide(must(s.cat.Volume("notes")))
+	d, err := s.Rules.Decide(must(s.Catalog.Volume("notes")))
 	require.NoError(t, err)
-	for i, r := range d.rows {
+	for i, r := range d.Rows {
 		if r.Note == "mine" {
-			require.True(t, d.verdicts[i].Kept())
+			require.True(t, d.Verdicts[i].Kept())
 			w.clock.Set(end.Add(time.Hour))
-			d2, err := s.decideWith(must(s.cat.Volume("notes")), must(s.rulesFor(must(s.cat.Volume("notes")))), w.clock.Now())
+			d2, err := s.Rules.DecideWith(must(s.Catalog.Volume("notes")), must(s.Rules.RulesFor(must(s.Catalog.Volume("notes")))), w.clock.Now())
 			require.NoError(t, err)
-			require.False(t, d2.verdicts[i].Kept())
-			require.Equal(t, "made by hand, its end has passed", d2.verdicts[i].LetGo)
+			require.False(t, d2.Verdicts[i].Kept())
+			require.Equal(t, "made by hand, its end has passed", d2.Verdicts[i].LetGo)
 		}
 	}
 }
@@ -241,37 +243,37 @@ func TestRouteOwedAndFarRules(t *testing.T) {
 	here, there := w.open("here"), w.open("there")
 	dir := w.share(here, "notes")
 	w.policy(here, everySix)
-	inv, err := there.Invite(nil)
+	inv, err := there.Pairing.Invite(nil)
 	require.NoError(t, err)
-	_, err = here.Pair(w.ctx, inv.Text, nil)
+	_, err = here.Pairing.Pair(w.ctx, inv.Text, nil)
 	require.NoError(t, err)
-	_, err = here.AddRoute(api.RouteAdd{Name: "r", To: "there", Labels: map[string]string{"k": "v"}})
+	_, err = here.Routes.AddRoute(api.RouteAdd{Name: "r", To: "there", Labels: map[string]string{"k": "v"}})
 	require.NoError(t, err)
 	day := func(n int) {
 		w.write(dir, "a", fmt.Sprint("day ", n, w.clock.Now()))
 		w.until(here, w.clock.Now().Add(24*time.Hour))
-		w.done(here)(here.Prune("", "test"))
-		w.done(there)(there.Prune("", "test"))
+		w.done(here)(here.Rules.Prune("", "test"))
+		w.done(there)(there.Rules.Prune("", "test"))
 	}
 	for n := range 3 {
 		day(n)
 	}
 	require.Len(t, w.rows(there, "notes@here"), 3)
-	v, err := there.Volume("notes@here")
+	v, err := there.Overview.Volume("notes@here")
 	require.NoError(t, err)
 	require.Equal(t, []string{"p (proposed by here)"}, v.Policies)
 
-	here.CutLine(true)
+	here.Pairing.CutLine(true)
 	for n := range 5 {
 		day(10 + n)
 	}
-	r, err := here.Route("r")
+	r, err := here.Routes.Route("r")
 	require.NoError(t, err)
 	require.Equal(t, "unreachable", r.State)
 	require.Equal(t, 5, r.Volumes[0].Backlog)
 	// Here only three days are kept, but what there would keep is owed and stays.
 	owed := 0
-	page, err := here.Snapshots("notes", catalog.SnapshotFilter{Limit: 100})
+	page, err := here.Recovery.Snapshots("notes", catalog.SnapshotFilter{Limit: 100})
 	require.NoError(t, err)
 	for _, s := range page.Items {
 		if strings.Contains(strings.Join(s.Reasons, ";"), "owed to there") {
@@ -279,36 +281,36 @@ func TestRouteOwedAndFarRules(t *testing.T) {
 		}
 	}
 	require.Equal(t, 5, owed)
-	here.CutLine(false)
-	w.done(here)(here.RunRoute("r", "test"))
-	r, err = here.Route("r")
+	here.Pairing.CutLine(false)
+	w.done(here)(here.Routes.RunRoute("r", "test"))
+	r, err = here.Routes.Route("r")
 	require.NoError(t, err)
 	require.Equal(t, "current", r.State)
-	carried, err := here.cat.CarriedBy("r", "here", "notes")
+	carried, err := here.Catalog.CarriedBy("r", "here", "notes")
 	require.NoError(t, err)
 	rows := w.rows(there, "notes@here")
 	require.GreaterOrEqual(t, len(carried), 5)
 	for range 3 {
 		w.clock.Set(w.clock.Now().Add(26 * time.Hour))
-		w.done(there)(there.Prune("", "test"))
+		w.done(there)(there.Rules.Prune("", "test"))
 	}
 	// There five days and two weeks are kept; the week before is among those days' own
 	// representatives only when it ended within them.
-	v2 := must(there.cat.Volume("notes@here"))
-	d, err := there.decide(v2)
+	v2 := must(there.Catalog.Volume("notes@here"))
+	d, err := there.Rules.Decide(v2)
 	require.NoError(t, err)
-	rules := must(there.rulesFor(v2)).keep["there"]
+	rules := must(there.Rules.RulesFor(v2)).Keep["there"]
 	require.Len(t, rules, 1, "the rules that came along")
-	for i, row := range d.rows {
-		require.Equal(t, d.verdicts[i].Kept(), row.GraceUntil.IsZero())
+	for i, row := range d.Rows {
+		require.Equal(t, d.Verdicts[i].Kept(), row.GraceUntil.IsZero())
 	}
-	require.Less(t, len(d.rows), len(rows), "what no rule keeps went after its grace")
+	require.Less(t, len(d.Rows), len(rows), "what no rule keeps went after its grace")
 
 	// Only its own volumes may a peer bring, and only with the paired key.
 	require.NoError(t, here.Close())
 	require.NoError(t, os.Remove(filepath.Join(w.dir, "here", "keys", "site.pem")))
 	here = w.open("here")
-	_, err = here.CheckPeer(w.ctx, "there")
+	_, err = here.Pairing.CheckPeer(w.ctx, "there")
 	require.ErrorContains(t, err, "pair first")
 }
 
@@ -318,16 +320,16 @@ func TestRestoreInPlaceAndBack(t *testing.T) {
 	s := w.open("here")
 	dir := w.share(s, "notes")
 	w.write(dir, "b", "stays")
-	first := w.done(s)(s.TakeSnapshot("notes", api.SnapshotTake{}, "test"))
+	first := w.done(s)(s.Capture.TakeSnapshot("notes", api.SnapshotTake{}, "test"))
 	w.clock.Set(w.clock.Now().Add(time.Hour))
 	w.write(dir, "a", "changed")
 	w.write(dir, "new", "made since")
-	plan, err := s.PlanRestore(w.ctx, api.RestoreAsk{Volume: "notes", At: w.clock.Now().Add(-30 * time.Minute).Format(time.RFC3339), InPlace: true})
+	plan, err := s.Recovery.PlanRestore(w.ctx, api.RestoreAsk{Volume: "notes", At: w.clock.Now().Add(-30 * time.Minute).Format(time.RFC3339), InPlace: true})
 	require.NoError(t, err)
 	require.EqualValues(t, 1, plan.Replaced)
 	require.EqualValues(t, 1, plan.Removed)
 	require.Len(t, w.rows(s, "notes"), 1, "a plan changes nothing")
-	r := w.done(s)(s.Restore(w.ctx, api.RestoreAsk{Volume: "notes", At: w.clock.Now().Add(-30 * time.Minute).Format(time.RFC3339), InPlace: true}, "test"))
+	r := w.done(s)(s.Recovery.Restore(w.ctx, api.RestoreAsk{Volume: "notes", At: w.clock.Now().Add(-30 * time.Minute).Format(time.RFC3339), InPlace: true}, "test"))
 	got, err := os.ReadFile(filepath.Join(dir, "a"))
 	require.NoError(t, err)
 	require.Equal(t, "first", string(got))
@@ -335,7 +337,7 @@ func TestRestoreInPlaceAndBack(t *testing.T) {
 	rows := w.rows(s, "notes")
 	require.Equal(t, "safety", rows[0].Cause)
 	require.Contains(t, r.Outcome, rows[0].ID[:12])
-	w.done(s)(s.Restore(w.ctx, api.RestoreAsk{Volume: "notes", At: rows[0].ID, InPlace: true}, "test"))
+	w.done(s)(s.Recovery.Restore(w.ctx, api.RestoreAsk{Volume: "notes", At: rows[0].ID, InPlace: true}, "test"))
 	got, err = os.ReadFile(filepath.Join(dir, "new"))
 	require.NoError(t, err)
 	require.Equal(t, "made since", string(got))
@@ -352,22 +354,22 @@ func TestPolicyCheckListsWhatGoes(t *testing.T) {
 		w.write(dir, "a", fmt.Sprint(n))
 		w.until(s, w.clock.Now().Add(24*time.Hour))
 	}
-	check, err := s.CheckPolicy(t.Context(), everySix)
+	check, err := s.Rules.CheckPolicy(t.Context(), everySix)
 	require.NoError(t, err)
 	require.Len(t, check.Letting, 2)
-	check, err = s.CheckPolicy(t.Context(), strings.Replace(everySix, "k: v", "other: v", 1))
+	check, err = s.Rules.CheckPolicy(t.Context(), strings.Replace(everySix, "k: v", "other: v", 1))
 	require.NoError(t, err)
 	require.Empty(t, check.Letting, "without rules everything stays")
-	check, err = s.CheckPolicy(t.Context(), "policy: p\nvolumes: {k: v}\ntake: [now and then]\n")
+	check, err = s.Rules.CheckPolicy(t.Context(), "policy: p\nvolumes: {k: v}\ntake: [now and then]\n")
 	require.NoError(t, err)
 	require.Equal(t, 3, check.Problems[0].Line)
-	st, err := s.Status()
+	st, err := s.Overview.Status()
 	require.NoError(t, err)
 	require.Equal(t, "The one volume is on target.", st.Sentences[0].Text)
-	out, err := s.RemovePolicy("p", "test", false)
+	out, err := s.Rules.RemovePolicy("p", "test", false)
 	require.NoError(t, err)
 	require.Contains(t, out, "No policy chooses notes")
-	st, err = s.Status()
+	st, err = s.Overview.Status()
 	require.NoError(t, err)
 	require.Contains(t, st.Sentences[1].Text, "notes is unprotected")
 }

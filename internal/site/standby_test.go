@@ -12,6 +12,8 @@ import (
 
 	"candidharbor/api"
 	"candidharbor/internal/catalog"
+	"candidharbor/internal/datadir"
+	"candidharbor/internal/refusal"
 
 	"github.com/stretchr/testify/require"
 )
@@ -24,17 +26,17 @@ func TestStandbyWithoutPlace(t *testing.T) {
 	w.share(here, "notes")
 	w.pair(here, there)
 	ask := api.RouteAdd{Name: "r", To: "there", Labels: map[string]string{"k": "v"}, Terms: api.RouteTerms{Standby: "exact"}}
-	_, err := here.CheckRoute(w.ctx, ask)
+	_, err := here.Routes.CheckRoute(w.ctx, ask)
 	require.ErrorContains(t, err, "there has no directory for copies that are laid out")
-	_, err = here.AddRoute(ask)
+	_, err = here.Routes.AddRoute(ask)
 	require.NoError(t, err)
 	w.take(here, "notes")
-	w.done(here)(here.RunRoute("r", "test"))
-	told := func() string { return fmt.Sprint(must(there.Status()).Sentences) }
+	w.done(here)(here.Routes.RunRoute("r", "test"))
+	told := func() string { return fmt.Sprint(must(there.Overview.Status()).Sentences) }
 	require.Eventually(t, func() bool { return strings.Contains(told(), "asks for it to be laid out, and it is not") }, 10*time.Second, time.Millisecond)
 	require.Len(t, w.rows(there, "notes@here"), 1, "the copy itself is there")
 	at := filepath.Join(w.dir, "ready")
-	_, err = there.SetStandby("notes@here", api.StandbySet{Mode: "exact", Dir: at}, "test")
+	_, err = there.Routes.SetStandby("notes@here", api.StandbySet{Mode: "exact", Dir: at}, "test")
 	require.NoError(t, err)
 	require.NotContains(t, told(), "and it is not")
 }
@@ -46,12 +48,12 @@ func TestStandby(t *testing.T) {
 	ready := filepath.Join(w.dir, "ready")
 	require.NoError(t, os.Mkdir(ready, 0o755))
 	here := w.open("here")
-	w.setup = func(c *Config) { c.Standby = ready }
+	w.setup = func(c *datadir.Config) { c.Standby = ready }
 	there := w.open("there")
 	dir := w.share(here, "notes")
 	w.policy(here, "policy: p\nvolumes: {k: v}\ntake: [every 6 hours]\nkeep:\n  there: {newest: 1}\ngrace: 1 second\n")
 	w.pair(here, there)
-	_, err := here.AddRoute(api.RouteAdd{Name: "r", To: "there", Labels: map[string]string{"k": "v"}, Terms: api.RouteTerms{Standby: "exact"}})
+	_, err := here.Routes.AddRoute(api.RouteAdd{Name: "r", To: "there", Labels: map[string]string{"k": "v"}, Terms: api.RouteTerms{Standby: "exact"}})
 	require.NoError(t, err)
 	at := filepath.Join(ready, "notes@here")
 	step := func(n int) {
@@ -65,16 +67,16 @@ func TestStandby(t *testing.T) {
 		}
 		w.until(here, w.clock.Now().Add(6*time.Hour))
 		require.Eventually(t, func() bool { // the sender is told before the receiver begins to lay it out
-			v, err := there.cat.Volume("notes@here")
+			v, err := there.Catalog.Volume("notes@here")
 			return err == nil && v.Standby != ""
 		}, 10*time.Second, time.Millisecond)
-		j, err := there.startStandby("notes@here", "test")
+		j, err := there.Routes.StartStandby("notes@here", "test")
 		require.NoError(t, err)
-		require.NoError(t, j.wait(w.ctx))
-		w.done(there)(there.Prune("", "test"))
+		require.NoError(t, j.Wait(w.ctx))
+		w.done(there)(there.Rules.Prune("", "test"))
 		w.clock.Set(w.clock.Now().Add(2 * time.Second))
-		w.done(there)(there.Prune("", "test"))
-		w.done(there)(there.Sweep(true, "test"))
+		w.done(there)(there.Rules.Prune("", "test"))
+		w.done(there)(there.Upkeep.Sweep(true, "test"))
 	}
 	read := func(f string) string {
 		b, err := os.ReadFile(filepath.Join(at, f))
@@ -116,21 +118,21 @@ func TestStandby(t *testing.T) {
 	close(stop)
 	wg.Wait()
 	require.Zero(t, torn)
-	v := must(there.Volume("notes@here"))
+	v := must(there.Overview.Volume("notes@here"))
 	require.Equal(t, "exact", v.Standby.Mode)
 	require.NotNil(t, v.Standby.AsOf)
 
 	require.NoError(t, there.Close())
 	there = w.open("there")
-	p := must(here.cat.Peer("there"))
-	p.Addresses.V = there.addresses()
-	require.NoError(t, here.cat.PutPeer(p))
+	p := must(here.Catalog.Peer("there"))
+	p.Addresses.V = there.Pairing.Addresses()
+	require.NoError(t, here.Catalog.PutPeer(p))
 	step(6)
 	require.Equal(t, "6", read("second"))
 
 	// What others write into the tree is found, told, and gone from both trees.
 	outcomes := func() (all string) {
-		for _, r := range must(there.cat.Runs(catalog.RunFilter{Kind: "standby", Limit: 2})) {
+		for _, r := range must(there.Catalog.Runs(catalog.RunFilter{Kind: "standby", Limit: 2})) {
 			all += r.Outcome + "\n"
 		}
 		return all
@@ -154,14 +156,14 @@ func TestStandby(t *testing.T) {
 			require.Contains(t, outcomes(), "5 paths that others changed there")
 		}
 		plain := filepath.Join(w.dir, fmt.Sprint("plain", n))
-		w.done(here)(here.Restore(w.ctx, api.RestoreAsk{Volume: "notes", At: "latest", To: plain}, "test"))
+		w.done(here)(here.Recovery.Restore(w.ctx, api.RestoreAsk{Volume: "notes", At: "latest", To: plain}, "test"))
 		out, err := exec.Command("diff", "-r", "--no-dereference", plain, at).CombinedOutput()
 		require.NoError(t, err, string(out))
 		require.Equal(t, must(os.Stat(filepath.Join(plain, "sub/mode"))).Mode(), must(os.Stat(filepath.Join(at, "sub/mode"))).Mode())
 	}
 	require.NotContains(t, outcomes(), "others changed")
 	require.FileExists(t, kept)
-	said, err := there.SetStandby("notes@here", api.StandbySet{Mode: "none"}, "test")
+	said, err := there.Routes.SetStandby("notes@here", api.StandbySet{Mode: "none"}, "test")
 	require.NoError(t, err)
 	require.Contains(t, said, "stays in "+at)
 	require.Equal(t, "11", read("second"))
@@ -169,10 +171,10 @@ func TestStandby(t *testing.T) {
 	require.NoError(t, err)
 	require.Len(t, left, 1)
 
-	_, err = there.SetStandby("notes@here", api.StandbySet{Mode: "exact"}, "test")
-	require.Equal(t, Conflict, ClassOf(err), "it holds something already")
-	_, err = there.SetStandby("notes@here", api.StandbySet{Mode: "exact", Dir: "/etc/x"}, "test")
+	_, err = there.Routes.SetStandby("notes@here", api.StandbySet{Mode: "exact"}, "test")
+	require.Equal(t, refusal.Conflict, refusal.ClassOf(err), "it holds something already")
+	_, err = there.Routes.SetStandby("notes@here", api.StandbySet{Mode: "exact", Dir: "/etc/x"}, "test")
 	require.ErrorContains(t, err, "outside the roots")
-	_, err = here.SetStandby("notes", api.StandbySet{Mode: "exact"}, "test")
+	_, err = here.Routes.SetStandby("notes", api.StandbySet{Mode: "exact"}, "test")
 	require.ErrorContains(t, err, "lives here")
 }

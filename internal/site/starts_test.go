@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"candidharbor/api"
+	"candidharbor/internal/capture"
 
 	"github.com/stretchr/testify/require"
 )
@@ -34,9 +35,9 @@ func newEnds(t *testing.T) *twoEnds {
 func (w *twoEnds) again(name string, s **Site) {
 	*s = w.open(name)
 	for _, p := range []*Site{w.here, w.there} {
-		for _, row := range must(p.cat.Peers()) {
-			row.Addresses.V = map[string]*Site{"here": w.here, "there": w.there}[row.Name].addresses()
-			require.NoError(w.t, p.cat.PutPeer(row))
+		for _, row := range must(p.Catalog.Peers()) {
+			row.Addresses.V = map[string]*Site{"here": w.here, "there": w.there}[row.Name].Pairing.Addresses()
+			require.NoError(w.t, p.Catalog.PutPeer(row))
 		}
 	}
 }
@@ -46,7 +47,7 @@ func (w *twoEnds) takeAndCarry(texts ...string) {
 		w.write(w.dir, "a", text)
 		w.clock.Set(w.clock.Now().Add(time.Hour))
 		w.take(w.here, "notes")
-		must(w.here.Wait(w.ctx, must(w.here.RunRoute("to-there", "test")).ID))
+		must(w.here.Run.Wait(w.ctx, must(w.here.Routes.RunRoute("to-there", "test")).ID))
 	}
 }
 
@@ -73,17 +74,17 @@ func TestReceiverPutBack(t *testing.T) {
 	require.Len(t, w.rows(w.there, "notes@here"), 4)
 	w.putBack("there", &w.there)
 	require.Len(t, w.rows(w.there, "notes@here"), 2)
-	run := must(w.here.Wait(w.ctx, must(w.here.RunRoute("to-there", "test")).ID))
+	run := must(w.here.Run.Wait(w.ctx, must(w.here.Routes.RunRoute("to-there", "test")).ID))
 	require.Equal(t, "done with remarks", run.State, run.Outcome)
 	require.Len(t, w.rows(w.there, "notes@here"), 4)
-	require.Contains(t, fmt.Sprint(must(w.here.Status()).Sentences), "there was put back to an earlier state")
-	require.Contains(t, fmt.Sprint(must(w.here.Status()).Sentences), "2 snapshots that were carried there are not there any more")
-	require.Contains(t, fmt.Sprint(must(w.there.Status()).Sentences), "This site was put back to an earlier state")
+	require.Contains(t, fmt.Sprint(must(w.here.Overview.Status()).Sentences), "there was put back to an earlier state")
+	require.Contains(t, fmt.Sprint(must(w.here.Overview.Status()).Sentences), "2 snapshots that were carried there are not there any more")
+	require.Contains(t, fmt.Sprint(must(w.there.Overview.Status()).Sentences), "This site was put back to an earlier state")
 	for _, s := range []*Site{w.here, w.there} {
-		require.NoError(t, s.Release())
-		require.NotContains(t, fmt.Sprint(must(s.Status()).Sentences), "put back")
+		require.NoError(t, s.Upkeep.Release())
+		require.NotContains(t, fmt.Sprint(must(s.Overview.Status()).Sentences), "put back")
 	}
-	run = w.done(w.here)(w.here.RunRoute("to-there", "test"))
+	run = w.done(w.here)(w.here.Routes.RunRoute("to-there", "test"))
 	require.Contains(t, run.Outcome, "nothing new to carry")
 }
 
@@ -104,8 +105,8 @@ func TestSourcePutBack(t *testing.T) {
 	rows := w.rows(w.there, "notes@here")
 	require.Len(t, rows, 9)
 	branches := map[string]int{}
-	for _, row := range must(w.there.cat.OutOfTurn("there", "notes@here")) {
-		name, _, _ := strings.Cut(strings.TrimPrefix(row.OutOfTurn, ofBranch), " ")
+	for _, row := range must(w.there.Catalog.OutOfTurn("there", "notes@here")) {
+		name, _, _ := strings.Cut(strings.TrimPrefix(row.OutOfTurn, capture.OfBranch), " ")
 		branches[name]++
 	}
 	require.Len(t, branches, 1, "what was taken before it was known is one branch")
@@ -116,12 +117,12 @@ func TestSourcePutBack(t *testing.T) {
 	require.Equal(t, map[string]bool{"one": true, "two": true, "three": true, "four": true, "five": true, "six": true,
 		"before it was known": true, "nor was this": true, "newest": true}, texts)
 	w.takeAndCarry("and on")
-	latest := must(w.there.cat.LastSnapshot("there", rows[0].Lineage))
+	latest := must(w.there.Catalog.LastSnapshot("there", rows[0].Lineage))
 	require.Equal(t, "and on", w.textOf(w.there, latest, "a"))
 	require.EqualValues(t, 2, latest.Term)
-	require.Contains(t, fmt.Sprint(must(w.here.Status()).Sentences), "This site was put back to an earlier state")
-	require.Contains(t, fmt.Sprint(must(w.there.Status()).Sentences), "here was put back to an earlier state")
-	require.Contains(t, fmt.Sprint(must(w.there.Status()).Sentences), "arrived out of turn")
+	require.Contains(t, fmt.Sprint(must(w.here.Overview.Status()).Sentences), "This site was put back to an earlier state")
+	require.Contains(t, fmt.Sprint(must(w.there.Overview.Status()).Sentences), "here was put back to an earlier state")
+	require.Contains(t, fmt.Sprint(must(w.there.Overview.Status()).Sentences), "arrived out of turn")
 }
 
 // Two sites that go on from one image are told apart, and neither brings anything any more
@@ -135,21 +136,21 @@ func TestTwoSitesOfOneImage(t *testing.T) {
 	second, err := Open(Options{Data: filepath.Join(w.world.dir, "second"), Name: "here", Roots: []string{w.world.dir}, Clock: w.clock})
 	require.NoError(t, err)
 	t.Cleanup(func() { second.Close() })
-	for _, row := range must(second.cat.Peers()) {
-		row.Addresses.V = w.there.addresses()
-		require.NoError(t, second.cat.PutPeer(row))
+	for _, row := range must(second.Catalog.Peers()) {
+		row.Addresses.V = w.there.Pairing.Addresses()
+		require.NoError(t, second.Catalog.PutPeer(row))
 	}
 	carry := func(s *Site, text string) api.Run {
 		w.write(w.dir, "a", text)
 		w.clock.Set(w.clock.Now().Add(time.Hour))
 		w.take(s, "notes")
-		return must(s.Wait(w.ctx, must(s.RunRoute("to-there", "test")).ID))
+		return must(s.Run.Wait(w.ctx, must(s.Routes.RunRoute("to-there", "test")).ID))
 	}
 	carry(second, "of the second")
 	stopped := 0
 	for range 2 {
 		for _, s := range []*Site{w.here, second} {
-			if run := carry(s, fmt.Sprint(s.Dir(), w.clock.Now())); run.State == "failed" {
+			if run := carry(s, fmt.Sprint(s.Path, w.clock.Now())); run.State == "failed" {
 				require.Contains(t, run.Outcome, "two sites show the key of here")
 				stopped++
 			}
@@ -159,10 +160,10 @@ func TestTwoSitesOfOneImage(t *testing.T) {
 	n := len(w.rows(w.there, "notes@here"))
 	carry(w.here, "more")
 	require.Len(t, w.rows(w.there, "notes@here"), n)
-	require.Contains(t, fmt.Sprint(must(w.there.Status()).Sentences), "Two sites show the key of here")
+	require.Contains(t, fmt.Sprint(must(w.there.Overview.Status()).Sentences), "Two sites show the key of here")
 	require.NoError(t, second.Close())
-	must(w.there.ConfirmPeer("here"))
+	must(w.there.Pairing.ConfirmPeer("here"))
 	carry(w.here, "the only one")
 	require.Greater(t, len(w.rows(w.there, "notes@here")), n)
-	require.NotContains(t, fmt.Sprint(must(w.there.Status()).Sentences), "Two sites")
+	require.NotContains(t, fmt.Sprint(must(w.there.Overview.Status()).Sentences), "Two sites")
 }

@@ -8,7 +8,9 @@ import (
 
 	"candidharbor/api"
 	"candidharbor/core/object"
+	"candidharbor/internal/capture"
 	"candidharbor/internal/catalog"
+	"candidharbor/internal/refusal"
 	"candidharbor/internal/transfer"
 
 	"github.com/stretchr/testify/require"
@@ -30,16 +32,16 @@ func TestArrivalsOutOfTurn(t *testing.T) {
 		}
 	}
 	bring := func() { // whatever the far side would keep
-		link, _, err := here.link(w.ctx, must(here.cat.Peer("there")))
+		link, _, err := here.Pairing.Link(w.ctx, must(here.Catalog.Peer("there")))
 		require.NoError(t, err)
-		r := must(here.cat.Route("to-there"))
-		work := must(here.routeWork(r))
+		r := must(here.Catalog.Route("to-there"))
+		work := must(here.Routes.RouteWork(r))
 		rows := w.rows(here, "notes")
 		slices.Reverse(rows)
-		carried := must(here.cat.CarriedBy("to-there", "here", "notes"))
+		carried := must(here.Catalog.CarriedBy("to-there", "here", "notes"))
 		for _, row := range rows {
 			if _, is := carried[row.ID]; !is {
-				require.NoError(t, here.carryOne(w.ctx, r, link, nil, &work[0], row, &transfer.Meter{}))
+				require.NoError(t, here.Routes.CarryOne(w.ctx, r, link, nil, &work[0], row, &transfer.Meter{}))
 			}
 		}
 	}
@@ -47,29 +49,29 @@ func TestArrivalsOutOfTurn(t *testing.T) {
 		for i := range n {
 			w.clock.Set(w.clock.Now().Add(step))
 			w.write(dir, "a", fmt.Sprint("encrypted ", i))
-			j, err := here.startSnapshot("notes", taking{cause: object.CauseScheduled}, "an intruder")
+			j, err := here.Capture.StartSnapshot("notes", capture.Taking{Cause: object.CauseScheduled}, "an intruder")
 			require.NoError(t, err)
-			require.NoError(t, j.wait(w.ctx))
+			require.NoError(t, j.Wait(w.ctx))
 		}
 		bring()
 	}
 	honest(24)
-	v := must(there.Volume("notes@here"))
+	v := must(there.Overview.Volume("notes@here"))
 	require.Zero(t, v.OutOfTurn, "its own cadence is in turn, also when it catches up")
-	w.done(there)(there.Prune("", "test"))
+	w.done(there)(there.Rules.Prune("", "test"))
 	w.clock.Set(w.clock.Now().Add(time.Minute))
-	w.done(there)(there.Prune("", "test"))
+	w.done(there)(there.Rules.Prune("", "test"))
 	before := w.rows(there, "notes@here")
 	require.Len(t, before, 9)
 
 	flood(40, 20*time.Second)
 	prune := func() {
-		w.done(there)(there.Prune("", "test"))
+		w.done(there)(there.Rules.Prune("", "test"))
 		w.clock.Set(w.clock.Now().Add(time.Minute))
-		w.done(there)(there.Prune("", "test"))
+		w.done(there)(there.Rules.Prune("", "test"))
 	}
 	prune()
-	v = must(there.Volume("notes@here"))
+	v = must(there.Overview.Volume("notes@here"))
 	require.InDelta(t, 36, v.OutOfTurn, 1)
 	left := map[string]bool{}
 	for _, r := range w.rows(there, "notes@here") {
@@ -82,20 +84,20 @@ func TestArrivalsOutOfTurn(t *testing.T) {
 		}
 	}
 	require.LessOrEqual(t, lost, 1, "of nine, only what four more would displace in turn")
-	require.Contains(t, must(there.Status()).Sentences[1].Text, "of notes@here arrived out of turn")
-	out := must(there.cat.OutOfTurn("there", "notes@here"))
-	page := must(there.snapshotView(out[0], nil))
+	require.Contains(t, must(there.Overview.Status()).Sentences[1].Text, "of notes@here arrived out of turn")
+	out := must(there.Catalog.OutOfTurn("there", "notes@here"))
+	page := must(there.Rules.SnapshotView(out[0], nil))
 	require.Contains(t, fmt.Sprint(page.Reasons), "its cadence takes at most")
 
 	// It is in the marks, so the store alone knows it.
-	n, err := there.RebuildCatalogue()
+	n, err := there.Upkeep.RebuildCatalogue()
 	require.NoError(t, err)
 	require.Equal(t, len(left), n)
-	require.NoError(t, there.Release())
-	require.Len(t, must(there.cat.OutOfTurn("there", "notes@here")), len(out))
+	require.NoError(t, there.Upkeep.Release())
+	require.Len(t, must(there.Catalog.OutOfTurn("there", "notes@here")), len(out))
 
 	// A cap under which the oldest go takes what is out of turn first.
-	_, err = there.PutCap(api.CapPut{Scope: "volume", Name: "notes@here", Snapshots: len(left) - 20, Reached: "oldest goes"})
+	_, err = there.Rules.PutCap(api.CapPut{Scope: "volume", Name: "notes@here", Snapshots: len(left) - 20, Reached: "oldest goes"})
 	require.NoError(t, err)
 	good := 0
 	for _, r := range w.rows(there, "notes@here") {
@@ -110,34 +112,34 @@ func TestArrivalsOutOfTurn(t *testing.T) {
 		}
 	}
 	require.Zero(t, good, "nothing that is in turn went")
-	out = must(there.cat.OutOfTurn("there", "notes@here"))
+	out = must(there.Catalog.OutOfTurn("there", "notes@here"))
 	require.InDelta(t, 16, len(out), 1)
-	_, err = there.RemoveCap("volume", "notes@here")
+	_, err = there.Rules.RemoveCap("volume", "notes@here")
 	require.NoError(t, err)
 
 	// The clock of the one in wrong hands goes back by days, and its snapshots with it.
 	now := w.clock.Now()
 	w.clock.Set(now.Add(-50 * time.Hour))
 	w.write(dir, "a", "dated back")
-	j, err := here.startSnapshot("notes", taking{cause: object.CauseScheduled}, "an intruder")
+	j, err := here.Capture.StartSnapshot("notes", capture.Taking{Cause: object.CauseScheduled}, "an intruder")
 	require.NoError(t, err)
-	require.NoError(t, j.wait(w.ctx))
+	require.NoError(t, j.Wait(w.ctx))
 	w.clock.Set(now)
 	bring()
 	back := slices.IndexFunc(w.rows(there, "notes@here"), func(r *catalog.Snapshot) bool { return r.OutOfTurn != "" && r.Began.Before(now.Add(-49*time.Hour)) })
 	require.GreaterOrEqual(t, back, 0)
 	require.Contains(t, w.rows(there, "notes@here")[back].OutOfTurn, "its place in the history says otherwise")
 
-	_, err = there.Admit("notes@here", []string{before[0].ID})
-	require.Equal(t, Conflict, ClassOf(err))
-	_, err = there.Admit("notes@here", []string{out[0].ID, out[1].ID})
+	_, err = there.Capture.Admit("notes@here", []string{before[0].ID})
+	require.Equal(t, refusal.Conflict, refusal.ClassOf(err))
+	_, err = there.Capture.Admit("notes@here", []string{out[0].ID, out[1].ID})
 	require.NoError(t, err)
-	require.Len(t, must(there.cat.OutOfTurn("there", "notes@here")), len(out)-1)
-	said, err := there.Admit("notes@here", nil)
+	require.Len(t, must(there.Catalog.OutOfTurn("there", "notes@here")), len(out)-1)
+	said, err := there.Capture.Admit("notes@here", nil)
 	require.NoError(t, err)
 	require.Contains(t, said, "counted in")
 	prune()
 	require.Less(t, len(w.rows(there, "notes@here")), 12)
-	_, err = there.Admit("notes@here", nil)
-	require.Equal(t, Conflict, ClassOf(err))
+	_, err = there.Capture.Admit("notes@here", nil)
+	require.Equal(t, refusal.Conflict, refusal.ClassOf(err))
 }

@@ -24,19 +24,19 @@ func TestUnionOfPolicies(t *testing.T) {
 	body := "policy: extra\nvolumes: {k: v}\ntake: [daily at 04:00]\nkeep: {here: {newest: 1, by_hand: 1 seconds}, there: {newest: 1, by_hand: 1 seconds}}\ngrace: 1 seconds\n"
 	w.policy(here, body)
 	w.route(here, "there")
-	w.done(here)(here.RunRoute("to-there", "test"))
+	w.done(here)(here.Routes.RunRoute("to-there", "test"))
 	prune := func() {
 		for range 3 {
 			w.clock.Set(w.clock.Now().Add(time.Minute))
-			w.done(here)(here.Prune("", "test"))
-			w.done(there)(there.Prune("", "test"))
+			w.done(here)(here.Rules.Prune("", "test"))
+			w.done(there)(there.Rules.Prune("", "test"))
 		}
 	}
 	prune()
 	require.Len(t, w.rows(here, "notes"), 4)
 	require.Len(t, w.rows(there, "notes@here"), 4)
-	require.Contains(t, fmt.Sprint(must(here.Explain("notes", "")).Sentences), "At here everything stays: archive has no rules for it")
-	_, err := here.RemovePolicy("archive", "test", true)
+	require.Contains(t, fmt.Sprint(must(here.Overview.Explain("notes", "")).Sentences), "At here everything stays: archive has no rules for it")
+	_, err := here.Rules.RemovePolicy("archive", "test", true)
 	require.NoError(t, err)
 	w.take(here, "notes")
 	prune()

@@ -31,7 +31,7 @@ func TestTakenWithWrongClock(t *testing.T) {
 	start(time.Date(2026, 7, 30, 9, 0, 0, 0, time.UTC), "with the right one")
 	for range 3 {
 		w.clock.Set(w.clock.Now().Add(time.Minute))
-		w.done(s)(s.Prune("", "test"))
+		w.done(s)(s.Rules.Prune("", "test"))
 	}
 	texts := map[string]string{}
 	for _, row := range w.rows(s, "notes") {
@@ -40,5 +40,5 @@ func TestTakenWithWrongClock(t *testing.T) {
 	require.Contains(t, texts, "month 1", "it has the place of its month still")
 	require.Contains(t, texts["with the wrong clock"], "the clock of this host was wrong")
 	require.Empty(t, texts["with the right one"])
-	require.Contains(t, fmt.Sprint(must(s.Status()).Sentences), "out of turn")
+	require.Contains(t, fmt.Sprint(must(s.Overview.Status()).Sentences), "out of turn")
 }

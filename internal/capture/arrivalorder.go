@@ -1,0 +1,170 @@
+package capture
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"candidharbor/core/cadence"
+	"candidharbor/core/lineage"
+	"candidharbor/core/object"
+	"candidharbor/core/retention"
+	"candidharbor/internal/catalog"
+	"candidharbor/internal/phrase"
+	"candidharbor/internal/refusal"
+	"candidharbor/internal/rules"
+)
+
+// turnSpans are the stretches of time within which arrivals are counted against the cadence.
+var turnSpans = []time.Duration{time.Hour, 12 * time.Hour, 5 * 24 * time.Hour}
+
+// turnsSpare is how many snapshots beyond its cadence a volume may have within a span:
+// those that caught up, and those that a start of the service took.
+const turnsSpare = 4
+
+// OutOfTurn says why a scheduled snapshot that comes from elsewhere must not displace
+// others: there are more than its cadence takes, or it is dated against its place in the
+// history. Empty: it may.
+func (s *Service) OutOfTurn(row *catalog.Snapshot) (string, error) {
+	if twin, err := s.Catalog.Twin(s.Place(), row); err != nil {
+		return "", err
+	} else if twin != "" {
+		branch, err := s.branchOf(row)
+		return fmt.Sprintf("%s%s of the history: it has the place of %s, so its site was put back to an earlier state, or there are two of it", OfBranch, branch, twin[:12]), err
+	}
+	if row.Origin == s.Name() || row.Cause != string(object.CauseScheduled) {
+		return "", nil
+	}
+	v, err := s.Catalog.VolumeOfLineage(row.Lineage)
+	if err != nil {
+		return "", err
+	}
+	next, err := s.Catalog.Neighbours(s.Place(), row.Lineage, row.Term, row.Sequence, retention.Ahead)
+	if err != nil {
+		return "", err
+	}
+	at := lineage.Position{Term: uint64(row.Term), Sequence: uint64(row.Sequence)}
+	for _, o := range next {
+		after := at.Compare(lineage.Position{Term: uint64(o.Term), Sequence: uint64(o.Sequence)}) > 0
+		if d := o.Began.Sub(row.Began.Time); after && d > retention.Ahead || !after && -d > retention.Ahead {
+			return fmt.Sprintf("it is dated %s, and its place in the history says otherwise: %s is dated %s", phrase.Stamp(row.Began.Time), o.ID[:12], phrase.Stamp(o.Began.Time)), nil
+		}
+	}
+	var take []*cadence.Cadence
+	for _, text := range []string{v.Proposed, v.Offered} {
+		policies, err := rules.ProposedPolicies(text)
+		if err != nil {
+			return "", err
+		}
+		for _, p := range policies {
+			take = append(take, p.Take...)
+		}
+	}
+	if len(take) == 0 {
+		return "", nil // nothing is known of its cadence
+	}
+	widest := slices.Max(turnSpans)
+	took, err := s.Catalog.InTurn(s.Place(), row.Volume, row.Began.Add(-widest), row.Began.Add(widest))
+	if err != nil {
+		return "", err
+	}
+	for _, span := range turnSpans {
+		for _, from := range []time.Time{row.Began.Add(-span), row.Began.Time} {
+			to, n := from.Add(span), 1
+			for _, o := range took {
+				if !o.Before(from) && !o.After(to) {
+					n++
+				}
+			}
+			if most := dueWithin(take, from, to, n) + turnsSpare; n > most {
+				return fmt.Sprintf("it would be number %d within %s, and its cadence takes at most %d", n, retention.Words(span), most), nil
+			}
+		}
+	}
+	return "", nil
+}
+
+const OfBranch = "it is of the branch "
+
+// branchOf names the branch that a snapshot is of whose place in the history another one has:
+// by the first snapshot of the branch that arrived.
+func (s *Service) branchOf(row *catalog.Snapshot) (string, error) {
+	beside, err := s.Catalog.AtPositions(s.Place(), row.Lineage, row.Term, row.Sequence-1, row.Sequence+1)
+	if err != nil {
+		return "", err
+	}
+	for _, text := range beside {
+		if rest, of := strings.CutPrefix(text, OfBranch); of {
+			return strings.Fields(rest)[0], nil
+		}
+	}
+	return row.ID[:8], nil
+}
+
+// dueWithin counts the due times of cadences between two times, up to limit.
+func dueWithin(take []*cadence.Cadence, from, to time.Time, limit int) int {
+	n := 0
+	for _, c := range take {
+		if _, least, looks := c.OnChange(); looks {
+			n += int(to.Sub(from) / max(least, time.Minute))
+			continue
+		}
+		for range c.Between(from, to) {
+			if n++; n >= limit {
+				return n
+			}
+		}
+	}
+	return n
+}
+
+// Admit lets snapshots of a volume that arrived out of turn count from now on: those named,
+// or all of them.
+func (s *Service) Admit(name string, ids []string) (string, error) {
+	release, err := s.run.Hold(s.run.Context(), "prune")
+	if err != nil {
+		return "", err
+	}
+	defer release()
+	rows, err := s.Catalog.OutOfTurn(s.Place(), name)
+	if err != nil {
+		return "", err
+	}
+	if len(ids) > 0 {
+		var named []*catalog.Snapshot
+		for _, id := range ids {
+			row, err := s.Catalog.Snapshot(id)
+			if err != nil {
+				return "", err
+			}
+			i := slices.IndexFunc(rows, func(r *catalog.Snapshot) bool { return r.ID == row.ID })
+			if i < 0 {
+				return "", refusal.Conflictf("snapshot %s is not one of %s that arrived out of turn; nothing was changed", row.ID[:12], name)
+			}
+			named = append(named, rows[i])
+		}
+		rows = named
+	}
+	if _, err := s.Catalog.Volume(name); err != nil {
+		return "", err
+	}
+	if len(rows) == 0 {
+		return "", refusal.Conflictf("no snapshot of %s arrived out of turn", name)
+	}
+	for _, row := range rows {
+		id, err := object.ParseID(row.ID)
+		if err != nil {
+			return "", err
+		}
+		if err := s.Store.PutMark(&object.Mark{Kind: object.MarkAdmit, Root: id, At: s.Clock.Now().UnixNano(), Place: s.Place()}); err != nil {
+			return "", err
+		}
+		row.OutOfTurn = ""
+		if err := s.Catalog.PutSnapshot(row); err != nil {
+			return "", err
+		}
+	}
+	s.run.Changed("snapshots", name)
+	return fmt.Sprintf("%s of %s counted in: the rules decide on them from now on, and the next pruning sends into grace what is kept no more.", phrase.Many(len(rows), "snapshot"), name), nil
+}

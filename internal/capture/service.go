@@ -1,0 +1,35 @@
+package capture
+
+import (
+	"sync/atomic"
+
+	"candidharbor/api"
+	"candidharbor/internal/datadir"
+	"candidharbor/internal/records"
+	"candidharbor/internal/rules"
+	"candidharbor/internal/run"
+	"candidharbor/internal/volume/journal"
+)
+
+// Service takes snapshots.
+type Service struct {
+	*datadir.Dir
+	run     *run.Engine
+	records *records.Service
+	rules   *rules.Service
+
+	describe func(volume string) (*api.Volume, error) // of one just added
+
+	journal       *journal.Journal // nil: every snapshot looks at everything
+	followers     followers
+	awaitsChanges atomic.Bool  // some volume is taken on change
+	LookTook      atomic.Int64 // how long the last look of the schedule was, nanoseconds
+}
+
+// New works in a data directory.
+func New(dir *datadir.Dir, run *run.Engine, records *records.Service, rules *rules.Service) *Service {
+	return &Service{Dir: dir, run: run, records: records, rules: rules}
+}
+
+// Describes has a function called that shows a volume as people see it.
+func (s *Service) Describes(f func(volume string) (*api.Volume, error)) { s.describe = f }

@@ -1,0 +1,3 @@
+package datadir
+
+const CopiesDir = "copies"

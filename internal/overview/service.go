@@ -1,0 +1,42 @@
+package overview
+
+import (
+	"sync"
+	"time"
+
+	"candidharbor/internal/access"
+	"candidharbor/internal/capture"
+	"candidharbor/internal/datadir"
+	"candidharbor/internal/pairing"
+	"candidharbor/internal/recovery"
+	"candidharbor/internal/route"
+	"candidharbor/internal/rules"
+	"candidharbor/internal/run"
+	"candidharbor/internal/upkeep"
+)
+
+// Service says how all stands.
+type Service struct {
+	*datadir.Dir
+	run      *run.Engine
+	access   *access.Service
+	pairing  *pairing.Service
+	rules    *rules.Service
+	capture  *capture.Service
+	routes   *route.Service
+	recovery *recovery.Service
+	upkeep   *upkeep.Service
+
+	mu         sync.Mutex
+	alarmed    time.Time     // when alarms were last looked for
+	alarmEvery time.Duration // how long to the next look
+}
+
+// New works in a data directory.
+func New(dir *datadir.Dir, run *run.Engine, access *access.Service, pairing *pairing.Service, rules *rules.Service,
+	capture *capture.Service, routes *route.Service, recovery *recovery.Service, upkeep *upkeep.Service) *Service {
+	s := &Service{Dir: dir, run: run, access: access, pairing: pairing, rules: rules, capture: capture, routes: routes,
+		recovery: recovery, upkeep: upkeep}
+	capture.Describes(s.Volume)
+	return s
+}

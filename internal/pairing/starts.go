@@ -1,0 +1,250 @@
+package pairing
+
+import (
+	"crypto/rand"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"candidharbor/api"
+	"candidharbor/internal/catalog"
+	"candidharbor/internal/phrase"
+	"candidharbor/internal/refusal"
+	"candidharbor/internal/transfer"
+)
+
+// Each start of the service adds a random number to a list that paired sites are told. A
+// site that was put back to an earlier state lacks the number that others saw last, and two
+// sites that go on from one image each lack the other's. What was seen of a peer is a
+// setting by its name.
+const (
+	startsSetting    = "starts"
+	seenStarts       = "seen starts of "
+	PutBackSetting   = "put back: "
+	twoSitesSetting  = "two sites: "
+	ownStateSetting  = "this site was put back"
+	mostStarts       = 256
+	startsTold       = 256
+	MostPresentAsked = 2048
+)
+
+type startNumber [8]byte
+
+// MarshalText writes the number in hexadecimal.
+func (n startNumber) MarshalText() ([]byte, error) { return hex.AppendEncode(nil, n[:]), nil }
+
+// UnmarshalText reads what MarshalText wrote.
+func (n *startNumber) UnmarshalText(text []byte) error {
+	if len(text) != 2*len(n) {
+		return fmt.Errorf("%q is not the number of a start", text)
+	}
+	_, err := hex.Decode(n[:], text)
+	return err
+}
+
+func (s *Service) readStarts(key string) (all []startNumber, err error) {
+	raw, err := s.Catalog.Setting(key)
+	if err != nil || raw == "" {
+		return nil, err
+	}
+	return all, json.Unmarshal([]byte(raw), &all)
+}
+
+func (s *Service) writeStarts(key string, all []startNumber) error {
+	raw, err := json.Marshal(all[max(0, len(all)-mostStarts):])
+	if err != nil {
+		return err
+	}
+	return s.Catalog.Set(key, string(raw))
+}
+
+// CountStart adds this start to the list. With anew the list begins anew, so that every site
+// that has seen an earlier one compares what it carried here.
+func (s *Service) CountStart(anew bool) error {
+	all, err := s.readStarts(startsSetting)
+	if err != nil {
+		return err
+	}
+	if anew {
+		all = nil
+	}
+	var n startNumber
+	rand.Read(n[:])
+	return s.writeStarts(startsSetting, append(all, n))
+}
+
+// starts are the latest starts, for others.
+func (s *Service) starts() ([]startNumber, error) {
+	all, err := s.readStarts(startsSetting)
+	return all[max(0, len(all)-startsTold):], err
+}
+
+// PutBack is what was noticed of a site that went back to an earlier state.
+type PutBack struct {
+	At        time.Time `json:"at"`
+	OwedAgain int       `json:"owedAgain"`
+}
+
+// seeStarts compares the starts that a peer tells with those seen of it. It returns those
+// seen before, for the peer to compare too.
+func (s *Service) seeStarts(peer *catalog.Peer, told []startNumber) (seen []startNumber, err error) {
+	s.startsMu.Lock()
+	defer s.startsMu.Unlock()
+	seen, err = s.readStarts(seenStarts + peer.Name)
+	if err != nil || len(told) == 0 {
+		return seen, err
+	}
+	last := told[len(told)-1]
+	switch {
+	case len(seen) == 0 || slices.Contains(told, seen[len(seen)-1]):
+		if len(seen) > 0 && seen[len(seen)-1] == last {
+			return seen, nil
+		}
+	case slices.Contains(seen, last):
+		// It was seen, then another one that it does not know, and now it again: two are alive.
+		s.Log.Error("two sites show the key of one peer", "peer", peer.Name)
+		if err := s.Catalog.Set(twoSitesSetting+peer.Name, s.Clock.Now().Format(time.RFC3339)); err != nil {
+			return seen, err
+		}
+		s.run.Tell("sites")
+		return seen, nil
+	default:
+		s.Log.Warn("a paired site was put back to an earlier state, or its catalogue was", "peer", peer.Name)
+		text, err := json.Marshal(PutBack{At: s.Clock.Now(), OwedAgain: -1})
+		if err != nil {
+			return seen, err
+		}
+		if err := s.Catalog.Set(PutBackSetting+peer.Name, string(text)); err != nil {
+			return seen, err
+		}
+		s.run.Tell("sites")
+	}
+	return seen, s.writeStarts(seenStarts+peer.Name, append(slices.DeleteFunc(slices.Clone(seen), func(n startNumber) bool { return n == last }), last))
+}
+
+// seenOfUs compares what a peer has seen of this site with its own starts. A start that it
+// does not know says that this site was put back: its histories then go on in a term of
+// their own, so that nothing is taken for what was taken after the image.
+func (s *Service) seenOfUs(peer *catalog.Peer, seen []startNumber) error {
+	if len(seen) == 0 {
+		return nil
+	}
+	s.startsMu.Lock()
+	defer s.startsMu.Unlock()
+	all, err := s.readStarts(startsSetting)
+	if err != nil || slices.Contains(all, seen[len(seen)-1]) {
+		return err
+	}
+	vols, err := s.Catalog.Volumes()
+	if err != nil {
+		return err
+	}
+	for _, v := range vols {
+		if v.Origin != s.Name() {
+			continue
+		}
+		term, _, err := s.Catalog.HighestPosition(v.Lineage)
+		if err != nil {
+			return err
+		}
+		if err := s.Catalog.Set(TermSetting+v.Lineage, fmt.Sprint(term+1)); err != nil {
+			return err
+		}
+	}
+	// What the peer saw counts as known from here on, in the order in which it was seen.
+	if err := s.writeStarts(startsSetting, append(seen, all[max(0, len(all)-1):]...)); err != nil {
+		return err
+	}
+	s.Log.Warn("this site was put back to an earlier state; its histories go on in a new term", "seen by", peer.Name)
+	s.run.Tell("sites")
+	return s.Catalog.Set(ownStateSetting, fmt.Sprintf("%s|%s", s.Clock.Now().Format(time.RFC3339), peer.Name))
+}
+
+// TermSetting is the term in which a history goes on, where it is not that of its last
+// snapshot.
+const TermSetting = "term "
+
+// TwoSites refuses a peer of which two are alive, until a person has ended that.
+func (s *Service) TwoSites(peer string) error {
+	since, err := s.Catalog.Setting(twoSitesSetting + peer)
+	if err != nil || since == "" {
+		return err
+	}
+	return &transfer.Refusal{What: fmt.Sprintf("two sites show the key of %s, so neither brings anything to %s: stop one of them, then say so at %s with candid site confirm %s", peer, s.Name(), s.Name(), peer), Final: true}
+}
+
+// ConfirmPeer says that of two sites with one key only one is alive any more.
+func (s *Service) ConfirmPeer(name string) (string, error) {
+	if _, err := s.Catalog.Peer(name); err != nil {
+		return "", err
+	}
+	since, err := s.Catalog.Setting(twoSitesSetting + name)
+	if err != nil {
+		return "", err
+	}
+	if since == "" {
+		return "", refusal.Conflictf("nothing about %s is in doubt", name)
+	}
+	defer s.run.Tell("sites")
+	if err := errors.Join(s.Catalog.Set(twoSitesSetting+name, ""), s.Catalog.Set(seenStarts+name, "")); err != nil {
+		return "", err
+	}
+	return fmt.Sprintf("%s is taken for one site again; its routes go on with their next run.", name), nil
+}
+
+// ConfirmPutBack ends what is told of sites that were put back, once a person has looked.
+func (s *Service) ConfirmPutBack() error {
+	all, err := s.Catalog.Settings(PutBackSetting)
+	if err != nil {
+		return err
+	}
+	for key := range all {
+		err = errors.Join(err, s.Catalog.Set(key, ""))
+	}
+	return errors.Join(err, s.Catalog.Set(ownStateSetting, ""))
+}
+
+// StartSentences tell of sites that were put back, this one too, and of doubles.
+func (s *Service) StartSentences(add func(api.Sentence)) error {
+	doubles, err := s.Catalog.Settings(twoSitesSetting)
+	if err != nil {
+		return err
+	}
+	for key := range doubles {
+		peer := strings.TrimPrefix(key, twoSitesSetting)
+		add(api.Sentence{Text: fmt.Sprintf("Two sites show the key of %s: one is a copy of the other. Nothing is taken in from either.", peer),
+			Weight: "act", About: "two sites: " + peer, Next: "Stop one of them, then say so", Command: "candid site confirm " + peer, Link: "/sites"})
+	}
+	back, err := s.Catalog.Settings(PutBackSetting)
+	if err != nil {
+		return err
+	}
+	for key, raw := range back {
+		var p PutBack
+		if err := json.Unmarshal([]byte(raw), &p); err != nil {
+			return err
+		}
+		peer := strings.TrimPrefix(key, PutBackSetting)
+		text := fmt.Sprintf("%s was put back to an earlier state; noticed %s.", peer, phrase.Stamp(p.At))
+		switch {
+		case p.OwedAgain > 0:
+			text += fmt.Sprintf(" %s that were carried there are not there any more and are carried again.", phrase.Many(p.OwedAgain, "snapshot"))
+		case p.OwedAgain == 0:
+			text += " All that was carried there is there."
+		}
+		add(api.Sentence{Text: text, Weight: "act", About: "put back: " + peer, Next: "Look at it, then say that you have", Command: "candid store release", Link: "/sites"})
+	}
+	own, err := s.Catalog.Setting(ownStateSetting)
+	if err != nil || own == "" {
+		return err
+	}
+	at, peer, _ := strings.Cut(own, "|")
+	when, _ := time.Parse(time.RFC3339, at)
+	add(api.Sentence{Text: fmt.Sprintf("This site was put back to an earlier state; %s noticed it %s. Its histories go on in a new term: what was taken after the image stays at the other sites, before it.", peer, phrase.Stamp(when)),
+		Weight: "act", About: "this site was put back", Next: "Look what the other sites have, then say that you have", Command: "candid store release", Link: "/sites"})
+	return nil
+}

@@ -1,0 +1,133 @@
+package recovery
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+
+	"candidharbor/api"
+	"candidharbor/internal/capture"
+	"candidharbor/internal/catalog"
+	"candidharbor/internal/phrase"
+	"candidharbor/internal/run"
+	"candidharbor/internal/volume/tree"
+)
+
+// cloneVolume is the volume that a clone was made, when it was.
+func (s *Service) cloneVolume(name string, c *clone) (*catalog.Volume, error) {
+	v, err := s.Catalog.Volume(name)
+	if errors.Is(err, catalog.ErrNone) || err == nil && v.Path != c.Dir {
+		return nil, nil
+	}
+	return v, err
+}
+
+// SnapshotClone takes a snapshot of a clone, which becomes a volume of the clone's name with
+// the first one. Only what was changed takes room.
+func (s *Service) SnapshotClone(name string, ask api.SnapshotTake, by string) (api.Run, error) {
+	c, err := s.clone(name)
+	if err != nil {
+		return api.Run{}, err
+	}
+	v, err := s.cloneVolume(name, c)
+	if err != nil {
+		return api.Run{}, err
+	}
+	if v == nil {
+		if _, err := s.capture.AddVolume(api.VolumeAdd{Name: name, Path: c.Dir, Labels: map[string]string{"clone-of": nameAtOriginOf(c.Volume)}}); err != nil {
+			return api.Run{}, err
+		}
+	}
+	return s.capture.TakeSnapshot(name, ask, by)
+}
+
+func nameAtOriginOf(volume string) string {
+	name, _, _ := strings.Cut(volume, "@")
+	return name
+}
+
+// CloneToVolume makes a clone a volume of its own: its present state is taken as a snapshot,
+// laid out in full in a new directory, and protected there; the clone is discarded.
+func (s *Service) CloneToVolume(name string, ask api.CloneSettle, by string) (api.Run, error) {
+	c, err := s.clone(name)
+	if err != nil {
+		return api.Run{}, err
+	}
+	dir, beneath, err := s.UnderRoot(ask.To, false)
+	if err != nil {
+		return api.Run{}, err
+	}
+	if err := s.emptyOrNew(dir); err != nil {
+		return api.Run{}, err
+	}
+	take, err := s.SnapshotClone(name, api.SnapshotTake{Note: "the clone, to become a volume of its own"}, by)
+	if err != nil {
+		return api.Run{}, err
+	}
+	j, err := s.run.Start("settle", name, by, func(ctx context.Context, j *run.Job) (any, string, error) {
+		j.Begin(nil)
+		j.Say("waiting for the snapshot")
+		done, err := s.run.Wait(ctx, take.ID)
+		if err == nil && !strings.HasPrefix(done.State, "done") {
+			err = fmt.Errorf("the snapshot %s: %s", done.State, done.Outcome)
+		}
+		if err != nil {
+			return nil, "", err
+		}
+		h, err := s.holdMoment(name, "latest")
+		if err != nil {
+			return nil, "", err
+		}
+		defer h.release()
+		ck, err := capture.ChunkerOf(h.v)
+		if err != nil {
+			return nil, "", err
+		}
+		j.Say("writing")
+		opt := tree.RestoreOptions{Source: s.Store, Root: h.root, Target: dir, Beneath: beneath, OnConflict: tree.Skip, Chunker: ck}
+		if err := s.makeParents(&restoring{opt: opt}); err != nil {
+			return nil, "", err
+		}
+		res, err := tree.Restore(ctx, opt)
+		if err != nil {
+			return nil, "", err
+		}
+		if err := s.moveVolume(name, dir); err != nil {
+			return nil, "", err
+		}
+		for _, m := range res.Remarks {
+			j.Logf("%s: %s", phrase.Printable(m.Path), m.What)
+			j.Remark()
+		}
+		if _, err := s.DiscardClone(name, false); err != nil {
+			j.Remark()
+			return nil, fmt.Sprintf("%s is a volume of its own at %s; the clone is still there: %s", name, dir, err), nil
+		}
+		return nil, fmt.Sprintf("%s is a volume of its own at %s: %s, %s; the clone of %s is gone", name, dir, phrase.Many(int(h.row.Files), "file"), phrase.Size(res.Bytes), c.Volume), nil
+	})
+	if err != nil {
+		return api.Run{}, err
+	}
+	return j.View(), nil
+}
+
+// moveVolume lets a volume lie elsewhere from now on. Its next snapshot looks at everything.
+func (s *Service) moveVolume(name, dir string) error {
+	release, err := s.run.Hold(s.run.Context(), "volume "+name)
+	if err != nil {
+		return err
+	}
+	defer release()
+	v, err := s.Catalog.Volume(name)
+	if err != nil {
+		return err
+	}
+	v.Path = dir
+	if err := s.Catalog.PutVolume(v); err != nil {
+		return err
+	}
+	s.capture.Unfollow(v.Lineage)
+	s.run.Changed("volumes", name)
+	return nil
+}

@@ -1,0 +1,233 @@
+package recovery
+
+import (
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"candidharbor/api"
+	"candidharbor/internal/catalog"
+	"candidharbor/internal/datadir"
+	"candidharbor/internal/refusal"
+	shown "candidharbor/internal/views"
+	"candidharbor/internal/visible"
+)
+
+// Views gives this site's snapshots to be shown.
+func (s *Service) Views() shown.Source { return s.ViewerFor(nil).Views() }
+
+type viewSource struct{ e *Viewer }
+
+func (v viewSource) Volumes() ([]string, error) {
+	return v.e.VolumeNames()
+}
+
+func (v viewSource) Moments(volume string, second time.Time) ([]shown.Moment, error) {
+	var f catalog.SnapshotFilter
+	if !second.IsZero() {
+		f.From, f.To = second, second.Add(time.Second-1)
+	}
+	return v.moments(volume, f)
+}
+
+func (v viewSource) Newest(volume string) (shown.Moment, bool, error) {
+	all, err := v.moments(volume, catalog.SnapshotFilter{Limit: 1})
+	if err != nil || len(all) == 0 {
+		return shown.Moment{}, false, err
+	}
+	return all[0], true, nil
+}
+
+func (v viewSource) moments(volume string, f catalog.SnapshotFilter) ([]shown.Moment, error) {
+	if _, err := v.e.volume(volume); refusal.ClassOf(err) == refusal.Missing {
+		return nil, errors.Join(fs.ErrNotExist, err)
+	} else if err != nil {
+		return nil, err
+	}
+	rows, err := v.e.s.Catalog.Moments(v.e.s.Place(), volume, f)
+	out := make([]shown.Moment, len(rows))
+	for i, r := range rows {
+		out[i] = shown.Moment{ID: r.ID, Taken: r.Began.Time}
+	}
+	return out, err
+}
+
+func (v viewSource) Hold(volume, id string) (*shown.Held, error) {
+	h, err := v.e.holdMoment(volume, id)
+	if err != nil {
+		return nil, err
+	}
+	return &shown.Held{Root: h.root, Get: h.get, Release: h.release}, nil
+}
+
+// mountSetting begins the settings that name what is mounted.
+const mountSetting = "mount "
+
+// Mount shows a volume's snapshots as a filesystem on this host, also after the service
+// starts anew.
+func (s *Service) Mount(ask api.MountAsk, by string) (*api.Mount, error) {
+	if _, err := s.Catalog.Volume(ask.Volume); err != nil {
+		return nil, err
+	}
+	dir, root, err := s.UnderRoot(ask.Dir, true)
+	if err != nil {
+		return nil, err
+	}
+	s.mounts.Lock()
+	defer s.mounts.Unlock()
+	if m, ok := s.mounted[dir]; ok {
+		return nil, refusal.Conflictf("the snapshots of %s are mounted at %s already: candid mount --end %s takes that away", m.view.Volume, dir, visible.Word(dir))
+	}
+	spot, err := emptySpot(root, dir)
+	if err != nil {
+		return nil, err
+	}
+	m := api.Mount{Volume: ask.Volume, Dir: dir, Since: s.Clock.Now(), By: by}
+	raw, err := json.Marshal(m)
+	if err != nil {
+		spot.Close()
+		return nil, err
+	}
+	if err := s.mount(m, spot); err != nil {
+		return nil, err
+	}
+	if err := s.Catalog.Set(mountSetting+dir, string(raw)); err != nil {
+		return nil, errors.Join(err, s.mounted[dir].fs.End(true))
+	}
+	s.run.Tell("mounts")
+	return &m, nil
+}
+
+type mountedView struct {
+	view api.Mount
+	fs   *shown.Mounted
+}
+
+// emptySpot opens a directory to be mounted on, in which nothing is.
+func emptySpot(root, dir string) (*shown.Spot, error) {
+	spot, err := shown.OpenSpot(root, dir)
+	if err != nil {
+		return nil, refusal.Badf("%s cannot be mounted on: %s", dir, datadir.Plain(err))
+	}
+	empty, err := spot.Empty()
+	switch {
+	case err != nil:
+		err = refusal.Badf("%s cannot be mounted on: %s", dir, datadir.Plain(err))
+	case !empty:
+		err = refusal.Badf("%s is not empty: what is in it would be hidden; make a new directory", dir)
+	}
+	if err != nil {
+		spot.Close()
+		return nil, err
+	}
+	return spot, nil
+}
+
+// spotAgain opens a directory that was mounted on before, and takes away what is left there.
+func (s *Service) spotAgain(dir string) (*shown.Spot, error) {
+	dir, root, err := s.Fixed(dir)
+	if err != nil {
+		return nil, err
+	}
+	spot, err := shown.OpenSpot(root, dir)
+	if err != nil {
+		return nil, err
+	}
+	if err := spot.Clear(); err != nil {
+		spot.Close()
+		return nil, err
+	}
+	return spot, nil
+}
+
+// staging is where mounts are put together.
+func (s *Service) staging() string { return filepath.Join(s.Path, "mounting") }
+
+// mount mounts at a spot, and closes it when that fails.
+func (s *Service) mount(m api.Mount, at *shown.Spot) error {
+	fs, err := shown.Mount(s.Views(), m.Volume, at, s.staging(), s.Log)
+	if err != nil {
+		at.Close()
+		return refusal.Conflictf("the snapshots of %s cannot be mounted at %s: %s. The service needs the right to mount and /dev/fuse; WebDAV at /dav shows the same without", m.Volume, m.Dir, err)
+	}
+	if s.mounted == nil {
+		s.mounted = map[string]mountedView{}
+	}
+	s.mounted[m.Dir] = mountedView{m, fs}
+	return nil
+}
+
+// Mounts lists what is mounted, by directory.
+func (s *Service) Mounts() []api.Mount {
+	s.mounts.Lock()
+	defer s.mounts.Unlock()
+	out := []api.Mount{}
+	for _, m := range s.mounted {
+		out = append(out, m.view)
+	}
+	slices.SortFunc(out, func(a, b api.Mount) int { return strings.Compare(a.Dir, b.Dir) })
+	return out
+}
+
+// EndMount takes a mount away.
+func (s *Service) EndMount(dir string, anyway bool) (string, error) {
+	s.mounts.Lock()
+	defer s.mounts.Unlock()
+	m, ok := s.mounted[dir]
+	if !ok {
+		return "", refusal.Missingf("nothing is mounted at %s by this service: candid mount --list shows what is", dir)
+	}
+	if err := m.fs.End(anyway); err != nil {
+		return "", refusal.Conflictf("%s is in use: someone has a file or directory in it open (%s); with --anyway it goes as soon as they have left", dir, err)
+	}
+	delete(s.mounted, dir)
+	if err := s.Catalog.Set(mountSetting+dir, ""); err != nil {
+		return "", err
+	}
+	s.run.Tell("mounts")
+	return fmt.Sprintf("The snapshots of %s are not at %s any more.", m.view.Volume, dir), nil
+}
+
+// MountAgain mounts what was mounted when the service ended.
+func (s *Service) MountAgain() error {
+	all, err := s.Catalog.Settings(mountSetting)
+	if err != nil {
+		return err
+	}
+	s.mounts.Lock()
+	defer s.mounts.Unlock()
+	for key, raw := range all {
+		if raw == "" {
+			continue
+		}
+		var m api.Mount
+		if err := json.Unmarshal([]byte(raw), &m); err != nil {
+			return fmt.Errorf("setting %q: %w", key, err)
+		}
+		spot, err := s.spotAgain(m.Dir)
+		if err == nil {
+			err = s.mount(m, spot)
+		}
+		if err != nil {
+			s.Log.Warn("what was mounted is not any more", "directory", m.Dir, "error", err)
+		}
+	}
+	return nil
+}
+
+// EndMounts takes all mounts away when the service ends; the next start brings them back.
+func (s *Service) EndMounts() {
+	s.mounts.Lock()
+	defer s.mounts.Unlock()
+	for dir, m := range s.mounted {
+		if err := m.fs.Stop(); err != nil {
+			s.Log.Warn("a mount could not be taken away", "directory", dir, "error", err)
+		}
+		delete(s.mounted, dir)
+	}
+}

@@ -1,0 +1,147 @@
+package recovery
+
+import (
+	"context"
+	"fmt"
+	"time"
+
+	"candidharbor/core/cadence"
+	"candidharbor/internal/refusal"
+	"candidharbor/internal/run"
+)
+
+// scheduledTask is something that is done by a cadence, or once.
+type scheduledTask struct {
+	key  string // of the setting that says up to when it was kept
+	what string // for messages
+	by   *cadence.Cadence
+	once time.Time
+	do   func() ([]*run.Job, error)
+}
+
+// taskSetting begins the settings that say up to when appointments were kept.
+const taskSetting = "appointed "
+
+// parseDue reads a cadence phrase, or a moment for what is done once. Empty: neither.
+func parseDue(when, zone string) (by *cadence.Cadence, once time.Time, err error) {
+	if when == "" {
+		return nil, once, nil
+	}
+	if once, err = time.Parse(time.RFC3339, when); err == nil {
+		return nil, once, nil
+	}
+	loc := time.UTC
+	if zone != "" {
+		if loc, err = cadence.LoadZone(zone); err != nil {
+			return nil, once, refusal.Wrap(refusal.Misuse, err)
+		}
+	}
+	if by, err = cadence.Parse(when, loc); err != nil {
+		return nil, time.Time{}, refusal.Wrap(refusal.Misuse, err)
+	}
+	if _, _, looks := by.OnChange(); looks || by.AtStart() {
+		return nil, time.Time{}, refusal.Badf("%q: give times, such as daily at 02:30, or one moment, such as 2026-03-04T02:30:00Z", when)
+	}
+	return by, time.Time{}, nil
+}
+
+// next is when an appointment is due after a time.
+func (a *scheduledTask) next(after time.Time) (time.Time, bool) {
+	if a.by != nil {
+		return a.by.Next(after)
+	}
+	return a.once, a.once.After(after)
+}
+
+// doneUntil is up to when an appointment was kept; one that is new from now on.
+func (s *Service) doneUntil(key string) (time.Time, error) {
+	text, err := s.Catalog.Setting(taskSetting + key)
+	if err != nil || text == "" {
+		return time.Time{}, err
+	}
+	return time.Parse(time.RFC3339Nano, text)
+}
+
+func (s *Service) noteDone(key string, until time.Time) error {
+	return s.Catalog.Set(taskSetting+key, until.Format(time.RFC3339Nano))
+}
+
+// RunDueTasks starts what is due; several due times that were missed are one. With wait
+// it waits for what it started.
+func (s *Service) RunDueTasks(ctx context.Context, wait bool) (next time.Time, err error) {
+	all, err := s.scheduledTasks()
+	if err != nil {
+		return next, err
+	}
+	now := s.Clock.Now()
+	for _, a := range all {
+		until, err := s.doneUntil(a.key)
+		if err != nil {
+			return next, err
+		}
+		if until.IsZero() {
+			if until = now; a.by == nil {
+				until = time.Unix(0, 0) // a moment that has passed was set to be kept
+			}
+		}
+		if at, ok := a.next(until); ok && !at.After(now) {
+			// Before it begins: what ends the service must not be begun at each start.
+			if err := s.noteDone(a.key, now); err != nil {
+				return next, err
+			}
+			started, err := a.do()
+			if err != nil {
+				s.Log.Error("what was due could not begin", "what", a.what, "error", err)
+				j, err := s.failedToBegin(a.what, err)
+				if err != nil {
+					return next, err
+				}
+				started = append(started, j)
+			}
+			for _, j := range started {
+				if !wait {
+					break
+				}
+				if err := j.Wait(ctx); err != nil && ctx.Err() != nil {
+					return next, err
+				}
+			}
+			until = now
+		} else if until.Equal(now) {
+			if err := s.noteDone(a.key, now); err != nil {
+				return next, err
+			}
+		}
+		if at, ok := a.next(until); ok && (next.IsZero() || at.Before(next)) {
+			next = at
+		}
+	}
+	return next, nil
+}
+
+// failedToBegin records a run that could not even begin, so that someone sees it.
+func (s *Service) failedToBegin(what string, why error) (*run.Job, error) {
+	return s.run.Start("restore", what, "the schedule", func(context.Context, *run.Job) (any, string, error) {
+		return nil, "", fmt.Errorf("it could not begin: %w", why)
+	})
+}
+
+func (s *Service) scheduledTasks() ([]*scheduledTask, error) {
+	recipes, err := s.recipeTasks()
+	if err != nil {
+		return nil, err
+	}
+	clones, err := s.cloneTasks()
+	if err != nil {
+		return nil, err
+	}
+	recipes = append(recipes, clones...)
+	trial, err := s.testTask()
+	if err != nil {
+		return nil, err
+	}
+	if trial != nil {
+		recipes = append(recipes, trial)
+	}
+	return recipes, nil
+}

@@ -1,0 +1,49 @@
+package recovery
+
+import (
+	"sync"
+
+	"candidharbor/internal/access"
+	"candidharbor/internal/capture"
+	"candidharbor/internal/datadir"
+	"candidharbor/internal/pairing"
+	"candidharbor/internal/records"
+	"candidharbor/internal/route"
+	"candidharbor/internal/rules"
+	"candidharbor/internal/run"
+	shown "candidharbor/internal/views"
+)
+
+// Service finds, shows and brings back what was.
+type Service struct {
+	*datadir.Dir
+	run     *run.Engine
+	records *records.Service
+	access  *access.Service
+	pairing *pairing.Service
+	rules   *rules.Service
+	capture *capture.Service
+	routes  *route.Service
+
+	finders finders
+
+	mounts  sync.Mutex
+	mounted map[string]mountedView  // by directory
+	cloned  map[string]*shown.Clone // by name; under mounts
+
+	usesMu    sync.Mutex
+	cloneUses map[string]cloneUse // what was changed in them, as looked at last
+
+	reportedMu sync.Mutex
+	reported   map[string]reportedRows // what peers have of volumes, as they told of late
+}
+
+// New works in a data directory.
+func New(dir *datadir.Dir, run *run.Engine, records *records.Service, access *access.Service, pairing *pairing.Service,
+	rules *rules.Service, capture *capture.Service, routes *route.Service) *Service {
+	s := &Service{Dir: dir, run: run, records: records, access: access, pairing: pairing, rules: rules, capture: capture, routes: routes,
+		cloned: map[string]*shown.Clone{}, reported: map[string]reportedRows{}}
+	s.answerPeers()
+	rules.Uses(s.usedBy)
+	return s
+}

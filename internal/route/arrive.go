@@ -1,0 +1,271 @@
+package route
+
+import (
+	"context"
+	"crypto/ed25519"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+
+	"candidharbor/core/object"
+	"candidharbor/internal/access"
+	"candidharbor/internal/catalog"
+	"candidharbor/internal/pairing"
+	"candidharbor/internal/policy"
+	"candidharbor/internal/records"
+	"candidharbor/internal/rules"
+	"candidharbor/internal/store"
+	"candidharbor/internal/transfer"
+)
+
+// answerRoutes has requests answered by which snapshots go from site to site.
+func (s *Service) answerRoutes() {
+	s.pairing.Handle(transfer.OpCarry, pairing.NeedsOffer, func(ctx context.Context, q *pairing.Request) error {
+		if err := s.pairing.TwoSites(q.Peer.Name); err != nil {
+			return err
+		}
+		return s.serveCarry(ctx, q.Peer, q.Link.Key, q.Body, q.Stream)
+	})
+	s.pairing.Handle("present", pairing.NeedsOffer, func(_ context.Context, q *pairing.Request) error { return s.servePresent(q.Peer, q.Body, q.Stream) })
+	s.pairing.Handle("report", pairing.NeedsRead, func(_ context.Context, q *pairing.Request) error { return s.serveReport(q.Peer, q.Body, q.Stream) })
+	for _, op := range []string{"histories", "fetch"} {
+		s.pairing.Handle(op, pairing.NeedsRead, func(ctx context.Context, q *pairing.Request) error {
+			return s.servePull(ctx, q.Peer, q.Op, q.Body, q.Stream)
+		})
+	}
+	for _, op := range []string{"history", "root", "objects"} {
+		s.pairing.Handle(op, pairing.NeedsNothing, func(_ context.Context, q *pairing.Request) error {
+			return s.serveRecall(q.Peer, q.Op, q.Body, q.Stream)
+		})
+	}
+}
+
+// serveCarry takes in a snapshot that a peer brings.
+func (s *Service) serveCarry(ctx context.Context, peer *catalog.Peer, key ed25519.PublicKey, body []byte, st *transfer.Stream) error {
+	var q transfer.CarryRequest
+	if err := transfer.Decode(body, &q); err != nil {
+		return err
+	}
+	return s.takeIn(ctx, peer, key, &q, st, &transfer.Meter{})
+}
+
+// takeIn receives a snapshot from a peer, whichever of both asked for it.
+func (s *Service) takeIn(ctx context.Context, peer *catalog.Peer, key ed25519.PublicKey, q *transfer.CarryRequest, st *transfer.Stream, meter *transfer.Meter) error {
+	if q.Origin == s.Name() || policy.CheckName("site", q.Origin) != nil || policy.CheckName("volume", q.Volume) != nil {
+		return &transfer.Refusal{What: fmt.Sprintf("a volume %q of the site %q cannot be taken in here", q.Volume, q.Origin), Final: true}
+	}
+	known, err := s.Catalog.VolumeOfLineage(hex.EncodeToString(q.Lineage[:]))
+	if err == nil && known.Origin != q.Origin {
+		return &transfer.Refusal{What: fmt.Sprintf("the history that %s brings as %s belongs to %s here", peer.Name, q.Volume, known.Name), Final: true}
+	} else if err != nil && !errors.Is(err, catalog.ErrNone) {
+		return err
+	}
+	asked := known
+	if err != nil { // the first of its history
+		asked = &catalog.Volume{Name: q.Volume + "@" + q.Origin, Origin: q.Origin, Via: via(peer, q.Origin)}
+	}
+	var most int64
+	if !s.Store.HasRoot(q.Root) { // marks of what is here come in all the same
+		why, room, err := s.rules.Full(asked)
+		if err != nil {
+			return err
+		} else if why != "" {
+			return &transfer.Refusal{What: roomless + why}
+		}
+		most = room
+	}
+	trusted, err := s.MaySign(peer, asked)
+	if err != nil {
+		return err
+	}
+	release, err := s.run.Hold(ctx, "lineage "+hex.EncodeToString(q.Lineage[:]))
+	if err != nil {
+		return err
+	}
+	defer release()
+	if err := s.proposed(q); err != nil {
+		return err
+	}
+	signer := ""
+	knows, sees := s.KnownTo(peer, hex.EncodeToString(q.Lineage[:]))
+	rc := &transfer.Receiver{Knows: knows, Sees: sees, Store: s.Store, Peer: key, Meter: meter, Most: most,
+		Trusted: func(_ *object.Root, by ed25519.PublicKey) error {
+			signer = hex.EncodeToString(by)
+			if len(trusted) > 0 && !slices.Contains(trusted, signer) {
+				return errors.New("the root is not signed by the site that took it")
+			}
+			return nil
+		},
+		MayMark: s.mayMark(q.Root, q.Origin, trusted, peer),
+		Arrived: func(id object.ID, stored int64) (int64, error) {
+			return s.arrived(id, stored, q.SetOf, signer, via(peer, q.Origin))
+		},
+	}
+	if err := rc.Run(ctx, st, q); err != nil {
+		var full *store.FullError
+		if errors.As(err, &full) || errors.Is(err, transfer.ErrTooMuch) {
+			return &transfer.Refusal{What: roomless + err.Error()}
+		}
+		return err
+	}
+	here, err := s.Catalog.VolumeOfLineage(hex.EncodeToString(q.Lineage[:]))
+	if err != nil {
+		return err
+	}
+	s.run.Changed("snapshots", here.Name)
+	if err := s.proposed(q); err != nil {
+		return err
+	}
+	return s.standbyArrived(hex.EncodeToString(q.Lineage[:]), q.Standby)
+}
+
+// via is who brings a volume of another site, whose quota it then counts against too.
+func via(peer *catalog.Peer, origin string) string {
+	if peer.Name == origin {
+		return ""
+	}
+	return peer.Name
+}
+
+// roomless begins the refusal of a place that is full, until there is room again.
+const roomless = "nothing more is taken in: "
+
+// MaySign lists the keys that may have signed a volume's snapshots: those of its origin
+// where that is paired; else the one that signed the first that came. None: any, and that
+// one from then on.
+func (s *Service) MaySign(peer *catalog.Peer, v *catalog.Volume) ([]string, error) {
+	if v.Origin == peer.Name {
+		if v.Lineage != "" && !s.bound(peer, v) {
+			return nil, s.otherOfThatName(peer, v)
+		}
+		return pairing.Signers(peer), nil
+	}
+	origin, err := s.Catalog.Peer(v.Origin)
+	if err == nil && (v.Lineage == "" || s.bound(origin, v)) {
+		return pairing.Signers(origin), nil
+	} else if err == nil {
+		return []string{v.Signer}, nil
+	} else if !errors.Is(err, catalog.ErrNone) {
+		return nil, err
+	}
+	if v.Signer != "" {
+		return []string{v.Signer}, nil
+	}
+	return nil, nil
+}
+
+// mayMark tells whose marks of a snapshot count here: those of the site that took it, under
+// its name; and of who brings it those by which it is kept there, under that one's name. Who
+// says something in the name of another is told of.
+func (s *Service) mayMark(root object.ID, origin string, trusted []string, from *catalog.Peer) func(m *object.Mark, signer ed25519.PublicKey) bool {
+	told := false // once for all that comes at once
+	return func(m *object.Mark, signer ed25519.PublicKey) bool {
+		by := hex.EncodeToString(signer)
+		if len(trusted) == 0 { // nothing is known of its origin yet but who signed the snapshot
+			if _, key, err := s.Store.Root(root); err == nil && key.Equal(signer) {
+				return m.Place == "" || m.Place == origin
+			}
+		}
+		if slices.Contains(trusted, by) {
+			return m.Place == "" || m.Place == origin
+		}
+		if from != nil && slices.Contains(pairing.Signers(from), by) && m.Place == from.Name {
+			return m.Kind == object.MarkKeep || m.Kind == object.MarkLetGo
+		}
+		if !told && (m.Place == s.Place() || m.Place == origin || from != nil && m.Place == from.Name) {
+			told = true
+			who := "a crate"
+			if from != nil {
+				who = from.Name
+			}
+			s.Log.Warn("a mark in the name of a site that did not sign it was left out", "snapshot", root, "mark", m.Kind, "place", m.Place, "brought by", who, "signer", by[:16])
+			if _, err := s.access.Record(access.Caller{Name: who, Via: "line"}, "mark", root.String()+" "+string(m.Kind)+" in the name of "+m.Place, "refused: not signed by it"); err != nil {
+				s.Log.Error("the ledger could not be written", "error", err)
+			}
+		}
+		return false
+	}
+}
+
+// proposed stores the rules that the origin proposes for its volume's copies here. A
+// document that cannot be used is refused as a whole.
+func (s *Service) proposed(q *transfer.CarryRequest) error {
+	if q.Rules != "" {
+		for _, body := range strings.Split(q.Rules, "\n---\n") {
+			if _, err := policy.Parse(body); err != nil {
+				return &transfer.Refusal{What: "the proposed rules: " + err.Error(), Final: true}
+			}
+		}
+	}
+	v, err := s.Catalog.VolumeOfLineage(hex.EncodeToString(q.Lineage[:]))
+	if err != nil {
+		return nil // not known before its first snapshot arrived; asked again after that
+	}
+	proposed, offered, err := s.rules.EvaluateOffer(v, q.Rules)
+	if err != nil || (v.Proposed == proposed && v.Offered == offered) {
+		return err
+	}
+	if err := s.Catalog.SetRules(v.Name, proposed, offered); err != nil {
+		return err
+	}
+	s.run.Changed("policies")
+	return nil
+}
+
+// arrived enters a snapshot that is whole and verified into the catalogue. It stays hidden
+// while not all setOf snapshots of its set are there.
+func (s *Service) arrived(id object.ID, stored int64, setOf uint32, signer, via string) (int64, error) {
+	root, _, err := s.Store.Root(id)
+	if err != nil {
+		return 0, err
+	}
+	now := s.Clock.Now()
+	if _, err := s.Catalog.VolumeOfLineage(hex.EncodeToString(root.Lineage[:])); errors.Is(err, catalog.ErrNone) {
+		v := s.records.VolumeOf(root)
+		v.Signer, v.Via = signer, via
+		if err := s.Catalog.PutVolume(v); err != nil {
+			return 0, err
+		}
+		s.run.Changed("volumes")
+	} else if err != nil {
+		return 0, err
+	}
+	row, err := s.records.RowOf(id, root)
+	if err != nil {
+		return 0, err
+	}
+	old, err := s.Catalog.Snapshot(row.ID)
+	if errors.Is(err, catalog.ErrNone) && old == nil {
+		m := &object.Mark{Kind: object.MarkArrival, Root: id, At: now.UnixNano(), Place: s.Place()}
+		if m.Text, err = s.capture.OutOfTurn(row); err != nil {
+			return 0, err
+		}
+		if err := s.Store.PutMark(m); err != nil {
+			return 0, err
+		}
+		records.ApplyMark(row, m, s.Place())
+		if m.Text != "" {
+			s.Log.Warn("a snapshot arrived out of turn; it stays and stands for nothing until it is admitted", "snapshot", row.ID, "volume", row.Volume, "why", m.Text)
+		}
+	} else if err != nil && !errors.Is(err, catalog.ErrNone) {
+		return 0, err
+	}
+	row.Stored = stored
+	if old != nil && old.Place == s.Place() {
+		row.Stored = old.Stored
+	}
+	if row.SetID == "" || setOf < 2 {
+		s.rules.Reached(row.Volume, s.Place(), rules.NewestState(row))
+		return now.UnixNano(), s.Catalog.PutSnapshot(row)
+	}
+	row.Hidden = old == nil || old.Hidden
+	if err := s.Catalog.PutSnapshot(row); err != nil {
+		return 0, err
+	}
+	if !row.Hidden {
+		s.rules.Reached(row.Volume, s.Place(), rules.NewestState(row))
+	}
+	return now.UnixNano(), s.capture.Unveil(row, setOf)
+}

@@ -1,0 +1,382 @@
+package route
+
+import (
+	"context"
+	"fmt"
+	"strings"
+	"time"
+
+	"candidharbor/api"
+	"candidharbor/core/cadence"
+	"candidharbor/core/pace"
+	"candidharbor/internal/catalog"
+	"candidharbor/internal/phrase"
+	"candidharbor/internal/policy"
+	"candidharbor/internal/refusal"
+)
+
+const (
+	onDemand  = "on demand"
+	pullEvery = "every 15 minutes"
+)
+
+// terms reads what a route says, and finds what is wrong with it.
+func RouteTerms(ask api.RouteTerms, pull bool) (t catalog.Terms, err error) {
+	t = catalog.Terms{Pull: pull, When: strings.TrimSpace(ask.When), Zone: ask.Zone, Carry: strings.TrimSpace(ask.Carry), Priority: ask.Priority, Onward: ask.Onward, Tell: ask.Tell, Standby: ask.Standby,
+		Within: time.Duration(ask.WithinSeconds) * time.Second}
+	if t.Tell == "lag" {
+		t.Tell = ""
+	}
+	if t.Tell != "" && !pull {
+		return t, refusal.Badf("what the source learns is said of a route that pulls; one that pushes hides nothing from it")
+	}
+	if err := checkStandby(t.Standby); t.Standby != "" && err != nil {
+		return t, err
+	}
+	if t.Priority < 0 || t.Priority > 9 {
+		return t, refusal.Badf("priority %d: give 1 to 9", t.Priority)
+	}
+	if k, v, labelled := strings.Cut(t.Carry, "="); t.Carry != "" && t.Carry != carryAll && (!labelled || k == "" || v == "") {
+		return t, refusal.Badf("carry %q: write all, or a snapshot's label as key=value; nothing means what the rules at the far place keep", t.Carry)
+	}
+	parts, err := partsOf(ask.In, ask.Out)
+	if err != nil {
+		return t, err
+	}
+	if t.In, t.Out = parts.In, parts.Out; !parts.Whole() && (pull || ask.Onward) {
+		return t, refusal.Badf("paths are chosen at the site that takes the snapshots, of its own volumes: it signs what it leaves out of them")
+	}
+	if ask.Cap != "" {
+		if t.Cap, err = pace.ParseRate(ask.Cap); err != nil {
+			return t, refusal.Wrap(refusal.Misuse, err)
+		}
+		if t.Cap == 0 {
+			return t, refusal.Badf("a cap of nothing carries nothing: pause the route instead")
+		}
+		t.Cap = max(t.Cap, 0)
+	}
+	_, err = routeCadence(t)
+	return t, err
+}
+
+// routeCadence is when a route runs by itself; nil: after every snapshot, or never.
+func routeCadence(t catalog.Terms) (*cadence.Cadence, error) {
+	when := t.When
+	if when == "" && t.Pull {
+		when = pullEvery
+	}
+	if when == "" || when == onDemand {
+		return nil, nil
+	}
+	zone := time.UTC
+	if t.Zone != "" {
+		var err error
+		if zone, err = cadence.LoadZone(t.Zone); err != nil {
+			return nil, refusal.Badf("%w", err)
+		}
+	}
+	c, err := cadence.Parse(when, zone)
+	if err != nil {
+		return nil, refusal.Wrap(refusal.Misuse, fmt.Errorf("%w; or write %q", err, onDemand))
+	}
+	if _, _, looks := c.OnChange(); looks || c.AtStart() {
+		return nil, refusal.Badf("a route runs by a cadence with times of its own, %q or after every snapshot, not %q", onDemand, when)
+	}
+	return c, nil
+}
+
+func termsView(t catalog.Terms) api.RouteTerms {
+	v := api.RouteTerms{When: t.When, Zone: t.Zone, Carry: t.Carry, Priority: t.Priority, WithinSeconds: int64(t.Within / time.Second), Onward: t.Onward, Tell: t.Tell, Standby: t.Standby, In: t.In, Out: t.Out}
+	if t.Cap > 0 {
+		v.Cap = pace.RateWords(t.Cap)
+	}
+	return v
+}
+
+// newRoute reads and checks what is asked for.
+func (s *Service) newRoute(ask api.RouteAdd) (*catalog.Route, error) {
+	if err := policy.CheckName("route", ask.Name); err != nil {
+		return nil, refusal.Wrap(refusal.Misuse, err)
+	}
+	if _, err := s.Catalog.Route(ask.Name); err == nil {
+		return nil, refusal.Conflictf("route %q is there already: choose another name, or change it with candid route edit", ask.Name)
+	}
+	peer, pull := ask.To, ask.From != ""
+	if (ask.To == "") == (ask.From == "") {
+		return nil, refusal.Badf("a route goes to a site or comes from one: give one of both")
+	}
+	if pull {
+		peer = ask.From
+	}
+	if _, err := s.Catalog.Peer(peer); err != nil {
+		return nil, refusal.Missingf("site %q is not paired: pair first, with candid site invite there and candid site pair here", peer)
+	}
+	if err := s.pairing.CheckVolumes(ask.Labels, ask.Names); err != nil {
+		return nil, err
+	}
+	if !pull {
+		for _, n := range ask.Names {
+			if _, err := s.Catalog.Volume(n); err != nil {
+				return nil, err
+			}
+		}
+	}
+	t, err := RouteTerms(ask.Terms, pull)
+	if err != nil {
+		return nil, err
+	}
+	return &catalog.Route{Name: ask.Name, Peer: peer, Volumes: catalog.JSON[catalog.Selection]{V: catalog.Selection{Labels: ask.Labels, Names: ask.Names}},
+		Terms: catalog.JSON[catalog.Terms]{V: t}, Known: catalog.JSON[[]catalog.Known]{V: []catalog.Known{}}, Made: catalog.At(s.Clock.Now())}, nil
+}
+
+// awaken has routes go on that waited for a place of this site.
+func (s *Service) awaken(place string) (waiting int, err error) {
+	routes, err := s.Catalog.Routes()
+	if err != nil {
+		return 0, err
+	}
+	for _, r := range routes {
+		if r.Peer == place && !r.NextTry.IsZero() {
+			waiting++
+			if err := s.changeRoute(r.Name, func(r *catalog.Route) error { r.NextTry = catalog.Time{}; return nil }); err != nil {
+				return waiting, err
+			}
+		}
+	}
+	return waiting, nil
+}
+
+// paceChanged has routes look at the new pace that waited for the one before.
+func (s *Service) paceChanged(peer string) error {
+	routes, err := s.Catalog.Routes()
+	if err != nil {
+		return err
+	}
+	for _, r := range routes {
+		if r.Peer == peer && r.Interrupted() {
+			if err := s.changeRoute(r.Name, func(r *catalog.Route) error { r.NextTry = catalog.Time{}; return nil }); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// AddRoute opens a route to or from a paired site.
+func (s *Service) AddRoute(ask api.RouteAdd) (*api.Route, error) {
+	r, err := s.newRoute(ask)
+	if err != nil {
+		return nil, err
+	}
+	if err := s.Catalog.PutRoute(r); err != nil {
+		return nil, err
+	}
+	s.run.Changed("routes")
+	return s.Route(ask.Name)
+}
+
+// CheckRoute tells what a route would do before it is opened.
+func (s *Service) CheckRoute(ctx context.Context, ask api.RouteAdd) (*api.RouteCheck, error) {
+	r, err := s.newRoute(ask)
+	if err != nil {
+		return nil, err
+	}
+	peer, err := s.Catalog.Peer(r.Peer)
+	if err != nil {
+		return nil, err
+	}
+	out := &api.RouteCheck{Volumes: []string{}}
+	h, _, _, err := s.pairing.Greet(ctx, peer)
+	if err != nil {
+		return nil, err
+	}
+	switch {
+	case h.Grants == nil:
+	case r.Terms.V.Pull && !h.Grants.Read:
+		return nil, refusal.Conflictf("%s does not let this site read its snapshots: there, candid site grant %s read", r.Peer, s.Name())
+	case !r.Terms.V.Pull && !h.Grants.Offer:
+		return nil, refusal.Conflictf("%s does not let this site bring snapshots: there, candid site grant %s offer", r.Peer, s.Name())
+	}
+	if t := r.Terms.V; t.Standby != "" && (t.Pull && s.Conf.Standby == "" || !t.Pull && h.NoStandby) {
+		at := r.Peer
+		if t.Pull {
+			at = s.Name()
+		}
+		return nil, refusal.Conflictf("%s has no directory for copies that are laid out: there, name one as standby in site.yaml, or lay each copy out with candid volume standby NAME --dir DIR and leave it out of the route", at)
+	}
+	rate := pace.RateWords(pace.Unlimited)
+	perSecond := float64(100 << 20)
+	if r.Terms.V.Pull {
+		link, _, err := s.pairing.Link(ctx, peer)
+		if err != nil {
+			return nil, err
+		}
+		work, _, err := s.LookThere(r, link, true)
+		if err != nil {
+			return nil, err
+		}
+		wholeSets(work)
+		n := 0
+		for _, w := range work {
+			out.Volumes = append(out.Volumes, w.name)
+			n += len(w.want)
+		}
+		out.Sentence = fmt.Sprintf("It takes %s of %s from %s.", phrase.Many(n, "snapshot"), phrase.Many(len(work), "volume"), r.Peer)
+		return out, nil
+	}
+	work, err := s.RouteWork(r)
+	if err != nil {
+		return nil, err
+	}
+	n := 0
+	var ids []string
+	for _, w := range work {
+		out.Volumes = append(out.Volumes, w.V.Name)
+		n += len(w.Want)
+		for _, row := range w.Want {
+			ids = append(ids, row.ID)
+		}
+	}
+	if out.Bytes, err = s.referencedBy(ids); err != nil {
+		return nil, err
+	}
+	have, err := s.pairing.PaceTo(peer)
+	if err != nil {
+		return nil, err
+	}
+	if now := have.Lines.At(s.Clock.Now()); now > 0 {
+		rate, perSecond = pace.RateWords(now), float64(now)
+	}
+	if c := r.Terms.V.Cap; c > 0 && float64(c) < perSecond {
+		rate, perSecond = pace.RateWords(c), float64(c)
+	}
+	out.Seconds = int64(float64(out.Bytes) / perSecond)
+	out.Sentence = fmt.Sprintf("It carries %s of %s to %s: at most %s", phrase.Many(n, "snapshot"), phrase.Many(len(work), "volume"), r.Peer, phrase.Size(out.Bytes))
+	if rate == pace.RateWords(pace.Unlimited) {
+		out.Sentence += ", as fast as the line is."
+	} else {
+		out.Sentence += fmt.Sprintf(", which takes %s at the present pace of %s.", aboutWords(out.Seconds), rate)
+	}
+	if len(work) == 0 {
+		out.Sentence = "It chooses no volume at present."
+	}
+	return out, nil
+}
+
+func aboutWords(seconds int64) string {
+	if seconds < 1 {
+		return "less than a second"
+	}
+	return "about " + phrase.Ago(time.Duration(seconds)*time.Second)
+}
+
+// EditRoute changes what a route chooses, or its terms. It holds at once.
+func (s *Service) EditRoute(name string, ask api.RouteEdit) (*api.Route, error) {
+	err := s.changeRoute(name, func(r *catalog.Route) (err error) {
+		if len(ask.Labels)+len(ask.Names) > 0 {
+			if err := s.pairing.CheckVolumes(ask.Labels, ask.Names); err != nil {
+				return err
+			}
+			r.Volumes.V = catalog.Selection{Labels: ask.Labels, Names: ask.Names}
+		}
+		if ask.Terms != nil {
+			r.Terms.V, err = RouteTerms(*ask.Terms, r.Terms.V.Pull)
+		}
+		return err
+	})
+	if err != nil {
+		return nil, err
+	}
+	s.run.Changed("routes")
+	return s.Route(name)
+}
+
+// changeRoute reads a route, changes it and stores it, as one step: a run that ends at the
+// same time must not take a person's change back.
+func (s *Service) changeRoute(name string, change func(r *catalog.Route) error) error {
+	s.rows.Lock()
+	defer s.rows.Unlock()
+	r, err := s.Catalog.Route(name)
+	if err != nil {
+		return err
+	}
+	if err := change(r); err != nil {
+		return err
+	}
+	return s.Catalog.PutRoute(r)
+}
+
+// PauseRoute stops a route until it is resumed; what it wants stays owed.
+func (s *Service) PauseRoute(name string) (string, error) {
+	far := ""
+	err := s.changeRoute(name, func(r *catalog.Route) error {
+		if !r.Paused.IsZero() {
+			return refusal.Conflictf("route %s is paused already, since %s", name, phrase.Stamp(r.Paused.Time))
+		}
+		r.Paused, far = catalog.At(s.Clock.Now()), s.farEnd(r)
+		return nil
+	})
+	if err != nil {
+		return "", err
+	}
+	s.run.StopRun("carry", name)
+	s.run.Changed("routes")
+	return fmt.Sprintf("Route %s is paused. What %s lacks stays owed to it, until candid route resume %s.", name, far, name), nil
+}
+
+// ResumeRoute lets a paused route go on.
+func (s *Service) ResumeRoute(name string) (string, error) {
+	var since time.Time
+	err := s.changeRoute(name, func(r *catalog.Route) error {
+		if r.Paused.IsZero() {
+			return refusal.Conflictf("route %s is not paused", name)
+		}
+		since, r.Paused, r.NextTry = r.Paused.Time, catalog.Time{}, catalog.Time{}
+		return nil
+	})
+	if err != nil {
+		return "", err
+	}
+	s.run.Changed("routes")
+	return fmt.Sprintf("Route %s goes on; it was paused for %s.", name, phrase.Ago(s.Clock.Now().Sub(since))), nil
+}
+
+// farEnd is where a route's snapshots arrive.
+func (s *Service) farEnd(r *catalog.Route) string {
+	if r.Terms.V.Pull {
+		return s.Name()
+	}
+	return r.Peer
+}
+
+// RemoveRoute closes a route. What it carried stays at the far side.
+func (s *Service) RemoveRoute(name string) (string, error) {
+	r, err := s.Catalog.Route(name)
+	if err != nil {
+		return "", err
+	}
+	if err := s.Catalog.RemoveRoute(name); err != nil {
+		return "", err
+	}
+	s.run.Changed("routes")
+	if r.Terms.V.Pull {
+		return fmt.Sprintf("Route %s is closed: nothing more is taken from %s. What it took stays here.", name, r.Peer), nil
+	}
+	return fmt.Sprintf("Route %s is closed. What it carried stays at %s; nothing here is owed to it any more.", name, r.Peer), nil
+}
+
+// RunRoute starts carrying now.
+func (s *Service) RunRoute(name, by string) (api.Run, error) {
+	r, err := s.Catalog.Route(name)
+	if err != nil {
+		return api.Run{}, err
+	}
+	if !r.Paused.IsZero() {
+		return api.Run{}, refusal.Conflictf("route %s is paused since %s: candid route resume %s first", name, phrase.Stamp(r.Paused.Time), name)
+	}
+	j, err := s.startRoute(r, by)
+	if err != nil {
+		return api.Run{}, err
+	}
+	return j.View(), nil
+}

@@ -1,0 +1,249 @@
+package route
+
+import (
+	"fmt"
+	"strings"
+	"time"
+
+	"candidharbor/api"
+	"candidharbor/core/object"
+	"candidharbor/internal/catalog"
+	"candidharbor/internal/datadir"
+	"candidharbor/internal/pairing"
+	"candidharbor/internal/phrase"
+	"candidharbor/internal/rules"
+)
+
+// Route returns one route.
+func (s *Service) Route(name string) (*api.Route, error) {
+	r, err := s.Catalog.Route(name)
+	if err != nil {
+		return nil, err
+	}
+	return s.routeView(r)
+}
+
+// Routes lists all routes.
+func (s *Service) Routes() ([]api.Route, error) {
+	rows, err := s.Catalog.Routes()
+	if err != nil {
+		return nil, err
+	}
+	return datadir.Views(rows, s.routeView)
+}
+
+func (s *Service) routeView(r *catalog.Route) (*api.Route, error) {
+	now := s.Clock.Now()
+	v := &api.Route{Name: r.Name, From: s.Name(), To: r.Peer, Pull: r.Terms.V.Pull, Labels: r.Volumes.V.Labels, Names: r.Volumes.V.Names, Terms: termsView(r.Terms.V),
+		PausedSince: r.Paused.Ptr(), LastOK: r.LastOK.Ptr(), FailingSince: r.FailingSince.Ptr(),
+		NextTry: r.NextTry.Ptr(), LastError: r.LastError, SentBytes: r.SentBytes, SavedBytes: r.SavedBytes, Volumes: []api.RouteVolume{}}
+	var err error
+	if r.Terms.V.Pull {
+		v.From, v.To = v.To, v.From
+		err = s.pulledVolumes(v, r, now)
+	} else {
+		err = s.pushedVolumes(v, r, now)
+	}
+	if err != nil {
+		return nil, err
+	}
+	if c, err := routeCadence(r.Terms.V); err == nil && c != nil && r.Paused.IsZero() {
+		if at, ok := c.Next(now); ok {
+			v.NextDue = &at
+		}
+	}
+	s.mu.Lock()
+	g := s.going[r.Name]
+	s.mu.Unlock()
+	if g != nil {
+		p := g.job.View().Progress
+		v.Rate = int64(p.BytesPerSecond)
+		if p.SecondsLeft > 0 {
+			ends := now.Add(time.Duration(p.SecondsLeft * float64(time.Second)))
+			v.Ends = &ends
+		}
+	}
+	s.routeSentence(v, r, g != nil)
+	return v, nil
+}
+
+func (s *Service) pushedVolumes(v *api.Route, r *catalog.Route, now time.Time) error {
+	work, err := s.RouteWork(r)
+	if err != nil {
+		return err
+	}
+	for _, w := range work {
+		rv, err := s.RouteVolume(r, &w, now)
+		if err != nil {
+			return err
+		}
+		v.Volumes = append(v.Volumes, *rv)
+	}
+	return nil
+}
+
+func (s *Service) pulledVolumes(v *api.Route, r *catalog.Route, now time.Time) error {
+	counts, err := s.Catalog.Counts(s.Place())
+	if err != nil {
+		return err
+	}
+	for _, k := range r.Known.V {
+		rv := api.RouteVolume{Volume: k.Volume, Backlog: k.Backlog, Carried: counts[k.Volume][0] + counts[k.Volume][1]}
+		if here, err := s.Catalog.Volume(k.Volume); err == nil {
+			last, err := s.Catalog.LastSnapshot(s.Place(), here.Lineage)
+			if err != nil {
+				return err
+			}
+			if last != nil {
+				at := rules.NewestState(last)
+				rv.Newest, rv.LagSeconds = &at, int64(max(0, now.Sub(at)).Seconds())
+			}
+		}
+		v.Volumes = append(v.Volumes, rv)
+	}
+	return nil
+}
+
+// routeSentence says what a route is doing, since when, and what it waits for.
+func (s *Service) routeSentence(v *api.Route, r *catalog.Route, running bool) {
+	var worst time.Duration
+	backlog, seeding := 0, false
+	for _, rv := range v.Volumes {
+		seeding = seeding || rv.Newest == nil && rv.Backlog > 0
+		worst = max(worst, time.Duration(rv.LagSeconds)*time.Second)
+		backlog += rv.Backlog
+	}
+	say := func(state, format string, args ...any) { v.State, v.Sentence = state, fmt.Sprintf(format, args...) }
+	next := ""
+	switch {
+	case running && v.Ends != nil:
+		next = fmt.Sprintf(" It is being carried now, at %s a second, and done about %s.", phrase.Size(v.Rate), phrase.Stamp(*v.Ends))
+	case running:
+		next = " It is being carried now."
+	case r.Terms.V.When == onDemand:
+		next = fmt.Sprintf(" It runs when asked: candid route run %s.", r.Name)
+	case v.NextDue != nil:
+		next = " It runs next " + phrase.Stamp(*v.NextDue) + "."
+	case backlog > 0:
+		next = " The next run carries them."
+	}
+	full := strings.Contains(r.LastError, roomless)
+	switch {
+	case v.PausedSince != nil:
+		say("paused", "It is paused since %s; %s wait.", phrase.Stamp(*v.PausedSince), phrase.Many(backlog, "snapshot"))
+	case r.Failures > 0 && strings.Contains(r.LastError, pairing.Detached):
+		say("waiting", "It waits for the disk of %s since %s: candid place attach %s --path DIR. What it would carry stays owed.", r.Peer, phrase.Stamp(r.FailingSince.Time), r.Peer)
+	case r.Failures > 0 && strings.Contains(r.LastError, "cannot be reached"):
+		say("unreachable", "%s cannot be reached since %s; tried %d times, next try %s.", r.Peer, phrase.Stamp(r.FailingSince.Time), r.Failures, phrase.Stamp(r.NextTry.Time))
+	case r.Failures > 0 && full:
+		say("waiting", "It waits for room at %s since %s: %s. It looks again %s and goes on by itself.", v.To, phrase.Stamp(r.FailingSince.Time), r.LastError, phrase.Stamp(r.NextTry.Time))
+	case r.Failures > 0:
+		say("refused", "Carrying to %s fails since %s: %s. Next try %s.", v.To, phrase.Stamp(r.FailingSince.Time), r.LastError, phrase.Stamp(r.NextTry.Time))
+	case r.Interrupted() && !running:
+		say("waiting", "It waits until %s, because %s; %s left.", phrase.Stamp(r.NextTry.Time), r.LastError, phrase.Many(backlog, "snapshot"))
+	case len(v.Volumes) == 0 && v.Pull && r.LastOK.IsZero():
+		say("seeding", "It has not looked at %s yet.%s", r.Peer, next)
+	case len(v.Volumes) == 0 && v.Pull:
+		say("waiting", "It waits for a volume that it chooses: %s shows none.%s", r.Peer, next)
+	case len(v.Volumes) == 0:
+		say("waiting", "It waits for a volume that it chooses; none has these labels.")
+	case seeding:
+		say("seeding", "The first copies are on their way to %s: %s still to carry.%s", v.To, phrase.Many(backlog, "snapshot"), strings.TrimSuffix(next, " The next run carries them."))
+	case backlog > 0:
+		say("behind", "%s lacks %s; its newest state is %s old.%s", v.To, phrase.Many(backlog, "snapshot"), phrase.Ago(worst), next)
+	default:
+		say("current", "%s has everything it wants; its newest states are at most %s old.", v.To, phrase.Ago(worst))
+		if r.Terms.V.When != "" || running {
+			v.Sentence += next
+		}
+	}
+}
+
+func (s *Service) RouteVolume(r *catalog.Route, w *RouteWork, now time.Time) (*api.RouteVolume, error) {
+	carried, err := s.Catalog.CarriedBy(r.Name, s.Place(), w.V.Name)
+	if err != nil {
+		return nil, err
+	}
+	rows, err := s.Catalog.Snapshots(s.Place(), w.V.Name, catalog.SnapshotFilter{})
+	if err != nil {
+		return nil, err
+	}
+	rv := &api.RouteVolume{Volume: w.V.Name, Backlog: len(w.Want), Carried: len(carried)}
+	for _, row := range rows {
+		if k, ok := carried[row.ID]; ok {
+			at := row.Began.Time
+			if k.SeenUntil.After(at) {
+				at = k.SeenUntil.Time
+			}
+			rv.Newest = &at
+			rv.LagSeconds = int64(max(0, now.Sub(at)).Seconds())
+			break
+		}
+	}
+	return rv, nil
+}
+
+// noteTraffic keeps how a route went, for the curve of its rate and lag. g is nil between
+// runs.
+func (s *Service) noteTraffic(r *catalog.Route, g *going) error {
+	v, err := s.routeView(r)
+	if err != nil {
+		return err
+	}
+	t := &catalog.Traffic{Route: r.Name, At: catalog.At(s.Clock.Now())}
+	for _, rv := range v.Volumes {
+		t.Lag, t.Backlog = max(t.Lag, rv.LagSeconds), t.Backlog+int64(rv.Backlog)
+	}
+	if g != nil {
+		t.Seconds, t.Offered, t.Sent = time.Since(g.began).Seconds(), g.meter.OfferedBytes.Load(), g.meter.SentBytes.Load()
+	}
+	return s.Catalog.PutTraffic(t)
+}
+
+// Traffic returns how a route went since a time, oldest first.
+func (s *Service) Traffic(name string, since time.Time) ([]api.Traffic, error) {
+	r, err := s.Catalog.Route(name)
+	if err != nil {
+		return nil, err
+	}
+	if since.IsZero() {
+		since = s.Clock.Now().AddDate(0, 0, -7)
+	}
+	rows, err := s.Catalog.TrafficOf(r.Name, since)
+	out := make([]api.Traffic, len(rows))
+	for i, t := range rows {
+		out[i] = api.Traffic{Route: t.Route, At: t.At.Time, Seconds: t.Seconds, Offered: t.Offered, Sent: t.Sent, LagSeconds: t.Lag, Backlog: t.Backlog}
+	}
+	return out, err
+}
+
+// referencedBy returns the stored bytes that snapshots need together.
+func (s *Service) referencedBy(ids []string) (int64, error) {
+	roots := make([]object.ID, len(ids))
+	for i, id := range ids {
+		var err error
+		if roots[i], err = object.ParseID(id); err != nil {
+			return 0, err
+		}
+	}
+	return s.Store.ReferencedBy(roots)
+}
+
+// Slow says that a route's run takes longer than it may, or longer than it may has nothing
+// carried what waits; empty when not.
+func (s *Service) Slow(r *api.Route) string {
+	within := time.Duration(r.Terms.WithinSeconds) * time.Second
+	if within == 0 || r.PausedSince != nil {
+		return ""
+	}
+	row, err := s.Catalog.Route(r.Name)
+	if err != nil {
+		return ""
+	}
+	late := s.Clock.Now().Sub(row.LastRun.Time) - within
+	unfinished := row.LastOK.Before(row.LastRun.Time)
+	if row.LastRun.IsZero() || !unfinished || late < 0 {
+		return ""
+	}
+	return fmt.Sprintf("Route %s: its run of %s was to finish within %s and has not. %s", r.Name, phrase.Stamp(row.LastRun.Time), phrase.Ago(within), r.Sentence)
+}

@@ -1,0 +1,474 @@
+package rules
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"candidharbor/api"
+	"candidharbor/core/object"
+	"candidharbor/core/retention"
+	"candidharbor/internal/catalog"
+	"candidharbor/internal/phrase"
+	"candidharbor/internal/refusal"
+	"candidharbor/internal/run"
+)
+
+// freed returns the stored bytes that removing snapshots gives back.
+func (s *Service) freed(ids []string) (int64, error) {
+	if len(ids) == 0 {
+		return 0, nil
+	}
+	n, err := s.freedEach(ids)
+	if err != nil {
+		return 0, err
+	}
+	return n[0], nil
+}
+
+// freedEach is freed for several choices of snapshots.
+func (s *Service) freedEach(choices ...[]string) ([]int64, error) {
+	all := make([][]object.ID, len(choices))
+	for i, ids := range choices {
+		for _, text := range ids {
+			id, err := object.ParseID(text)
+			if err != nil {
+				return nil, err
+			}
+			all[i] = append(all[i], id)
+		}
+	}
+	return s.Store.FreedEach(all...)
+}
+
+// PlanPrune tells what pruning would do, changing nothing.
+func (s *Service) PlanPrune(ctx context.Context, volume string) (*api.PruneResult, error) {
+	res, _, err := s.planPrune(ctx, volume)
+	if res != nil {
+		res.DryRun = true
+	}
+	return res, err
+}
+
+// goingListed bounds what a pruning lists, for its result is kept with its run.
+const goingListed = 1000
+
+// pruneStep is what happens to one snapshot.
+type pruneStep struct {
+	row   *catalog.Snapshot
+	what  string
+	why   string
+	until time.Time
+}
+
+func (s *Service) planPrune(ctx context.Context, volume string) (*api.PruneResult, []pruneStep, error) {
+	held, err := s.Catalog.Setting(HoldSetting)
+	if err != nil {
+		return nil, nil, err
+	}
+	res := &api.PruneResult{Going: []api.Going{}, Held: held}
+	if held != "" {
+		return res, nil, nil
+	}
+	vols, err := s.Catalog.Volumes()
+	if err != nil {
+		return nil, nil, err
+	}
+	if volume != "" {
+		v, err := s.Catalog.Volume(volume)
+		if err != nil {
+			return nil, nil, err
+		}
+		vols = []*catalog.Volume{v}
+	}
+	now := s.Clock.Now()
+	var steps []pruneStep
+	var removed, both []string
+	caps, err := s.Catalog.Caps()
+	if err != nil {
+		return nil, nil, err
+	}
+	capped := volume == "" && len(caps) > 0 // a cap may count more than one volume
+	verdicts, leaving := map[string]retention.Verdict{}, map[string]bool{}
+	for _, v := range vols {
+		if err := ctx.Err(); err != nil {
+			return nil, nil, err
+		}
+		rs, err := s.RulesFor(v)
+		if err != nil {
+			return nil, nil, err
+		}
+		d, err := s.DecideWith(v, rs, now)
+		if err != nil {
+			return nil, nil, err
+		}
+		for i, row := range d.Rows {
+			kept, graced := d.Verdicts[i].Kept(), !row.GraceUntil.IsZero()
+			byHand := graced && putOut(row)
+			if capped {
+				verdicts[row.ID] = d.Verdicts[i]
+				leaving[row.ID] = graced || !kept
+			}
+			step := pruneStep{row: row, why: d.Verdicts[i].LetGo}
+			switch {
+			case kept && graced && !byHand:
+				step.what, step.why = "stays", "kept again as "+d.Verdicts[i].Reasons[0].String()
+				res.Recalled++
+			case (!kept || byHand) && graced && !guarded(d.Verdicts[i]) && !now.Before(row.GraceUntil.Time):
+				step.what, step.why = "is removed", row.LetGo+"; its grace ended "+phrase.Stamp(row.GraceUntil.Time)
+				res.Removed++
+				removed, both = append(removed, row.ID), append(both, row.ID)
+			case !kept && !graced:
+				step.what, step.until = "enters grace", now.Add(rs.Grace)
+				res.EnterGrace++
+				both = append(both, row.ID)
+			default:
+				continue
+			}
+			steps = append(steps, step)
+		}
+	}
+	if capped {
+		over, err := s.overCaps(verdicts, leaving)
+		if err != nil {
+			return nil, nil, err
+		}
+		for _, step := range over {
+			v, err := s.Catalog.Volume(step.row.Volume)
+			if err != nil {
+				return nil, nil, err
+			}
+			rs, err := s.RulesFor(v)
+			if err != nil {
+				return nil, nil, err
+			}
+			step.what, step.until = "enters grace", now.Add(rs.Grace)
+			res.EnterGrace++
+			both = append(both, step.row.ID)
+			steps = append(steps, step)
+		}
+	}
+	for _, st := range steps[:min(len(steps), goingListed)] {
+		res.Going = append(res.Going, api.Going{ID: st.row.ID, Volume: st.row.Volume, Place: s.Place(), Taken: st.row.Began.Time, What: st.what, Why: st.why})
+	}
+	res.NotListed = len(steps) - len(res.Going)
+	if len(both) == 0 {
+		return res, steps, nil
+	}
+	freed, err := s.freedEach(removed, both)
+	if err != nil {
+		return nil, nil, err
+	}
+	res.RemovedBytes, res.GraceBytes = freed[0], freed[1]-freed[0]
+	return res, steps, nil
+}
+
+// Prune starts a run that applies the rules now.
+func (s *Service) Prune(volume, by string) (api.Run, error) {
+	if volume != "" {
+		if _, err := s.Catalog.Volume(volume); err != nil {
+			return api.Run{}, err
+		}
+	}
+	j, err := s.StartPrune(volume, by)
+	if err != nil {
+		return api.Run{}, err
+	}
+	return j.View(), nil
+}
+
+func (s *Service) StartPrune(volume, by string) (*run.Job, error) {
+	s.Store.MakeRoom() // also for the record of the run
+	subject := volume
+	if subject == "" {
+		subject = s.Place()
+	}
+	return s.run.Start("prune", subject, by, func(ctx context.Context, j *run.Job) (any, string, error) {
+		if err := s.WhenMarksAgree(ctx); err != nil { // before the key, which comparing takes
+			return nil, "", err
+		}
+		j.Say("waiting for another pruning")
+		release, err := s.run.Hold(ctx, "prune")
+		if err != nil {
+			return nil, "", err
+		}
+		defer release()
+		j.Say("deciding what goes")
+		j.Begin(nil)
+		if err := errors.Join(s.noteUsage(), s.Store.KeepBallast()); err != nil { // no reason not to make room
+			s.Log.Error("it could not be noted how full the store is, or the ballast not be kept", "error", err)
+		}
+		res, err := s.prune(ctx, j, volume)
+		if err != nil {
+			return nil, "", err
+		}
+		if res.Held != "" {
+			return res, "nothing is removed: " + res.Held, nil
+		}
+		return res, fmt.Sprintf("%d entered grace, %d removed, %d kept again; a sweep gives back %s", res.EnterGrace, res.Removed, res.Recalled, phrase.Size(res.RemovedBytes)), nil
+	})
+}
+
+func (s *Service) prune(ctx context.Context, j *run.Job, volume string) (*api.PruneResult, error) {
+	if err := s.watchClock(); err != nil {
+		return nil, err
+	}
+	s.verdicts.drop(nil) // what is decided now is of more use than what was
+	res, steps, err := s.planPrune(ctx, volume)
+	if err != nil || len(steps) == 0 {
+		return res, err
+	}
+	defer s.run.Changed("snapshots")
+	var gone []pruneStep
+	j.Say(fmt.Sprintf("changing %s", phrase.Many(len(steps), "snapshot")))
+	for part := range slices.Chunk(steps, stepsAtOnce) {
+		if err := ctx.Err(); err != nil {
+			return nil, err
+		}
+		if err := s.markSteps(part); err != nil {
+			return nil, err
+		}
+	}
+	for _, st := range steps {
+		if st.what == "is removed" {
+			gone = append(gone, st)
+		}
+	}
+	for part := range slices.Chunk(gone, stepsAtOnce) {
+		if err := ctx.Err(); err != nil {
+			return nil, err
+		}
+		if err := s.removeSteps(j, part); err != nil {
+			return nil, err
+		}
+	}
+	return res, nil
+}
+
+// removeSteps removes snapshots whose grace has ended.
+func (s *Service) removeSteps(j *run.Job, steps []pruneStep) error {
+	roots, ids, lines := make([]object.ID, len(steps)), make([]string, len(steps)), make([]string, len(steps))
+	for i, st := range steps {
+		var err error
+		if roots[i], err = object.ParseID(st.row.ID); err != nil {
+			return err
+		}
+		ids[i] = st.row.ID
+		lines[i] = fmt.Sprintf("%s of %s, taken %s: %s", st.row.ID[:12], st.row.Volume, phrase.Stamp(st.row.Began.Time), st.why)
+	}
+	j.LogAll(lines)
+	if err := s.Store.RemoveRoots(roots...); err != nil {
+		return err
+	}
+	return s.Catalog.ForgetSnapshots(s.Place(), ids...)
+}
+
+// guarded reports whether something keeps the snapshot that not even a person's removal
+// undercuts.
+func guarded(v retention.Verdict) bool {
+	return slices.ContainsFunc(v.Reasons, func(r retention.Reason) bool { return r.Rule == "keep mark" || r.Rule == "floor" })
+}
+
+const RemovedByHand = "removed by hand"
+
+// putOut reports whether a snapshot in grace is there by hand or by a cap, so that rules
+// which would keep it do not take it back.
+func putOut(row *catalog.Snapshot) bool {
+	return row.LetGo == RemovedByHand || strings.HasPrefix(row.LetGo, capSays)
+}
+
+// stepsAtOnce is how many snapshots a pruning changes with one flush of the disk.
+const stepsAtOnce = 5000
+
+// markSteps puts the marks of all snapshots that enter grace or leave it, and then their
+// rows: a crash between the two is made good by the marks.
+func (s *Service) markSteps(steps []pruneStep) error {
+	var marks []*object.Mark
+	var rows []*catalog.Snapshot
+	for _, st := range steps {
+		var m *object.Mark
+		var err error
+		switch st.what {
+		case "enters grace":
+			m, err = s.graceMark(st.row, st.until, st.why)
+		case "stays":
+			m, err = s.recallMark(st.row, time.Time{})
+		default:
+			continue
+		}
+		if err != nil {
+			return err
+		}
+		marks, rows = append(marks, m), append(rows, st.row)
+	}
+	if len(rows) == 0 {
+		return nil
+	}
+	if err := s.Store.PutMarks(marks); err != nil {
+		return err
+	}
+	return s.Catalog.SetGrace(rows...)
+}
+
+// graceMark is the mark that sends a snapshot into grace, as its row says afterwards.
+func (s *Service) graceMark(row *catalog.Snapshot, until time.Time, why string) (*object.Mark, error) {
+	id, err := object.ParseID(row.ID)
+	if err != nil {
+		return nil, err
+	}
+	row.GraceUntil, row.LetGo = catalog.At(until), why
+	return &object.Mark{Kind: object.MarkExpiry, Root: id, At: s.Clock.Now().UnixNano(), Until: until.UnixNano(), Text: why, Place: s.Place()}, nil
+}
+
+// recallMark is the mark that takes a snapshot out of grace, as its row says afterwards; with
+// a time it stays at least until then.
+func (s *Service) recallMark(row *catalog.Snapshot, until time.Time) (*object.Mark, error) {
+	id, err := object.ParseID(row.ID)
+	if err != nil {
+		return nil, err
+	}
+	row.GraceUntil, row.LetGo, row.RecalledUntil = catalog.Time{}, "", catalog.At(until)
+	m := &object.Mark{Kind: object.MarkRecall, Root: id, At: s.Clock.Now().UnixNano(), Place: s.Place()}
+	if !until.IsZero() {
+		m.Until = until.UnixNano()
+	}
+	return m, nil
+}
+
+func (s *Service) intoGrace(row *catalog.Snapshot, until time.Time, why string) error {
+	m, err := s.graceMark(row, until, why)
+	if err != nil {
+		return err
+	}
+	if err := s.Store.PutMark(m); err != nil {
+		return err
+	}
+	return s.Catalog.SetGrace(row)
+}
+
+func (s *Service) outOfGrace(row *catalog.Snapshot, until time.Time) error {
+	m, err := s.recallMark(row, until)
+	if err != nil {
+		return err
+	}
+	if err := s.Store.PutMark(m); err != nil {
+		return err
+	}
+	return s.Catalog.SetGrace(row)
+}
+
+// RemoveSnapshot sends a snapshot into grace by hand.
+func (s *Service) RemoveSnapshot(id string) (*api.Snapshot, error) {
+	s.Store.MakeRoom()
+	if err := s.WhenMarksAgree(s.run.Context()); err != nil {
+		return nil, err
+	}
+	release, err := s.run.Hold(s.run.Context(), "prune") // what is decided there must still be so when it is done
+	if err != nil {
+		return nil, err
+	}
+	defer release()
+	row, err := s.Catalog.Snapshot(id)
+	if err != nil {
+		return nil, err
+	}
+	if !row.GraceUntil.IsZero() {
+		return nil, refusal.Conflictf("snapshot %s is in grace already, until %s", row.ID[:12], phrase.Stamp(row.GraceUntil.Time))
+	}
+	if held, err := s.Catalog.Setting(HoldSetting); err != nil || held != "" {
+		return nil, errors.Join(err, refusal.Conflictf("nothing is removed at present: %s", held))
+	}
+	set, err := s.Set(row) // a set goes as a whole
+	if err != nil {
+		return nil, err
+	}
+	now := s.Clock.Now()
+	used, err := s.clonesOf()
+	if err != nil {
+		return nil, err
+	}
+	for _, m := range set {
+		if names := used[m.ID]; len(names) > 0 {
+			return nil, refusal.Conflictf("snapshot %s%s is what the clone %s stands on: candid clone discard %s first", m.ID[:12], ofSet(row, m), names[0], names[0])
+		}
+		switch floor := s.floorOf(m); {
+		case m.KeepWhy != "" && (m.KeepUntil.IsZero() || now.Before(m.KeepUntil.Time)):
+			return nil, refusal.Conflictf("snapshot %s%s is marked to keep: %s. If that is over: candid snapshot let-go %s", m.ID[:12], ofSet(row, m), m.KeepWhy, m.ID[:12])
+		case now.Before(floor):
+			return nil, refusal.Conflictf("snapshot %s%s stays until %s: the floor of this place is %s, and nobody removes anything here before that", m.ID[:12], ofSet(row, m), phrase.Stamp(floor), s.Conf.Floor)
+		}
+	}
+	for _, m := range set {
+		if !m.GraceUntil.IsZero() {
+			continue
+		}
+		grace := 24 * time.Hour
+		if v, err := s.Catalog.Volume(m.Volume); err == nil {
+			rs, err := s.RulesFor(v)
+			if err != nil {
+				return nil, err
+			}
+			grace = rs.Grace
+		}
+		if err := s.intoGrace(m, now.Add(grace), RemovedByHand); err != nil {
+			return nil, err
+		}
+	}
+	return s.afterHand(row, set)
+}
+
+// recallPeriod is how long a recalled snapshot stays at least.
+const recallPeriod = 30 * 24 * time.Hour
+
+// RecallSnapshot takes a snapshot back out of grace.
+func (s *Service) RecallSnapshot(id string) (*api.Snapshot, error) {
+	release, err := s.run.Hold(s.run.Context(), "prune") // a recall that was answered must not be overtaken
+	if err != nil {
+		return nil, err
+	}
+	defer release()
+	row, err := s.Catalog.Snapshot(id)
+	if err != nil {
+		return nil, err
+	}
+	if row.GraceUntil.IsZero() {
+		return nil, refusal.Conflictf("snapshot %s is not in grace: it is kept", row.ID[:12])
+	}
+	set, err := s.Set(row)
+	if err != nil {
+		return nil, err
+	}
+	for _, m := range set {
+		if m.GraceUntil.IsZero() {
+			continue
+		}
+		if err := s.outOfGrace(m, s.Clock.Now().Add(recallPeriod)); err != nil {
+			return nil, err
+		}
+	}
+	return s.afterHand(row, set)
+}
+
+func ofSet(row, m *catalog.Snapshot) string {
+	if row.ID == m.ID {
+		return ""
+	}
+	return fmt.Sprintf(" of %s, which is of the same set,", m.Volume)
+}
+
+// afterHand shows a snapshot after its set was removed or recalled by hand.
+func (s *Service) afterHand(row *catalog.Snapshot, set []*catalog.Snapshot) (*api.Snapshot, error) {
+	var volumes []string
+	for _, m := range set {
+		volumes = append(volumes, m.Volume)
+	}
+	s.run.Changed("snapshots", volumes...)
+	row, err := s.Catalog.Snapshot(row.ID)
+	if err != nil {
+		return nil, err
+	}
+	return s.SnapshotView(row, nil)
+}
