@@ -249,6 +249,9 @@ func TestEveryCallAgainstOthers(t *testing.T) {
 						answer = regexp.MustCompile(`\b`+name+`\b`).ReplaceAllString(answer, "NAME")
 					}
 				}
+				if status == http.StatusAccepted { // each run has its number and its time
+					answer = regexp.MustCompile(`"id":\d+|"queued":"[^"]*"`).ReplaceAllString(answer, "")
+				}
 				raw, _ := json.Marshal(body)
 				said[i] = fmt.Sprintf("%d %s", status, answer)
 				what := fmt.Sprintf("%s %s %s", op.method, path, raw)
