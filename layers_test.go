@@ -22,7 +22,7 @@ var layer = map[string]int{
 	"internal/run": 6, "internal/records": 6, "internal/access": 7, "internal/pairing": 8, "internal/rules": 9,
 	"internal/capture": 10, "internal/route": 11, "internal/recovery": 12, "internal/upkeep": 13, "internal/overview": 14,
 	"internal/site": 15,
-	"client": 16, "internal/httpapi": 16, "internal/httpapi/openapi": 17,
+	"client":        16, "internal/httpapi": 16, "internal/httpapi/openapi": 17,
 	"internal/service": 17, "internal/demo": 18, "internal/cli": 19, "cmd/candid": 20,
 }
 

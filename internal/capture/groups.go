@@ -9,7 +9,6 @@ import (
 
 	"candidharbor/api"
 	"candidharbor/internal/catalog"
-	"candidharbor/internal/datadir"
 	"candidharbor/internal/phrase"
 	"candidharbor/internal/policy"
 	"candidharbor/internal/refusal"
@@ -234,7 +233,7 @@ func (s *Service) Groups() ([]api.Group, error) {
 	if err != nil {
 		return nil, err
 	}
-	return datadir.Views(rows, s.groupView)
+	return catalog.Each(rows, s.groupView)
 }
 
 func (s *Service) groupView(g *catalog.Group) (*api.Group, error) {

@@ -1,33 +1,25 @@
 package datadir
 
 import (
-	"crypto/ed25519"
-	"crypto/rand"
 	"crypto/tls"
-	"encoding/pem"
 	"errors"
 	"fmt"
 	"io/fs"
-	"log/slog"
+	"maps"
 	"net"
 	"os"
 	"path/filepath"
 	"slices"
 	"strconv"
 	"strings"
+	"time"
 
 	"candidharbor/core/retention"
-	"candidharbor/internal/beneath"
-	"candidharbor/internal/catalog"
-	"candidharbor/internal/clock"
-	"candidharbor/internal/phrase"
 	"candidharbor/internal/policy"
 	"candidharbor/internal/refusal"
 	"candidharbor/internal/store"
-	"candidharbor/internal/transfer"
 
 	"github.com/goccy/go-yaml"
-	"golang.org/x/sys/unix"
 )
 
 // Config is site.yaml.
@@ -216,202 +208,49 @@ func (c Config) Check(path string) (Config, error) {
 	return c, nil
 }
 
-// lockDir makes sure that one process serves a data directory.
-func lockDir(dir string) (*os.File, error) {
-	f, err := os.OpenFile(filepath.Join(dir, "lock"), os.O_CREATE|os.O_RDWR|unix.O_NOFOLLOW, 0o600)
-	if err != nil {
-		return nil, err
+// hookTimeout is how long a hook may take that says nothing else.
+const hookTimeout = 30 * time.Second
+
+func (h Hook) Limit() (time.Duration, error) {
+	if h.Timeout == "" {
+		return hookTimeout, nil
 	}
-	if err := unix.Flock(int(f.Fd()), unix.LOCK_EX|unix.LOCK_NB); err != nil {
-		held, _ := os.ReadFile(f.Name())
-		f.Close()
-		return nil, fmt.Errorf("data directory %s is in use by process %s: stop that service first, or choose another directory", dir, strings.TrimSpace(string(held)))
-	}
-	f.Truncate(0)
-	fmt.Fprintf(f, "%d\n", os.Getpid())
-	return f, nil
+	return retention.ParseDuration(h.Timeout)
 }
 
-// loadKey reads the site's key, making it for a new site.
-func KeyPath(dir string) string { return filepath.Join(dir, "keys", "site.pem") }
-
-// LoadKey reads a key, making it the first time.
-func LoadKey(path string) (ed25519.PrivateKey, error) {
-	raw, err := os.ReadFile(path)
-	if errors.Is(err, fs.ErrNotExist) {
-		if err := os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
-			return nil, err
+func (c Config) checkHooks(path string) error {
+	for _, name := range slices.Sorted(maps.Keys(c.Hooks)) {
+		h := c.Hooks[name]
+		if err := policy.CheckName("hook", name); err != nil {
+			return fmt.Errorf("%s: %w", path, err)
 		}
-		_, key, err := ed25519.GenerateKey(rand.Reader)
-		if err != nil {
-			return nil, err
+		if len(h.Run) == 0 || !filepath.IsAbs(h.Run[0]) {
+			return fmt.Errorf("%s: hook %s: run must begin with the program's whole path, such as [/usr/local/sbin/freeze-register]", path, name)
 		}
-		block := pem.EncodeToMemory(&pem.Block{Type: "CANDID HARBOR SITE KEY", Bytes: key.Seed()})
-		return key, store.ReplaceFile(path, block)
-	}
-	if err != nil {
-		return nil, err
-	}
-	block, _ := pem.Decode(raw)
-	if block == nil || len(block.Bytes) != ed25519.SeedSize {
-		return nil, fmt.Errorf("%s is not a site key: restore the file from your backup of the data directory", path)
-	}
-	return ed25519.NewKeyFromSeed(block.Bytes), nil
-}
-
-// UnderRoot resolves a path that a person gave, which need not exist, and says below which root
-// it lies.
-func (s *Dir) UnderRoot(path string, mustExist bool) (resolved, root string, err error) {
-	if !filepath.IsAbs(path) {
-		return "", "", refusal.Badf("path %q must be absolute", path)
-	}
-	path = filepath.Clean(path)
-	resolved, rest, err := beneath.Resolve(path)
-	if err == nil && rest != "" {
-		if resolved = filepath.Join(resolved, rest); mustExist || !filepath.IsLocal(rest) {
-			err = unix.ENOENT
+		if _, err := h.Limit(); err != nil {
+			return fmt.Errorf("%s: hook %s: timeout: %w", path, name, err)
 		}
-	}
-	for _, r := range s.Conf.Roots {
-		real, rerr := filepath.EvalSymlinks(r)
-		if err == nil && rerr == nil && (resolved == real || strings.HasPrefix(resolved, strings.TrimSuffix(real, "/")+"/")) {
-			return resolved, real, nil
-		}
-	}
-	// Nothing is told of what lies outside the roots, not even whether it is there.
-	dir, root, oerr := s.Fixed(path)
-	if oerr != nil {
-		return "", "", oerr
-	}
-	fd, lerr := beneath.Open(root, dir)
-	if lerr == nil {
-		unix.Close(fd)
-	}
-	if foreign := (*beneath.ForeignLink)(nil); errors.As(err, &foreign) {
-		return "", "", refusal.Badf("path %s: %s", path, foreign)
-	}
-	if err == nil || errors.Is(lerr, beneath.ErrLink) {
-		return "", "", refusal.Badf("path %s leads by a link out of the roots of this site (%s), or to nothing: add a root in site.yaml or choose another path", path, strings.Join(s.Conf.Roots, ", "))
-	}
-	return "", "", refusal.Badf("path %s: %s", path, Plain(err))
-}
-
-// Fixed returns where a path lies that was resolved when it was set, and the root that it is
-// below. Nothing of it is resolved again: a link on it was put there since, and by whom is not
-// known.
-func (s *Dir) Fixed(path string) (dir, root string, err error) {
-	for _, r := range s.Conf.Roots {
-		real, err := filepath.EvalSymlinks(r)
-		if err != nil {
-			continue
-		}
-		for _, written := range []string{real, filepath.Clean(r)} {
-			if rel, err := filepath.Rel(written, path); err == nil && filepath.IsLocal(rel) {
-				return filepath.Join(real, rel), real, nil
-			}
-		}
-	}
-	return "", "", refusal.Badf("path %s is outside the roots of this site (%s): add a root in site.yaml or choose another path", path, strings.Join(s.Conf.Roots, ", "))
-}
-
-func Plain(err error) string {
-	var pe *fs.PathError
-	if errors.As(err, &pe) {
-		return pe.Err.Error()
-	}
-	return err.Error()
-}
-
-// Lock makes a data directory this process's own.
-func Lock(path string, clock clock.Clock, log *slog.Logger) (*Dir, error) {
-	lock, err := lockDir(path)
-	return &Dir{Path: path, Clock: clock, Log: log, lock: lock}, err
-}
-
-// Open opens what lies in the data directory. Of a further place of another site that one's
-// configuration is given.
-func (s *Dir) Open(fresh Config, host *Config) (err error) {
-	s.Conf, err = loadConfig(s.Path, fresh)
-	if err != nil {
-		return err
-	}
-	if host != nil {
-		s.Conf, s.IsPlace = s.Conf.ofPlace(*host), true
-	}
-	s.Room = func() (int64, int64) { return RoomOn(s.Path) }
-	var ballast int64
-	if s.Conf.Ballast != "" {
-		_, total := s.Room()
-		if ballast, err = ParseShare("ballast", s.Conf.Ballast, total); err != nil {
-			return fmt.Errorf("%s: %w", filepath.Join(s.Path, "site.yaml"), err)
-		}
-		if _, _, headroom := s.Lacking(); ballast+headroom > total {
-			return fmt.Errorf("%s: a ballast of %s and a headroom of %s are more than the %s of the store's filesystem: make one smaller",
-				filepath.Join(s.Path, "site.yaml"), phrase.Size(ballast), phrase.Size(headroom), phrase.Size(total))
-		}
-	}
-	if s.Conf.Floor != "" {
-		if s.Floor, err = retention.ParseDuration(s.Conf.Floor); err != nil {
-			return err
-		}
-	}
-	key, err := LoadKey(KeyPath(s.Path))
-	if err != nil {
-		return err
-	}
-	id, err := transfer.NewIdentity(key)
-	if err != nil {
-		return err
-	}
-	s.id.Store(id)
-	if s.Sealing, err = loadSeal(filepath.Join(s.Path, "keys", "crates.age")); err != nil {
-		return err
-	}
-	for _, name := range []string{"scan", NamesDir} {
-		if err := os.MkdirAll(filepath.Join(s.Path, name), 0o700); err != nil {
-			return err
-		}
-	}
-	options := store.Options{Key: key, Logger: s.Log, Thorough: s.Conf.Effort == effortThorough}
-	if s.Store, err = store.Open(filepath.Join(s.Path, "store"), options); err != nil {
-		return err
-	}
-	if err := s.Store.SetBallast(ballast); err != nil {
-		s.Log.Warn("the ballast could not be set aside", "bytes", ballast, "error", err)
-	}
-	if s.Catalog, err = catalog.Open(filepath.Join(s.Path, "catalog.db")); err != nil {
-		return fmt.Errorf("%w; or put the newest file of %s in its place", err, filepath.Join(s.Path, CopiesDir))
-	}
-	return s.keepsName()
-}
-
-// Close closes what lies in the data directory and gives it free.
-func (s *Dir) Close() error {
-	var errs []error
-	if s.Catalog != nil {
-		errs = append(errs, s.Catalog.Close())
-	}
-	if s.Store != nil {
-		errs = append(errs, s.Store.Close())
-	}
-	return errors.Join(append(errs, s.lock.Close())...)
-}
-
-const nameSetting = "founded as"
-
-// keepsName refuses another name than the site was founded with: its snapshots, its rules and
-// other sites know it by that one, and under another its own volumes would be strangers' to it.
-func (s *Dir) keepsName() error {
-	was, err := s.Catalog.Setting(nameSetting)
-	if err != nil {
-		return err
-	}
-	if was == "" {
-		return s.Catalog.Set(nameSetting, s.Conf.Name)
-	}
-	if was != s.Conf.Name {
-		return fmt.Errorf("%s: this site was founded as %s, and its snapshots, rules and paired sites know it by that name: put name: %s back in place of %s",
-			filepath.Join(s.Path, "site.yaml"), was, was, s.Conf.Name)
 	}
 	return nil
+}
+
+// KnownHooks refuses names that site.yaml does not define.
+func (s *Dir) KnownHooks(q policy.Quiesce) error {
+	for _, name := range []string{q.Freeze, q.Thaw} {
+		if _, ok := s.Conf.Hooks[name]; name != "" && !ok {
+			known := "it defines none yet"
+			if len(s.Conf.Hooks) > 0 {
+				known = "it defines " + strings.Join(slices.Sorted(maps.Keys(s.Conf.Hooks)), ", ")
+			}
+			return refusal.Badf("hook %q is not in site.yaml (%s): add it under hooks and restart the service, or name another", name, known)
+		}
+	}
+	return nil
+}
+
+// ofPlace is what counts of a place's site.yaml, which whoever had the disk may have written:
+// how it keeps what it holds, and nothing that runs, calls or names a path of the host.
+func (c Config) ofPlace(host Config) Config {
+	return Config{Name: c.Name, Listen: c.Listen, PeerListen: c.PeerListen, Roots: host.Roots, Floor: c.Floor, Headroom: c.Headroom, WhenLow: c.WhenLow,
+		Ballast: c.Ballast, Effort: c.Effort, Journal: new(bool)}
 }

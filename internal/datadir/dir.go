@@ -37,4 +37,19 @@ type Dir struct {
 }
 
 // SetIdentity changes the key that the site shows.
-func (d *Dir) SetIdentity(id *transfer.Identity) { d.id.Store(id) }
+func (s *Dir) SetIdentity(id *transfer.Identity) { s.id.Store(id) }
+
+// Place is the name of the site's own store.
+func (s *Dir) Place() string { return s.Conf.Name }
+
+// Name is the site's name.
+func (s *Dir) Name() string { return s.Conf.Name }
+
+// Config returns the site's configuration.
+func (s *Dir) Config() Config { return s.Conf }
+
+const CopiesDir = "copies"
+
+// NamesDir holds the indexes of names that searches made, so that they are not made anew after
+// each start. What lies there can be deleted at any time.
+const NamesDir = "names"

@@ -79,9 +79,9 @@ func (s *Service) send(ctx context.Context, n *catalog.Notice) error {
 	switch {
 	case a == nil:
 	case n.Channel == channelWebhook && a.Webhook != nil:
-		return a.Webhook.Post(ctx, n)
+		return post(ctx, a.Webhook, n)
 	case n.Channel == channelMail && a.Mail != nil:
-		return a.Mail.Send(ctx, n)
+		return sendMail(ctx, a.Mail, n)
 	}
 	return nil // the channel was taken out of site.yaml meanwhile
 }

@@ -75,3 +75,12 @@ func CountWords(counts []Counted) string {
 	}
 	return strings.Join(parts, ", ")
 }
+
+// Printable writes bytes of a path as UTF-8; what is not is written as %XX.
+func Printable(b []byte) string {
+	var out strings.Builder
+	for _, r := range splitRunes(b) {
+		out.WriteString(r)
+	}
+	return out.String()
+}

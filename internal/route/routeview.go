@@ -8,7 +8,6 @@ import (
 	"candidharbor/api"
 	"candidharbor/core/object"
 	"candidharbor/internal/catalog"
-	"candidharbor/internal/datadir"
 	"candidharbor/internal/pairing"
 	"candidharbor/internal/phrase"
 	"candidharbor/internal/rules"
@@ -29,7 +28,7 @@ func (s *Service) Routes() ([]api.Route, error) {
 	if err != nil {
 		return nil, err
 	}
-	return datadir.Views(rows, s.routeView)
+	return catalog.Each(rows, s.routeView)
 }
 
 func (s *Service) routeView(r *catalog.Route) (*api.Route, error) {

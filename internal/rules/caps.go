@@ -90,7 +90,7 @@ func (s *Service) Caps() ([]api.Cap, error) {
 	if err != nil {
 		return nil, err
 	}
-	return datadir.Views(rows, s.capView)
+	return catalog.Each(rows, s.capView)
 }
 
 func (s *Service) capView(c *catalog.Cap) (*api.Cap, error) {

@@ -40,3 +40,81 @@ func (s *Engine) Begin() { s.Started = s.Clock.Now() }
 // OnChanged has a function called with the volumes of which records changed; none: any of them
 // may have. All are set before the first run.
 func (s *Engine) OnChanged(f func(volumes []string)) { s.onChanged = append(s.onChanged, f) }
+
+// Changed wakes the scheduler and tells subscribers that a kind of record changed, of the
+// named volumes or of all.
+func (s *Engine) Changed(topic string, volumes ...string) {
+	for _, f := range s.onChanged {
+		f(volumes)
+	}
+	s.Tell(topic)
+}
+
+// Tell wakes the scheduler and subscribers where no verdict can have changed.
+func (s *Engine) Tell(topic string) {
+	s.Publish(topic)
+	s.Wake()
+}
+
+// Publish tells subscribers alone.
+func (s *Engine) Publish(topic string) { s.events.publish(Event{Topic: topic}) }
+
+// Wake has the schedule look what is due.
+func (s *Engine) Wake() {
+	select {
+	case s.wake <- struct{}{}:
+	default:
+	}
+}
+
+// Woken is ready when the schedule is to look what is due.
+func (s *Engine) Woken() <-chan struct{} { return s.wake }
+
+// Context ends when the site closes.
+func (s *Engine) Context() context.Context { return s.ctx }
+
+// Go does work beside others that Close waits for.
+func (s *Engine) Go(work func(ctx context.Context)) {
+	s.jobs.Go(func() { work(s.ctx) })
+}
+
+// EndRuns ends all that goes on and waits for it.
+func (s *Engine) EndRuns() {
+	s.stopAll()
+	s.Join()
+}
+
+// Join waits until all that goes on is over.
+func (s *Engine) Join() { s.jobs.Wait() }
+
+// Hold takes a key that one job at a time may have, waiting for the one before.
+func (s *Engine) Hold(ctx context.Context, key string) (release func(), err error) {
+	for {
+		s.mu.Lock()
+		ch, taken := s.held[key]
+		if !taken {
+			ch = make(chan struct{})
+			s.held[key] = ch
+			s.mu.Unlock()
+			return func() {
+				s.mu.Lock()
+				delete(s.held, key)
+				s.mu.Unlock()
+				close(ch)
+			}, nil
+		}
+		s.mu.Unlock()
+		select {
+		case <-ch:
+		case <-ctx.Done():
+			return nil, ctx.Err()
+		}
+	}
+}
+
+func (s *Engine) IsHeld(key string) bool {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	_, ok := s.held[key]
+	return ok
+}

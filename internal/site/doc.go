@@ -1,15 +1,6 @@
-// Package site is the service: it joins store, catalogue, live data and peers, runs the
-// schedule and holds every use case that the API offers.
+// Package site is the service of one site: it opens a data directory, makes the parts that work
+// there, keeps the schedule, and ends them. It decides nothing itself.
 //
-// A site is a data directory, locked while open:
-//
-//	site.yaml    name, addresses, roots
-//	keys/        the site's Ed25519 key and its TLS certificate
-//	catalog.db   records
-//	store/       the place named after the site
-//	scan/        scan caches
-//	candid.sock  the socket for clients on the same host
-//
-// The store decides what exists. When service and catalogue disagree after a crash, the
-// catalogue is brought in line on opening.
+// Parts are made in the order of the fields of Site, each given those before it. Close ends them the
+// other way round: mounts and clones first, then all that runs, then lines, catalogue and store.
 package site

@@ -1,23 +1,11 @@
 package datadir
 
 import (
-	"bytes"
-	"context"
-	"crypto/hmac"
-	"crypto/sha256"
-	"encoding/hex"
 	"errors"
 	"fmt"
-	"io"
 	"net"
-	"net/http"
 	"net/url"
-	"os"
 	"strconv"
-	"strings"
-	"time"
-
-	"candidharbor/internal/catalog"
 
 	"github.com/wneessen/go-mail"
 )
@@ -64,7 +52,7 @@ func (a *Alarms) Check() error {
 		if len(m.To) == 0 {
 			return errors.New("alarms: mail: to names nobody")
 		}
-		if _, err := m.message("x", "x"); err != nil {
+		if _, err := m.Message("x", "x"); err != nil {
 			return fmt.Errorf("alarms: mail: %w", err)
 		}
 		switch m.Security {
@@ -79,35 +67,8 @@ func (a *Alarms) Check() error {
 	return nil
 }
 
-func (w *Webhook) Post(ctx context.Context, n *catalog.Notice) error {
-	req, err := http.NewRequestWithContext(ctx, http.MethodPost, w.URL, strings.NewReader(n.Body))
-	if err != nil {
-		return err
-	}
-	req.Header.Set("Content-Type", "application/json")
-	if w.SecretFile != "" {
-		secret, err := os.ReadFile(w.SecretFile)
-		if err != nil {
-			return err
-		}
-		mac := hmac.New(sha256.New, bytes.TrimSpace(secret))
-		mac.Write([]byte(n.Body))
-		req.Header.Set("Candid-Signature", "sha256="+hex.EncodeToString(mac.Sum(nil)))
-	}
-	c := &http.Client{CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
-	resp, err := c.Do(req)
-	if err != nil {
-		return err
-	}
-	defer resp.Body.Close()
-	io.Copy(io.Discard, io.LimitReader(resp.Body, 64<<10))
-	if resp.StatusCode/100 != 2 {
-		return fmt.Errorf("%s answered %s", w.URL, resp.Status)
-	}
-	return nil
-}
-
-func (m *Mail) message(subject, text string) (*mail.Msg, error) {
+// Message makes a message, or says which address is none.
+func (m *Mail) Message(subject, text string) (*mail.Msg, error) {
 	msg := mail.NewMsg(mail.WithNoDefaultUserAgent())
 	if err := msg.From(m.From); err != nil {
 		return nil, fmt.Errorf("from %q is no mail address", m.From)
@@ -120,40 +81,4 @@ func (m *Mail) message(subject, text string) (*mail.Msg, error) {
 	msg.Subject(subject)
 	msg.SetBodyString(mail.TypeTextPlain, text)
 	return msg, nil
-}
-
-func (m *Mail) Send(ctx context.Context, n *catalog.Notice) error {
-	msg, err := m.message(n.Subject, n.Body)
-	if err != nil {
-		return err
-	}
-	host, portText, err := net.SplitHostPort(m.Server)
-	if err != nil {
-		return err
-	}
-	port, err := strconv.Atoi(portText)
-	if err != nil {
-		return err
-	}
-	opts := []mail.Option{mail.WithPort(port), mail.WithTimeout(10 * time.Second)}
-	switch m.Security {
-	case "none":
-		opts = append(opts, mail.WithTLSPolicy(mail.NoTLS))
-	case "tls":
-		opts = append(opts, mail.WithSSL())
-	default:
-		opts = append(opts, mail.WithTLSPolicy(mail.TLSMandatory))
-	}
-	if m.User != "" {
-		password, err := os.ReadFile(m.PasswordFile)
-		if err != nil {
-			return err
-		}
-		opts = append(opts, mail.WithSMTPAuth(mail.SMTPAuthAutoDiscover), mail.WithUsername(m.User), mail.WithPassword(strings.TrimSpace(string(password))))
-	}
-	c, err := mail.NewClient(host, opts...)
-	if err != nil {
-		return err
-	}
-	return c.DialAndSendWithContext(ctx, msg)
 }

@@ -1,6 +1,7 @@
 package rules
 
 import (
+	"context"
 	"encoding/json"
 	"fmt"
 	"time"
@@ -80,4 +81,20 @@ func (s *Service) Suspend(why string) error {
 	s.Log.Warn("removal is held", "cause", why)
 	s.run.Changed("snapshots")
 	return s.Catalog.Set(HoldSetting, why)
+}
+
+// MarksAreCompared says that the catalogue was compared with the marks in the store, or why not.
+func (s *Service) MarksAreCompared(err error) {
+	s.marksError = err
+	close(s.marksCompared)
+}
+
+// WhenMarksAgree waits until the catalogue was compared with the marks in the store.
+func (s *Service) WhenMarksAgree(ctx context.Context) error {
+	select {
+	case <-s.marksCompared:
+		return s.marksError
+	case <-ctx.Done():
+		return ctx.Err()
+	}
 }

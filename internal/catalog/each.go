@@ -1,7 +1,7 @@
-package datadir
+package catalog
 
-// Views describes rows one by one.
-func Views[R, V any](rows []R, view func(R) (*V, error)) ([]V, error) {
+// Each turns rows into what is shown of them, one by one.
+func Each[R, V any](rows []R, view func(R) (*V, error)) ([]V, error) {
 	out := make([]V, 0, len(rows))
 	for _, r := range rows {
 		v, err := view(r)

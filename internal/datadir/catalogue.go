@@ -1,3 +1,0 @@
-package datadir
-
-const CopiesDir = "copies"
