@@ -55,7 +55,7 @@ check: build
 	go vet ./...
 	go tool staticcheck ./...
 	go test -count=1 -run 'TestLayers|TestLint' .
-	cd console && npx tsc --noEmit && npx oxlint --deny-warnings src
+	cd console && npx tsc --noEmit && npx oxlint --deny-warnings src && npx prettier --check --log-level warn src
 	@go run ./internal/httpapi/openapi > /tmp/candid-openapi.json && cd console && npx openapi-typescript /tmp/candid-openapi.json -o /tmp/candid-schema.ts >/dev/null 2>&1 \
 	  && diff -q /tmp/candid-schema.ts src/api/schema.ts || { echo "console/src/api/schema.ts is out of date: make schema"; exit 1; }
 

@@ -3,12 +3,15 @@ package candidharbor_test
 import (
 	"go/ast"
 	"go/parser"
+	"go/scanner"
 	"go/token"
 	"io/fs"
+	"os"
 	"path/filepath"
 	"slices"
 	"strings"
 	"testing"
+	"unicode/utf8"
 
 	"github.com/stretchr/testify/require"
 )
@@ -53,9 +56,11 @@ var byPath = map[string]string{
 
 // pathCalls are the functions that resolve a path by themselves.
 var pathCalls = map[string][]string{
-	"os": {"Open", "OpenFile", "Create", "ReadFile", "WriteFile", "Remove", "RemoveAll", "Mkdir", "MkdirAll", "Chmod", "Chown", "Lchown", "Chtimes", "Rename", "Symlink", "Link",
+	"os": {"Open", "OpenFile", "Create", "ReadFile", "WriteFile", "Remove", "RemoveAll", "Mkdir", "MkdirAll", "Chmod",
+		"Chown", "Lchown", "Chtimes", "Rename", "Symlink", "Link",
 		"ReadDir", "Stat", "Lstat", "Truncate", "Readlink", "CreateTemp", "MkdirTemp"},
-	"unix": {"Open", "Creat", "Mkdir", "Chmod", "Chown", "Lchown", "Unlink", "Rmdir", "Rename", "Symlink", "Link", "Stat", "Lstat", "Access", "Setxattr", "Getxattr", "Listxattr",
+	"unix": {"Open", "Creat", "Mkdir", "Chmod", "Chown", "Lchown", "Unlink", "Rmdir", "Rename", "Symlink", "Link", "Stat",
+		"Lstat", "Access", "Setxattr", "Getxattr", "Listxattr",
 		"Lsetxattr", "Mknod", "Mkfifo", "Truncate", "UtimesNano", "Mount", "Unmount", "Statfs", "Readlink"},
 }
 
@@ -86,10 +91,12 @@ func TestLint(t *testing.T) {
 			switch name := sel.Sel.Name; {
 			case abroad && slices.Contains(pathCalls[pkg.Name], name):
 				if byPath[path] == "" {
-					t.Errorf("%s: %s.%s resolves a path that others may swap: open it beneath its root (internal/beneath) and go on with what is open", at, pkg.Name, name)
+					t.Errorf("%s: %s.%s resolves a path that others may swap: open it beneath its root (internal/beneath) and go "+
+						"on with what is open", at, pkg.Name, name)
 				}
 				used[path] = true
-			case pkg.Name == "exec" && (name == "Command" || name == "CommandContext") && path != "internal/capture/hooks.go" && !strings.HasPrefix(path, "internal/demo/"):
+			case pkg.Name == "exec" && (name == "Command" || name == "CommandContext") && path != "internal/capture/hooks.go" &&
+				!strings.HasPrefix(path, "internal/demo/"):
 				t.Errorf("%s: programs are run by hooks of site.yaml alone", at)
 			case pkg.Name == "os" && (name == "Stdout" || name == "Stderr") && strings.HasPrefix(path, "internal/cli/"):
 				t.Errorf("%s: what is printed goes through the writer that makes it safe for terminals", at)
@@ -116,4 +123,41 @@ func TestLint(t *testing.T) {
 	for path := range byPath {
 		require.True(t, used[path], "%s names no path any more: take it off the list", path)
 	}
+}
+
+// Lines have at most 120 characters, but for text that no line can be broken in: raw strings, of
+// which the tags of fields are some.
+func TestLintLines(t *testing.T) {
+	err := filepath.WalkDir(".", func(path string, d fs.DirEntry, err error) error {
+		if err != nil {
+			return err
+		}
+		if d.IsDir() && (d.Name() == "node_modules" || d.Name() == ".git") {
+			return fs.SkipDir
+		}
+		if d.IsDir() || !strings.HasSuffix(path, ".go") {
+			return nil
+		}
+		text, err := os.ReadFile(path)
+		if err != nil {
+			return err
+		}
+		raw := map[int]bool{}
+		fset := token.NewFileSet()
+		var s scanner.Scanner
+		file := fset.AddFile(path, -1, len(text))
+		s.Init(file, text, nil, 0)
+		for pos, tok, lit := s.Scan(); tok != token.EOF; pos, tok, lit = s.Scan() {
+			for i := 0; tok == token.STRING && lit[0] == '`' && i <= strings.Count(lit, "\n"); i++ {
+				raw[file.Line(pos)+i] = true
+			}
+		}
+		for i, line := range strings.Split(string(text), "\n") {
+			if n := utf8.RuneCountInString(line); n > 120 && !raw[i+1] {
+				t.Errorf("%s:%d: %d characters, at most 120", path, i+1, n)
+			}
+		}
+		return nil
+	})
+	require.NoError(t, err)
 }

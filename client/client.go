@@ -233,7 +233,8 @@ func (c *Client) Text(ctx context.Context, path string, query url.Values, w io.W
 
 // Archive downloads paths of a volume as of a moment as an archive, tar or zip.
 func (c *Client) Archive(ctx context.Context, volume, at, form string, paths []string, w io.Writer) (int64, error) {
-	return c.download(ctx, "/volumes/"+url.PathEscape(volume)+"/archive", url.Values{"at": {at}, "form": {form}, "path": paths}, w)
+	return c.download(ctx, "/volumes/"+url.PathEscape(volume)+"/archive", url.Values{"at": {at}, "form": {form},
+		"path": paths}, w)
 }
 
 // File downloads one file of a volume as of a moment.

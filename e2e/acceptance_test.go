@@ -26,7 +26,8 @@ func TestDisaster(t *testing.T) {
 	pair(t, a, b, "kind=code")
 	a.run("snapshot", "take", "source", "--note", "first", "--label", "step=1")
 	shell(t, base, "cp -a share want1")
-	shell(t, src, `rm -r crypto; mv net network; echo changed >> fmt/print.go; printf 'new\n' > new.txt; ln -s new.txt link; ln fmt/doc.go doc-link; chmod 600 sort/sort.go`)
+	shell(t, src,
+		`rm -r crypto; mv net network; echo changed >> fmt/print.go; printf 'new\n' > new.txt; ln -s new.txt link; ln fmt/doc.go doc-link; chmod 600 sort/sort.go`)
 	a.run("snapshot", "take", "source", "--note", "second")
 	shell(t, base, "cp -a share want2")
 	a.run("route", "run", "to-dr")
@@ -78,17 +79,21 @@ func TestEverythingAtOnce(t *testing.T) {
 	b := serve(t, filepath.Join(base, "b"), "stonewick", base)
 	a.run("volume", "add", "source", "--path", src, "--label", "kind=code")
 	put := exec.Command(a.bin, "--site", "unix:"+filepath.Join(a.dir, "candid.sock"), "policy", "put", "-")
-	put.Stdin = strings.NewReader("policy: few\nvolumes: {kind: code}\nkeep:\n  larkfield: {newest: 1, by_hand: 1 second}\n  stonewick: {newest: 1, by_hand: 1 second}\ngrace: 1 second\n")
+	put.Stdin = strings.NewReader("policy: few\nvolumes: {kind: code}\nkeep:\n  larkfield: {newest: 1, by_hand: 1 " +
+		"second}\n  stonewick: {newest: 1, by_hand: 1 second}\ngrace: 1 second\n")
 	out, err := put.CombinedOutput()
 	require.NoError(t, err, string(out))
 	pair(t, a, b, "kind=code")
 	a.run("snapshot", "take", "source")
 	for i := range 4 {
-		shell(t, src, fmt.Sprintf("mkdir -p churn; for n in 1 2 3 4 5 6 7 8; do head -c 300000 /dev/urandom > churn/%d-$n; done; rm -rf cmd/vet", i))
+		shell(t, src, fmt.Sprintf("mkdir -p churn; for n in 1 2 3 4 5 6 7 8; do head -c 300000 /dev/urandom > "+
+			"churn/%d-$n; done; rm -rf cmd/vet", i))
 		var wg sync.WaitGroup
 		errs := make([]error, 6)
-		for k, args := range [][]string{{"snapshot", "take", "source"}, {"route", "run", "to-dr"}, {"prune"}, {"store", "sweep"},
-			{"restore", "source", "--at", "latest", "--to", filepath.Join(base, fmt.Sprint("out", i))}, {"store", "verify", "--strict"}} {
+		for k, args := range [][]string{{"snapshot", "take", "source"}, {"route", "run", "to-dr"}, {"prune"},
+			{"store", "sweep"},
+			{"restore", "source", "--at", "latest", "--to", filepath.Join(base, fmt.Sprint("out", i))},
+			{"store", "verify", "--strict"}} {
 			wg.Add(1)
 			go func() {
 				defer wg.Done()
@@ -110,7 +115,8 @@ func TestEverythingAtOnce(t *testing.T) {
 	proveStore(t, a, "source", nil)
 	b.run("restore", "source@larkfield", "--at", "latest", "--to", filepath.Join(base, "far"))
 	same(t, src, filepath.Join(base, "far"))
-	proveStore(t, b, "source@larkfield", map[string]string{b.snapshots("source@larkfield")[0].ID: filepath.Join(base, "far")})
+	proveStore(t, b, "source@larkfield", map[string]string{b.snapshots("source@larkfield")[0].ID: filepath.Join(base,
+		"far")})
 }
 
 // Bad input names the thing, the cause and the way out, and changes nothing.
@@ -136,7 +142,8 @@ func TestBadInput(t *testing.T) {
 	}{
 		{2, "no such file", []string{"volume", "add", "x", "--path", filepath.Join(base, "root", "none")}},
 		{2, "outside the roots", []string{"volume", "add", "x", "--path", "/etc"}},
-		{2, "leads by a link out of the roots", []string{"volume", "add", "x", "--path", filepath.Join(base, "root", "way-out")}},
+		{2, "leads by a link out of the roots", []string{"volume", "add", "x", "--path", filepath.Join(base, "root",
+			"way-out")}},
 		{2, "must be absolute", []string{"volume", "add", "x", "--path", "share"}},
 		{2, "lower-case letters", []string{"volume", "add", "X y", "--path", src}},
 		{1, "is there already", []string{"volume", "add", "notes", "--path", src}},
@@ -151,10 +158,12 @@ func TestBadInput(t *testing.T) {
 		{1, "has no nothing/here", []string{"browse", "notes", "nothing/here"}},
 		{2, "neither a moment", []string{"browse", "notes", "--at", "whenever"}},
 		{2, "outside the roots", []string{"restore", "notes", "--at", "latest", "--to", "/etc/x"}},
-		{2, "leads by a link out of the roots", []string{"restore", "notes", "--at", "latest", "--to", filepath.Join(base, "root", "way-out", "x")}},
+		{2, "leads by a link out of the roots", []string{"restore", "notes", "--at", "latest", "--to",
+			filepath.Join(base, "root", "way-out", "x")}},
 		{2, "say where to", []string{"restore", "notes", "--at", "latest"}},
 		{2, "conflict choice", []string{"restore", "notes", "--at", "latest", "--in-place", "--on-conflict", "merge"}},
-		{2, "leads out of the volume", []string{"restore", "notes", "../../etc/passwd", "--at", "latest", "--to", filepath.Join(base, "root", "x")}},
+		{2, "leads out of the volume", []string{"restore", "notes", "../../etc/passwd", "--at", "latest", "--to",
+			filepath.Join(base, "root", "x")}},
 		{1, "used already", []string{"site", "pair", inv}},
 		{2, "not an invitation", []string{"site", "pair", "harbor-invitation:abc"}},
 		{1, "not paired", []string{"route", "add", "r", "--to", "mereside", "--volumes", "k=v"}},

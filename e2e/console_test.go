@@ -54,11 +54,13 @@ func TestConsole(t *testing.T) {
 	}
 	base := t.TempDir()
 	src := filepath.Join(base, "share")
-	shell(t, base, `mkdir -p "share/letters/1931" share/maps; echo dear > share/letters/1931/a.txt; echo sir > share/letters/1931/b.txt; head -c 100000 /dev/urandom > share/maps/m.bin`)
+	shell(t, base,
+		`mkdir -p "share/letters/1931" share/maps; echo dear > share/letters/1931/a.txt; echo sir > share/letters/1931/b.txt; head -c 100000 /dev/urandom > share/maps/m.bin`)
 	a := serve(t, filepath.Join(base, "a"), "larkfield", base)
 	b := serve(t, filepath.Join(base, "b"), "stonewick", base)
 	a.run("volume", "add", "archive", "--path", src, "--label", "k=v")
-	require.NoError(t, os.WriteFile(filepath.Join(base, "p.yaml"), []byte("policy: all\nvolumes: {k: v}\nzone: UTC\ntake: ["+notNow()+"]\nkeep:\n  larkfield: {daily: 7}\n"), 0o644))
+	require.NoError(t, os.WriteFile(filepath.Join(base, "p.yaml"),
+		[]byte("policy: all\nvolumes: {k: v}\nzone: UTC\ntake: ["+notNow()+"]\nkeep:\n  larkfield: {daily: 7}\n"), 0o644))
 	a.run("policy", "put", filepath.Join(base, "p.yaml"))
 	pair(t, a, b, "k=v")
 	a.run("snapshot", "take", "archive", "--note", "complete")
@@ -73,15 +75,24 @@ func TestConsole(t *testing.T) {
 		return chromedp.Click(`//button[contains(., "`+text+`")]`, chromedp.BySearch)
 	}
 	faultless := func(name string) { t.Helper(); noFaults(t, p, name) }
-	for path, ready := range map[string]string{"/": `document.body.innerText.includes("archive")`, "/volumes": `document.querySelector("table.plain")`, "/policies?policy=all": `document.querySelectorAll("figure svg path").length > 1`,
-		"/sites": `document.body.innerText.includes("It says of itself")`, "/routes/to-dr": `document.body.innerText.includes("Newest state there")`, "/alarms": `document.body.innerText.includes("They go to")`, "/runs": `document.querySelector("table.plain a")`, "/space": `document.body.innerText.includes("Comes back by itself")`,
-		"/ledger": `document.querySelector("table.plain")`, "/people": `document.body.innerText.includes("Tokens of programs")`,
-		"/recovery": `document.querySelectorAll("main section").length >= 3`, "/objectives": `document.querySelector("table.plain svg")`} {
+	for path, ready := range map[string]string{"/": `document.body.innerText.includes("archive")`,
+		"/volumes":             `document.querySelector("table.plain")`,
+		"/policies?policy=all": `document.querySelectorAll("figure svg path").length > 1`,
+		"/sites":               `document.body.innerText.includes("It says of itself")`,
+		"/routes/to-dr":        `document.body.innerText.includes("Newest state there")`,
+		"/alarms":              `document.body.innerText.includes("They go to")`,
+		"/runs":                `document.querySelector("table.plain a")`,
+		"/space":               `document.body.innerText.includes("Comes back by itself")`,
+		"/ledger":              `document.querySelector("table.plain")`,
+		"/people":              `document.body.innerText.includes("Tokens of programs")`,
+		"/recovery":            `document.querySelectorAll("main section").length >= 3`,
+		"/objectives":          `document.querySelector("table.plain svg")`} {
 		require.NoError(t, p.Do(20*time.Second, chromedp.Navigate(a.url+path)), path)
 		require.NoError(t, p.Wait(ready), path)
 		faultless(path)
 		var overflow bool
-		require.NoError(t, p.Do(10*time.Second, chromedp.Evaluate(`document.documentElement.scrollWidth > innerWidth`, &overflow)))
+		require.NoError(t, p.Do(10*time.Second, chromedp.Evaluate(`document.documentElement.scrollWidth > innerWidth`,
+			&overflow)))
 		require.False(t, overflow, "%s is wider than the window", path)
 	}
 
@@ -154,34 +165,44 @@ func TestConsole(t *testing.T) {
 	a.run("route", "pause", "to-dr")
 	require.NoError(t, p.Wait(`[...document.querySelectorAll("svg a")].some(x => x.textContent === "to-dr is paused")`))
 	a.run("route", "resume", "to-dr")
-	require.NoError(t, p.Wait(`[...document.querySelectorAll("svg a")].some(x => x.textContent.startsWith("to-dr is") && !x.textContent.includes("paused"))`))
+	require.NoError(t,
+		p.Wait(
+			`[...document.querySelectorAll("svg a")].some(x => x.textContent.startsWith("to-dr is") && !x.textContent.includes("paused"))`))
 	// The pace is set, drawn by hours, and taken back; grants are given.
 	require.NoError(t, p.Do(20*time.Second, exactly("pace"), chromedp.WaitVisible("textarea")))
 	faultless("the pace sheet")
 	require.NoError(t, p.Do(20*time.Second, chromedp.SendKeys("textarea", "20 Mbit/s at noon"), exactly("Save it")))
 	require.NoError(t, p.Wait(`document.body.innerText.includes("expected the end, or between, on or in")`))
-	require.NoError(t, p.Do(20*time.Second, chromedp.SendKeys("textarea", strings.Repeat("\b", 7)+"on sat\nnothing on "+anotherDay()), exactly("Save it")))
+	require.NoError(t, p.Do(20*time.Second, chromedp.SendKeys("textarea", strings.Repeat("\b", 7)+"on sat\nnothing on "+
+		anotherDay()), exactly("Save it")))
 	require.NoError(t, p.Wait(`document.querySelectorAll('svg[aria-label^="Pace by hour"] rect').length === 168`))
 	faultless("a pace")
-	require.NoError(t, p.Do(20*time.Second, exactly("grants"), chromedp.WaitVisible(`//label[contains(., "configure")]/input`, chromedp.BySearch)))
+	require.NoError(t, p.Do(20*time.Second, exactly("grants"),
+		chromedp.WaitVisible(`//label[contains(., "configure")]/input`, chromedp.BySearch)))
 	faultless("the grants sheet")
-	require.NoError(t, p.Do(20*time.Second, chromedp.Click(`//label[contains(., "configure")]/input`, chromedp.BySearch), exactly("Save it")))
+	require.NoError(t, p.Do(20*time.Second, chromedp.Click(`//label[contains(., "configure")]/input`, chromedp.BySearch),
+		exactly("Save it")))
 	require.NoError(t, p.Wait(`document.body.innerText.includes("Here it may bring snapshots, configure it.")`))
 	// A route is looked at before it is opened, opened, and closed again.
-	require.NoError(t, p.Do(20*time.Second, exactly("Open a route"), chromedp.WaitVisible(`input[placeholder="collection=herbarium"]`)))
+	require.NoError(t, p.Do(20*time.Second, exactly("Open a route"),
+		chromedp.WaitVisible(`input[placeholder="collection=herbarium"]`)))
 	faultless("the route sheet")
-	require.NoError(t, p.Do(20*time.Second, chromedp.SendKeys(`input[placeholder="to-stonewick"]`, "maps"), chromedp.SendKeys(`input[placeholder="collection=herbarium"]`, "k=v"), exactly("What would it carry?")))
+	require.NoError(t, p.Do(20*time.Second, chromedp.SendKeys(`input[placeholder="to-stonewick"]`, "maps"),
+		chromedp.SendKeys(`input[placeholder="collection=herbarium"]`, "k=v"), exactly("What would it carry?")))
 	require.NoError(t, p.Wait(`document.body.innerText.includes("It carries 1 snapshot of 1 volume to stonewick")`))
 	require.NoError(t, p.Do(20*time.Second, exactly("Open it")))
 	require.NoError(t, p.Wait(`document.querySelector('svg a[href="/routes/maps"]')`))
-	require.NoError(t, p.Do(20*time.Second, chromedp.Navigate(a.url+"/routes/maps"), exactly("close it"), exactly("Close it")))
+	require.NoError(t, p.Do(20*time.Second, chromedp.Navigate(a.url+"/routes/maps"), exactly("close it"),
+		exactly("Close it")))
 	require.NoError(t, p.Wait(`location.pathname === "/sites" && !document.querySelector('svg a[href="/routes/maps"]')`))
 
 	// A disk is attached, and taken away.
 	require.NoError(t, os.Mkdir(filepath.Join(base, "disk"), 0o755))
-	require.NoError(t, p.Do(20*time.Second, exactly("attach one"), chromedp.WaitVisible(`input[placeholder="shelf-disk"]`)))
+	require.NoError(t, p.Do(20*time.Second, exactly("attach one"),
+		chromedp.WaitVisible(`input[placeholder="shelf-disk"]`)))
 	faultless("the disk sheet")
-	require.NoError(t, p.Do(20*time.Second, chromedp.SendKeys(`input[placeholder="shelf-disk"]`, "shelf"), chromedp.SendKeys(`form input.font-mono`, filepath.Join(base, "disk")), exactly("Attach it")))
+	require.NoError(t, p.Do(20*time.Second, chromedp.SendKeys(`input[placeholder="shelf-disk"]`, "shelf"),
+		chromedp.SendKeys(`form input.font-mono`, filepath.Join(base, "disk")), exactly("Attach it")))
 	require.NoError(t, p.Wait(`document.body.innerText.includes("0 snapshots, 0 B")`))
 	faultless("a disk")
 	require.NoError(t, p.Do(20*time.Second, exactly("detach")))
@@ -190,24 +211,30 @@ func TestConsole(t *testing.T) {
 	require.NoError(t, p.Do(20*time.Second, chromedp.Navigate(a.url+"/volumes/archive")))
 	require.NoError(t, p.Wait(`document.body.innerText.includes("letters/")`), "the newest state still has the folder")
 	faultless("/volumes/archive")
-	require.NoError(t, p.Do(20*time.Second, chromedp.Click(`input[aria-label="Pick letters"]`), click("Bring back 1 picked"), chromedp.WaitVisible(`//button[contains(., "See what")]`, chromedp.BySearch)))
+	require.NoError(t, p.Do(20*time.Second, chromedp.Click(`input[aria-label="Pick letters"]`),
+		click("Bring back 1 picked"), chromedp.WaitVisible(`//button[contains(., "See what")]`, chromedp.BySearch)))
 	faultless("the restore sheet")
-	require.NoError(t, p.Do(20*time.Second, click("See what would happen"), chromedp.WaitVisible(`[aria-label="Plan"]`), click("Do it")))
+	require.NoError(t, p.Do(20*time.Second, click("See what would happen"), chromedp.WaitVisible(`[aria-label="Plan"]`),
+		click("Do it")))
 	require.NoError(t, p.Wait(`document.body.innerText.includes("done: archive as of")`))
 	same(t, filepath.Join(base, "want", "letters"), filepath.Join(src, "letters"))
 
 	// The whole path of someone who misses a folder: found, brought back, taken back.
 	shell(t, base, "rm -r share/letters; echo other > share/maps/n.txt")
 	a.run("snapshot", "take", "archive")
-	require.NoError(t, p.Do(20*time.Second, chromedp.Navigate(a.url+"/recovery"), chromedp.WaitVisible(`input[aria-label="Look for"]`)))
+	require.NoError(t, p.Do(20*time.Second, chromedp.Navigate(a.url+"/recovery"),
+		chromedp.WaitVisible(`input[aria-label="Look for"]`)))
 	require.NoError(t, p.Wait(`document.querySelectorAll("main section").length >= 3`))
 	require.NoError(t, p.Do(20*time.Second, chromedp.SendKeys(`input[aria-label="Look for"]`, "letters"), exactly("Find")))
 	require.NoError(t, p.Wait(`document.body.innerText.includes("last seen")`))
 	faultless("/recovery")
-	require.NoError(t, p.Do(20*time.Second, exactly("bring back"), chromedp.WaitVisible(`//button[contains(., "See what")]`, chromedp.BySearch), click("See what would happen"), chromedp.WaitVisible(`[aria-label="Plan"]`), click("Do it")))
+	require.NoError(t, p.Do(20*time.Second, exactly("bring back"),
+		chromedp.WaitVisible(`//button[contains(., "See what")]`, chromedp.BySearch), click("See what would happen"),
+		chromedp.WaitVisible(`[aria-label="Plan"]`), click("Do it")))
 	require.NoError(t, p.Wait(`document.body.innerText.includes("done: archive as of")`))
 	same(t, filepath.Join(base, "want", "letters"), filepath.Join(src, "letters"))
-	require.NoError(t, p.Do(20*time.Second, chromedp.Click(`[role="dialog"] section button`), chromedp.WaitVisible(`//button[.="Take it back"]`, chromedp.BySearch)))
+	require.NoError(t, p.Do(20*time.Second, chromedp.Click(`[role="dialog"] section button`),
+		chromedp.WaitVisible(`//button[.="Take it back"]`, chromedp.BySearch)))
 	faultless("the undo sheet")
 	require.NoError(t, p.Do(20*time.Second, exactly("Take it back")))
 	require.NoError(t, p.Wait(`document.body.innerText.includes("takes it back")`))
@@ -220,15 +247,18 @@ func TestConsole(t *testing.T) {
 	faultless("what changed")
 	require.NoError(t, p.Do(20*time.Second, chromedp.Navigate(a.url+"/volumes/archive?view=find&find=n.txt")))
 	require.NoError(t, p.Wait(`document.querySelector("table.plain tbody td button")`))
-	require.NoError(t, p.Do(20*time.Second, chromedp.Click(`table.plain tbody td button`), chromedp.WaitVisible(`//a[.="download"]`, chromedp.BySearch)))
+	require.NoError(t, p.Do(20*time.Second, chromedp.Click(`table.plain tbody td button`),
+		chromedp.WaitVisible(`//a[.="download"]`, chromedp.BySearch)))
 	faultless("the versions sheet")
 
 	// A keep mark with its reason, and back; a pause, and on.
 	require.NoError(t, p.Do(20*time.Second, chromedp.Navigate(a.url+"/volumes/archive")))
 	require.NoError(t, p.Wait(`[...document.querySelectorAll("button")].some(b => b.innerText === "keep")`))
-	require.NoError(t, p.Do(20*time.Second, exactly("keep"), chromedp.WaitVisible(`//button[.="Keep it"]`, chromedp.BySearch)))
+	require.NoError(t, p.Do(20*time.Second, exactly("keep"), chromedp.WaitVisible(`//button[.="Keep it"]`,
+		chromedp.BySearch)))
 	faultless("the keep sheet")
-	require.NoError(t, p.Do(20*time.Second, chromedp.SendKeys(`form input.field.w-full`, "signed by the auditor"), exactly("Keep it")))
+	require.NoError(t, p.Do(20*time.Second, chromedp.SendKeys(`form input.field.w-full`, "signed by the auditor"),
+		exactly("Keep it")))
 	require.NoError(t, p.Wait(`document.body.innerText.includes("marked to keep: signed by the auditor")`))
 	require.NoError(t, p.Do(20*time.Second, exactly("unmark")))
 	require.NoError(t, p.Wait(`!document.body.innerText.includes("signed by the auditor")`))
@@ -247,9 +277,12 @@ func TestConsole(t *testing.T) {
 	// A group is made, shown and dissolved; a cap is set and taken away.
 	maps := filepath.Join(base, "share", "maps")
 	a.run("volume", "add", "plates", "--path", maps)
-	require.NoError(t, p.Do(20*time.Second, chromedp.Navigate(a.url+"/volumes"), exactly("Make a group"), chromedp.WaitVisible(`//button[.="Make it"]`, chromedp.BySearch)))
+	require.NoError(t, p.Do(20*time.Second, chromedp.Navigate(a.url+"/volumes"), exactly("Make a group"),
+		chromedp.WaitVisible(`//button[.="Make it"]`, chromedp.BySearch)))
 	faultless("the group sheet")
-	require.NoError(t, p.Do(20*time.Second, chromedp.SendKeys(`form input.field.w-full`, "both"), chromedp.Click(`//label[contains(., "archive")]/input`, chromedp.BySearch), chromedp.Click(`//label[contains(., "plates")]/input`, chromedp.BySearch), exactly("Make it")))
+	require.NoError(t, p.Do(20*time.Second, chromedp.SendKeys(`form input.field.w-full`, "both"),
+		chromedp.Click(`//label[contains(., "archive")]/input`, chromedp.BySearch),
+		chromedp.Click(`//label[contains(., "plates")]/input`, chromedp.BySearch), exactly("Make it")))
 	require.NoError(t, p.Wait(`document.body.innerText.includes("No set yet")`))
 	a.run("snapshot", "take", "plates")
 	require.NoError(t, p.Wait(`document.body.innerText.includes("Newest set")`))
@@ -257,7 +290,8 @@ func TestConsole(t *testing.T) {
 	require.NoError(t, p.Do(20*time.Second, exactly("dissolve"), exactly("Dissolve it")))
 	require.NoError(t, p.Wait(`document.body.innerText.includes("are a reason for one")`))
 	a.run("volume", "remove", "plates")
-	require.NoError(t, p.Do(20*time.Second, chromedp.Navigate(a.url+"/space"), exactly("Set a cap"), chromedp.WaitVisible(`//button[.="Set it"]`, chromedp.BySearch)))
+	require.NoError(t, p.Do(20*time.Second, chromedp.Navigate(a.url+"/space"), exactly("Set a cap"),
+		chromedp.WaitVisible(`//button[.="Set it"]`, chromedp.BySearch)))
 	faultless("the cap sheet")
 	require.NoError(t, p.Do(20*time.Second, chromedp.SendKeys(`form input[type="number"]`, "900"), exactly("Set it")))
 	require.NoError(t, p.Wait(`document.body.innerText.includes("At most 900 snapshots; there are")`))
@@ -265,21 +299,26 @@ func TestConsole(t *testing.T) {
 	require.NoError(t, p.Wait(`!document.body.innerText.includes("At most 900 snapshots")`))
 
 	// The form changes the text, and the text the form; what may be written is offered.
-	require.NoError(t, p.Do(20*time.Second, chromedp.Navigate(a.url+"/policies?policy=all&view=form"), chromedp.WaitVisible(`input[aria-label="larkfield: daily"]`)))
+	require.NoError(t, p.Do(20*time.Second, chromedp.Navigate(a.url+"/policies?policy=all&view=form"),
+		chromedp.WaitVisible(`input[aria-label="larkfield: daily"]`)))
 	faultless("the form")
-	require.NoError(t, p.Do(20*time.Second, chromedp.SendKeys(`input[aria-label="larkfield: weekly"]`, "8\r"), exactly("Text"), chromedp.WaitVisible("textarea")))
+	require.NoError(t, p.Do(20*time.Second, chromedp.SendKeys(`input[aria-label="larkfield: weekly"]`, "8\r"),
+		exactly("Text"), chromedp.WaitVisible("textarea")))
 	require.NoError(t, p.Wait(`document.querySelector("textarea").value.includes("{daily: 7, weekly: 8}")`))
-	atEnd := chromedp.Evaluate(`(t => { t.focus(); t.setSelectionRange(t.value.length, t.value.length) })(document.querySelector("textarea"))`, nil)
+	atEnd := chromedp.Evaluate(
+		`(t => { t.focus(); t.setSelectionRange(t.value.length, t.value.length) })(document.querySelector("textarea"))`, nil)
 	require.NoError(t, p.Do(20*time.Second, atEnd, chromedp.KeyEvent("gr")))
 	require.NoError(t, p.Wait(`[...document.querySelectorAll('[data-offers] button')].some(o => o.innerText === "grace")`))
 	faultless("offers")
 	require.NoError(t, p.Do(20*time.Second, chromedp.Click(`//li/button[.="grace"]`, chromedp.BySearch)))
 	require.NoError(t, p.Wait(`document.querySelector("textarea").value.endsWith("grace: ")`))
-	require.NoError(t, p.Do(20*time.Second, atEnd, chromedp.KeyEvent("2 days\r"), exactly("Form"), chromedp.WaitVisible(`input[aria-label="Grace"]`)))
+	require.NoError(t, p.Do(20*time.Second, atEnd, chromedp.KeyEvent("2 days\r"), exactly("Form"),
+		chromedp.WaitVisible(`input[aria-label="Grace"]`)))
 	require.NoError(t, p.Wait(`document.querySelector('input[aria-label="Grace"]').value === "2 days"`))
 
 	// The editor tells before storing what a document would let go, and where it is wrong.
-	require.NoError(t, p.Do(20*time.Second, chromedp.Navigate(a.url+"/policies?policy=all"), chromedp.WaitVisible("textarea"), chromedp.SendKeys("textarea", "colour: red\n")))
+	require.NoError(t, p.Do(20*time.Second, chromedp.Navigate(a.url+"/policies?policy=all"),
+		chromedp.WaitVisible("textarea"), chromedp.SendKeys("textarea", "colour: red\n")))
 	require.NoError(t, p.Wait(`document.body.innerText.includes("It cannot be used yet")`))
 
 	// At the far site, rules that keep less wait for a person, who accepts them there.
@@ -290,21 +329,25 @@ func TestConsole(t *testing.T) {
 	}
 	take()
 	take()
-	require.NoError(t, os.WriteFile(filepath.Join(base, "p.yaml"), []byte("policy: all\nvolumes: {k: v}\nzone: UTC\ntake: ["+notNow()+"]\nkeep:\n  larkfield: {daily: 7}\n  stonewick: {daily: 2}\n"), 0o644))
+	require.NoError(t, os.WriteFile(filepath.Join(base, "p.yaml"),
+		[]byte("policy: all\nvolumes: {k: v}\nzone: UTC\ntake: ["+notNow()+"]\nkeep:\n  larkfield: {daily: 7}\n  "+
+			"stonewick: {daily: 2}\n"), 0o644))
 	a.run("policy", "put", "--yes", filepath.Join(base, "p.yaml"))
 	take()
 	far, err := browser.Open(ctx, b.url, b.token, 1280, 800, false)
 	require.NoError(t, err)
 	defer far.Close()
 	require.NoError(t, far.Do(20*time.Second, chromedp.Navigate(b.url+"/volumes/archive@larkfield")))
-	require.NoError(t, far.Wait(`document.body.innerText.includes("Its origin proposes to keep less here: everything was kept")`))
+	require.NoError(t,
+		far.Wait(`document.body.innerText.includes("Its origin proposes to keep less here: everything was kept")`))
 	require.NoError(t, far.Do(20*time.Second, chromedp.Click(`//button[.="Accept it"]`, chromedp.BySearch)))
 	require.NoError(t, far.Wait(`!document.body.innerText.includes("Its origin proposes")`))
 	require.Empty(t, far.Errors)
 
 	// The keyboard: the ruler goes from snapshot to snapshot, and the address keeps it.
 	require.NoError(t, p.Do(20*time.Second, chromedp.Navigate(a.url+"/volumes/archive")))
-	require.NoError(t, p.Wait(`document.querySelectorAll('[role="slider"] svg rect, [role="slider"] svg path').length > 3`))
+	require.NoError(t,
+		p.Wait(`document.querySelectorAll('[role="slider"] svg rect, [role="slider"] svg path').length > 3`))
 	require.NoError(t, p.Do(20*time.Second, chromedp.Focus(`[role="slider"]`), chromedp.KeyEvent("\u0302")))
 	require.NoError(t, p.Wait(`location.search.includes("at=")`))
 	require.NoError(t, p.Wait(`/As of \d{4}-/.test(document.body.innerText)`))
@@ -318,10 +361,13 @@ func TestConsole(t *testing.T) {
 	require.NoError(t, err)
 	require.Contains(t, text, "Sign in")
 	noFaults(t, q, "sign in")
-	require.NoError(t, q.Do(20*time.Second, click("by a token instead"), chromedp.SendKeys("#token", a.token), click("Sign in"), chromedp.WaitVisible("header nav")))
-	require.NoError(t, q.Wait(`document.body.innerText.includes("on target") || document.body.innerText.includes("unprotected")`))
+	require.NoError(t, q.Do(20*time.Second, click("by a token instead"), chromedp.SendKeys("#token", a.token),
+		click("Sign in"), chromedp.WaitVisible("header nav")))
+	require.NoError(t,
+		q.Wait(`document.body.innerText.includes("on target") || document.body.innerText.includes("unprotected")`))
 	var overflow bool
-	require.NoError(t, q.Do(10*time.Second, chromedp.Evaluate(`document.documentElement.scrollWidth > innerWidth`, &overflow)))
+	require.NoError(t, q.Do(10*time.Second, chromedp.Evaluate(`document.documentElement.scrollWidth > innerWidth`,
+		&overflow)))
 	require.False(t, overflow, "Today at 360 pixels")
 }
 
@@ -331,7 +377,9 @@ func noFaults(t *testing.T, p *browser.Page, name string) {
 	axe, err := os.ReadFile("../console/node_modules/axe-core/axe.min.js")
 	require.NoError(t, err)
 	var found string
-	require.NoError(t, p.Do(30*time.Second, chromedp.Evaluate(string(axe), nil), chromedp.Evaluate(`axe.run(document, {runOnly: ["wcag2a","wcag2aa","wcag21aa","wcag22aa"]}).then(r => JSON.stringify(r.violations.map(v => [v.id, v.nodes.map(n => n.html.slice(0, 120))])))`, &found, awaitPromise)), name)
+	require.NoError(t, p.Do(30*time.Second, chromedp.Evaluate(string(axe), nil),
+		chromedp.Evaluate(
+			`axe.run(document, {runOnly: ["wcag2a","wcag2aa","wcag21aa","wcag22aa"]}).then(r => JSON.stringify(r.violations.map(v => [v.id, v.nodes.map(n => n.html.slice(0, 120))])))`, &found, awaitPromise)), name)
 	var list []any
 	require.NoError(t, json.Unmarshal([]byte(found), &list))
 	require.Empty(t, list, name)
@@ -366,9 +414,11 @@ func TestOwnFilesInConsole(t *testing.T) {
 		t.Helper()
 		require.NoError(t, p.Wait(fmt.Sprintf(`document.body.innerText.includes(%q)`, text)), text)
 	}
-	require.NoError(t, p.Do(20*time.Second, chromedp.WaitVisible("#name"), chromedp.SendKeys("#name", "ines"), chromedp.SendKeys("#password", "a longer passwort"), click("Sign in")))
+	require.NoError(t, p.Do(20*time.Second, chromedp.WaitVisible("#name"), chromedp.SendKeys("#name", "ines"),
+		chromedp.SendKeys("#password", "a longer passwort"), click("Sign in")))
 	says("the name or the password is wrong")
-	require.NoError(t, p.Do(20*time.Second, chromedp.Navigate(a.url), chromedp.WaitVisible("#name"), chromedp.SendKeys("#name", "ines"), chromedp.SendKeys("#password", "a longer password"), click("Sign in")))
+	require.NoError(t, p.Do(20*time.Second, chromedp.Navigate(a.url), chromedp.WaitVisible("#name"),
+		chromedp.SendKeys("#name", "ines"), chromedp.SendKeys("#password", "a longer password"), click("Sign in")))
 	says("Your files in archive")
 	says("letter.txt")
 	text, err := p.Text()
@@ -377,13 +427,16 @@ func TestOwnFilesInConsole(t *testing.T) {
 	require.NotContains(t, text, "board")
 	noFaults(t, p, "own files")
 	var overflow bool
-	require.NoError(t, p.Do(10*time.Second, chromedp.Evaluate(`document.documentElement.scrollWidth > innerWidth`, &overflow)))
+	require.NoError(t, p.Do(10*time.Second, chromedp.Evaluate(`document.documentElement.scrollWidth > innerWidth`,
+		&overflow)))
 	require.False(t, overflow, "own files at 360 pixels")
-	require.NoError(t, p.Do(20*time.Second, chromedp.Click(`[aria-label="Pick letter.txt"]`), click("Bring back 1 picked"), click("See what would happen")))
+	require.NoError(t, p.Do(20*time.Second, chromedp.Click(`[aria-label="Pick letter.txt"]`), click("Bring back 1 picked"),
+		click("See what would happen")))
 	says("1 created")
 	require.NoError(t, p.Do(20*time.Second, click("Do it")))
 	says("to go back to it")
-	shell(t, base, `test "$(stat -c %U:%u share/ines/letter.txt | cut -d: -f2)" = 1500 && test "$(cat share/ines/letter.txt)" = dear`)
+	shell(t, base,
+		`test "$(stat -c %U:%u share/ines/letter.txt | cut -d: -f2)" = 1500 && test "$(cat share/ines/letter.txt)" = dear`)
 	var status []int
 	require.NoError(t, p.Do(20*time.Second, chromedp.Evaluate(`Promise.all(["/api/v1/volumes/archive/file?path=board/minutes", "/api/v1/volumes/archive/browse?path=board", "/api/v1/volumes/archive/archive?path=board", "/dav/archive/latest/board/minutes",
 		"/api/v1/volumes/archive/file?path=ines/locked", "/api/v1/volumes", "/api/v1/ledger", "/api/v1/volumes/archive/browse?path=ines"].map(u => fetch(u).then(r => r.status)))`, &status, awaitPromise)))

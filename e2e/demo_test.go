@@ -13,7 +13,8 @@ func TestDemoStory(t *testing.T) {
 	require.NoError(t, err)
 	out, err := exec.Command(bin, "demo", "--once", "--days", "24", "--listen", "127.0.0.1:0").CombinedOutput()
 	require.NoError(t, err, string(out))
-	for _, say := range []string{"brought back as it was last seen", "Two days later the line is mended", "cannot be reached since", "was off for a night", "all as written",
+	for _, say := range []string{"brought back as it was last seen", "Two days later the line is mended",
+		"cannot be reached since", "was off for a night", "all as written",
 		"4 of 5 volumes are on target", "24 days lived through in", "checks held"} {
 		require.Contains(t, string(out), say)
 	}

@@ -19,7 +19,8 @@ import (
 // without a fault that axe finds, and each act really done.
 func TestPreparingInConsole(t *testing.T) {
 	base := t.TempDir()
-	shell(t, base, `mkdir -p letters maps left/2026-01-02; echo dear > letters/a; echo north > maps/m; echo old > left/2026-01-02/a; echo gone > left/2026-01-02/b`)
+	shell(t, base,
+		`mkdir -p letters maps left/2026-01-02; echo dear > letters/a; echo north > maps/m; echo old > left/2026-01-02/a; echo gone > left/2026-01-02/b`)
 	a := serve(t, filepath.Join(base, "a"), "larkfield", base)
 	for _, v := range []string{"letters", "maps"} {
 		a.run("volume", "add", v, "--path", filepath.Join(base, v))
@@ -51,9 +52,11 @@ func TestPreparingInConsole(t *testing.T) {
 	}
 
 	// Someone is let in, and sees a folder; then no longer.
-	do(chromedp.Navigate(a.url+"/people"), click("Let someone sign in"), chromedp.WaitVisible(`//h2[contains(., "Let someone")]`, chromedp.BySearch))
+	do(chromedp.Navigate(a.url+"/people"), click("Let someone sign in"),
+		chromedp.WaitVisible(`//h2[contains(., "Let someone")]`, chromedp.BySearch))
 	noFaults(t, p, "let someone in")
-	do(fill("Name", "ines"), fill("Role", "file owner"), fill("User and groups", "1500 1500"), fill("Password", "a longer password"), click("Let in"))
+	do(fill("Name", "ines"), fill("Role", "file owner"), fill("User and groups", "1500 1500"),
+		fill("Password", "a longer password"), click("Let in"))
 	says("sees nothing yet")
 	do(click("grant folders"), chromedp.WaitVisible(`//h2[contains(., "may see")]`, chromedp.BySearch))
 	noFaults(t, p, "grant folders")
@@ -73,7 +76,8 @@ func TestPreparingInConsole(t *testing.T) {
 
 	// A restore is saved, done and forgotten.
 	copied := filepath.Join(base, "copy")
-	do(chromedp.Navigate(a.url+"/recovery"), click("Save a restore"), chromedp.WaitVisible(`//h2[contains(., "Save a restore")]`, chromedp.BySearch))
+	do(chromedp.Navigate(a.url+"/recovery"), click("Save a restore"),
+		chromedp.WaitVisible(`//h2[contains(., "Save a restore")]`, chromedp.BySearch))
 	noFaults(t, p, "save a restore")
 	do(fill("Name", "nightly"), fill("To the directory", copied), fill("When", "daily at 02:30"), click("Save"))
 	says("all of letters, in its newest state, to " + copied)
@@ -92,15 +96,18 @@ func TestPreparingInConsole(t *testing.T) {
 	if os.Geteuid() == 0 {
 		shell(t, base, "mkdir play again")
 		make := func(name string) {
-			do(chromedp.Navigate(a.url+"/recovery"), click("Make a clone"), chromedp.WaitVisible(`//h2[contains(., "Make a clone")]`, chromedp.BySearch),
-				fill("Name", name), fill("Directory", filepath.Join(base, name)), click("Make it"), chromedp.WaitVisible(`[aria-label="Discard `+name+`"]`))
+			do(chromedp.Navigate(a.url+"/recovery"), click("Make a clone"),
+				chromedp.WaitVisible(`//h2[contains(., "Make a clone")]`, chromedp.BySearch),
+				fill("Name", name), fill("Directory", filepath.Join(base, name)), click("Make it"),
+				chromedp.WaitVisible(`[aria-label="Discard `+name+`"]`))
 		}
 		make("play")
 		shell(t, base, "echo tried > play/b")
 		do(chromedp.Click(`[aria-label="Take a snapshot of play"]`))
 		says("snapshot ")
 		noFaults(t, p, "a clone's snapshot")
-		do(chromedp.Click(`[aria-label="Make play a volume"]`), chromedp.WaitVisible(`//h2[contains(., "a volume of its own")]`, chromedp.BySearch))
+		do(chromedp.Click(`[aria-label="Make play a volume"]`),
+			chromedp.WaitVisible(`//h2[contains(., "a volume of its own")]`, chromedp.BySearch))
 		noFaults(t, p, "make a clone a volume")
 		do(fill("Directory", filepath.Join(base, "settled")), click("Make it a volume"))
 		says("play is a volume of its own at " + filepath.Join(base, "settled"))
@@ -114,7 +121,8 @@ func TestPreparingInConsole(t *testing.T) {
 	// What others left is looked at, brought back from, and taken over by its time.
 	do(chromedp.Navigate(a.url + "/volumes/letters"))
 	says("Left by others")
-	do(chromedp.Click(`//section[contains(., "Left by others")]//button[contains(., "2026-01-0")]`, chromedp.BySearch), chromedp.WaitVisible(`//h2[contains(., "as others left it")]`, chromedp.BySearch))
+	do(chromedp.Click(`//section[contains(., "Left by others")]//button[contains(., "2026-01-0")]`, chromedp.BySearch),
+		chromedp.WaitVisible(`//h2[contains(., "as others left it")]`, chromedp.BySearch))
 	says("bring back what is missing")
 	noFaults(t, p, "left by others")
 	do(chromedp.Click(`//li[span[1]="b"]//button`, chromedp.BySearch))
@@ -128,11 +136,13 @@ func TestPreparingInConsole(t *testing.T) {
 	// What is there already and differs is left, and that is said before; a version is brought
 	// back over it when that is asked for.
 	shell(t, base, "echo other > letters/a")
-	do(chromedp.Navigate(a.url+"/volumes/letters"), chromedp.Click(`[aria-label="Pick a"]`), click("Bring back 1 picked"), click("See what would happen"))
+	do(chromedp.Navigate(a.url+"/volumes/letters"), chromedp.Click(`[aria-label="Pick a"]`), click("Bring back 1 picked"),
+		click("See what would happen"))
 	says("One name is there already and differs: it is left as it is.")
 	says("One name:")
 	noFaults(t, p, "a plan with a name left")
-	do(click("Not now"), chromedp.Click(`//button[@title="its versions" and .="a"]`, chromedp.BySearch), chromedp.Click(`(//button[.="bring back"])[1]`, chromedp.BySearch), click("See what would happen"))
+	do(click("Not now"), chromedp.Click(`//button[@title="its versions" and .="a"]`, chromedp.BySearch),
+		chromedp.Click(`(//button[.="bring back"])[1]`, chromedp.BySearch), click("See what would happen"))
 	says("What would be done: 1 replaced")
 	do(click("Do it"))
 	says("to go back to it: candid undo")

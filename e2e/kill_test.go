@@ -62,7 +62,8 @@ func TestKill(t *testing.T) {
 			case "sweep":
 				victim.try("store", "sweep", "--settle")
 			case "restore":
-				a.try("restore", "share", "--at", "latest", "--to", filepath.Join(base, fmt.Sprint("half", round/2)), "--on-conflict", "replace")
+				a.try("restore", "share", "--at", "latest", "--to", filepath.Join(base, fmt.Sprint("half", round/2)),
+					"--on-conflict", "replace")
 			}
 		}()
 		select { // a random instant of the work

@@ -81,7 +81,8 @@ func serveFast(args []string) error {
 	if err != nil {
 		return err
 	}
-	fmt.Printf("console and API   %s\nfor other sites   %s\nsign in with      %s\n", svc.URL, svc.PeerAddress, svc.FirstToken.Text)
+	fmt.Printf("console and API   %s\nfor other sites   %s\nsign in with      %s\n", svc.URL, svc.PeerAddress,
+		svc.FirstToken.Text)
 	go svc.Site.KeepSchedule(ctx)
 	go svc.Site.Pairing.KeepLines(ctx)
 	select {
@@ -155,11 +156,13 @@ func TestLifeByRules(t *testing.T) {
 	a, b, c := sites["larkfield"], sites["stonewick"], sites["mereside"]
 	a.run("volume", "add", "share", "--path", src, "--label", "k=v")
 	a.run("site", "pair", strings.TrimSpace(b.run("site", "invite")))
-	c.run("site", "pair", strings.TrimSpace(a.run("site", "invite", "--grant", "read", "--grant", "see")), "--grant", "nothing")
+	c.run("site", "pair", strings.TrimSpace(a.run("site", "invite", "--grant", "read", "--grant", "see")), "--grant",
+		"nothing")
 	a.run("route", "add", "west", "--to", "stonewick", "--volumes", "k=v")
 	c.run("route", "add", "in", "--from", "larkfield", "--volumes", "k=v", "--when", "every 30 minutes")
 	rules := filepath.Join(base, "p.yaml")
-	require.NoError(t, os.WriteFile(rules, []byte("policy: p\nvolumes: {k: v}\ntake: [every 10 minutes]\nzone: UTC\ngrace: 1 second\nkeep:\n"+
+	require.NoError(t, os.WriteFile(rules, []byte("policy: p\nvolumes: {k: v}\ntake: [every 10 minutes]\nzone: "+
+		"UTC\ngrace: 1 second\nkeep:\n"+
 		"  larkfield: {newest: 3}\n  stonewick: {newest: 4, hourly: 3}\n  mereside: {hourly: 100}\n"), 0o600))
 	a.run("policy", "put", rules)
 	c.run("route", "run", "in") // from now on what it keeps is owed to it
@@ -219,7 +222,8 @@ func TestLifeByRules(t *testing.T) {
 			v = "share"
 		}
 		var have, want []string
-		for deadline := time.Now().Add(time.Minute); time.Now().Before(deadline) && (have == nil || !slices.Equal(have, want)); {
+		for deadline := time.Now().Add(time.Minute); time.Now().Before(deadline) &&
+			(have == nil || !slices.Equal(have, want)); {
 			p.run("prune")
 			look() // the last one may have been taken as the life ended
 			a.run("route", "run", "west")

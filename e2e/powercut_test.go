@@ -38,7 +38,8 @@ func TestPowerCut(t *testing.T) {
 			require.NoError(t, os.Remove(filepath.Join(base, "image.cut")))
 		}()
 		b := &proc{t: t, bin: a.bin, dir: filepath.Join(cut, "a"), token: "kept",
-			args: []string{"serve", "--data", filepath.Join(cut, "a"), "--name", "larkfield", "--listen", "127.0.0.1:0", "--root", base}}
+			args: []string{"serve", "--data", filepath.Join(cut, "a"), "--name", "larkfield", "--listen", "127.0.0.1:0",
+				"--root", base}}
 		defer b.kill()
 		os.Remove(filepath.Join(b.dir, "candid.sock"))
 		b.start()
@@ -57,7 +58,8 @@ func TestPowerCut(t *testing.T) {
 		}
 	}
 	for n := range 3 {
-		shell(t, src, fmt.Sprintf("for k in 1 2 3 4 5 6; do head -c %d /dev/urandom > f$k; done; echo %d > n", 1000+n*700_000, n))
+		shell(t, src, fmt.Sprintf("for k in 1 2 3 4 5 6; do head -c %d /dev/urandom > f$k; done; echo %d > n", 1000+n*700_000,
+			n))
 		a.run("snapshot", "take", "share")
 		known[a.snapshots("share")[0].ID] = digest(t, src)
 		after(fmt.Sprint("snapshot ", n), all)
@@ -67,7 +69,8 @@ func TestPowerCut(t *testing.T) {
 	after("a keep mark", func(b *proc) {
 		require.Contains(t, b.run("snapshot", "show", kept), "evidence")
 	})
-	require.NoError(t, os.WriteFile(filepath.Join(base, "p.yaml"), []byte("policy: p\nvolumes: {names: [share]}\ntake: [monthly on last day at 06:06]\nkeep: {larkfield: {newest: 1, by_hand: 1 second}}\ngrace: 1 second\n"), 0o644))
+	require.NoError(t, os.WriteFile(filepath.Join(base, "p.yaml"), []byte("policy: p\nvolumes: {names: [share]}\ntake: "+
+		"[monthly on last day at 06:06]\nkeep: {larkfield: {newest: 1, by_hand: 1 second}}\ngrace: 1 second\n"), 0o644))
 	a.run("policy", "put", "--yes", filepath.Join(base, "p.yaml"))
 	after("a policy", func(b *proc) {
 		require.Contains(t, b.run("policy", "list"), "p")

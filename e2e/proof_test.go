@@ -49,7 +49,8 @@ func proveStores(t testing.TB, p *proc) {
 func TestReaderSeesDamage(t *testing.T) {
 	base := t.TempDir()
 	src := filepath.Join(base, "share")
-	shell(t, base, "mkdir -p share/d; head -c 300000 /dev/urandom > share/large; ln -s large share/d/link; printf hello > share/d/small")
+	shell(t, base, "mkdir -p share/d; head -c 300000 /dev/urandom > share/large; ln -s large share/d/link; printf "+
+		"hello > share/d/small")
 	a := serve(t, filepath.Join(base, "a"), "larkfield", base)
 	a.run("volume", "add", "share", "--path", src)
 	a.run("snapshot", "take", "share")

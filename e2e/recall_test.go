@@ -26,7 +26,9 @@ func TestKillDuringRestoreFromAfar(t *testing.T) {
 	fixPorts(t, a)
 	fixPorts(t, b)
 	a.run("volume", "add", "share", "--path", src, "--label", "k=v")
-	require.NoError(t, os.WriteFile(filepath.Join(base, "p.yaml"), []byte("policy: p\nvolumes: {k: v}\ntake: [monthly on last day at 06:06]\nkeep:\n  larkfield: {newest: 1, by_hand: 1 second}\n  stonewick: {newest: 9, by_hand: 9 years}\ngrace: 1 second\n"), 0o644))
+	require.NoError(t, os.WriteFile(filepath.Join(base, "p.yaml"), []byte("policy: p\nvolumes: {k: v}\ntake: [monthly "+
+		"on last day at 06:06]\nkeep:\n  larkfield: {newest: 1, by_hand: 1 second}\n  stonewick: {newest: 9, by_hand: 9 "+
+		"years}\ngrace: 1 second\n"), 0o644))
 	pair(t, a, b, "k=v")
 	a.run("policy", "put", "--yes", filepath.Join(base, "p.yaml"))
 	a.run("snapshot", "take", "share")

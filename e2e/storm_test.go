@@ -83,7 +83,9 @@ func setting(t testing.TB, p *proc, key, value string) {
 	path := filepath.Join(p.dir, "site.yaml")
 	raw, err := os.ReadFile(path)
 	require.NoError(t, err)
-	lines := slices.DeleteFunc(strings.Split(string(raw), "\n"), func(l string) bool { return strings.HasPrefix(l, key+":") })
+	lines := slices.DeleteFunc(strings.Split(string(raw), "\n"), func(l string) bool {
+		return strings.HasPrefix(l, key+":")
+	})
 	require.NoError(t, os.WriteFile(path, []byte(strings.Join(lines, "\n")+key+": "+value+"\n"), 0o600))
 }
 
@@ -131,7 +133,8 @@ func TestStorm(t *testing.T) {
 	}
 	a.run("volume", "add", "share", "--path", src, "--label", "k=v")
 	a.run("site", "pair", strings.TrimSpace(b.run("site", "invite")))
-	c.run("site", "pair", strings.TrimSpace(a.run("site", "invite", "--grant", "read", "--grant", "see")), "--grant", "nothing")
+	c.run("site", "pair", strings.TrimSpace(a.run("site", "invite", "--grant", "read", "--grant", "see")), "--grant",
+		"nothing")
 	a.run("route", "add", "west", "--to", "stonewick", "--volumes", "k=v")
 	c.run("route", "add", "in", "--from", "larkfield", "--volumes", "k=v", "--when", "on demand")
 	known := map[string]string{}

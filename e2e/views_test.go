@@ -35,7 +35,8 @@ var digests sync.Map // of trees that others are compared with: they stay as the
 // alike compares a tree with one that stays as it is, entries too that diff cannot compare.
 func alike(t testing.TB, want, b string) {
 	list := func(dir string) string {
-		out, err := exec.Command("sh", "-c", `cd "$1" && find . -printf '%p %y %m %U:%G %n %T@ %l\n' | LC_ALL=C sort`, "sh", dir).Output()
+		out, err := exec.Command("sh", "-c", `cd "$1" && find . -printf '%p %y %m %U:%G %n %T@ %l\n' | LC_ALL=C sort`, "sh",
+			dir).Output()
 		require.NoError(t, err)
 		return string(out)
 	}
@@ -79,7 +80,8 @@ func TestWaysOut(t *testing.T) {
 	shell(t, base, "mkdir untarred; tar --xattrs --xattrs-include='*' --numeric-owner -xpf t.tar -C untarred")
 	alike(t, want, out("untarred"))
 	a.run("restore", "share", "--at", id, "--zip", out("z.zip"), "code", "big", "link")
-	shell(t, base, "mkdir unzipped; cd unzipped; unzip -q ../z.zip; diff -r ../want/code code; cmp ../want/big big; test \"$(readlink link)\" = plain")
+	shell(t, base, "mkdir unzipped; cd unzipped; unzip -q ../z.zip; diff -r ../want/code code; cmp ../want/big big; "+
+		"test \"$(readlink link)\" = plain")
 	a.run("restore", "share", "--at", id, "--file", out("one"), "repeated")
 	shell(t, base, "cmp one want/repeated")
 
@@ -99,7 +101,9 @@ func TestWaysOut(t *testing.T) {
 		var c struct{ Changed, Bytes int64 }
 		a.json(&c, "clone", "show", "play")
 		require.Zero(t, c.Changed)
-		shell(t, at, "echo changed >> plain; rm -r $(find code -type d -name http | head -1); mkdir new; mv $(find code -type d -name url | head -1) renamed; echo x > new/f; chmod 600 big; ln plain new/second; setfattr -n user.mine -v 1 repeated; rm link; ln -s new/f link")
+		shell(t, at, "echo changed >> plain; rm -r $(find code -type d -name http | head -1); mkdir new; mv $(find code "+
+			"-type d -name url | head -1) renamed; echo x > new/f; chmod 600 big; ln plain new/second; setfattr -n user.mine "+
+			"-v 1 repeated; rm link; ln -s new/f link")
 		shell(t, base, "cp -a play after")
 		alike(t, want, out("elsewhere"))
 		a.json(&c, "clone", "show", "play")
@@ -135,7 +139,8 @@ func TestWaysOut(t *testing.T) {
 		a.run("clone", "discard", "other", "--yes", "--anyway")
 		in.Close()
 		shell(t, base, "test -z \"$(ls play)\"")
-		for _, args := range [][]string{{"x", "share", src}, {"x", "share", "/etc"}, {"x", "nothing", at}, {"x", "share", at, "--until", "2020-01-01"}} {
+		for _, args := range [][]string{{"x", "share", src}, {"x", "share", "/etc"}, {"x", "nothing", at},
+			{"x", "share", at, "--until", "2020-01-01"}} {
 			_, err := a.try(append([]string{"clone", "create"}, args...)...)
 			require.Error(t, err, args)
 		}
@@ -155,7 +160,9 @@ func TestWaysOut(t *testing.T) {
 		shell(t, at, "test -d latest/code; ls previous-versions | grep -q ^@GMT-; diff -r latest/code ../want/code")
 		shell(t, at, "! touch latest/x 2>/dev/null; ! rm latest/plain 2>/dev/null")
 		// Rights count as they were recorded, for anybody.
-		shell(t, at, fmt.Sprintf("! setpriv --reuid 5000 --regid 5000 --clear-groups cat %[1]s/empty; setpriv --reuid 5000 --regid 5000 --clear-groups cat %[1]s/plain; setpriv --reuid 1234 --regid 5000 --clear-groups cmp %[1]s/big ../want/big; ! setpriv --reuid 5000 --regid 5000 --clear-groups cat %[1]s/big", name))
+		shell(t, at, fmt.Sprintf("! setpriv --reuid 5000 --regid 5000 --clear-groups cat %[1]s/empty; setpriv --reuid "+
+			"5000 --regid 5000 --clear-groups cat %[1]s/plain; setpriv --reuid 1234 --regid 5000 --clear-groups cmp "+
+			"%[1]s/big ../want/big; ! setpriv --reuid 5000 --regid 5000 --clear-groups cat %[1]s/big", name))
 		// What is mounted holds nothing back once it is gone.
 		a.run("snapshot", "remove", id)
 		alike(t, want, filepath.Join(at, name))
@@ -185,7 +192,8 @@ func TestWaysOut(t *testing.T) {
 		dir := out("samba")
 		shell(t, base, "mkdir -p samba/lock samba/state samba/cache samba/private samba/pid samba/rpc; chmod 755 samba")
 		conf := filepath.Join(dir, "smb.conf")
-		require.NoError(t, os.WriteFile(conf, fmt.Appendf(nil, sambaConfig, port, dir, src, filepath.Join(at, "previous-versions")), 0o644))
+		require.NoError(t, os.WriteFile(conf, fmt.Appendf(nil, sambaConfig, port, dir, src,
+			filepath.Join(at, "previous-versions")), 0o644))
 		cmd := exec.Command(smbd, "--foreground", "--no-process-group", "--configfile="+conf, "--debug-stdout")
 		var log bytes.Buffer
 		cmd.Stdout, cmd.Stderr = &log, &log
@@ -194,7 +202,8 @@ func TestWaysOut(t *testing.T) {
 		smb := func(command string) string {
 			var text []byte
 			for deadline := time.Now().Add(20 * time.Second); ; { // until it listens
-				text, err = exec.Command("smbclient", "-s", conf, "-N", "-p", fmt.Sprint(port), "//127.0.0.1/share", "-c", command).CombinedOutput()
+				text, err = exec.Command("smbclient", "-s", conf, "-N", "-p", fmt.Sprint(port), "//127.0.0.1/share", "-c",
+					command).CombinedOutput()
 				if err == nil || time.Now().After(deadline) || !strings.Contains(string(text), "REFUSED") {
 					break
 				}
@@ -229,11 +238,13 @@ func TestWaysOut(t *testing.T) {
 		if _, err := exec.LookPath("cadaver"); err == nil {
 			home := out("home")
 			require.NoError(t, os.Mkdir(home, 0o700))
-			require.NoError(t, os.WriteFile(filepath.Join(home, ".netrc"), fmt.Appendf(nil, "machine 127.0.0.1 login someone password %s\n", a.token), 0o600))
+			require.NoError(t, os.WriteFile(filepath.Join(home, ".netrc"),
+				fmt.Appendf(nil, "machine 127.0.0.1 login someone password %s\n", a.token), 0o600))
 			cmd := exec.Command("cadaver", a.url+"/dav/share/"+name+"/")
 			cmd.Env = append(os.Environ(), "HOME="+home)
 			cmd.Dir = base
-			cmd.Stdin = strings.NewReader("ls\ncd code\nls\nget " + source + " by-cadaver\ncd ..\nget big big-by-cadaver\nput want/plain stray\nquit\n")
+			cmd.Stdin = strings.NewReader("ls\ncd code\nls\nget " + source + " by-cadaver\ncd ..\nget big " +
+				"big-by-cadaver\nput want/plain stray\nquit\n")
 			text, err := cmd.CombinedOutput()
 			require.NoError(t, err, string(text))
 			require.Contains(t, string(text), "Coll:   "+strings.Split(source, "/")[0])
@@ -243,9 +254,12 @@ func TestWaysOut(t *testing.T) {
 			t.Log("cadaver is not here")
 		}
 		// All of the code, file by file.
-		shell(t, base, fmt.Sprintf(`cd want && find code -type f -printf 'url = "%s/dav/share/%s/%%p"\noutput = "../dav/%%p"\n' > ../urls && curl -s -Z --fail --create-dirs -u x:%s -K ../urls; cd ..; diff -r want/code dav/code`, a.url, name, a.token))
+		shell(t, base,
+			fmt.Sprintf(
+				`cd want && find code -type f -printf 'url = "%s/dav/share/%s/%%p"\noutput = "../dav/%%p"\n' > ../urls && curl -s -Z --fail --create-dirs -u x:%s -K ../urls; cd ..; diff -r want/code dav/code`, a.url, name, a.token))
 		curl := func(args ...string) string {
-			text, err := exec.Command("curl", append([]string{"-s", "-u", "x:" + a.token, "--path-as-is"}, args...)...).CombinedOutput()
+			text, err := exec.Command("curl", append([]string{"-s", "-u", "x:" + a.token, "--path-as-is"},
+				args...)...).CombinedOutput()
 			require.NoError(t, err, string(text))
 			return string(text)
 		}
@@ -254,13 +268,15 @@ func TestWaysOut(t *testing.T) {
 		require.Contains(t, curl(top+"/deep/dangling"), "Not Found")
 		require.Equal(t, "x", curl(top+"/100%25%20sure%3F%23.txt"))
 		require.Contains(t, curl("-X", "PROPFIND", "-H", "Depth: infinity", top+"/"), "propfind-finite-depth")
-		for _, path := range []string{"/../../../../etc/passwd", "/%2e%2e/%2e%2e/etc/passwd", "/..%2f..%2fetc/passwd", "/deep/../../../a/site.yaml"} {
+		for _, path := range []string{"/../../../../etc/passwd", "/%2e%2e/%2e%2e/etc/passwd", "/..%2f..%2fetc/passwd",
+			"/deep/../../../a/site.yaml"} {
 			require.NotContains(t, curl("-o", "-", "-w", "%{http_code}", top+path), "root:", path)
 		}
 		// Everything in a large directory is told, by one look at each thing.
 		list := curl("-X", "PROPFIND", "-H", "Depth: 1", top+"/many/")
 		require.Equal(t, 2501, strings.Count(list, "<D:response>"))
-		code, err := exec.Command("curl", "-s", "-o", "/dev/null", "-w", "%{http_code} %header{www-authenticate}", top+"/plain").Output()
+		code, err := exec.Command("curl", "-s", "-o", "/dev/null", "-w", "%{http_code} %header{www-authenticate}",
+			top+"/plain").Output()
 		require.NoError(t, err)
 		require.Contains(t, string(code), "401 Basic")
 	})

@@ -69,7 +69,8 @@ type proc struct {
 func serve(t testing.TB, dir, name, root string) *proc {
 	bin, err := build()
 	require.NoError(t, err)
-	p := &proc{t: t, bin: bin, dir: dir, args: []string{"serve", "--data", dir, "--name", name, "--listen", "127.0.0.1:0", "--root", root}}
+	p := &proc{t: t, bin: bin, dir: dir, args: []string{"serve", "--data", dir, "--name", name, "--listen", "127.0.0.1:0",
+		"--root", root}}
 	t.Cleanup(p.kill)
 	p.start()
 	return p
@@ -96,7 +97,8 @@ func (p *proc) start() {
 		for {
 			n, err := r.Read(buf)
 			seen.Write(buf[:n])
-			if strings.Contains(seen.String(), "for other sites") && (strings.Contains(seen.String(), "sign in with") || p.token != "") {
+			if strings.Contains(seen.String(), "for other sites") && (strings.Contains(seen.String(), "sign in with") ||
+				p.token != "") {
 				select {
 				case ready <- seen.String():
 				default:
@@ -180,7 +182,8 @@ func pair(t testing.TB, from, to *proc, labels string) {
 
 // digest describes a directory independently of the program.
 func digest(t testing.TB, dir string) string {
-	cmd := exec.Command("sh", "-c", `find . -print0 | LC_ALL=C sort -z | tar --null --no-recursion --xattrs --acls --numeric-owner --format=pax --pax-option=delete=atime,delete=ctime -cf - -T - | sha256sum`)
+	cmd := exec.Command("sh", "-c",
+		`find . -print0 | LC_ALL=C sort -z | tar --null --no-recursion --xattrs --acls --numeric-owner --format=pax --pax-option=delete=atime,delete=ctime -cf - -T - | sha256sum`)
 	cmd.Dir = dir
 	out, err := cmd.Output()
 	require.NoError(t, err)

@@ -24,19 +24,43 @@ import { TimeProvider } from "./parts/time";
 type Me = Schemas["Me"];
 
 const pages = [
-  ["/", "Today"], ["/volumes", "Volumes"], ["/policies", "Policies"], ["/sites", "Sites"], ["/runs", "Runs"], ["/recovery", "Recovery"], ["/space", "Space"], ["/objectives", "Objectives"], ["/alarms", "Alarms"], ["/ledger", "Ledger"], ["/people", "People"],
+  ["/", "Today"],
+  ["/volumes", "Volumes"],
+  ["/policies", "Policies"],
+  ["/sites", "Sites"],
+  ["/runs", "Runs"],
+  ["/recovery", "Recovery"],
+  ["/space", "Space"],
+  ["/objectives", "Objectives"],
+  ["/alarms", "Alarms"],
+  ["/ledger", "Ledger"],
+  ["/people", "People"],
 ];
 
 export function App() {
   const me = useQuery({ queryKey: ["me"], queryFn: () => told(api.GET("/me")), retry: false });
   useEvents(me.isSuccess);
-  if (me.isPending) return <main className="p-8"><Waiting what="the site" /></main>;
-  if (me.error) return me.error instanceof Problem && me.error.status === 401 ? <SignIn /> : <main className="p-8"><Trouble error={me.error} /></main>;
+  if (me.isPending)
+    return (
+      <main className="p-8">
+        <Waiting what="the site" />
+      </main>
+    );
+  if (me.error)
+    return me.error instanceof Problem && me.error.status === 401 ? (
+      <SignIn />
+    ) : (
+      <main className="p-8">
+        <Trouble error={me.error} />
+      </main>
+    );
   if (me.data.role !== "file owner") return <Desk me={me.data} />;
   return (
     <TimeProvider>
       <Masthead me={me.data} pages={[]} />
-      <main className="mx-auto max-w-[1240px] px-4 pb-16 sm:px-6"><OwnerPage me={me.data} /></main>
+      <main className="mx-auto max-w-[1240px] px-4 pb-16 sm:px-6">
+        <OwnerPage me={me.data} />
+      </main>
     </TimeProvider>
   );
 }
@@ -44,13 +68,30 @@ export function App() {
 /** The console of whoever looks after the site. */
 function Desk({ me }: { me: Me }) {
   const site = useQuery({ queryKey: ["site"], queryFn: () => told(api.GET("/site")), retry: false });
-  if (site.isPending) return <main className="p-8"><Waiting what="the site" /></main>;
-  if (site.error) return <main className="p-8"><Trouble error={site.error} /></main>;
+  if (site.isPending)
+    return (
+      <main className="p-8">
+        <Waiting what="the site" />
+      </main>
+    );
+  if (site.error)
+    return (
+      <main className="p-8">
+        <Trouble error={site.error} />
+      </main>
+    );
   return (
     <TimeProvider>
-      <Masthead me={me} pages={pages.filter(([to]) => me.role !== "operator" || (to !== "/people" && to !== "/ledger"))} />
+      <Masthead
+        me={me}
+        pages={pages.filter(([to]) => me.role !== "operator" || (to !== "/people" && to !== "/ledger"))}
+      />
       <main className="mx-auto max-w-[1240px] px-4 pb-16 sm:px-6">
-        {site.data.held && <p role="status" className="my-3 border-l-4 border-hand bg-sheet px-3 py-2 text-sm">Nothing is removed at present: {site.data.held}</p>}
+        {site.data.held && (
+          <p role="status" className="my-3 border-l-4 border-hand bg-sheet px-3 py-2 text-sm">
+            Nothing is removed at present: {site.data.held}
+          </p>
+        )}
         <Routes>
           <Route path="/" element={<Today />} />
           <Route path="/volumes" element={<Volumes />} />
@@ -86,15 +127,28 @@ function Masthead({ me, pages }: { me: Me; pages: string[][] }) {
     <header className="border-b border-ink">
       <div className="mx-auto flex max-w-[1240px] flex-wrap items-baseline gap-x-6 px-4 py-3 sm:px-6">
         <span className="font-say text-2xl font-semibold capitalize">{me.site}</span>
-        {pages.length > 0 && <nav aria-label="Pages" className="flex flex-wrap gap-x-4">
-          {pages.map(([to = "/", label]) => (
-            <NavLink key={to} to={to + keep} end={to === "/"} className={({ isActive }) => (isActive ? "font-semibold border-b-2 border-ink" : "quiet")}>{label}</NavLink>
-          ))}
-        </nav>}
+        {pages.length > 0 && (
+          <nav aria-label="Pages" className="flex flex-wrap gap-x-4">
+            {pages.map(([to = "/", label]) => (
+              <NavLink
+                key={to}
+                to={to + keep}
+                end={to === "/"}
+                className={({ isActive }) => (isActive ? "font-semibold border-b-2 border-ink" : "quiet")}
+              >
+                {label}
+              </NavLink>
+            ))}
+          </nav>
+        )}
         <span className="ml-auto flex gap-4 text-sm text-faint">
-          <span className="hidden sm:inline" title={me.role}>{me.name}</span>
+          <span className="hidden sm:inline" title={me.role}>
+            {me.name}
+          </span>
           {me.person && <OwnPassword />}
-          <button className="quiet" onClick={() => out.mutate()}>sign out</button>
+          <button className="quiet" onClick={() => out.mutate()}>
+            sign out
+          </button>
         </span>
       </div>
     </header>
@@ -106,16 +160,52 @@ function OwnPassword() {
   const [old, setOld] = useState("");
   const [fresh, setFresh] = useState("");
   const queries = useQueryClient();
-  const change = useMutation({ mutationFn: () => told(api.PUT("/me/password", { body: { old, new: fresh }, headers: once() })), onSuccess: () => queries.resetQueries() });
+  const change = useMutation({
+    mutationFn: () => told(api.PUT("/me/password", { body: { old, new: fresh }, headers: once() })),
+    onSuccess: () => queries.resetQueries(),
+  });
   return (
     <>
-      <button className="quiet" onClick={() => setOpen(true)}>password</button>
+      <button className="quiet" onClick={() => setOpen(true)}>
+        password
+      </button>
       <Sheet title="Change your password" open={open} close={() => setOpen(false)}>
-        <form onSubmit={(e) => { e.preventDefault(); change.mutate(); }}>
-          <Field label="The present one"><input type="password" autoComplete="current-password" className="field w-full" value={old} onChange={(e) => setOld(e.target.value)} required /></Field>
-          <Field label="The new one" help="At least 10 characters. You sign in with it everywhere anew."><input type="password" autoComplete="new-password" className="field w-full" value={fresh} onChange={(e) => setFresh(e.target.value)} minLength={10} required /></Field>
+        <form
+          onSubmit={(e) => {
+            e.preventDefault();
+            change.mutate();
+          }}
+        >
+          <Field label="The present one">
+            <input
+              type="password"
+              autoComplete="current-password"
+              className="field w-full"
+              value={old}
+              onChange={(e) => setOld(e.target.value)}
+              required
+            />
+          </Field>
+          <Field label="The new one" help="At least 10 characters. You sign in with it everywhere anew.">
+            <input
+              type="password"
+              autoComplete="new-password"
+              className="field w-full"
+              value={fresh}
+              onChange={(e) => setFresh(e.target.value)}
+              minLength={10}
+              required
+            />
+          </Field>
           <Trouble error={change.error} />
-          <div className="mt-3 flex gap-3"><button className="press" disabled={change.isPending}>Change it</button><button type="button" className="quiet" onClick={() => setOpen(false)}>Not now</button></div>
+          <div className="mt-3 flex gap-3">
+            <button className="press" disabled={change.isPending}>
+              Change it
+            </button>
+            <button type="button" className="quiet" onClick={() => setOpen(false)}>
+              Not now
+            </button>
+          </div>
         </form>
       </Sheet>
     </>
@@ -130,32 +220,87 @@ function SignIn() {
   const [byToken, setByToken] = useState(false);
   const enter = useMutation({
     mutationFn: async () => {
-      const r = await fetch("/api/v1/session", { method: "POST", headers: { "Content-Type": "application/json" }, body: JSON.stringify(byToken ? { token } : { name, password }) });
-      if (!r.ok) throw new Problem(((await r.json()) as { detail?: string }).detail ?? "You were not let in.", r.status);
+      const r = await fetch("/api/v1/session", {
+        method: "POST",
+        headers: { "Content-Type": "application/json" },
+        body: JSON.stringify(byToken ? { token } : { name, password }),
+      });
+      if (!r.ok)
+        throw new Problem(((await r.json()) as { detail?: string }).detail ?? "You were not let in.", r.status);
     },
     onSuccess: () => queries.resetQueries(),
   });
   return (
     <main className="mx-auto mt-[14vh] max-w-md px-4">
       <h1 className="font-say text-3xl font-semibold">Candid Harbor</h1>
-      <form className="mt-4" onSubmit={(e) => { e.preventDefault(); enter.mutate(); }}>
+      <form
+        className="mt-4"
+        onSubmit={(e) => {
+          e.preventDefault();
+          enter.mutate();
+        }}
+      >
         {byToken ? (
           <>
-            <label className="block font-semibold" htmlFor="token">Token</label>
-            <input id="token" type="password" autoComplete="current-password" className="field w-full font-mono" value={token} onChange={(e) => setToken(e.target.value)} autoFocus required />
-            <p className="my-2 text-sm text-faint">On the site's host, <code className="font-mono text-ink">candid token add NAME</code> prints a new one.</p>
+            <label className="block font-semibold" htmlFor="token">
+              Token
+            </label>
+            <input
+              id="token"
+              type="password"
+              autoComplete="current-password"
+              className="field w-full font-mono"
+              value={token}
+              onChange={(e) => setToken(e.target.value)}
+              autoFocus
+              required
+            />
+            <p className="my-2 text-sm text-faint">
+              On the site's host, <code className="font-mono text-ink">candid token add NAME</code> prints a new one.
+            </p>
           </>
         ) : (
           <>
-            <label className="block font-semibold" htmlFor="name">Name</label>
-            <input id="name" autoComplete="username" className="field w-full" value={name} onChange={(e) => setName(e.target.value)} autoFocus required />
-            <label className="mt-3 block font-semibold" htmlFor="password">Password</label>
-            <input id="password" type="password" autoComplete="current-password" className="field w-full" value={password} onChange={(e) => setPassword(e.target.value)} required />
+            <label className="block font-semibold" htmlFor="name">
+              Name
+            </label>
+            <input
+              id="name"
+              autoComplete="username"
+              className="field w-full"
+              value={name}
+              onChange={(e) => setName(e.target.value)}
+              autoFocus
+              required
+            />
+            <label className="mt-3 block font-semibold" htmlFor="password">
+              Password
+            </label>
+            <input
+              id="password"
+              type="password"
+              autoComplete="current-password"
+              className="field w-full"
+              value={password}
+              onChange={(e) => setPassword(e.target.value)}
+              required
+            />
           </>
         )}
         <div className="mt-4 flex items-baseline gap-4">
-          <button className="press" disabled={enter.isPending}>Sign in</button>
-          <button type="button" className="quiet text-sm" onClick={() => { setByToken(!byToken); enter.reset(); }}>{byToken ? "by name and password instead" : "by a token instead"}</button>
+          <button className="press" disabled={enter.isPending}>
+            Sign in
+          </button>
+          <button
+            type="button"
+            className="quiet text-sm"
+            onClick={() => {
+              setByToken(!byToken);
+              enter.reset();
+            }}
+          >
+            {byToken ? "by name and password instead" : "by a token instead"}
+          </button>
         </div>
       </form>
       <Trouble error={enter.error} />

@@ -35,10 +35,14 @@ func TestPhrases(t *testing.T) {
 		phrase, from string
 		want         []string
 	}{
-		{"every 15 minutes between 07:00 and 08:00 on mon-fri", "2026-03-06 07:40", []string{"Fri 03-06 07:45 +0000", "Fri 03-06 08:00 +0000", "Mon 03-09 07:00 +0000"}},
-		{"every 6 hours", "2026-01-01 00:00", []string{"Thu 01-01 06:00 +0000", "Thu 01-01 12:00 +0000", "Thu 01-01 18:00 +0000", "Fri 01-02 00:00 +0000"}},
-		{"hourly at :20 between 22:00 and 01:00", "2026-01-01 22:30", []string{"Thu 01-01 23:20 +0000", "Fri 01-02 00:20 +0000", "Fri 01-02 22:20 +0000"}},
-		{"daily at 23:30, 12:00 on sat, sun", "2026-03-06 12:00", []string{"Sat 03-07 12:00 +0000", "Sat 03-07 23:30 +0000", "Sun 03-08 12:00 +0000"}},
+		{"every 15 minutes between 07:00 and 08:00 on mon-fri", "2026-03-06 07:40", []string{"Fri 03-06 07:45 +0000",
+			"Fri 03-06 08:00 +0000", "Mon 03-09 07:00 +0000"}},
+		{"every 6 hours", "2026-01-01 00:00", []string{"Thu 01-01 06:00 +0000", "Thu 01-01 12:00 +0000",
+			"Thu 01-01 18:00 +0000", "Fri 01-02 00:00 +0000"}},
+		{"hourly at :20 between 22:00 and 01:00", "2026-01-01 22:30", []string{"Thu 01-01 23:20 +0000",
+			"Fri 01-02 00:20 +0000", "Fri 01-02 22:20 +0000"}},
+		{"daily at 23:30, 12:00 on sat, sun", "2026-03-06 12:00", []string{"Sat 03-07 12:00 +0000", "Sat 03-07 23:30 +0000",
+			"Sun 03-08 12:00 +0000"}},
 		{"weekly on sunday, wed at 02:00", "2026-03-06 12:00", []string{"Sun 03-08 02:00 +0000", "Wed 03-11 02:00 +0000"}},
 		{"monthly on day 31 at 03:00", "2026-01-31 12:00", []string{"Tue 03-31 03:00 +0100", "Sun 05-31 03:00 +0100"}},
 		{"monthly on last day at 03:00", "2026-01-31 12:00", []string{"Sat 02-28 03:00 +0000", "Tue 03-31 03:00 +0100"}},
@@ -52,10 +56,14 @@ func TestPhrases(t *testing.T) {
 // Clocks go forward at 01:00 on 29 March 2026 and back at 02:00 on 25 October in
 // Lisbon; Lord Howe Island changes by half an hour.
 func TestDaylightSaving(t *testing.T) {
-	require.Equal(t, []string{"Sun 03-29 02:00 +0100", "Mon 03-30 01:30 +0100"}, due(t, "daily at 01:30", "Europe/Lisbon", "2026-03-28 12:00", 2), "left out: the next instant that exists")
-	require.Equal(t, []string{"Sun 10-25 01:30 +0100", "Mon 10-26 01:30 +0000"}, due(t, "daily at 01:30", "Europe/Lisbon", "2026-10-24 12:00", 2), "comes twice: once")
-	require.Equal(t, []string{"Sun 10-04 02:30 +1100", "Mon 10-05 02:15 +1100"}, due(t, "daily at 02:15", "Australia/Lord_Howe", "2026-10-03 12:00", 2))
-	require.Equal(t, []string{"Sun 04-05 01:45 +1100", "Mon 04-06 01:45 +1030"}, due(t, "daily at 01:45", "Australia/Lord_Howe", "2026-04-04 12:00", 2))
+	require.Equal(t, []string{"Sun 03-29 02:00 +0100", "Mon 03-30 01:30 +0100"}, due(t, "daily at 01:30", "Europe/Lisbon",
+		"2026-03-28 12:00", 2), "left out: the next instant that exists")
+	require.Equal(t, []string{"Sun 10-25 01:30 +0100", "Mon 10-26 01:30 +0000"}, due(t, "daily at 01:30", "Europe/Lisbon",
+		"2026-10-24 12:00", 2), "comes twice: once")
+	require.Equal(t, []string{"Sun 10-04 02:30 +1100", "Mon 10-05 02:15 +1100"},
+		due(t, "daily at 02:15", "Australia/Lord_Howe", "2026-10-03 12:00", 2))
+	require.Equal(t, []string{"Sun 04-05 01:45 +1100", "Mon 04-06 01:45 +1030"},
+		due(t, "daily at 01:45", "Australia/Lord_Howe", "2026-04-04 12:00", 2))
 }
 
 var phrases = rapid.Custom(func(t *rapid.T) string {
@@ -69,7 +77,8 @@ var phrases = rapid.Custom(func(t *rapid.T) string {
 	}
 	switch rapid.IntRange(0, 4).Draw(t, "form") {
 	case 0:
-		return fmt.Sprintf("every %d minutes%s%s", rapid.SampledFrom([]int{1, 5, 7, 15, 60, 90, 720}).Draw(t, "n"), window, days)
+		return fmt.Sprintf("every %d minutes%s%s", rapid.SampledFrom([]int{1, 5, 7, 15, 60, 90, 720}).Draw(t, "n"), window,
+			days)
 	case 1:
 		return fmt.Sprintf("hourly at :%02d%s%s", rapid.IntRange(0, 59).Draw(t, "n"), window, days)
 	case 2:
@@ -77,11 +86,13 @@ var phrases = rapid.Custom(func(t *rapid.T) string {
 	case 3:
 		return "weekly on tue, sat at " + tod("a")
 	default:
-		return "monthly on " + rapid.SampledFrom([]string{"day 1", "day 30", "last day", "first monday", "last sunday", "third thu"}).Draw(t, "day") + " at " + tod("a")
+		return "monthly on " + rapid.SampledFrom([]string{"day 1", "day 30", "last day", "first monday", "last sunday",
+			"third thu"}).Draw(t, "day") + " at " + tod("a")
 	}
 })
 
-var zones = []string{"Europe/Lisbon", "America/New_York", "Australia/Lord_Howe", "Asia/Kathmandu", "UTC", "America/Santiago"}
+var zones = []string{"Europe/Lisbon", "America/New_York", "Australia/Lord_Howe", "Asia/Kathmandu", "UTC",
+	"America/Santiago"}
 
 // Printed and parsed again is the same rule; due times ascend, hit the same instants
 // from wherever they are asked, and elapsed ones leave no hole over a clock change.
@@ -126,8 +137,10 @@ func TestCadenceProperties(t *testing.T) {
 
 func TestErrorsPointAtTheWord(t *testing.T) {
 	for phrase, word := range map[string]string{
-		"evry 5 minutes": "evry", "every five minutes": "five", "daily 23:30": "23:30", "daily at 24:00": "24:00", "weekly on funday at 02:00": "funday",
-		"daily at 02:00 foo": "foo", "hourly at 20": "20", "monthly on day 32 at 02:00": "32", "daily at 02:00 in Mars/Base": "Mars/Base", "daily at": "",
+		"evry 5 minutes": "evry", "every five minutes": "five", "daily 23:30": "23:30", "daily at 24:00": "24:00",
+		"weekly on funday at 02:00": "funday",
+		"daily at 02:00 foo":        "foo", "hourly at 20": "20", "monthly on day 32 at 02:00": "32",
+		"daily at 02:00 in Mars/Base": "Mars/Base", "daily at": "",
 	} {
 		_, err := Parse(phrase, time.UTC)
 		var pe *PhraseError
@@ -144,7 +157,8 @@ func TestErrorsPointAtTheWord(t *testing.T) {
 }
 
 func FuzzParse(f *testing.F) {
-	for _, s := range []string{"every 15 minutes between 07:00 and 19:00 on mon-fri", "monthly on last day at 03:00 in UTC", "weekly on sun at 02:00, 03:00"} {
+	for _, s := range []string{"every 15 minutes between 07:00 and 19:00 on mon-fri",
+		"monthly on last day at 03:00 in UTC", "weekly on sun at 02:00, 03:00"} {
 		f.Add(s)
 	}
 	f.Fuzz(func(t *testing.T, s string) {

@@ -145,7 +145,8 @@ func Parse(phrase string, zone *time.Location) (*Cadence, error) {
 		}
 		return c, err
 	default:
-		err = p.fail("every, hourly, daily, weekly, monthly, yearly, on change, at service start, or a line that begins with RRULE:")
+		err = p.fail("every, hourly, daily, weekly, monthly, yearly, on change, at service start, or a line that begins " +
+			"with RRULE:")
 	}
 	if err != nil {
 		return nil, err

@@ -27,36 +27,56 @@ var meanings = []struct {
 	every  int
 	on     func(w wall) bool
 }{
-	{"every 15 minutes between 07:00 and 19:00 on mon-fri", 15, func(w wall) bool { return w.minute >= 420 && w.minute <= 1140 && workday(w) }},
+	{"every 15 minutes between 07:00 and 19:00 on mon-fri", 15, func(w wall) bool {
+		return w.minute >= 420 && w.minute <= 1140 && workday(w)
+	}},
 	{"every 90 minutes", 90, func(wall) bool { return true }},
 	{"every 6 hours between 20:00 and 08:00", 360, func(w wall) bool { return w.minute >= 1200 || w.minute <= 480 }},
 	{"on change, settle 1 minute, at most every 10 minutes", 10, func(wall) bool { return true }},
 	{"hourly at :30", 0, func(w wall) bool { return w.minute%60 == 30 }},
 	{"daily at 02:30", 0, func(w wall) bool { return w.minute == 150 }},
 	{"daily at 00:00, 01:15, 23:45", 0, func(w wall) bool { return w.minute == 0 || w.minute == 75 || w.minute == 1425 }},
-	{"weekly on sun, wed at 00:10", 0, func(w wall) bool { return w.minute == 10 && (w.weekday == time.Sunday || w.weekday == time.Wednesday) }},
+	{"weekly on sun, wed at 00:10", 0, func(w wall) bool {
+		return w.minute == 10 && (w.weekday == time.Sunday || w.weekday == time.Wednesday)
+	}},
 	{"monthly on day 30 at 12:00", 0, func(w wall) bool { return w.minute == 720 && w.d == 30 }},
 	{"monthly on last day at 00:30", 0, func(w wall) bool { return w.minute == 30 && w.d == w.last() }},
-	{"monthly on last sunday at 01:30", 0, func(w wall) bool { return w.minute == 90 && w.weekday == time.Sunday && w.d+7 > w.last() }},
-	{"monthly on third thu at 18:00", 0, func(w wall) bool { return w.minute == 1080 && w.weekday == time.Thursday && w.d > 14 && w.d <= 21 }},
-	{"yearly on 29 february at 06:00", 0, func(w wall) bool { return w.minute == 360 && w.m == time.February && w.d == 29 }},
-	{"yearly on last day of june at 23:59", 0, func(w wall) bool { return w.minute == 1439 && w.m == time.June && w.d == 30 }},
-	{"yearly on first sunday of april at 02:15", 0, func(w wall) bool { return w.minute == 135 && w.m == time.April && w.weekday == time.Sunday && w.d <= 7 }},
+	{"monthly on last sunday at 01:30", 0, func(w wall) bool {
+		return w.minute == 90 && w.weekday == time.Sunday && w.d+7 > w.last()
+	}},
+	{"monthly on third thu at 18:00", 0, func(w wall) bool {
+		return w.minute == 1080 && w.weekday == time.Thursday && w.d > 14 && w.d <= 21
+	}},
+	{"yearly on 29 february at 06:00", 0, func(w wall) bool {
+		return w.minute == 360 && w.m == time.February && w.d == 29
+	}},
+	{"yearly on last day of june at 23:59", 0, func(w wall) bool {
+		return w.minute == 1439 && w.m == time.June && w.d == 30
+	}},
+	{"yearly on first sunday of april at 02:15", 0, func(w wall) bool {
+		return w.minute == 135 && w.m == time.April && w.weekday == time.Sunday && w.d <= 7
+	}},
 	{"RRULE:FREQ=DAILY;BYHOUR=2;BYMINUTE=30", 0, func(w wall) bool { return w.minute == 150 }},
 	{"RRULE:FREQ=HOURLY;BYMINUTE=15;BYDAY=SA,SU", 0, func(w wall) bool { return w.minute%60 == 15 && !workday(w) }},
-	{"RRULE:FREQ=MONTHLY;BYDAY=-1FR;BYHOUR=17;BYMINUTE=0", 0, func(w wall) bool { return w.minute == 1020 && w.weekday == time.Friday && w.d+7 > w.last() }},
+	{"RRULE:FREQ=MONTHLY;BYDAY=-1FR;BYHOUR=17;BYMINUTE=0", 0, func(w wall) bool {
+		return w.minute == 1020 && w.weekday == time.Friday && w.d+7 > w.last()
+	}},
 	{"RRULE:FREQ=WEEKLY;INTERVAL=2;BYDAY=MO;BYHOUR=1;BYMINUTE=45", 0, func(w wall) bool {
-		weeks := int(time.Date(w.y, w.m, w.d, 0, 0, 0, 0, time.UTC).Sub(time.Date(2018, 1, 1, 0, 0, 0, 0, time.UTC)).Hours()) / 24 / 7
+		monday := time.Date(2018, 1, 1, 0, 0, 0, 0, time.UTC)
+		weeks := int(time.Date(w.y, w.m, w.d, 0, 0, 0, 0, time.UTC).Sub(monday).Hours()) / 24 / 7
 		return w.minute == 105 && w.weekday == time.Monday && weeks%2 == 0
 	}},
-	{"RRULE:FREQ=YEARLY;BYMONTH=3;BYMONTHDAY=-1;BYHOUR=0;BYMINUTE=0", 0, func(w wall) bool { return w.minute == 0 && w.m == time.March && w.d == 31 }},
+	{"RRULE:FREQ=YEARLY;BYMONTH=3;BYMONTHDAY=-1;BYHOUR=0;BYMINUTE=0", 0, func(w wall) bool {
+		return w.minute == 0 && w.m == time.March && w.d == 31
+	}},
 }
 
 // Compared minute by minute over two years and a leap day, in zones that change by an
 // hour, by half an hour and at midnight: a wall time fires the first time it comes, one
 // that is left out fires at the next instant that exists, and elapsed ones count on.
 func TestAgainstEveryMinute(t *testing.T) {
-	for _, name := range []string{"Europe/Lisbon", "America/New_York", "Australia/Lord_Howe", "Asia/Kathmandu", "America/Santiago", "Africa/Cairo", "UTC"} {
+	for _, name := range []string{"Europe/Lisbon", "America/New_York", "Australia/Lord_Howe", "Asia/Kathmandu",
+		"America/Santiago", "Africa/Cairo", "UTC"} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
 			z := zone(t, name)
@@ -162,7 +182,9 @@ func TestRulesThatAreRefused(t *testing.T) {
 }
 
 func TestDays(t *testing.T) {
-	for _, p := range []string{"daily", "weekly on sunday", "weekly on monday, friday", "monthly on last day", "monthly on day 15", "monthly on first monday", "yearly on 25 december", "yearly on last day of june", "yearly on second tuesday of march"} {
+	for _, p := range []string{"daily", "weekly on sunday", "weekly on monday, friday", "monthly on last day",
+		"monthly on day 15", "monthly on first monday", "yearly on 25 december", "yearly on last day of june",
+		"yearly on second tuesday of march"} {
 		d, err := ParseDays(p)
 		require.NoError(t, err, p)
 		require.Equal(t, p, d.String())
@@ -172,10 +194,12 @@ func TestDays(t *testing.T) {
 				n++
 			}
 		}
-		require.Equal(t, map[string]int{"daily": 731, "weekly on sunday": 104, "weekly on monday, friday": 209, "monthly on last day": 24, "monthly on day 15": 24, "monthly on first monday": 24}[p]+
+		require.Equal(t, map[string]int{"daily": 731, "weekly on sunday": 104, "weekly on monday, friday": 209,
+			"monthly on last day": 24, "monthly on day 15": 24, "monthly on first monday": 24}[p]+
 			map[bool]int{true: 2}[p[0] == 'y'], n, p)
 	}
-	for p, word := range map[string]string{"hourly": "hourly", "weekly sunday": "sunday", "yearly on 25": "", "yearly on last day of": "", "monthly on last day at 10:00": "at", "yearly on 32 june": "32"} {
+	for p, word := range map[string]string{"hourly": "hourly", "weekly sunday": "sunday", "yearly on 25": "",
+		"yearly on last day of": "", "monthly on last day at 10:00": "at", "yearly on 32 june": "32"} {
 		_, err := ParseDays(p)
 		var pe *PhraseError
 		require.ErrorAs(t, err, &pe, p)

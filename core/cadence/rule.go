@@ -21,7 +21,8 @@ type rule struct {
 var anchor = time.Date(2018, 1, 1, 0, 0, 0, 0, time.UTC)
 
 func isRule(phrase string) bool {
-	return len(phrase) >= 6 && strings.EqualFold(strings.TrimSpace(phrase)[:min(6, len(strings.TrimSpace(phrase)))], "RRULE:")
+	return len(phrase) >= 6 && strings.EqualFold(strings.TrimSpace(phrase)[:min(6, len(strings.TrimSpace(phrase)))],
+		"RRULE:")
 }
 
 func parseRule(phrase string, zone *time.Location) (*Cadence, error) {

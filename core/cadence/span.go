@@ -15,7 +15,8 @@ func ParseSpan(words string) (Span, error) {
 	c := &Cadence{form: every, zone: time.UTC}
 	for _, tok := range p.toks {
 		if tok.text == "in" {
-			return Span{}, &PhraseError{Phrase: words, Column: tok.col, Word: tok.text, Want: "between or on: the zone is that of the whole calendar"}
+			return Span{}, &PhraseError{Phrase: words, Column: tok.col, Word: tok.text,
+				Want: "between or on: the zone is that of the whole calendar"}
 		}
 	}
 	if err := p.tail(c); err != nil {

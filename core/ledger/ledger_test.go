@@ -17,7 +17,8 @@ func TestNothingIsChangedUnseen(t *testing.T) {
 		var last object.ID
 		n := rapid.IntRange(2, 12).Draw(t, "entries")
 		for i := range n {
-			e := Entry{N: int64(i + 1), At: rapid.Int64().Draw(t, "at"), Who: rapid.SampledFrom([]string{"a", "ab", ""}).Draw(t, "who"), Role: rapid.SampledFrom([]string{"b", "bc", ""}).Draw(t, "role"), Act: "x"}
+			e := Entry{N: int64(i + 1), At: rapid.Int64().Draw(t, "at"), Who: rapid.SampledFrom([]string{"a", "ab", ""}).Draw(t,
+				"who"), Role: rapid.SampledFrom([]string{"b", "bc", ""}).Draw(t, "role"), Act: "x"}
 			last = Sum(last, &e)
 			es, sums = append(es, e), append(sums, last)
 		}

@@ -76,7 +76,8 @@ func Read(b []byte) (*Index, error) {
 	if body := b[:len(b)-4]; crc32.Checksum(body, castagnoli) != le.Uint32(b[len(body):]) {
 		return nil, fmt.Errorf("%w: checksum differs", errNotWhole)
 	}
-	snaps, lives, dirs, text := uint64(le.Uint32(b[8:])), uint64(le.Uint32(b[12:])), uint64(le.Uint32(b[16:])), le.Uint64(b[20:])
+	snaps, lives, dirs, text := uint64(le.Uint32(b[8:])), uint64(le.Uint32(b[12:])), uint64(le.Uint32(b[16:])),
+		le.Uint64(b[20:])
 	x := &Index{seed: maphash.MakeSeed()}
 	copy(x.top[:], b[28:])
 	b = b[headSize : len(b)-4]
@@ -92,10 +93,12 @@ func Read(b []byte) (*Index, error) {
 	x.names, b = bytes.Clone(b[:text]), b[text:]
 	x.lives = make([]life, lives+1)
 	for i := uint64(1); i <= lives; i++ {
-		x.lives[i] = life{dir: le.Uint32(b), name: le.Uint32(b[4:]), from: le.Uint32(b[8:]), to: le.Uint32(b[12:]), prev: le.Uint32(b[16:]), next: le.Uint32(b[20:]),
+		x.lives[i] = life{dir: le.Uint32(b), name: le.Uint32(b[4:]), from: le.Uint32(b[8:]), to: le.Uint32(b[12:]),
+			prev: le.Uint32(b[16:]), next: le.Uint32(b[20:]),
 			size: int64(le.Uint64(b[24:])), mtime: int64(le.Uint64(b[32:])), length: b[40], kind: object.EntryKind(b[41])}
 		l := &x.lives[i]
-		if uint64(l.dir) > dirs || uint64(l.name)+uint64(l.length) > text || uint64(l.from) >= snaps || uint64(l.prev) >= i || l.next != 0 && (uint64(l.next) <= i || uint64(l.next) > lives) || l.to < l.from {
+		if uint64(l.dir) > dirs || uint64(l.name)+uint64(l.length) > text || uint64(l.from) >= snaps || uint64(l.prev) >= i ||
+			l.next != 0 && (uint64(l.next) <= i || uint64(l.next) > lives) || l.to < l.from {
 			return nil, fmt.Errorf("%w: life %d contradicts itself", errNotWhole, i)
 		}
 		b = b[lifeSize:]

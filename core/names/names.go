@@ -60,7 +60,8 @@ type Index struct {
 
 // New returns an index of no snapshots.
 func New() *Index {
-	return &Index{lives: make([]life, 1), dirs: make([]dirKey, 1), dirNo: map[dirKey]uint32{}, last: map[pathKey]uint32{}, seed: maphash.MakeSeed()}
+	return &Index{lives: make([]life, 1), dirs: make([]dirKey, 1), dirNo: map[dirKey]uint32{}, last: map[pathKey]uint32{},
+		seed: maphash.MakeSeed()}
 }
 
 // Snaps returns the snapshots that were added, oldest first.
@@ -87,7 +88,8 @@ func (x *Index) walk(get object.Getter, dir uint32, a, b object.ID) error {
 		isDir := func(e *object.Entry) bool { return e != nil && e.Kind == object.Dir }
 		switch {
 		case both && isDir(old) && isDir(new): // it lives on, whatever changed in it
-		case both && old.Kind == new.Kind && old.Content == new.Content && old.Size == new.Size && old.MTime == new.MTime: // only its rights changed
+		// only its rights changed
+		case both && old.Kind == new.Kind && old.Content == new.Content && old.Size == new.Size && old.MTime == new.MTime:
 		default:
 			if old != nil {
 				x.end(dir, old.Name)
@@ -156,7 +158,8 @@ func (x *Index) end(dir uint32, name []byte) {
 
 func (x *Index) begin(dir uint32, e *object.Entry) {
 	k, no := x.keyOf(dir, e.Name), uint32(len(x.lives))
-	l := life{dir: dir, from: uint32(len(x.snaps) - 1), to: stillThere, size: e.Size, mtime: e.MTime, kind: e.Kind, length: uint8(len(e.Name))}
+	l := life{dir: dir, from: uint32(len(x.snaps) - 1), to: stillThere, size: e.Size, mtime: e.MTime, kind: e.Kind,
+		length: uint8(len(e.Name))}
 	if was := x.last[k]; was != 0 {
 		l.prev, l.name = was, x.lives[was].name
 		x.lives[was].next = no

@@ -45,7 +45,8 @@ func TestFindsWhatWalkingFinds(t *testing.T) {
 		pat, err := ParsePattern(text)
 		require.NoError(t, err)
 		from, to := rapid.IntRange(0, n).Draw(t, "since"), rapid.IntRange(0, n).Draw(t, "until")
-		q := Query{Match: pat, Since: at(from), Until: at(to), Kind: object.File, MinSize: int64(rapid.IntRange(0, 2).Draw(t, "min")), Deleted: rapid.Bool().Draw(t, "deleted"), Limit: 100}
+		q := Query{Match: pat, Since: at(from), Until: at(to), Kind: object.File,
+			MinSize: int64(rapid.IntRange(0, 2).Draw(t, "min")), Deleted: rapid.Bool().Draw(t, "deleted"), Limit: 100}
 
 		want := map[string]string{}
 		newest := -1
@@ -169,7 +170,8 @@ func TestVersionsOfAPath(t *testing.T) {
 	require.NoError(t, err)
 	found, _ := x.Find(Query{Match: pat, Limit: 9}, func(object.ID) bool { return true })
 	require.Len(t, found, 1)
-	require.Equal(t, []any{3, at(0), at(5), true}, []any{found[0].Versions, found[0].First.Taken, found[0].Last.Taken, found[0].There})
+	require.Equal(t, []any{3, at(0), at(5), true}, []any{found[0].Versions, found[0].First.Taken, found[0].Last.Taken,
+		found[0].There})
 	found, _ = x.Find(Query{Match: pat, Until: at(1), Limit: 9}, func(object.ID) bool { return true })
 	require.Equal(t, []any{int64(1), at(1)}, []any{found[0].Size, found[0].Last.Taken})
 }

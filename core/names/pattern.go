@@ -35,7 +35,8 @@ func ParsePattern(s string) (*Pattern, error) {
 	}
 	for _, g := range strings.Split(text, "/") {
 		if _, err := path.Match(g, ""); err != nil || g == "" {
-			return nil, fmt.Errorf("pattern %q: %q is not a name with * ? or [a-z] in it; write \\[ for the bracket itself", s, g)
+			return nil, fmt.Errorf("pattern %q: %q is not a name with * ? or [a-z] in it; write \\[ for the bracket itself", s,
+				g)
 		}
 		p.globs = append(p.globs, newGlob(g))
 	}

@@ -19,7 +19,8 @@ const (
 	BlockDevice
 )
 
-var entryKindNames = [...]string{"", "file", "directory", "symlink", "fifo", "socket", "character device", "block device"}
+var entryKindNames = [...]string{"", "file", "directory", "symlink", "fifo", "socket", "character device",
+	"block device"}
 
 func (k EntryKind) String() string {
 	if int(k) < len(entryKindNames) && k > 0 {

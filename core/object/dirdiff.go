@@ -69,7 +69,8 @@ func DiffDir(get Getter, a, b ID, fn func(old, new *Entry) error) error {
 // Equal reports whether two entries are the same in all that is recorded.
 func (e *Entry) Equal(o *Entry) bool {
 	return e.Content == o.Content && e.HasContent == o.HasContent && e.Size == o.Size && e.Sparse == o.Sparse &&
-		e.Kind == o.Kind && e.Major == o.Major && e.Minor == o.Minor && bytes.Equal(e.Target, o.Target) && bytes.Equal(e.Name, o.Name) &&
+		e.Kind == o.Kind && e.Major == o.Major && e.Minor == o.Minor && bytes.Equal(e.Target, o.Target) &&
+		bytes.Equal(e.Name, o.Name) &&
 		e.MTime == o.MTime && e.SameRights(o)
 }
 

@@ -33,7 +33,8 @@ func (m memory) get(id ID) (Envelope, error) {
 }
 
 func drawEntry(t *rapid.T, name string) Entry {
-	e := Entry{Name: []byte(name), Kind: EntryKind(rapid.IntRange(1, 7).Draw(t, "kind")), Mode: rapid.Uint32Range(0, 0o7777).Draw(t, "mode"),
+	e := Entry{Name: []byte(name), Kind: EntryKind(rapid.IntRange(1, 7).Draw(t, "kind")), Mode: rapid.Uint32Range(0,
+		0o7777).Draw(t, "mode"),
 		MTime: rapid.Int64().Draw(t, "mtime"), UID: rapid.Uint32().Draw(t, "uid")}
 	switch e.Kind {
 	case File:
@@ -90,7 +91,10 @@ func TestDirectoryRoundTrip(t *testing.T) {
 			require.True(t, ok)
 			require.Equal(t, want[i], e)
 			var after []Entry
-			require.NoError(t, WalkDir(m.get, id, []byte(sorted[i]), func(e Entry) error { after = append(after, e); return nil }))
+			require.NoError(t, WalkDir(m.get, id, []byte(sorted[i]), func(e Entry) error {
+				after = append(after, e)
+				return nil
+			}))
 			require.Len(t, after, len(want)-i-1)
 		}
 		_, ok, err := LookupDir(m.get, id, []byte("~none"))
@@ -160,7 +164,10 @@ func TestListRoundTrip(t *testing.T) {
 		}
 		from := rapid.Int64Range(0, total-1).Draw(t, "from")
 		var got []span
-		require.NoError(t, WalkContent(m.get, id, from, func(s Span) error { got = append(got, span{s.Offset, s.Length, s.Zero}); return nil }))
+		require.NoError(t, WalkContent(m.get, id, from, func(s Span) error {
+			got = append(got, span{s.Offset, s.Length, s.Zero})
+			return nil
+		}))
 		i := slices.IndexFunc(want, func(s span) bool { return s.at+s.n > from })
 		// A run of zeros may be cut where a list page ends.
 		if len(want) < 4000 {
@@ -174,8 +181,10 @@ func TestListRoundTrip(t *testing.T) {
 
 func TestRootAndMarks(t *testing.T) {
 	key := ed25519.NewKeyFromSeed(make([]byte, 32))
-	r := &Root{Lineage: LineageID{7}, Volume: "v", Origin: "o", Term: 2, Sequence: 9, Began: 5, Ended: 6, Consistency: Spread, Cause: CauseByHand,
-		Top: Entry{Kind: Dir, Mode: 0o755, HasContent: true, Content: ID{1}}, HasLinks: true, Links: ID{2}, Labels: map[string]string{"b": "2", "a": "1"},
+	r := &Root{Lineage: LineageID{7}, Volume: "v", Origin: "o", Term: 2, Sequence: 9, Began: 5, Ended: 6,
+		Consistency: Spread, Cause: CauseByHand,
+		Top: Entry{Kind: Dir, Mode: 0o755, HasContent: true, Content: ID{1}}, HasLinks: true, Links: ID{2},
+		Labels:  map[string]string{"b": "2", "a": "1"},
 		Remarks: []Remark{{Path: []byte("x\xff"), What: "changed"}}, RemarkCount: 1}
 	env, err := EncodeRoot(r)
 	require.NoError(t, err)

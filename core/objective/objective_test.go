@@ -43,7 +43,9 @@ func TestAgainstEveryMinute(t *testing.T) {
 					newest = as
 				}
 			}
-			resting := slices.ContainsFunc(pauses, func(p Stretch) bool { return !minute(m).Before(p.From) && minute(m).Before(p.To) })
+			resting := slices.ContainsFunc(pauses, func(p Stretch) bool {
+				return !minute(m).Before(p.From) && minute(m).Before(p.To)
+			})
 			switch {
 			case newest.IsZero():
 				none++
@@ -60,7 +62,8 @@ func TestAgainstEveryMinute(t *testing.T) {
 				on++
 			}
 		}
-		require.Equal(t, [4]int{on, late, none, paused}, [4]int{int(got.OnTarget.Minutes()), int(got.Late.Minutes()), int(got.Unprotected.Minutes()), int(got.Paused.Minutes())})
+		require.Equal(t, [4]int{on, late, none, paused}, [4]int{int(got.OnTarget.Minutes()), int(got.Late.Minutes()),
+			int(got.Unprotected.Minutes()), int(got.Paused.Minutes())})
 		require.Len(t, got.Stretches, len(stretches))
 		for i, s := range stretches {
 			require.Equal(t, minute(s[0]), got.Stretches[i].From)

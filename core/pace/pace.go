@@ -46,7 +46,8 @@ func Parse(lines []string, zone *time.Location) (*Calendar, error) {
 	return c, nil
 }
 
-var units = map[string]float64{"kbit/s": 1e3 / 8, "Mbit/s": 1e6 / 8, "Gbit/s": 1e9 / 8, "KiB/s": 1 << 10, "MiB/s": 1 << 20, "GiB/s": 1 << 30}
+var units = map[string]float64{"kbit/s": 1e3 / 8, "Mbit/s": 1e6 / 8, "Gbit/s": 1e9 / 8, "KiB/s": 1 << 10,
+	"MiB/s": 1 << 20, "GiB/s": 1 << 30}
 
 // ParseRate reads a rate such as "20 Mbit/s", "3 MiB/s", "unlimited" or "nothing", in bytes
 // a second.
@@ -79,7 +80,8 @@ func parseRate(text string) (rate int64, rest string, err error) {
 		return 0, "", wrong
 	}
 	if v*unit < 1000 {
-		return 0, "", fmt.Errorf("pace %q is less than 8 kbit/s, at which nothing would ever arrive; write nothing to send nothing", text)
+		return 0, "", fmt.Errorf("pace %q is less than 8 kbit/s, at which nothing would ever arrive; write nothing to "+
+			"send nothing", text)
 	}
 	return int64(v * unit), strings.Join(words[2:], " "), nil
 }

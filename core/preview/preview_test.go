@@ -40,7 +40,8 @@ func daily(n int) retention.Rules {
 func TestLadder(t *testing.T) {
 	far := retention.Rules{Zone: time.UTC}
 	far.Tiers[retention.Monthly].Count = 3
-	out := run(phrases(t, "every 6 hours", "daily at 12:00"), []Place{{Name: "here", Rules: []retention.Rules{daily(5)}}, {Name: "there", Rules: []retention.Rules{far}}, {Name: "all"}}, begin, begin.AddDate(0, 0, 90))
+	out := run(phrases(t, "every 6 hours", "daily at 12:00"), []Place{{Name: "here", Rules: []retention.Rules{daily(5)}},
+		{Name: "there", Rules: []retention.Rules{far}}, {Name: "all"}}, begin, begin.AddDate(0, 0, 90))
 	growth := Growth{Live: 1000, Added: 10, Spacing: 6 * time.Hour}
 	require.Equal(t, 360, out[0].Taken)
 	require.Len(t, out[0].Ladder, 5)
@@ -51,7 +52,8 @@ func TestLadder(t *testing.T) {
 	last := out[2].Samples[len(out[2].Samples)-1]
 	require.InDelta(t, 1000+359*10, growth.Bytes(last), 1)
 	require.Equal(t, 360, last.Count)
-	require.Less(t, growth.Bytes(out[1].Samples[len(out[1].Samples)-1]), int64(3001), "far apart they share more than they differ")
+	require.Less(t, growth.Bytes(out[1].Samples[len(out[1].Samples)-1]), int64(3001),
+		"far apart they share more than they differ")
 }
 
 // What is foreseen is what happens: living through the same days, deciding at other
@@ -62,7 +64,8 @@ func TestForeseenIsWhatHappens(t *testing.T) {
 		for _, tier := range retention.Tiers() {
 			r.Tiers[tier].Count = rapid.IntRange(0, 6).Draw(t, tier.String())
 		}
-		c, err := cadence.Parse(rapid.SampledFrom([]string{"every 5 hours", "daily at 23:30", "every 90 minutes between 07:00 and 19:00 on mon-fri"}).Draw(t, "take"), time.UTC)
+		c, err := cadence.Parse(rapid.SampledFrom([]string{"every 5 hours", "daily at 23:30",
+			"every 90 minutes between 07:00 and 19:00 on mon-fri"}).Draw(t, "take"), time.UTC)
 		require.NoError(t, err)
 		end := begin.AddDate(0, 0, rapid.IntRange(1, 200).Draw(t, "days"))
 		foreseen := run([]*cadence.Cadence{c}, []Place{{Rules: []retention.Rules{r}}}, begin, end)[0]
@@ -96,14 +99,18 @@ func left(have []retention.Snapshot, r retention.Rules, now time.Time) (out []re
 func TestFromToday(t *testing.T) {
 	have := []retention.Snapshot{
 		{Position: lineage.Position{Term: 2, Sequence: 7}, Taken: begin.AddDate(0, 0, -3)},
-		{Position: lineage.Position{Term: 2, Sequence: 8}, Taken: begin.AddDate(0, 0, -2), Keep: &retention.Keep{Reason: "audit"}},
-		{Position: lineage.Position{Term: 2, Sequence: 9}, Taken: begin.AddDate(0, 0, -1), Kind: retention.ByHand, End: begin.AddDate(0, 0, 10)},
+		{Position: lineage.Position{Term: 2, Sequence: 8}, Taken: begin.AddDate(0, 0, -2),
+			Keep: &retention.Keep{Reason: "audit"}},
+		{Position: lineage.Position{Term: 2, Sequence: 9}, Taken: begin.AddDate(0, 0, -1), Kind: retention.ByHand,
+			End: begin.AddDate(0, 0, 10)},
 	}
-	o := run(phrases(t, "daily at 06:00"), []Place{{Rules: []retention.Rules{daily(4)}, Have: have}}, begin, begin.AddDate(0, 0, 30))[0]
+	o := run(phrases(t, "daily at 06:00"), []Place{{Rules: []retention.Rules{daily(4)}, Have: have}}, begin,
+		begin.AddDate(0, 0, 30))[0]
 	require.Len(t, o.Ladder, 5)
 	require.Equal(t, "marked to keep: audit", o.Ladder[4].Reasons[0].String())
 	require.Equal(t, 3, o.Samples[0].Count)
-	require.Empty(t, run(nil, []Place{{Rules: []retention.Rules{daily(4)}}}, begin, begin.AddDate(1, 0, 0))[0].Ladder, "nothing is taken, nothing is there")
+	require.Empty(t, run(nil, []Place{{Rules: []retention.Rules{daily(4)}}}, begin, begin.AddDate(1, 0, 0))[0].Ladder,
+		"nothing is taken, nothing is there")
 }
 
 // A year of a snapshot every quarter of an hour is lived through while one looks.
@@ -112,7 +119,8 @@ func BenchmarkYear(b *testing.B) {
 	r.Tiers = [5]retention.Step{{Count: 48}, {Count: 14}, {Count: 8}, {Count: 12}, {Count: 7}}
 	take := phrases(b, "every 15 minutes")
 	for b.Loop() {
-		run(take, []Place{{Rules: []retention.Rules{r}}, {Rules: []retention.Rules{daily(30)}}}, begin, begin.AddDate(1, 0, 0))
+		run(take, []Place{{Rules: []retention.Rules{r}}, {Rules: []retention.Rules{daily(30)}}}, begin,
+			begin.AddDate(1, 0, 0))
 	}
 }
 

@@ -96,7 +96,9 @@ const Ahead = 5 * time.Minute
 
 // Reason says why a snapshot is kept.
 type Reason struct {
-	Rule   string        // newest, hourly … yearly, milestone, by hand, safety, recalled, keep mark, floor, dated ahead, owed, newest complete, paused, no rules, set, out of turn
+	// newest, hourly … yearly, milestone, by hand, safety, recalled, keep mark, floor, dated ahead, owed, newest
+	// complete, paused, no rules, set, out of turn
+	Rule   string
 	Bucket time.Time     // start of the newest bucket it stands for, tiers and milestones only
 	Rank   int           // 1 is the newest; tiers by count and newest only
 	Of     int           // how many the rule keeps

@@ -19,10 +19,13 @@ func Less(old, now []Rules) []string {
 	for i := range old {
 		o := &old[i]
 		if !slices.ContainsFunc(now, func(n Rules) bool { return n.WeekShift == o.WeekShift && sameZone(n.Zone, o.Zone) }) {
-			out = append(out, fmt.Sprintf("hours, days and weeks of %s become those of %s, so others stand for them", o.Zone, now[0].Zone))
+			out = append(out, fmt.Sprintf("hours, days and weeks of %s become those of %s, so others stand for them", o.Zone,
+				now[0].Zone))
 		}
 		if !slices.ContainsFunc(now, func(n Rules) bool { return n.Newest >= o.Newest }) {
-			out = append(out, fmt.Sprintf("newest %d becomes %s", o.Newest, orNothing(most(now, func(n *Rules) int { return n.Newest }))))
+			out = append(out, fmt.Sprintf("newest %d becomes %s", o.Newest, orNothing(most(now, func(n *Rules) int {
+				return n.Newest
+			}))))
 		}
 		for _, t := range Tiers() {
 			step := o.Tiers[t]
@@ -41,12 +44,16 @@ func Less(old, now []Rules) []string {
 		}
 		for _, m := range o.Milestones {
 			if !slices.ContainsFunc(now, func(n Rules) bool {
-				return slices.ContainsFunc(n.Milestones, func(x Milestone) bool { return x.On.String() == m.On.String() && x.For >= m.For })
+				return slices.ContainsFunc(n.Milestones, func(x Milestone) bool {
+					return x.On.String() == m.On.String() && x.For >= m.For
+				})
 			}) {
 				out = append(out, fmt.Sprintf("milestone %s for %s goes or gets shorter", m.Name, Words(m.For)))
 			}
 		}
-		if forever := o.ByHand == 0; !slices.ContainsFunc(now, func(n Rules) bool { return n.ByHand == 0 || (!forever && n.ByHand >= o.ByHand) }) {
+		if forever := o.ByHand == 0; !slices.ContainsFunc(now, func(n Rules) bool {
+			return n.ByHand == 0 || (!forever && n.ByHand >= o.ByHand)
+		}) {
 			out = append(out, "snapshots by hand stay for a shorter time")
 		}
 		if o.Safety > SafetyPeriod && !slices.ContainsFunc(now, func(n Rules) bool { return n.Safety >= o.Safety }) {

@@ -45,11 +45,13 @@ func TestLessIsSaid(t *testing.T) {
 		var snaps []Snapshot
 		for i := range 150 {
 			at = at.Add(time.Duration(rng.IntN(60)) * time.Hour)
-			snaps = append(snaps, Snapshot{Position: lineage.Position{Term: 1, Sequence: uint64(i + 1)}, Taken: at, Kind: Kind(rng.IntN(3))})
+			snaps = append(snaps, Snapshot{Position: lineage.Position{Term: 1, Sequence: uint64(i + 1)}, Taken: at,
+				Kind: Kind(rng.IntN(3))})
 		}
 		a, b := Decide(snaps, old, at), Decide(snaps, now, at)
 		for i := range snaps {
-			require.True(t, !a[i].Kept() || b[i].Kept(), "%s was let go unsaid: %s became %s", snaps[i].Taken, old[0].String(), now[0].String())
+			require.True(t, !a[i].Kept() || b[i].Kept(), "%s was let go unsaid: %s became %s", snaps[i].Taken, old[0].String(),
+				now[0].String())
 		}
 	})
 	require.Positive(t, said)

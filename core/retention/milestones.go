@@ -14,7 +14,8 @@ func (r *Rules) milestone(m *Milestone, snaps []Snapshot, scheduled []int32, now
 	cal := calendar{zone: r.Zone, tier: Daily}
 	days := r.milestoneDays(m, &cal, snaps, scheduled, now)
 	keep := func(i int32, day int64) {
-		out[i].Reasons = append(out[i].Reasons, Reason{Rule: "milestone", Bucket: cal.start(day), For: m.For, Until: cal.start(day + 1).Add(m.For), Text: m.Name})
+		out[i].Reasons = append(out[i].Reasons, Reason{Rule: "milestone", Bucket: cal.start(day), For: m.For,
+			Until: cal.start(day + 1).Add(m.For), Text: m.Name})
 	}
 	left := days // ascending, those that nothing stands in yet
 	for _, i := range scheduled {
@@ -42,7 +43,8 @@ func (r *Rules) milestone(m *Milestone, snaps []Snapshot, scheduled []int32, now
 
 // milestoneDays lists the days, as daily buckets, ascending, that the rule picks and
 // still keeps, from the day of the oldest snapshot on.
-func (r *Rules) milestoneDays(m *Milestone, cal *calendar, snaps []Snapshot, scheduled []int32, now time.Time) (days []int64) {
+func (r *Rules) milestoneDays(m *Milestone, cal *calendar, snaps []Snapshot, scheduled []int32,
+	now time.Time) (days []int64) {
 	today := cal.bucket(now)
 	oldest := today
 	for _, i := range scheduled {

@@ -159,7 +159,8 @@ func TestAgainstReference(t *testing.T) {
 			want := referenceMilestone(&r.Milestones[0], &r, all, now)
 			for i := range snaps {
 				got := slices.ContainsFunc(verdicts[i].Reasons, func(x Reason) bool { return x.Rule == "milestone" })
-				require.Equal(t, want[snaps[i].Position], got, "milestone %s for %s: %s", r.Milestones[0].On, r.Milestones[0].For, snaps[i].Taken)
+				require.Equal(t, want[snaps[i].Position], got, "milestone %s for %s: %s", r.Milestones[0].On, r.Milestones[0].For,
+					snaps[i].Taken)
 			}
 		}
 	})
@@ -174,19 +175,23 @@ func TestNothingGuardedGoes(t *testing.T) {
 		now := at("2026-06-01 12:00")
 		var plain, forged []Snapshot
 		for i := range 80 {
-			s := Snapshot{Position: lineage.Position{Term: 1, Sequence: uint64(i + 1)}, Taken: now.Add(-time.Duration(2000-25*i) * time.Hour)}
+			s := Snapshot{Position: lineage.Position{Term: 1, Sequence: uint64(i + 1)},
+				Taken: now.Add(-time.Duration(2000-25*i) * time.Hour)}
 			plain = append(plain, s)
 		}
 		forged = slices.Clone(plain)
 		for i := range rng.IntN(40) {
-			forged = append(forged, Snapshot{Position: lineage.Position{Term: 1, Sequence: uint64(1000 + i)}, Taken: now.Add(time.Duration(1+rng.IntN(1e6)) * time.Hour), SeenUntil: now.Add(1e6 * time.Hour)})
+			forged = append(forged, Snapshot{Position: lineage.Position{Term: 1, Sequence: uint64(1000 + i)},
+				Taken: now.Add(time.Duration(1+rng.IntN(1e6)) * time.Hour), SeenUntil: now.Add(1e6 * time.Hour)})
 		}
 		for i := range rng.IntN(40) { // a flood, and forged ones among the past
-			forged = append(forged, Snapshot{Position: lineage.Position{Term: 1, Sequence: uint64(2000 + i)}, Taken: now.Add(-time.Duration(rng.IntN(2000)) * time.Hour), OutOfTurn: "too many"})
+			forged = append(forged, Snapshot{Position: lineage.Position{Term: 1, Sequence: uint64(2000 + i)},
+				Taken: now.Add(-time.Duration(rng.IntN(2000)) * time.Hour), OutOfTurn: "too many"})
 		}
 		a, b := Decide(plain, rules, now), Decide(forged, rules, now)
 		for i := range plain {
-			if i == 79 && len(forged) > 0 && b[i].Kept() != a[i].Kept() { // the newest complete one may be one dated ahead, beside it
+			// the newest complete one may be one dated ahead, beside it
+			if i == 79 && len(forged) > 0 && b[i].Kept() != a[i].Kept() {
 				continue
 			}
 			require.Equal(t, a[i].Kept(), b[i].Kept(), "forged snapshots displaced %s", plain[i].Taken)
@@ -213,7 +218,8 @@ func TestNothingGuardedGoes(t *testing.T) {
 		}
 		for i, v := range Decide(guarded, rules, now) {
 			g := guarded[i]
-			if (g.Keep != nil && g.Keep.Reason == "audit") || now.Before(g.Floor) || len(g.OwedTo) > 0 || now.Before(g.Recalled) || i == 79 {
+			if (g.Keep != nil && g.Keep.Reason == "audit") || now.Before(g.Floor) || len(g.OwedTo) > 0 ||
+				now.Before(g.Recalled) || i == 79 {
 				require.True(t, v.Kept())
 			}
 			if a[i].Kept() {
@@ -225,7 +231,8 @@ func TestNothingGuardedGoes(t *testing.T) {
 
 func ExampleDecide_milestone() {
 	lastOfJune, _ := cadence.ParseDays("yearly on last day of june")
-	rules := Rules{Zone: time.UTC, Newest: 2, Milestones: []Milestone{{Name: "year-end", On: lastOfJune, For: 7 * 365 * 24 * time.Hour}}}
+	rules := Rules{Zone: time.UTC, Newest: 2, Milestones: []Milestone{{Name: "year-end", On: lastOfJune,
+		For: 7 * 365 * 24 * time.Hour}}}
 	var snaps []Snapshot
 	for i, day := range []string{"2026-06-28", "2026-06-30", "2026-07-01", "2026-07-02", "2026-07-03"} {
 		taken, _ := time.Parse("2006-01-02", day)

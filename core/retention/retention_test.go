@@ -33,7 +33,8 @@ func at(s string) time.Time {
 func series(begin time.Time, step time.Duration, n int) []Snapshot {
 	out := make([]Snapshot, n)
 	for i := range out {
-		out[i] = Snapshot{Position: lineage.Position{Term: 1, Sequence: uint64(i + 1)}, Taken: begin.Add(time.Duration(i) * step)}
+		out[i] = Snapshot{Position: lineage.Position{Term: 1, Sequence: uint64(i + 1)},
+			Taken: begin.Add(time.Duration(i) * step)}
 	}
 	return out
 }
@@ -72,7 +73,8 @@ func TestUnchangedIsNotMissing(t *testing.T) {
 	require.Equal(t, []string{"01-03 12:00", "01-04 12:00", "01-05 12:00", "02-21 12:00"}, kept(snaps, v))
 	r = Rules{Zone: lisbon}
 	r.Tiers[Monthly].Count = 2
-	require.Equal(t, []string{"01-05 12:00", "02-21 12:00"}, kept(snaps, Decide(snaps, []Rules{r}, late.Taken)), "it stands for January")
+	require.Equal(t, []string{"01-05 12:00", "02-21 12:00"}, kept(snaps, Decide(snaps, []Rules{r}, late.Taken)),
+		"it stands for January")
 }
 
 func TestOwnEndsAndGuards(t *testing.T) {
@@ -86,12 +88,14 @@ func TestOwnEndsAndGuards(t *testing.T) {
 	all := func(now string) []string { return kept(snaps, Decide(snaps, []Rules{r}, at(now))) }
 	require.Len(t, all("2026-03-02 00:00"), 6)
 	require.Equal(t, []string{"03-01 00:00", "03-01 03:00", "03-01 04:00", "03-01 05:00"}, all("2026-03-10 00:00"))
-	require.Equal(t, []string{"03-01 03:00", "03-01 05:00"}, all("2026-05-01 00:00"), "owed and newest stay whatever the clock says")
+	require.Equal(t, []string{"03-01 03:00", "03-01 05:00"}, all("2026-05-01 00:00"),
+		"owed and newest stay whatever the clock says")
 	require.Len(t, kept(snaps, Decide(snaps, nil, at("2030-01-01 00:00"))), 6, "a place without rules keeps everything")
 }
 
 func drawRules(t *rapid.T) Rules {
-	r := Rules{Zone: lisbon, Newest: rapid.IntRange(0, 4).Draw(t, "newest"), ByHand: time.Duration(rapid.IntRange(1, 400).Draw(t, "hours")) * time.Hour}
+	r := Rules{Zone: lisbon, Newest: rapid.IntRange(0, 4).Draw(t, "newest"),
+		ByHand: time.Duration(rapid.IntRange(1, 400).Draw(t, "hours")) * time.Hour}
 	for _, tier := range Tiers() {
 		switch rapid.IntRange(0, 3).Draw(t, tier.String()) {
 		case 1:
@@ -103,11 +107,13 @@ func drawRules(t *rapid.T) Rules {
 	}
 	r.WeekShift = rapid.SampledFrom([]int{0, 0, 6, 2}).Draw(t, "week")
 	if rapid.Bool().Draw(t, "milestone") {
-		on, err := cadence.ParseDays(rapid.SampledFrom([]string{"weekly on sunday", "monthly on last day", "monthly on first monday", "yearly on 25 december", "daily"}).Draw(t, "on"))
+		on, err := cadence.ParseDays(rapid.SampledFrom([]string{"weekly on sunday", "monthly on last day",
+			"monthly on first monday", "yearly on 25 december", "daily"}).Draw(t, "on"))
 		if err != nil {
 			panic(err)
 		}
-		r.Milestones = []Milestone{{Name: "m", On: on, For: time.Duration(rapid.IntRange(1, 3000).Draw(t, "for")) * time.Hour}}
+		r.Milestones = []Milestone{{Name: "m", On: on,
+			For: time.Duration(rapid.IntRange(1, 3000).Draw(t, "for")) * time.Hour}}
 	}
 	return r
 }
@@ -232,7 +238,8 @@ func BenchmarkDecideMillion(b *testing.B) {
 	rng := rand.New(rand.NewPCG(1, 2))
 	rng.Shuffle(len(snaps), func(i, j int) { snaps[i], snaps[j] = snaps[j], snaps[i] })
 	r := Rules{Zone: lisbon, Newest: 100}
-	r.Tiers = [5]Step{Hourly: {Count: 5000}, Daily: {Count: 3000}, Weekly: {Count: 1000}, Monthly: {Count: 300}, Yearly: {Count: 30}}
+	r.Tiers = [5]Step{Hourly: {Count: 5000}, Daily: {Count: 3000}, Weekly: {Count: 1000}, Monthly: {Count: 300},
+		Yearly: {Count: 30}}
 	now := snaps[0].Taken
 	for _, s := range snaps {
 		if s.Taken.After(now) {

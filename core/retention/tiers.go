@@ -68,7 +68,8 @@ func (r *Rules) lasts(t Tier, snaps []Snapshot, scheduled []int32, now time.Time
 			continue
 		}
 		found++
-		out[i].Reasons = append(out[i].Reasons, Reason{Rule: t.String(), Bucket: cal.start(newest), Rank: found, Of: step.Count, For: step.For,
+		out[i].Reasons = append(out[i].Reasons, Reason{Rule: t.String(), Bucket: cal.start(newest), Rank: found,
+			Of: step.Count, For: step.For,
 			Until: cal.until(step, newest, current, found)})
 		if found == step.Count {
 			return
@@ -113,8 +114,9 @@ func (r *Rules) firsts(t Tier, snaps []Snapshot, scheduled []int32, now time.Tim
 			continue
 		}
 		found++
-		out[reps[k].index].Reasons = append(out[reps[k].index].Reasons, Reason{Rule: t.String(), Bucket: cal.start(reps[k].bucket), Rank: found, Of: step.Count, For: step.For,
-			First: true, Until: cal.until(step, reps[k].bucket, current, found)})
+		out[reps[k].index].Reasons = append(out[reps[k].index].Reasons,
+			Reason{Rule: t.String(), Bucket: cal.start(reps[k].bucket), Rank: found, Of: step.Count, For: step.For,
+				First: true, Until: cal.until(step, reps[k].bucket, current, found)})
 	}
 }
 

@@ -153,7 +153,8 @@ func (s Step) String() string {
 var units = []struct {
 	name string
 	d    time.Duration
-}{{"year", 365 * 24 * time.Hour}, {"week", 7 * 24 * time.Hour}, {"day", 24 * time.Hour}, {"hour", time.Hour}, {"minute", time.Minute}, {"second", time.Second}}
+}{{"year", 365 * 24 * time.Hour}, {"week", 7 * 24 * time.Hour}, {"day", 24 * time.Hour}, {"hour", time.Hour},
+	{"minute", time.Minute}, {"second", time.Second}}
 
 // ParseDuration reads a duration such as "90 minutes", "30 days" or "18 months". A
 // month is 30 days, a year 365.
@@ -172,7 +173,8 @@ func ParseDuration(s string) (time.Duration, error) {
 			}
 		}
 	}
-	return 0, fmt.Errorf("duration %q: write a number and seconds, minutes, hours, days, weeks, months or years, such as 30 days", s)
+	return 0, fmt.Errorf("duration %q: write a number and seconds, minutes, hours, days, weeks, months or years, "+
+		"such as 30 days", s)
 }
 
 // Words writes a duration the way ParseDuration reads it, in the largest unit that

@@ -95,7 +95,8 @@ func parse(b []byte) ([]listEntry, bool) {
 	}
 	var list []listEntry
 	for b = b[4:]; len(b) > 0; b = b[8:] {
-		list = append(list, listEntry{binary.LittleEndian.Uint16(b), binary.LittleEndian.Uint16(b[2:]), binary.LittleEndian.Uint32(b[4:])})
+		list = append(list, listEntry{binary.LittleEndian.Uint16(b), binary.LittleEndian.Uint16(b[2:]),
+			binary.LittleEndian.Uint32(b[4:])})
 	}
 	return list, true
 }

@@ -22,7 +22,8 @@ func list(entries ...listEntry) []object.Xattr {
 
 func TestMay(t *testing.T) {
 	const no = 0xffffffff
-	acl := list(listEntry{tagOwner, 6, no}, listEntry{tagUser, 7, 7}, listEntry{tagUser, 0, 8}, listEntry{tagGroup, 4, no}, listEntry{tagGroups, 2, 50},
+	acl := list(listEntry{tagOwner, 6, no}, listEntry{tagUser, 7, 7}, listEntry{tagUser, 0, 8}, listEntry{tagGroup, 4, no},
+		listEntry{tagGroups, 2, 50},
 		listEntry{tagMask, 6, no}, listEntry{tagOther, 1, no})
 	for _, c := range []struct {
 		mode  uint32

@@ -14,7 +14,8 @@ func TestTrend(t *testing.T) {
 	r := rand.New(rand.NewPCG(1, 2))
 	var samples []Sample
 	for day := range 60 {
-		s := Sample{At: begin.AddDate(0, 0, day), Stored: 1<<40 + int64(day)<<30 + r.Int64N(1<<28), Free: 200<<30 - int64(day)<<31 + r.Int64N(1<<28)}
+		s := Sample{At: begin.AddDate(0, 0, day), Stored: 1<<40 + int64(day)<<30 + r.Int64N(1<<28),
+			Free: 200<<30 - int64(day)<<31 + r.Int64N(1<<28)}
 		if day > 52 {
 			s.Free += 40 << 30 // somebody cleared something away
 		}

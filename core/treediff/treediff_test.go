@@ -30,15 +30,22 @@ func TestCompare(t *testing.T) {
 		a, b treetest.Files
 		want []string
 	}{
-		"nothing":                      {treetest.Files{"a": "1"}, treetest.Files{"a": "1"}, nil},
-		"added, removed and changed":   {treetest.Files{"a": "1", "b": "2"}, treetest.Files{"a": "9", "c": "3"}, []string{"changed a", "removed b", "added c"}},
-		"only rights":                  {treetest.Files{"a": "1"}, treetest.Files{"a": "x:1"}, []string{"adjusted a"}},
-		"a file renamed":               {treetest.Files{"d/a": "1"}, treetest.Files{"e/b": "1"}, []string{"removed d", "added e", "renamed e/b from d/a"}},
-		"a directory renamed":          {treetest.Files{"d/a": "1", "d/e/b": "2"}, treetest.Files{"new/a": "1", "new/e/b": "2"}, []string{"renamed new from d"}},
-		"one within another renamed":   {treetest.Files{"d/e/a": "1", "d/x": "0"}, treetest.Files{"f/g/a": "1", "f/y": "7"}, []string{"removed d", "removed d/x", "added f", "renamed f/g from d/e", "added f/y"}},
-		"the name decides among twins": {treetest.Files{"a/k": "1", "b/l": "1", "b/z": "9"}, treetest.Files{"c/l": "1", "d/m": "1"}, []string{"removed a", "removed b", "removed b/z", "added c", "renamed c/l from b/l", "added d", "renamed d/m from a/k"}},
-		"empty files are not renamed":  {treetest.Files{"a": ""}, treetest.Files{"b": ""}, []string{"removed a", "added b"}},
-		"a file becomes a directory":   {treetest.Files{"a": "1"}, treetest.Files{"a/b": "1"}, []string{"added a", "renamed a/b from a"}},
+		"nothing": {treetest.Files{"a": "1"}, treetest.Files{"a": "1"}, nil},
+		"added, removed and changed": {treetest.Files{"a": "1", "b": "2"}, treetest.Files{"a": "9", "c": "3"},
+			[]string{"changed a", "removed b", "added c"}},
+		"only rights": {treetest.Files{"a": "1"}, treetest.Files{"a": "x:1"}, []string{"adjusted a"}},
+		"a file renamed": {treetest.Files{"d/a": "1"}, treetest.Files{"e/b": "1"},
+			[]string{"removed d", "added e", "renamed e/b from d/a"}},
+		"a directory renamed": {treetest.Files{"d/a": "1", "d/e/b": "2"}, treetest.Files{"new/a": "1",
+			"new/e/b": "2"}, []string{"renamed new from d"}},
+		"one within another renamed": {treetest.Files{"d/e/a": "1", "d/x": "0"}, treetest.Files{"f/g/a": "1", "f/y": "7"},
+			[]string{"removed d", "removed d/x", "added f", "renamed f/g from d/e", "added f/y"}},
+		"the name decides among twins": {treetest.Files{"a/k": "1", "b/l": "1", "b/z": "9"}, treetest.Files{"c/l": "1",
+			"d/m": "1"}, []string{"removed a", "removed b", "removed b/z", "added c", "renamed c/l from b/l", "added d",
+			"renamed d/m from a/k"}},
+		"empty files are not renamed": {treetest.Files{"a": ""}, treetest.Files{"b": ""}, []string{"removed a", "added b"}},
+		"a file becomes a directory": {treetest.Files{"a": "1"}, treetest.Files{"a/b": "1"},
+			[]string{"added a", "renamed a/b from a"}},
 	} {
 		h := treetest.New()
 		r, err := Compare(h.Get, h.Store(t, c.a), h.Store(t, c.b), 0)

@@ -68,7 +68,10 @@ func readSpec(t testing.TB, s *site) *asker {
 	}
 	for _, form := range []string{"archive", "file"} { // which the document does not have
 		var op operation
-		require.NoError(t, json.Unmarshal([]byte(`{"parameters":[{"name":"name","in":"path"},{"name":"at","in":"query"},{"name":"path","in":"query"},{"name":"form","in":"query"}]}`), &op))
+		require.NoError(t,
+			json.Unmarshal(
+				[]byte(
+					`{"parameters":[{"name":"name","in":"path"},{"name":"at","in":"query"},{"name":"path","in":"query"},{"name":"form","in":"query"}]}`), &op))
 		op.id, op.method, op.path = form, "GET", "/volumes/{name}/"+form
 		for i := range op.Parameters {
 			op.Parameters[i].Schema = &schema{Type: "string"}
@@ -87,7 +90,8 @@ func (a *asker) request(op operation) (path string, body any) {
 	for _, p := range op.Parameters {
 		switch {
 		case p.In == "path":
-			path = strings.ReplaceAll(path, "{"+p.Name+"}", url.PathEscape(fmt.Sprint(a.value(p.Name+" of "+op.path, p.Schema, 0))))
+			path = strings.ReplaceAll(path, "{"+p.Name+"}",
+				url.PathEscape(fmt.Sprint(a.value(p.Name+" of "+op.path, p.Schema, 0))))
 		case p.In == "query" && (p.Required || a.rng.IntN(2) == 0):
 			v := a.value(p.Name, p.Schema, 0)
 			if list, ok := v.([]any); ok {
@@ -116,7 +120,8 @@ func (a *asker) value(name string, s *schema, depth int) any {
 		return a.value(name, a.schemas[s.Ref[strings.LastIndexByte(s.Ref, '/')+1:]], depth+1)
 	}
 	if a.rng.Float64() < a.odd {
-		odd := []any{nil, true, -1, 1e300, "", strings.Repeat("x", 5000), []any{}, map[string]any{}, "\x00\u202e", "../../etc", int64(1) << 62}
+		odd := []any{nil, true, -1, 1e300, "", strings.Repeat("x", 5000), []any{}, map[string]any{}, "\x00\u202e",
+			"../../etc", int64(1) << 62}
 		return odd[a.rng.IntN(len(odd))]
 	}
 	if len(s.Enum) > 0 {

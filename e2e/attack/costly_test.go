@@ -78,7 +78,8 @@ func TestCostlyCalls(t *testing.T) {
 	// the same caller gets its turn.
 	soon, end := context.WithTimeout(t.Context(), 20*time.Second)
 	defer end()
-	small := map[string]any{"body": "policy: small\nvolumes: {names: [notes]}\ntake: [daily at 06:00]\nkeep:\n  larkfield: {daily: 7}\n", "days": 30}
+	small := map[string]any{"body": "policy: small\nvolumes: {names: [notes]}\ntake: [daily at 06:00]\nkeep:\n  " +
+		"larkfield: {daily: 7}\n", "days": 30}
 	require.Eventually(t, func() bool {
 		status, err := ask(soon, "/policies/preview", small)
 		return err == nil && status == http.StatusOK

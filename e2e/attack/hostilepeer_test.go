@@ -69,7 +69,8 @@ func TestHostilePeer(t *testing.T) {
 	try := func(s *site, args ...string) {
 		ctx, end := context.WithTimeout(t.Context(), 15*time.Second)
 		defer end()
-		_ = exec.CommandContext(ctx, s.bin, append([]string{"--site", "unix:" + filepath.Join(s.dir, "candid.sock")}, args...)...).Run()
+		_ = exec.CommandContext(ctx, s.bin, append([]string{"--site", "unix:" + filepath.Join(s.dir, "candid.sock")},
+			args...)...).Run()
 	}
 	for round := range rounds(6) {
 		m.tune([]float64{0.02, 0.1, 0.4}[round%3])
@@ -78,8 +79,10 @@ func TestHostilePeer(t *testing.T) {
 			change(name)
 			s.run("snapshot", "take", volume[name])
 			copied := volume[far] + "@" + far
-			acts := [][]string{{"route", "run", "to"}, {"route", "run", "of"}, {"site", "check", far}, {"find", copied, "page*", "--sites"}, {"versions", copied, "page00", "--sites"},
-				{"restore", copied, "--at", "latest", "--from-site", far, "--to", filepath.Join(base, name+"-share", fmt.Sprint("back", round))}, {"--desk", far, "status"}, {"--desk", far, "snapshot", "list", volume[far]},
+			acts := [][]string{{"route", "run", "to"}, {"route", "run", "of"}, {"site", "check", far}, {"find", copied, "page*",
+				"--sites"}, {"versions", copied, "page00", "--sites"},
+				{"restore", copied, "--at", "latest", "--from-site", far, "--to", filepath.Join(base, name+"-share",
+					fmt.Sprint("back", round))}, {"--desk", far, "status"}, {"--desk", far, "snapshot", "list", volume[far]},
 				{"trial", "run", copied}, {"store", "verify"}}
 			for _, i := range rng.Perm(len(acts)) {
 				try(s, acts[i]...)

@@ -40,7 +40,8 @@ func resident(t testing.TB, pid int) int64 {
 func someIdentity(t testing.TB) tls.Certificate {
 	public, key, err := ed25519.GenerateKey(rand.Reader)
 	require.NoError(t, err)
-	cert := &x509.Certificate{SerialNumber: big.NewInt(1), NotBefore: time.Now().Add(-time.Hour), NotAfter: time.Now().Add(time.Hour)}
+	cert := &x509.Certificate{SerialNumber: big.NewInt(1), NotBefore: time.Now().Add(-time.Hour),
+		NotAfter: time.Now().Add(time.Hour)}
 	der, err := x509.CreateCertificate(rand.Reader, cert, cert, public, key)
 	require.NoError(t, err)
 	return tls.Certificate{Certificate: [][]byte{der}, PrivateKey: key}
@@ -65,7 +66,8 @@ func TestStrangersOnTheLine(t *testing.T) {
 			}
 			defer plain.Close()
 			plain.SetDeadline(time.Now().Add(4 * time.Second))
-			conn := tls.Client(plain, &tls.Config{InsecureSkipVerify: true, Certificates: []tls.Certificate{id}, MinVersion: tls.VersionTLS13, NextProtos: []string{"candid-harbor/1"}})
+			conn := tls.Client(plain, &tls.Config{InsecureSkipVerify: true, Certificates: []tls.Certificate{id},
+				MinVersion: tls.VersionTLS13, NextProtos: []string{"candid-harbor/1"}})
 			if conn.Handshake() != nil {
 				return
 			}

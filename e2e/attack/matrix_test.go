@@ -35,7 +35,8 @@ type manor struct {
 func openManor(t *testing.T) *manor {
 	base := openDir(t)
 	share := filepath.Join(base, "share")
-	for path, text := range map[string]string{"notes/walks/page.txt": "a walk", "notes/" + secretName + "/list.txt": secretName, "vault/" + secretName + ".txt": secretName} {
+	for path, text := range map[string]string{"notes/walks/page.txt": "a walk", "notes/" + secretName +
+		"/list.txt": secretName, "vault/" + secretName + ".txt": secretName} {
 		require.NoError(t, os.MkdirAll(filepath.Dir(filepath.Join(share, path)), 0o755))
 		require.NoError(t, os.WriteFile(filepath.Join(share, path), []byte(text), 0o644))
 	}
@@ -47,7 +48,8 @@ func openManor(t *testing.T) *manor {
 	}
 	m.tokens = map[string]string{"administrator": m.token, "file owner": m.person("ines", 4500, "notes", "walks")}
 	for name, role := range map[string]string{"marta": "operator", "tomas": "auditor"} {
-		cmd := exec.Command(m.bin, "--site", "unix:"+filepath.Join(m.dir, "candid.sock"), "person", "add", name, "--role", role)
+		cmd := exec.Command(m.bin, "--site", "unix:"+filepath.Join(m.dir, "candid.sock"), "person", "add", name, "--role",
+			role)
 		cmd.Stdin = strings.NewReader("orchids in march\n")
 		require.NoError(t, cmd.Run())
 		var tok struct{ Text string }
@@ -58,7 +60,8 @@ func openManor(t *testing.T) *manor {
 		m.run("snapshot", "take", v, "--note", "before the move")
 	}
 	policy := filepath.Join(base, "policy.yaml")
-	require.NoError(t, os.WriteFile(policy, []byte("policy: nightly\nvolumes: {k: vault}\ntake: [daily at 03:00]\nkeep:\n  larkfield: {daily: 7}\n"), 0o644))
+	require.NoError(t, os.WriteFile(policy, []byte("policy: nightly\nvolumes: {k: vault}\ntake: [daily at "+
+		"03:00]\nkeep:\n  larkfield: {daily: 7}\n"), 0o644))
 	m.run("policy", "put", policy)
 	var inv struct{ Text string }
 	m.json(&inv, "site", "invite", "--grant", "offer", "--grant", "see")
@@ -79,18 +82,31 @@ func openManor(t *testing.T) *manor {
 	}
 	require.NotEmpty(t, ids)
 	m.foreign = [2]string{snaps[0].ID, ids[0]}
-	names := []string{"notes", "vault", "nightly", "away", "both", "again", "stonewick", "larkfield", "ines", "marta", "of-marta", "first", "gone"}
-	paths := []string{"", "walks", "walks/page.txt", secretName, secretName + "/list.txt", secretName + ".txt", "..", "../vault", "/etc/passwd"}
-	dirs := []string{share, filepath.Join(share, "back"), filepath.Join(share, "back", "new"), filepath.Join(share, "notes"), base, "/etc", "/nowhere", "relative"}
-	moments := []string{"latest", snaps[0].ID, snaps[0].ID[:12], "2026-03-04T14:05:00Z", "2031-01-01T00:00:00Z", strings.Repeat("0", 64)}
+	names := []string{"notes", "vault", "nightly", "away", "both", "again", "stonewick", "larkfield", "ines", "marta",
+		"of-marta", "first", "gone"}
+	paths := []string{"", "walks", "walks/page.txt", secretName, secretName + "/list.txt", secretName + ".txt", "..",
+		"../vault", "/etc/passwd"}
+	dirs := []string{share, filepath.Join(share, "back"), filepath.Join(share, "back", "new"),
+		filepath.Join(share, "notes"), base, "/etc", "/nowhere", "relative"}
+	moments := []string{"latest", snaps[0].ID, snaps[0].ID[:12], "2026-03-04T14:05:00Z", "2031-01-01T00:00:00Z",
+		strings.Repeat("0", 64)}
 	m.words = map[string][]string{
-		"": append(append([]string{}, names...), "every 1 hour", "policy: x\nkeep: ["), "name": names, "volume": {"notes", "vault", "gone"}, "volumes": {"notes", "vault", "gone"},
-		"path": append(paths, dirs...), "paths": paths, "to": append(dirs, moments...), "dir": dirs, "at": moments, "from": moments, "snapshot": moments, "snapshots": moments, "after": {"", "page.txt"}, "pattern": {"*", secretName + "*", "["},
-		"id of /runs/{id}": ids, "id of /runs/{id}/cancel": ids, "id of /runs/{id}/undo": ids, "id of /alarms/{id}/mute": {"1", "2"}, "before": {"0", "5"}, "limit": {"1", "1000"}, "wait": {"0"}, "days": {"1", "30"},
-		"password": {"orchids in march", "x"}, "role": {"operator", "administrator", "file owner", "gardener"}, "body": {"policy: nightly\nvolumes: {k: vault}\ntake: [daily at 03:00]\nkeep:\n  larkfield: {daily: 9}\n", "policy: [", ""},
-		"grants": {"offer", "read", "see", "configure", "nothing", "all"}, "address": {"127.0.0.1:1", "nowhere"}, "form": {"tar", "zip"},
+		"": append(append([]string{}, names...), "every 1 hour", "policy: x\nkeep: ["), "name": names,
+		"volume": {"notes", "vault", "gone"}, "volumes": {"notes", "vault", "gone"},
+		"path": append(paths, dirs...), "paths": paths, "to": append(dirs, moments...), "dir": dirs, "at": moments,
+		"from": moments, "snapshot": moments, "snapshots": moments, "after": {"", "page.txt"},
+		"pattern":          {"*", secretName + "*", "["},
+		"id of /runs/{id}": ids, "id of /runs/{id}/cancel": ids, "id of /runs/{id}/undo": ids,
+		"id of /alarms/{id}/mute": {"1", "2"}, "before": {"0", "5"}, "limit": {"1", "1000"}, "wait": {"0"},
+		"days":     {"1", "30"},
+		"password": {"orchids in march", "x"}, "role": {"operator", "administrator", "file owner", "gardener"},
+		"body": {"policy: nightly\nvolumes: {k: vault}\ntake: [daily at 03:00]\nkeep:\n  larkfield: {daily: 9}\n",
+			"policy: [", ""},
+		"grants": {"offer", "read", "see", "configure", "nothing", "all"}, "address": {"127.0.0.1:1", "nowhere"},
+		"form": {"tar", "zip"},
 	}
-	for _, op := range []string{"volumes", "snapshots", "routes", "clones", "groups", "recipes", "policies", "people", "tokens", "sites", "places"} {
+	for _, op := range []string{"volumes", "snapshots", "routes", "clones", "groups", "recipes", "policies", "people",
+		"tokens", "sites", "places"} {
 		for _, rest := range []string{"", "/runs", "/found", "/browse"} {
 			m.words["name of /"+op+"/{name}"+rest] = names
 		}
@@ -104,7 +120,8 @@ func openManor(t *testing.T) *manor {
 // state is all that an administrator sees of what was decided and what is kept.
 func (m *manor) state() string {
 	var out strings.Builder
-	for _, path := range []string{"/volumes", "/policies", "/people", "/tokens", "/routes", "/sites", "/groups", "/caps", "/recipes", "/clones", "/mounts", "/places", "/trials", "/recovery/order",
+	for _, path := range []string{"/volumes", "/policies", "/people", "/tokens", "/routes", "/sites", "/groups", "/caps",
+		"/recipes", "/clones", "/mounts", "/places", "/trials", "/recovery/order",
 		"/volumes/notes/snapshots", "/volumes/vault/snapshots", "/runs"} {
 		status, text := m.call(m.token, "GET", "/api/v1"+path, nil)
 		require.Equal(m.t, 200, status, path)
@@ -129,7 +146,8 @@ func (m *manor) settled() {
 }
 
 // moving are the fields that change with time alone.
-var moving = map[string]bool{"up": true, "now": true, "sentence": true, "following": true, "lastOk": true, "rate": true, "nowBytes": true, "seenUntil": true, "watchedUntil": true}
+var moving = map[string]bool{"up": true, "now": true, "sentence": true, "following": true, "lastOk": true, "rate": true,
+	"nowBytes": true, "seenUntil": true, "watchedUntil": true}
 
 // still takes out what changes by itself.
 func still(v any) {
@@ -150,8 +168,10 @@ func still(v any) {
 }
 
 // ofFiles are the calls that name files in volumes.
-var ofFiles = map[string]bool{"browse": true, "find": true, "listVersions": true, "planRestore": true, "restore": true, "compare": true, "compareText": true, "planGroupRestore": true,
-	"restoreGroup": true, "saveRecipe": true, "editRecipe": true, "archive": true, "file": true, "browseFound": true, "takeFound": true, "tryRestore": true}
+var ofFiles = map[string]bool{"browse": true, "find": true, "listVersions": true, "planRestore": true, "restore": true,
+	"compare": true, "compareText": true, "planGroupRestore": true,
+	"restoreGroup": true, "saveRecipe": true, "editRecipe": true, "archive": true, "file": true, "browseFound": true,
+	"takeFound": true, "tryRestore": true}
 
 // Every call of the API with bodies that fit it and others, by every role, about what belongs to
 // others: what a role may not do changes nothing; what a file owner or an auditor gets has nothing
@@ -234,7 +254,8 @@ func TestEveryCallAgainstOthers(t *testing.T) {
 					words = slices.Clone(words)
 					for k, w := range words {
 						for there, not := range foreign {
-							if _, err := strconv.Atoi(w); strings.Contains(w, there) || err == nil && len(there) < 4 && strings.HasPrefix(key, "id of /runs") {
+							if _, err := strconv.Atoi(w); strings.Contains(w, there) || err == nil && len(there) < 4 &&
+								strings.HasPrefix(key, "id of /runs") {
 								words[k] = map[int]string{0: there, 1: not}[i]
 							}
 						}

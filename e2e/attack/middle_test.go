@@ -48,7 +48,8 @@ func keyOf(t testing.TB, s *site) tls.Certificate {
 	require.NoError(t, err)
 	block, _ := pem.Decode(raw)
 	key := ed25519.NewKeyFromSeed(block.Bytes)
-	cert := &x509.Certificate{SerialNumber: big.NewInt(1), NotBefore: time.Now().Add(-time.Hour), NotAfter: time.Now().Add(24 * time.Hour)}
+	cert := &x509.Certificate{SerialNumber: big.NewInt(1), NotBefore: time.Now().Add(-time.Hour),
+		NotAfter: time.Now().Add(24 * time.Hour)}
 	der, err := x509.CreateCertificate(rand.Reader, cert, cert, key.Public(), key)
 	require.NoError(t, err)
 	return tls.Certificate{Certificate: [][]byte{der}, PrivateKey: key}
@@ -57,7 +58,8 @@ func keyOf(t testing.TB, s *site) tls.Certificate {
 // between puts a middle on the line of two sites.
 func between(t testing.TB, seed uint64, sites ...*site) *middle {
 	ctx, cancel := context.WithCancel(context.Background())
-	m := &middle{t: t, certs: map[*site]tls.Certificate{}, rng: mrand.New(mrand.NewPCG(seed, 5)), did: map[string]int{}, ctx: ctx}
+	m := &middle{t: t, certs: map[*site]tls.Certificate{}, rng: mrand.New(mrand.NewPCG(seed, 5)), did: map[string]int{},
+		ctx: ctx}
 	for _, s := range sites {
 		m.certs[s] = keyOf(t, s)
 	}
@@ -97,7 +99,8 @@ func (m *middle) listen(l net.Listener, to, from *site) {
 			defer context.AfterFunc(m.ctx, func() { c.Close() })()
 			defer c.Close()
 			cfg := func(as *site) *tls.Config {
-				return &tls.Config{MinVersion: tls.VersionTLS13, Certificates: []tls.Certificate{m.certs[as]}, InsecureSkipVerify: true, ClientAuth: tls.RequireAnyClientCert, NextProtos: []string{"candid-harbor/1"}}
+				return &tls.Config{MinVersion: tls.VersionTLS13, Certificates: []tls.Certificate{m.certs[as]},
+					InsecureSkipVerify: true, ClientAuth: tls.RequireAnyClientCert, NextProtos: []string{"candid-harbor/1"}}
 			}
 			near := tls.Server(c, cfg(to))
 			if near.Handshake() != nil {
@@ -297,7 +300,8 @@ func (m *middle) forge(v any, depth int) any {
 		for range 64 {
 			deep = []any{deep}
 		}
-		odd := []any{nil, uint64(0), ^uint64(0), int64(-1), int64(-1 << 63), "", "../../x", "\x1b[2J", make([]byte, 32), make([]byte, 1<<20), make([]any, 5000), deep, true, 1e308, "larkfield", "stonewick", "notes"}
+		odd := []any{nil, uint64(0), ^uint64(0), int64(-1), int64(-1 << 63), "", "../../x", "\x1b[2J", make([]byte, 32),
+			make([]byte, 1<<20), make([]any, 5000), deep, true, 1e308, "larkfield", "stonewick", "notes"}
 		return odd[m.rng.IntN(len(odd))]
 	}
 	switch v := v.(type) {

@@ -16,7 +16,8 @@ import (
 // person lets a file owner in and returns a token of that one.
 func (s *site) person(name string, uid uint32, volume string, paths ...string) (token string) {
 	s.t.Helper()
-	cmd := exec.Command(s.bin, "--site", "unix:"+filepath.Join(s.dir, "candid.sock"), "person", "add", name, "--role", "file owner", "--uid", uintText(uid), "--gid", uintText(uid))
+	cmd := exec.Command(s.bin, "--site", "unix:"+filepath.Join(s.dir, "candid.sock"), "person", "add", name, "--role",
+		"file owner", "--uid", uintText(uid), "--gid", uintText(uid))
 	cmd.Stdin = strings.NewReader("orchids in march\n")
 	out, err := cmd.CombinedOutput()
 	require.NoError(s.t, err, string(out))
@@ -65,7 +66,8 @@ func TestOwnerGainsNoRights(t *testing.T) {
 		require.NoError(t, os.Chown(path, uid, uid))
 	}
 	require.NoError(t, unix.Chmod(helper, 0o6755))
-	capability := []byte{1, 0, 0, 2, 128, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0} // set-user-id, permitted and effective
+	// set-user-id, permitted and effective
+	capability := []byte{1, 0, 0, 2, 128, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0}
 	if err := unix.Setxattr(tool, "security.capability", capability, 0); err != nil {
 		t.Skipf("this filesystem holds no capabilities: %v", err)
 	}
@@ -87,7 +89,8 @@ func TestOwnerGainsNoRights(t *testing.T) {
 	require.NoError(t, unix.Removexattr(tool, "security.capability"))
 	require.NoError(t, unix.Removexattr(tool, "trusted.mark"))
 
-	answer := s.restore(token, map[string]any{"volume": "notes", "at": "latest", "inPlace": true, "paths": []string{"own"}})
+	answer := s.restore(token, map[string]any{"volume": "notes", "at": "latest", "inPlace": true,
+		"paths": []string{"own"}})
 	st, err := os.Stat(helper)
 	require.NoError(t, err)
 	require.Zero(t, st.Mode()&(os.ModeSetuid|os.ModeSetgid), "%s", st.Mode())
@@ -133,7 +136,8 @@ func TestUndoLeavesOthersWork(t *testing.T) {
 	for _, n := range []string{"report", "plan", "gone"} {
 		write(n, "spoilt by mistake")
 	}
-	answer := s.restore(token, map[string]any{"volume": "notes", "at": "latest", "inPlace": true, "paths": []string{"team"}})
+	answer := s.restore(token, map[string]any{"volume": "notes", "at": "latest", "inPlace": true,
+		"paths": []string{"team"}})
 	var run struct {
 		ID int64 `json:"id"`
 	}

@@ -38,7 +38,8 @@ func TestOwnersAskForMuch(t *testing.T) {
 	defer leave()
 	huge := func() io.Reader { // as much as is read
 		part := strings.Repeat("<p>x</p>", 8<<10)
-		return io.MultiReader(strings.NewReader(`<?xml version="1.0"?><propfind xmlns="DAV:"><prop>`), io.LimitReader(&repeated{text: part}, 300<<20))
+		return io.MultiReader(strings.NewReader(`<?xml version="1.0"?><propfind xmlns="DAV:"><prop>`),
+			io.LimitReader(&repeated{text: part}, 300<<20))
 	}
 	ask := func(method, path, depth string, body io.Reader, slow bool) int {
 		req, err := http.NewRequestWithContext(ctx, method, s.url+path, body)
@@ -84,7 +85,8 @@ func TestOwnersAskForMuch(t *testing.T) {
 			return strings.NewReader(`{"volume":"notes","paths":["own"],"at":"latest","inPlace":true}`)
 		}, false},
 		{"huge body", "POST", "/api/v1/restores/plan", "", huge, false},
-		{"timeline", "GET", "/api/v1/volumes/notes/timeline?from=1970-01-01T00:00:00Z&to=2100-01-01T00:00:00Z", "", nil, false},
+		{"timeline", "GET", "/api/v1/volumes/notes/timeline?from=1970-01-01T00:00:00Z&to=2100-01-01T00:00:00Z", "", nil,
+			false},
 	} {
 		got[one.what] = map[int]int{}
 		for range 30 {

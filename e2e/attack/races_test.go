@@ -105,7 +105,8 @@ func TestRacesOutOfRoots(t *testing.T) {
 			return ok
 		}},
 		{"standby", func(i int) bool {
-			ok, _ := do("PUT", "/volumes/maps@larkfield/standby", map[string]any{"mode": "exact", "dir": at("sby", fmt.Sprint(i))})
+			ok, _ := do("PUT", "/volumes/maps@larkfield/standby", map[string]any{"mode": "exact",
+				"dir": at("sby", fmt.Sprint(i))})
 			_, _ = do("PUT", "/volumes/maps@larkfield/standby", map[string]any{"mode": "none"})
 			return ok
 		}},

@@ -24,7 +24,8 @@ import (
 // strangeRequest asks a site for what there is not, with a key that nobody knows, and waits for
 // the answer.
 func (s *site) strangeRequest(op string) {
-	cfg := &tls.Config{InsecureSkipVerify: true, Certificates: []tls.Certificate{someIdentity(s.t)}, NextProtos: []string{"candid-harbor/1"}}
+	cfg := &tls.Config{InsecureSkipVerify: true, Certificates: []tls.Certificate{someIdentity(s.t)},
+		NextProtos: []string{"candid-harbor/1"}}
 	conn, err := tls.Dial("tcp", s.peer, cfg)
 	require.NoError(s.t, err)
 	mux := yamux.DefaultConfig()
@@ -50,7 +51,8 @@ func TestTextsOfOthers(t *testing.T) {
 	share := filepath.Join(base, "share")
 	require.NoError(t, os.Mkdir(share, 0o755))
 	mine := filepath.Join(base, "came-true")
-	hostile := []string{"\x1b]0;owned\x07", "page\u009b31m", "photo\u202egpj.exe", "two\nlines", "x; touch " + filepath.Base(mine) + ";", "$(touch came-true)", "`touch came-true`",
+	hostile := []string{"\x1b]0;owned\x07", "page\u009b31m", "photo\u202egpj.exe", "two\nlines", "x; touch " +
+		filepath.Base(mine) + ";", "$(touch came-true)", "`touch came-true`",
 		"'; touch came-true; '", "--in-place", "line\u2028end", "caf\xe9\x9b"}
 	for _, name := range hostile {
 		require.NoError(t, os.WriteFile(filepath.Join(share, name), []byte(name), 0o644))
@@ -84,9 +86,12 @@ func TestTextsOfOthers(t *testing.T) {
 
 	var commands []string
 	copied := regexp.MustCompile(`candid (restore|find|browse|versions|compare) .*`)
-	for _, args := range [][]string{{"status"}, {"snapshot", "list", "notes"}, {"snapshot", "show", id}, {"browse", "notes"}, {"find", "notes", "*"}, {"find", "notes", "*", "--deleted"},
-		{"compare", "notes", "--from", id[:12]}, {"ledger", "list"}, {"token", "list"}, {"run", "list"}, {"run", "show", "1"}, {"explain", "notes"}, {"restore", "notes", "--at", id[:12], "--in-place", "--dry-run"},
-		{"versions", "notes", "page%C2%9B31m"}, {"versions", "notes", "$(touch came-true)"}, {"versions", "notes", "--", "nothing; touch came-true;"}, {"restore", "notes", "nothing`touch came-true`", "--at", id[:12], "--in-place"}} {
+	for _, args := range [][]string{{"status"}, {"snapshot", "list", "notes"}, {"snapshot", "show", id},
+		{"browse", "notes"}, {"find", "notes", "*"}, {"find", "notes", "*", "--deleted"},
+		{"compare", "notes", "--from", id[:12]}, {"ledger", "list"}, {"token", "list"}, {"run", "list"}, {"run", "show", "1"},
+		{"explain", "notes"}, {"restore", "notes", "--at", id[:12], "--in-place", "--dry-run"},
+		{"versions", "notes", "page%C2%9B31m"}, {"versions", "notes", "$(touch came-true)"}, {"versions", "notes", "--",
+			"nothing; touch came-true;"}, {"restore", "notes", "nothing`touch came-true`", "--at", id[:12], "--in-place"}} {
 		for _, form := range [][]string{nil, {"--json"}} {
 			out, _ := s.try(append(form, args...)...)
 			for _, r := range out {
@@ -110,7 +115,9 @@ func TestTextsOfOthers(t *testing.T) {
 		require.NoFileExists(t, mine, line)
 	}
 	s.strangeRequest("\x1b[2J\u009b31m\u202e")
-	require.Eventually(t, func() bool { return strings.Contains(s.log.String(), "a peer's request failed") }, 10*time.Second, 10*time.Millisecond)
+	require.Eventually(t, func() bool {
+		return strings.Contains(s.log.String(), "a peer's request failed")
+	}, 10*time.Second, 10*time.Millisecond)
 	for _, r := range s.log.String() {
 		require.False(t, r != '\n' && r != '\t' && visible.Commands(r), "%q", s.log.String())
 	}

@@ -61,14 +61,17 @@ func TestOtherOrigins(t *testing.T) {
 	} {
 		require.GreaterOrEqual(t, ask("POST", "/api/v1/people", person, h), 400, h)
 	}
-	require.Equal(t, http.StatusMisdirectedRequest, ask("GET", "/api/v1/volumes", "", map[string]string{"Host": "rebound.test" + port}))
+	require.Equal(t, http.StatusMisdirectedRequest, ask("GET", "/api/v1/volumes", "",
+		map[string]string{"Host": "rebound.test" + port}))
 	require.Equal(t, http.StatusMisdirectedRequest, ask("GET", "/", "", map[string]string{"Host": "rebound.test"}))
 	require.NotContains(t, s.run("person", "list"), "mallory")
 
 	// The console's own requests, and those of programs, go through.
 	require.Equal(t, 200, ask("GET", "/api/v1/volumes", "", map[string]string{"Host": "localhost" + port}))
-	require.Equal(t, 201, ask("POST", "/api/v1/people", strings.Replace(person, "mallory", "ines", 1), map[string]string{"Content-Type": asJSON, "Origin": s.url, "Sec-Fetch-Site": "same-origin"}))
-	require.Equal(t, 201, ask("POST", "/api/v1/people", strings.Replace(person, "mallory", "tomas", 1), map[string]string{"Content-Type": asJSON}))
+	require.Equal(t, 201, ask("POST", "/api/v1/people", strings.Replace(person, "mallory", "ines", 1),
+		map[string]string{"Content-Type": asJSON, "Origin": s.url, "Sec-Fetch-Site": "same-origin"}))
+	require.Equal(t, 201, ask("POST", "/api/v1/people", strings.Replace(person, "mallory", "tomas", 1),
+		map[string]string{"Content-Type": asJSON}))
 }
 
 // Guessing is held back however it is done: many at once, with passwords that are too long,
@@ -77,7 +80,8 @@ func TestGuessing(t *testing.T) {
 	base := openDir(t)
 	s := serve(t, filepath.Join(base, "site"), "larkfield", base)
 	for _, name := range []string{"adam", "ines", "marta"} {
-		status, answer := s.call(s.token, "POST", "/api/v1/people", map[string]string{"name": name, "role": "operator", "password": name + " in march"})
+		status, answer := s.call(s.token, "POST", "/api/v1/people", map[string]string{"name": name, "role": "operator",
+			"password": name + " in march"})
 		require.Equal(t, 201, status, answer)
 	}
 	signIn := func(name, password string) int {
@@ -153,7 +157,8 @@ func TestSlowBodies(t *testing.T) {
 			}
 			defer conn.Close()
 			conn.SetDeadline(time.Now().Add(50 * time.Second))
-			fmt.Fprintf(conn, "POST /api/v1/session HTTP/1.1\r\nHost: %s\r\nContent-Type: application/json\r\nContent-Length: 1000\r\n\r\n{", host)
+			fmt.Fprintf(conn, "POST /api/v1/session HTTP/1.1\r\nHost: %s\r\nContent-Type: "+
+				"application/json\r\nContent-Length: 1000\r\n\r\n{", host)
 			_, err = io.ReadAll(conn) // until the service closes it
 			require.NoError(t, err)
 		})

@@ -216,7 +216,8 @@ func (s *site) soon(args ...string) {
 	s.t.Helper()
 	ctx, end := context.WithTimeout(s.t.Context(), 10*time.Second)
 	defer end()
-	out, err := exec.CommandContext(ctx, s.bin, append([]string{"--site", "unix:" + filepath.Join(s.dir, "candid.sock")}, args...)...).CombinedOutput()
+	out, err := exec.CommandContext(ctx, s.bin, append([]string{"--site", "unix:" + filepath.Join(s.dir, "candid.sock")},
+		args...)...).CombinedOutput()
 	require.NoError(s.t, err, "%s", out)
 }
 

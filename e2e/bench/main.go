@@ -56,7 +56,8 @@ func run() error {
 		return err
 	}
 	b := &bench{base: base, bin: bin, tree: filepath.Join(base, "tree")}
-	if err := b.sh("cp -a " + strings.TrimSpace(string(root)) + " tree && find tree -type f | wc -l && du -sm tree"); err != nil {
+	if err := b.sh("cp -a " + strings.TrimSpace(string(root)) +
+		" tree && find tree -type f | wc -l && du -sm tree"); err != nil {
 		return err
 	}
 	fmt.Println("measured in", base)
@@ -65,7 +66,8 @@ func run() error {
 	for _, step := range []struct {
 		name string
 		run  func() error
-	}{{"first", b.first}, {"unchanged", b.unchanged}, {"journal", b.journal}, {"restore", b.restore}, {"carry", b.carry}, {"line", b.line}, {"receiving", b.receiving}, {"views", b.views}, {"change", b.change}} {
+	}{{"first", b.first}, {"unchanged", b.unchanged}, {"journal", b.journal}, {"restore", b.restore}, {"carry", b.carry},
+		{"line", b.line}, {"receiving", b.receiving}, {"views", b.views}, {"change", b.change}} {
 		if only != "" && !slices.Contains(strings.Split(only, ","), step.name) {
 			continue
 		}
@@ -105,7 +107,8 @@ func timed(f func() error) (time.Duration, error) {
 }
 
 func row(what string, ours, theirs time.Duration, reach string) {
-	fmt.Printf("%-58s %12s %12s %7.2f  %s\n", what, ours.Round(100*time.Microsecond), theirs.Round(100*time.Microsecond), float64(ours)/float64(theirs), reach)
+	fmt.Printf("%-58s %12s %12s %7.2f  %s\n", what, ours.Round(100*time.Microsecond), theirs.Round(100*time.Microsecond),
+		float64(ours)/float64(theirs), reach)
 }
 
 // site is a served site.
@@ -229,7 +232,8 @@ func (b *bench) first() error {
 	}
 	size = st.Size()
 	row("first snapshot : tar | zstd -1 -T2", median(ours), median(theirs), "<= 0.8")
-	fmt.Printf("%-58s %12d %12d %7.2f  %s\n", "stored bytes once settled : that archive", settled, size, float64(settled)/float64(size), "<= 1")
+	fmt.Printf("%-58s %12d %12d %7.2f  %s\n", "stored bytes once settled : that archive", settled, size,
+		float64(settled)/float64(size), "<= 1")
 	return nil
 }
 
@@ -401,7 +405,9 @@ func (b *bench) change() error {
 	if _, err := src.run("route", "run", "r"); err != nil {
 		return err
 	}
-	if err := b.sh(`find tree -type f -size -8k | sort | awk 'NR % 100 == 0' | while read f; do echo "// changed" >> "$f"; done`); err != nil {
+	if err :=
+		b.sh(
+			`find tree -type f -size -8k | sort | awk 'NR % 100 == 0' | while read f; do echo "// changed" >> "$f"; done`); err != nil {
 		return err
 	}
 	_, taken, err := src.took("snapshot", "take", "v")
@@ -433,7 +439,8 @@ func (b *bench) change() error {
 			continue
 		}
 		wire := m["wireBytes"].(float64)
-		fmt.Printf("%-58s %12.0f %12d %7.2f  %s\n", "carry of 1 % scattered change: bytes sent : bytes new", wire, snap.Stored, wire/float64(snap.Stored), "<= 1.1")
+		fmt.Printf("%-58s %12.0f %12d %7.2f  %s\n", "carry of 1 % scattered change: bytes sent : bytes new", wire,
+			snap.Stored, wire/float64(snap.Stored), "<= 1.1")
 		return nil
 	}
 	return errors.New("no carry of the change was found")

@@ -65,7 +65,8 @@ func (b *bench) views() error {
 			return err
 		}
 		some = append(some, d)
-		if d, _, err = s.took("restore", "v", "tree", "--at", "latest", "--to", filepath.Join(b.base, "viewed", "back")); err != nil {
+		if d, _, err = s.took("restore", "v", "tree", "--at", "latest", "--to", filepath.Join(b.base, "viewed",
+			"back")); err != nil {
 			return err
 		}
 		all = append(all, d)
@@ -94,7 +95,8 @@ func (b *bench) firstBytes(s *site, at string) error {
 	if err != nil {
 		return err
 	}
-	url, token := regexp.MustCompile(`http://[0-9.:]+`).FindString(s.said), regexp.MustCompile(`cht_[0-9a-f]+`).FindString(s.said)
+	url, token := regexp.MustCompile(`http://[0-9.:]+`).FindString(s.said), regexp.MustCompile(`cht_[0-9a-f]+`).FindString(
+		s.said)
 	first := func(open func(rel string) (io.ReadCloser, error)) (all []time.Duration, err error) {
 		for _, rel := range files {
 			d, err := timed(func() error {
@@ -138,7 +140,9 @@ func (b *bench) firstBytes(s *site, at string) error {
 	if _, err := s.run("mount", "v", at); err != nil {
 		return err
 	}
-	mount, err := first(func(rel string) (io.ReadCloser, error) { return os.Open(filepath.Join(at, "latest", "tree", rel)) })
+	mount, err := first(func(rel string) (io.ReadCloser, error) {
+		return os.Open(filepath.Join(at, "latest", "tree", rel))
+	})
 	if err != nil {
 		return err
 	}
@@ -147,7 +151,8 @@ func (b *bench) firstBytes(s *site, at string) error {
 	}
 	for what, all := range map[string][]time.Duration{"by WebDAV": dav, "through the mount": mount} {
 		typical := median(all)
-		fmt.Printf("%-58s %12s %12s\n", fmt.Sprintf("first byte of a file %s: of %d, and the longest", what, len(all)), typical.Round(100*time.Microsecond), all[len(all)-1].Round(100*time.Microsecond))
+		fmt.Printf("%-58s %12s %12s\n", fmt.Sprintf("first byte of a file %s: of %d, and the longest", what, len(all)),
+			typical.Round(100*time.Microsecond), all[len(all)-1].Round(100*time.Microsecond))
 	}
 	return nil
 }

@@ -43,9 +43,11 @@ func Open(ctx context.Context, url, token string, width, height int, dark bool) 
 	if err != nil {
 		return nil, err
 	}
-	opts := []chromedp.ExecAllocatorOption{chromedp.ExecPath(path), chromedp.UserDataDir(profile), chromedp.WindowSize(width, height),
+	opts := []chromedp.ExecAllocatorOption{chromedp.ExecPath(path), chromedp.UserDataDir(profile),
+		chromedp.WindowSize(width, height),
 		chromedp.NoFirstRun, chromedp.NoDefaultBrowserCheck, chromedp.Headless, chromedp.NoSandbox, chromedp.DisableGPU,
-		chromedp.Flag("disable-quic", true), chromedp.Flag("disable-background-networking", true), chromedp.Flag("disable-component-update", true),
+		chromedp.Flag("disable-quic", true), chromedp.Flag("disable-background-networking", true),
+		chromedp.Flag("disable-component-update", true),
 		chromedp.Flag("disable-sync", true), chromedp.Flag("hide-scrollbars", true)}
 	if dark {
 		opts = append(opts, chromedp.Flag("blink-settings", "preferredColorScheme=0"))
@@ -70,13 +72,14 @@ func Open(ctx context.Context, url, token string, width, height int, dark bool) 
 		p.Close()
 		return nil, err
 	}
-	err = p.Do(60*time.Second, chromedp.EmulateViewport(int64(width), int64(height)), chromedp.ActionFunc(func(ctx context.Context) error {
-		session, err := signIn(ctx, url, token)
-		if err != nil {
-			return err
-		}
-		return network.SetCookie("candid_session", session).WithURL(url).Do(ctx)
-	}), chromedp.Navigate(url), chromedp.WaitVisible("main"))
+	err = p.Do(60*time.Second, chromedp.EmulateViewport(int64(width), int64(height)),
+		chromedp.ActionFunc(func(ctx context.Context) error {
+			session, err := signIn(ctx, url, token)
+			if err != nil {
+				return err
+			}
+			return network.SetCookie("candid_session", session).WithURL(url).Do(ctx)
+		}), chromedp.Navigate(url), chromedp.WaitVisible("main"))
 	if err != nil {
 		p.Close()
 		return nil, err
@@ -115,7 +118,8 @@ func (p *Page) Do(limit time.Duration, actions ...chromedp.Action) error {
 
 // Wait waits until a JavaScript expression is true.
 func (p *Page) Wait(expression string) error {
-	return p.Do(20*time.Second, chromedp.Poll("!!("+expression+")", nil, chromedp.WithPollingInterval(50*time.Millisecond)))
+	return p.Do(20*time.Second, chromedp.Poll("!!("+expression+")", nil,
+		chromedp.WithPollingInterval(50*time.Millisecond)))
 }
 
 // Text returns what the page's main part says.

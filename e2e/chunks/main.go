@@ -64,11 +64,13 @@ func measure(avg int, src string) error {
 		w := st.NewWriter(st.NewLease())
 		defer w.Close()
 		begin := time.Now()
-		res, err := tree.Scan(context.Background(), tree.ScanOptions{Path: dir + "/tree", Chunker: chunker.New(p), Sink: w, Get: st.Get, Cache: cache})
+		res, err := tree.Scan(context.Background(), tree.ScanOptions{Path: dir + "/tree", Chunker: chunker.New(p), Sink: w,
+			Get: st.Get, Cache: cache})
 		if err != nil {
 			return 0, 0, 0, err
 		}
-		_, err = w.Commit(&object.Root{Lineage: object.LineageID{1}, Sequence: seq, Top: res.Top, Links: res.Links, HasLinks: res.HasLinks})
+		_, err = w.Commit(&object.Root{Lineage: object.LineageID{1}, Sequence: seq, Top: res.Top, Links: res.Links,
+			HasLinks: res.HasLinks})
 		_, stored, objects := w.Stats()
 		if err == nil {
 			err = res.Remember()

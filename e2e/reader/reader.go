@@ -194,7 +194,8 @@ func opened(raw []byte, what string) ([]byte, error) {
 	}
 	sum := blake3.Sum256(r.Body)
 	said := append(append([]byte("candid harbor "+what), 0), sum[:]...)
-	if r.Version != 1 || r.What != what || len(r.Key) != ed25519.PublicKeySize || !ed25519.Verify(r.Key, said, r.Signature) {
+	if r.Version != 1 || r.What != what || len(r.Key) != ed25519.PublicKeySize || !ed25519.Verify(r.Key, said,
+		r.Signature) {
 		return nil, errors.New("the signature is not right")
 	}
 	return r.Body, nil
@@ -264,7 +265,8 @@ func (s *Store) snapshot(name string) (*Snapshot, error) {
 	if err := cbor.Unmarshal(e.Payload, &r); err != nil {
 		return nil, err
 	}
-	sn := &Snapshot{ID: id, Lineage: hex.EncodeToString(r.Lineage), Volume: r.Volume, Origin: r.Origin, Term: r.Term, Sequence: r.Sequence, top: r.Top}
+	sn := &Snapshot{ID: id, Lineage: hex.EncodeToString(r.Lineage), Volume: r.Volume, Origin: r.Origin, Term: r.Term,
+		Sequence: r.Sequence, top: r.Top}
 	for i := range len(e.Children) / 32 {
 		c, _ := e.child(i)
 		sn.children = append(sn.children, c)
@@ -357,7 +359,8 @@ func (s *Store) list(id ID, at string, out map[string]Entry) error {
 			next++
 		}
 		path := filepath.Join(at, string(x.Name))
-		o := Entry{Path: path, Kind: x.Kind, Mode: x.Mode, UID: x.UID, GID: x.GID, MTime: x.MTime, Size: x.Size, Target: string(x.Target)}
+		o := Entry{Path: path, Kind: x.Kind, Mode: x.Mode, UID: x.UID, GID: x.GID, MTime: x.MTime, Size: x.Size,
+			Target: string(x.Target)}
 		switch {
 		case x.Kind == 1:
 			sum := sha256.New()

@@ -18,7 +18,8 @@ func (s *Service) Record(c Caller, act, about, outcome string) (int64, error) {
 		}
 		return strings.ToValidUTF8(t, "?")
 	}
-	e := &catalog.Entry{At: catalog.At(s.Clock.Now()), Who: cut(c.Name), Role: c.Role, Via: c.Via, Act: act, About: cut(about), Outcome: cut(outcome)}
+	e := &catalog.Entry{At: catalog.At(s.Clock.Now()), Who: cut(c.Name), Role: c.Role, Via: c.Via, Act: act,
+		About: cut(about), Outcome: cut(outcome)}
 	if err := s.Catalog.AddEntry(e); err != nil {
 		return 0, fmt.Errorf("nothing was done, because it could not be written to the ledger: %w", err)
 	}
@@ -29,7 +30,8 @@ func (s *Service) Record(c Caller, act, about, outcome string) (int64, error) {
 var ByService = Caller{Name: "the service", Role: "service", Via: "service"}
 
 func entryOfLedger(e *catalog.Entry) api.LedgerEntry {
-	return api.LedgerEntry{N: e.N, At: e.At.Time, Who: e.Who, Role: e.Role, Via: e.Via, Act: e.Act, About: e.About, Outcome: e.Outcome, Sum: fmt.Sprintf("%x", e.Sum)}
+	return api.LedgerEntry{N: e.N, At: e.At.Time, Who: e.Who, Role: e.Role, Via: e.Via, Act: e.Act, About: e.About,
+		Outcome: e.Outcome, Sum: fmt.Sprintf("%x", e.Sum)}
 }
 
 // Ledger lists what was done, newest first.

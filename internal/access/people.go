@@ -63,7 +63,8 @@ func OwnerOf(p *catalog.Person) *Owner {
 }
 
 func personView(p *catalog.Person) api.Person {
-	v := api.Person{Name: p.Name, Role: p.Role, GIDs: append([]uint32{}, p.GIDs.V...), Grants: []api.FolderGrant{}, Made: p.Made.Time}
+	v := api.Person{Name: p.Name, Role: p.Role, GIDs: append([]uint32{}, p.GIDs.V...), Grants: []api.FolderGrant{},
+		Made: p.Made.Time}
 	if p.UID >= 0 {
 		uid := uint32(p.UID)
 		v.UID = &uid
@@ -95,17 +96,21 @@ func (s *Service) AddPerson(ask api.PersonAdd) (*api.Person, error) {
 		return nil, refusal.Wrap(refusal.Misuse, err)
 	}
 	if _, err := s.Catalog.Person(ask.Name); err == nil {
-		return nil, refusal.Conflictf("there is a person %s already: candid person remove %s first, or change that one with candid person change %s", ask.Name, ask.Name, ask.Name)
+		return nil, refusal.Conflictf("there is a person %s already: candid person remove %s first, or change that one "+
+			"with candid person change %s", ask.Name, ask.Name, ask.Name)
 	}
 	tokens, err := s.Catalog.Tokens()
 	if err != nil {
 		return nil, err
 	}
 	if slices.ContainsFunc(tokens, func(t *catalog.Token) bool { return t.Name == ask.Name }) {
-		return nil, refusal.Conflictf("there is a token %q: what it did and what %s does could not be told apart; remove it first, with candid token remove %s", ask.Name, ask.Name, ask.Name)
+		return nil, refusal.Conflictf("there is a token %q: what it did and what %s does could not be told apart; remove "+
+			"it first, with candid token remove %s", ask.Name, ask.Name, ask.Name)
 	}
-	p := &catalog.Person{Name: ask.Name, UID: -1, Made: catalog.At(s.Clock.Now()), GIDs: catalog.JSON[[]uint32]{V: []uint32{}}, Grants: catalog.JSON[map[string][]string]{V: map[string][]string{}}}
-	if err := s.setPerson(p, api.PersonChange{Role: ask.Role, Password: ask.Password, UID: ask.UID, GIDs: ask.GIDs}); err != nil {
+	p := &catalog.Person{Name: ask.Name, UID: -1, Made: catalog.At(s.Clock.Now()),
+		GIDs: catalog.JSON[[]uint32]{V: []uint32{}}, Grants: catalog.JSON[map[string][]string]{V: map[string][]string{}}}
+	if err := s.setPerson(p, api.PersonChange{Role: ask.Role, Password: ask.Password, UID: ask.UID,
+		GIDs: ask.GIDs}); err != nil {
 		return nil, err
 	}
 	if p.Secret == "" {
@@ -164,7 +169,8 @@ func (s *Service) setPerson(p *catalog.Person, ask api.PersonChange) error {
 		}
 	}
 	if p.UID == 0 {
-		return refusal.Badf("%s cannot be the file owner root, who may do anything: give the role operator or administrator instead", p.Name)
+		return refusal.Badf("%s cannot be the file owner root, who may do anything: give the role operator or "+
+			"administrator instead", p.Name)
 	}
 	if len(p.GIDs.V) == 0 || len(p.GIDs.V) > 1000 {
 		return refusal.Badf("say with --gid in which groups user %d is, the main one first", p.UID)
@@ -205,7 +211,8 @@ func (s *Service) GrantFolders(name string, ask api.FolderGrantAsk) (*api.Person
 		return nil, err
 	}
 	if p.Role != FileOwner {
-		return nil, refusal.Badf("%s is %s, whom grants of folders do not bound: only file owners have them", name, withArticle(p.Role))
+		return nil, refusal.Badf("%s is %s, whom grants of folders do not bound: only file owners have them", name,
+			withArticle(p.Role))
 	}
 	if !ask.End {
 		if _, err := s.Catalog.Volume(ask.Volume); err != nil {
@@ -224,7 +231,8 @@ func (s *Service) GrantFolders(name string, ask api.FolderGrantAsk) (*api.Person
 		i := slices.Index(have, rel)
 		switch {
 		case ask.End && i < 0:
-			return nil, refusal.Missingf("%s was not granted %s of %s: candid person list shows what was", name, orTop(raw), ask.Volume)
+			return nil, refusal.Missingf("%s was not granted %s of %s: candid person list shows what was", name, orTop(raw),
+				ask.Volume)
 		case ask.End:
 			have = slices.Delete(have, i, i+1)
 		case i < 0:

@@ -131,7 +131,8 @@ func hashPassword(password string) string {
 	salt := make([]byte, 16)
 	rand.Read(salt)
 	sum := argon2.IDKey([]byte(password), salt, argonTime, argonMemory, argonThreads, 32)
-	return fmt.Sprintf("$argon2id$v=%d$m=%d,t=%d,p=%d$%s$%s", argon2.Version, argonMemory, argonTime, argonThreads, base64.RawStdEncoding.EncodeToString(salt), base64.RawStdEncoding.EncodeToString(sum))
+	return fmt.Sprintf("$argon2id$v=%d$m=%d,t=%d,p=%d$%s$%s", argon2.Version, argonMemory, argonTime, argonThreads,
+		base64.RawStdEncoding.EncodeToString(salt), base64.RawStdEncoding.EncodeToString(sum))
 }
 
 func checkPassword(secret, password string) bool {
@@ -140,7 +141,8 @@ func checkPassword(secret, password string) bool {
 	if len(parts) != 6 || parts[1] != "argon2id" {
 		return false
 	}
-	if _, err := fmt.Sscanf(parts[2]+" "+parts[3], "v=%d m=%d,t=%d,p=%d", &version, &memory, &passes, &threads); err != nil || version != argon2.Version {
+	if _, err := fmt.Sscanf(parts[2]+" "+parts[3], "v=%d m=%d,t=%d,p=%d", &version, &memory, &passes,
+		&threads); err != nil || version != argon2.Version {
 		return false
 	}
 	salt, err1 := base64.RawStdEncoding.DecodeString(parts[4])
@@ -148,7 +150,8 @@ func checkPassword(secret, password string) bool {
 	if err1 != nil || err2 != nil || len(sum) == 0 {
 		return false
 	}
-	return subtle.ConstantTimeCompare(sum, argon2.IDKey([]byte(password), salt, uint32(passes), uint32(memory), uint8(threads), uint32(len(sum)))) == 1
+	return subtle.ConstantTimeCompare(sum, argon2.IDKey([]byte(password), salt, uint32(passes), uint32(memory),
+		uint8(threads), uint32(len(sum)))) == 1
 }
 
 const (

@@ -42,7 +42,8 @@ func (s *Service) NewToken(ask api.TokenAdd) (api.Token, error) {
 		}
 	}
 	if _, err := s.Catalog.Person(ask.Name); err == nil {
-		return api.Token{}, refusal.Conflictf("there is a person %s: what both did could not be told apart; choose another name", ask.Name)
+		return api.Token{}, refusal.Conflictf("there is a person %s: what both did could not be told apart; choose "+
+			"another name", ask.Name)
 	}
 	var b [24]byte
 	rand.Read(b[:])

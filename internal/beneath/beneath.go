@@ -13,7 +13,8 @@ import (
 )
 
 // ErrLink says that a link stands where none did when a path was resolved.
-var ErrLink = errors.New("a link that was put on the way there since is not followed: put back what was meant, or name the path that it leads to")
+var ErrLink = errors.New("a link that was put on the way there since is not followed: put back what was meant, or " +
+	"name the path that it leads to")
 
 // Open opens a directory that lies below root, or is root itself. The path was resolved before:
 // what is a link on it now was put there since.
@@ -92,7 +93,8 @@ func open(root, path string, flags, mode uint64) (int, error) {
 
 // At opens a name or path below an open directory, by no link.
 func At(dir int, name string, flags, mode uint64) (int, error) {
-	how := &unix.OpenHow{Flags: flags | unix.O_CLOEXEC, Mode: mode, Resolve: unix.RESOLVE_BENEATH | unix.RESOLVE_NO_SYMLINKS}
+	how := &unix.OpenHow{Flags: flags | unix.O_CLOEXEC, Mode: mode, Resolve: unix.RESOLVE_BENEATH |
+		unix.RESOLVE_NO_SYMLINKS}
 	for try := 0; ; try++ {
 		fd, err := unix.Openat2(dir, name, how)
 		if errors.Is(err, unix.ELOOP) || errors.Is(err, unix.EXDEV) {

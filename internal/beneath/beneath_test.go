@@ -26,7 +26,8 @@ func TestNoLinkIsFollowed(t *testing.T) {
 		require.NoError(t, err, ok)
 		unix.Close(fd)
 	}
-	for _, no := range []string{"/out", "/root/way-out", "/root/way-in/deep", "/root/../out", "/root/none", "/rootless", "/root/in/file"} {
+	for _, no := range []string{"/out", "/root/way-out", "/root/way-in/deep", "/root/../out", "/root/none", "/rootless",
+		"/root/in/file"} {
 		_, err := Open(root, base+no)
 		require.Error(t, err, no)
 		if no != "/root/none" {
@@ -37,7 +38,8 @@ func TestNoLinkIsFollowed(t *testing.T) {
 	f, err := File(root, root+"/in/file")
 	require.NoError(t, err)
 	f.Close()
-	for _, no := range []string{"/out/secret", "/root/way-out/secret", "/root/to-file", "/root/pipe", "/root/in", "/root/none"} {
+	for _, no := range []string{"/out/secret", "/root/way-out/secret", "/root/to-file", "/root/pipe", "/root/in",
+		"/root/none"} {
 		_, err := File(root, base+no)
 		require.Error(t, err, no)
 	}
@@ -56,7 +58,8 @@ func TestNoLinkIsFollowed(t *testing.T) {
 func TestResolve(t *testing.T) {
 	base := t.TempDir()
 	require.NoError(t, os.MkdirAll(base+"/a/b/c", 0o755))
-	for name, to := range map[string]string{"up": "a/../a/b", "abs": base + "/a", "a/b/back": "../..", "loop": "loop", "file/x": ""} {
+	for name, to := range map[string]string{"up": "a/../a/b", "abs": base + "/a", "a/b/back": "../..", "loop": "loop",
+		"file/x": ""} {
 		if to == "" {
 			require.NoError(t, os.WriteFile(base+"/file", nil, 0o600))
 			continue
@@ -65,7 +68,8 @@ func TestResolve(t *testing.T) {
 	}
 	require.NoError(t, os.Symlink(filepath.Base(base)+"/a", base+"-beside"))
 	t.Cleanup(func() { os.Remove(base + "-beside") })
-	for _, in := range []string{"", "/a", "/up", "/up/c", "/abs/b", "/abs/b/back/up/c", "/a/../up", "/../" + filepath.Base(base) + "/a", "/loop", "/file/x", "-beside", "-beside/b"} {
+	for _, in := range []string{"", "/a", "/up", "/up/c", "/abs/b", "/abs/b/back/up/c", "/a/../up", "/../" +
+		filepath.Base(base) + "/a", "/loop", "/file/x", "-beside", "-beside/b"} {
 		want, werr := filepath.EvalSymlinks(base + in)
 		got, rest, err := Resolve(base + in)
 		if werr != nil {

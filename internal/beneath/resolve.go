@@ -20,7 +20,8 @@ type ForeignLink struct {
 }
 
 func (l *ForeignLink) Error() string {
-	return fmt.Sprintf("the link %s belongs to the user %d and is not followed: give the path that is meant", l.Path, l.User)
+	return fmt.Sprintf("the link %s belongs to the user %d and is not followed: give the path that is meant", l.Path,
+		l.User)
 }
 
 // Resolve follows the links on a path that a person gave, and returns where it leads and what

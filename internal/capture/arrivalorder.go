@@ -31,7 +31,8 @@ func (s *Service) OutOfTurn(row *catalog.Snapshot) (string, error) {
 		return "", err
 	} else if twin != "" {
 		branch, err := s.branchOf(row)
-		return fmt.Sprintf("%s%s of the history: it has the place of %s, so its site was put back to an earlier state, or there are two of it", OfBranch, branch, twin[:12]), err
+		return fmt.Sprintf("%s%s of the history: it has the place of %s, so its site was put back to an earlier state, or "+
+			"there are two of it", OfBranch, branch, twin[:12]), err
 	}
 	if row.Origin == s.Name() || row.Cause != string(object.CauseScheduled) {
 		return "", nil
@@ -48,7 +49,8 @@ func (s *Service) OutOfTurn(row *catalog.Snapshot) (string, error) {
 	for _, o := range next {
 		after := at.Compare(lineage.Position{Term: uint64(o.Term), Sequence: uint64(o.Sequence)}) > 0
 		if d := o.Began.Sub(row.Began.Time); after && d > retention.Ahead || !after && -d > retention.Ahead {
-			return fmt.Sprintf("it is dated %s, and its place in the history says otherwise: %s is dated %s", phrase.Stamp(row.Began.Time), o.ID[:12], phrase.Stamp(o.Began.Time)), nil
+			return fmt.Sprintf("it is dated %s, and its place in the history says otherwise: %s is dated %s",
+				phrase.Stamp(row.Began.Time), o.ID[:12], phrase.Stamp(o.Began.Time)), nil
 		}
 	}
 	var take []*cadence.Cadence
@@ -78,7 +80,8 @@ func (s *Service) OutOfTurn(row *catalog.Snapshot) (string, error) {
 				}
 			}
 			if most := dueWithin(take, from, to, n) + turnsSpare; n > most {
-				return fmt.Sprintf("it would be number %d within %s, and its cadence takes at most %d", n, retention.Words(span), most), nil
+				return fmt.Sprintf("it would be number %d within %s, and its cadence takes at most %d", n, retention.Words(span),
+					most), nil
 			}
 		}
 	}
@@ -140,7 +143,8 @@ func (s *Service) Admit(name string, ids []string) (string, error) {
 			}
 			i := slices.IndexFunc(rows, func(r *catalog.Snapshot) bool { return r.ID == row.ID })
 			if i < 0 {
-				return "", refusal.Conflictf("snapshot %s is not one of %s that arrived out of turn; nothing was changed", row.ID[:12], name)
+				return "", refusal.Conflictf("snapshot %s is not one of %s that arrived out of turn; nothing was changed",
+					row.ID[:12], name)
 			}
 			named = append(named, rows[i])
 		}
@@ -157,7 +161,8 @@ func (s *Service) Admit(name string, ids []string) (string, error) {
 		if err != nil {
 			return "", err
 		}
-		if err := s.Store.PutMark(&object.Mark{Kind: object.MarkAdmit, Root: id, At: s.Clock.Now().UnixNano(), Place: s.Place()}); err != nil {
+		if err := s.Store.PutMark(&object.Mark{Kind: object.MarkAdmit, Root: id, At: s.Clock.Now().UnixNano(),
+			Place: s.Place()}); err != nil {
 			return "", err
 		}
 		row.OutOfTurn = ""
@@ -166,5 +171,6 @@ func (s *Service) Admit(name string, ids []string) (string, error) {
 		}
 	}
 	s.run.Changed("snapshots", name)
-	return fmt.Sprintf("%s of %s counted in: the rules decide on them from now on, and the next pruning sends into grace what is kept no more.", phrase.Many(len(rows), "snapshot"), name), nil
+	return fmt.Sprintf("%s of %s counted in: the rules decide on them from now on, and the next pruning sends into "+
+		"grace what is kept no more.", phrase.Many(len(rows), "snapshot"), name), nil
 }

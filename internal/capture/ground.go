@@ -39,9 +39,11 @@ type doubt struct {
 func (d *doubt) sentence(path string) string {
 	switch d.Code {
 	case doubtGround:
-		return fmt.Sprintf("%s is on another filesystem than at its last snapshot, or its directory is another one: perhaps a disk is not mounted", path)
+		return fmt.Sprintf("%s is on another filesystem than at its last snapshot, or its directory is another one: "+
+			"perhaps a disk is not mounted", path)
 	default:
-		return fmt.Sprintf("%s has %s, and %d at its last snapshot: nearly everything vanished", path, phrase.Many(int(d.Is), "file"), d.Was)
+		return fmt.Sprintf("%s has %s, and %d at its last snapshot: nearly everything vanished", path,
+			phrase.Many(int(d.Is), "file"), d.Was)
 	}
 }
 
@@ -90,7 +92,8 @@ func (s *Service) doubted(r *reading, meant bool, scanErr error) error {
 		}
 		s.run.Tell("volumes")
 	}
-	return refusal.Conflictf("nothing was taken of %s: %s. What is kept of it stays. If this is meant: candid volume confirm %s", r.v.Name, d.sentence(r.v.Path), r.v.Name)
+	return refusal.Conflictf("nothing was taken of %s: %s. What is kept of it stays. If this is meant: candid "+
+		"volume confirm %s", r.v.Name, d.sentence(r.v.Path), r.v.Name)
 }
 
 // believed notes where a volume stood when it was taken, and ends doubts.
@@ -132,7 +135,8 @@ func (s *Service) ConfirmVolume(name string) (string, error) {
 
 // Meant has the next snapshot of a volume taken whatever is there.
 func (s *Service) Meant(v *catalog.Volume) error {
-	return errors.Join(s.Catalog.Set(meantSetting+v.Lineage, strconv.FormatInt(s.Clock.Now().Unix(), 10)), s.Catalog.Set(doubtSetting+v.Lineage, ""))
+	return errors.Join(s.Catalog.Set(meantSetting+v.Lineage, strconv.FormatInt(s.Clock.Now().Unix(), 10)),
+		s.Catalog.Set(doubtSetting+v.Lineage, ""))
 }
 
 // DoubtOf says why nothing is taken of a volume; empty when nothing is in doubt.
@@ -166,8 +170,10 @@ func (s *Service) Doubts(vols []api.Volume, add func(api.Sentence)) (in map[stri
 			delete(in, v.Name)
 			continue
 		}
-		add(api.Sentence{Text: fmt.Sprintf("Nothing is taken of %s since %s: %s. What is kept of it stays.", v.Name, phrase.Stamp(d.Since), d.sentence(row.Path)),
-			Weight: "act", About: "identity of volume " + v.Name, Next: "Mount it; or, if this is meant, say so", Command: "candid volume confirm " + v.Name, Link: "/volumes/" + v.Name})
+		add(api.Sentence{Text: fmt.Sprintf("Nothing is taken of %s since %s: %s. What is kept of it stays.", v.Name,
+			phrase.Stamp(d.Since), d.sentence(row.Path)),
+			Weight: "act", About: "identity of volume " + v.Name, Next: "Mount it; or, if this is meant, say so",
+			Command: "candid volume confirm " + v.Name, Link: "/volumes/" + v.Name})
 	}
 	return in, nil
 }

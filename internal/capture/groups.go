@@ -131,7 +131,8 @@ func setWords(g *catalog.Group, all []*reading) string {
 	for _, r := range all {
 		files, bytes, stored, remarks = files+r.row.Files, bytes+r.row.Bytes, stored+r.row.Stored, remarks+r.row.Remarks
 	}
-	return fmt.Sprintf("a set of %d volumes of %s: %d files, %s, of which %s were new in the store%s", len(all), g.Name, files, phrase.Size(bytes), phrase.Size(stored), RemarkWords(remarks))
+	return fmt.Sprintf("a set of %d volumes of %s: %d files, %s, of which %s were new in the store%s", len(all), g.Name,
+		files, phrase.Size(bytes), phrase.Size(stored), RemarkWords(remarks))
 }
 
 // PutGroup makes a group or changes it.
@@ -141,7 +142,8 @@ func (s *Service) PutGroup(name string, ask api.GroupPut) (*api.Group, error) {
 	}
 	members := slices.Compact(slices.Sorted(slices.Values(ask.Volumes)))
 	if len(members) < 2 {
-		return nil, refusal.Badf("group %s has %s: a group holds two or more that belong together; name each", name, phrase.Many(len(members), "volume"))
+		return nil, refusal.Badf("group %s has %s: a group holds two or more that belong together; name each", name,
+			phrase.Many(len(members), "volume"))
 	}
 	for _, m := range members {
 		v, err := s.Catalog.Volume(m)
@@ -154,7 +156,8 @@ func (s *Service) PutGroup(name string, ask api.GroupPut) (*api.Group, error) {
 		if other, _, err := s.GroupOf(m); err != nil {
 			return nil, err
 		} else if other != nil && other.Name != name {
-			return nil, refusal.Conflictf("volume %s is in the group %s already: a volume is taken with one group; take it out there first", m, other.Name)
+			return nil, refusal.Conflictf("volume %s is in the group %s already: a volume is taken with one group; take it "+
+				"out there first", m, other.Name)
 		}
 	}
 	q := policy.Quiesce{Freeze: ask.Freeze, Thaw: ask.Thaw, Failing: ask.Failing}
@@ -167,13 +170,16 @@ func (s *Service) PutGroup(name string, ask api.GroupPut) (*api.Group, error) {
 	if old, err := s.Catalog.Group(name); err == nil && !ask.DropHooks {
 		for what, h := range map[string][2]string{"freeze": {old.Freeze, ask.Freeze}, "thaw": {old.Thaw, ask.Thaw}} {
 			if h[0] != "" && h[1] == "" {
-				return nil, refusal.Conflictf("group %s has the hook %s to %s its writers, and this would drop it: name it again, or say that it is meant (--without-hooks); to change only one thing: candid group edit %s", name, h[0], what, name)
+				return nil, refusal.Conflictf("group %s has the hook %s to %s its writers, and this would drop it: name it "+
+					"again, or say that it is meant (--without-hooks); to change only one thing: candid group edit %s", name, h[0],
+					what, name)
 			}
 		}
 	} else if err != nil && !errors.Is(err, catalog.ErrNone) {
 		return nil, err
 	}
-	g := &catalog.Group{Name: name, Members: catalog.JSON[[]string]{V: members}, Freeze: q.Freeze, Thaw: q.Thaw, Failing: q.Failing}
+	g := &catalog.Group{Name: name, Members: catalog.JSON[[]string]{V: members}, Freeze: q.Freeze, Thaw: q.Thaw,
+		Failing: q.Failing}
 	if err := s.Catalog.PutGroup(g); err != nil {
 		return nil, err
 	}
@@ -193,7 +199,9 @@ func (s *Service) EditGroup(name string, ask api.GroupEdit) (*api.Group, error) 
 			return nil, refusal.Conflictf("volume %s is not in the group %s; nothing was changed", m, name)
 		}
 	}
-	put.Volumes = slices.DeleteFunc(append(slices.Clone(g.Members.V), ask.Add...), func(m string) bool { return slices.Contains(ask.Remove, m) })
+	put.Volumes = slices.DeleteFunc(append(slices.Clone(g.Members.V), ask.Add...), func(m string) bool {
+		return slices.Contains(ask.Remove, m)
+	})
 	if ask.DropHooks {
 		put.Freeze, put.Thaw, put.Failing = "", "", ""
 	}
@@ -215,7 +223,8 @@ func (s *Service) RemoveGroup(name string) (string, error) {
 		return "", err
 	}
 	s.run.Changed("volumes")
-	return fmt.Sprintf("The group %s is dissolved: %s are taken each for itself. Its sets stay sets.", name, strings.Join(g.Members.V, ", ")), nil
+	return fmt.Sprintf("The group %s is dissolved: %s are taken each for itself. Its sets stay sets.", name,
+		strings.Join(g.Members.V, ", ")), nil
 }
 
 // Group returns one group with its newest set.
@@ -237,7 +246,8 @@ func (s *Service) Groups() ([]api.Group, error) {
 }
 
 func (s *Service) groupView(g *catalog.Group) (*api.Group, error) {
-	out := &api.Group{Name: g.Name, Volumes: g.Members.V, Freeze: g.Freeze, Thaw: g.Thaw, Failing: g.Failing, Waiting: []string{}}
+	out := &api.Group{Name: g.Name, Volumes: g.Members.V, Freeze: g.Freeze, Thaw: g.Thaw, Failing: g.Failing,
+		Waiting: []string{}}
 	var newest *catalog.Snapshot
 	for _, m := range g.Members.V {
 		v, err := s.Catalog.Volume(m)
@@ -264,7 +274,8 @@ func (s *Service) groupView(g *catalog.Group) (*api.Group, error) {
 	}
 	out.Newest = []api.SetMember{}
 	for _, r := range rows {
-		out.Newest = append(out.Newest, api.SetMember{ID: r.ID, Volume: r.Volume, Taken: r.Began.Time, SeenUntil: r.SeenUntil.Ptr(), Consistency: r.Consistency})
+		out.Newest = append(out.Newest, api.SetMember{ID: r.ID, Volume: r.Volume, Taken: r.Began.Time,
+			SeenUntil: r.SeenUntil.Ptr(), Consistency: r.Consistency})
 	}
 	return out, nil
 }

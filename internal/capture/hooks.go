@@ -53,7 +53,8 @@ func (s *Service) RunHook(ctx context.Context, j *run.Job, name string, vols []*
 	var out bytes.Buffer
 	cmd := exec.CommandContext(ctx, h.Run[0], h.Run[1:]...)
 	cmd.Dir = "/"
-	cmd.Env = append(os.Environ(), "CANDID_HOOK="+name, "CANDID_GROUP="+group, "CANDID_VOLUMES="+strings.Join(names, "\n"), "CANDID_PATHS="+strings.Join(paths, "\n"))
+	cmd.Env = append(os.Environ(), "CANDID_HOOK="+name, "CANDID_GROUP="+group, "CANDID_VOLUMES="+strings.Join(names, "\n"),
+		"CANDID_PATHS="+strings.Join(paths, "\n"))
 	cmd.Stdout, cmd.Stderr = &limited{&out}, &limited{&out}
 	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
 	cmd.Cancel = func() error { return syscall.Kill(-cmd.Process.Pid, syscall.SIGKILL) }
@@ -83,7 +84,8 @@ func (l *limited) Write(b []byte) (int, error) {
 
 // frozen holds the writers of volumes by the hooks of all that ask for it, calls read, and
 // lets them go again whatever happened. quiet reports whether all were held throughout.
-func (s *Service) frozen(ctx context.Context, j *run.Job, holds []policy.Quiesce, vols []*catalog.Volume, group string, read func() error) (quiet bool, err error) {
+func (s *Service) frozen(ctx context.Context, j *run.Job, holds []policy.Quiesce, vols []*catalog.Volume, group string,
+	read func() error) (quiet bool, err error) {
 	var thaw []string
 	defer func() {
 		for _, name := range slices.Backward(thaw) {
@@ -91,7 +93,8 @@ func (s *Service) frozen(ctx context.Context, j *run.Job, holds []policy.Quiesce
 			if terr := s.RunHook(context.WithoutCancel(ctx), j, name, vols, group); terr != nil {
 				j.Logf("the writers may still be held, see to them: %s", terr)
 				j.Remark()
-				s.Log.Error("a thaw failed; the writers may still be held", "hook", name, "volumes", group+" "+vols[0].Name, "error", terr)
+				s.Log.Error("a thaw failed; the writers may still be held", "hook", name, "volumes", group+" "+vols[0].Name,
+					"error", terr)
 			}
 		}
 	}()

@@ -69,7 +69,9 @@ func (s *Service) PlanLabels(name string, labels map[string]string) (*api.LabelC
 	}
 	// What no route carries any more is not told of new rules either.
 	out.Letting = slices.DeleteFunc(out.Letting, func(g api.Going) bool {
-		return g.Place != s.Place() && !slices.ContainsFunc(routes, func(r *catalog.Route) bool { return r.Peer == g.Place && r.Volumes.V.Holds(&next) })
+		return g.Place != s.Place() && !slices.ContainsFunc(routes, func(r *catalog.Route) bool {
+			return r.Peer == g.Place && r.Volumes.V.Holds(&next)
+		})
 	})
 	if out.Letting == nil {
 		out.Letting = []api.Going{}
@@ -89,7 +91,8 @@ func (s *Service) SetLabels(name string, ask api.LabelsPut) (*api.LabelChange, e
 		return plan, err
 	}
 	if n := len(plan.Letting); n > 0 && !ask.Accept {
-		return nil, refusal.Conflictf("nothing was changed: with these labels %s of %s would expire; look at them first, and accept it if that is meant", phrase.Many(n, "snapshot"), name)
+		return nil, refusal.Conflictf("nothing was changed: with these labels %s of %s would expire; look at them first, "+
+			"and accept it if that is meant", phrase.Many(n, "snapshot"), name)
 	}
 	v, err := s.Catalog.Volume(name)
 	if err != nil {

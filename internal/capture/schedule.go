@@ -35,7 +35,8 @@ func (s *Service) SettleAhead(v *catalog.Volume, now time.Time) error {
 		to = s.run.Started
 	}
 	to = to.Add(-time.Nanosecond) // what is due at the start is due too
-	s.Log.Warn("the due times of a volume were settled ahead of the clock; it is due again", "volume", v.Name, "until", v.ScheduledUntil.Time)
+	s.Log.Warn("the due times of a volume were settled ahead of the clock; it is due again", "volume", v.Name, "until",
+		v.ScheduledUntil.Time)
 	v.ScheduledUntil = catalog.At(to)
 	return s.Catalog.Scheduled(v.Name, to)
 }
@@ -44,7 +45,8 @@ func (s *Service) SettleAhead(v *catalog.Volume, now time.Time) error {
 func (s *Service) WhyFull(u *unit, low bool) (string, error) {
 	if low {
 		_, free, want := s.Lacking()
-		return fmt.Sprintf("the store was low on space: %s were free, %s must stay free", phrase.Size(free), phrase.Size(want)), nil
+		return fmt.Sprintf("the store was low on space: %s were free, %s must stay free", phrase.Size(free),
+			phrase.Size(want)), nil
 	}
 	for _, d := range u.All {
 		if why, _, err := s.rules.Full(d.v); err != nil || why != "" {
@@ -107,7 +109,8 @@ func (s *Service) StartDue(u *unit, now time.Time) (*run.Job, error) {
 	if len(latest) == 0 { // because something changed
 		latest[u.All[0].v.Name] = now
 	}
-	j, err := s.run.Start("snapshot", u.name(), "the schedule", func(ctx context.Context, j *run.Job) (any, string, error) {
+	j, err := s.run.Start("snapshot", u.name(), "the schedule", func(ctx context.Context, j *run.Job) (any, string,
+		error) {
 		defer release()
 		if len(gaps) > 0 {
 			j.Logf("%d due times were missed: %s", len(gaps), gaps[len(gaps)-1].Cause)
@@ -118,7 +121,8 @@ func (s *Service) StartDue(u *unit, now time.Time) (*run.Job, error) {
 				return nil, "", err // due again when the service is back
 			}
 			for name, at := range latest {
-				gaps = append(gaps, catalog.Gap{Volume: name, Due: catalog.At(at), Cause: fmt.Sprintf("run %d failed: %s", j.Row.ID, err)})
+				gaps = append(gaps, catalog.Gap{Volume: name, Due: catalog.At(at), Cause: fmt.Sprintf("run %d failed: %s", j.Row.ID,
+					err)})
 			}
 		}
 		if gerr := s.Catalog.PutGaps(gaps); gerr != nil {

@@ -52,7 +52,8 @@ func (s *Service) TakeSnapshot(volume string, ask api.SnapshotTake, by string) (
 		}
 	}
 	if ask.KeepUntil != nil && !ask.KeepUntil.After(s.Clock.Now()) {
-		return api.Run{}, refusal.Badf("keep-until %s has passed already: give a time to come", ask.KeepUntil.Format(time.RFC3339))
+		return api.Run{}, refusal.Badf("keep-until %s has passed already: give a time to come",
+			ask.KeepUntil.Format(time.RFC3339))
 	}
 	j, err := s.StartSnapshot(v.Name, Taking{Cause: object.CauseByHand, Ask: ask}, by)
 	if err != nil {
@@ -66,7 +67,8 @@ func (s *Service) takeable(v *catalog.Volume) error {
 		return refusal.Conflictf("volume %s belongs to the site %s: take its snapshots there", v.Name, v.Origin)
 	}
 	if !v.Protected {
-		return refusal.Conflictf("volume %s is no longer protected: add it again first, with candid volume add %s --path %s", v.Name, v.Name, visible.Word(v.Path))
+		return refusal.Conflictf("volume %s is no longer protected: add it again first, with candid volume add %s --path %s",
+			v.Name, v.Name, visible.Word(v.Path))
 	}
 	return nil
 }

@@ -86,16 +86,19 @@ func (s *Service) read(ctx context.Context, j *run.Job, r *reading) error {
 	if r.anyway {
 		ground, meant = "", true
 	}
-	r.res, r.how, err = s.follower(v, r.Root, r.Dir).Read(ctx, tree.ScanOptions{Excludes: v.Excludes.V, Chunker: r.Ck, Sink: r.W, Get: s.Store.Get, Cache: r.Cache, Progress: &r.Prog, Ground: ground}, r.began)
+	r.res, r.how, err = s.follower(v, r.Root, r.Dir).Read(ctx, tree.ScanOptions{Excludes: v.Excludes.V, Chunker: r.Ck,
+		Sink: r.W, Get: s.Store.Get, Cache: r.Cache, Progress: &r.Prog, Ground: ground}, r.began)
 	if err := s.doubted(r, meant, err); err != nil {
 		return ExplainScan(v, err)
 	}
 	r.ended = s.Clock.Now()
 	s.followers.note(v.Lineage, r.how)
 	if len(r.how.Untold) > 0 {
-		j.Logf("everything was looked at, as once a day, and changes were found that the journal had not told, the first in %s; from now on every snapshot looks at everything", phrase.Printable([]byte(r.how.Untold[0])))
+		j.Logf("everything was looked at, as once a day, and changes were found that the journal had not told, the first "+
+			"in %s; from now on every snapshot looks at everything", phrase.Printable([]byte(r.how.Untold[0])))
 		j.Remark()
-		s.Log.Error("the change journal missed a change; it is not relied on any more until the service starts anew", "volume", v.Name, "directory", r.how.Untold[0], "directories", len(r.how.Untold))
+		s.Log.Error("the change journal missed a change; it is not relied on any more until the service starts anew",
+			"volume", v.Name, "directory", r.how.Untold[0], "directories", len(r.how.Untold))
 	}
 	return nil
 }
@@ -147,7 +150,8 @@ func (s *Service) remember(j *run.Job, r *reading) {
 
 // takeAll takes a snapshot of a volume or of its whole group, and returns that of the
 // volume.
-func (s *Service) takeAll(ctx context.Context, j *run.Job, g *catalog.Group, members []string, volume string, t Taking) (*catalog.Snapshot, string, error) {
+func (s *Service) takeAll(ctx context.Context, j *run.Job, g *catalog.Group, members []string, volume string,
+	t Taking) (*catalog.Snapshot, string, error) {
 	j.Say("waiting for another run on this volume")
 	for _, name := range members { // in one order everywhere
 		release, err := s.run.Hold(ctx, "volume "+name)
@@ -160,7 +164,8 @@ func (s *Service) takeAll(ctx context.Context, j *run.Job, g *catalog.Group, mem
 }
 
 // TakeHeld is takeAll for a caller that holds the volumes.
-func (s *Service) TakeHeld(ctx context.Context, j *run.Job, g *catalog.Group, members []string, volume string, t Taking) (*catalog.Snapshot, string, error) {
+func (s *Service) TakeHeld(ctx context.Context, j *run.Job, g *catalog.Group, members []string, volume string,
+	t Taking) (*catalog.Snapshot, string, error) {
 	var all []*reading
 	defer func() {
 		for _, r := range all {
@@ -219,7 +224,8 @@ func (s *Service) TakeHeld(ctx context.Context, j *run.Job, g *catalog.Group, me
 			}
 		}
 		mine := rowOfVolume(all, volume)
-		return mine, fmt.Sprintf("unchanged since %s; seen until %s", mine.Began.Format("2006-01-02 15:04"), mine.SeenUntil.Format("2006-01-02 15:04:05")), nil
+		return mine, fmt.Sprintf("unchanged since %s; seen until %s", mine.Began.Format("2006-01-02 15:04"),
+			mine.SeenUntil.Format("2006-01-02 15:04:05")), nil
 	}
 	j.Say("making it durable")
 	if err := s.commitAll(g, all, t, quiet); err != nil {
@@ -244,7 +250,8 @@ func (s *Service) TakeHeld(ctx context.Context, j *run.Job, g *catalog.Group, me
 	if g != nil {
 		return mine, setWords(g, all), nil
 	}
-	return mine, fmt.Sprintf("snapshot %s: %d files, %s, of which %s were new in the store%s", mine.ID[:12], mine.Files, phrase.Size(mine.Bytes), phrase.Size(mine.Stored), RemarkWords(mine.Remarks)), nil
+	return mine, fmt.Sprintf("snapshot %s: %d files, %s, of which %s were new in the store%s", mine.ID[:12], mine.Files,
+		phrase.Size(mine.Bytes), phrase.Size(mine.Stored), RemarkWords(mine.Remarks)), nil
 }
 
 func rowOfVolume(all []*reading, volume string) *catalog.Snapshot {
@@ -303,9 +310,12 @@ func (s *Service) commitAll(g *catalog.Group, all []*reading, t Taking, quiet bo
 func (s *Service) commit(r *reading, t Taking, set *object.Set, consistency object.Consistency) (object.ID, error) {
 	v, res := r.v, r.res
 	pos := lineage.Position{Term: 1}
-	root := &object.Root{Lineage: records.LineageOf(v.Lineage), Volume: v.Name, Origin: s.Name(), Path: []byte(v.Path), Labels: v.Labels.V, Excludes: v.Excludes.V,
-		Began: r.began.UnixNano(), Ended: r.ended.UnixNano(), Consistency: consistency, Cause: t.Cause, Top: res.Top, Links: res.Links, HasLinks: res.HasLinks,
-		Files: res.Files, Dirs: res.Dirs, Others: res.Others, Bytes: res.Bytes, Remarks: res.Remarks, RemarkCount: res.RemarkCount, ChunkAvg: uint32(v.ChunkAvg), Set: set}
+	root := &object.Root{Lineage: records.LineageOf(v.Lineage), Volume: v.Name, Origin: s.Name(), Path: []byte(v.Path),
+		Labels: v.Labels.V, Excludes: v.Excludes.V,
+		Began: r.began.UnixNano(), Ended: r.ended.UnixNano(), Consistency: consistency, Cause: t.Cause, Top: res.Top,
+		Links: res.Links, HasLinks: res.HasLinks,
+		Files: res.Files, Dirs: res.Dirs, Others: res.Others, Bytes: res.Bytes, Remarks: res.Remarks,
+		RemarkCount: res.RemarkCount, ChunkAvg: uint32(v.ChunkAvg), Set: set}
 	if r.last != nil {
 		root.Predecessor, _ = object.ParseID(r.last.ID)
 	}
@@ -345,8 +355,10 @@ func (s *Service) commit(r *reading, t Taking, set *object.Set, consistency obje
 		return id, err
 	}
 	if r.last != nil && t.Cause == object.CauseScheduled && r.last.Began.Sub(r.began) > retention.Ahead {
-		err = mark(object.Mark{Kind: object.MarkArrival, Place: s.Place(), Text: fmt.Sprintf("it is dated %s, and the one before it, %s, is dated %s: the clock of this host was wrong when one of them was taken",
-			phrase.Stamp(r.began), r.last.ID[:12], phrase.Stamp(r.last.Began.Time))})
+		err = mark(object.Mark{Kind: object.MarkArrival, Place: s.Place(),
+			Text: fmt.Sprintf("it is dated %s, and the one before it, %s, is dated %s: the clock of this host was wrong when "+
+				"one of them was taken",
+				phrase.Stamp(r.began), r.last.ID[:12], phrase.Stamp(r.last.Began.Time))})
 		if err != nil {
 			return id, err
 		}

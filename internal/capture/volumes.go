@@ -34,7 +34,8 @@ func (s *Service) AddVolume(ask api.VolumeAdd) (*api.VolumeFound, error) {
 	}
 	if old, err := s.Catalog.Volume(ask.Name); err == nil {
 		if old.Protected {
-			return nil, refusal.Conflictf("volume %q is there already, over %s: choose another name or remove it first", ask.Name, old.Path)
+			return nil, refusal.Conflictf("volume %q is there already, over %s: choose another name or remove it first",
+				ask.Name, old.Path)
 		}
 	} else if !errors.Is(err, catalog.ErrNone) {
 		return nil, err
@@ -52,7 +53,8 @@ func (s *Service) AddVolume(ask api.VolumeAdd) (*api.VolumeFound, error) {
 		return nil, err
 	}
 	if rel, err := filepath.Rel(path, s.Path); err == nil && rel != ".." && !strings.HasPrefix(rel, "../") {
-		return nil, refusal.Badf("volume path %s contains this site's own data directory %s: choose a path without it", path, s.Path)
+		return nil, refusal.Badf("volume path %s contains this site's own data directory %s: choose a path without it", path,
+			s.Path)
 	}
 	found, err := tree.Look(root, path, ask.Excludes)
 	if err != nil {
@@ -62,7 +64,8 @@ func (s *Service) AddVolume(ask api.VolumeAdd) (*api.VolumeFound, error) {
 	if err != nil {
 		var lin [16]byte
 		rand.Read(lin[:])
-		v = &catalog.Volume{Name: ask.Name, Lineage: hex.EncodeToString(lin[:]), Kind: "tree", Origin: s.Name(), ChunkAvg: ChunkAvg}
+		v = &catalog.Volume{Name: ask.Name, Lineage: hex.EncodeToString(lin[:]), Kind: "tree", Origin: s.Name(),
+			ChunkAvg: ChunkAvg}
 	}
 	if ask.Labels == nil {
 		ask.Labels = map[string]string{}
@@ -80,9 +83,12 @@ func (s *Service) AddVolume(ask api.VolumeAdd) (*api.VolumeFound, error) {
 	if err != nil {
 		return nil, err
 	}
-	out := &api.VolumeFound{Volume: *view, Files: found.Files, Directories: found.Dirs, Others: found.Others, Bytes: found.Bytes,
-		Filesystem: found.Filesystem, Mounts: found.Mounts, Unreadable: found.Unreadable, UnreadableCount: found.UnreadableCount,
-		FirstNeeds: found.Bytes + found.Bytes/200 + (found.Files+found.Dirs)*300, StoreFree: s.Store.Usage().FreeBytes, Warnings: []string{}}
+	out := &api.VolumeFound{Volume: *view, Files: found.Files, Directories: found.Dirs, Others: found.Others,
+		Bytes:      found.Bytes,
+		Filesystem: found.Filesystem, Mounts: found.Mounts, Unreadable: found.Unreadable,
+		UnreadableCount: found.UnreadableCount,
+		FirstNeeds:      found.Bytes + found.Bytes/200 + (found.Files+found.Dirs)*300, StoreFree: s.Store.Usage().FreeBytes,
+		Warnings: []string{}}
 	out.Warnings = s.addWarnings(out, found)
 	return out, nil
 }
@@ -91,19 +97,24 @@ func (s *Service) addWarnings(f *api.VolumeFound, found *tree.Survey) []string {
 	warn := []string{}
 	var st unix.Stat_t
 	if unix.Stat(s.Store.Dir(), &st) == nil && st.Dev == found.Device {
-		warn = append(warn, fmt.Sprintf("The store and the volume are on the same filesystem: if that disk fails, both are lost. Open a route to another site, or move %s to another disk.", s.Path))
+		warn = append(warn, fmt.Sprintf("The store and the volume are on the same filesystem: if that disk fails, both "+
+			"are lost. Open a route to another site, or move %s to another disk.", s.Path))
 	}
 	if f.FirstNeeds > f.StoreFree {
-		warn = append(warn, fmt.Sprintf("The first snapshot may need up to %s, and %s are free in the store.", phrase.Size(f.FirstNeeds), phrase.Size(f.StoreFree)))
+		warn = append(warn, fmt.Sprintf("The first snapshot may need up to %s, and %s are free in the store.",
+			phrase.Size(f.FirstNeeds), phrase.Size(f.StoreFree)))
 	}
 	if f.UnreadableCount > 0 {
-		warn = append(warn, fmt.Sprintf("%d entries cannot be read by the service, the first is %s: they will be missing from snapshots.", f.UnreadableCount, f.Unreadable[0]))
+		warn = append(warn, fmt.Sprintf("%d entries cannot be read by the service, the first is %s: they will be missing "+
+			"from snapshots.", f.UnreadableCount, f.Unreadable[0]))
 	}
 	if len(f.Mounts) > 0 {
-		warn = append(warn, fmt.Sprintf("Other filesystems are mounted below and are not entered: %s. Add each as a volume of its own.", strings.Join(f.Mounts, ", ")))
+		warn = append(warn, fmt.Sprintf("Other filesystems are mounted below and are not entered: %s. Add each as a "+
+			"volume of its own.", strings.Join(f.Mounts, ", ")))
 	}
 	if found.TimesMadeUp {
-		warn = append(warn, "This kind of filesystem keeps no change times that can be relied on: each snapshot reads every file, unless the change journal follows it.")
+		warn = append(warn, "This kind of filesystem keeps no change times that can be relied on: each snapshot reads "+
+			"every file, unless the change journal follows it.")
 	}
 	if len(f.Volume.Policies) == 0 {
 		warn = append(warn, "No policy chooses this volume yet: nothing is taken by itself.")
@@ -120,7 +131,8 @@ func (s *Service) RemoveVolume(name string) (string, error) {
 	if g, _, err := s.GroupOf(name); err != nil {
 		return "", err
 	} else if g != nil {
-		return "", refusal.Conflictf("volume %s is in the group %s: take it out there first, with candid group put %s and the others, or candid group remove %s", name, g.Name, g.Name, g.Name)
+		return "", refusal.Conflictf("volume %s is in the group %s: take it out there first, with candid group put %s and "+
+			"the others, or candid group remove %s", name, g.Name, g.Name, g.Name)
 	}
 	s.Unfollow(v.Lineage)
 	counts, err := s.Catalog.Counts(s.Place())
@@ -136,5 +148,6 @@ func (s *Service) RemoveVolume(name string) (string, error) {
 	if err := s.Catalog.PutVolume(v); err != nil {
 		return "", err
 	}
-	return fmt.Sprintf("%s is no longer protected. Its %d snapshots stay until you remove them with: candid snapshot remove ID", name, n), nil
+	return fmt.Sprintf("%s is no longer protected. Its %d snapshots stay until you remove them with: candid "+
+		"snapshot remove ID", name, n), nil
 }

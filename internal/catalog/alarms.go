@@ -55,7 +55,9 @@ func (c *Catalog) NoteAlarms(begun, changed, ended []*Alarm, notices []*Notice) 
 	}
 	defer tx.Rollback()
 	for _, a := range begun {
-		if _, err := tx.NamedExec(`INSERT INTO alarms (key,text,next,command,link,since,ended) VALUES (:key,:text,:next,:command,:link,:since,0)`, a); err != nil {
+		if _, err := tx.NamedExec(
+			`INSERT INTO alarms (key,text,next,command,link,since,ended) VALUES (:key,:text,:next,:command,:link,:since,0)`,
+			a); err != nil {
 			return err
 		}
 	}
@@ -65,7 +67,9 @@ func (c *Catalog) NoteAlarms(begun, changed, ended []*Alarm, notices []*Notice) 
 		}
 	}
 	for _, n := range notices {
-		if _, err := tx.NamedExec(`INSERT INTO notices (channel,subject,body,made,tries,next_try,error) VALUES (:channel,:subject,:body,:made,0,0,'')`, n); err != nil {
+		if _, err := tx.NamedExec(
+			`INSERT INTO notices (channel,subject,body,made,tries,next_try,error) VALUES (:channel,:subject,:body,:made,0,0,'')`,
+			n); err != nil {
 			return err
 		}
 	}

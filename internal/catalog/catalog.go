@@ -32,7 +32,9 @@ func Open(path string) (*Catalog, error) {
 	if err := ownFiles(path); err != nil {
 		return nil, err
 	}
-	dsn := "file:" + path + "?_pragma=journal_mode(WAL)&_pragma=synchronous(FULL)&_pragma=busy_timeout(15000)&_pragma=foreign_keys(1)&_pragma=cache_size(-8000)&_txlock=immediate"
+	dsn := "file:" + path +
+		"?_pragma=journal_mode(WAL)&_pragma=synchronous(FULL)&_pragma=busy_timeout(15000)" +
+		"&_pragma=foreign_keys(1)&_pragma=cache_size(-8000)&_txlock=immediate"
 	db, err := sqlx.Open("sqlite", dsn)
 	if err != nil {
 		return nil, err
@@ -194,11 +196,15 @@ type Volume struct {
 
 // PutVolume inserts or replaces a volume.
 func (c *Catalog) PutVolume(v *Volume) error {
-	_, err := c.db.NamedExec(`INSERT INTO volumes (name,lineage,kind,origin,path,labels,excludes,chunk_avg,added,protected,scheduled_until,proposed,offered,paused,signer,via,part)
-		VALUES (:name,:lineage,:kind,:origin,:path,:labels,:excludes,:chunk_avg,:added,:protected,:scheduled_until,:proposed,:offered,:paused,:signer,:via,:part)
-		ON CONFLICT (name) DO UPDATE SET lineage=excluded.lineage,kind=excluded.kind,origin=excluded.origin,path=excluded.path,labels=excluded.labels,
+	_, err := c.db.NamedExec(`INSERT INTO volumes (name,lineage,kind,origin,path,labels,excludes,chunk_avg,added,
+		protected,scheduled_until,proposed,offered,paused,signer,via,part)
+		VALUES (:name,:lineage,:kind,:origin,:path,:labels,:excludes,:chunk_avg,:added,:protected,:scheduled_until,
+		:proposed,:offered,:paused,:signer,:via,:part)
+		ON CONFLICT (name) DO UPDATE SET lineage=excluded.lineage,kind=excluded.kind,origin=excluded.origin,
+		path=excluded.path,labels=excluded.labels,
 		excludes=excluded.excludes,chunk_avg=excluded.chunk_avg,added=excluded.added,protected=excluded.protected,
-		scheduled_until=excluded.scheduled_until,proposed=excluded.proposed,offered=excluded.offered,paused=excluded.paused,signer=excluded.signer,via=excluded.via,part=excluded.part`, v)
+		scheduled_until=excluded.scheduled_until,proposed=excluded.proposed,offered=excluded.offered,
+		paused=excluded.paused,signer=excluded.signer,via=excluded.via,part=excluded.part`, v)
 	return err
 }
 
@@ -211,7 +217,8 @@ func (c *Catalog) Scheduled(volume string, until time.Time) error {
 // SetStandby stores how a copy is laid out and why that last failed, and nothing else of
 // its row.
 func (c *Catalog) SetStandby(volume, mode, dir, failed string) error {
-	_, err := c.db.Exec(`UPDATE volumes SET standby=?, standby_dir=?, standby_error=? WHERE name=?`, mode, dir, failed, volume)
+	_, err := c.db.Exec(`UPDATE volumes SET standby=?, standby_dir=?, standby_error=? WHERE name=?`, mode, dir, failed,
+		volume)
 	return err
 }
 
@@ -274,10 +281,13 @@ func (c *Catalog) PutPolicy(p *Policy) error {
 		return err
 	}
 	defer tx.Rollback()
-	if err := tx.Get(&p.Version, `SELECT COALESCE(MAX(version),0)+1 FROM policy_versions WHERE name=?`, p.Name); err != nil {
+	if err := tx.Get(&p.Version, `SELECT COALESCE(MAX(version),0)+1 FROM policy_versions WHERE name=?`,
+		p.Name); err != nil {
 		return err
 	}
-	if _, err := tx.NamedExec(`INSERT OR REPLACE INTO policies (name,body,version,changed,changed_by) VALUES (:name,:body,:version,:changed,:changed_by)`, p); err != nil {
+	if _, err := tx.NamedExec(
+		`INSERT OR REPLACE INTO policies (name,body,version,changed,changed_by) VALUES (:name,:body,:version,:changed,
+			:changed_by)`, p); err != nil {
 		return err
 	}
 	if _, err := tx.NamedExec(putVersion, p); err != nil {
@@ -287,7 +297,8 @@ func (c *Catalog) PutPolicy(p *Policy) error {
 	return err
 }
 
-const putVersion = `INSERT INTO policy_versions (name,version,body,changed,changed_by) VALUES (:name,:version,:body,:changed,:changed_by)`
+const putVersion = `INSERT INTO policy_versions (name,version,body,changed,changed_by) VALUES (:name,:version,:body,
+	:changed,:changed_by)`
 
 // PolicyVersions returns all versions of a policy, newest first. An empty body says that
 // it was removed then.
@@ -342,7 +353,8 @@ type Gap struct {
 // PutGaps records missed due times.
 func (c *Catalog) PutGaps(gaps []Gap) error {
 	for start := 0; start < len(gaps); start += 500 {
-		if _, err := c.db.NamedExec(`INSERT OR IGNORE INTO gaps (volume,due,cause) VALUES (:volume,:due,:cause)`, gaps[start:min(start+500, len(gaps))]); err != nil {
+		if _, err := c.db.NamedExec(`INSERT OR IGNORE INTO gaps (volume,due,cause) VALUES (:volume,:due,:cause)`,
+			gaps[start:min(start+500, len(gaps))]); err != nil {
 			return err
 		}
 	}
@@ -351,7 +363,8 @@ func (c *Catalog) PutGaps(gaps []Gap) error {
 
 // Gaps returns a volume's gaps in a stretch of time.
 func (c *Catalog) Gaps(volume string, from, to time.Time) (gs []Gap, err error) {
-	err = c.db.Select(&gs, `SELECT * FROM gaps WHERE volume=? AND due>=? AND due<=? ORDER BY due LIMIT 10000`, volume, At(from), At(to))
+	err = c.db.Select(&gs, `SELECT * FROM gaps WHERE volume=? AND due>=? AND due<=? ORDER BY due LIMIT 10000`, volume,
+		At(from), At(to))
 	return gs, err
 }
 
@@ -371,7 +384,8 @@ func (c *Catalog) Set(key, value string) error {
 		_, err := c.db.Exec(`DELETE FROM settings WHERE key=?`, key)
 		return err
 	}
-	_, err := c.db.Exec(`INSERT INTO settings (key,value) VALUES (?,?) ON CONFLICT (key) DO UPDATE SET value=excluded.value`, key, value)
+	_, err := c.db.Exec(
+		`INSERT INTO settings (key,value) VALUES (?,?) ON CONFLICT (key) DO UPDATE SET value=excluded.value`, key, value)
 	return err
 }
 
@@ -379,7 +393,8 @@ func (c *Catalog) Set(key, value string) error {
 func (c *Catalog) Settings(prefix string) (map[string]string, error) {
 	var rows []struct{ Key, Value string }
 	last := len(prefix) - 1 // a span of the key's index, however many settings there are
-	if err := c.db.Select(&rows, `SELECT key, value FROM settings WHERE key >= ? AND key < ?`, prefix, prefix[:last]+string(prefix[last]+1)); err != nil {
+	if err := c.db.Select(&rows, `SELECT key, value FROM settings WHERE key >= ? AND key < ?`, prefix, prefix[:last]+
+		string(prefix[last]+1)); err != nil {
 		return nil, err
 	}
 	out := make(map[string]string, len(rows))

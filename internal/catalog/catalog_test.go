@@ -27,7 +27,8 @@ func openTest(t *testing.T) *Catalog {
 func snapshotID(n int) string { return fmt.Sprintf("%064x", uint64(n)*0x9e3779b97f4a7c15) }
 
 func row(volume string, n int, began time.Time) *Snapshot {
-	return &Snapshot{ID: snapshotID(n), Place: "here", Volume: volume, Lineage: "lineage of " + volume, Origin: "here", Term: 1, Sequence: int64(n), Began: At(began), Ended: At(began),
+	return &Snapshot{ID: snapshotID(n), Place: "here", Volume: volume, Lineage: "lineage of " + volume, Origin: "here",
+		Term: 1, Sequence: int64(n), Began: At(began), Ended: At(began),
 		Labels: JSON[Labels]{V: Labels{"n": fmt.Sprint(n)}}}
 }
 
@@ -88,9 +89,12 @@ func TestSnapshotPages(t *testing.T) {
 func TestSnapshotRow(t *testing.T) {
 	c := openTest(t)
 	at := time.Date(2026, 3, 4, 13, 45, 0, 123456789, time.UTC)
-	want := &Snapshot{ID: snapshotID(1), Place: "here", Volume: "v@larkfield", Lineage: "aa", Origin: "larkfield", Term: 3, Sequence: 9, Began: At(at), Ended: At(at.Add(1)), SeenUntil: At(at.Add(2)),
-		Cause: "by hand", Consistency: "spread", Files: 1, Dirs: 2, Others: 3, Bytes: 1 << 50, Stored: 5, Remarks: 6, Note: "it's \"quoted\" – ü", Labels: JSON[Labels]{V: Labels{"k": "v'; --"}},
-		OwnEnd: At(at.Add(3)), RecalledUntil: At(at.Add(4)), Arrived: At(at.Add(5)), GraceUntil: At(at.Add(6)), LetGo: "no longer within daily 3"}
+	want := &Snapshot{ID: snapshotID(1), Place: "here", Volume: "v@larkfield", Lineage: "aa", Origin: "larkfield", Term: 3,
+		Sequence: 9, Began: At(at), Ended: At(at.Add(1)), SeenUntil: At(at.Add(2)),
+		Cause: "by hand", Consistency: "spread", Files: 1, Dirs: 2, Others: 3, Bytes: 1 << 50, Stored: 5, Remarks: 6,
+		Note: "it's \"quoted\" – ü", Labels: JSON[Labels]{V: Labels{"k": "v'; --"}},
+		OwnEnd: At(at.Add(3)), RecalledUntil: At(at.Add(4)), Arrived: At(at.Add(5)), GraceUntil: At(at.Add(6)),
+		LetGo: "no longer within daily 3"}
 	require.NoError(t, c.PutSnapshot(want))
 	got, err := c.Snapshot(want.ID)
 	require.NoError(t, err)
@@ -117,7 +121,8 @@ func TestSnapshotByShortID(t *testing.T) {
 	far := *a
 	far.Place = "shelf"
 	require.NoError(t, c.PutSnapshots([]*Snapshot{a, b, &far}))
-	for id, say := range map[string]string{"ababab": "ambiguous", "abababab": "ambiguous", "ffffff": "not found", "abcde": "six hexadecimal", "": "six hexadecimal", "ababag": "six hexadecimal",
+	for id, say := range map[string]string{"ababab": "ambiguous", "abababab": "ambiguous", "ffffff": "not found",
+		"abcde": "six hexadecimal", "": "six hexadecimal", "ababag": "six hexadecimal",
 		"AAAAAA": "six hexadecimal", "ab' OR 1=1": "six hexadecimal"} {
 		_, err := c.Snapshot(id)
 		require.ErrorContains(t, err, say, id)
@@ -223,7 +228,8 @@ func TestNamedRecords(t *testing.T) {
 	_, perr := c.Policy("x")
 	_, rerr := c.Route("x")
 	_, serr := c.Peer("x")
-	for what, err := range map[string]error{"volume": verr, "policy": perr, "route": rerr, "site": serr, "token": c.RemoveToken("x")} {
+	for what, err := range map[string]error{"volume": verr, "policy": perr, "route": rerr, "site": serr,
+		"token": c.RemoveToken("x")} {
 		require.ErrorIs(t, err, ErrNone, what)
 		require.ErrorContains(t, err, what+` "x"`)
 	}
@@ -234,7 +240,9 @@ func TestNamedRecords(t *testing.T) {
 	p, err := c.Policy("p")
 	require.NoError(t, err)
 	require.Equal(t, 2, p.Version)
-	v := &Volume{Name: "v", Lineage: "aa", Kind: "tree", Origin: "here", Path: "/p", Labels: JSON[Labels]{V: Labels{"a": "b", "c": "d"}}, Excludes: JSON[[]string]{V: []string{"*.tmp"}}, Added: at, Protected: true}
+	v := &Volume{Name: "v", Lineage: "aa", Kind: "tree", Origin: "here", Path: "/p",
+		Labels: JSON[Labels]{V: Labels{"a": "b", "c": "d"}}, Excludes: JSON[[]string]{V: []string{"*.tmp"}}, Added: at,
+		Protected: true}
 	require.NoError(t, c.PutVolume(v))
 	other := *v
 	other.Name = "w"
@@ -245,11 +253,13 @@ func TestNamedRecords(t *testing.T) {
 	for _, x := range []struct {
 		s     Selection
 		holds bool
-	}{{Selection{Labels: Labels{"a": "b"}}, true}, {Selection{Labels: Labels{"a": "b", "c": "x"}}, false}, {Selection{Names: []string{"u", "v"}}, true}, {Selection{Names: []string{"u"}}, false}, {Selection{}, false}} {
+	}{{Selection{Labels: Labels{"a": "b"}}, true}, {Selection{Labels: Labels{"a": "b", "c": "x"}}, false},
+		{Selection{Names: []string{"u", "v"}}, true}, {Selection{Names: []string{"u"}}, false}, {Selection{}, false}} {
 		require.Equal(t, x.holds, x.s.Holds(v), x.s)
 	}
 	require.NoError(t, c.Scheduled("v", at.Add(time.Minute)))
-	require.NoError(t, c.PutGaps([]Gap{{Volume: "v", Due: at, Cause: "first"}, {Volume: "v", Due: at, Cause: "told again"}, {Volume: "v", Due: At(at.Add(time.Hour)), Cause: "x"}}))
+	require.NoError(t, c.PutGaps([]Gap{{Volume: "v", Due: at, Cause: "first"}, {Volume: "v", Due: at, Cause: "told again"},
+		{Volume: "v", Due: At(at.Add(time.Hour)), Cause: "x"}}))
 	gaps, err := c.Gaps("v", at.Time, at.Add(time.Minute))
 	require.NoError(t, err)
 	require.Len(t, gaps, 1)

@@ -18,7 +18,8 @@ type Group struct {
 
 // PutGroup inserts or replaces a group.
 func (c *Catalog) PutGroup(g *Group) error {
-	_, err := c.db.NamedExec(`INSERT OR REPLACE INTO groups (name,members,freeze,thaw,failing) VALUES (:name,:members,:freeze,:thaw,:failing)`, g)
+	_, err := c.db.NamedExec(
+		`INSERT OR REPLACE INTO groups (name,members,freeze,thaw,failing) VALUES (:name,:members,:freeze,:thaw,:failing)`, g)
 	return err
 }
 
@@ -52,7 +53,8 @@ func (c *Catalog) SetRows(place, set string) (rows []*Snapshot, err error) {
 
 // SetMates returns the other volumes that share sets with one at a place.
 func (c *Catalog) SetMates(place, volume string) (names []string, err error) {
-	err = c.db.Select(&names, `SELECT DISTINCT volume FROM snapshots WHERE place=? AND volume<>? AND set_id<>'' AND set_id IN
+	err = c.db.Select(&names, `SELECT DISTINCT volume FROM snapshots WHERE place=? AND volume<>? AND set_id<>'' AND
+		set_id IN
 		(SELECT set_id FROM snapshots WHERE volume=? AND place=? AND set_id<>'')`, place, volume, volume, place)
 	return names, err
 }
@@ -76,6 +78,8 @@ func (c *Catalog) UnveilOld(arrived time.Time) (int64, error) {
 // time and that is shown.
 func (c *Catalog) SetBefore(place, group string, t time.Time) (string, error) {
 	var id string
-	err := c.db.Get(&id, `SELECT set_id FROM snapshots WHERE place=? AND set_name=? AND hidden=0 AND began<=? AND set_id<>'' ORDER BY began DESC LIMIT 1`, place, group, At(t))
+	err := c.db.Get(&id,
+		`SELECT set_id FROM snapshots WHERE place=? AND set_name=? AND hidden=0 AND began<=? AND set_id<>'' ORDER BY
+			began DESC LIMIT 1`, place, group, At(t))
 	return id, none(err, "set of the group", group)
 }

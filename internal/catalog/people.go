@@ -45,7 +45,8 @@ func (c *Catalog) Person(name string) (*Person, error) {
 
 // AddPerson stores a new person.
 func (c *Catalog) AddPerson(p *Person) error {
-	_, err := c.db.NamedExec(`INSERT INTO people (name,role,secret,uid,gids,grants,made) VALUES (:name,:role,:secret,:uid,:gids,:grants,:made)`, p)
+	_, err := c.db.NamedExec(
+		`INSERT INTO people (name,role,secret,uid,gids,grants,made) VALUES (:name,:role,:secret,:uid,:gids,:grants,:made)`, p)
 	return err
 }
 
@@ -57,7 +58,9 @@ func (c *Catalog) ChangePerson(p *Person, out bool) error {
 		return err
 	}
 	defer tx.Rollback()
-	if _, err := tx.NamedExec(`UPDATE people SET role=:role, secret=:secret, uid=:uid, gids=:gids, grants=:grants WHERE name=:name`, p); err != nil {
+	if _, err := tx.NamedExec(
+		`UPDATE people SET role=:role, secret=:secret, uid=:uid, gids=:gids, grants=:grants WHERE name=:name`,
+		p); err != nil {
 		return err
 	}
 	if out {
@@ -82,10 +85,12 @@ func (c *Catalog) PutSession(s *Session, forget Time) error {
 			}
 		}
 		if s.Person == "" {
-			_, err := tx.NamedExec(`INSERT OR REPLACE INTO token_sessions (hash,token,made,used) VALUES (:hash,:token,:made,:used)`, s)
+			_, err := tx.NamedExec(
+				`INSERT OR REPLACE INTO token_sessions (hash,token,made,used) VALUES (:hash,:token,:made,:used)`, s)
 			return err
 		}
-		_, err := tx.NamedExec(`INSERT OR REPLACE INTO sessions (hash,person,made,used) VALUES (:hash,:person,:made,:used)`, s)
+		_, err := tx.NamedExec(`INSERT OR REPLACE INTO sessions (hash,person,made,used) VALUES (:hash,:person,:made,:used)`,
+			s)
 		return err
 	})
 }
@@ -121,7 +126,8 @@ type Entry struct {
 
 // Chained is the entry as the chain has it.
 func (e *Entry) Chained() *ledger.Entry {
-	return &ledger.Entry{N: e.N, At: e.At.UnixNano(), Who: e.Who, Role: e.Role, Via: e.Via, Act: e.Act, About: e.About, Outcome: e.Outcome}
+	return &ledger.Entry{N: e.N, At: e.At.UnixNano(), Who: e.Who, Role: e.Role, Via: e.Via, Act: e.Act, About: e.About,
+		Outcome: e.Outcome}
 }
 
 // AddEntry adds an entry to the ledger, durably, and gives it its number and sum.
@@ -140,7 +146,9 @@ func (c *Catalog) AddEntry(e *Entry) error {
 	e.N = last.N + 1
 	sum := ledger.Sum(before, e.Chained())
 	e.Sum = sum[:]
-	if _, err := tx.NamedExec(`INSERT INTO ledger (n,at,who,role,via,act,about,outcome,sum) VALUES (:n,:at,:who,:role,:via,:act,:about,:outcome,:sum)`, e); err != nil {
+	if _, err := tx.NamedExec(
+		`INSERT INTO ledger (n,at,who,role,via,act,about,outcome,sum) VALUES (:n,:at,:who,:role,:via,:act,:about,:outcome,
+			:sum)`, e); err != nil {
 		return err
 	}
 	return tx.Commit()

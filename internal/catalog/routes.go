@@ -42,8 +42,10 @@ type Pace struct {
 // PutPeer inserts a peer, or what a pairing says anew of one: its former keys and its pace
 // stay.
 func (c *Catalog) PutPeer(p *Peer) error {
-	_, err := c.db.NamedExec(`INSERT INTO peers (name,key,addresses,paired,seen,grants,granted,pace,former,next_key,recipient) VALUES (:name,:key,:addresses,:paired,:seen,:grants,:granted,:pace,:former,:next_key,:recipient)
-		ON CONFLICT (name) DO UPDATE SET key=excluded.key, addresses=excluded.addresses, paired=excluded.paired, seen=excluded.seen, grants=excluded.grants,
+	_, err := c.db.NamedExec(`INSERT INTO peers (name,key,addresses,paired,seen,grants,granted,pace,former,next_key,
+		recipient) VALUES (:name,:key,:addresses,:paired,:seen,:grants,:granted,:pace,:former,:next_key,:recipient)
+		ON CONFLICT (name) DO UPDATE SET key=excluded.key, addresses=excluded.addresses, paired=excluded.paired,
+		seen=excluded.seen, grants=excluded.grants,
 		granted=excluded.granted, next_key=excluded.next_key, recipient=excluded.recipient`, p)
 	return err
 }
@@ -59,7 +61,8 @@ func (c *Catalog) AnnounceKey(name, key, next string) (bool, error) {
 // key meanwhile.
 func (c *Catalog) ChangeKey(p *Peer, key string) (bool, error) {
 	former := JSON[[]string]{V: append(slices.Clone(p.Former.V), p.Key)}
-	return changedOne(c.db.Exec(`UPDATE peers SET key=?, next_key='', former=? WHERE name=? AND key=?`, key, former, p.Name, p.Key))
+	return changedOne(c.db.Exec(`UPDATE peers SET key=?, next_key='', former=? WHERE name=? AND key=?`, key, former,
+		p.Name, p.Key))
 }
 
 func changedOne(res sql.Result, err error) (bool, error) {
@@ -132,7 +135,8 @@ func (c *Catalog) Peers() (ps []*Peer, err error) {
 
 // PutInvitation stores an invitation's hash.
 func (c *Catalog) PutInvitation(hash string, made, ends time.Time, g Grants) error {
-	_, err := c.db.Exec(`INSERT INTO invitations (hash,made,ends,used,used_by,grants) VALUES (?,?,?,0,'',?)`, hash, At(made), At(ends), JSON[Grants]{V: g})
+	_, err := c.db.Exec(`INSERT INTO invitations (hash,made,ends,used,used_by,grants) VALUES (?,?,?,0,'',?)`, hash,
+		At(made), At(ends), JSON[Grants]{V: g})
 	return err
 }
 
@@ -228,10 +232,11 @@ type Route struct {
 
 // Terms are what a route says beside its volumes and its other end.
 type Terms struct {
-	Pull     bool          `json:"pull,omitempty"`
-	When     string        `json:"when,omitempty"`    // empty: after every snapshot; "on demand"; or a cadence
-	Zone     string        `json:"zone,omitempty"`    // of the cadence; empty: UTC
-	Carry    string        `json:"carry,omitempty"`   // empty: what the far rules keep; "all"; or "key=value" of a snapshot's label
+	Pull bool   `json:"pull,omitempty"`
+	When string `json:"when,omitempty"` // empty: after every snapshot; "on demand"; or a cadence
+	Zone string `json:"zone,omitempty"` // of the cadence; empty: UTC
+	// empty: what the far rules keep; "all"; or "key=value" of a snapshot's label
+	Carry    string        `json:"carry,omitempty"`
 	In       []string      `json:"in,omitempty"`      // paths that it carries; none: all
 	Out      []string      `json:"out,omitempty"`     // paths that it leaves out
 	Priority int           `json:"priority,omitzero"` // 1 to 9; 0: 5
@@ -239,7 +244,8 @@ type Terms struct {
 	Within   time.Duration `json:"within,omitempty"`  // finish within
 	Onward   bool          `json:"onward,omitempty"`  // carries volumes of other sites too
 	Standby  string        `json:"standby,omitempty"` // the far side lays the copies out: exact or additive
-	Tell     string        `json:"tell,omitempty"`    // of a route that pulls: what the source learns; empty: the lag; "counts" or "nothing"
+	// of a route that pulls: what the source learns; empty: the lag; "counts" or "nothing"
+	Tell string `json:"tell,omitempty"`
 }
 
 // Known is what a route that pulls found at the other side.
@@ -251,8 +257,10 @@ type Known struct {
 
 // PutRoute inserts or replaces a route.
 func (c *Catalog) PutRoute(r *Route) error {
-	_, err := c.db.NamedExec(`INSERT OR REPLACE INTO routes (name,peer,volumes,made,last_ok,failing_since,failures,next_try,last_error,sent_bytes,saved_bytes,terms,paused,last_run,known)
-		VALUES (:name,:peer,:volumes,:made,:last_ok,:failing_since,:failures,:next_try,:last_error,:sent_bytes,:saved_bytes,:terms,:paused,:last_run,:known)`, r)
+	_, err := c.db.NamedExec(`INSERT OR REPLACE INTO routes (name,peer,volumes,made,last_ok,failing_since,failures,
+		next_try,last_error,sent_bytes,saved_bytes,terms,paused,last_run,known)
+		VALUES (:name,:peer,:volumes,:made,:last_ok,:failing_since,:failures,:next_try,:last_error,:sent_bytes,
+		:saved_bytes,:terms,:paused,:last_run,:known)`, r)
 	return err
 }
 
@@ -270,7 +278,8 @@ func (c *Catalog) Routes() (rs []*Route, err error) {
 
 // RemoveRoute deletes a route and what it carried.
 func (c *Catalog) RemoveRoute(name string) error {
-	return c.execAll(name, `DELETE FROM carried WHERE route=?`, `DELETE FROM traffic WHERE route=?`, `DELETE FROM routes WHERE name=?`)
+	return c.execAll(name, `DELETE FROM carried WHERE route=?`, `DELETE FROM traffic WHERE route=?`,
+		`DELETE FROM routes WHERE name=?`)
 }
 
 // Carried is what a route brought to its far side.
@@ -283,14 +292,17 @@ type Carried struct {
 
 // PutCarried records an arrival at the far side, with the sighting and marks it knows of.
 func (c *Catalog) PutCarried(route string, k Carried) error {
-	_, err := c.db.Exec(`INSERT OR REPLACE INTO carried (route,snapshot,at,seen_until,marked) VALUES (?,?,?,?,?)`, route, k.Snapshot, k.At, k.SeenUntil, k.Marked)
+	_, err := c.db.Exec(`INSERT OR REPLACE INTO carried (route,snapshot,at,seen_until,marked) VALUES (?,?,?,?,?)`, route,
+		k.Snapshot, k.At, k.SeenUntil, k.Marked)
 	return err
 }
 
 // CarriedBy returns what a route brought of a volume, by snapshot id.
 func (c *Catalog) CarriedBy(route, place, volume string) (map[string]Carried, error) {
 	var rows []Carried
-	err := c.db.Select(&rows, `SELECT c.snapshot,c.at,c.seen_until,c.marked FROM carried c JOIN snapshots s ON s.id=c.snapshot AND s.place=? WHERE c.route=? AND s.volume=?`, place, route, volume)
+	err := c.db.Select(&rows,
+		`SELECT c.snapshot,c.at,c.seen_until,c.marked FROM carried c JOIN snapshots s ON s.id=c.snapshot AND s.place=?
+			WHERE c.route=? AND s.volume=?`, place, route, volume)
 	out := make(map[string]Carried, len(rows))
 	for _, r := range rows {
 		out[r.Snapshot] = r

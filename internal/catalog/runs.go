@@ -27,7 +27,9 @@ type Run struct {
 
 // AddRun inserts a run and sets its id.
 func (c *Catalog) AddRun(r *Run) error {
-	res, err := c.db.Exec(`INSERT INTO runs (kind,subject,state,queued,began,ended,asked_by,outcome,progress,result) VALUES (?,?,?,?,?,?,?,?,?,?)`,
+	res, err := c.db.Exec(
+		`INSERT INTO runs (kind,subject,state,queued,began,ended,asked_by,outcome,progress,result) VALUES (?,?,?,?,?,?,?,
+			?,?,?)`,
 		r.Kind, r.Subject, r.State, r.Queued, r.Began, r.Ended, r.AskedBy, r.Outcome, "{}", "null")
 	if err != nil {
 		return err
@@ -96,7 +98,9 @@ func runsOf(rows []*runRow) []*Run {
 
 // LastRuns returns the newest run of a kind in any of some states, of each subject.
 func (c *Catalog) LastRuns(kind string, states []string) ([]*Run, error) {
-	q, args, err := sqlx.In(`SELECT `+runColumns+` FROM runs WHERE id IN (SELECT MAX(id) FROM runs WHERE kind=? AND state IN (?) GROUP BY subject) ORDER BY subject`, kind, states)
+	q, args, err := sqlx.In(`SELECT `+runColumns+
+		` FROM runs WHERE id IN (SELECT MAX(id) FROM runs WHERE kind=? AND state IN (?) GROUP BY subject) ORDER BY subject`,
+		kind, states)
 	if err != nil {
 		return nil, err
 	}
@@ -149,7 +153,8 @@ type LogLine struct {
 // AddLog appends lines to a run's log.
 func (c *Catalog) AddLog(run int64, at time.Time, lines ...string) error {
 	return c.withTx(func(tx *sqlx.Tx) error {
-		st, err := tx.Preparex(`INSERT INTO run_log (run,line,at,text) SELECT ?,COALESCE(MAX(line),0)+1,?,? FROM run_log WHERE run=?`)
+		st, err := tx.Preparex(
+			`INSERT INTO run_log (run,line,at,text) SELECT ?,COALESCE(MAX(line),0)+1,?,? FROM run_log WHERE run=?`)
 		if err != nil {
 			return err
 		}
@@ -170,7 +175,8 @@ func (c *Catalog) Log(run int64) (lines []LogLine, err error) {
 
 // FailUnfinished ends runs that a stopped service left behind.
 func (c *Catalog) FailUnfinished(now time.Time, outcome string) (int64, error) {
-	res, err := c.db.Exec(`UPDATE runs SET state='failed',ended=?,outcome=? WHERE state IN ('queued','running')`, At(now), outcome)
+	res, err := c.db.Exec(`UPDATE runs SET state='failed',ended=?,outcome=? WHERE state IN ('queued','running')`, At(now),
+		outcome)
 	if err != nil {
 		return 0, err
 	}
@@ -244,7 +250,8 @@ func (c *Catalog) PutAnswer(a *Answer) error {
 		if _, err := tx.Exec(`DELETE FROM answers WHERE at<?`, At(a.At.Add(-24*time.Hour))); err != nil {
 			return err
 		}
-		_, err := tx.NamedExec(`INSERT OR REPLACE INTO answers (key,at,status,kind,body) VALUES (:key,:at,:status,:kind,:body)`, a)
+		_, err := tx.NamedExec(
+			`INSERT OR REPLACE INTO answers (key,at,status,kind,body) VALUES (:key,:at,:status,:kind,:body)`, a)
 		return err
 	})
 }

@@ -48,7 +48,9 @@ type Snapshot struct {
 	OutOfTurn     string       `db:"out_of_turn"`
 }
 
-const snapshotColumns = `id,place,volume,lineage,origin,term,sequence,began,ended,seen_until,cause,consistency,files,dirs,others,bytes,stored,remarks,note,labels,own_end,recalled_until,arrived,grace_until,let_go,keep_why,keep_until,marked,watched_until,set_id,set_name,hidden,out_of_turn`
+const snapshotColumns = "id,place,volume,lineage,origin,term,sequence,began,ended,seen_until,cause,consistency,files," +
+	"dirs,others,bytes,stored,remarks,note,labels,own_end,recalled_until,arrived,grace_until,let_go," +
+	"keep_why,keep_until,marked,watched_until,set_id,set_name,hidden,out_of_turn"
 
 var snapshotValues = ":" + strings.ReplaceAll(snapshotColumns, ",", ",:")
 
@@ -61,7 +63,8 @@ func (c *Catalog) PutSnapshot(s *Snapshot) error {
 // Sighted notes up to when a snapshot was found unchanged, and watched all the time if it
 // was, and nothing else of its row.
 func (c *Catalog) Sighted(place, id string, until, watched time.Time) error {
-	_, err := c.db.Exec(`UPDATE snapshots SET seen_until=?, watched_until=MAX(watched_until,?) WHERE place=? AND id=?`, At(until), At(watched), place, id)
+	_, err := c.db.Exec(`UPDATE snapshots SET seen_until=?, watched_until=MAX(watched_until,?) WHERE place=? AND id=?`,
+		At(until), At(watched), place, id)
 	return err
 }
 
@@ -72,7 +75,8 @@ func (c *Catalog) PutSnapshots(rows []*Snapshot) error {
 		return err
 	}
 	defer tx.Rollback()
-	st, err := tx.PrepareNamed(`INSERT OR REPLACE INTO snapshots (` + snapshotColumns + `) VALUES (` + snapshotValues + `)`)
+	st, err := tx.PrepareNamed(`INSERT OR REPLACE INTO snapshots (` + snapshotColumns + `) VALUES (` + snapshotValues +
+		`)`)
 	if err != nil {
 		return err
 	}
@@ -121,7 +125,9 @@ func (c *Catalog) SetGrace(rows ...*Snapshot) error {
 		if err != nil {
 			return err
 		}
-		for _, r := range slices.SortedFunc(slices.Values(rows), func(a, b *Snapshot) int { return strings.Compare(a.ID, b.ID) }) {
+		for _, r := range slices.SortedFunc(slices.Values(rows), func(a, b *Snapshot) int {
+			return strings.Compare(a.ID, b.ID)
+		}) {
 			if _, err := st.Exec(r.GraceUntil, r.LetGo, r.RecalledUntil, r.Place, r.ID); err != nil {
 				return err
 			}
@@ -136,7 +142,8 @@ func (c *Catalog) Snapshot(id string) (*Snapshot, error) {
 		return nil, fmt.Errorf("snapshot %q: %w; give at least six hexadecimal digits of its id", id, ErrNone)
 	}
 	var ids []string
-	if err := c.db.Select(&ids, `SELECT DISTINCT id FROM snapshots WHERE id>=? AND id<? ORDER BY id LIMIT 2`, id, id+"g"); err != nil {
+	if err := c.db.Select(&ids, `SELECT DISTINCT id FROM snapshots WHERE id>=? AND id<? ORDER BY id LIMIT 2`, id,
+		id+"g"); err != nil {
 		return nil, err
 	}
 	switch len(ids) {
@@ -179,7 +186,8 @@ func (c *Catalog) Snapshots(place, volume string, f SnapshotFilter) (rows []*Sna
 		if err := found.StructScan(row); err != nil {
 			return nil, err
 		}
-		for _, word := range []*string{&row.Place, &row.Volume, &row.Lineage, &row.Origin, &row.Cause, &row.Consistency, &row.LetGo} {
+		for _, word := range []*string{&row.Place, &row.Volume, &row.Lineage, &row.Origin, &row.Cause, &row.Consistency,
+			&row.LetGo} {
 			if have, ok := same[*word]; ok {
 				*word = have
 			} else {
@@ -237,7 +245,9 @@ func (s *Snapshot) Cursor() string { return fmt.Sprintf("%d.%s", s.Began.UnixNan
 // LastSnapshot returns the volume's snapshot with the highest position at a place, or nil.
 func (c *Catalog) LastSnapshot(place, lineage string) (*Snapshot, error) {
 	var rows []*Snapshot
-	err := c.db.Select(&rows, `SELECT * FROM snapshots WHERE place=? AND lineage=? AND hidden=0 ORDER BY term DESC, sequence DESC LIMIT 1`, place, lineage)
+	err := c.db.Select(&rows,
+		`SELECT * FROM snapshots WHERE place=? AND lineage=? AND hidden=0 ORDER BY term DESC, sequence DESC LIMIT 1`, place,
+		lineage)
 	if err != nil || len(rows) == 0 {
 		return nil, err
 	}
@@ -247,7 +257,8 @@ func (c *Catalog) LastSnapshot(place, lineage string) (*Snapshot, error) {
 // HighestPosition returns the highest position of a lineage at any place, of hidden snapshots
 // too; zeros when there is none.
 func (c *Catalog) HighestPosition(lineage string) (term, sequence int64, err error) {
-	err = c.db.QueryRow(`SELECT term, sequence FROM snapshots WHERE lineage=? ORDER BY term DESC, sequence DESC LIMIT 1`, lineage).Scan(&term, &sequence)
+	err = c.db.QueryRow(`SELECT term, sequence FROM snapshots WHERE lineage=? ORDER BY term DESC, sequence DESC LIMIT 1`,
+		lineage).Scan(&term, &sequence)
 	if errors.Is(err, sql.ErrNoRows) {
 		err = nil
 	}
@@ -262,7 +273,9 @@ func (c *Catalog) SnapshotIDs(place string) (ids []string, err error) {
 
 // Counts returns how many snapshots each volume has at a place, those in grace apart.
 func (c *Catalog) Counts(place string) (map[string][2]int, error) {
-	rows, err := c.db.Query(`SELECT volume, SUM(grace_until=0), SUM(grace_until>0) FROM snapshots WHERE place=? AND hidden=0 GROUP BY volume`, place)
+	rows, err := c.db.Query(
+		`SELECT volume, SUM(grace_until=0), SUM(grace_until>0) FROM snapshots WHERE place=? AND hidden=0 GROUP BY volume`,
+		place)
 	if err != nil {
 		return nil, err
 	}
@@ -282,16 +295,23 @@ func (c *Catalog) Counts(place string) (map[string][2]int, error) {
 // InTurn returns when the scheduled snapshots of a volume were taken within a span, but
 // for those that arrived out of turn.
 func (c *Catalog) InTurn(place, volume string, from, to time.Time) (began []Time, err error) {
-	err = c.db.Select(&began, `SELECT began FROM snapshots WHERE place=? AND volume=? AND cause='scheduled' AND out_of_turn='' AND began>=? AND began<=?`, place, volume, At(from), At(to))
+	err = c.db.Select(&began,
+		`SELECT began FROM snapshots WHERE place=? AND volume=? AND cause='scheduled' AND out_of_turn='' AND began>=? AND
+			began<=?`, place, volume, At(from), At(to))
 	return began, err
 }
 
 // Neighbours returns the scheduled snapshots next to a position in a lineage, before and
 // after; not those that arrived out of turn, nor those dated ahead of their arrival.
-func (c *Catalog) Neighbours(place, lineage string, term, sequence int64, ahead time.Duration) (rows []*Snapshot, err error) {
-	for _, side := range []string{`(term,sequence)<(?,?) ORDER BY term DESC, sequence DESC`, `(term,sequence)>(?,?) ORDER BY term, sequence`} {
+func (c *Catalog) Neighbours(place, lineage string, term, sequence int64, ahead time.Duration) (rows []*Snapshot,
+	err error) {
+	for _, side := range []string{`(term,sequence)<(?,?) ORDER BY term DESC, sequence DESC`,
+		`(term,sequence)>(?,?) ORDER BY term, sequence`} {
 		var next []*Snapshot
-		if err := c.db.Select(&next, `SELECT id, term, sequence, began FROM snapshots WHERE place=? AND lineage=? AND cause='scheduled' AND out_of_turn='' AND began<=arrived+? AND `+side+` LIMIT 1`, place, lineage, int64(ahead), term, sequence); err != nil {
+		if err := c.db.Select(&next,
+			`SELECT id, term, sequence, began FROM snapshots WHERE place=? AND lineage=? AND cause='scheduled' AND
+				out_of_turn='' AND began<=arrived+? AND `+side+` LIMIT
+				1`, place, lineage, int64(ahead), term, sequence); err != nil {
 			return nil, err
 		}
 		rows = append(rows, next...)
@@ -302,7 +322,8 @@ func (c *Catalog) Neighbours(place, lineage string, term, sequence int64, ahead 
 // Twin returns another snapshot of a lineage that has the same position at a place; empty when
 // there is none.
 func (c *Catalog) Twin(place string, s *Snapshot) (id string, err error) {
-	err = c.db.Get(&id, `SELECT id FROM snapshots WHERE place=? AND lineage=? AND term=? AND sequence=? AND id<>? LIMIT 1`, place, s.Lineage, s.Term, s.Sequence, s.ID)
+	err = c.db.Get(&id, `SELECT id FROM snapshots WHERE place=? AND lineage=? AND term=? AND sequence=? AND id<>? LIMIT 1`,
+		place, s.Lineage, s.Term, s.Sequence, s.ID)
 	if errors.Is(err, sql.ErrNoRows) {
 		err = nil
 	}
@@ -312,13 +333,17 @@ func (c *Catalog) Twin(place string, s *Snapshot) (id string, err error) {
 // AtPositions says why the snapshots at positions of a lineage are out of turn; empty: they
 // are not.
 func (c *Catalog) AtPositions(place, lineage string, term, from, to int64) (outOfTurn []string, err error) {
-	err = c.db.Select(&outOfTurn, `SELECT out_of_turn FROM snapshots WHERE place=? AND lineage=? AND term=? AND sequence BETWEEN ? AND ?`, place, lineage, term, from, to)
+	err = c.db.Select(&outOfTurn,
+		`SELECT out_of_turn FROM snapshots WHERE place=? AND lineage=? AND term=? AND sequence BETWEEN ? AND ?`, place,
+		lineage, term, from, to)
 	return outOfTurn, err
 }
 
 // OutOfTurn returns the snapshots of a volume that arrived out of turn, newest first.
 func (c *Catalog) OutOfTurn(place, volume string) (rows []*Snapshot, err error) {
-	err = c.db.Select(&rows, `SELECT * FROM snapshots WHERE place=? AND volume=? AND out_of_turn<>'' AND hidden=0 ORDER BY began DESC, id`, place, volume)
+	err = c.db.Select(&rows,
+		`SELECT * FROM snapshots WHERE place=? AND volume=? AND out_of_turn<>'' AND hidden=0 ORDER BY began DESC, id`, place,
+		volume)
 	return rows, err
 }
 
@@ -330,7 +355,8 @@ func (c *Catalog) SnapshotPage(place, after string, limit int) (rows []*Snapshot
 
 // SetMarks stores what a snapshot's marks say, and nothing else of its row.
 func (c *Catalog) SetMarks(s *Snapshot) error {
-	_, err := c.db.NamedExec(`UPDATE snapshots SET note=:note, labels=:labels, own_end=:own_end, recalled_until=:recalled_until,
+	_, err := c.db.NamedExec(`UPDATE snapshots SET note=:note, labels=:labels, own_end=:own_end,
+		recalled_until=:recalled_until,
 		grace_until=:grace_until, let_go=:let_go, keep_why=:keep_why, keep_until=:keep_until, marked=:marked
 		WHERE place=:place AND id=:id`, s)
 	return err

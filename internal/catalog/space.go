@@ -19,7 +19,9 @@ type Cap struct {
 
 // PutCap inserts or replaces a cap.
 func (c *Catalog) PutCap(cap *Cap) error {
-	_, err := c.db.NamedExec(`INSERT OR REPLACE INTO caps (scope,name,snapshots,bytes,reached) VALUES (:scope,:name,:snapshots,:bytes,:reached)`, cap)
+	_, err := c.db.NamedExec(
+		`INSERT OR REPLACE INTO caps (scope,name,snapshots,bytes,reached) VALUES (:scope,:name,:snapshots,:bytes,:reached)`,
+		cap)
 	return err
 }
 

@@ -10,7 +10,9 @@ type State struct {
 
 // PutState notes that from known on a place could bring a volume back as it was at state.
 func (c *Catalog) PutState(volume, place string, known, state time.Time) error {
-	_, err := c.db.Exec(`INSERT INTO states (volume,place,known,state) VALUES (?,?,?,?) ON CONFLICT DO UPDATE SET state=MAX(state,excluded.state)`, volume, place, At(known), At(state))
+	_, err := c.db.Exec(
+		`INSERT INTO states (volume,place,known,state) VALUES (?,?,?,?) ON CONFLICT DO UPDATE SET state=MAX(state,
+			excluded.state)`, volume, place, At(known), At(state))
 	return err
 }
 
@@ -18,7 +20,8 @@ func (c *Catalog) PutState(volume, place string, known, state time.Time) error {
 // that was known when the stretch began.
 func (c *Catalog) States(volume, place string, from, to time.Time) (out []State, err error) {
 	err = c.db.Select(&out, `SELECT known,state FROM states WHERE volume=? AND place=? AND known<=? AND known>=
-		COALESCE((SELECT MAX(known) FROM states WHERE volume=? AND place=? AND known<=?),0) ORDER BY known`, volume, place, At(to), volume, place, At(from))
+		COALESCE((SELECT MAX(known) FROM states WHERE volume=? AND place=? AND known<=?),0) ORDER BY
+		known`, volume, place, At(to), volume, place, At(from))
 	return out, err
 }
 
@@ -30,7 +33,9 @@ func (c *Catalog) StatePlaces(volume string) (places []string, err error) {
 
 // ForgetStates deletes what became known before a time, but for the last of each place.
 func (c *Catalog) ForgetStates(before time.Time) error {
-	_, err := c.db.Exec(`DELETE FROM states AS s WHERE known<? AND known<(SELECT MAX(known) FROM states t WHERE t.volume=s.volume AND t.place=s.place)`, At(before))
+	_, err := c.db.Exec(
+		`DELETE FROM states AS s WHERE known<? AND known<(SELECT MAX(known) FROM states t WHERE t.volume=s.volume AND
+			t.place=s.place)`, At(before))
 	return err
 }
 

@@ -15,7 +15,9 @@ type Report struct {
 
 // PutReport stores what a peer told last of a volume.
 func (c *Catalog) PutReport(r *Report) error {
-	_, err := c.db.NamedExec(`INSERT OR REPLACE INTO reports (peer,lineage,newest,term,sequence,snapshots,at) VALUES (:peer,:lineage,:newest,:term,:sequence,:snapshots,:at)`, r)
+	_, err := c.db.NamedExec(
+		`INSERT OR REPLACE INTO reports (peer,lineage,newest,term,sequence,snapshots,at) VALUES (:peer,:lineage,:newest,
+			:term,:sequence,:snapshots,:at)`, r)
 	return err
 }
 
@@ -38,7 +40,9 @@ type Traffic struct {
 
 // PutTraffic notes how a route goes.
 func (c *Catalog) PutTraffic(t *Traffic) error {
-	_, err := c.db.NamedExec(`INSERT OR REPLACE INTO traffic (route,at,seconds,offered,sent,lag,backlog) VALUES (:route,:at,:seconds,:offered,:sent,:lag,:backlog)`, t)
+	_, err := c.db.NamedExec(
+		`INSERT OR REPLACE INTO traffic (route,at,seconds,offered,sent,lag,backlog) VALUES (:route,:at,:seconds,:offered,
+			:sent,:lag,:backlog)`, t)
 	return err
 }
 

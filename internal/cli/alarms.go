@@ -44,18 +44,22 @@ func alarmCommand() *cli.Command {
 					}
 				})
 			})},
-		{Name: "test", Usage: "send a message over every channel", Description: "Example: candid alarm test", Action: with("", func(ctx context.Context, f *face, cmd *cli.Command) error {
-			return f.sentence(func(out any) error { return f.Post(ctx, "/alarms/test", nil, out) })
-		})},
-		{Name: "mute", Usage: "do not send an alarm out for a while; it stays on the list", ArgsUsage: "ID", Description: "Example: candid alarm mute 12 --for 8h",
-			Flags: []cli.Flag{&cli.DurationFlag{Name: "for", Usage: "how long, such as 8h; 0s ends it", Value: 8 * time.Hour}},
+		{Name: "test", Usage: "send a message over every channel", Description: "Example: candid alarm test",
+			Action: with("", func(ctx context.Context, f *face, cmd *cli.Command) error {
+				return f.sentence(func(out any) error { return f.Post(ctx, "/alarms/test", nil, out) })
+			})},
+		{Name: "mute", Usage: "do not send an alarm out for a while; it stays on the list", ArgsUsage: "ID",
+			Description: "Example: candid alarm mute 12 --for 8h",
+			Flags: []cli.Flag{&cli.DurationFlag{Name: "for", Usage: "how long, such as 8h; 0s ends it",
+				Value: 8 * time.Hour}},
 			Action: with("ID", func(ctx context.Context, f *face, cmd *cli.Command) error {
 				var self api.Site
 				if err := f.Get(ctx, "/site", nil, &self); err != nil {
 					return err
 				}
 				var a api.Alarm
-				if err := f.Post(ctx, "/alarms/"+url.PathEscape(cmd.Args().First())+"/mute", api.AlarmMute{Until: self.Now.Add(cmd.Duration("for"))}, &a); err != nil {
+				if err := f.Post(ctx, "/alarms/"+url.PathEscape(cmd.Args().First())+"/mute",
+					api.AlarmMute{Until: self.Now.Add(cmd.Duration("for"))}, &a); err != nil {
 					return err
 				}
 				return f.show(a, func() {

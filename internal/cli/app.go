@@ -77,14 +77,21 @@ func newApp(stdout, stderr io.Writer) *cli.Command {
 		ExitErrHandler:        func(context.Context, *cli.Command, error) {},
 		OnUsageError:          usage,
 		Flags: []cli.Flag{
-			&cli.StringFlag{Name: "site", Usage: "the site to ask: unix:DIR/candid.sock, or http(s)://host:port with CANDID_TOKEN", Sources: cli.EnvVars("CANDID_SITE")},
-			&cli.StringFlag{Name: "pin", Usage: "SHA-256 fingerprint of the site's certificate", Sources: cli.EnvVars("CANDID_PIN")},
-			&cli.StringFlag{Name: "desk", Usage: "ask this paired site, through the one that --site names, as far as it has granted", Sources: cli.EnvVars("CANDID_DESK")},
+			&cli.StringFlag{Name: "site", Usage: "the site to ask: unix:DIR/candid.sock, or http(s)://host:port with " +
+				"CANDID_TOKEN", Sources: cli.EnvVars("CANDID_SITE")},
+			&cli.StringFlag{Name: "pin", Usage: "SHA-256 fingerprint of the site's certificate",
+				Sources: cli.EnvVars("CANDID_PIN")},
+			&cli.StringFlag{Name: "desk", Usage: "ask this paired site, through the one that --site names, as far as it " +
+				"has granted", Sources: cli.EnvVars("CANDID_DESK")},
 			&cli.BoolFlag{Name: "json", Usage: "print the API's own JSON"},
 		},
 		Commands: []*cli.Command{
-			serveCommand(), demoCommand(), statusCommand(), volumeCommand(), snapshotCommand(), browseCommand(), groupCommand(), policyCommand(), explainCommand(), pruneCommand(), spaceCommand(), placeCommand(), crateCommand(), alarmCommand(), reportCommand(), capCommand(),
-			storeCommand(), siteCommand(), routeCommand(), paceCommand(), asOfCommand(), findCommand(), versionsCommand(), compareCommand(), restoreCommand(), undoCommand(), foundCommand(), cloneCommand(), recipeCommand(), trialCommand(), mountCommand(), runCommand(), tokenCommand(), personCommand(), ledgerCommand(),
+			serveCommand(), demoCommand(), statusCommand(), volumeCommand(), snapshotCommand(), browseCommand(), groupCommand(),
+			policyCommand(), explainCommand(), pruneCommand(), spaceCommand(), placeCommand(), crateCommand(), alarmCommand(),
+			reportCommand(), capCommand(),
+			storeCommand(), siteCommand(), routeCommand(), paceCommand(), asOfCommand(), findCommand(), versionsCommand(),
+			compareCommand(), restoreCommand(), undoCommand(), foundCommand(), cloneCommand(), recipeCommand(), trialCommand(),
+			mountCommand(), runCommand(), tokenCommand(), personCommand(), ledgerCommand(),
 		},
 	}
 	each(app, func(c *cli.Command) {
@@ -93,7 +100,8 @@ func newApp(stdout, stderr io.Writer) *cli.Command {
 		if len(c.Commands) > 0 && c.Action == nil {
 			c.Action = func(_ context.Context, cmd *cli.Command) error {
 				if cmd.Args().Present() {
-					return misuse("there is no command %q under %s; %s --help lists them", cmd.Args().First(), cmd.FullName(), cmd.FullName())
+					return misuse("there is no command %q under %s; %s --help lists them", cmd.Args().First(), cmd.FullName(),
+						cmd.FullName())
 				}
 				return cli.ShowSubcommandHelp(cmd)
 			}
@@ -134,7 +142,8 @@ func faceOf(cmd *cli.Command) (*face, error) {
 		c = c.At(at)
 	}
 	root := cmd.Root()
-	return &face{Client: c, out: &visible.Writer{W: root.Writer}, raw: root.Writer, err: &visible.Writer{W: root.ErrWriter}, json: cmd.Bool("json")}, nil
+	return &face{Client: c, out: &visible.Writer{W: root.Writer}, raw: root.Writer,
+		err: &visible.Writer{W: root.ErrWriter}, json: cmd.Bool("json")}, nil
 }
 
 // with wraps an action that needs a site, and names its arguments. A name in square

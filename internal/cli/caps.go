@@ -13,31 +13,38 @@ import (
 
 func capCommand() *cli.Command {
 	return &cli.Command{Name: "cap", Usage: "upper bounds on what snapshots may be and take", Commands: []*cli.Command{
-		{Name: "put", Usage: "set an upper bound for a volume, for a peer's volumes, or for the place", ArgsUsage: "volume|peer|place NAME", Description: "Example: candid cap put volume greenhouse-telemetry --snapshots 200 --bytes \"10 GiB\" --reached \"oldest goes\"",
+		{Name: "put", Usage: "set an upper bound for a volume, for a peer's volumes, or for the place",
+			ArgsUsage: "volume|peer|place NAME", Description: "Example: candid cap put volume greenhouse-telemetry " +
+				"--snapshots 200 --bytes \"10 GiB\" --reached \"oldest goes\"",
 			Flags: []cli.Flag{
 				&cli.IntFlag{Name: "snapshots", Usage: "at most so many, those in grace aside"},
 				&cli.StringFlag{Name: "bytes", Usage: "at most so much that only they need, such as 10 GiB"},
 				&cli.StringFlag{Name: "reached", Usage: "oldest goes, or stop taking, which is the default"},
 			},
 			Action: with("KIND NAME", capPut)},
-		{Name: "list", Usage: "all upper bounds, with what there is", Description: "Example: candid cap list", Action: with("", func(ctx context.Context, f *face, cmd *cli.Command) error {
-			var cs []api.Cap
-			if err := f.Get(ctx, "/caps", nil, &cs); err != nil {
-				return err
-			}
-			return f.show(cs, func() {
-				var rows [][]string
-				for _, c := range cs {
-					rows = append(rows, []string{c.Scope, c.Name, ofBound(c.HasSnapshots, c.Snapshots, strconv.Itoa), ofBound(c.HasBytes, c.Bytes, size), c.Reached})
+		{Name: "list", Usage: "all upper bounds, with what there is", Description: "Example: candid cap list",
+			Action: with("", func(ctx context.Context, f *face, cmd *cli.Command) error {
+				var cs []api.Cap
+				if err := f.Get(ctx, "/caps", nil, &cs); err != nil {
+					return err
 				}
-				f.list([]string{"CAP OF", "NAME", "SNAPSHOTS", "THEIR OWN BYTES", "WHEN REACHED"}, rows, "No caps. To bound what a volume may take: candid cap put volume NAME --bytes \"10 GiB\"")
-			})
-		})},
-		{Name: "remove", Usage: "take an upper bound away", ArgsUsage: "volume|peer|place NAME", Description: "Example: candid cap remove volume greenhouse-telemetry", Action: with("KIND NAME", func(ctx context.Context, f *face, cmd *cli.Command) error {
-			return f.sentence(func(out any) error {
-				return f.Delete(ctx, "/caps/"+url.PathEscape(cmd.Args().Get(0))+"/"+url.PathEscape(cmd.Args().Get(1)), out)
-			})
-		})},
+				return f.show(cs, func() {
+					var rows [][]string
+					for _, c := range cs {
+						rows = append(rows, []string{c.Scope, c.Name, ofBound(c.HasSnapshots, c.Snapshots, strconv.Itoa),
+							ofBound(c.HasBytes, c.Bytes, size), c.Reached})
+					}
+					f.list([]string{"CAP OF", "NAME", "SNAPSHOTS", "THEIR OWN BYTES", "WHEN REACHED"}, rows,
+						"No caps. To bound what a volume may take: candid cap put volume NAME --bytes \"10 GiB\"")
+				})
+			})},
+		{Name: "remove", Usage: "take an upper bound away", ArgsUsage: "volume|peer|place NAME",
+			Description: "Example: candid cap remove volume greenhouse-telemetry", Action: with("KIND NAME",
+				func(ctx context.Context, f *face, cmd *cli.Command) error {
+					return f.sentence(func(out any) error {
+						return f.Delete(ctx, "/caps/"+url.PathEscape(cmd.Args().Get(0))+"/"+url.PathEscape(cmd.Args().Get(1)), out)
+					})
+				})},
 	}}
 }
 
@@ -49,7 +56,8 @@ func ofBound[N int | int64](has, most N, words func(N) string) string {
 }
 
 func capPut(ctx context.Context, f *face, cmd *cli.Command) error {
-	ask := api.CapPut{Scope: cmd.Args().Get(0), Name: cmd.Args().Get(1), Snapshots: int(cmd.Int("snapshots")), Reached: cmd.String("reached")}
+	ask := api.CapPut{Scope: cmd.Args().Get(0), Name: cmd.Args().Get(1), Snapshots: int(cmd.Int("snapshots")),
+		Reached: cmd.String("reached")}
 	if text := cmd.String("bytes"); text != "" {
 		n, err := parseSize(text)
 		if err != nil {

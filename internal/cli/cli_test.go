@@ -41,7 +41,8 @@ func newDesk(t *testing.T) *desk {
 	}
 	dir, err := os.MkdirTemp(base, "desk")
 	require.NoError(t, err)
-	d := &desk{t: t, dir: dir, clock: clock.NewMoved(time.Date(2026, 3, 2, 9, 0, 0, 0, time.UTC)), sites: map[string]*service.Service{}, at: "larkfield", ids: map[string]string{}}
+	d := &desk{t: t, dir: dir, clock: clock.NewMoved(time.Date(2026, 3, 2, 9, 0, 0, 0, time.UTC)),
+		sites: map[string]*service.Service{}, at: "larkfield", ids: map[string]string{}}
 	t.Cleanup(func() {
 		for _, s := range d.sites {
 			s.Stop()
@@ -49,7 +50,8 @@ func newDesk(t *testing.T) *desk {
 		os.RemoveAll(dir)
 	})
 	for _, name := range []string{"larkfield", "stonewick"} {
-		d.sites[name], err = service.Start(site.Options{Data: filepath.Join(dir, name), Name: name, Listen: "127.0.0.1:0", PeerListen: "127.0.0.1:0", Roots: []string{dir}, Setup: setup, Clock: d.clock})
+		d.sites[name], err = service.Start(site.Options{Data: filepath.Join(dir, name), Name: name, Listen: "127.0.0.1:0",
+			PeerListen: "127.0.0.1:0", Roots: []string{dir}, Setup: setup, Clock: d.clock})
 		require.NoError(t, err)
 	}
 	d.put("share/letters/to-kew", "Dear colleague,\n")

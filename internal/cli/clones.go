@@ -19,94 +19,111 @@ import (
 
 func cloneCommand() *cli.Command {
 	path := func(name string) string { return "/clones/" + url.PathEscape(name) }
-	return &cli.Command{Name: "clone", Usage: "writable copies of snapshots that take room only for what is changed", Commands: []*cli.Command{
-		{Name: "create", Usage: "make a writable copy of a volume as of a moment, at an empty directory of the site's host", ArgsUsage: "NAME VOLUME DIR",
-			Description: "Example: candid clone create trial-run accession-register /srv/shares/trial --at -1d --until +7d",
-			Flags:       []cli.Flag{&cli.StringFlag{Name: "at", Value: "latest", Usage: "WHEN: latest, a moment, or a snapshot's id"}, &cli.StringFlag{Name: "until", Usage: "when it is discarded by itself: a moment to come, or +7d; by hand when not given"}},
-			Action: with("NAME VOLUME DIR", func(ctx context.Context, f *face, cmd *cli.Command) error {
-				a := cmd.Args().Slice()
-				ask := api.CloneAsk{Name: a[0], Volume: a[1], Dir: filepath.Clean(a[2]), At: moment(cmd.String("at"))}
-				if text := cmd.String("until"); text != "" {
-					t, err := future(text)
-					if err != nil {
-						return err
+	return &cli.Command{Name: "clone", Usage: "writable copies of snapshots that take room only for what is changed",
+		Commands: []*cli.Command{
+			{Name: "create", Usage: "make a writable copy of a volume as of a moment, at an empty directory of the site's host",
+				ArgsUsage:   "NAME VOLUME DIR",
+				Description: "Example: candid clone create trial-run accession-register /srv/shares/trial --at -1d --until +7d",
+				Flags: []cli.Flag{&cli.StringFlag{Name: "at", Value: "latest",
+					Usage: "WHEN: latest, a moment, or a snapshot's id"}, &cli.StringFlag{Name: "until",
+					Usage: "when it is discarded by itself: a moment to come, or +7d; by hand when not given"}},
+				Action: with("NAME VOLUME DIR", func(ctx context.Context, f *face, cmd *cli.Command) error {
+					a := cmd.Args().Slice()
+					ask := api.CloneAsk{Name: a[0], Volume: a[1], Dir: filepath.Clean(a[2]), At: moment(cmd.String("at"))}
+					if text := cmd.String("until"); text != "" {
+						t, err := future(text)
+						if err != nil {
+							return err
+						}
+						ask.Until = *t
 					}
-					ask.Until = *t
-				}
-				var c api.Clone
-				if err := f.Post(ctx, "/clones", ask, &c); err != nil {
-					return err
-				}
-				return f.show(c, func() {
-					f.say("%s", c.Sentence)
-					f.say("Its snapshot stays as long as it does. When you are done: candid clone discard %s", c.Name)
-				})
-			})},
-		{Name: "list", Usage: "all clones, with age, use and end", Description: "Example: candid clone list", Action: with("", func(ctx context.Context, f *face, cmd *cli.Command) error {
-			var all []api.Clone
-			if err := f.Get(ctx, "/clones", nil, &all); err != nil {
-				return err
-			}
-			return f.show(all, func() {
-				var rows [][]string
-				for _, c := range all {
-					dir := c.Dir
-					if !c.There {
-						dir += " (not mounted)"
-					}
-					rows = append(rows, []string{c.Name, c.Volume, when(c.Taken), dir, age(int64(time.Since(c.Made).Seconds())), strconv.FormatInt(c.Changed, 10), size(c.Bytes), whenPtr(c.Until)})
-				}
-				f.list([]string{"CLONE", "OF", "AS OF", "AT", "AGE", "CHANGED", "OWN BYTES", "DISCARDED"}, rows, "No clones. Make one: candid clone create NAME VOLUME DIR")
-			})
-		})},
-		{Name: "show", Usage: "one clone", ArgsUsage: "NAME", Description: "Example: candid clone show trial-run", Action: with("NAME", func(ctx context.Context, f *face, cmd *cli.Command) error {
-			var c api.Clone
-			if err := f.Get(ctx, path(cmd.Args().First()), nil, &c); err != nil {
-				return err
-			}
-			return f.show(c, func() {
-				f.say("%s", c.Sentence)
-				f.say("Made %s by %s; changed last %s. It stands on snapshot %s.", when(c.Made), c.By, when(c.Used), short(c.Snapshot))
-			})
-		})},
-		{Name: "snapshot", Usage: "take a snapshot of a clone, which becomes a volume of its name with the first", ArgsUsage: "NAME", Description: "Example: candid clone snapshot trial-run --note \"after the import\"",
-			Flags: append([]cli.Flag{&cli.StringFlag{Name: "note", Usage: "what it is for"}}, runFlags()...),
-			Action: with("NAME", func(ctx context.Context, f *face, cmd *cli.Command) error {
-				var r api.Run
-				if err := f.Post(ctx, path(cmd.Args().First())+"/snapshots", api.SnapshotTake{Note: cmd.String("note")}, &r); err != nil {
-					return err
-				}
-				return f.follow(ctx, cmd, &r)
-			})},
-		{Name: "settle", Usage: "make a clone a volume of its own: laid out in full in a new directory, protected there, the clone discarded", ArgsUsage: "NAME", Description: "Example: candid clone settle trial-run --to /srv/shares/register-2027",
-			Flags: append([]cli.Flag{&cli.StringFlag{Name: "to", Required: true, Usage: "a new or empty directory on the site's host"}}, runFlags()...),
-			Action: with("NAME", func(ctx context.Context, f *face, cmd *cli.Command) error {
-				var r api.Run
-				if err := f.Post(ctx, path(cmd.Args().First())+"/settle", api.CloneSettle{To: cmd.String("to")}, &r); err != nil {
-					return err
-				}
-				return f.follow(ctx, cmd, &r)
-			})},
-		{Name: "discard", Usage: "take a clone away, with everything that was changed in it", ArgsUsage: "NAME", Description: "Example: candid clone discard trial-run --yes",
-			Flags: []cli.Flag{&cli.BoolFlag{Name: "yes", Usage: "without asking for its name"}, &cli.BoolFlag{Name: "anyway", Usage: "although someone is in it"}},
-			Action: with("NAME", func(ctx context.Context, f *face, cmd *cli.Command) error {
-				name := cmd.Args().First()
-				if !cmd.Bool("yes") {
 					var c api.Clone
-					if err := f.Get(ctx, path(name), nil, &c); err != nil {
+					if err := f.Post(ctx, "/clones", ask, &c); err != nil {
 						return err
 					}
-					if err := f.typed(fmt.Sprintf("%s changed in it would be gone, %s", plural(int(c.Changed), "name", "names"), size(c.Bytes)), name); err != nil {
+					return f.show(c, func() {
+						f.say("%s", c.Sentence)
+						f.say("Its snapshot stays as long as it does. When you are done: candid clone discard %s", c.Name)
+					})
+				})},
+			{Name: "list", Usage: "all clones, with age, use and end", Description: "Example: candid clone list",
+				Action: with("", func(ctx context.Context, f *face, cmd *cli.Command) error {
+					var all []api.Clone
+					if err := f.Get(ctx, "/clones", nil, &all); err != nil {
 						return err
 					}
-				}
-				q := ""
-				if cmd.Bool("anyway") {
-					q = "?anyway=true"
-				}
-				return f.sentence(func(out any) error { return f.Delete(ctx, path(name)+q, out) })
-			})},
-	}}
+					return f.show(all, func() {
+						var rows [][]string
+						for _, c := range all {
+							dir := c.Dir
+							if !c.There {
+								dir += " (not mounted)"
+							}
+							rows = append(rows, []string{c.Name, c.Volume, when(c.Taken), dir, age(int64(time.Since(c.Made).Seconds())),
+								strconv.FormatInt(c.Changed, 10), size(c.Bytes), whenPtr(c.Until)})
+						}
+						f.list([]string{"CLONE", "OF", "AS OF", "AT", "AGE", "CHANGED", "OWN BYTES", "DISCARDED"}, rows,
+							"No clones. Make one: candid clone create NAME VOLUME DIR")
+					})
+				})},
+			{Name: "show", Usage: "one clone", ArgsUsage: "NAME", Description: "Example: candid clone show trial-run",
+				Action: with("NAME", func(ctx context.Context, f *face, cmd *cli.Command) error {
+					var c api.Clone
+					if err := f.Get(ctx, path(cmd.Args().First()), nil, &c); err != nil {
+						return err
+					}
+					return f.show(c, func() {
+						f.say("%s", c.Sentence)
+						f.say("Made %s by %s; changed last %s. It stands on snapshot %s.", when(c.Made), c.By, when(c.Used),
+							short(c.Snapshot))
+					})
+				})},
+			{Name: "snapshot", Usage: "take a snapshot of a clone, which becomes a volume of its name with the first",
+				ArgsUsage: "NAME", Description: "Example: candid clone snapshot trial-run --note \"after the import\"",
+				Flags: append([]cli.Flag{&cli.StringFlag{Name: "note", Usage: "what it is for"}}, runFlags()...),
+				Action: with("NAME", func(ctx context.Context, f *face, cmd *cli.Command) error {
+					var r api.Run
+					if err := f.Post(ctx, path(cmd.Args().First())+"/snapshots", api.SnapshotTake{Note: cmd.String("note")},
+						&r); err != nil {
+						return err
+					}
+					return f.follow(ctx, cmd, &r)
+				})},
+			{Name: "settle", Usage: "make a clone a volume of its own: laid out in full in a new directory, protected there, " +
+				"the clone discarded", ArgsUsage: "NAME", Description: "Example: candid clone settle trial-run --to " +
+				"/srv/shares/register-2027",
+				Flags: append([]cli.Flag{&cli.StringFlag{Name: "to", Required: true,
+					Usage: "a new or empty directory on the site's host"}}, runFlags()...),
+				Action: with("NAME", func(ctx context.Context, f *face, cmd *cli.Command) error {
+					var r api.Run
+					if err := f.Post(ctx, path(cmd.Args().First())+"/settle", api.CloneSettle{To: cmd.String("to")}, &r); err != nil {
+						return err
+					}
+					return f.follow(ctx, cmd, &r)
+				})},
+			{Name: "discard", Usage: "take a clone away, with everything that was changed in it", ArgsUsage: "NAME",
+				Description: "Example: candid clone discard trial-run --yes",
+				Flags: []cli.Flag{&cli.BoolFlag{Name: "yes", Usage: "without asking for its name"}, &cli.BoolFlag{Name: "anyway",
+					Usage: "although someone is in it"}},
+				Action: with("NAME", func(ctx context.Context, f *face, cmd *cli.Command) error {
+					name := cmd.Args().First()
+					if !cmd.Bool("yes") {
+						var c api.Clone
+						if err := f.Get(ctx, path(name), nil, &c); err != nil {
+							return err
+						}
+						if err := f.typed(fmt.Sprintf("%s changed in it would be gone, %s", plural(int(c.Changed), "name", "names"),
+							size(c.Bytes)), name); err != nil {
+							return err
+						}
+					}
+					q := ""
+					if cmd.Bool("anyway") {
+						q = "?anyway=true"
+					}
+					return f.sentence(func(out any) error { return f.Delete(ctx, path(name)+q, out) })
+				})},
+		}}
 }
 
 // typed asks for the name of what would be gone for good.

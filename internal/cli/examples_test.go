@@ -130,15 +130,17 @@ func TestMisuse(t *testing.T) {
 		"snapshot list x --unknown":             "flag provided but not defined",
 		"snapshot take x --keep-until sometime": `"sometime" is not a time`,
 		"run show -- -3":                        "is not a run",
-		"restore x --at latest --to a --tar b":  "one of --to DIR, --in-place, --into VOLUME, --tar FILE, --zip FILE or --file FILE",
-		"policy put DIR/none.yaml":              "cannot be read",
+		"restore x --at latest --to a --tar b": "one of --to DIR, --in-place, --into VOLUME, --tar FILE, --zip FILE or " +
+			"--file FILE",
+		"policy put DIR/none.yaml": "cannot be read",
 	} {
 		d.refuses(line, 2, say)
 	}
 	d.refuses("snapshot take nothing", 1, `volume "nothing": not found`)
 	require.Equal(t, 2, Main(t.Context(), []string{"candid", "status"}, os.Stdout, &strings.Builder{}), "no site named")
 	said := &strings.Builder{}
-	require.Equal(t, 1, Main(t.Context(), []string{"candid", "--site", "unix:" + d.dir + "/none.sock", "status"}, os.Stdout, said))
+	require.Equal(t, 1, Main(t.Context(), []string{"candid", "--site", "unix:" + d.dir + "/none.sock", "status"},
+		os.Stdout, said))
 	require.Contains(t, said.String(), "start it with candid serve")
 	said.Reset()
 	require.Equal(t, 2, Main(t.Context(), []string{"candid", "--site", "ftp://x", "status"}, os.Stdout, said))

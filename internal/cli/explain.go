@@ -17,9 +17,11 @@ import (
 )
 
 func explainCommand() *cli.Command {
-	return &cli.Command{Name: "explain", Usage: "what answers for a moment of a volume, and why; without one, what protects it", ArgsUsage: "VOLUME",
+	return &cli.Command{Name: "explain", Usage: "what answers for a moment of a volume, and why; without one, what " +
+		"protects it", ArgsUsage: "VOLUME",
 		Description: `Example: candid explain herbarium-scans --at "2026-03-04 14:05"`,
-		Flags:       []cli.Flag{&cli.StringFlag{Name: "at", Usage: "WHEN: RFC 3339, \"2026-03-04 14:05\", -2h, latest, or a snapshot's id"}},
+		Flags: []cli.Flag{&cli.StringFlag{Name: "at", Usage: "WHEN: RFC 3339, \"2026-03-04 14:05\", -2h, latest, or " +
+			"a snapshot's id"}},
 		Action: with("VOLUME", func(ctx context.Context, f *face, cmd *cli.Command) error {
 			q := url.Values{}
 			if at := cmd.String("at"); at != "" {
@@ -45,9 +47,11 @@ func explainCommand() *cli.Command {
 }
 
 func spaceCommand() *cli.Command {
-	return &cli.Command{Name: "space", Usage: "what snapshots take, how that grows, when it comes back", ArgsUsage: "[VOLUME]", Description: "Example: candid space herbarium-scans",
+	return &cli.Command{Name: "space", Usage: "what snapshots take, how that grows, when it comes back",
+		ArgsUsage: "[VOLUME]", Description: "Example: candid space herbarium-scans",
 		Commands: []*cli.Command{
-			{Name: "free", Usage: "what removing these snapshots would give back, exactly", ArgsUsage: "ID...", Description: "Example: candid space free 3f9a0c11b2d4 77ab01c9e5f0",
+			{Name: "free", Usage: "what removing these snapshots would give back, exactly", ArgsUsage: "ID...",
+				Description: "Example: candid space free 3f9a0c11b2d4 77ab01c9e5f0",
 				Action: with("ID [ID...]", func(ctx context.Context, f *face, cmd *cli.Command) error {
 					var r api.Freeing
 					if err := f.Post(ctx, "/snapshots/freeing", api.FreeAsk{IDs: cmd.Args().Slice()}, &r); err != nil {
@@ -107,9 +111,11 @@ func spaceCommand() *cli.Command {
 							back = size(r.Bytes)
 						}
 					}
-					rows = append(rows, []string{s.Volume, strconv.Itoa(s.Snapshots), size(s.LiveBytes), size(s.Referenced), size(s.Unique), size(s.AddedPerDay), back})
+					rows = append(rows, []string{s.Volume, strconv.Itoa(s.Snapshots), size(s.LiveBytes), size(s.Referenced),
+						size(s.Unique), size(s.AddedPerDay), back})
 				}
-				f.list([]string{"VOLUME", "SNAPSHOTS", "FILES", "NEEDS", "ITS OWN", "ADDED A DAY", "BACK IN 30 DAYS"}, rows, "No volumes yet.")
+				f.list([]string{"VOLUME", "SNAPSHOTS", "FILES", "NEEDS", "ITS OWN", "ADDED A DAY", "BACK IN 30 DAYS"}, rows,
+					"No volumes yet.")
 				f.say("%s", u.Forecast.Sentence)
 				if u.BallastWanted > 0 {
 					f.say("Ballast: %s of %s are set aside, which only snapshots may use.", size(u.BallastHeld), size(u.BallastWanted))
@@ -123,8 +129,11 @@ func spaceCommand() *cli.Command {
 
 func reportCommand() *cli.Command {
 	return &cli.Command{Name: "report", Usage: "what an auditor can keep", Commands: []*cli.Command{
-		{Name: "objectives", Usage: "how well objectives were met, by volume and place", Description: "Example: candid report objectives --since 2026-01-01 --csv objectives.csv",
-			Flags:  []cli.Flag{&cli.StringFlag{Name: "since", Usage: "WHEN it begins: a date, or -90d; 30 days ago when not given"}, &cli.StringFlag{Name: "csv", Usage: "write it to this file as comma-separated values; - is standard output"}},
+		{Name: "objectives", Usage: "how well objectives were met, by volume and place",
+			Description: "Example: candid report objectives --since 2026-01-01 --csv objectives.csv",
+			Flags: []cli.Flag{&cli.StringFlag{Name: "since", Usage: "WHEN it begins: a date, or -90d; 30 days ago " +
+				"when not given"}, &cli.StringFlag{Name: "csv", Usage: "write it to this file as comma-separated values; - is " +
+				"standard output"}},
 			Action: with("", reportObjectives)},
 	}}
 }
@@ -156,9 +165,12 @@ func reportObjectives(ctx context.Context, f *face, cmd *cli.Command) error {
 			if x.WorstAt != nil {
 				worst = fmt.Sprintf("%s, %s", age(x.WorstAgeSeconds), when(*x.WorstAt))
 			}
-			rows = append(rows, []string{x.Volume, x.Place, goal, fmt.Sprintf("%.2f %%", x.OnTargetPercent), spell(x.LateSeconds), strconv.Itoa(x.LateCount), spell(x.UnprotectedSeconds), spell(x.PausedSeconds), strconv.Itoa(x.Gaps), worst})
+			rows = append(rows, []string{x.Volume, x.Place, goal, fmt.Sprintf("%.2f %%", x.OnTargetPercent),
+				spell(x.LateSeconds), strconv.Itoa(x.LateCount), spell(x.UnprotectedSeconds), spell(x.PausedSeconds),
+				strconv.Itoa(x.Gaps), worst})
 		}
-		f.list([]string{"VOLUME", "PLACE", "OBJECTIVE", "ON TARGET", "LATE", "TIMES", "UNPROTECTED", "PAUSED", "GAPS", "OLDEST IT GOT"}, rows, "Nothing was protected in that time.")
+		f.list([]string{"VOLUME", "PLACE", "OBJECTIVE", "ON TARGET", "LATE", "TIMES", "UNPROTECTED", "PAUSED", "GAPS",
+			"OLDEST IT GOT"}, rows, "Nothing was protected in that time.")
 		for i, l := range r.Late {
 			if i == 0 {
 				f.say("")
@@ -178,10 +190,12 @@ func reportObjectives(ctx context.Context, f *face, cmd *cli.Command) error {
 			if x.ObjectiveSeconds > 0 {
 				goal = fmt.Sprintf(", objective %s", age(x.ObjectiveSeconds))
 			}
-			f.say("%s at %s: %d of %s of restores good; all of it back in about %s%s (tried %s)", x.Volume, x.Place, x.Good, plural(x.Trials, "trial", "trials"), age(x.WorstSeconds), goal, when(x.LastAt))
+			f.say("%s at %s: %d of %s of restores good; all of it back in about %s%s (tried %s)", x.Volume, x.Place, x.Good,
+				plural(x.Trials, "trial", "trials"), age(x.WorstSeconds), goal, when(x.LastAt))
 		}
 		if n := len(r.Gaps); n > 0 {
-			f.say("%s missed; the last one of %s due %s: %s", plural(n, "due time was", "due times were"), r.Gaps[n-1].Volume, when(r.Gaps[n-1].Due), r.Gaps[n-1].Cause)
+			f.say("%s missed; the last one of %s due %s: %s", plural(n, "due time was", "due times were"), r.Gaps[n-1].Volume,
+				when(r.Gaps[n-1].Due), r.Gaps[n-1].Cause)
 		}
 	})
 }
@@ -197,7 +211,10 @@ func spell(seconds int64) string {
 func (f *face) objectivesCSV(r *api.Objectives, name string) error {
 	var b strings.Builder
 	w := csv.NewWriter(&b)
-	err := w.Write([]string{"site", "volume", "place", "since", "until", "objective_seconds", "on_target_seconds", "late_seconds", "unprotected_seconds", "paused_seconds", "on_target_percent", "late_count", "gaps", "worst_age_seconds", "worst_at", "restore_trials", "restore_trials_good", "recovery_seconds", "recovery_objective_seconds"})
+	err := w.Write([]string{"site", "volume", "place", "since", "until", "objective_seconds", "on_target_seconds",
+		"late_seconds", "unprotected_seconds", "paused_seconds", "on_target_percent", "late_count", "gaps",
+		"worst_age_seconds", "worst_at", "restore_trials", "restore_trials_good", "recovery_seconds",
+		"recovery_objective_seconds"})
 	for _, x := range r.Rows {
 		worst := ""
 		if x.WorstAt != nil {
@@ -210,8 +227,11 @@ func (f *face) objectivesCSV(r *api.Objectives, name string) error {
 				back = t
 			}
 		}
-		err = errors.Join(err, w.Write([]string{r.Site, x.Volume, x.Place, r.Since.Format(time.RFC3339), r.Until.Format(time.RFC3339), n(x.ObjectiveSeconds), n(x.OnTargetSeconds), n(x.LateSeconds),
-			n(x.UnprotectedSeconds), n(x.PausedSeconds), strconv.FormatFloat(x.OnTargetPercent, 'f', 4, 64), strconv.Itoa(x.LateCount), strconv.Itoa(x.Gaps), n(x.WorstAgeSeconds), worst, strconv.Itoa(back.Trials), strconv.Itoa(back.Good), n(back.WorstSeconds), n(back.ObjectiveSeconds)}))
+		err = errors.Join(err, w.Write([]string{r.Site, x.Volume, x.Place, r.Since.Format(time.RFC3339),
+			r.Until.Format(time.RFC3339), n(x.ObjectiveSeconds), n(x.OnTargetSeconds), n(x.LateSeconds),
+			n(x.UnprotectedSeconds), n(x.PausedSeconds), strconv.FormatFloat(x.OnTargetPercent, 'f', 4, 64),
+			strconv.Itoa(x.LateCount), strconv.Itoa(x.Gaps), n(x.WorstAgeSeconds), worst, strconv.Itoa(back.Trials),
+			strconv.Itoa(back.Good), n(back.WorstSeconds), n(back.ObjectiveSeconds)}))
 	}
 	w.Flush()
 	if err = errors.Join(err, w.Error()); err != nil {

@@ -21,7 +21,8 @@ func TestOnlyTheOtherSiteHasIt(t *testing.T) {
 	d.at = "larkfield"
 	d.ids[strings.TrimSpace(inv)] = "INVITATION"
 	d.run("site pair INVITATION --grant nothing")
-	d.put("p.yaml", "policy: p\nvolumes: {k: v}\ntake: [every 6 hours]\nkeep:\n  larkfield: {newest: 1}\n  stonewick: {daily: 30}\ngrace: 1 second\n")
+	d.put("p.yaml", "policy: p\nvolumes: {k: v}\ntake: [every 6 hours]\nkeep:\n  larkfield: {newest: 1}\n  stonewick: "+
+		"{daily: 30}\ngrace: 1 second\n")
 	_, errs, code := d.run("policy put DIR/p.yaml")
 	require.Zero(t, code, errs)
 	d.run("route add west --to stonewick --volumes k=v")
@@ -73,7 +74,8 @@ letters as of 2026-03-02 12:00:00 in DIR/share, from stonewick (N B fetched): 2 
 	require.NoError(t, err)
 	require.Equal(t, "one\n", string(text))
 	d.refuses("restore letters trip --at latest --in-place --from-site mereside", 1, "there is no paired site mereside")
-	d.refuses("restore letters --at latest --to DIR/there --to-site stonewick", 1, "may look at stonewick, and not change anything there")
+	d.refuses("restore letters --at latest --to DIR/there --to-site stonewick", 1,
+		"may look at stonewick, and not change anything there")
 	d.at = "stonewick"
 	d.run("site grant larkfield configure")
 	d.at = "larkfield"

@@ -14,8 +14,11 @@ import (
 )
 
 func findCommand() *cli.Command {
-	return &cli.Command{Name: "find", Usage: "look for names in all snapshots of a volume, deleted ones too", ArgsUsage: "VOLUME PATTERN",
-		Description: "PATTERN is a part of a name; with * ? or [a-z] it is a whole name, with slashes the\nlast parts of a path. Upper and lower case are alike.\n\nExamples:\n   candid find herbarium-scans 1931 --deleted\n   candid find field-notebooks \"notes/*.txt\" --since 2026-03-01 --until 2026-04-01",
+	return &cli.Command{Name: "find", Usage: "look for names in all snapshots of a volume, deleted ones too",
+		ArgsUsage: "VOLUME PATTERN",
+		Description: "PATTERN is a part of a name; with * ? or [a-z] it is a whole name, with slashes the\nlast parts of " +
+			"a path. Upper and lower case are alike.\n\nExamples:\n   candid find herbarium-scans 1931 --deleted\n   candid " +
+			"find field-notebooks \"notes/*.txt\" --since 2026-03-01 --until 2026-04-01",
 		Flags: []cli.Flag{&cli.StringFlag{Name: "since", Usage: "WHEN: there in a snapshot taken then or later"},
 			&cli.StringFlag{Name: "until", Usage: "WHEN: there in a snapshot taken then or earlier"},
 			&cli.BoolFlag{Name: "deleted", Usage: "only what the newest snapshot does not have"},
@@ -63,7 +66,8 @@ func findCommand() *cli.Command {
 
 func (f *face) found(volume, pattern string, found *api.Find) {
 	if len(found.Items) == 0 {
-		f.say("Nothing like %q is in the %s of %s that were searched.", pattern, plural(found.Snapshots, "snapshot", "snapshots"), volume)
+		f.say("Nothing like %q is in the %s of %s that were searched.", pattern, plural(found.Snapshots, "snapshot",
+			"snapshots"), volume)
 	} else {
 		rows := make([][]string, len(found.Items))
 		for i, e := range found.Items {
@@ -80,7 +84,8 @@ func (f *face) found(volume, pattern string, found *api.Find) {
 		f.list([]string{"PATH", "SIZE", "MODIFIED", "VERSIONS", "STATE", "SNAPSHOT"}, rows, "")
 		more := ""
 		if found.Total > len(found.Items) {
-			more = fmt.Sprintf(" These are the %d modified last: a longer pattern, --since or --kind narrow it, --limit shows more.", len(found.Items))
+			more = fmt.Sprintf(" These are the %d modified last: a longer pattern, --since or --kind narrow it, --limit "+
+				"shows more.", len(found.Items))
 		}
 		f.say("%s in %s.%s", plural(found.Total, "path", "paths"), plural(found.Snapshots, "snapshot", "snapshots"), more)
 		for _, e := range found.Items {
@@ -102,11 +107,13 @@ func (f *face) found(volume, pattern string, found *api.Find) {
 			f.say("%s has what no snapshot here has:", far.Site)
 			rows := make([][]string, len(far.Items))
 			for i, e := range far.Items {
-				rows[i] = []string{e.Path, size(e.Size), when(e.Modified), strconv.Itoa(e.Versions), when(e.LastSeen), short(e.Snapshot)}
+				rows[i] = []string{e.Path, size(e.Size), when(e.Modified), strconv.Itoa(e.Versions), when(e.LastSeen),
+					short(e.Snapshot)}
 			}
 			f.list([]string{"PATH", "SIZE", "MODIFIED", "VERSIONS", "LAST SEEN", "SNAPSHOT"}, rows, "")
 			e := far.Items[0]
-			f.say("To bring one back: candid restore %s %s --at %s --from-site %s --in-place", volume, visible.Word(e.Path), short(e.Snapshot), far.Site)
+			f.say("To bring one back: candid restore %s %s --at %s --from-site %s --in-place", volume, visible.Word(e.Path),
+				short(e.Snapshot), far.Site)
 		}
 	}
 	for _, id := range found.LeftOut {
@@ -115,9 +122,11 @@ func (f *face) found(volume, pattern string, found *api.Find) {
 }
 
 func asOfCommand() *cli.Command {
-	return &cli.Command{Name: "as-of", Usage: "what stands for a moment of a volume, here and at other sites", ArgsUsage: "VOLUME",
+	return &cli.Command{Name: "as-of", Usage: "what stands for a moment of a volume, here and at other sites",
+		ArgsUsage:   "VOLUME",
 		Description: "Example: candid as-of field-notebooks --at \"2026-03-04 14:05\"",
-		Flags:       []cli.Flag{&cli.StringFlag{Name: "at", Value: "latest", Usage: "WHEN: RFC 3339, \"2026-03-04 14:05\", -2h or latest"}},
+		Flags: []cli.Flag{&cli.StringFlag{Name: "at", Value: "latest",
+			Usage: "WHEN: RFC 3339, \"2026-03-04 14:05\", -2h or latest"}},
 		Action: with("VOLUME", func(ctx context.Context, f *face, cmd *cli.Command) error {
 			volume := cmd.Args().First()
 			at := cmd.String("at")
@@ -169,9 +178,11 @@ func (f *face) asOf(out *api.AsOf) {
 }
 
 func versionsCommand() *cli.Command {
-	return &cli.Command{Name: "versions", Usage: "what a file or directory was over time, real changes alone", ArgsUsage: "VOLUME PATH",
+	return &cli.Command{Name: "versions", Usage: "what a file or directory was over time, real changes alone",
+		ArgsUsage:   "VOLUME PATH",
 		Description: "Example: candid versions field-notebooks notes/day-001.txt",
-		Flags:       []cli.Flag{&cli.BoolFlag{Name: "sites", Usage: "ask other sites too, for versions that no snapshot here has"}},
+		Flags: []cli.Flag{&cli.BoolFlag{Name: "sites", Usage: "ask other sites too, for versions that no " +
+			"snapshot here has"}},
 		Action: with("VOLUME PATH", func(ctx context.Context, f *face, cmd *cli.Command) error {
 			volume := cmd.Args().First()
 			var vs api.Versions
@@ -192,7 +203,8 @@ func versionsCommand() *cli.Command {
 					if v.Site != "" {
 						v.What = "at " + v.Site
 					}
-					rows[i] = []string{v.What, when(v.Since), when(v.Until), amount, modified, plural(v.Snapshots, "snapshot", "snapshots"), short(v.Snapshot)}
+					rows[i] = []string{v.What, when(v.Since), when(v.Until), amount, modified, plural(v.Snapshots, "snapshot",
+						"snapshots"), short(v.Snapshot)}
 				}
 				f.list([]string{"WHAT", "FROM", "UNTIL", "SIZE", "MODIFIED", "IN", "NEWEST"}, rows, "")
 				for _, why := range vs.Silent {
@@ -203,7 +215,8 @@ func versionsCommand() *cli.Command {
 				}
 				for _, v := range vs.Items[min(1, len(vs.Items)):] {
 					if v.Entry != nil {
-						f.say("To bring one back: candid restore %s %s --at %s --in-place", volume, visible.Word(vs.Path), short(v.Snapshot))
+						f.say("To bring one back: candid restore %s %s --at %s --in-place", volume, visible.Word(vs.Path),
+							short(v.Snapshot))
 						break
 					}
 				}
@@ -212,9 +225,12 @@ func versionsCommand() *cli.Command {
 }
 
 func compareCommand() *cli.Command {
-	return &cli.Command{Name: "compare", Usage: "what differs between two moments, or a moment and now", ArgsUsage: "VOLUME [PATH]",
-		Description: "Examples:\n   candid compare herbarium-scans --from -1d\n   candid compare field-notebooks notes --from 2026-03-04 --to 2026-03-05",
-		Flags: []cli.Flag{&cli.StringFlag{Name: "from", Required: true, Usage: "WHEN: RFC 3339, \"2026-03-04 14:05\", -2h, latest, or a snapshot's id"},
+	return &cli.Command{Name: "compare", Usage: "what differs between two moments, or a moment and now",
+		ArgsUsage: "VOLUME [PATH]",
+		Description: "Examples:\n   candid compare herbarium-scans --from -1d\n   candid compare field-notebooks notes " +
+			"--from 2026-03-04 --to 2026-03-05",
+		Flags: []cli.Flag{&cli.StringFlag{Name: "from", Required: true,
+			Usage: "WHEN: RFC 3339, \"2026-03-04 14:05\", -2h, latest, or a snapshot's id"},
 			&cli.StringFlag{Name: "to", Value: "now", Usage: "WHEN, or now: the volume as it is"},
 			&cli.BoolFlag{Name: "text", Usage: "line by line, of the one text file PATH"}},
 		Action: with("VOLUME [PATH]", func(ctx context.Context, f *face, cmd *cli.Command) error {

@@ -16,68 +16,86 @@ import (
 
 func policyCommand() *cli.Command {
 	return &cli.Command{Name: "policy", Usage: "which volumes, when, kept for how long", Commands: []*cli.Command{
-		{Name: "put", Usage: "store a policy document, or several with --- between them; - reads standard input", ArgsUsage: "FILE", Description: "Example: candid policy put survey-standard.yaml",
+		{Name: "put", Usage: "store a policy document, or several with --- between them; - reads standard input",
+			ArgsUsage: "FILE", Description: "Example: candid policy put survey-standard.yaml",
 			Flags:  []cli.Flag{&cli.BoolFlag{Name: "yes", Usage: "accept that snapshots expire by it"}},
 			Action: with("FILE", policyPut)},
-		{Name: "check", Usage: "what is wrong with a document, what is hardly meant, what it would let go", ArgsUsage: "FILE", Description: "Example: candid policy check survey-standard.yaml", Action: with("FILE", policyCheck)},
-		{Name: "diff", Usage: "a document compared with the stored one, and what it would let go", ArgsUsage: "FILE", Description: "Example: candid policy diff survey-standard.yaml", Action: with("FILE", policyDiff)},
-		{Name: "preview", Usage: "what a document, or a stored policy, would leave after some days", ArgsUsage: "FILE_OR_NAME", Description: "Example: candid policy preview survey-standard --days 365",
-			Flags:  []cli.Flag{&cli.IntFlag{Name: "days", Value: 90, Usage: "how far to look"}, &cli.BoolFlag{Name: "from-nothing", Usage: "as if no snapshot had been taken yet"}},
+		{Name: "check", Usage: "what is wrong with a document, what is hardly meant, what it would let go", ArgsUsage: "FILE",
+			Description: "Example: candid policy check survey-standard.yaml", Action: with("FILE", policyCheck)},
+		{Name: "diff", Usage: "a document compared with the stored one, and what it would let go", ArgsUsage: "FILE",
+			Description: "Example: candid policy diff survey-standard.yaml", Action: with("FILE", policyDiff)},
+		{Name: "preview", Usage: "what a document, or a stored policy, would leave after some days",
+			ArgsUsage: "FILE_OR_NAME", Description: "Example: candid policy preview survey-standard --days 365",
+			Flags: []cli.Flag{&cli.IntFlag{Name: "days", Value: 90, Usage: "how far to look"},
+				&cli.BoolFlag{Name: "from-nothing", Usage: "as if no snapshot had been taken yet"}},
 			Action: with("FILE_OR_NAME", policyPreview)},
-		{Name: "list", Usage: "all policies", Description: "Example: candid policy list", Action: with("", func(ctx context.Context, f *face, cmd *cli.Command) error {
-			var ps []api.Policy
-			if err := f.Get(ctx, "/policies", nil, &ps); err != nil {
-				return err
-			}
-			return f.show(ps, func() {
-				var rows [][]string
-				for _, p := range ps {
-					takes := strings.Join(p.Take, "; ")
-					if p.Paused {
-						takes = "paused"
-					}
-					rows = append(rows, []string{p.Name, strconv.Itoa(p.Version), when(p.Changed), takes, strings.Join(p.Keep, "; "), strings.Join(p.Volumes, ", ")})
+		{Name: "list", Usage: "all policies", Description: "Example: candid policy list",
+			Action: with("", func(ctx context.Context, f *face, cmd *cli.Command) error {
+				var ps []api.Policy
+				if err := f.Get(ctx, "/policies", nil, &ps); err != nil {
+					return err
 				}
-				f.list([]string{"POLICY", "VERSION", "CHANGED", "TAKES", "KEEPS", "VOLUMES"}, rows, "No policies yet. Write one and store it: candid policy put FILE")
-			})
-		})},
-		{Name: "show", Usage: "one policy document", ArgsUsage: "NAME", Description: "Example: candid policy show survey-standard", Action: with("NAME", func(ctx context.Context, f *face, cmd *cli.Command) error {
-			var p api.Policy
-			if err := f.Get(ctx, "/policies/"+url.PathEscape(cmd.Args().First()), nil, &p); err != nil {
-				return err
-			}
-			return f.show(p, func() {
-				fmt.Fprint(f.out, p.Body)
-				f.say("# version %d, changed %s by %s; chooses: %s", p.Version, when(p.Changed), p.ChangedBy, strings.Join(p.Volumes, ", "))
-			})
-		})},
-		{Name: "history", Usage: "all versions of a policy, newest first", ArgsUsage: "NAME", Description: "Example: candid policy history survey-standard",
-			Flags:  []cli.Flag{&cli.IntFlag{Name: "version", Usage: "print the document of this version"}},
-			Action: with("NAME", policyHistory)},
-		{Name: "export", Usage: "all policies as one file, which policy put takes back", Description: "Example: candid policy export > policies.yaml", Action: with("", func(ctx context.Context, f *face, cmd *cli.Command) error {
-			var ps []api.Policy
-			if err := f.Get(ctx, "/policies", nil, &ps); err != nil {
-				return err
-			}
-			return f.show(ps, func() {
-				for i, p := range ps {
-					if i > 0 {
-						f.say("---")
+				return f.show(ps, func() {
+					var rows [][]string
+					for _, p := range ps {
+						takes := strings.Join(p.Take, "; ")
+						if p.Paused {
+							takes = "paused"
+						}
+						rows = append(rows, []string{p.Name, strconv.Itoa(p.Version), when(p.Changed), takes, strings.Join(p.Keep, "; "),
+							strings.Join(p.Volumes, ", ")})
 					}
-					f.say("%s", strings.TrimRight(p.Body, "\n"))
+					f.list([]string{"POLICY", "VERSION", "CHANGED", "TAKES", "KEEPS", "VOLUMES"}, rows,
+						"No policies yet. Write one and store it: candid policy put FILE")
+				})
+			})},
+		{Name: "show", Usage: "one policy document", ArgsUsage: "NAME",
+			Description: "Example: candid policy show survey-standard", Action: with("NAME", func(ctx context.Context, f *face,
+				cmd *cli.Command) error {
+				var p api.Policy
+				if err := f.Get(ctx, "/policies/"+url.PathEscape(cmd.Args().First()), nil, &p); err != nil {
+					return err
 				}
-			})
-		})},
-		{Name: "schema", Usage: "the JSON Schema of policy documents, for editors", Description: "Example: candid policy schema > policy.schema.json", Action: with("", func(ctx context.Context, f *face, cmd *cli.Command) error {
-			return f.Text(ctx, "/policies/schema", nil, f.raw)
-		})},
-		{Name: "calendar", Usage: "coming snapshots and expiries as an iCalendar file", Description: "Example: candid policy calendar --days 90 > snapshots.ics",
-			Flags: []cli.Flag{&cli.IntFlag{Name: "days", Value: 30, Usage: "how far to look"}},
+				return f.show(p, func() {
+					fmt.Fprint(f.out, p.Body)
+					f.say("# version %d, changed %s by %s; chooses: %s", p.Version, when(p.Changed), p.ChangedBy,
+						strings.Join(p.Volumes, ", "))
+				})
+			})},
+		{Name: "history", Usage: "all versions of a policy, newest first", ArgsUsage: "NAME",
+			Description: "Example: candid policy history survey-standard",
+			Flags:       []cli.Flag{&cli.IntFlag{Name: "version", Usage: "print the document of this version"}},
+			Action:      with("NAME", policyHistory)},
+		{Name: "export", Usage: "all policies as one file, which policy put takes back",
+			Description: "Example: candid policy export > policies.yaml", Action: with("", func(ctx context.Context, f *face,
+				cmd *cli.Command) error {
+				var ps []api.Policy
+				if err := f.Get(ctx, "/policies", nil, &ps); err != nil {
+					return err
+				}
+				return f.show(ps, func() {
+					for i, p := range ps {
+						if i > 0 {
+							f.say("---")
+						}
+						f.say("%s", strings.TrimRight(p.Body, "\n"))
+					}
+				})
+			})},
+		{Name: "schema", Usage: "the JSON Schema of policy documents, for editors",
+			Description: "Example: candid policy schema > policy.schema.json",
+			Action: with("", func(ctx context.Context, f *face, cmd *cli.Command) error {
+				return f.Text(ctx, "/policies/schema", nil, f.raw)
+			})},
+		{Name: "calendar", Usage: "coming snapshots and expiries as an iCalendar file",
+			Description: "Example: candid policy calendar --days 90 > snapshots.ics",
+			Flags:       []cli.Flag{&cli.IntFlag{Name: "days", Value: 30, Usage: "how far to look"}},
 			Action: with("", func(ctx context.Context, f *face, cmd *cli.Command) error {
 				return f.Text(ctx, "/calendar", url.Values{"days": {strconv.Itoa(cmd.Int("days"))}}, f.raw)
 			})},
-		{Name: "remove", Usage: "remove a policy; what was kept by it stays", ArgsUsage: "NAME", Description: "Example: candid policy remove trial",
-			Flags: []cli.Flag{&cli.BoolFlag{Name: "yes", Usage: "accept that snapshots expire by it"}},
+		{Name: "remove", Usage: "remove a policy; what was kept by it stays", ArgsUsage: "NAME",
+			Description: "Example: candid policy remove trial",
+			Flags:       []cli.Flag{&cli.BoolFlag{Name: "yes", Usage: "accept that snapshots expire by it"}},
 			Action: with("NAME", func(ctx context.Context, f *face, cmd *cli.Command) error {
 				path := "/policies/" + url.PathEscape(cmd.Args().First())
 				if cmd.Bool("yes") {
@@ -137,7 +155,8 @@ func policyPut(ctx context.Context, f *face, cmd *cli.Command) error {
 		}
 		if len(check.Problems) == 0 && len(check.Letting) > 0 && !cmd.Bool("yes") {
 			f.letting(f.err, &check)
-			return &exitError{exitFailed, fmt.Errorf("nothing was stored of %s: under it %s would expire; say --yes to accept that", check.Name, plural(len(check.Letting), "snapshot", "snapshots"))}
+			return &exitError{exitFailed, fmt.Errorf("nothing was stored of %s: under it %s would expire; say --yes to "+
+				"accept that", check.Name, plural(len(check.Letting), "snapshot", "snapshots"))}
 		}
 		var p api.Policy
 		if err := f.Put(ctx, "/policies", api.PolicyPut{Body: doc, Accept: cmd.Bool("yes")}, &p); err != nil {

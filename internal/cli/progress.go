@@ -43,7 +43,8 @@ func (b *bar) update(r *api.Run, since time.Duration) {
 		return
 	}
 	if b.b == nil && since > 600*time.Millisecond {
-		b.b = b.p.AddBar(max(1, r.Progress.TotalBytes), mpb.BarRemoveOnComplete(), mpb.PrependDecorators(decor.Name(r.Kind+" ")),
+		b.b = b.p.AddBar(max(1, r.Progress.TotalBytes), mpb.BarRemoveOnComplete(),
+			mpb.PrependDecorators(decor.Name(r.Kind+" ")),
 			mpb.AppendDecorators(decor.Any(func(decor.Statistics) string { return progressText(b.state) })))
 	}
 	if b.b != nil {

@@ -46,7 +46,8 @@ changed	14 B -> 12 B	trip/marsh.txt
     3   three
 `)
 	d.refuses("compare letters --from now", 2, "from is a moment in the past")
-	d.refuses("compare letters nothing --from latest --to latest", 1, "candid find letters nothing looks for names like it")
+	d.refuses("compare letters nothing --from latest --to latest", 1,
+		"candid find letters nothing looks for names like it")
 	d.refuses("compare letters --text --from latest", 2, "--text compares one file")
 	d.pass(time.Hour)
 	d.run("snapshot take letters")

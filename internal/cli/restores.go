@@ -14,18 +14,28 @@ import (
 )
 
 func restoreCommand() *cli.Command {
-	return &cli.Command{Name: "restore", Usage: "bring files or a whole volume back as of a moment", ArgsUsage: "VOLUME [PATH...]",
-		Description: "Examples:\n   candid restore herbarium-scans sheets/1931 --at -2h --in-place --dry-run\n   candid restore herbarium-scans --at 2026-03-04 --to /srv/restored\n   candid restore field-notebooks notes --at latest --tar notes.tar",
-		Flags: append([]cli.Flag{&cli.StringFlag{Name: "at", Usage: "WHEN: RFC 3339, \"2026-03-04 14:05\", -2h, latest, or a snapshot's id"},
-			&cli.StringFlag{Name: "found", Usage: "instead of --at: the name of a point-in-time directory that others left, from candid found list"},
-			&cli.StringFlag{Name: "to", Usage: "directory on the site's host"}, &cli.BoolFlag{Name: "in-place", Usage: "back where it was; a safety snapshot is taken first"},
-			&cli.StringFlag{Name: "into", Usage: "another volume of the site, at the same paths; a safety snapshot of it is taken first"},
-			&cli.StringFlag{Name: "tar", Usage: "write an archive of everything that is recorded here, on this machine; - is standard output"},
+	return &cli.Command{Name: "restore", Usage: "bring files or a whole volume back as of a moment",
+		ArgsUsage: "VOLUME [PATH...]",
+		Description: "Examples:\n   candid restore herbarium-scans sheets/1931 --at -2h --in-place --dry-run\n   candid " +
+			"restore herbarium-scans --at 2026-03-04 --to /srv/restored\n   candid restore field-notebooks notes --at latest " +
+			"--tar notes.tar",
+		Flags: append([]cli.Flag{&cli.StringFlag{Name: "at", Usage: "WHEN: RFC 3339, \"2026-03-04 14:05\", -2h, latest, " +
+			"or a snapshot's id"},
+			&cli.StringFlag{Name: "found", Usage: "instead of --at: the name of a point-in-time directory that others left, " +
+				"from candid found list"},
+			&cli.StringFlag{Name: "to", Usage: "directory on the site's host"}, &cli.BoolFlag{Name: "in-place",
+				Usage: "back where it was; a safety snapshot is taken first"},
+			&cli.StringFlag{Name: "into", Usage: "another volume of the site, at the same paths; a safety snapshot of it is " +
+				"taken first"},
+			&cli.StringFlag{Name: "tar", Usage: "write an archive of everything that is recorded here, on this machine; - is " +
+				"standard output"},
 			&cli.StringFlag{Name: "zip", Usage: "write a ZIP archive here, without owners and attributes; - is standard output"},
 			&cli.StringFlag{Name: "file", Usage: "write the content of the one PATH here; - is standard output"},
-			&cli.StringFlag{Name: "from-site", Usage: "the site whose snapshot to use; only what is not here is fetched. When not given: this site, then the others in order"},
+			&cli.StringFlag{Name: "from-site", Usage: "the site whose snapshot to use; only what is not here is fetched. " +
+				"When not given: this site, then the others in order"},
 			&cli.StringFlag{Name: "to-site", Usage: "restore on the host of this paired site, to a directory there or in place"},
-			&cli.StringFlag{Name: "on-conflict", Usage: "skip, replace, older or keep-both (replace with --in-place, else skip)"},
+			&cli.StringFlag{Name: "on-conflict", Usage: "skip, replace, older or keep-both (replace with " +
+				"--in-place, else skip)"},
 			&cli.BoolFlag{Name: "dry-run", Usage: "only tell what would be done"}}, runFlags()...),
 		Action: with("VOLUME [PATH...]", restore)}
 }
@@ -33,7 +43,8 @@ func restoreCommand() *cli.Command {
 func restore(ctx context.Context, f *face, cmd *cli.Command) error {
 	volume, paths := cmd.Args().First(), cmd.Args().Tail()
 	where := 0
-	for _, set := range []bool{cmd.String("to") != "", cmd.Bool("in-place"), cmd.String("into") != "", cmd.String("tar") != "", cmd.String("zip") != "", cmd.String("file") != ""} {
+	for _, set := range []bool{cmd.String("to") != "", cmd.Bool("in-place"), cmd.String("into") != "",
+		cmd.String("tar") != "", cmd.String("zip") != "", cmd.String("file") != ""} {
 		if set {
 			where++
 		}
@@ -51,8 +62,10 @@ func restore(ctx context.Context, f *face, cmd *cli.Command) error {
 	}
 	at := moment(cmd.String("at"))
 	from := cmd.String("from-site")
-	if download := cmd.String("to") == "" && cmd.String("into") == "" && !cmd.Bool("in-place"); download && (from != "" || cmd.String("to-site") != "" || cmd.String("found") != "") {
-		return misuse("--found, --from-site and --to-site go with --to, --into or --in-place: a download comes from the site that is asked; with --desk SITE that is another")
+	if download := cmd.String("to") == "" && cmd.String("into") == "" && !cmd.Bool("in-place"); download &&
+		(from != "" || cmd.String("to-site") != "" || cmd.String("found") != "") {
+		return misuse("--found, --from-site and --to-site go with --to, --into or --in-place: a download comes from the " +
+			"site that is asked; with --desk SITE that is another")
 	}
 	for _, form := range []string{"tar", "zip"} {
 		if name := cmd.String(form); name != "" {
@@ -65,7 +78,9 @@ func restore(ctx context.Context, f *face, cmd *cli.Command) error {
 		}
 		return f.download(name, func(w io.Writer) (int64, error) { return f.File(ctx, volume, at, paths[0], w) })
 	}
-	ask := api.RestoreAsk{Volume: volume, Paths: paths, At: at, To: cmd.String("to"), InPlace: cmd.Bool("in-place"), Into: cmd.String("into"), OnConflict: cmd.String("on-conflict"), DryRun: cmd.Bool("dry-run"), From: from, Found: cmd.String("found")}
+	ask := api.RestoreAsk{Volume: volume, Paths: paths, At: at, To: cmd.String("to"), InPlace: cmd.Bool("in-place"),
+		Into: cmd.String("into"), OnConflict: cmd.String("on-conflict"), DryRun: cmd.Bool("dry-run"), From: from,
+		Found: cmd.String("found")}
 	if site := cmd.String("to-site"); site != "" {
 		var err error
 		if f, err = f.atSite(ctx, site, &ask); err != nil {
@@ -99,13 +114,16 @@ func restore(ctx context.Context, f *face, cmd *cli.Command) error {
 		if p.From != "" {
 			fetch := "this site has all of the content, nothing but names would be fetched"
 			if p.FetchBytes > 0 {
-				fetch = fmt.Sprintf("of what this site lacks at most %s would be fetched from there, before compression", size(p.FetchBytes))
+				fetch = fmt.Sprintf("of what this site lacks at most %s would be fetched from there, before compression",
+					size(p.FetchBytes))
 			}
 			f.say("The snapshot is at %s: %s.", p.From, fetch)
 		}
-		f.say("%s; %s to write, %s are free. Nothing was changed: this is what would be done.", p.Summary, size(p.Bytes), size(p.FreeBytes))
+		f.say("%s; %s to write, %s are free. Nothing was changed: this is what would be done.", p.Summary, size(p.Bytes),
+			size(p.FreeBytes))
 		if p.Bytes > p.FreeBytes {
-			f.say("There is not room for it at %s: make room first, choose fewer paths, or another directory with --to.", p.Target)
+			f.say("There is not room for it at %s: make room first, choose fewer paths, or another directory with --to.",
+				p.Target)
 		}
 	})
 }
@@ -162,7 +180,8 @@ func (f *face) download(name string, get func(io.Writer) (int64, error)) error {
 }
 
 func undoCommand() *cli.Command {
-	return &cli.Command{Name: "undo", Usage: "take back what a restore in place did, to the state before it", ArgsUsage: "RUN",
+	return &cli.Command{Name: "undo", Usage: "take back what a restore in place did, to the state before it",
+		ArgsUsage:   "RUN",
 		Description: "Example: candid undo 17", Flags: runFlags(),
 		Action: with("RUN", func(ctx context.Context, f *face, cmd *cli.Command) error {
 			n, err := strconv.ParseInt(cmd.Args().First(), 10, 64)

@@ -16,9 +16,11 @@ import (
 
 func termFlags() []cli.Flag {
 	return []cli.Flag{
-		&cli.StringFlag{Name: "when", Usage: "\"on demand\", or a cadence such as \"daily at 22:00\"; after every snapshot when not given (--from: every 15 minutes)"},
+		&cli.StringFlag{Name: "when", Usage: "\"on demand\", or a cadence such as \"daily at 22:00\"; after every " +
+			"snapshot when not given (--from: every 15 minutes)"},
 		&cli.StringFlag{Name: "zone", Usage: "time zone of the cadence; UTC when not given"},
-		&cli.StringFlag{Name: "carry", Usage: "all, or key=value of a snapshot's label; what the rules there keep when not given"},
+		&cli.StringFlag{Name: "carry", Usage: "all, or key=value of a snapshot's label; what the rules there keep " +
+			"when not given"},
 		&cli.IntFlag{Name: "priority", Usage: "1 to 9: its share of the pace; 5 when not given"},
 		&cli.StringFlag{Name: "cap", Usage: "a rate of its own, such as \"5 Mbit/s\""},
 		&cli.DurationFlag{Name: "finish-within", Usage: "how long a run may take, such as 2h, before there is an alarm"},
@@ -26,13 +28,15 @@ func termFlags() []cli.Flag {
 		&cli.StringSliceFlag{Name: "in", Usage: "carry this path of each volume only; may be given several times"},
 		&cli.StringSliceFlag{Name: "out", Usage: "leave this path out"},
 		&cli.StringFlag{Name: "standby", Usage: "exact or additive: the far side lays copies out ready for use"},
-		&cli.StringFlag{Name: "tell", Usage: "what the source of a route --from learns: lag, counts or nothing; lag when not given"},
+		&cli.StringFlag{Name: "tell", Usage: "what the source of a route --from learns: lag, counts or nothing; lag " +
+			"when not given"},
 	}
 }
 
 // terms reads the flags over what a route says already.
 func terms(cmd *cli.Command, t api.RouteTerms) api.RouteTerms {
-	for name, to := range map[string]*string{"when": &t.When, "zone": &t.Zone, "carry": &t.Carry, "cap": &t.Cap, "tell": &t.Tell, "standby": &t.Standby} {
+	for name, to := range map[string]*string{"when": &t.When, "zone": &t.Zone, "carry": &t.Carry, "cap": &t.Cap,
+		"tell": &t.Tell, "standby": &t.Standby} {
 		if cmd.IsSet(name) {
 			*to = cmd.String(name)
 		}
@@ -57,68 +61,82 @@ func terms(cmd *cli.Command, t api.RouteTerms) api.RouteTerms {
 
 func routeCommand() *cli.Command {
 	volumes := func(need bool) cli.Flag {
-		return &cli.StringSliceFlag{Name: "volumes", Usage: "key=value of labels (all must match), or name=VOLUME", Required: need}
+		return &cli.StringSliceFlag{Name: "volumes", Usage: "key=value of labels (all must match), or name=VOLUME",
+			Required: need}
 	}
 	path := func(cmd *cli.Command) string { return "/routes/" + url.PathEscape(cmd.Args().First()) }
 	act := func(name, usage string) *cli.Command {
-		return &cli.Command{Name: name, Usage: usage, ArgsUsage: "NAME", Description: "Example: candid route " + name + " to-stonewick", Action: with("NAME", func(ctx context.Context, f *face, cmd *cli.Command) error {
+		return &cli.Command{Name: name, Usage: usage, ArgsUsage: "NAME", Description: "Example: candid route " + name +
+			" to-stonewick", Action: with("NAME", func(ctx context.Context, f *face, cmd *cli.Command) error {
 			return f.sentence(func(out any) error { return f.Post(ctx, path(cmd)+"/"+name, nil, out) })
 		})}
 	}
-	return &cli.Command{Name: "route", Usage: "what is carried to other sites, and taken from them", Commands: []*cli.Command{
-		{Name: "add", Usage: "carry snapshots of chosen volumes to a paired site, or take them from one", ArgsUsage: "NAME", Description: "Example: candid route add to-stonewick --to stonewick --volumes collection=herbarium",
-			Flags: append([]cli.Flag{&cli.StringFlag{Name: "to", Usage: "the paired site to carry to, or"}, &cli.StringFlag{Name: "from", Usage: "the paired site to take from"}, volumes(true),
-				&cli.BoolFlag{Name: "dry-run", Usage: "only tell what it would carry, and about how long that takes"}}, termFlags()...),
-			Action: with("NAME", routeAdd)},
-		{Name: "list", Usage: "all routes", Description: "Example: candid route list", Action: with("", func(ctx context.Context, f *face, cmd *cli.Command) error {
-			var rs []api.Route
-			if err := f.Get(ctx, "/routes", nil, &rs); err != nil {
-				return err
-			}
-			return f.show(rs, func() {
-				var rows [][]string
-				for _, r := range rs {
-					rows = append(rows, []string{r.Name, r.From, r.To, r.State, size(r.SentBytes), size(r.SavedBytes), r.Sentence})
-				}
-				f.list([]string{"ROUTE", "FROM", "TO", "STATE", "SENT", "SAVED", ""}, rows, "No routes yet. Open one: candid route add NAME --to SITE --volumes key=value")
-			})
-		})},
-		{Name: "show", Usage: "one route: its terms, its volumes, and how its last runs went", ArgsUsage: "NAME", Description: "Example: candid route show to-stonewick", Action: with("NAME", routeShow)},
-		{Name: "edit", Usage: "change what a route chooses, or its terms; what is not given stays", ArgsUsage: "NAME", Description: "Example: candid route edit to-stonewick --cap \"5 Mbit/s\" --priority 3",
-			Flags: append([]cli.Flag{volumes(false)}, termFlags()...),
-			Action: with("NAME", func(ctx context.Context, f *face, cmd *cli.Command) error {
-				var r api.Route
-				if err := f.Get(ctx, path(cmd), nil, &r); err != nil {
-					return err
-				}
-				t := terms(cmd, r.Terms)
-				ask := api.RouteEdit{Terms: &t}
-				var err error
-				if ask.Labels, ask.Names, err = choice(cmd.StringSlice("volumes")); err != nil {
-					return err
-				}
-				if err := f.Patch(ctx, path(cmd), ask, &r); err != nil {
-					return err
-				}
-				return f.show(r, func() { routeTell(f, &r) })
-			})},
-		act("pause", "stop a route; what it wants stays owed"),
-		act("resume", "let a paused route go on"),
-		{Name: "run", Usage: "carry now", ArgsUsage: "NAME", Description: "Example: candid route run to-stonewick", Flags: runFlags(), Action: with("NAME", func(ctx context.Context, f *face, cmd *cli.Command) error {
-			var r api.Run
-			if err := f.Post(ctx, path(cmd)+"/runs", nil, &r); err != nil {
-				return err
-			}
-			return f.follow(ctx, cmd, &r)
-		})},
-		{Name: "remove", Usage: "close a route; what it carried stays", ArgsUsage: "NAME", Description: "Example: candid route remove trial", Action: with("NAME", func(ctx context.Context, f *face, cmd *cli.Command) error {
-			return f.sentence(func(out any) error { return f.Delete(ctx, path(cmd), out) })
-		})},
-	}}
+	return &cli.Command{Name: "route", Usage: "what is carried to other sites, and taken from them",
+		Commands: []*cli.Command{
+			{Name: "add", Usage: "carry snapshots of chosen volumes to a paired site, or take them from one", ArgsUsage: "NAME",
+				Description: "Example: candid route add to-stonewick --to stonewick --volumes collection=herbarium",
+				Flags: append([]cli.Flag{&cli.StringFlag{Name: "to", Usage: "the paired site to carry to, or"},
+					&cli.StringFlag{Name: "from", Usage: "the paired site to take from"}, volumes(true),
+					&cli.BoolFlag{Name: "dry-run", Usage: "only tell what it would carry, and about how long that takes"}},
+					termFlags()...),
+				Action: with("NAME", routeAdd)},
+			{Name: "list", Usage: "all routes", Description: "Example: candid route list",
+				Action: with("", func(ctx context.Context, f *face, cmd *cli.Command) error {
+					var rs []api.Route
+					if err := f.Get(ctx, "/routes", nil, &rs); err != nil {
+						return err
+					}
+					return f.show(rs, func() {
+						var rows [][]string
+						for _, r := range rs {
+							rows = append(rows, []string{r.Name, r.From, r.To, r.State, size(r.SentBytes), size(r.SavedBytes), r.Sentence})
+						}
+						f.list([]string{"ROUTE", "FROM", "TO", "STATE", "SENT", "SAVED", ""}, rows,
+							"No routes yet. Open one: candid route add NAME --to SITE --volumes key=value")
+					})
+				})},
+			{Name: "show", Usage: "one route: its terms, its volumes, and how its last runs went", ArgsUsage: "NAME",
+				Description: "Example: candid route show to-stonewick", Action: with("NAME", routeShow)},
+			{Name: "edit", Usage: "change what a route chooses, or its terms; what is not given stays", ArgsUsage: "NAME",
+				Description: "Example: candid route edit to-stonewick --cap \"5 Mbit/s\" --priority 3",
+				Flags:       append([]cli.Flag{volumes(false)}, termFlags()...),
+				Action: with("NAME", func(ctx context.Context, f *face, cmd *cli.Command) error {
+					var r api.Route
+					if err := f.Get(ctx, path(cmd), nil, &r); err != nil {
+						return err
+					}
+					t := terms(cmd, r.Terms)
+					ask := api.RouteEdit{Terms: &t}
+					var err error
+					if ask.Labels, ask.Names, err = choice(cmd.StringSlice("volumes")); err != nil {
+						return err
+					}
+					if err := f.Patch(ctx, path(cmd), ask, &r); err != nil {
+						return err
+					}
+					return f.show(r, func() { routeTell(f, &r) })
+				})},
+			act("pause", "stop a route; what it wants stays owed"),
+			act("resume", "let a paused route go on"),
+			{Name: "run", Usage: "carry now", ArgsUsage: "NAME", Description: "Example: candid route run to-stonewick",
+				Flags: runFlags(), Action: with("NAME", func(ctx context.Context, f *face, cmd *cli.Command) error {
+					var r api.Run
+					if err := f.Post(ctx, path(cmd)+"/runs", nil, &r); err != nil {
+						return err
+					}
+					return f.follow(ctx, cmd, &r)
+				})},
+			{Name: "remove", Usage: "close a route; what it carried stays", ArgsUsage: "NAME",
+				Description: "Example: candid route remove trial", Action: with("NAME", func(ctx context.Context, f *face,
+					cmd *cli.Command) error {
+					return f.sentence(func(out any) error { return f.Delete(ctx, path(cmd), out) })
+				})},
+		}}
 }
 
 func routeAdd(ctx context.Context, f *face, cmd *cli.Command) error {
-	ask := api.RouteAdd{Name: cmd.Args().First(), To: cmd.String("to"), From: cmd.String("from"), Terms: terms(cmd, api.RouteTerms{})}
+	ask := api.RouteAdd{Name: cmd.Args().First(), To: cmd.String("to"), From: cmd.String("from"),
+		Terms: terms(cmd, api.RouteTerms{})}
 	if (ask.To == "") == (ask.From == "") {
 		return misuse("give --to or --from, and not both")
 	}
@@ -229,7 +247,8 @@ func routeShow(ctx context.Context, f *face, cmd *cli.Command) error {
 		ts = slices.DeleteFunc(ts, func(t api.Traffic) bool { return t.Sent == 0 })
 		rows = nil
 		for _, t := range ts[max(0, len(ts)-5):] {
-			rows = append(rows, []string{when(t.At), size(t.Sent), size(int64(float64(t.Sent)/max(t.Seconds, 0.001))) + "/s", fmt.Sprintf("%.1f s", t.Seconds), strconv.FormatInt(t.Backlog, 10)})
+			rows = append(rows, []string{when(t.At), size(t.Sent), size(int64(float64(t.Sent)/max(t.Seconds, 0.001))) + "/s",
+				fmt.Sprintf("%.1f s", t.Seconds), strconv.FormatInt(t.Backlog, 10)})
 		}
 		if len(rows) > 0 {
 			f.list([]string{"LAST RUNS", "SENT", "RATE", "TOOK", "LEFT"}, rows, "")

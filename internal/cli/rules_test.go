@@ -33,12 +33,16 @@ func TestPoliciesExplainThemselves(t *testing.T) {
 	d.run("site pair " + strings.TrimSpace(inv))
 	d.run("route add west --to stonewick --volumes collection=herbarium")
 	d.put("policy.yaml", auditPolicy)
-	d.put("bad.yaml", "policy: survey\nvolumes: {collection: herbarium}\ntake: [daily at 23:30]\nkeep: {larkfield: {hourly: 4, daily: often}}\n")
-	d.put("few.yaml", "policy: survey\nvolumes: {collection: herbarium}\ntake: [every 6 hours]\nzone: Europe/Lisbon\nkeep:\n  larkfield: {newest: 3}\n  stonewick: {daily: 2}\n  mereside: {daily: 60, weekly: 2}\nobjectives: {larkfield: 2 hours}\n")
+	d.put("bad.yaml", "policy: survey\nvolumes: {collection: herbarium}\ntake: [daily at 23:30]\nkeep: {larkfield: "+
+		"{hourly: 4, daily: often}}\n")
+	d.put("few.yaml", "policy: survey\nvolumes: {collection: herbarium}\ntake: [every 6 hours]\nzone: "+
+		"Europe/Lisbon\nkeep:\n  larkfield: {newest: 3}\n  stonewick: {daily: 2}\n  mereside: {daily: 60, weekly: "+
+		"2}\nobjectives: {larkfield: 2 hours}\n")
 	out, _, code := d.run("policy check DIR/bad.yaml")
 	require.Equal(t, 2, code)
 	require.Contains(t, out, `line 4, column 38: daily: "often": write how many, such as 14, or for how long`)
-	require.Contains(t, out, "line 4, column 28: hourly: snapshots come only every 1 day, so it keeps the same ones as daily")
+	require.Contains(t, out, "line 4, column 28: hourly: snapshots come only every 1 day, so it keeps the same "+
+		"ones as daily")
 	d.reads("policy check DIR/policy.yaml", `
 survey can be stored. It chooses letters.
 `)
@@ -394,7 +398,8 @@ Of its 33 snapshots here are kept: 3 as newest, 1 as yearly, 33 as paused. One m
 `)
 
 	// Labels choose; what a change of them changes is said first.
-	d.put("strict.yaml", "policy: strict\nvolumes: {kind: loan}\ntake: [weekly on sun at 02:00]\nkeep: {larkfield: {newest: 1}, stonewick: {newest: 1}}\n")
+	d.put("strict.yaml", "policy: strict\nvolumes: {kind: loan}\ntake: [weekly on sun at 02:00]\nkeep: {larkfield: "+
+		"{newest: 1}, stonewick: {newest: 1}}\n")
 	d.run("policy put DIR/strict.yaml")
 	d.refuses("policy remove other", 1, "snapshots would expire that other policies do not keep")
 	d.reads("policy remove other --yes", `

@@ -20,55 +20,64 @@ func runCommand() *cli.Command {
 		return n, nil
 	}
 	return &cli.Command{Name: "run", Usage: "what is and was done", Commands: []*cli.Command{
-		{Name: "list", Usage: "runs, newest first", Description: "Example: candid run list --limit 50", Flags: []cli.Flag{&cli.IntFlag{Name: "limit", Value: 20, Usage: "how many"}, &cli.StringFlag{Name: "of", Usage: "only those of this volume or route"}, &cli.StringFlag{Name: "kind", Usage: "only these, such as snapshot, carry or restore"}},
+		{Name: "list", Usage: "runs, newest first", Description: "Example: candid run list --limit 50",
+			Flags: []cli.Flag{&cli.IntFlag{Name: "limit", Value: 20, Usage: "how many"}, &cli.StringFlag{Name: "of",
+				Usage: "only those of this volume or route"}, &cli.StringFlag{Name: "kind",
+				Usage: "only these, such as snapshot, carry or restore"}},
 			Action: with("", func(ctx context.Context, f *face, cmd *cli.Command) error {
 				var page api.Page[api.Run]
-				if err := f.Get(ctx, "/runs", url.Values{"limit": {strconv.Itoa(cmd.Int("limit"))}, "subject": {cmd.String("of")}, "kind": {cmd.String("kind")}}, &page); err != nil {
+				if err := f.Get(ctx, "/runs", url.Values{"limit": {strconv.Itoa(cmd.Int("limit"))}, "subject": {cmd.String("of")},
+					"kind": {cmd.String("kind")}}, &page); err != nil {
 					return err
 				}
 				return f.show(page, func() {
 					var rows [][]string
 					for _, r := range page.Items {
-						rows = append(rows, []string{strconv.FormatInt(r.ID, 10), when(r.Queued), r.Kind, r.Subject, r.State, r.AskedBy, r.Outcome})
+						rows = append(rows, []string{strconv.FormatInt(r.ID, 10), when(r.Queued), r.Kind, r.Subject, r.State, r.AskedBy,
+							r.Outcome})
 					}
 					f.list([]string{"RUN", "QUEUED", "KIND", "OF", "STATE", "ASKED BY", "OUTCOME"}, rows, "Nothing was run yet.")
 				})
 			})},
-		{Name: "show", Usage: "one run with its log", ArgsUsage: "ID", Description: "Example: candid run show 17", Action: with("ID", func(ctx context.Context, f *face, cmd *cli.Command) error {
-			n, err := id(cmd)
-			if err != nil {
-				return err
-			}
-			var r api.Run
-			if err := f.Get(ctx, fmt.Sprintf("/runs/%d", n), nil, &r); err != nil {
-				return err
-			}
-			return f.show(r, func() {
-				f.say("run %d: %s of %s, asked by %s", r.ID, r.Kind, r.Subject, r.AskedBy)
-				f.say("state    %s", r.State)
-				f.say("queued   %s, began %s, ended %s", when(r.Queued), whenPtr(r.Began), whenPtr(r.Ended))
-				if !r.Over() {
-					f.say("now      %s", progressText(&r))
+		{Name: "show", Usage: "one run with its log", ArgsUsage: "ID", Description: "Example: candid run show 17",
+			Action: with("ID", func(ctx context.Context, f *face, cmd *cli.Command) error {
+				n, err := id(cmd)
+				if err != nil {
+					return err
 				}
-				f.say("outcome  %s", r.Outcome)
-				for _, l := range r.Log {
-					f.say("  %s  %s", when(l.At), l.Text)
+				var r api.Run
+				if err := f.Get(ctx, fmt.Sprintf("/runs/%d", n), nil, &r); err != nil {
+					return err
 				}
-			})
-		})},
-		{Name: "follow", Usage: "show a run until it is over", ArgsUsage: "ID", Description: "Example: candid run follow 17", Flags: runFlags(), Action: with("ID", func(ctx context.Context, f *face, cmd *cli.Command) error {
-			n, err := id(cmd)
-			if err != nil {
-				return err
-			}
-			return f.followRun(ctx, cmd, n)
-		})},
-		{Name: "cancel", Usage: "end a run at its next safe point", ArgsUsage: "ID", Description: "Example: candid run cancel 17", Action: with("ID", func(ctx context.Context, f *face, cmd *cli.Command) error {
-			n, err := id(cmd)
-			if err != nil {
-				return err
-			}
-			return f.sentence(func(out any) error { return f.Post(ctx, fmt.Sprintf("/runs/%d/cancel", n), nil, out) })
-		})},
+				return f.show(r, func() {
+					f.say("run %d: %s of %s, asked by %s", r.ID, r.Kind, r.Subject, r.AskedBy)
+					f.say("state    %s", r.State)
+					f.say("queued   %s, began %s, ended %s", when(r.Queued), whenPtr(r.Began), whenPtr(r.Ended))
+					if !r.Over() {
+						f.say("now      %s", progressText(&r))
+					}
+					f.say("outcome  %s", r.Outcome)
+					for _, l := range r.Log {
+						f.say("  %s  %s", when(l.At), l.Text)
+					}
+				})
+			})},
+		{Name: "follow", Usage: "show a run until it is over", ArgsUsage: "ID", Description: "Example: candid run follow 17",
+			Flags: runFlags(), Action: with("ID", func(ctx context.Context, f *face, cmd *cli.Command) error {
+				n, err := id(cmd)
+				if err != nil {
+					return err
+				}
+				return f.followRun(ctx, cmd, n)
+			})},
+		{Name: "cancel", Usage: "end a run at its next safe point", ArgsUsage: "ID",
+			Description: "Example: candid run cancel 17", Action: with("ID", func(ctx context.Context, f *face,
+				cmd *cli.Command) error {
+				n, err := id(cmd)
+				if err != nil {
+					return err
+				}
+				return f.sentence(func(out any) error { return f.Post(ctx, fmt.Sprintf("/runs/%d/cancel", n), nil, out) })
+			})},
 	}}
 }

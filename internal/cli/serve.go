@@ -23,7 +23,8 @@ func serveCommand() *cli.Command {
 			&cli.StringFlag{Name: "listen", Usage: "address of console and API; 127.0.0.1:7310 for a new site"},
 			&cli.StringFlag{Name: "peer-listen", Usage: "address for other sites; the port after the console's for a new site"},
 			&cli.StringFlag{Name: "name", Usage: "a new site's name; the host's when not given"},
-			&cli.StringSliceFlag{Name: "root", Usage: "a directory that a new site may read and write; /srv and /home when not given"}},
+			&cli.StringSliceFlag{Name: "root", Usage: "a directory that a new site may read and write; /srv and /home " +
+				"when not given"}},
 		Action: func(ctx context.Context, cmd *cli.Command) error {
 			if cmd.Args().Present() {
 				return misuse("candid serve takes no arguments")
@@ -32,7 +33,8 @@ func serveCommand() *cli.Command {
 			log := slog.New(slog.NewTextHandler(errs, nil))
 			ctx, stop := signal.NotifyContext(ctx, syscall.SIGTERM, os.Interrupt)
 			defer stop()
-			svc, err := service.Start(site.Options{Data: cmd.String("data"), Name: cmd.String("name"), Listen: cmd.String("listen"),
+			svc, err := service.Start(site.Options{Data: cmd.String("data"), Name: cmd.String("name"),
+				Listen:     cmd.String("listen"),
 				PeerListen: cmd.String("peer-listen"), Roots: cmd.StringSlice("root"), Logger: log})
 			if err != nil {
 				return err
@@ -60,7 +62,8 @@ func greet(out io.Writer, svc *service.Service) {
 	fmt.Fprintf(out, "  for other sites   %s\n", svc.PeerAddress)
 	if t := svc.FirstToken; t.Text != "" {
 		fmt.Fprintf(out, "  sign in with      %s\n", t.Text)
-		fmt.Fprintf(out, "                    (shown once, lets in until %s; on this host more with candid token add NAME)\n", when(*t.Until))
+		fmt.Fprintf(out, "                    (shown once, lets in until %s; on this host more with candid token add NAME)\n",
+			when(*t.Until))
 	}
 }
 
@@ -69,7 +72,8 @@ func demoCommand() *cli.Command {
 		Description: "Example: candid demo --once",
 		Flags: []cli.Flag{&cli.StringFlag{Name: "data", Usage: "where to put it; a new temporary directory when not given"},
 			&cli.IntFlag{Name: "days", Value: 90, Usage: "how many days to live through"},
-			&cli.StringFlag{Name: "listen", Value: "127.0.0.1:7310", Usage: "address of Larkfield's console; Stonewick gets the port two after it"},
+			&cli.StringFlag{Name: "listen", Value: "127.0.0.1:7310", Usage: "address of Larkfield's console; Stonewick gets " +
+				"the port two after it"},
 			&cli.BoolFlag{Name: "once", Usage: "end after the story"}},
 		Action: func(ctx context.Context, cmd *cli.Command) error {
 			if d := cmd.Int("days"); d < 14 || d > 400 {
@@ -77,6 +81,7 @@ func demoCommand() *cli.Command {
 			}
 			ctx, stop := signal.NotifyContext(ctx, syscall.SIGTERM, os.Interrupt)
 			defer stop()
-			return demo.Run(ctx, demo.Options{Data: cmd.String("data"), Days: cmd.Int("days"), Once: cmd.Bool("once"), Listen: cmd.String("listen"), Out: cmd.Root().Writer})
+			return demo.Run(ctx, demo.Options{Data: cmd.String("data"), Days: cmd.Int("days"), Once: cmd.Bool("once"),
+				Listen: cmd.String("listen"), Out: cmd.Root().Writer})
 		}}
 }

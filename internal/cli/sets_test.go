@@ -16,7 +16,8 @@ No groups yet. Volumes that belong together: candid group put NAME VOLUME VOLUME
 `)
 	d.refuses("group put archive letters", 2, "takes NAME VOLUME VOLUME..., and 2 were given")
 	d.refuses("group put archive letters nothing", 1, `volume "nothing"`)
-	d.refuses("group put archive letters books --freeze hold", 2, `hook "hold" is not in site.yaml (it defines free, keep)`)
+	d.refuses("group put archive letters books --freeze hold", 2,
+		`hook "hold" is not in site.yaml (it defines free, keep)`)
 	d.refuses("group put archive letters books --freeze keep --failing perhaps", 2, "failing")
 	d.reads("group put archive letters books --freeze keep --thaw free", `
 archive: books, letters are taken as one set.

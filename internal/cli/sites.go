@@ -13,9 +13,11 @@ import (
 )
 
 func siteCommand() *cli.Command {
-	grants := &cli.StringSliceFlag{Name: "grant", Usage: "what the other site may do here: offer, read, see, configure, or nothing; offer and see when not given"}
+	grants := &cli.StringSliceFlag{Name: "grant", Usage: "what the other site may do here: offer, read, see, " +
+		"configure, or nothing; offer and see when not given"}
 	return &cli.Command{Name: "site", Usage: "other sites", Commands: []*cli.Command{
-		{Name: "invite", Usage: "make an invitation that another site can use once, within an hour", Description: "Example: candid site invite --grant read --grant see", Flags: []cli.Flag{grants},
+		{Name: "invite", Usage: "make an invitation that another site can use once, within an hour",
+			Description: "Example: candid site invite --grant read --grant see", Flags: []cli.Flag{grants},
 			Action: with("", func(ctx context.Context, f *face, cmd *cli.Command) error {
 				var i api.Invitation
 				if err := f.Post(ctx, "/sites/invitations", api.InviteAsk{Grants: cmd.StringSlice("grant")}, &i); err != nil {
@@ -26,7 +28,8 @@ func siteCommand() *cli.Command {
 					fmt.Fprintf(f.err, "Use it once at the other site, before %s: candid site pair INVITATION\n", when(i.Ends))
 				})
 			})},
-		{Name: "order", Usage: "in which order other sites are asked for what is not here; with names: set it", ArgsUsage: "[SITE...]", Description: "Example: candid site order stonewick mereside",
+		{Name: "order", Usage: "in which order other sites are asked for what is not here; with names: set it",
+			ArgsUsage: "[SITE...]", Description: "Example: candid site order stonewick mereside",
 			Action: with("[SITE...]", func(ctx context.Context, f *face, cmd *cli.Command) error {
 				var order api.RecoveryOrder
 				err := f.Get(ctx, "/recovery/order", nil, &order)
@@ -44,10 +47,12 @@ func siteCommand() *cli.Command {
 					f.say("What is not here is looked for at %s, in this order.", strings.Join(order.Sites, ", then "))
 				})
 			})},
-		{Name: "pair", Usage: "pair with the site that made the invitation", ArgsUsage: "INVITATION", Description: "Example: candid site pair harbor-invitation:… --grant nothing", Flags: []cli.Flag{grants},
+		{Name: "pair", Usage: "pair with the site that made the invitation", ArgsUsage: "INVITATION",
+			Description: "Example: candid site pair harbor-invitation:… --grant nothing", Flags: []cli.Flag{grants},
 			Action: with("INVITATION", func(ctx context.Context, f *face, cmd *cli.Command) error {
 				var p api.Peer
-				if err := f.Post(ctx, "/sites", api.PairAsk{Invitation: cmd.Args().First(), Grants: cmd.StringSlice("grant")}, &p); err != nil {
+				if err := f.Post(ctx, "/sites", api.PairAsk{Invitation: cmd.Args().First(), Grants: cmd.StringSlice("grant")},
+					&p); err != nil {
 					return err
 				}
 				return f.show(p, func() {
@@ -61,10 +66,15 @@ func siteCommand() *cli.Command {
 					}
 				})
 			})},
-		{Name: "setup", Usage: "pair with several sites and open a route to each, in one go", ArgsUsage: "INVITATION...", Description: "Example: candid site setup harbor-invitation:… harbor-invitation:… --volumes collection=herbarium --dry-run",
-			Flags: append([]cli.Flag{grants, &cli.StringSliceFlag{Name: "volumes", Usage: "what to carry: key=value of labels (all must match), or name=VOLUME", Required: true}, &cli.BoolFlag{Name: "dry-run", Usage: "only tell what it would do"}}, termFlags()...),
+		{Name: "setup", Usage: "pair with several sites and open a route to each, in one go", ArgsUsage: "INVITATION...",
+			Description: "Example: candid site setup harbor-invitation:… harbor-invitation:… --volumes " +
+				"collection=herbarium --dry-run",
+			Flags: append([]cli.Flag{grants, &cli.StringSliceFlag{Name: "volumes",
+				Usage: "what to carry: key=value of labels (all must match), or name=VOLUME", Required: true},
+				&cli.BoolFlag{Name: "dry-run", Usage: "only tell what it would do"}}, termFlags()...),
 			Action: with("INVITATION...", func(ctx context.Context, f *face, cmd *cli.Command) error {
-				ask := api.SetUp{Invitations: cmd.Args().Slice(), Grants: cmd.StringSlice("grant"), Terms: terms(cmd, api.RouteTerms{}), DryRun: cmd.Bool("dry-run")}
+				ask := api.SetUp{Invitations: cmd.Args().Slice(), Grants: cmd.StringSlice("grant"),
+					Terms: terms(cmd, api.RouteTerms{}), DryRun: cmd.Bool("dry-run")}
 				var err error
 				if ask.Labels, ask.Names, err = choice(cmd.StringSlice("volumes")); err != nil {
 					return err
@@ -83,31 +93,35 @@ func siteCommand() *cli.Command {
 				}
 				return &exitError{code: exitFailed}
 			})},
-		{Name: "list", Usage: "this site and those it is paired with", Description: "Example: candid site list", Action: with("", func(ctx context.Context, f *face, cmd *cli.Command) error {
-			var self api.Site
-			var ps []api.Peer
-			if err := errors.Join(f.Get(ctx, "/site", nil, &self), f.Get(ctx, "/sites", nil, &ps)); err != nil {
-				return err
-			}
-			return f.show(map[string]any{"site": self, "paired": ps}, func() {
-				rows := [][]string{{self.Name, "this site", short(self.Key), self.Peers, "-", "", ""}}
-				for _, p := range ps {
-					line := "no line"
-					if p.Up {
-						line = "line up"
-					}
-					rows = append(rows, []string{p.Name, line, short(p.Key), strings.Join(p.Addresses, ", "), whenPtr(p.Seen), p.Grants.Words, p.Granted.Words})
+		{Name: "list", Usage: "this site and those it is paired with", Description: "Example: candid site list",
+			Action: with("", func(ctx context.Context, f *face, cmd *cli.Command) error {
+				var self api.Site
+				var ps []api.Peer
+				if err := errors.Join(f.Get(ctx, "/site", nil, &self), f.Get(ctx, "/sites", nil, &ps)); err != nil {
+					return err
 				}
-				f.list([]string{"SITE", "", "KEY", "ADDRESSES", "LAST SEEN", "IT MAY HERE", "THIS SITE MAY THERE"}, rows, "")
-			})
-		})},
-		{Name: "confirm", Usage: "say that of two sites with one key only one is left", ArgsUsage: "NAME", Description: "Example: candid site confirm stonewick",
+				return f.show(map[string]any{"site": self, "paired": ps}, func() {
+					rows := [][]string{{self.Name, "this site", short(self.Key), self.Peers, "-", "", ""}}
+					for _, p := range ps {
+						line := "no line"
+						if p.Up {
+							line = "line up"
+						}
+						rows = append(rows, []string{p.Name, line, short(p.Key), strings.Join(p.Addresses, ", "), whenPtr(p.Seen),
+							p.Grants.Words, p.Granted.Words})
+					}
+					f.list([]string{"SITE", "", "KEY", "ADDRESSES", "LAST SEEN", "IT MAY HERE", "THIS SITE MAY THERE"}, rows, "")
+				})
+			})},
+		{Name: "confirm", Usage: "say that of two sites with one key only one is left", ArgsUsage: "NAME",
+			Description: "Example: candid site confirm stonewick",
 			Action: with("NAME", func(ctx context.Context, f *face, cmd *cli.Command) error {
 				return f.sentence(func(out any) error {
 					return f.Post(ctx, "/sites/"+url.PathEscape(cmd.Args().First())+"/confirm", nil, out)
 				})
 			})},
-		{Name: "check", Usage: "test whether a paired site answers and is the one it was", ArgsUsage: "NAME", Description: "Example: candid site check stonewick",
+		{Name: "check", Usage: "test whether a paired site answers and is the one it was", ArgsUsage: "NAME",
+			Description: "Example: candid site check stonewick",
 			Action: with("NAME", func(ctx context.Context, f *face, cmd *cli.Command) error {
 				var c api.PeerCheck
 				if err := f.Post(ctx, "/sites/"+url.PathEscape(cmd.Args().First())+"/check", nil, &c); err != nil {
@@ -115,8 +129,10 @@ func siteCommand() *cli.Command {
 				}
 				return f.show(c, func() { f.say("%s", c.Sentence) })
 			})},
-		{Name: "grant", Usage: "let a paired site do more here: offer, read, see, configure", ArgsUsage: "NAME GRANT...", Description: "Example: candid site grant mereside read --volumes collection=herbarium",
-			Flags: []cli.Flag{&cli.StringSliceFlag{Name: "volumes", Usage: "what may be read: key=value of labels (all must match), or name=VOLUME; all volumes when not given"},
+		{Name: "grant", Usage: "let a paired site do more here: offer, read, see, configure", ArgsUsage: "NAME GRANT...",
+			Description: "Example: candid site grant mereside read --volumes collection=herbarium",
+			Flags: []cli.Flag{&cli.StringSliceFlag{Name: "volumes", Usage: "what may be read: key=value of labels (all must " +
+				"match), or name=VOLUME; all volumes when not given"},
 				&cli.StringFlag{Name: "quota", Usage: "upper bound for what its snapshots need here, such as \"2 TiB\""}},
 			Action: with("NAME GRANT...", func(ctx context.Context, f *face, cmd *cli.Command) error {
 				ask := api.GrantAsk{Grants: cmd.Args().Tail()}
@@ -135,14 +151,18 @@ func siteCommand() *cli.Command {
 				}
 				return f.show(p, func() { grantsTell(f, &p) })
 			})},
-		{Name: "revoke", Usage: "take grants back, or end the pairing when none is named", ArgsUsage: "NAME [GRANT...]", Description: "Example: candid site revoke mereside read",
+		{Name: "revoke", Usage: "take grants back, or end the pairing when none is named", ArgsUsage: "NAME [GRANT...]",
+			Description: "Example: candid site revoke mereside read",
 			Action: with("NAME [GRANT...]", func(ctx context.Context, f *face, cmd *cli.Command) error {
 				return f.sentence(func(out any) error {
-					return f.Post(ctx, "/sites/"+url.PathEscape(cmd.Args().First())+"/revoke", api.RevokeAsk{Grants: cmd.Args().Tail()}, out)
+					return f.Post(ctx, "/sites/"+url.PathEscape(cmd.Args().First())+"/revoke",
+						api.RevokeAsk{Grants: cmd.Args().Tail()}, out)
 				})
 			})},
-		{Name: "rotate", Usage: "give this site a new key, which paired sites learn first", Description: "Example: candid site rotate",
-			Flags: []cli.Flag{&cli.BoolFlag{Name: "force", Usage: "also when a paired site cannot be told; it must be paired anew"}},
+		{Name: "rotate", Usage: "give this site a new key, which paired sites learn first",
+			Description: "Example: candid site rotate",
+			Flags: []cli.Flag{&cli.BoolFlag{Name: "force", Usage: "also when a paired site cannot be told; it must be " +
+				"paired anew"}},
 			Action: with("", func(ctx context.Context, f *face, cmd *cli.Command) error {
 				path := "/site/rotate"
 				if cmd.Bool("force") {
@@ -173,9 +193,11 @@ func choice(words []string) (byLabel map[string]string, names []string, err erro
 
 func paceCommand() *cli.Command {
 	return &cli.Command{Name: "pace", Usage: "how fast is sent to another site, by time of week", Commands: []*cli.Command{
-		{Name: "set", Usage: "set the calendar: of its lines the first whose time it is holds; no line: no limit", ArgsUsage: "SITE [LINE...]",
-			Description: "Example: candid pace set stonewick \"20 Mbit/s between 07:00 and 19:00 on mon-fri\" \"200 Mbit/s\" --zone Europe/Lisbon",
-			Flags:       []cli.Flag{&cli.StringFlag{Name: "zone", Usage: "time zone of the lines; UTC when not given"}},
+		{Name: "set", Usage: "set the calendar: of its lines the first whose time it is holds; no line: no limit",
+			ArgsUsage: "SITE [LINE...]",
+			Description: "Example: candid pace set stonewick \"20 Mbit/s between 07:00 and 19:00 on mon-fri\" \"200 Mbit/s\" " +
+				"--zone Europe/Lisbon",
+			Flags: []cli.Flag{&cli.StringFlag{Name: "zone", Usage: "time zone of the lines; UTC when not given"}},
 			Action: with("SITE [LINE...]", func(ctx context.Context, f *face, cmd *cli.Command) error {
 				var p api.Peer
 				ask := api.PaceSet{Lines: cmd.Args().Tail(), Zone: cmd.String("zone")}
@@ -187,7 +209,8 @@ func paceCommand() *cli.Command {
 				}
 				return f.show(p.Pace, func() { paceTell(f, &p) })
 			})},
-		{Name: "show", Usage: "the calendar, and what holds now", ArgsUsage: "SITE", Description: "Example: candid pace show stonewick",
+		{Name: "show", Usage: "the calendar, and what holds now", ArgsUsage: "SITE",
+			Description: "Example: candid pace show stonewick",
 			Action: with("SITE", func(ctx context.Context, f *face, cmd *cli.Command) error {
 				var ps []api.Peer
 				if err := f.Get(ctx, "/sites", nil, &ps); err != nil {
@@ -198,7 +221,8 @@ func paceCommand() *cli.Command {
 						return f.show(ps[i].Pace, func() { paceTell(f, &ps[i]) })
 					}
 				}
-				return &exitError{exitFailed, fmt.Errorf("site %q is not paired; candid site list shows those that are", cmd.Args().First())}
+				return &exitError{exitFailed, fmt.Errorf("site %q is not paired; candid site list shows those that are",
+					cmd.Args().First())}
 			})},
 	}}
 }

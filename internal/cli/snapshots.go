@@ -14,36 +14,45 @@ import (
 
 func snapshotCommand() *cli.Command {
 	return &cli.Command{Name: "snapshot", Usage: "states of volumes", Commands: []*cli.Command{
-		{Name: "take", Usage: "take a snapshot now", ArgsUsage: "VOLUME", Description: `Example: candid snapshot take herbarium-scans --note "before the move" --keep-until +90d`,
-			Flags: append([]cli.Flag{&cli.StringFlag{Name: "note", Usage: "why it was taken, shown wherever it is listed"}, &cli.StringSliceFlag{Name: "label", Usage: "key=value"},
+		{Name: "take", Usage: "take a snapshot now", ArgsUsage: "VOLUME",
+			Description: `Example: candid snapshot take herbarium-scans --note "before the move" --keep-until +90d`,
+			Flags: append([]cli.Flag{&cli.StringFlag{Name: "note", Usage: "why it was taken, shown wherever it is listed"},
+				&cli.StringSliceFlag{Name: "label", Usage: "key=value"},
 				&cli.StringFlag{Name: "keep-until", Usage: "WHEN it may go: a date, or +30d"}}, runFlags()...),
 			Action: with("VOLUME", snapshotTake)},
-		{Name: "list", Usage: "a volume's snapshots here, newest first", ArgsUsage: "VOLUME", Description: "Example: candid snapshot list herbarium-scans",
-			Flags:  []cli.Flag{&cli.IntFlag{Name: "limit", Value: 0, Usage: "how many; all when not given"}},
-			Action: with("VOLUME", snapshotList)},
-		{Name: "show", Usage: "one snapshot: why it is kept, what it takes, its remarks", ArgsUsage: "ID", Description: "Example: candid snapshot show 3f9a0c11b2d4", Action: with("ID", snapshotShow)},
-		{Name: "remove", Usage: "send a snapshot into grace", ArgsUsage: "ID", Description: "Example: candid snapshot remove 3f9a0c11b2d4",
+		{Name: "list", Usage: "a volume's snapshots here, newest first", ArgsUsage: "VOLUME",
+			Description: "Example: candid snapshot list herbarium-scans",
+			Flags:       []cli.Flag{&cli.IntFlag{Name: "limit", Value: 0, Usage: "how many; all when not given"}},
+			Action:      with("VOLUME", snapshotList)},
+		{Name: "show", Usage: "one snapshot: why it is kept, what it takes, its remarks", ArgsUsage: "ID",
+			Description: "Example: candid snapshot show 3f9a0c11b2d4", Action: with("ID", snapshotShow)},
+		{Name: "remove", Usage: "send a snapshot into grace", ArgsUsage: "ID",
+			Description: "Example: candid snapshot remove 3f9a0c11b2d4",
 			Action: with("ID", func(ctx context.Context, f *face, cmd *cli.Command) error {
 				var s api.Snapshot
 				if err := f.Delete(ctx, "/snapshots/"+url.PathEscape(cmd.Args().First()), &s); err != nil {
 					return err
 				}
 				return f.show(s, func() {
-					f.say("%s of %s is in grace until %s. Until then it can be had back: candid snapshot recall %s", short(s.ID), s.Volume, whenPtr(s.GraceUntil), short(s.ID))
+					f.say("%s of %s is in grace until %s. Until then it can be had back: candid snapshot recall %s", short(s.ID),
+						s.Volume, whenPtr(s.GraceUntil), short(s.ID))
 					if s.Group != "" {
 						f.say("The rest of its set, of the group %s, went with it and comes back with it.", s.Group)
 					}
 				})
 			})},
-		{Name: "keep", Usage: "keep a snapshot whatever the rules say, here and wherever it is carried", ArgsUsage: "ID", Description: `Example: candid snapshot keep 3f9a0c11b2d4 --reason "audit of 2026" --until 2033-01-01`,
-			Flags: []cli.Flag{&cli.StringFlag{Name: "reason", Usage: "why, for whoever finds it years later", Required: true}, &cli.StringFlag{Name: "until", Usage: "WHEN the mark ends: a date, or +30d; it stays until let go when not given"}},
+		{Name: "keep", Usage: "keep a snapshot whatever the rules say, here and wherever it is carried", ArgsUsage: "ID",
+			Description: `Example: candid snapshot keep 3f9a0c11b2d4 --reason "audit of 2026" --until 2033-01-01`,
+			Flags: []cli.Flag{&cli.StringFlag{Name: "reason", Usage: "why, for whoever finds it years later", Required: true},
+				&cli.StringFlag{Name: "until", Usage: "WHEN the mark ends: a date, or +30d; it stays until let go when not given"}},
 			Action: with("ID", func(ctx context.Context, f *face, cmd *cli.Command) error {
 				end, err := future(cmd.String("until"))
 				if err != nil {
 					return err
 				}
 				var s api.Snapshot
-				if err := f.Post(ctx, "/snapshots/"+url.PathEscape(cmd.Args().First())+"/keep", api.KeepAsk{Reason: cmd.String("reason"), Until: end}, &s); err != nil {
+				if err := f.Post(ctx, "/snapshots/"+url.PathEscape(cmd.Args().First())+"/keep",
+					api.KeepAsk{Reason: cmd.String("reason"), Until: end}, &s); err != nil {
 					return err
 				}
 				return f.show(s, func() {
@@ -54,7 +63,8 @@ func snapshotCommand() *cli.Command {
 					f.say("%s of %s is kept, %s.", short(s.ID), s.Volume, until)
 				})
 			})},
-		{Name: "let-go", Usage: "take a keep mark back; the rules decide again", ArgsUsage: "ID", Description: "Example: candid snapshot let-go 3f9a0c11b2d4",
+		{Name: "let-go", Usage: "take a keep mark back; the rules decide again", ArgsUsage: "ID",
+			Description: "Example: candid snapshot let-go 3f9a0c11b2d4",
 			Action: with("ID", func(ctx context.Context, f *face, cmd *cli.Command) error {
 				var s api.Snapshot
 				if err := f.Post(ctx, "/snapshots/"+url.PathEscape(cmd.Args().First())+"/let-go", nil, &s); err != nil {
@@ -64,18 +74,21 @@ func snapshotCommand() *cli.Command {
 					if len(s.Reasons) > 0 {
 						f.say("%s of %s has no keep mark any more. It stays as %s.", short(s.ID), s.Volume, strings.Join(s.Reasons, "; "))
 					} else {
-						f.say("%s of %s has no keep mark any more, and no rule keeps it: the next pruning sends it into grace.", short(s.ID), s.Volume)
+						f.say("%s of %s has no keep mark any more, and no rule keeps it: the next pruning sends it into grace.",
+							short(s.ID), s.Volume)
 					}
 				})
 			})},
-		{Name: "recall", Usage: "take a snapshot back out of grace", ArgsUsage: "ID", Description: "Example: candid snapshot recall 3f9a0c11b2d4",
+		{Name: "recall", Usage: "take a snapshot back out of grace", ArgsUsage: "ID",
+			Description: "Example: candid snapshot recall 3f9a0c11b2d4",
 			Action: with("ID", func(ctx context.Context, f *face, cmd *cli.Command) error {
 				var s api.Snapshot
 				if err := f.Post(ctx, "/snapshots/"+url.PathEscape(cmd.Args().First())+"/recall", nil, &s); err != nil {
 					return err
 				}
 				return f.show(s, func() {
-					f.say("%s of %s is kept: %s, until about %s", short(s.ID), s.Volume, strings.Join(s.Reasons, "; "), whenPtr(s.Ends))
+					f.say("%s of %s is kept: %s, until about %s", short(s.ID), s.Volume, strings.Join(s.Reasons, "; "),
+						whenPtr(s.Ends))
 				})
 			})},
 	}}
@@ -91,7 +104,8 @@ func snapshotTake(ctx context.Context, f *face, cmd *cli.Command) error {
 		return err
 	}
 	var r api.Run
-	if err := f.Post(ctx, "/volumes/"+url.PathEscape(cmd.Args().First())+"/snapshots", api.SnapshotTake{Note: cmd.String("note"), Labels: ls, KeepUntil: end}, &r); err != nil {
+	if err := f.Post(ctx, "/volumes/"+url.PathEscape(cmd.Args().First())+"/snapshots",
+		api.SnapshotTake{Note: cmd.String("note"), Labels: ls, KeepUntil: end}, &r); err != nil {
 		return err
 	}
 	return f.follow(ctx, cmd, &r)
@@ -123,7 +137,8 @@ func snapshotList(ctx context.Context, f *face, cmd *cli.Command) error {
 		for i := range all {
 			rows[i] = snapshotRow(&all[i])
 		}
-		f.list([]string{"ID", "TAKEN", "SEEN UNTIL", "CAUSE", "SIZE", "NEW", "STATE", "WHY"}, rows, "No snapshots yet. Take one: candid snapshot take "+cmd.Args().First())
+		f.list([]string{"ID", "TAKEN", "SEEN UNTIL", "CAUSE", "SIZE", "NEW", "STATE", "WHY"}, rows,
+			"No snapshots yet. Take one: candid snapshot take "+cmd.Args().First())
 	})
 }
 

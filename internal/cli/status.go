@@ -10,13 +10,14 @@ import (
 )
 
 func statusCommand() *cli.Command {
-	return &cli.Command{Name: "status", Usage: "how everything stands, in sentences", Description: "Example: candid status", Action: with("", func(ctx context.Context, f *face, cmd *cli.Command) error {
-		var st api.Status
-		if err := f.Get(ctx, "/status", nil, &st); err != nil {
-			return err
-		}
-		return f.show(st, func() { f.status(&st) })
-	})}
+	return &cli.Command{Name: "status", Usage: "how everything stands, in sentences",
+		Description: "Example: candid status", Action: with("", func(ctx context.Context, f *face, cmd *cli.Command) error {
+			var st api.Status
+			if err := f.Get(ctx, "/status", nil, &st); err != nil {
+				return err
+			}
+			return f.show(st, func() { f.status(&st) })
+		})}
 }
 
 func (f *face) status(st *api.Status) {
@@ -55,5 +56,6 @@ func (f *face) status(st *api.Status) {
 	if len(st.Coming) > 0 {
 		f.say("\nNext: %s of %s at %s", st.Coming[0].What, st.Coming[0].Volume, when(st.Coming[0].At))
 	}
-	f.say("Store: %s in %s, %s free", size(st.Usage.StoredBytes), plural(st.Usage.Snapshots, "snapshot", "snapshots"), size(st.Usage.FreeBytes))
+	f.say("Store: %s in %s, %s free", size(st.Usage.StoredBytes), plural(st.Usage.Snapshots, "snapshot", "snapshots"),
+		size(st.Usage.FreeBytes))
 }

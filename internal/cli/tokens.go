@@ -15,7 +15,8 @@ func tokenCommand() *cli.Command {
 		Name: "add", Usage: "make a token; it is shown this once", ArgsUsage: "NAME",
 		Description: "Example: candid token add night-desk --person ines --until +90d",
 		Flags: []cli.Flag{
-			&cli.StringFlag{Name: "person", Usage: "whose it is: it may do what that person may; when not given, what administrators may"},
+			&cli.StringFlag{Name: "person", Usage: "whose it is: it may do what that person may; when not given, what " +
+				"administrators may"},
 			&cli.StringFlag{Name: "until", Usage: "WHEN it ends by itself: a date, or +90d; when it is removed if not given"},
 		},
 		Action: with("NAME", func(ctx context.Context, f *face, cmd *cli.Command) error {
@@ -55,7 +56,8 @@ func tokenCommand() *cli.Command {
 		}),
 	}
 	remove := &cli.Command{
-		Name: "remove", Usage: "make a token useless", ArgsUsage: "NAME", Description: "Example: candid token remove night-desk",
+		Name: "remove", Usage: "make a token useless", ArgsUsage: "NAME",
+		Description: "Example: candid token remove night-desk",
 		Action: with("NAME", func(ctx context.Context, f *face, cmd *cli.Command) error {
 			return f.sentence(func(out any) error { return f.Delete(ctx, "/tokens/"+url.PathEscape(cmd.Args().First()), out) })
 		}),

@@ -17,54 +17,72 @@ func volumeCommand() *cli.Command {
 	return &cli.Command{Name: "volume", Usage: "what is protected", Commands: []*cli.Command{
 		{Name: "add", Usage: "protect a directory of the site's host", ArgsUsage: "NAME",
 			Description: "Example: candid volume add herbarium-scans --path /srv/herbarium --label collection=herbarium",
-			Flags: []cli.Flag{&cli.StringFlag{Name: "path", Usage: "the directory, below one of the site's roots", Required: true},
+			Flags: []cli.Flag{&cli.StringFlag{Name: "path", Usage: "the directory, below one of the site's roots",
+				Required: true},
 				&cli.StringSliceFlag{Name: "label", Usage: "key=value, by which policies and routes choose"},
 				&cli.StringSliceFlag{Name: "exclude", Usage: "glob of names, or of paths from the volume's top, to leave out"}},
 			Action: with("NAME", volumeAdd)},
-		{Name: "list", Usage: "all volumes and how they stand", Description: "Example: candid volume list", Action: with("", volumeList)},
-		{Name: "show", Usage: "one volume", ArgsUsage: "NAME", Description: "Example: candid volume show herbarium-scans", Action: with("NAME", volumeShow)},
+		{Name: "list", Usage: "all volumes and how they stand", Description: "Example: candid volume list",
+			Action: with("", volumeList)},
+		{Name: "show", Usage: "one volume", ArgsUsage: "NAME", Description: "Example: candid volume show herbarium-scans",
+			Action: with("NAME", volumeShow)},
 		{Name: "confirm", Usage: "say that a volume is meant to be as it is now", ArgsUsage: "NAME",
-			Description: "Nothing is taken of a volume that is on another filesystem than before, or of which nearly everything vanished, until this is said. Example: candid volume confirm field-notebooks",
+			Description: "Nothing is taken of a volume that is on another filesystem than before, or of which nearly " +
+				"everything vanished, until this is said. Example: candid volume confirm field-notebooks",
 			Action: with("NAME", func(ctx context.Context, f *face, cmd *cli.Command) error {
 				return f.sentence(func(out any) error {
 					return f.Post(ctx, "/volumes/"+url.PathEscape(cmd.Args().First())+"/confirm", nil, out)
 				})
 			})},
-		{Name: "pause", Usage: "take nothing of a volume and let nothing of it go", ArgsUsage: "NAME", Description: "Example: candid volume pause herbarium-scans",
+		{Name: "pause", Usage: "take nothing of a volume and let nothing of it go", ArgsUsage: "NAME",
+			Description: "Example: candid volume pause herbarium-scans",
 			Action: with("NAME", func(ctx context.Context, f *face, cmd *cli.Command) error {
 				return f.sentence(func(out any) error {
 					return f.Post(ctx, "/volumes/"+url.PathEscape(cmd.Args().First())+"/pause", nil, out)
 				})
 			})},
-		{Name: "resume", Usage: "end a pause", ArgsUsage: "NAME", Description: "Example: candid volume resume herbarium-scans",
+		{Name: "resume", Usage: "end a pause", ArgsUsage: "NAME",
+			Description: "Example: candid volume resume herbarium-scans",
 			Action: with("NAME", func(ctx context.Context, f *face, cmd *cli.Command) error {
 				return f.sentence(func(out any) error {
 					return f.Post(ctx, "/volumes/"+url.PathEscape(cmd.Args().First())+"/resume", nil, out)
 				})
 			})},
-		{Name: "label", Usage: "change a volume's labels; what that changes is told, and asked for when snapshots expire by it", ArgsUsage: "NAME [key=value...]", Description: "Example: candid volume label herbarium-scans collection=herbarium --drop trial",
-			Flags:  []cli.Flag{&cli.StringSliceFlag{Name: "drop", Usage: "key of a label to take away"}, &cli.BoolFlag{Name: "dry-run", Usage: "only tell what would change"}, &cli.BoolFlag{Name: "yes", Usage: "accept that snapshots expire by it"}},
+		{Name: "label", Usage: "change a volume's labels; what that changes is told, and asked for when snapshots " +
+			"expire by it", ArgsUsage: "NAME [key=value...]", Description: "Example: candid volume label herbarium-scans " +
+			"collection=herbarium --drop trial",
+			Flags: []cli.Flag{&cli.StringSliceFlag{Name: "drop", Usage: "key of a label to take away"},
+				&cli.BoolFlag{Name: "dry-run", Usage: "only tell what would change"}, &cli.BoolFlag{Name: "yes",
+					Usage: "accept that snapshots expire by it"}},
 			Action: with("NAME [key=value...]", volumeLabel)},
-		{Name: "accept-rules", Usage: "let the rules that a volume's origin proposes apply here although they keep less", ArgsUsage: "NAME", Description: "Example: candid volume accept-rules herbarium-scans@larkfield",
+		{Name: "accept-rules", Usage: "let the rules that a volume's origin proposes apply here although they keep less",
+			ArgsUsage: "NAME", Description: "Example: candid volume accept-rules herbarium-scans@larkfield",
 			Action: with("NAME", func(ctx context.Context, f *face, cmd *cli.Command) error {
 				return f.sentence(func(out any) error {
 					return f.Post(ctx, "/volumes/"+url.PathEscape(cmd.Args().First())+"/accept-rules", nil, out)
 				})
 			})},
-		{Name: "admit", Usage: "let snapshots that arrived out of turn count: those named, or all of the volume", ArgsUsage: "NAME [ID...]", Description: "Example: candid volume admit herbarium-scans@larkfield",
+		{Name: "admit", Usage: "let snapshots that arrived out of turn count: those named, or all of the volume",
+			ArgsUsage: "NAME [ID...]", Description: "Example: candid volume admit herbarium-scans@larkfield",
 			Action: with("NAME [ID...]", func(ctx context.Context, f *face, cmd *cli.Command) error {
 				return f.sentence(func(out any) error {
-					return f.Post(ctx, "/volumes/"+url.PathEscape(cmd.Args().First())+"/admit", api.Admit{Snapshots: cmd.Args().Tail()}, out)
+					return f.Post(ctx, "/volumes/"+url.PathEscape(cmd.Args().First())+"/admit",
+						api.Admit{Snapshots: cmd.Args().Tail()}, out)
 				})
 			})},
-		{Name: "standby", Usage: "lay a copy of another site's volume out as a directory, brought up to date with each arrival in one step", ArgsUsage: "NAME exact|additive|none", Description: "Example: candid volume standby herbarium-scans@larkfield exact",
-			Flags: []cli.Flag{&cli.StringFlag{Name: "dir", Usage: "where; below the standby directory of site.yaml when not given"}},
+		{Name: "standby", Usage: "lay a copy of another site's volume out as a directory, brought up to date with each " +
+			"arrival in one step", ArgsUsage: "NAME exact|additive|none",
+			Description: "Example: candid volume standby herbarium-scans@larkfield exact",
+			Flags: []cli.Flag{&cli.StringFlag{Name: "dir", Usage: "where; below the standby directory of site.yaml " +
+				"when not given"}},
 			Action: with("NAME exact|additive|none", func(ctx context.Context, f *face, cmd *cli.Command) error {
 				return f.sentence(func(out any) error {
-					return f.Put(ctx, "/volumes/"+url.PathEscape(cmd.Args().First())+"/standby", api.StandbySet{Mode: cmd.Args().Get(1), Dir: cmd.String("dir")}, out)
+					return f.Put(ctx, "/volumes/"+url.PathEscape(cmd.Args().First())+"/standby",
+						api.StandbySet{Mode: cmd.Args().Get(1), Dir: cmd.String("dir")}, out)
 				})
 			})},
-		{Name: "remove", Usage: "stop protecting a volume; its snapshots stay", ArgsUsage: "NAME", Description: "Example: candid volume remove old-share",
+		{Name: "remove", Usage: "stop protecting a volume; its snapshots stay", ArgsUsage: "NAME",
+			Description: "Example: candid volume remove old-share",
 			Action: with("NAME", func(ctx context.Context, f *face, cmd *cli.Command) error {
 				return f.sentence(func(out any) error { return f.Delete(ctx, "/volumes/"+url.PathEscape(cmd.Args().First()), out) })
 			})},
@@ -77,12 +95,14 @@ func volumeAdd(ctx context.Context, f *face, cmd *cli.Command) error {
 		return err
 	}
 	var v api.VolumeFound
-	ask := api.VolumeAdd{Name: cmd.Args().First(), Path: cmd.String("path"), Labels: ls, Excludes: cmd.StringSlice("exclude")}
+	ask := api.VolumeAdd{Name: cmd.Args().First(), Path: cmd.String("path"), Labels: ls,
+		Excludes: cmd.StringSlice("exclude")}
 	if err := f.Post(ctx, "/volumes", ask, &v); err != nil {
 		return err
 	}
 	return f.show(v, func() {
-		f.say("%s protects %s: %d files, %d directories and %d other entries, %s, on %s.", v.Volume.Name, v.Volume.Path, v.Files, v.Directories, v.Others, size(v.Bytes), v.Filesystem)
+		f.say("%s protects %s: %d files, %d directories and %d other entries, %s, on %s.", v.Volume.Name, v.Volume.Path,
+			v.Files, v.Directories, v.Others, size(v.Bytes), v.Filesystem)
 		f.say("The first snapshot needs at most %s; %s are free in the store.", size(v.FirstNeeds), size(v.StoreFree))
 		for _, w := range v.Warnings {
 			f.say("! %s", w)
@@ -99,9 +119,11 @@ func volumeList(ctx context.Context, f *face, cmd *cli.Command) error {
 	return f.show(vs, func() {
 		var rows [][]string
 		for _, v := range vs {
-			rows = append(rows, []string{v.Name, v.Protection, strconv.Itoa(v.Snapshots), whenPtr(v.Newest), whenPtr(v.NextDue), strings.Join(v.Policies, ", "), labelText(v.Labels), v.Path})
+			rows = append(rows, []string{v.Name, v.Protection, strconv.Itoa(v.Snapshots), whenPtr(v.Newest), whenPtr(v.NextDue),
+				strings.Join(v.Policies, ", "), labelText(v.Labels), v.Path})
 		}
-		f.list([]string{"VOLUME", "PROTECTION", "SNAPSHOTS", "NEWEST STATE", "NEXT DUE", "POLICIES", "LABELS", "PATH"}, rows, "No volumes yet. Add one: candid volume add NAME --path DIR")
+		f.list([]string{"VOLUME", "PROTECTION", "SNAPSHOTS", "NEWEST STATE", "NEXT DUE", "POLICIES", "LABELS", "PATH"}, rows,
+			"No volumes yet. Add one: candid volume add NAME --path DIR")
 	})
 }
 
@@ -134,7 +156,8 @@ func volumeShow(ctx context.Context, f *face, cmd *cli.Command) error {
 			f.say("in doubt     %s; nothing is taken of it. If this is meant: candid volume confirm %s", v.Doubt, v.Name)
 		}
 		if v.OutOfTurn > 0 {
-			f.say("out of turn  %d snapshots stay and displace nothing until they are admitted: candid volume admit %s", v.OutOfTurn, v.Name)
+			f.say("out of turn  %d snapshots stay and displace nothing until they are admitted: candid volume admit %s",
+				v.OutOfTurn, v.Name)
 		}
 		for _, p := range v.Places {
 			f.say("at %-10s%s; newest state %s; backlog %d", p.Place, p.State, whenPtr(p.Newest), p.Backlog)
@@ -171,7 +194,8 @@ func volumeLabel(ctx context.Context, f *face, cmd *cli.Command) error {
 	check := api.PolicyCheck{Letting: plan.Letting, Bytes: plan.Bytes}
 	if len(plan.Letting) > 0 && !cmd.Bool("yes") && !cmd.Bool("dry-run") {
 		f.letting(f.err, &check)
-		return &exitError{exitFailed, errorf("nothing was changed: with these labels %s would expire; say --yes to accept that", plural(len(plan.Letting), "snapshot", "snapshots"))}
+		return &exitError{exitFailed, errorf("nothing was changed: with these labels %s would expire; say --yes to "+
+			"accept that", plural(len(plan.Letting), "snapshot", "snapshots"))}
 	}
 	if !cmd.Bool("dry-run") {
 		if err := f.Put(ctx, path+"/labels", api.LabelsPut{Labels: next, Accept: cmd.Bool("yes")}, &plan); err != nil {
@@ -233,7 +257,8 @@ func browseCommand() *cli.Command {
 					case "symlink":
 						name += " -> " + e.Target
 					}
-					rows[i] = []string{e.Mode, strconv.Itoa(int(e.UID)) + ":" + strconv.Itoa(int(e.GID)), amount, when(e.Modified), name}
+					rows[i] = []string{e.Mode, strconv.Itoa(int(e.UID)) + ":" + strconv.Itoa(int(e.GID)), amount, when(e.Modified),
+						name}
 				}
 				f.list([]string{"MODE", "OWNER", "SIZE", "MODIFIED", "NAME"}, rows, "The directory is empty.")
 			})
@@ -241,11 +266,13 @@ func browseCommand() *cli.Command {
 }
 
 func atFlag() cli.Flag {
-	return &cli.StringFlag{Name: "at", Value: "latest", Usage: "WHEN: RFC 3339, \"2026-03-04 14:05\", -2h, latest, or a snapshot's id"}
+	return &cli.StringFlag{Name: "at", Value: "latest", Usage: "WHEN: RFC 3339, \"2026-03-04 14:05\", -2h, latest, or " +
+		"a snapshot's id"}
 }
 
 func runFlags() []cli.Flag {
-	return []cli.Flag{&cli.BoolFlag{Name: "no-wait", Usage: "return at once and let the work go on"}, &cli.BoolFlag{Name: "strict", Usage: "exit with 3 when it is done with remarks"}}
+	return []cli.Flag{&cli.BoolFlag{Name: "no-wait", Usage: "return at once and let the work go on"},
+		&cli.BoolFlag{Name: "strict", Usage: "exit with 3 when it is done with remarks"}}
 }
 
 // follow shows a run until it is over.

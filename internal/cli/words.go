@@ -165,7 +165,8 @@ func parseWhen(s string, now time.Time) (time.Time, bool) {
 	if t, err := time.Parse(time.RFC3339, s); err == nil {
 		return t, true
 	}
-	for _, form := range []string{"2006-01-02 15:04:05", "2006-01-02 15:04", "2006-01-02T15:04:05", "2006-01-02T15:04", "2006-01-02"} {
+	for _, form := range []string{"2006-01-02 15:04:05", "2006-01-02 15:04", "2006-01-02T15:04:05", "2006-01-02T15:04",
+		"2006-01-02"} {
 		if t, err := time.ParseInLocation(form, s, time.Local); err == nil {
 			return t, true
 		}
@@ -175,7 +176,8 @@ func parseWhen(s string, now time.Time) (time.Time, bool) {
 		if err != nil || n > 1_000_000 {
 			return time.Time{}, false
 		}
-		unit := map[string]time.Duration{"s": time.Second, "m": time.Minute, "h": time.Hour, "d": 24 * time.Hour, "w": 7 * 24 * time.Hour}[m[3]]
+		unit := map[string]time.Duration{"s": time.Second, "m": time.Minute, "h": time.Hour, "d": 24 * time.Hour,
+			"w": 7 * 24 * time.Hour}[m[3]]
 		d := time.Duration(n) * unit
 		if m[1] == "-" {
 			d = -d

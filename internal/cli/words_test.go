@@ -29,7 +29,8 @@ func TestParseWhen(t *testing.T) {
 		require.True(t, ok, in)
 		require.True(t, want.Equal(got), "%s: %s", in, got)
 	}
-	for _, in := range []string{"", "latest", "2h", "-2", "-2y", "- 2h", "-99999999999999999999d", "2026-02-30", "2026-03-04 25:00", "04.03.2026", "5f3a9c0d1e2b"} {
+	for _, in := range []string{"", "latest", "2h", "-2", "-2y", "- 2h", "-99999999999999999999d", "2026-02-30",
+		"2026-03-04 25:00", "04.03.2026", "5f3a9c0d1e2b"} {
 		_, ok := parseWhen(in, now)
 		require.False(t, ok, in)
 		require.Equal(t, in, moment(in), "the site is asked")
@@ -40,10 +41,12 @@ func TestParseWhen(t *testing.T) {
 }
 
 func TestSizesAndAges(t *testing.T) {
-	for n, want := range map[int64]string{0: "0 B", 1023: "1023 B", 1024: "1.0 KiB", 1536: "1.5 KiB", 1 << 30: "1.0 GiB", 5 << 50: "5.0 PiB", 3 << 60: "3072.0 PiB"} {
+	for n, want := range map[int64]string{0: "0 B", 1023: "1023 B", 1024: "1.0 KiB", 1536: "1.5 KiB", 1 << 30: "1.0 GiB",
+		5 << 50: "5.0 PiB", 3 << 60: "3072.0 PiB"} {
 		require.Equal(t, want, size(n))
 	}
-	for s, want := range map[int64]string{0: "0 s", 119: "119 s", 120: "2 min", 7199: "119 min", 7200: "2 h", 48*3600 - 1: "47 h", 48 * 3600: "2 days"} {
+	for s, want := range map[int64]string{0: "0 s", 119: "119 s", 120: "2 min", 7199: "119 min", 7200: "2 h",
+		48*3600 - 1: "47 h", 48 * 3600: "2 days"} {
 		require.Equal(t, want, age(s))
 	}
 }

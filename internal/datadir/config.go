@@ -117,7 +117,8 @@ func loadConfig(dir string, defaults Config) (Config, error) {
 		c.PeerListen = defaults.PeerListen
 	}
 	if defaults.Name != "" && defaults.Name != c.Name {
-		return c, fmt.Errorf("%s is the site %q, not %q: a site keeps its name, because other sites know it by it", dir, c.Name, defaults.Name)
+		return c, fmt.Errorf("%s is the site %q, not %q: a site keeps its name, because other sites know it by it", dir,
+			c.Name, defaults.Name)
 	}
 	return c.Check(path)
 }
@@ -225,7 +226,8 @@ func (c Config) checkHooks(path string) error {
 			return fmt.Errorf("%s: %w", path, err)
 		}
 		if len(h.Run) == 0 || !filepath.IsAbs(h.Run[0]) {
-			return fmt.Errorf("%s: hook %s: run must begin with the program's whole path, such as [/usr/local/sbin/freeze-register]", path, name)
+			return fmt.Errorf("%s: hook %s: run must begin with the program's whole path, such as "+
+				"[/usr/local/sbin/freeze-register]", path, name)
 		}
 		if _, err := h.Limit(); err != nil {
 			return fmt.Errorf("%s: hook %s: timeout: %w", path, name, err)
@@ -242,7 +244,8 @@ func (s *Dir) KnownHooks(q policy.Quiesce) error {
 			if len(s.Conf.Hooks) > 0 {
 				known = "it defines " + strings.Join(slices.Sorted(maps.Keys(s.Conf.Hooks)), ", ")
 			}
-			return refusal.Badf("hook %q is not in site.yaml (%s): add it under hooks and restart the service, or name another", name, known)
+			return refusal.Badf("hook %q is not in site.yaml (%s): add it under hooks and restart the service, or name another",
+				name, known)
 		}
 	}
 	return nil
@@ -251,6 +254,7 @@ func (s *Dir) KnownHooks(q policy.Quiesce) error {
 // ofPlace is what counts of a place's site.yaml, which whoever had the disk may have written:
 // how it keeps what it holds, and nothing that runs, calls or names a path of the host.
 func (c Config) ofPlace(host Config) Config {
-	return Config{Name: c.Name, Listen: c.Listen, PeerListen: c.PeerListen, Roots: host.Roots, Floor: c.Floor, Headroom: c.Headroom, WhenLow: c.WhenLow,
+	return Config{Name: c.Name, Listen: c.Listen, PeerListen: c.PeerListen, Roots: host.Roots, Floor: c.Floor,
+		Headroom: c.Headroom, WhenLow: c.WhenLow,
 		Ballast: c.Ballast, Effort: c.Effort, Journal: new(bool)}
 }

@@ -26,7 +26,8 @@ func lockDir(dir string) (*os.File, error) {
 	if err := unix.Flock(int(f.Fd()), unix.LOCK_EX|unix.LOCK_NB); err != nil {
 		held, _ := os.ReadFile(f.Name())
 		f.Close()
-		return nil, fmt.Errorf("data directory %s is in use by process %s: stop that service first, or choose another directory", dir, strings.TrimSpace(string(held)))
+		return nil, fmt.Errorf("data directory %s is in use by process %s: stop that service first, or choose "+
+			"another directory", dir, strings.TrimSpace(string(held)))
 	}
 	f.Truncate(0)
 	fmt.Fprintf(f, "%d\n", os.Getpid())
@@ -57,7 +58,8 @@ func (s *Dir) Open(fresh Config, host *Config) (err error) {
 			return fmt.Errorf("%s: %w", filepath.Join(s.Path, "site.yaml"), err)
 		}
 		if _, _, headroom := s.Lacking(); ballast+headroom > total {
-			return fmt.Errorf("%s: a ballast of %s and a headroom of %s are more than the %s of the store's filesystem: make one smaller",
+			return fmt.Errorf("%s: a ballast of %s and a headroom of %s are more than the %s of the store's filesystem: make "+
+				"one smaller",
 				filepath.Join(s.Path, "site.yaml"), phrase.Size(ballast), phrase.Size(headroom), phrase.Size(total))
 		}
 	}
@@ -121,7 +123,8 @@ func (s *Dir) keepsName() error {
 		return s.Catalog.Set(nameSetting, s.Conf.Name)
 	}
 	if was != s.Conf.Name {
-		return fmt.Errorf("%s: this site was founded as %s, and its snapshots, rules and paired sites know it by that name: put name: %s back in place of %s",
+		return fmt.Errorf("%s: this site was founded as %s, and its snapshots, rules and paired sites know it by that "+
+			"name: put name: %s back in place of %s",
 			filepath.Join(s.Path, "site.yaml"), was, was, s.Conf.Name)
 	}
 	return nil

@@ -43,7 +43,8 @@ func (s *Dir) UnderRoot(path string, mustExist bool) (resolved, root string, err
 		return "", "", refusal.Badf("path %s: %s", path, foreign)
 	}
 	if err == nil || errors.Is(lerr, beneath.ErrLink) {
-		return "", "", refusal.Badf("path %s leads by a link out of the roots of this site (%s), or to nothing: add a root in site.yaml or choose another path", path, strings.Join(s.Conf.Roots, ", "))
+		return "", "", refusal.Badf("path %s leads by a link out of the roots of this site (%s), or to nothing: add a "+
+			"root in site.yaml or choose another path", path, strings.Join(s.Conf.Roots, ", "))
 	}
 	return "", "", refusal.Badf("path %s: %s", path, Plain(err))
 }
@@ -63,7 +64,8 @@ func (s *Dir) Fixed(path string) (dir, root string, err error) {
 			}
 		}
 	}
-	return "", "", refusal.Badf("path %s is outside the roots of this site (%s): add a root in site.yaml or choose another path", path, strings.Join(s.Conf.Roots, ", "))
+	return "", "", refusal.Badf("path %s is outside the roots of this site (%s): add a root in site.yaml or choose "+
+		"another path", path, strings.Join(s.Conf.Roots, ", "))
 }
 
 func Plain(err error) string {

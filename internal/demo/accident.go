@@ -42,28 +42,34 @@ func (s *story) accident() error {
 	if err != nil {
 		return err
 	}
-	if err := s.step("The next day something is missed. What differs between that evening and now:", missed.Summary, nil); err != nil {
+	if err := s.step("The next day something is missed. What differs between that evening and now:", missed.Summary,
+		nil); err != nil {
 		return err
 	}
 	if err := s.check(missed.Counts.Removed > 1, "the comparison tells of what is gone"); err != nil {
 		return err
 	}
-	found, err := site.Recovery.Find(s.ctx, "field-notebooks", api.FindAsk{Pattern: "transect-7", Kind: "directory", Deleted: true})
+	found, err := site.Recovery.Find(s.ctx, "field-notebooks", api.FindAsk{Pattern: "transect-7", Kind: "directory",
+		Deleted: true})
 	if err != nil {
 		return err
 	}
-	if err := s.check(len(found.Items) == 1 && !found.Items[0].LastSeen.Before(evening.Add(-24*time.Hour)), "the deleted folder is found in the snapshots of the day before"); err != nil {
+	if err := s.check(len(found.Items) == 1 && !found.Items[0].LastSeen.Before(evening.Add(-24*time.Hour)),
+		"the deleted folder is found in the snapshots of the day before"); err != nil {
 		return err
 	}
 	// The first try takes the wrong thing: undo leads back to where it began.
-	page, err := site.Recovery.Snapshots("field-notebooks", catalog.SnapshotFilter{From: evening.Add(-14 * 24 * time.Hour), Limit: 1000})
+	page, err := site.Recovery.Snapshots("field-notebooks", catalog.SnapshotFilter{From: evening.Add(-14 * 24 * time.Hour),
+		Limit: 1000})
 	if err != nil {
 		return err
 	}
 	long := page.Items[len(page.Items)-1].ID
-	run, err := site.Recovery.Restore(s.ctx, api.RestoreAsk{Volume: "field-notebooks", Paths: []string{year}, At: long, InPlace: true, OnConflict: "replace"}, "the demo")
+	run, err := site.Recovery.Restore(s.ctx, api.RestoreAsk{Volume: "field-notebooks", Paths: []string{year}, At: long,
+		InPlace: true, OnConflict: "replace"}, "the demo")
 	out, err := s.run(s.larkfield)(run, err)
-	if err := s.step("In haste the whole year is brought back as it was long before: that was wrong.", out, err); err != nil {
+	if err := s.step("In haste the whole year is brought back as it was long before: that was wrong.", out,
+		err); err != nil {
 		return err
 	}
 	out, err = s.run(s.larkfield)(site.Recovery.Undo(run.ID, "the demo"))
@@ -74,10 +80,12 @@ func (s *story) accident() error {
 	if err != nil {
 		return err
 	}
-	if err := s.check(same.Counts == missed.Counts, "after the undo everything is as it was before the wrong restore"); err != nil {
+	if err := s.check(same.Counts == missed.Counts,
+		"after the undo everything is as it was before the wrong restore"); err != nil {
 		return err
 	}
-	out, err = s.run(s.larkfield)(site.Recovery.Restore(s.ctx, api.RestoreAsk{Volume: "field-notebooks", Paths: []string{found.Items[0].Path}, At: found.Items[0].Snapshot, InPlace: true, OnConflict: "skip"}, "the demo"))
+	out, err = s.run(s.larkfield)(site.Recovery.Restore(s.ctx, api.RestoreAsk{Volume: "field-notebooks",
+		Paths: []string{found.Items[0].Path}, At: found.Items[0].Snapshot, InPlace: true, OnConflict: "skip"}, "the demo"))
 	if err := s.step("The folder that find showed is brought back as it was last seen.", out, err); err != nil {
 		return err
 	}

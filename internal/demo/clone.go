@@ -19,7 +19,8 @@ func (s *story) importTried() error {
 		}
 	}
 	const what = "A clone of the register, to try an import in: writable at once, and only what is changed takes room."
-	c, err := site.Recovery.MakeClone(api.CloneAsk{Name: "import-test", Volume: "accession-register", At: "latest", Dir: at, Until: s.clock.Now().AddDate(0, 0, 30)}, "the demo")
+	c, err := site.Recovery.MakeClone(api.CloneAsk{Name: "import-test", Volume: "accession-register", At: "latest",
+		Dir: at, Until: s.clock.Now().AddDate(0, 0, 30)}, "the demo")
 	if err != nil {
 		return s.step(what, "It cannot be made on this machine: "+err.Error(), nil)
 	}
@@ -31,7 +32,8 @@ func (s *story) importTried() error {
 	if err != nil {
 		return err
 	}
-	if err := os.WriteFile(filepath.Join(at, "import.csv"), []byte("sheet,collector,year\n1931-0417,unknown,1931\n"), 0o644); err != nil {
+	if err := os.WriteFile(filepath.Join(at, "import.csv"), []byte("sheet,collector,year\n1931-0417,unknown,1931\n"),
+		0o644); err != nil {
 		return err
 	}
 	after, err := sum(live)
@@ -41,7 +43,8 @@ func (s *story) importTried() error {
 	if c, err = site.Recovery.Clone("import-test"); err != nil {
 		return err
 	}
-	if err := s.check(c.Changed == 1 && before == after, "what is changed in the clone is in the clone alone"); err != nil {
+	if err := s.check(c.Changed == 1 && before == after,
+		"what is changed in the clone is in the clone alone"); err != nil {
 		return err
 	}
 	m, err := site.Recovery.Mount(api.MountAsk{Volume: "field-notebooks", Dir: moments}, "the demo")
@@ -52,7 +55,8 @@ func (s *story) importTried() error {
 	if err != nil {
 		return err
 	}
-	if err := s.step("The notebooks' moments as a filesystem.", fmt.Sprintf("%d names in %s", len(seen), m.Dir), nil); err != nil {
+	if err := s.step("The notebooks' moments as a filesystem.", fmt.Sprintf("%d names in %s", len(seen), m.Dir),
+		nil); err != nil {
 		return err
 	}
 	_, err = os.Stat(filepath.Join(moments, "latest", s.clock.Now().Format("2006")))

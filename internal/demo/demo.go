@@ -165,8 +165,10 @@ func (s *story) open(name, listen string) (*service.Service, error) {
 		}
 		return net.JoinHostPort(host, strconv.Itoa(n+off))
 	}
-	svc, err := service.Start(site.Options{Data: filepath.Join(s.opt.Data, name), Name: name, Listen: addr(0), PeerListen: addr(1),
-		Roots: []string{s.files.dir, filepath.Join(s.opt.Data, "restored"), filepath.Join(s.opt.Data, "standby"), filepath.Join(s.opt.Data, "drive")}, Setup: s.hooks, Clock: s.clock, Logger: slog.New(slog.DiscardHandler)})
+	svc, err := service.Start(site.Options{Data: filepath.Join(s.opt.Data, name), Name: name, Listen: addr(0),
+		PeerListen: addr(1),
+		Roots: []string{s.files.dir, filepath.Join(s.opt.Data, "restored"), filepath.Join(s.opt.Data, "standby"),
+			filepath.Join(s.opt.Data, "drive")}, Setup: s.hooks, Clock: s.clock, Logger: slog.New(slog.DiscardHandler)})
 	if err != nil || svc.FirstToken.Text == "" {
 		return svc, err
 	}
@@ -198,7 +200,8 @@ func (s *story) live(now time.Time) error {
 	accident := s.opt.Days * 4 / 9
 	outage := s.opt.Days * 2 / 3
 	night := s.opt.Days * 7 / 9
-	for s.begin.AddDate(0, 0, outage).Weekday() != time.Tuesday { // a working day, so that there is something to catch up with
+	// a working day, so that there is something to catch up with
+	for s.begin.AddDate(0, 0, outage).Weekday() != time.Tuesday {
 		outage--
 	}
 	for day := 0; ; day++ {
@@ -229,7 +232,8 @@ func (s *story) live(now time.Time) error {
 			err = s.peopleSignIn()
 		case s.opt.Days - 5:
 			var out string
-			out, err = s.run(s.larkfield)(s.larkfield.Site.Capture.TakeSnapshot("grant-office", api.SnapshotTake{Note: "before the server room is painted"}, "the demo"))
+			out, err = s.run(s.larkfield)(s.larkfield.Site.Capture.TakeSnapshot("grant-office",
+				api.SnapshotTake{Note: "before the server room is painted"}, "the demo"))
 			err = s.step("Someone takes a snapshot of grant-office by hand.", out, err)
 		}
 		if err == nil {
@@ -287,7 +291,8 @@ func (s *story) setUp() (err error) {
 	if s.mereside, err = s.open("mereside", s.opt.Listen); err != nil {
 		return err
 	}
-	s.say("The Larkfield Botanical Survey, from %s to today. Files, snapshots and copies are real; only the clock is moved.", s.begin.Format("2 January 2006"))
+	s.say("The Larkfield Botanical Survey, from %s to today. Files, snapshots and copies are real; only the "+
+		"clock is moved.", s.begin.Format("2 January 2006"))
 	s.say("")
 	for _, v := range []api.VolumeAdd{
 		{Name: "herbarium-scans", Labels: map[string]string{"survey": "daily", "collection": "herbarium"}},
@@ -329,7 +334,8 @@ func (s *story) setUp() (err error) {
 	if err := s.step("Stonewick invites, Larkfield pairs.", "", err); err != nil {
 		return err
 	}
-	r, err := s.larkfield.Site.Routes.AddRoute(api.RouteAdd{Name: "to-stonewick", To: "stonewick", Labels: map[string]string{"survey": "daily"}})
+	r, err := s.larkfield.Site.Routes.AddRoute(api.RouteAdd{Name: "to-stonewick", To: "stonewick",
+		Labels: map[string]string{"survey": "daily"}})
 	out := ""
 	if err == nil {
 		out = fmt.Sprintf("for %d volumes", len(r.Volumes))
@@ -337,7 +343,8 @@ func (s *story) setUp() (err error) {
 	if err := s.step("Open the route to-stonewick.", out, err); err != nil {
 		return err
 	}
-	out, err = s.run(s.larkfield)(s.larkfield.Site.Capture.TakeSnapshot("grant-office", api.SnapshotTake{Note: "as it was when the harbor came"}, "the demo"))
+	out, err = s.run(s.larkfield)(s.larkfield.Site.Capture.TakeSnapshot("grant-office",
+		api.SnapshotTake{Note: "as it was when the harbor came"}, "the demo"))
 	return s.step("Take a first snapshot of grant-office by hand.", out, err)
 }
 
@@ -352,7 +359,8 @@ func (s *story) serve() error {
 	s.say("Stonewick   %s   sign in with %s", s.stonewick.URL, s.tokens["stonewick"])
 	s.say("Mereside    %s   sign in with %s", s.mereside.URL, s.tokens["mereside"])
 	s.say("")
-	s.say("At Larkfield also by name, with the password %q: marta (operator), tomas (auditor), ines (file owner)", password)
+	s.say("At Larkfield also by name, with the password %q: marta (operator), tomas (auditor), ines (file owner)",
+		password)
 	s.say("")
 	s.say("First steps, in another terminal:")
 	s.say("  export CANDID_SITE=%s", s.larkfield.Socket)
@@ -360,7 +368,8 @@ func (s *story) serve() error {
 	s.say("  candid snapshot list field-notebooks")
 	s.say("  candid browse field-notebooks --at -30d")
 	s.say("  candid restore field-notebooks --at -30d --to %s", filepath.Join(s.opt.Data, "restored", "notebooks"))
-	s.say("Press Ctrl+C to end; what the demo made goes with it%s.", map[bool]string{true: "", false: " unless you gave it a directory"}[s.opt.Data == ""])
+	s.say("Press Ctrl+C to end; what the demo made goes with it%s.", map[bool]string{true: "",
+		false: " unless you gave it a directory"}[s.opt.Data == ""])
 	select {
 	case <-s.ctx.Done():
 		return nil

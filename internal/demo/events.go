@@ -51,7 +51,8 @@ func (s *story) nightWithout() error {
 	if err := s.check(len(tl.Gaps) > 0, "the night is a gap in history"); err != nil {
 		return err
 	}
-	return s.step("Larkfield's service was off for a night.", fmt.Sprintf("%d snapshots of field-notebooks were missed: %s. One was taken at once.", tl.Gaps[0].Count, tl.Gaps[0].Cause), nil)
+	return s.step("Larkfield's service was off for a night.", fmt.Sprintf("%d snapshots of field-notebooks were "+
+		"missed: %s. One was taken at once.", tl.Gaps[0].Count, tl.Gaps[0].Cause), nil)
 }
 
 // keepHouse prunes every day and sweeps every two weeks, at all sites.
@@ -84,14 +85,16 @@ func (s *story) keepHouse(day int) error {
 // verifies both stores.
 func (s *story) proof() error {
 	target := filepath.Join(s.opt.Data, "restored", "herbarium-scans")
-	out, err := s.run(s.larkfield)(s.larkfield.Site.Capture.TakeSnapshot("herbarium-scans", api.SnapshotTake{Note: "for the proof"}, "the demo"))
+	out, err := s.run(s.larkfield)(s.larkfield.Site.Capture.TakeSnapshot("herbarium-scans",
+		api.SnapshotTake{Note: "for the proof"}, "the demo"))
 	if err := s.step("Take a snapshot of herbarium-scans by hand.", out, err); err != nil {
 		return err
 	}
 	if _, err = s.run(s.larkfield)(s.larkfield.Site.Routes.RunRoute("to-stonewick", "the demo")); err != nil {
 		return err
 	}
-	out, err = s.run(s.stonewick)(s.stonewick.Site.Recovery.Restore(s.ctx, api.RestoreAsk{Volume: "herbarium-scans@larkfield", At: "latest", To: target}, "the demo"))
+	out, err = s.run(s.stonewick)(s.stonewick.Site.Recovery.Restore(s.ctx,
+		api.RestoreAsk{Volume: "herbarium-scans@larkfield", At: "latest", To: target}, "the demo"))
 	if err := s.step("Restore herbarium-scans at Stonewick.", out, err); err != nil {
 		return err
 	}
@@ -133,7 +136,8 @@ func (s *story) proof() error {
 
 // sum describes a directory independently of this program's own code.
 func sum(dir string) (string, error) {
-	cmd := exec.Command("sh", "-c", `find . -printf '%y %m %U:%G %s %T@ %P\n' | sed 's/^d \([^ ]* [^ ]*\) [^ ]* /d \1 /' | LC_ALL=C sort; find . -type f -print0 | LC_ALL=C sort -z | xargs -0 -r sha256sum`)
+	cmd := exec.Command("sh", "-c",
+		`find . -printf '%y %m %U:%G %s %T@ %P\n' | sed 's/^d \([^ ]* [^ ]*\) [^ ]* /d \1 /' | LC_ALL=C sort; find . -type f -print0 | LC_ALL=C sort -z | xargs -0 -r sha256sum`)
 	cmd.Dir = dir
 	out, err := cmd.Output()
 	return string(out), err

@@ -54,16 +54,19 @@ func (s *story) peopleSignIn() error {
 	if err != nil {
 		return err
 	}
-	for _, p := range []api.PersonAdd{{Name: "marta", Role: "operator"}, {Name: "tomas", Role: "auditor"}, {Name: "ines", Role: "file owner", UID: &uid, GIDs: gids}} {
+	for _, p := range []api.PersonAdd{{Name: "marta", Role: "operator"}, {Name: "tomas", Role: "auditor"},
+		{Name: "ines", Role: "file owner", UID: &uid, GIDs: gids}} {
 		p.Password = password
 		if err := admin.Post(s.ctx, "/people", p, nil); err != nil {
 			return err
 		}
 	}
-	if err := admin.Post(s.ctx, "/people/ines/folders", api.FolderGrantAsk{Volume: "field-notebooks", Paths: []string{folder}}, nil); err != nil {
+	if err := admin.Post(s.ctx, "/people/ines/folders", api.FolderGrantAsk{Volume: "field-notebooks",
+		Paths: []string{folder}}, nil); err != nil {
 		return err
 	}
-	if err := s.step("Three people may sign in: marta, an operator, tomas, an auditor, and ines, who sees her own walks alone.", "", nil); err != nil {
+	if err := s.step("Three people may sign in: marta, an operator, tomas, an auditor, and ines, who sees her own "+
+		"walks alone.", "", nil); err != nil {
 		return err
 	}
 	as := map[string]*client.Client{}
@@ -80,7 +83,8 @@ func (s *story) peopleSignIn() error {
 		return err
 	}
 	var run api.Run
-	ask := api.RestoreAsk{Volume: "field-notebooks", Paths: []string{filepath.Join(folder, filepath.Base(note))}, At: "latest", InPlace: true}
+	ask := api.RestoreAsk{Volume: "field-notebooks", Paths: []string{filepath.Join(folder, filepath.Base(note))},
+		At: "latest", InPlace: true}
 	if err := as["ines"].Post(s.ctx, "/restores", ask, &run); err != nil {
 		return err
 	}
@@ -98,7 +102,8 @@ func (s *story) peopleSignIn() error {
 	if err := s.check(string(before) == string(after), "the page is the one that was lost"); err != nil {
 		return err
 	}
-	if err := s.check(as["ines"].Get(s.ctx, "/status", nil, nil) != nil && as["ines"].Post(s.ctx, "/restores", api.RestoreAsk{Volume: "herbarium-scans", Paths: []string{"1921"}, At: "latest", InPlace: true}, nil) != nil,
+	if err := s.check(as["ines"].Get(s.ctx, "/status", nil, nil) != nil && as["ines"].Post(s.ctx, "/restores",
+		api.RestoreAsk{Volume: "herbarium-scans", Paths: []string{"1921"}, At: "latest", InPlace: true}, nil) != nil,
 		"what is not hers she can neither see nor touch"); err != nil {
 		return err
 	}

@@ -43,7 +43,8 @@ func (s *story) audit() error {
 	end := s.clock.Now().AddDate(7, 0, 0)
 	s.kept = page.Items[0].ID
 	_, err = s.larkfield.Site.Rules.KeepSnapshot(s.kept, api.KeepAsk{Reason: "state that the auditor signed", Until: &end})
-	return s.step("The auditor signs the register; its state is marked to keep for seven years.", s.kept[:12]+" stays whatever the rules say, here and at Stonewick", err)
+	return s.step("The auditor signs the register; its state is marked to keep for seven years.", s.kept[:12]+
+		" stays whatever the rules say, here and at Stonewick", err)
 }
 
 // shortening tries a policy that would let much go, and is asked first.
@@ -57,13 +58,15 @@ func (s *story) shortening() error {
 		return err
 	}
 	_, err = s.larkfield.Site.Rules.PutPolicy(body, "the demo", false)
-	if err := s.check(refusal.ClassOf(err) == refusal.Conflict && len(check.Letting) > 0, "a policy that lets snapshots go is not stored unasked"); err != nil {
+	if err := s.check(refusal.ClassOf(err) == refusal.Conflict && len(check.Letting) > 0,
+		"a policy that lets snapshots go is not stored unasked"); err != nil {
 		return err
 	}
 	look, err := s.larkfield.Site.Rules.PreviewPolicy(s.ctx, api.PreviewAsk{Body: body, Days: 30})
 	out := ""
 	if err == nil {
-		out = fmt.Sprintf("It would let %d snapshots go, so it is not stored unasked. %s", len(check.Letting), look.Sentences[1])
+		out = fmt.Sprintf("It would let %d snapshots go, so it is not stored unasked. %s", len(check.Letting),
+			look.Sentences[1])
 	}
 	return s.step("Someone tries to keep five days instead of fourteen.", out, err)
 }
@@ -78,7 +81,8 @@ func (s *story) keptStays() error {
 		if err != nil {
 			return err
 		}
-		if err := s.check(snap.State == "kept" && snap.Keep != "", "the state that the auditor signed is kept at "+svc.Name()); err != nil {
+		if err := s.check(snap.State == "kept" && snap.Keep != "", "the state that the auditor signed is kept at "+
+			svc.Name()); err != nil {
 			return err
 		}
 	}
@@ -88,13 +92,16 @@ func (s *story) keptStays() error {
 // prepared saves a restore that is done each night, and has restores tried.
 func (s *story) prepared() error {
 	site := s.larkfield.Site
-	r, err := site.Recovery.PutRecipe(s.ctx, "test-register", api.RecipePut{Restore: api.RestoreAsk{Volume: "accession-register", At: "latest", To: filepath.Join(s.opt.Data, "restored", "test-register")}, Exact: true,
-		When: "daily at 02:30", Zone: "Europe/Lisbon"}, false, "the demo")
+	r, err := site.Recovery.PutRecipe(s.ctx, "test-register",
+		api.RecipePut{Restore: api.RestoreAsk{Volume: "accession-register", At: "latest", To: filepath.Join(s.opt.Data,
+			"restored", "test-register")}, Exact: true,
+			When: "daily at 02:30", Zone: "Europe/Lisbon"}, false, "the demo")
 	out := ""
 	if err == nil {
 		out = r.Sentence
 	}
-	if err := s.step("Whoever tests the register wants a fresh copy each night: a restore is saved.", out, err); err != nil {
+	if err := s.step("Whoever tests the register wants a fresh copy each night: a restore is saved.", out,
+		err); err != nil {
 		return err
 	}
 	_, err = site.Recovery.PutRestoreTests(s.ctx, api.TrialsPut{When: "daily at 04:10", Zone: "Europe/Lisbon", Files: 40})
@@ -118,7 +125,8 @@ func (s *story) proven() error {
 	if err := s.check(whole, "the test copy was refreshed each night"); err != nil {
 		return err
 	}
-	if _, err := s.stonewick.Site.Recovery.PutRestoreTests(s.ctx, api.TrialsPut{When: "daily at 04:40", Zone: "Europe/Lisbon", Files: 40}); err != nil {
+	if _, err := s.stonewick.Site.Recovery.PutRestoreTests(s.ctx, api.TrialsPut{When: "daily at 04:40",
+		Zone: "Europe/Lisbon", Files: 40}); err != nil {
 		return err
 	}
 	runs, err := s.stonewick.Site.Recovery.TestRestore("", "the demo")
@@ -140,7 +148,8 @@ func (s *story) proven() error {
 			good++
 		}
 	}
-	if err := s.step("What trials of restores came to, here and at Stonewick:", fmt.Sprintf("%d of %d came back as recorded", good, len(t.Last)), nil); err != nil {
+	if err := s.step("What trials of restores came to, here and at Stonewick:",
+		fmt.Sprintf("%d of %d came back as recorded", good, len(t.Last)), nil); err != nil {
 		return err
 	}
 	return s.check(good == len(t.Last) && len(places) == 2, "every trial came back whole, at both sites")

@@ -12,7 +12,8 @@ import (
 // The hooks of the demo. A real one would tell the register's program to finish what it
 // writes and to wait; these make sure that what it wrote is on the disk.
 const (
-	holdRegister = "#!/bin/sh\n# Finish what is being written to the register.\nexec sync -f \"$(echo \"$CANDID_PATHS\" | head -n 1)\"\n"
+	holdRegister = "#!/bin/sh\n# Finish what is being written to the register.\nexec sync -f \"$(echo " +
+		"\"$CANDID_PATHS\" | head -n 1)\"\n"
 	freeRegister = "#!/bin/sh\n# Let the register go on.\necho \"$CANDID_GROUP goes on\"\n"
 )
 
@@ -43,7 +44,8 @@ func (s *story) hooks(c *datadir.Config) {
 		return
 	}
 	c.Alarms = &datadir.Alarms{Webhook: &datadir.Webhook{URL: s.inbox.Hook}, Console: "http://" + s.opt.Listen,
-		Mail: &datadir.Mail{Server: s.inbox.Mail, From: "harbor@larkfield.example", To: []string{"night-desk@larkfield.example"}, Security: "none"}}
+		Mail: &datadir.Mail{Server: s.inbox.Mail, From: "harbor@larkfield.example",
+			To: []string{"night-desk@larkfield.example"}, Security: "none"}}
 	c.Hooks = map[string]datadir.Hook{
 		"hold-register": {Run: []string{s.hookPath("hold-register")}, Timeout: "20 seconds"},
 		"free-register": {Run: []string{s.hookPath("free-register")}, Timeout: "20 seconds"},
@@ -52,17 +54,20 @@ func (s *story) hooks(c *datadir.Config) {
 
 // together makes a group of the register and the notebooks that it speaks of.
 func (s *story) together() error {
-	_, err := s.larkfield.Site.Capture.PutGroup("accessions", api.GroupPut{Volumes: []string{"accession-register", "field-notebooks"}, Freeze: "hold-register", Thaw: "free-register"})
+	_, err := s.larkfield.Site.Capture.PutGroup("accessions", api.GroupPut{Volumes: []string{"accession-register",
+		"field-notebooks"}, Freeze: "hold-register", Thaw: "free-register"})
 	if err := s.step("The register and the notebooks it speaks of become one group.", "", err); err != nil {
 		return err
 	}
-	out, err := s.run(s.larkfield)(s.larkfield.Site.Capture.TakeSnapshot("accession-register", api.SnapshotTake{Note: "the first set"}, "the demo"))
+	out, err := s.run(s.larkfield)(s.larkfield.Site.Capture.TakeSnapshot("accession-register",
+		api.SnapshotTake{Note: "the first set"}, "the demo"))
 	return s.step("A first set of them is taken.", out, err)
 }
 
 // bound caps what the telemetry may become.
 func (s *story) bound() error {
-	c, err := s.larkfield.Site.Rules.PutCap(api.CapPut{Scope: "volume", Name: "greenhouse-telemetry", Snapshots: 12, Reached: "oldest goes"})
+	c, err := s.larkfield.Site.Rules.PutCap(api.CapPut{Scope: "volume", Name: "greenhouse-telemetry", Snapshots: 12,
+		Reached: "oldest goes"})
 	if err != nil {
 		return s.step("The telemetry is capped.", "", err)
 	}
@@ -79,7 +84,8 @@ func (s *story) setsAreWhole() error {
 	if err != nil {
 		return err
 	}
-	if err := s.check(len(g.Newest) == 2 && g.Newest[0].Consistency == "quiesced", fmt.Sprintf("the newest set is whole and quiesced: %+v", g.Newest)); err != nil {
+	if err := s.check(len(g.Newest) == 2 && g.Newest[0].Consistency == "quiesced",
+		fmt.Sprintf("the newest set is whole and quiesced: %+v", g.Newest)); err != nil {
 		return err
 	}
 	for _, m := range g.Newest {
@@ -87,7 +93,8 @@ func (s *story) setsAreWhole() error {
 		if err != nil {
 			return err
 		}
-		if err := s.check(snap.Group == "accessions" && snap.State == "kept", "the set's "+m.Volume+" is at Stonewick"); err != nil {
+		if err := s.check(snap.Group == "accessions" && snap.State == "kept", "the set's "+m.Volume+
+			" is at Stonewick"); err != nil {
 			return err
 		}
 	}

@@ -47,11 +47,13 @@ func (s *story) sites(day int) error {
 
 // slowLine shares the line between the sites with the offices.
 func (s *story) slowLine() error {
-	p, err := s.larkfield.Site.Pairing.SetPace("stonewick", api.PaceSet{Zone: "Europe/Lisbon", Lines: []string{"200 Mbit/s between 08:00 and 18:00 on mon-fri", "600 Mbit/s between 06:00 and 22:00", "1 Gbit/s"}})
+	p, err := s.larkfield.Site.Pairing.SetPace("stonewick", api.PaceSet{Zone: "Europe/Lisbon",
+		Lines: []string{"200 Mbit/s between 08:00 and 18:00 on mon-fri", "600 Mbit/s between 06:00 and 22:00", "1 Gbit/s"}})
 	if err != nil {
 		return s.step("The line to Stonewick is shared with the offices by day.", "", err)
 	}
-	if err := s.step("The line to Stonewick is shared with the offices by day.", strings.Join(p.Pace.Lines, "; "), nil); err != nil {
+	if err := s.step("The line to Stonewick is shared with the offices by day.", strings.Join(p.Pace.Lines, "; "),
+		nil); err != nil {
 		return err
 	}
 	within := api.RouteTerms{WithinSeconds: 4 * 3600}
@@ -68,19 +70,24 @@ func (s *story) vault() error {
 	if _, err = s.mereside.Site.Pairing.Pair(s.ctx, inv.Text, []string{"nothing"}); err != nil {
 		return s.step("Mereside, a vault, pairs and grants nothing.", "", err)
 	}
-	if _, err := s.larkfield.Site.Pairing.Grant(s.ctx, "mereside", api.GrantAsk{Grants: []string{"read"}, Labels: map[string]string{"collection": "herbarium"}}); err != nil {
+	if _, err := s.larkfield.Site.Pairing.Grant(s.ctx, "mereside", api.GrantAsk{Grants: []string{"read"},
+		Labels: map[string]string{"collection": "herbarium"}}); err != nil {
 		return err
 	}
-	s.standard = strings.Replace(s.standard, "objectives: {larkfield: 7 hours, stonewick: 8 hours}", "objectives: {larkfield: 7 hours, stonewick: 8 hours, mereside: 3 days}", 1)
-	s.standard = strings.Replace(s.standard, "objectives:", "  mereside: {weekly: 12, monthly: 24, yearly: 10, by_hand: 60 days}\nobjectives:", 1)
+	s.standard = strings.Replace(s.standard, "objectives: {larkfield: 7 hours, stonewick: 8 hours}",
+		"objectives: {larkfield: 7 hours, stonewick: 8 hours, mereside: 3 days}", 1)
+	s.standard = strings.Replace(s.standard, "objectives:", "  mereside: {weekly: 12, monthly: 24, yearly: 10, "+
+		"by_hand: 60 days}\nobjectives:", 1)
 	if _, err := s.larkfield.Site.Rules.PutPolicy(s.standard, "the demo", false); err != nil {
 		return err
 	}
-	if err := s.step("Mereside, a vault, pairs and grants nothing; it may read the herbarium's volumes.", "", nil); err != nil {
+	if err := s.step("Mereside, a vault, pairs and grants nothing; it may read the herbarium's volumes.", "",
+		nil); err != nil {
 		return err
 	}
-	r, err := s.mereside.Site.Routes.AddRoute(api.RouteAdd{Name: "from-larkfield", From: "larkfield", Labels: map[string]string{"collection": "herbarium"},
-		Terms: api.RouteTerms{When: "daily at 02:00", Zone: "Europe/Lisbon", Tell: "counts"}})
+	r, err := s.mereside.Site.Routes.AddRoute(api.RouteAdd{Name: "from-larkfield", From: "larkfield",
+		Labels: map[string]string{"collection": "herbarium"},
+		Terms:  api.RouteTerms{When: "daily at 02:00", Zone: "Europe/Lisbon", Tell: "counts"}})
 	if err != nil {
 		return err
 	}
@@ -88,13 +95,16 @@ func (s *story) vault() error {
 	if err := s.step("Mereside takes its first copies.", out, err); err != nil {
 		return err
 	}
-	_, err = s.larkfield.Site.Routes.CheckRoute(s.ctx, api.RouteAdd{Name: "into-the-vault", To: "mereside", Labels: map[string]string{"survey": "daily"}})
-	return s.check(err != nil && strings.Contains(err.Error(), "does not let this site"), fmt.Sprintf("Larkfield cannot bring anything into the vault: %v", err))
+	_, err = s.larkfield.Site.Routes.CheckRoute(s.ctx, api.RouteAdd{Name: "into-the-vault", To: "mereside",
+		Labels: map[string]string{"survey": "daily"}})
+	return s.check(err != nil && strings.Contains(err.Error(), "does not let this site"),
+		fmt.Sprintf("Larkfield cannot bring anything into the vault: %v", err))
 }
 
 // drive sends the first copies of the office's files by post.
 func (s *story) drive() error {
-	_, err := s.larkfield.Site.Routes.AddRoute(api.RouteAdd{Name: "office-to-stonewick", To: "stonewick", Labels: map[string]string{"office": "yes"}, Terms: api.RouteTerms{When: "on demand"}})
+	_, err := s.larkfield.Site.Routes.AddRoute(api.RouteAdd{Name: "office-to-stonewick", To: "stonewick",
+		Labels: map[string]string{"office": "yes"}, Terms: api.RouteTerms{When: "on demand"}})
 	if err != nil {
 		return s.step("A route for the office's files is opened.", "", err)
 	}
@@ -102,8 +112,10 @@ func (s *story) drive() error {
 		return err
 	}
 	path := filepath.Join(s.opt.Data, "drive", "office.crate")
-	out, err := s.run(s.larkfield)(s.larkfield.Site.Routes.WriteCrate(api.CrateWrite{Path: path, Route: "office-to-stonewick", PartBytes: 1 << 20, Seal: true}, "the demo"))
-	if err := s.step("The first copies of the office's files go by drive.", strings.ReplaceAll(out, s.opt.Data+"/", ""), err); err != nil {
+	out, err := s.run(s.larkfield)(s.larkfield.Site.Routes.WriteCrate(api.CrateWrite{Path: path,
+		Route: "office-to-stonewick", PartBytes: 1 << 20, Seal: true}, "the demo"))
+	if err := s.step("The first copies of the office's files go by drive.", strings.ReplaceAll(out, s.opt.Data+"/", ""),
+		err); err != nil {
 		return err
 	}
 	parts, err := filepath.Glob(path + "*")
@@ -126,7 +138,8 @@ func (s *story) drive() error {
 	if _, err := s.larkfield.Site.Routes.EditRoute(r.Name, api.RouteEdit{Terms: &when}); err != nil {
 		return err
 	}
-	return s.check(r.State == "current" && r.SentBytes < 4096, fmt.Sprintf("after the drive next to nothing was sent: %d bytes, %s", r.SentBytes, r.State))
+	return s.check(r.State == "current" && r.SentBytes < 4096,
+		fmt.Sprintf("after the drive next to nothing was sent: %d bytes, %s", r.SentBytes, r.State))
 }
 
 // sitesAreWhole checks what went where.
@@ -138,14 +151,16 @@ func (s *story) sitesAreWhole() error {
 	if err != nil {
 		return err
 	}
-	if err := s.check(len(page.Items) >= 4, fmt.Sprintf("Mereside keeps weeks, not %d snapshots", len(page.Items))); err != nil {
+	if err := s.check(len(page.Items) >= 4, fmt.Sprintf("Mereside keeps weeks, not %d snapshots",
+		len(page.Items))); err != nil {
 		return err
 	}
 	v, err := s.larkfield.Site.Overview.Volume("herbarium-scans")
 	if err != nil {
 		return err
 	}
-	if err := s.check(len(v.Places) == 3 && v.Places[2].Place == "mereside" && v.Places[2].State == "on target", fmt.Sprintf("Larkfield knows how far Mereside is: %+v", v.Places)); err != nil {
+	if err := s.check(len(v.Places) == 3 && v.Places[2].Place == "mereside" && v.Places[2].State == "on target",
+		fmt.Sprintf("Larkfield knows how far Mereside is: %+v", v.Places)); err != nil {
 		return err
 	}
 	begun, ended := 0, 0

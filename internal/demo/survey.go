@@ -26,9 +26,12 @@ type survey struct {
 }
 
 var (
-	genera  = []string{"Quercus", "Erica", "Cistus", "Lavandula", "Orchis", "Salix", "Carex", "Festuca", "Armeria", "Thymus", "Ulex", "Genista"}
-	epithet = []string{"lusitanica", "montana", "palustris", "litoralis", "rotundifolia", "nana", "vulgaris", "silvestris", "minor", "glauca"}
-	places  = []string{"north ridge", "mill pond", "lower meadow", "old quarry", "estuary path", "cork grove", "south terrace"}
+	genera = []string{"Quercus", "Erica", "Cistus", "Lavandula", "Orchis", "Salix", "Carex", "Festuca", "Armeria",
+		"Thymus", "Ulex", "Genista"}
+	epithet = []string{"lusitanica", "montana", "palustris", "litoralis", "rotundifolia", "nana", "vulgaris", "silvestris",
+		"minor", "glauca"}
+	places = []string{"north ridge", "mill pond", "lower meadow", "old quarry", "estuary path", "cork grove",
+		"south terrace"}
 	weather = []string{"light rain", "clear and windy", "fog until ten", "overcast", "hot and still", "showers"}
 )
 
@@ -68,11 +71,13 @@ func (s *survey) begin(at time.Time) error {
 	}
 	for i := range 12 {
 		name := fmt.Sprintf("application-%02d.pdf", i+1)
-		if err := s.write(at, s.pdf(fmt.Sprintf("Application %d for the %s survey", i+1, pick(s.rng, places))), "grant-office", "applications", name); err != nil {
+		if err := s.write(at, s.pdf(fmt.Sprintf("Application %d for the %s survey", i+1, pick(s.rng, places))),
+			"grant-office", "applications", name); err != nil {
 			return err
 		}
 	}
-	if err := s.write(at, []byte("budget,2025,2026\nfield work,18200,21400\nglasshouse,9600,9900\ntravel,3100,2800\n"), "grant-office", "budget.csv"); err != nil {
+	if err := s.write(at, []byte("budget,2025,2026\nfield work,18200,21400\nglasshouse,9600,9900\ntravel,3100,2800\n"),
+		"grant-office", "budget.csv"); err != nil {
 		return err
 	}
 	return s.register(at, 40)
@@ -108,11 +113,14 @@ func (s *survey) work(at time.Time) error {
 // note appends a walk to a transect's notebook.
 func (s *survey) note(at time.Time, transect int) error {
 	var b strings.Builder
-	fmt.Fprintf(&b, "%s, transect %d, %s, %s\n\n", at.Format("Monday 2 January 2006"), transect, pick(s.rng, places), pick(s.rng, weather))
+	fmt.Fprintf(&b, "%s, transect %d, %s, %s\n\n", at.Format("Monday 2 January 2006"), transect, pick(s.rng, places),
+		pick(s.rng, weather))
 	for range 6 + s.rng.IntN(14) {
-		fmt.Fprintf(&b, "%02d:%02d  %-26s %3d plants, %s\n", 8+s.rng.IntN(8), s.rng.IntN(60), s.species(), 1+s.rng.IntN(120), pick(s.rng, []string{"in flower", "in fruit", "vegetative", "grazed", "seedlings"}))
+		fmt.Fprintf(&b, "%02d:%02d  %-26s %3d plants, %s\n", 8+s.rng.IntN(8), s.rng.IntN(60), s.species(), 1+s.rng.IntN(120),
+			pick(s.rng, []string{"in flower", "in fruit", "vegetative", "grazed", "seedlings"}))
 	}
-	return s.write(at, []byte(b.String()), "field-notebooks", at.Format("2006"), fmt.Sprintf("transect-%d", transect), at.Format("01-02")+".txt")
+	return s.write(at, []byte(b.String()), "field-notebooks", at.Format("2006"), fmt.Sprintf("transect-%d", transect),
+		at.Format("01-02")+".txt")
 }
 
 // sheet draws a small picture of a pressed plant.
@@ -142,7 +150,8 @@ func (s *survey) sheet(at time.Time, year, n int) error {
 		return err
 	}
 	name := strings.ToLower(strings.ReplaceAll(s.species(), " ", "-"))
-	return s.write(at, buf.Bytes(), "herbarium-scans", "sheets", fmt.Sprint(year), fmt.Sprintf("LB-%05d-%s.png", 4000+n, name))
+	return s.write(at, buf.Bytes(), "herbarium-scans", "sheets", fmt.Sprint(year), fmt.Sprintf("LB-%05d-%s.png", 4000+n,
+		name))
 }
 
 // telemetry appends a day of readings to the month's file of each house.
@@ -158,7 +167,8 @@ func (s *survey) telemetry(at time.Time) error {
 		}
 		for q := range 96 {
 			t := at.Truncate(24 * time.Hour).Add(time.Duration(q) * 15 * time.Minute)
-			fmt.Fprintf(f, "%s,%.1f,%.0f,%.2f\n", t.Format("2006-01-02T15:04"), 17+5*math.Sin(float64(q)/15)+s.rng.Float64(), 60+20*s.rng.Float64(), s.rng.Float64())
+			fmt.Fprintf(f, "%s,%.1f,%.0f,%.2f\n", t.Format("2006-01-02T15:04"), 17+5*math.Sin(float64(q)/15)+s.rng.Float64(),
+				60+20*s.rng.Float64(), s.rng.Float64())
 		}
 		if err := f.Close(); err != nil {
 			return err
@@ -181,11 +191,13 @@ func (s *survey) register(at time.Time, n int) error {
 		return err
 	}
 	defer db.Close()
-	if _, err := db.Exec(`CREATE TABLE IF NOT EXISTS accessions (number TEXT PRIMARY KEY, taxon TEXT, place TEXT, day TEXT, note TEXT)`); err != nil {
+	if _, err := db.Exec(
+		`CREATE TABLE IF NOT EXISTS accessions (number TEXT PRIMARY KEY, taxon TEXT, place TEXT, day TEXT, note TEXT)`); err != nil {
 		return err
 	}
 	for range n {
-		if _, err := db.Exec(`INSERT OR REPLACE INTO accessions VALUES (?,?,?,?,?)`, fmt.Sprintf("LB-%06d", s.rng.IntN(900000)), s.species(), pick(s.rng, places),
+		if _, err := db.Exec(`INSERT OR REPLACE INTO accessions VALUES (?,?,?,?,?)`,
+			fmt.Sprintf("LB-%06d", s.rng.IntN(900000)), s.species(), pick(s.rng, places),
 			at.Format("2006-01-02"), strings.Repeat("Det. from living material. ", 1+s.rng.IntN(6))); err != nil {
 			return err
 		}
@@ -205,7 +217,8 @@ func (s *survey) pdf(title string) []byte {
 	var text strings.Builder
 	fmt.Fprintf(&text, "BT /F1 16 Tf 72 760 Td (%s) Tj /F1 10 Tf", title)
 	for range 40 {
-		fmt.Fprintf(&text, " 0 -16 Td (%s at the %s, %d plants counted.) Tj", s.species(), pick(s.rng, places), s.rng.IntN(400))
+		fmt.Fprintf(&text, " 0 -16 Td (%s at the %s, %d plants counted.) Tj", s.species(), pick(s.rng, places),
+			s.rng.IntN(400))
 	}
 	text.WriteString(" ET")
 	obj("<< /Type /Catalog /Pages 2 0 R >>")

@@ -12,8 +12,10 @@ import (
 )
 
 // costly are the operations that may compute for long, or in much memory.
-var costly = map[string]bool{"checkPolicy": true, "diffPolicy": true, "previewPolicy": true, "planPrune": true, "freeing": true, "find": true, "listVersions": true,
-	"compare": true, "compareText": true, "planRestore": true, "planGroupRestore": true, "listCrate": true, "verifyLedger": true, "reportObjectives": true}
+var costly = map[string]bool{"checkPolicy": true, "diffPolicy": true, "previewPolicy": true, "planPrune": true,
+	"freeing": true, "find": true, "listVersions": true,
+	"compare": true, "compareText": true, "planRestore": true, "planGroupRestore": true, "listCrate": true,
+	"verifyLedger": true, "reportObjectives": true}
 
 const (
 	costlyAtOnce  = 4 // of all callers
@@ -107,7 +109,8 @@ func (s *server) inTurn(a huma.API) func(huma.Context, func(huma.Context)) {
 		leave, ok, err := s.costs.enter(ctx.Context(), who)
 		switch {
 		case !ok:
-			huma.WriteErr(a, ctx, http.StatusTooManyRequests, fmt.Sprintf("%d calls of %s that take long wait already: let them end first", costlyWaiting, who))
+			huma.WriteErr(a, ctx, http.StatusTooManyRequests, fmt.Sprintf("%d calls of %s that take long wait already: let "+
+				"them end first", costlyWaiting, who))
 		case err != nil:
 			huma.WriteErr(a, ctx, http.StatusRequestTimeout, "the caller has left")
 		default:
@@ -124,7 +127,8 @@ func (s *server) sends(c *costs, next http.HandlerFunc) http.HandlerFunc {
 		leave, ok, err := c.enter(r.Context(), who)
 		switch {
 		case !ok:
-			problem(w, http.StatusTooManyRequests, fmt.Sprintf("%d downloads of %s wait already: let them end first", c.waiting, who))
+			problem(w, http.StatusTooManyRequests, fmt.Sprintf("%d downloads of %s wait already: let them end first", c.waiting,
+				who))
 		case err != nil:
 			problem(w, http.StatusRequestTimeout, "the caller has left")
 		default:

@@ -18,7 +18,10 @@ func TestWhatOtherSitesMayAsk(t *testing.T) {
 	// Refused to whoever may only see, although they change nothing.
 	contents := words("listFound browseFound listRecipes getRecipe browse find listVersions compare compareText listCrate")
 	// Refused to both.
-	own := words("confirmSite listClones makeClone getClone discardClone snapshotClone settleClone getMe setOwnPassword listPeople addPerson changePerson removePerson grantFolders listLedger verifyLedger recoveryOrder setRecoveryOrder addToken listTokens removeToken rotateKey invite pair grant revoke listMounts addMount endMount setUpSites")
+	own := words("confirmSite listClones makeClone getClone discardClone snapshotClone settleClone getMe " +
+		"setOwnPassword listPeople addPerson changePerson removePerson grantFolders listLedger verifyLedger recoveryOrder " +
+		"setRecoveryOrder addToken listTokens removeToken rotateKey invite pair grant revoke listMounts addMount " +
+		"endMount setUpSites")
 	// Nothing but these is seen; the rest changes something.
 	seen := words(`listTrials listCatalogueCopies asOf explain getGroup getPolicy getRoute getRun getSite getSnapshot getSpace getStatus getTimeline getUsage getVolume
 		listAlarms listCaps listGroups listHooks listPlaces listPolicies listPolicyVersions listRoutes listRuns listSites listSnapshots listVolumes
@@ -34,9 +37,11 @@ func TestWhatOtherSitesMayAsk(t *testing.T) {
 	var told []string
 	for path, methods := range doc.Paths {
 		for method, op := range methods {
-			path := strings.NewReplacer("{name}", "find", "{id}", "17", "{policy}", "p", "{peer}", "p", "{place}", "p", "{kind}", "volume", "{what}", "x").Replace(path)
+			path := strings.NewReplacer("{name}", "find", "{id}", "17", "{policy}", "p", "{peer}", "p", "{place}", "p", "{kind}",
+				"volume", "{what}", "x").Replace(path)
 			r := httptest.NewRequest(strings.ToUpper(method), "/api/v1"+path, nil)
-			sees, configures := deskRefuses(pairing.RemoteCaller{Site: "far"}, "here", r) == "", deskRefuses(pairing.RemoteCaller{Site: "far", Configure: true}, "here", r) == ""
+			sees, configures := deskRefuses(pairing.RemoteCaller{Site: "far"}, "here", r) == "",
+				deskRefuses(pairing.RemoteCaller{Site: "far", Configure: true}, "here", r) == ""
 			id := op.OperationID
 			want := [2]bool{false, true}
 			switch {
@@ -60,10 +65,13 @@ func TestWhatOtherSitesMayAsk(t *testing.T) {
 			require.Contains(t, string(spec), fmt.Sprintf("%q", id), "a call that is not there")
 		}
 	}
-	for _, path := range []string{"/dav/", "/dav/notes/latest/a", "/", "/api/v1", "/api/v1/volumes/notes/archive", "/api/v1/volumes/notes/file"} {
-		require.NotEmpty(t, deskRefuses(pairing.RemoteCaller{Site: "far"}, "here", httptest.NewRequest("GET", path, nil)), path)
+	for _, path := range []string{"/dav/", "/dav/notes/latest/a", "/", "/api/v1", "/api/v1/volumes/notes/archive",
+		"/api/v1/volumes/notes/file"} {
+		require.NotEmpty(t, deskRefuses(pairing.RemoteCaller{Site: "far"}, "here", httptest.NewRequest("GET", path, nil)),
+			path)
 	}
-	require.NotEmpty(t, deskRefuses(pairing.RemoteCaller{Site: "far", Configure: true}, "here", httptest.NewRequest("PROPFIND", "/dav/", nil)))
+	require.NotEmpty(t, deskRefuses(pairing.RemoteCaller{Site: "far", Configure: true}, "here",
+		httptest.NewRequest("PROPFIND", "/dav/", nil)))
 }
 
 func words(s string) map[string]bool {

@@ -66,7 +66,8 @@ func (c *caller1) call(method, path, body string, head map[string]string, into a
 // Nothing is told without a token, whatever the path; a token is not stored as it is.
 func TestTokens(t *testing.T) {
 	c, s, _ := open(t)
-	for _, path := range []string{"/site", "/status", "/volumes", "/runs", "/events", "/openapi.json", "/volumes/x/archive"} {
+	for _, path := range []string{"/site", "/status", "/volumes", "/runs", "/events", "/openapi.json",
+		"/volumes/x/archive"} {
 		for _, token := range []string{"", "cht_", "cht_00", c.token + "0", c.token[:len(c.token)-1]} {
 			d := *c
 			d.token = token
@@ -229,7 +230,8 @@ func TestNamesArchiveEventsAndPages(t *testing.T) {
 func TestCalendarAndSchema(t *testing.T) {
 	c, s, share := open(t)
 	require.Equal(t, 201, c.call("POST", "/volumes", `{"name":"v","path":"`+share+`","labels":{"k":"v"}}`, nil, nil))
-	for _, body := range []string{"policy: few\nvolumes: {k: v}\ntake: [daily at 12:00]\nkeep: {here: {daily: 3}}\n", "policy: many\nvolumes: {k: v}\ntake: [every 30 minutes]\nkeep: {here: {daily: 3}}\n",
+	for _, body := range []string{"policy: few\nvolumes: {k: v}\ntake: [daily at 12:00]\nkeep: {here: {daily: 3}}\n",
+		"policy: many\nvolumes: {k: v}\ntake: [every 30 minutes]\nkeep: {here: {daily: 3}}\n",
 		"policy: off\nvolumes: {k: v}\ntake: [daily at 13:00]\npaused: true\n"} {
 		_, err := s.Rules.PutPolicy(body, "test", true)
 		require.NoError(t, err)

@@ -24,11 +24,13 @@ func fromOutside(s *site.Site, next http.Handler) http.Handler {
 			return
 		}
 		if !isHost(s, r.Host) {
-			problem(w, http.StatusMisdirectedRequest, fmt.Sprintf("this site is not known as %q: where it is to be, add the name to hosts: in site.yaml", r.Host))
+			problem(w, http.StatusMisdirectedRequest, fmt.Sprintf("this site is not known as %q: where it is to be, add the "+
+				"name to hosts: in site.yaml", r.Host))
 			return
 		}
 		if err := origins.Check(r); err != nil {
-			problem(w, http.StatusForbidden, "this was sent by a page of another origin; changes are taken from the site's own console, and from programs")
+			problem(w, http.StatusForbidden, "this was sent by a page of another origin; changes are taken from the site's "+
+				"own console, and from programs")
 			return
 		}
 		if err := jsonOnly(r); err != nil {
@@ -56,7 +58,8 @@ var errNotJSON = errors.New("the body is to be JSON: send Content-Type: applicat
 
 // jsonOnly refuses bodies of the API that a form of any page could send.
 func jsonOnly(r *http.Request) error {
-	if r.Method == http.MethodGet || r.Method == http.MethodHead || r.ContentLength == 0 || !strings.HasPrefix(r.URL.Path, "/api/") {
+	if r.Method == http.MethodGet || r.Method == http.MethodHead || r.ContentLength == 0 || !strings.HasPrefix(r.URL.Path,
+		"/api/") {
 		return nil
 	}
 	kind, _, err := mime.ParseMediaType(r.Header.Get("Content-Type"))

@@ -40,7 +40,8 @@ func TestOwnersKeepApart(t *testing.T) {
 		if os.Geteuid() != 0 {
 			uid = uint32(os.Geteuid())
 		}
-		_, err := s.Access.AddPerson(api.PersonAdd{Name: name, Role: access.FileOwner, Password: "correct horse " + name, UID: &uid, GIDs: []uint32{uid}})
+		_, err := s.Access.AddPerson(api.PersonAdd{Name: name, Role: access.FileOwner, Password: "correct horse " + name,
+			UID: &uid, GIDs: []uint32{uid}})
 		require.NoError(t, err)
 		_, err = s.Access.GrantFolders(name, api.FolderGrantAsk{Volume: "notes", Paths: []string{name}})
 		require.NoError(t, err)
@@ -66,7 +67,8 @@ func TestOwnersKeepApart(t *testing.T) {
 	require.NotContains(t, text, "rosa")
 	status, text = dav("GET", "/dav/notes/latest/ines/own", "ines", "correct horse ines")
 	require.Equal(t, "200 ines", fmt.Sprint(status, " ", text))
-	for _, path := range []string{"/dav/notes/latest/rosa/own", "/dav/notes/latest/ines/../rosa/own", "/dav/notes/latest/ines/%2e%2e/rosa/own"} {
+	for _, path := range []string{"/dav/notes/latest/rosa/own", "/dav/notes/latest/ines/../rosa/own",
+		"/dav/notes/latest/ines/%2e%2e/rosa/own"} {
 		status, text = dav("GET", path, "ines", "correct horse ines")
 		require.NotContains(t, text, "rosa own")
 		require.NotEqual(t, 200, status, path)
@@ -93,7 +95,8 @@ func TestOwnersKeepApart(t *testing.T) {
 	require.Equal(t, 200, c.call("GET", "/runs", "", nil, &runs))
 	require.Empty(t, runs.Items)
 	var line api.Timeline
-	require.Equal(t, 200, c.call("GET", "/volumes/notes/timeline?from=2026-01-01T00:00:00Z&to="+time.Now().Add(time.Hour).UTC().Format(time.RFC3339), "", nil, &line))
+	require.Equal(t, 200, c.call("GET", "/volumes/notes/timeline?from=2026-01-01T00:00:00Z&to="+
+		time.Now().Add(time.Hour).UTC().Format(time.RFC3339), "", nil, &line))
 	require.Len(t, line.Lanes, 1)
 	for _, m := range line.Lanes[0].Marks {
 		require.Empty(t, m.Why)

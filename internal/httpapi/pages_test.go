@@ -24,23 +24,28 @@ func BenchmarkPage(b *testing.B) {
 		require.NoError(b, err)
 		cat, err := catalog.Open(filepath.Join(dir, "data", "catalog.db"))
 		require.NoError(b, err)
-		require.NoError(b, cat.PutVolume(&catalog.Volume{Name: "v", Lineage: fmt.Sprintf("%032x", 1), Kind: "tree", Origin: "here", Path: dir, Protected: true, ChunkAvg: 64 << 10,
-			Labels: catalog.JSON[catalog.Labels]{V: catalog.Labels{"k": "v"}}, Excludes: catalog.JSON[[]string]{V: []string{}}, Added: catalog.At(time.Now()), ScheduledUntil: catalog.At(time.Now())}))
+		require.NoError(b, cat.PutVolume(&catalog.Volume{Name: "v", Lineage: fmt.Sprintf("%032x", 1), Kind: "tree",
+			Origin: "here", Path: dir, Protected: true, ChunkAvg: 64 << 10,
+			Labels: catalog.JSON[catalog.Labels]{V: catalog.Labels{"k": "v"}}, Excludes: catalog.JSON[[]string]{V: []string{}},
+			Added: catalog.At(time.Now()), ScheduledUntil: catalog.At(time.Now())}))
 		rows := make([]*catalog.Snapshot, n)
 		for i := range rows {
 			at := catalog.At(time.Now().Add(-time.Duration(n-i) * 15 * time.Minute))
-			rows[i] = &catalog.Snapshot{ID: fmt.Sprintf("%064x", uint64(i)*0x9e3779b97f4a7c15), Place: "here", Volume: "v", Lineage: fmt.Sprintf("%032x", 1), Origin: "here", Term: 1, Sequence: int64(i + 1),
+			rows[i] = &catalog.Snapshot{ID: fmt.Sprintf("%064x", uint64(i)*0x9e3779b97f4a7c15), Place: "here", Volume: "v",
+				Lineage: fmt.Sprintf("%032x", 1), Origin: "here", Term: 1, Sequence: int64(i + 1),
 				Began: at, Ended: at, Cause: "scheduled", Labels: catalog.JSON[catalog.Labels]{V: catalog.Labels{}}}
 		}
 		require.NoError(b, cat.PutSnapshots(rows))
 		require.NoError(b, cat.Close())
-		_, err = s.Rules.PutPolicy("policy: p\nvolumes: {k: v}\ntake: [every 15 minutes]\nkeep:\n  here: {hourly: 200, daily: 400}\n", "b", true)
+		_, err = s.Rules.PutPolicy("policy: p\nvolumes: {k: v}\ntake: [every 15 minutes]\nkeep:\n  here: {hourly: 200, "+
+			"daily: 400}\n", "b", true)
 		require.NoError(b, err)
 		tok, err := s.Access.NewToken(api.TokenAdd{Name: "b"})
 		require.NoError(b, err)
 		srv := httptest.NewServer(New(s))
 		c := &caller1{t: b, url: srv.URL, token: tok.Text}
-		for _, path := range []string{"/volumes/v/snapshots?limit=50", "/volumes", "/status", "/volumes/v/timeline?from=" + time.Now().Add(-24*time.Hour).UTC().Format(time.RFC3339) + "&to=" + time.Now().UTC().Format(time.RFC3339)} {
+		for _, path := range []string{"/volumes/v/snapshots?limit=50", "/volumes", "/status", "/volumes/v/timeline?from=" +
+			time.Now().Add(-24*time.Hour).UTC().Format(time.RFC3339) + "&to=" + time.Now().UTC().Format(time.RFC3339)} {
 			began := time.Now()
 			require.Equal(b, http.StatusOK, c.call("GET", path, "", nil, nil))
 			first := time.Since(began)

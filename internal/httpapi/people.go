@@ -23,13 +23,15 @@ import (
 )
 
 func (s *server) registerPeople(a huma.API) {
-	huma.Register(a, op("GET", "/me", "getMe", "Who asks, and what that one may see"), func(ctx context.Context, _ *none) (*body[api.Me], error) {
+	huma.Register(a, op("GET", "/me", "getMe", "Who asks, and what that one may see"), func(ctx context.Context,
+		_ *none) (*body[api.Me], error) {
 		info, err := s.site.Info()
 		if err != nil {
 			return nil, fail(err)
 		}
 		c := callerIn(ctx)
-		me := api.Me{Name: c.Name, Role: c.Role, Person: c.Person != "", Grants: []api.FolderGrant{}, Site: info.Name, Now: info.Now}
+		me := api.Me{Name: c.Name, Role: c.Role, Person: c.Person != "", Grants: []api.FolderGrant{}, Site: info.Name,
+			Now: info.Now}
 		if c.Owner != nil {
 			for volume, paths := range c.Owner.Grants {
 				me.Grants = append(me.Grants, api.FolderGrant{Volume: volume, Paths: paths})
@@ -38,40 +40,49 @@ func (s *server) registerPeople(a huma.API) {
 		}
 		return answer(me, nil)
 	})
-	huma.Register(a, op("PUT", "/me/password", "setOwnPassword", "Change the password of who asks; signs out everywhere"), func(ctx context.Context, in *body[api.OwnPassword]) (*said, error) {
-		c := callerIn(ctx)
-		if c.Person == "" {
-			return nil, huma.Error409Conflict("who asks is no person with a password")
-		}
-		return sentence("The password is changed. Sign in with it.", s.site.Access.SetOwnPassword(c.Person, in.Body.Old, in.Body.New, "me"))
-	})
-	huma.Register(a, op("GET", "/people", "listPeople", "Who may sign in"), func(context.Context, *none) (*body[[]api.Person], error) {
-		return answer(s.site.Access.People())
-	})
-	huma.Register(a, op("POST", "/people", "addPerson", "Let someone sign in", 201), func(_ context.Context, in *body[api.PersonAdd]) (*body[api.Person], error) {
-		return answerAt(s.site.Access.AddPerson(in.Body))
-	})
-	huma.Register(a, op("PATCH", "/people/{name}", "changePerson", "Change a person's role, password or ids"), func(_ context.Context, in *struct {
-		Name string `path:"name"`
-		Body api.PersonChange
-	}) (*body[api.Person], error) {
-		return answerAt(s.site.Access.ChangePerson(in.Name, in.Body))
-	})
-	huma.Register(a, op("POST", "/people/{name}/folders", "grantFolders", "Let a file owner see folders of a volume, or no longer"), func(_ context.Context, in *struct {
+	huma.Register(a, op("PUT", "/me/password", "setOwnPassword", "Change the password of who asks; signs out everywhere"),
+		func(ctx context.Context, in *body[api.OwnPassword]) (*said, error) {
+			c := callerIn(ctx)
+			if c.Person == "" {
+				return nil, huma.Error409Conflict("who asks is no person with a password")
+			}
+			return sentence("The password is changed. Sign in with it.", s.site.Access.SetOwnPassword(c.Person, in.Body.Old,
+				in.Body.New, "me"))
+		})
+	huma.Register(a, op("GET", "/people", "listPeople", "Who may sign in"),
+		func(context.Context, *none) (*body[[]api.Person], error) {
+			return answer(s.site.Access.People())
+		})
+	huma.Register(a, op("POST", "/people", "addPerson", "Let someone sign in", 201),
+		func(_ context.Context, in *body[api.PersonAdd]) (*body[api.Person], error) {
+			return answerAt(s.site.Access.AddPerson(in.Body))
+		})
+	huma.Register(a, op("PATCH", "/people/{name}", "changePerson", "Change a person's role, password or ids"),
+		func(_ context.Context, in *struct {
+			Name string `path:"name"`
+			Body api.PersonChange
+		}) (*body[api.Person], error) {
+			return answerAt(s.site.Access.ChangePerson(in.Name, in.Body))
+		})
+	huma.Register(a, op("POST", "/people/{name}/folders", "grantFolders",
+		"Let a file owner see folders of a volume, or no longer"), func(_ context.Context, in *struct {
 		Name string `path:"name"`
 		Body api.FolderGrantAsk
 	}) (*body[api.Person], error) {
 		return answerAt(s.site.Access.GrantFolders(in.Name, in.Body))
 	})
-	huma.Register(a, op("DELETE", "/people/{name}", "removePerson", "Let someone sign in no more"), func(_ context.Context, in *named) (*said, error) {
-		return sentence(in.Name+" is let in no more; the person's tokens and sessions have ended.", s.site.Access.RemovePerson(in.Name))
-	})
-	huma.Register(a, op("GET", "/ledger", "listLedger", "Who did what, newest first"), func(ctx context.Context, in *struct {
-		Who    string `query:"who"`
-		Text   string `query:"text" doc:"part of the act or of what it was about"`
-		Before int64  `query:"before" doc:"cursor"`
-		Limit  int    `query:"limit" minimum:"1" maximum:"1000" default:"100"`
-	}) (*body[api.Page[api.LedgerEntry]], error) {
+	huma.Register(a, op("DELETE", "/people/{name}", "removePerson", "Let someone sign in no more"),
+		func(_ context.Context, in *named) (*said, error) {
+			return sentence(in.Name+" is let in no more; the person's tokens and sessions have ended.",
+				s.site.Access.RemovePerson(in.Name))
+		})
+	huma.Register(a, op("GET", "/ledger", "listLedger", "Who did what, newest first"), func(ctx context.Context,
+		in *struct {
+			Who    string `query:"who"`
+			Text   string `query:"text" doc:"part of the act or of what it was about"`
+			Before int64  `query:"before" doc:"cursor"`
+			Limit  int    `query:"limit" minimum:"1" maximum:"1000" default:"100"`
+		}) (*body[api.Page[api.LedgerEntry]], error) {
 		page, err := s.site.Access.Ledger(catalog.EntryFilter{Who: in.Who, Text: in.Text, Before: in.Before, Limit: in.Limit})
 		if !seesNames(ctx) {
 			for i := range page.Items {
@@ -84,9 +95,10 @@ func (s *server) registerPeople(a huma.API) {
 		}
 		return answer(page, err)
 	})
-	huma.Register(a, op("POST", "/ledger/verify", "verifyLedger", "Whether the ledger is as it was written"), func(ctx context.Context, _ *none) (*body[api.LedgerProof], error) {
-		return answerAt(s.site.Pairing.VerifyLedger(ctx))
-	})
+	huma.Register(a, op("POST", "/ledger/verify", "verifyLedger", "Whether the ledger is as it was written"),
+		func(ctx context.Context, _ *none) (*body[api.LedgerProof], error) {
+			return answerAt(s.site.Pairing.VerifyLedger(ctx))
+		})
 }
 
 // callerIn is who asks; whoever came past auth is known.
@@ -128,7 +140,8 @@ func (s *server) who(r *http.Request) (*access.Caller, int, error) {
 		}
 		return c, 0, nil
 	}
-	if c, err := r.Cookie(cookieName); err == nil && strings.HasPrefix(c.Value, "chs_") { // sessions alone: they can be ended
+	// sessions alone: they can be ended
+	if c, err := r.Cookie(cookieName); err == nil && strings.HasPrefix(c.Value, "chs_") {
 		return s.site.Access.ByText(c.Value), 0, nil
 	}
 	return nil, 0, nil
@@ -169,7 +182,8 @@ func (s *server) auth(next http.Handler) http.Handler {
 			if strings.HasPrefix(r.URL.Path, davPrefix) {
 				w.Header().Set("WWW-Authenticate", `Basic realm="Candid Harbor: your name and password, or any name and a token"`)
 			}
-			problem(w, http.StatusUnauthorized, "the token or password is missing or wrong: set CANDID_TOKEN to a token that candid token add printed on the site's host")
+			problem(w, http.StatusUnauthorized, "the token or password is missing or wrong: set CANDID_TOKEN to a token that "+
+				"candid token add printed on the site's host")
 			return
 		}
 		next.ServeHTTP(w, r.WithContext(context.WithValue(r.Context(), callerKey, c)))
@@ -210,7 +224,8 @@ func (s *server) signIn(w http.ResponseWriter, r *http.Request) {
 		problem(w, statusOf(err), err.Error())
 		return
 	} else if c == nil {
-		problem(w, http.StatusUnauthorized, "This token is not one of this site. On the site's host, candid token add NAME prints a new one.")
+		problem(w, http.StatusUnauthorized, "This token is not one of this site. On the site's host, candid token add "+
+			"NAME prints a new one.")
 		return
 	}
 	if _, err := s.site.Access.Record(*c, "sign in", addressOf(r), ""); err != nil {
@@ -263,7 +278,8 @@ func (s *server) recordWrong(name string) {
 		key, every = name, time.Second
 	}
 	if s.wrong.first(key, every) {
-		_, _ = s.site.Access.Record(access.Caller{Name: name, Via: "console"}, "sign in", "", "refused: the name or the password is wrong")
+		_, _ = s.site.Access.Record(access.Caller{Name: name, Via: "console"}, "sign in", "",
+			"refused: the name or the password is wrong")
 	}
 }
 
@@ -275,7 +291,8 @@ func (s *server) recordDAV(next http.Handler) http.Handler {
 			problem(w, http.StatusForbidden, refusalWords(c, "dav"))
 			return
 		}
-		if parts := strings.SplitN(strings.TrimPrefix(r.URL.Path, davPrefix+"/"), "/", 3); r.Method == http.MethodGet && len(parts) == 3 {
+		if parts := strings.SplitN(strings.TrimPrefix(r.URL.Path, davPrefix+"/"), "/", 3); r.Method == http.MethodGet &&
+			len(parts) == 3 {
 			what := davPrefix + "/" + parts[0] + "/" + parts[1]
 			if s.davSeen.first(c.Name+" "+what, time.Hour) {
 				if _, err := s.site.Access.Record(*c, "read by WebDAV", what, ""); err != nil {

@@ -17,27 +17,33 @@ import (
 )
 
 func (s *server) registerRecovery(a huma.API) {
-	huma.Register(a, op("GET", "/volumes/{name}/find", "find", "Look for names in all snapshots of a volume"), func(ctx context.Context, in *struct {
-		Name string `path:"name"`
-		api.FindAsk
-	}) (*body[api.Find], error) {
-		return answerAt(s.eyes(ctx).Find(ctx, in.Name, in.FindAsk))
-	})
-	huma.Register(a, op("GET", "/volumes/{name}/as-of", "asOf", "What stands for a moment of a volume, at each site"), func(ctx context.Context, in *struct {
-		Name string `path:"name"`
-		At   string `query:"at" doc:"a moment (RFC 3339), or latest"`
-	}) (*body[api.AsOf], error) {
-		return answerAt(s.site.Recovery.AsOf(ctx, in.Name, in.At))
-	})
-	huma.Register(a, op("GET", "/recovery/order", "recoveryOrder", "In which order other sites are asked for what is not here"), func(context.Context, *none) (*body[api.RecoveryOrder], error) {
+	huma.Register(a, op("GET", "/volumes/{name}/find", "find", "Look for names in all snapshots of a volume"),
+		func(ctx context.Context, in *struct {
+			Name string `path:"name"`
+			api.FindAsk
+		}) (*body[api.Find], error) {
+			return answerAt(s.eyes(ctx).Find(ctx, in.Name, in.FindAsk))
+		})
+	huma.Register(a, op("GET", "/volumes/{name}/as-of", "asOf", "What stands for a moment of a volume, at each site"),
+		func(ctx context.Context, in *struct {
+			Name string `path:"name"`
+			At   string `query:"at" doc:"a moment (RFC 3339), or latest"`
+		}) (*body[api.AsOf], error) {
+			return answerAt(s.site.Recovery.AsOf(ctx, in.Name, in.At))
+		})
+	huma.Register(a, op("GET", "/recovery/order", "recoveryOrder",
+		"In which order other sites are asked for what is not here"), func(context.Context, *none) (*body[api.RecoveryOrder],
+		error) {
 		sites, err := s.site.Recovery.RecoveryOrder()
 		return answer(api.RecoveryOrder{Sites: sites}, err)
 	})
-	huma.Register(a, op("PUT", "/recovery/order", "setRecoveryOrder", "Set that order; sites not named come after"), func(_ context.Context, in *body[api.RecoveryOrder]) (*body[api.RecoveryOrder], error) {
-		sites, err := s.site.Recovery.SetRecoveryOrder(in.Body.Sites)
-		return answer(api.RecoveryOrder{Sites: sites}, err)
-	})
-	huma.Register(a, op("GET", "/volumes/{name}/versions", "listVersions", "What a path was over time: real changes alone"), func(ctx context.Context, in *struct {
+	huma.Register(a, op("PUT", "/recovery/order", "setRecoveryOrder", "Set that order; sites not named come after"),
+		func(_ context.Context, in *body[api.RecoveryOrder]) (*body[api.RecoveryOrder], error) {
+			sites, err := s.site.Recovery.SetRecoveryOrder(in.Body.Sites)
+			return answer(api.RecoveryOrder{Sites: sites}, err)
+		})
+	huma.Register(a, op("GET", "/volumes/{name}/versions", "listVersions",
+		"What a path was over time: real changes alone"), func(ctx context.Context, in *struct {
 		Name  string `path:"name"`
 		Path  string `query:"path"`
 		Sites bool   `query:"sites" doc:"ask other sites too"`
@@ -47,7 +53,8 @@ func (s *server) registerRecovery(a huma.API) {
 		}
 		return answerAt(s.eyes(ctx).Versions(in.Name, in.Path))
 	})
-	huma.Register(a, op("GET", "/volumes/{name}/comparison", "compare", "What differs between two moments, or a moment and now"), func(ctx context.Context, in *struct {
+	huma.Register(a, op("GET", "/volumes/{name}/comparison", "compare",
+		"What differs between two moments, or a moment and now"), func(ctx context.Context, in *struct {
 		Name string `path:"name"`
 		Path string `query:"path" doc:"compare only what is below"`
 		From string `query:"from" required:"true" doc:"RFC 3339, latest, or a snapshot's id"`
@@ -55,7 +62,8 @@ func (s *server) registerRecovery(a huma.API) {
 	}) (*body[api.Comparison], error) {
 		return answerAt(s.site.Recovery.Compare(ctx, in.Name, in.Path, in.From, in.To))
 	})
-	huma.Register(a, op("GET", "/volumes/{name}/text-difference", "compareText", "What differs between two versions of a text file, line by line"), func(ctx context.Context, in *struct {
+	huma.Register(a, op("GET", "/volumes/{name}/text-difference", "compareText",
+		"What differs between two versions of a text file, line by line"), func(ctx context.Context, in *struct {
 		Name string `path:"name"`
 		Path string `query:"path" required:"true"`
 		From string `query:"from" required:"true" doc:"RFC 3339, latest, or a snapshot's id"`
@@ -63,113 +71,140 @@ func (s *server) registerRecovery(a huma.API) {
 	}) (*body[api.TextDifference], error) {
 		return answerAt(s.site.Recovery.TextDifference(in.Name, in.Path, in.From, in.To))
 	})
-	huma.Register(a, op("POST", "/runs/{id}/undo", "undoRun", "Take back what a restore in place did", 202), func(ctx context.Context, in *struct {
-		ID int64 `path:"id"`
-	}) (*body[api.Run], error) {
-		return answer(s.eyes(ctx).Undo(in.ID, caller(ctx)))
-	})
-	huma.Register(a, op("GET", "/recipes", "listRecipes", "Saved restores"), func(ctx context.Context, _ *none) (*body[[]api.Recipe], error) {
+	huma.Register(a, op("POST", "/runs/{id}/undo", "undoRun", "Take back what a restore in place did", 202),
+		func(ctx context.Context, in *struct {
+			ID int64 `path:"id"`
+		}) (*body[api.Run], error) {
+			return answer(s.eyes(ctx).Undo(in.ID, caller(ctx)))
+		})
+	huma.Register(a, op("GET", "/recipes", "listRecipes", "Saved restores"), func(ctx context.Context,
+		_ *none) (*body[[]api.Recipe], error) {
 		all, err := s.site.Recovery.Recipes()
 		for i := range all {
 			unnamedRecipe(ctx, &all[i])
 		}
 		return answer(all, err)
 	})
-	huma.Register(a, op("GET", "/recipes/{name}", "getRecipe", "One saved restore with its last runs"), func(ctx context.Context, in *named) (*body[api.Recipe], error) {
-		one, err := s.site.Recovery.Recipe(in.Name)
-		if err == nil {
-			unnamedRecipe(ctx, one)
-		}
-		return answerAt(one, err)
-	})
-	huma.Register(a, op("POST", "/recipes/{name}", "saveRecipe", "Save a restore under a name", 201), func(ctx context.Context, in *recipeIn) (*body[api.Recipe], error) {
-		return answerAt(s.site.Recovery.PutRecipe(ctx, in.Name, in.Body, false, caller(ctx)))
-	})
-	huma.Register(a, op("PUT", "/recipes/{name}", "editRecipe", "Change a saved restore"), func(ctx context.Context, in *recipeIn) (*body[api.Recipe], error) {
+	huma.Register(a, op("GET", "/recipes/{name}", "getRecipe", "One saved restore with its last runs"),
+		func(ctx context.Context, in *named) (*body[api.Recipe], error) {
+			one, err := s.site.Recovery.Recipe(in.Name)
+			if err == nil {
+				unnamedRecipe(ctx, one)
+			}
+			return answerAt(one, err)
+		})
+	huma.Register(a, op("POST", "/recipes/{name}", "saveRecipe", "Save a restore under a name", 201),
+		func(ctx context.Context, in *recipeIn) (*body[api.Recipe], error) {
+			return answerAt(s.site.Recovery.PutRecipe(ctx, in.Name, in.Body, false, caller(ctx)))
+		})
+	huma.Register(a, op("PUT", "/recipes/{name}", "editRecipe", "Change a saved restore"), func(ctx context.Context,
+		in *recipeIn) (*body[api.Recipe], error) {
 		return answerAt(s.site.Recovery.PutRecipe(ctx, in.Name, in.Body, true, caller(ctx)))
 	})
-	huma.Register(a, op("POST", "/recipes/{name}/runs", "runRecipe", "Carry a saved restore out now", 202), func(ctx context.Context, in *named) (*body[api.Run], error) {
-		return answer(s.site.Recovery.RunRecipe(ctx, in.Name))
-	})
-	huma.Register(a, op("DELETE", "/recipes/{name}", "removeRecipe", "Forget a saved restore; what it brought back stays"), func(_ context.Context, in *named) (*said, error) {
-		return sentence(s.site.Recovery.RemoveRecipe(in.Name))
-	})
-	huma.Register(a, op("GET", "/trials", "listTrials", "How restores are tried, and the last trial of each volume, here and elsewhere"), func(ctx context.Context, _ *none) (*body[api.Trials], error) {
+	huma.Register(a, op("POST", "/recipes/{name}/runs", "runRecipe", "Carry a saved restore out now", 202),
+		func(ctx context.Context, in *named) (*body[api.Run], error) {
+			return answer(s.site.Recovery.RunRecipe(ctx, in.Name))
+		})
+	huma.Register(a, op("DELETE", "/recipes/{name}", "removeRecipe", "Forget a saved restore; what it brought back stays"),
+		func(_ context.Context, in *named) (*said, error) {
+			return sentence(s.site.Recovery.RemoveRecipe(in.Name))
+		})
+	huma.Register(a, op("GET", "/trials", "listTrials", "How restores are tried, and the last trial of each volume, "+
+		"here and elsewhere"), func(ctx context.Context, _ *none) (*body[api.Trials], error) {
 		return answerAt(s.site.Recovery.RestoreTests(ctx))
 	})
-	huma.Register(a, op("PUT", "/trials", "putTrials", "Say when restores are tried"), func(ctx context.Context, in *body[api.TrialsPut]) (*body[api.Trials], error) {
+	huma.Register(a, op("PUT", "/trials", "putTrials", "Say when restores are tried"), func(ctx context.Context,
+		in *body[api.TrialsPut]) (*body[api.Trials], error) {
 		return answerAt(s.site.Recovery.PutRestoreTests(ctx, in.Body))
 	})
-	huma.Register(a, op("POST", "/trials", "tryRestore", "Try a restore of a volume now, or of all", 202), func(ctx context.Context, in *body[api.TrialAsk]) (*body[[]api.Run], error) {
-		return answer(s.site.Recovery.TestRestore(in.Body.Volume, caller(ctx)))
-	})
-	huma.Register(a, op("GET", "/clones", "listClones", "Writable copies of snapshots on this host"), func(context.Context, *none) (*body[[]api.Clone], error) {
-		return answer(s.site.Recovery.Clones())
-	})
-	huma.Register(a, op("POST", "/clones", "makeClone", "Make a writable copy of a snapshot on this host", 201), func(ctx context.Context, in *body[api.CloneAsk]) (*body[api.Clone], error) {
-		return answerAt(s.site.Recovery.MakeClone(in.Body, caller(ctx)))
-	})
-	huma.Register(a, op("GET", "/clones/{name}", "getClone", "One clone"), func(_ context.Context, in *named) (*body[api.Clone], error) {
-		return answerAt(s.site.Recovery.Clone(in.Name))
-	})
-	huma.Register(a, op("DELETE", "/clones/{name}", "discardClone", "Take a clone away with everything that was changed in it"), func(_ context.Context, in *struct {
+	huma.Register(a, op("POST", "/trials", "tryRestore", "Try a restore of a volume now, or of all", 202),
+		func(ctx context.Context, in *body[api.TrialAsk]) (*body[[]api.Run], error) {
+			return answer(s.site.Recovery.TestRestore(in.Body.Volume, caller(ctx)))
+		})
+	huma.Register(a, op("GET", "/clones", "listClones", "Writable copies of snapshots on this host"),
+		func(context.Context, *none) (*body[[]api.Clone], error) {
+			return answer(s.site.Recovery.Clones())
+		})
+	huma.Register(a, op("POST", "/clones", "makeClone", "Make a writable copy of a snapshot on this host", 201),
+		func(ctx context.Context, in *body[api.CloneAsk]) (*body[api.Clone], error) {
+			return answerAt(s.site.Recovery.MakeClone(in.Body, caller(ctx)))
+		})
+	huma.Register(a, op("GET", "/clones/{name}", "getClone", "One clone"),
+		func(_ context.Context, in *named) (*body[api.Clone], error) {
+			return answerAt(s.site.Recovery.Clone(in.Name))
+		})
+	huma.Register(a, op("DELETE", "/clones/{name}", "discardClone",
+		"Take a clone away with everything that was changed in it"), func(_ context.Context, in *struct {
 		Name   string `path:"name"`
 		Anyway bool   `query:"anyway" doc:"although someone is in it"`
 	}) (*said, error) {
 		return sentence(s.site.Recovery.DiscardClone(in.Name, in.Anyway))
 	})
-	huma.Register(a, op("POST", "/clones/{name}/snapshots", "snapshotClone", "Take a snapshot of a clone, which becomes a volume with the first", 202), func(ctx context.Context, in *struct {
+	huma.Register(a, op("POST", "/clones/{name}/snapshots", "snapshotClone",
+		"Take a snapshot of a clone, which becomes a volume with the first", 202), func(ctx context.Context, in *struct {
 		Name string `path:"name"`
 		Body api.SnapshotTake
 	}) (*body[api.Run], error) {
 		return answer(s.site.Recovery.SnapshotClone(in.Name, in.Body, caller(ctx)))
 	})
-	huma.Register(a, op("POST", "/clones/{name}/settle", "settleClone", "Make a clone a volume of its own in a directory of its own", 202), func(ctx context.Context, in *struct {
+	huma.Register(a, op("POST", "/clones/{name}/settle", "settleClone",
+		"Make a clone a volume of its own in a directory of its own", 202), func(ctx context.Context, in *struct {
 		Name string `path:"name"`
 		Body api.CloneSettle
 	}) (*body[api.Run], error) {
 		return answer(s.site.Recovery.CloneToVolume(in.Name, in.Body, caller(ctx)))
 	})
-	huma.Register(a, op("POST", "/group-restores", "restoreGroup", "Bring all volumes of a group back to one common instant", 202), func(ctx context.Context, in *body[api.GroupRestoreAsk]) (*body[api.Run], error) {
+	huma.Register(a, op("POST", "/group-restores", "restoreGroup",
+		"Bring all volumes of a group back to one common instant", 202), func(ctx context.Context,
+		in *body[api.GroupRestoreAsk]) (*body[api.Run], error) {
 		return answer(s.site.Recovery.RestoreGroup(ctx, in.Body, caller(ctx)))
 	})
-	huma.Register(a, op("POST", "/group-restores/plan", "planGroupRestore", "What that would do; changes nothing"), func(ctx context.Context, in *body[api.GroupRestoreAsk]) (*body[api.GroupRestore], error) {
-		return answerAt(s.site.Recovery.PlanGroupRestore(ctx, in.Body))
-	})
-	huma.Register(a, op("GET", "/volumes/{name}/found", "listFound", "What the filesystem or another tool left of a volume"), func(_ context.Context, in *named) (*body[api.FoundList], error) {
+	huma.Register(a, op("POST", "/group-restores/plan", "planGroupRestore", "What that would do; changes nothing"),
+		func(ctx context.Context, in *body[api.GroupRestoreAsk]) (*body[api.GroupRestore], error) {
+			return answerAt(s.site.Recovery.PlanGroupRestore(ctx, in.Body))
+		})
+	huma.Register(a, op("GET", "/volumes/{name}/found", "listFound",
+		"What the filesystem or another tool left of a volume"), func(_ context.Context, in *named) (*body[api.FoundList],
+		error) {
 		return answerAt(s.site.Recovery.External(in.Name))
 	})
-	huma.Register(a, op("PUT", "/volumes/{name}/found", "setFound", "Say where others leave point-in-time directories of a volume"), func(_ context.Context, in *struct {
+	huma.Register(a, op("PUT", "/volumes/{name}/found", "setFound", "Say where others leave point-in-time directories "+
+		"of a volume"), func(_ context.Context, in *struct {
 		Name string `path:"name"`
 		Body api.FoundPut
 	}) (*body[api.FoundList], error) {
 		return answerAt(s.site.Recovery.SetExternal(in.Name, in.Body))
 	})
-	huma.Register(a, op("GET", "/volumes/{name}/found/browse", "browseFound", "A directory of what others left, as it is on the disk"), func(_ context.Context, in *struct {
+	huma.Register(a, op("GET", "/volumes/{name}/found/browse", "browseFound",
+		"A directory of what others left, as it is on the disk"), func(_ context.Context, in *struct {
 		Name  string `path:"name"`
 		Found string `query:"found" required:"true"`
 		Path  string `query:"path"`
 	}) (*body[api.FoundBrowse], error) {
 		return answerAt(s.site.Recovery.BrowseExternal(in.Name, in.Found, in.Path))
 	})
-	huma.Register(a, op("POST", "/volumes/{name}/found/take", "takeFound", "Take what others left into the volume's history, with its own time", 202), func(ctx context.Context, in *struct {
+	huma.Register(a, op("POST", "/volumes/{name}/found/take", "takeFound",
+		"Take what others left into the volume's history, with its own time", 202), func(ctx context.Context, in *struct {
 		Name string `path:"name"`
 		Body api.FoundTake
 	}) (*body[api.Run], error) {
 		return answer(s.site.Recovery.TakeExternal(in.Name, in.Body.Names, caller(ctx)))
 	})
-	huma.Register(a, op("GET", "/mounts", "listMounts", "Volumes whose snapshots are shown as a filesystem on this host"), func(context.Context, *none) (*body[[]api.Mount], error) {
-		return &body[[]api.Mount]{s.site.Recovery.Mounts()}, nil
-	})
-	huma.Register(a, op("POST", "/mounts", "addMount", "Show a volume's snapshots as a filesystem on this host", 201), func(ctx context.Context, in *body[api.MountAsk]) (*body[api.Mount], error) {
-		return answerAt(s.site.Recovery.Mount(in.Body, caller(ctx)))
-	})
-	huma.Register(a, op("DELETE", "/mounts", "endMount", "Take such a filesystem away"), func(_ context.Context, in *struct {
-		Dir    string `query:"dir" required:"true"`
-		Anyway bool   `query:"anyway" doc:"although someone is in it: it goes when they have left"`
-	}) (*said, error) {
-		return sentence(s.site.Recovery.EndMount(in.Dir, in.Anyway))
-	})
+	huma.Register(a, op("GET", "/mounts", "listMounts", "Volumes whose snapshots are shown as a filesystem on this host"),
+		func(context.Context, *none) (*body[[]api.Mount], error) {
+			return &body[[]api.Mount]{s.site.Recovery.Mounts()}, nil
+		})
+	huma.Register(a, op("POST", "/mounts", "addMount", "Show a volume's snapshots as a filesystem on this host", 201),
+		func(ctx context.Context, in *body[api.MountAsk]) (*body[api.Mount], error) {
+			return answerAt(s.site.Recovery.Mount(in.Body, caller(ctx)))
+		})
+	huma.Register(a, op("DELETE", "/mounts", "endMount", "Take such a filesystem away"),
+		func(_ context.Context, in *struct {
+			Dir    string `query:"dir" required:"true"`
+			Anyway bool   `query:"anyway" doc:"although someone is in it: it goes when they have left"`
+		}) (*said, error) {
+			return sentence(s.site.Recovery.EndMount(in.Dir, in.Anyway))
+		})
 }
 
 type recipeIn struct {
@@ -185,11 +220,12 @@ func (s *server) archive(w http.ResponseWriter, r *http.Request) {
 		form = "tar"
 	}
 	begun := false
-	err := s.eyes(r.Context()).Archive(r.Context(), chi.URLParam(r, "name"), q.Get("at"), form, q["path"], func(name string) {
-		begun = true
-		w.Header().Set("Content-Type", map[string]string{"tar": "application/x-tar", "zip": "application/zip"}[form])
-		w.Header().Set("Content-Disposition", fmt.Sprintf("attachment; filename=%q", name))
-	}, w)
+	err := s.eyes(r.Context()).Archive(r.Context(), chi.URLParam(r, "name"), q.Get("at"), form, q["path"],
+		func(name string) {
+			begun = true
+			w.Header().Set("Content-Type", map[string]string{"tar": "application/x-tar", "zip": "application/zip"}[form])
+			w.Header().Set("Content-Disposition", fmt.Sprintf("attachment; filename=%q", name))
+		}, w)
 	if err == nil {
 		return
 	}
@@ -200,7 +236,8 @@ func (s *server) archive(w http.ResponseWriter, r *http.Request) {
 }
 
 // pictures are the kinds of files that are shown where they are asked for with show.
-var pictures = map[string]string{".png": "image/png", ".jpg": "image/jpeg", ".jpeg": "image/jpeg", ".gif": "image/gif", ".webp": "image/webp"}
+var pictures = map[string]string{".png": "image/png", ".jpg": "image/jpeg", ".jpeg": "image/jpeg", ".gif": "image/gif",
+	".webp": "image/webp"}
 
 // file downloads one file, or a part of it (RFC 9110 §14).
 func (s *server) file(w http.ResponseWriter, r *http.Request) {

@@ -19,7 +19,8 @@ import (
 // Every call of the API, by everyone who may ask: each role gets in exactly where it is said
 // here. A call that is new is in none of these lists and fails this until someone decided.
 func TestEveryCallForEveryRole(t *testing.T) {
-	everybody := words("getMe setOwnPassword getTimeline getRun listRuns cancelRun browse find listVersions planRestore restore undoRun events archive file")
+	everybody := words("getMe setOwnPassword getTimeline getRun listRuns cancelRun browse find listVersions " +
+		"planRestore restore undoRun events archive file")
 	records := words(`getSite listCatalogueCopies asOf explain getGroup getPolicy getSnapshot getSpace getStatus getUsage getVolume getRoute listAlarms listCaps listGroups listHooks listPlaces listPolicies
 		listPolicyVersions listRoutes listSites listSnapshots listVolumes listMounts listFound listClones getClone listRecipes getRecipe listTrials paceWeek recoveryOrder reportObjectives routeTraffic checkPolicy diffPolicy previewPolicy planPrune
 		freeing checkRoute calendar policySchema`)
@@ -36,7 +37,8 @@ func TestEveryCallForEveryRole(t *testing.T) {
 	for _, role := range []string{"administrator", "operator", "auditor", "file owner"} {
 		uid := uint32(4000)
 		name := strings.ReplaceAll(role, " ", "-")
-		_, err := s.Access.AddPerson(api.PersonAdd{Name: name, Role: role, Password: "correct horse", UID: &uid, GIDs: []uint32{4000}})
+		_, err := s.Access.AddPerson(api.PersonAdd{Name: name, Role: role, Password: "correct horse", UID: &uid,
+			GIDs: []uint32{4000}})
 		require.NoError(t, err)
 		tok, err := s.Access.NewToken(api.TokenAdd{Name: "of-" + name, Person: name})
 		require.NoError(t, err)
@@ -50,7 +52,8 @@ func TestEveryCallForEveryRole(t *testing.T) {
 		} `json:"paths"`
 	}
 	require.NoError(t, json.Unmarshal(spec, &doc))
-	calls := map[string][2]string{"events": {"GET", "/events"}, "archive": {"GET", "/volumes/none/archive"}, "file": {"GET", "/volumes/none/file"}, "calendar": {"GET", "/calendar"}, "policySchema": {"GET", "/policies/schema"}}
+	calls := map[string][2]string{"events": {"GET", "/events"}, "archive": {"GET", "/volumes/none/archive"},
+		"file": {"GET", "/volumes/none/file"}, "calendar": {"GET", "/calendar"}, "policySchema": {"GET", "/policies/schema"}}
 	for path, methods := range doc.Paths {
 		for method, op := range methods {
 			path := strings.NewReplacer("{name}", "none", "{id}", "17", "{scope}", "volume").Replace(path)
@@ -88,7 +91,8 @@ func TestEveryCallForEveryRole(t *testing.T) {
 				continue
 			}
 			require.NotEqual(t, http.StatusUnauthorized, resp.StatusCode)
-			require.Equal(t, may[role], resp.StatusCode != http.StatusForbidden, fmt.Sprintf("%s %s (%s) by %s: %d", call[0], call[1], id, role, resp.StatusCode))
+			require.Equal(t, may[role], resp.StatusCode != http.StatusForbidden, fmt.Sprintf("%s %s (%s) by %s: %d", call[0],
+				call[1], id, role, resp.StatusCode))
 		}
 	}
 	for _, list := range []map[string]bool{everybody, records, operators, auditors, administrators, notAuditors} {
@@ -112,9 +116,11 @@ func TestSigningIn(t *testing.T) {
 	admin := c.token
 	status := c.call("POST", "/people", `{"name":"ines","role":"operator","password":"short"}`, nil, nil)
 	require.Equal(t, 422, status)
-	require.Equal(t, 201, c.call("POST", "/people", `{"name":"ines","role":"operator","password":"orchids in march"}`, nil, nil))
+	require.Equal(t, 201, c.call("POST", "/people", `{"name":"ines","role":"operator","password":"orchids in march"}`, nil,
+		nil))
 	signIn := func(password string) (int, string) {
-		resp, err := http.Post(c.url+"/api/v1/session", "application/json", strings.NewReader(fmt.Sprintf(`{"name":"ines","password":%q}`, password)))
+		resp, err := http.Post(c.url+"/api/v1/session", "application/json",
+			strings.NewReader(fmt.Sprintf(`{"name":"ines","password":%q}`, password)))
 		require.NoError(t, err)
 		defer resp.Body.Close()
 		for _, k := range resp.Cookies() {

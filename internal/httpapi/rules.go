@@ -27,11 +27,12 @@ type rule struct {
 }
 
 var (
-	looks     = rule{operator: true, auditor: true}              // records, without contents of files
-	reads     = rule{operator: true}                             // names and contents of files
-	readsOwn  = rule{operator: true, owner: true}                // the same; of a file owner what that one may see
-	fetches   = rule{operator: true, owner: true, act: true}     // takes contents away, or brings them back
-	keepsUp   = rule{operator: true, act: true}                  // what keeps the daily work going; nothing that is kept goes sooner by it
+	looks    = rule{operator: true, auditor: true}          // records, without contents of files
+	reads    = rule{operator: true}                         // names and contents of files
+	readsOwn = rule{operator: true, owner: true}            // the same; of a file owner what that one may see
+	fetches  = rule{operator: true, owner: true, act: true} // takes contents away, or brings them back
+	// what keeps the daily work going; nothing that is kept goes sooner by it
+	keepsUp   = rule{operator: true, act: true}
 	plans     = rule{operator: true, auditor: true}              // computes, and changes nothing
 	decides   = rule{act: true}                                  // for administrators alone
 	everybody = rule{operator: true, auditor: true, owner: true} // about who asks alone
@@ -41,12 +42,18 @@ var (
 var rules = map[string]rule{
 	"getSite": looks, "listCatalogueCopies": looks, "getMe": everybody, "setOwnPassword": {true, true, true, true},
 
-	"asOf": looks, "explain": looks, "getGroup": looks, "getPolicy": looks, "getSnapshot": looks, "getSpace": looks, "getStatus": looks, "getUsage": looks, "getVolume": looks, "getRoute": looks,
-	"listAlarms": looks, "listCaps": looks, "listGroups": looks, "listHooks": looks, "listPlaces": looks, "listPolicies": looks, "listPolicyVersions": looks, "listRoutes": looks, "listSites": looks,
-	"listSnapshots": looks, "listVolumes": looks, "listMounts": looks, "listFound": looks, "listClones": looks, "getClone": looks, "listRecipes": looks, "getRecipe": looks, "listTrials": looks, "paceWeek": looks, "recoveryOrder": looks, "reportObjectives": looks, "routeTraffic": looks, "calendar": looks, "desk": looks,
-	"listLedger": {auditor: true}, "verifyLedger": {auditor: true}, "listPeople": {auditor: true}, "listTokens": {auditor: true},
+	"asOf": looks, "explain": looks, "getGroup": looks, "getPolicy": looks, "getSnapshot": looks, "getSpace": looks,
+	"getStatus": looks, "getUsage": looks, "getVolume": looks, "getRoute": looks,
+	"listAlarms": looks, "listCaps": looks, "listGroups": looks, "listHooks": looks, "listPlaces": looks,
+	"listPolicies": looks, "listPolicyVersions": looks, "listRoutes": looks, "listSites": looks,
+	"listSnapshots": looks, "listVolumes": looks, "listMounts": looks, "listFound": looks, "listClones": looks,
+	"getClone": looks, "listRecipes": looks, "getRecipe": looks, "listTrials": looks, "paceWeek": looks,
+	"recoveryOrder": looks, "reportObjectives": looks, "routeTraffic": looks, "calendar": looks, "desk": looks,
+	"listLedger": {auditor: true}, "verifyLedger": {auditor: true}, "listPeople": {auditor: true},
+	"listTokens": {auditor: true},
 
-	"checkPolicy": plans, "diffPolicy": plans, "previewPolicy": plans, "planPrune": plans, "freeing": plans, "checkRoute": plans, "policySchema": plans,
+	"checkPolicy": plans, "diffPolicy": plans, "previewPolicy": plans, "planPrune": plans, "freeing": plans,
+	"checkRoute": plans, "policySchema": plans,
 	"checkSite": {operator: true},
 
 	"listCrate": reads, "compare": reads, "compareText": reads, "planGroupRestore": reads, "browseFound": reads,
@@ -54,14 +61,25 @@ var rules = map[string]rule{
 	"getTimeline": everybody, "getRun": everybody, "listRuns": everybody, "events": everybody,
 	"archive": fetches, "file": fetches, "restore": fetches, "undoRun": fetches, "cancelRun": fetches, "dav": readsOwn,
 
-	"takeSnapshot": keepsUp, "keepSnapshot": keepsUp, "recallSnapshot": keepsUp, "runRoute": keepsUp, "pauseRoute": keepsUp, "resumeRoute": keepsUp, "muteAlarm": keepsUp, "testAlarm": keepsUp,
-	"verify": keepsUp, "copyCatalogue": keepsUp, "sweep": keepsUp, "prune": keepsUp, "pauseVolume": keepsUp, "resumeVolume": keepsUp, "detachPlace": keepsUp, "addMount": keepsUp, "endMount": keepsUp, "runRecipe": keepsUp, "saveRecipe": keepsUp, "editRecipe": keepsUp, "removeRecipe": keepsUp, "tryRestore": keepsUp, "restoreGroup": keepsUp, "makeClone": keepsUp, "discardClone": keepsUp, "snapshotClone": keepsUp,
+	"takeSnapshot": keepsUp, "keepSnapshot": keepsUp, "recallSnapshot": keepsUp, "runRoute": keepsUp,
+	"pauseRoute": keepsUp, "resumeRoute": keepsUp, "muteAlarm": keepsUp, "testAlarm": keepsUp,
+	"verify": keepsUp, "copyCatalogue": keepsUp, "sweep": keepsUp, "prune": keepsUp, "pauseVolume": keepsUp,
+	"resumeVolume": keepsUp, "detachPlace": keepsUp, "addMount": keepsUp, "endMount": keepsUp, "runRecipe": keepsUp,
+	"saveRecipe": keepsUp, "editRecipe": keepsUp, "removeRecipe": keepsUp, "tryRestore": keepsUp, "restoreGroup": keepsUp,
+	"makeClone": keepsUp, "discardClone": keepsUp, "snapshotClone": keepsUp,
 
-	"addVolume": decides, "confirmVolume": decides, "removeVolume": decides, "setLabels": decides, "admitSnapshots": decides, "setStandby": decides, "acceptRules": decides, "removeSnapshot": decides, "letGoSnapshot": decides,
-	"putGroup": decides, "editGroup": decides, "removeGroup": decides, "putPolicy": decides, "removePolicy": decides, "putCap": decides, "removeCap": decides, "rebuildCatalogue": decides, "releaseRemoval": decides,
-	"addToken": decides, "removeToken": decides, "addPerson": decides, "changePerson": decides, "removePerson": decides, "grantFolders": decides,
-	"invite": decides, "confirmSite": decides, "pair": decides, "setUpSites": decides, "grant": decides, "revoke": decides, "setPace": decides, "rotateKey": decides, "addRoute": decides, "editRoute": decides, "removeRoute": decides,
-	"writeCrate": decides, "loadCrate": decides, "setRecoveryOrder": decides, "attachPlace": decides, "putTrials": decides, "settleClone": decides, "setFound": decides, "takeFound": decides,
+	"addVolume": decides, "confirmVolume": decides, "removeVolume": decides, "setLabels": decides,
+	"admitSnapshots": decides, "setStandby": decides, "acceptRules": decides, "removeSnapshot": decides,
+	"letGoSnapshot": decides,
+	"putGroup":      decides, "editGroup": decides, "removeGroup": decides, "putPolicy": decides, "removePolicy": decides,
+	"putCap": decides, "removeCap": decides, "rebuildCatalogue": decides, "releaseRemoval": decides,
+	"addToken": decides, "removeToken": decides, "addPerson": decides, "changePerson": decides, "removePerson": decides,
+	"grantFolders": decides,
+	"invite":       decides, "confirmSite": decides, "pair": decides, "setUpSites": decides, "grant": decides,
+	"revoke":  decides,
+	"setPace": decides, "rotateKey": decides, "addRoute": decides, "editRoute": decides, "removeRoute": decides,
+	"writeCrate": decides, "loadCrate": decides, "setRecoveryOrder": decides, "attachPlace": decides, "putTrials": decides,
+	"settleClone": decides, "setFound": decides, "takeFound": decides,
 }
 
 // may tells whether a role may call an operation. One without a rule is for administrators
@@ -88,7 +106,8 @@ func refusalWords(c *access.Caller, operation string) string {
 			others = append(others, role+"s")
 		}
 	}
-	return fmt.Sprintf("%s may not do this in the role %s: it is for %s", c.Name, c.Role, strings.Join(append([]string{"administrators"}, others...), ", "))
+	return fmt.Sprintf("%s may not do this in the role %s: it is for %s", c.Name, c.Role,
+		strings.Join(append([]string{"administrators"}, others...), ", "))
 }
 
 // judge lets through what the caller's role may, and records acts before they are done.
@@ -159,7 +178,8 @@ func (s *server) admit(ctx context.Context, id, what string) (after func(status 
 	n, err := s.site.Access.Record(*c, id, what, "")
 	return func(status int) {
 		if status >= 400 {
-			_, _ = s.site.Access.Record(*c, id, fmt.Sprintf("entry %d", n), fmt.Sprintf("refused or failed: %d %s", status, http.StatusText(status)))
+			_, _ = s.site.Access.Record(*c, id, fmt.Sprintf("entry %d", n), fmt.Sprintf("refused or failed: %d %s", status,
+				http.StatusText(status)))
 		}
 	}, "", err
 }

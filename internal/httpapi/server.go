@@ -54,7 +54,8 @@ func New(s *site.Site) http.Handler {
 	r := chi.NewRouter()
 	r.Use(middleware.Recoverer, headers)
 	srv := &server{site: s, costs: newCosts(1, costlyAtOnce, costlyWaiting),
-		listings: newCosts(listingsAtOnce, 0, sendingWaiting), downloads: newCosts(downloadsAtOnce, 0, sendingWaiting), streams: limit.Places{Each: mostStreams}}
+		listings: newCosts(listingsAtOnce, 0, sendingWaiting), downloads: newCosts(downloadsAtOnce, 0, sendingWaiting),
+		streams: limit.Places{Each: mostStreams}}
 	r.Route("/api/v1", func(r chi.Router) {
 		r.Post("/session", srv.signIn)
 		r.Delete("/session", srv.signOut)
@@ -81,7 +82,8 @@ func New(s *site.Site) http.Handler {
 			}))
 		})
 		r.NotFound(func(w http.ResponseWriter, r *http.Request) {
-			problem(w, http.StatusNotFound, fmt.Sprintf("there is nothing at %s; /api/v1/openapi.json lists what there is", r.URL.Path))
+			problem(w, http.StatusNotFound, fmt.Sprintf("there is nothing at %s; /api/v1/openapi.json lists what there is",
+				r.URL.Path))
 		})
 	})
 	r.NotFound(console())
@@ -123,7 +125,8 @@ func headers(next http.Handler) http.Handler {
 		h := w.Header()
 		h.Set("X-Content-Type-Options", "nosniff")
 		h.Set("Referrer-Policy", "no-referrer")
-		h.Set("Content-Security-Policy", "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; frame-ancestors 'none'")
+		h.Set("Content-Security-Policy", "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; "+
+			"frame-ancestors 'none'")
 		next.ServeHTTP(w, r)
 	})
 }
@@ -231,7 +234,8 @@ func (s *server) events(w http.ResponseWriter, r *http.Request) {
 	rc := http.NewResponseController(w)
 	leave, ok := s.streams.Enter(payer(r.Context()))
 	if !ok {
-		problem(w, http.StatusTooManyRequests, fmt.Sprintf("%s has %d streams of events open already: close some of them", caller(r.Context()), mostStreams))
+		problem(w, http.StatusTooManyRequests, fmt.Sprintf("%s has %d streams of events open already: close some of them",
+			caller(r.Context()), mostStreams))
 		return
 	}
 	defer leave()

@@ -41,7 +41,8 @@ func TestTokensEndByThemselves(t *testing.T) {
 	var lasting, short api.Token
 	require.Equal(t, 201, c.call("POST", "/tokens", `{"name":"lasting"}`, nil, &lasting))
 	end := moved.Now().Add(time.Hour)
-	require.Equal(t, 201, c.call("POST", "/tokens", fmt.Sprintf(`{"name":"short","until":%q}`, end.Format(time.RFC3339Nano)), nil, &short))
+	require.Equal(t, 201, c.call("POST", "/tokens", fmt.Sprintf(`{"name":"short","until":%q}`,
+		end.Format(time.RFC3339Nano)), nil, &short))
 
 	d := &caller1{t, srv.URL, short.Text}
 	session, _, err := s.Access.SignInByToken(short.Text)

@@ -67,7 +67,8 @@ func howMany(n int) string { return fmt.Sprintf("(%d not shown)", n) }
 
 // namesNone are acts whose paths and names are of volumes, folders that are granted, and places
 // on the host, which auditors see elsewhere too.
-var namesNone = map[string]bool{"addVolume": true, "setFound": true, "grantFolders": true, "grant": true, "addRoute": true, "editRoute": true, "putGroup": true, "editGroup": true,
+var namesNone = map[string]bool{"addVolume": true, "setFound": true, "grantFolders": true, "grant": true,
+	"addRoute": true, "editRoute": true, "putGroup": true, "editGroup": true,
 	"attachPlace": true, "addMount": true, "makeClone": true, "setStandby": true, "writeCrate": true, "loadCrate": true}
 
 // unnamedAct takes the names of files out of what an act was about.

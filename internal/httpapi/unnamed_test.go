@@ -31,9 +31,11 @@ func TestAuditorsSeeNoNames(t *testing.T) {
 	require.NoError(t, os.WriteFile(filepath.Join(share, "payroll-march"), []byte("others"), 0o644))
 	restored := wait(`{"volume":"v","at":"latest","inPlace":true,"paths":["payroll-march"]}`, "/restores")
 	require.Equal(t, "done", restored.State, restored.Outcome)
-	require.Equal(t, 201, c.call("POST", "/recipes/monthly", `{"restore":{"volume":"v","at":"latest","inPlace":true,"paths":["payroll-march"]}}`, nil, nil))
+	require.Equal(t, 201, c.call("POST", "/recipes/monthly",
+		`{"restore":{"volume":"v","at":"latest","inPlace":true,"paths":["payroll-march"]}}`, nil, nil))
 	require.Equal(t, 200, c.call("GET", "/volumes/v/archive?path=payroll-march", "", nil, nil))
-	require.Equal(t, 201, c.call("POST", "/people", `{"name":"ines","role":"auditor","password":"orchids in march"}`, nil, nil))
+	require.Equal(t, 201, c.call("POST", "/people", `{"name":"ines","role":"auditor","password":"orchids in march"}`, nil,
+		nil))
 	var tok api.Token
 	require.Equal(t, 201, c.call("POST", "/tokens", `{"name":"audit","person":"ines"}`, nil, &tok))
 	auditor := *c
@@ -41,7 +43,8 @@ func TestAuditorsSeeNoNames(t *testing.T) {
 	require.Equal(t, 403, auditor.call("GET", "/volumes/v/find?pattern=payroll*", "", nil, nil))
 
 	told := 0
-	for _, path := range []string{"/status", "/runs", fmt.Sprint("/runs/", taken.ID), fmt.Sprint("/runs/", restored.ID), "/ledger", "/ledger?text=payroll", "/ledger?text=PayRoll", "/recipes", "/recipes/monthly",
+	for _, path := range []string{"/status", "/runs", fmt.Sprint("/runs/", taken.ID), fmt.Sprint("/runs/", restored.ID),
+		"/ledger", "/ledger?text=payroll", "/ledger?text=PayRoll", "/recipes", "/recipes/monthly",
 		"/alarms", "/volumes/v", "/volumes/v/snapshots", "/trials"} {
 		var seen, by any
 		require.Equal(t, 200, auditor.call("GET", path, "", nil, &seen), path)
@@ -113,8 +116,11 @@ func TestTokenSessionsEnd(t *testing.T) {
 // An answer to a request that cannot be used does not repeat what it held.
 func TestAnswersRepeatNoSecrets(t *testing.T) {
 	c, _, _ := open(t)
-	for _, body := range []string{`{"name":"ines","role":"operator","password":["orchids"]}`, `{"name":"ines","role":"operator","password":{"x":"orchids"}}`,
-		`{"name":"ines","role":"gardener","password":"orchids in march"}`, `{"name":"ines","Password":"orchids","password":7}`, `{"name":"ines","role":"operator","passwort":"orchids in march"}`,
+	for _, body := range []string{`{"name":"ines","role":"operator","password":["orchids"]}`,
+		`{"name":"ines","role":"operator","password":{"x":"orchids"}}`,
+		`{"name":"ines","role":"gardener","password":"orchids in march"}`,
+		`{"name":"ines","Password":"orchids","password":7}`,
+		`{"name":"ines","role":"operator","passwort":"orchids in march"}`,
 		`{"name":"ines","role":"operator","password":"orchids"`, `"orchids"`} {
 		for _, call := range []string{"POST /people", "PUT /me/password", "POST /sites", "POST /tokens"} {
 			method, path, _ := strings.Cut(call, " ")

@@ -53,7 +53,8 @@ func Open() (*Inbox, error) {
 	}
 	in.Mail, in.Hook = ml.Addr().String(), "http://"+hl.Addr().String()+"/alarms"
 	in.smtp = smtp.NewServer(in)
-	in.smtp.Domain, in.smtp.MaxMessageBytes, in.smtp.ReadTimeout, in.smtp.WriteTimeout = "localhost", mostBytes, 10*time.Second, 10*time.Second
+	in.smtp.Domain, in.smtp.MaxMessageBytes, in.smtp.ReadTimeout, in.smtp.WriteTimeout = "localhost", mostBytes,
+		10*time.Second, 10*time.Second
 	in.http = &http.Server{Handler: in, ReadHeaderTimeout: 10 * time.Second}
 	go in.smtp.Serve(ml)
 	go in.http.Serve(hl)

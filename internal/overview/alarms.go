@@ -58,7 +58,8 @@ func (s *Service) WatchAlarms() error {
 		is[x.About] = true
 		i := slices.IndexFunc(open, func(a *catalog.Alarm) bool { return a.Key == x.About })
 		if i < 0 {
-			begun = append(begun, &catalog.Alarm{Key: x.About, Text: x.Text, Next: x.Next, Command: x.Command, Link: x.Link, Since: catalog.At(now)})
+			begun = append(begun, &catalog.Alarm{Key: x.About, Text: x.Text, Next: x.Next, Command: x.Command, Link: x.Link,
+				Since: catalog.At(now)})
 		} else if open[i].Text != x.Text {
 			open[i].Text = x.Text
 			changed = append(changed, open[i])
@@ -97,7 +98,8 @@ func (s *Service) noticesOf(a *catalog.Alarm, event string) (out []*catalog.Noti
 	shown := *a // what other sites say gets into alarms, and is read in terminals too
 	a = &shown
 	a.Text, a.Next, a.Command = visible.Text(a.Text), visible.Text(a.Next), visible.Text(a.Command)
-	m := Message{Site: s.Name(), Event: "begins", About: a.Key, Text: a.Text, Next: a.Next, Command: a.Command, Since: a.Since.Time}
+	m := Message{Site: s.Name(), Event: "begins", About: a.Key, Text: a.Text, Next: a.Next, Command: a.Command,
+		Since: a.Since.Time}
 	subject := fmt.Sprintf("%s: %s", s.Name(), visible.Line(phrase.FirstSentence(a.Text)))
 	if !a.Ended.IsZero() {
 		m.Event, m.Ended = "ends", &a.Ended.Time
@@ -108,7 +110,8 @@ func (s *Service) noticesOf(a *catalog.Alarm, event string) (out []*catalog.Noti
 	}
 	text := a.Text + "\n\nSince " + phrase.Stamp(a.Since.Time) + ".\n"
 	if m.Ended != nil {
-		text = fmt.Sprintf("This is over since %s; it lasted %s:\n\n%s\n", phrase.Stamp(*m.Ended), phrase.Ago(m.Ended.Sub(a.Since.Time)), a.Text)
+		text = fmt.Sprintf("This is over since %s; it lasted %s:\n\n%s\n", phrase.Stamp(*m.Ended),
+			phrase.Ago(m.Ended.Sub(a.Since.Time)), a.Text)
 	} else if a.Command != "" {
 		text += fmt.Sprintf("\n%s: %s\n", a.Next, a.Command)
 	}
@@ -171,7 +174,8 @@ func (s *Service) StepAlarms(ctx context.Context, wait bool) error {
 }
 
 func (s *Service) alarmView(a *catalog.Alarm, mutes map[string]time.Time) api.Alarm {
-	v := api.Alarm{ID: a.ID, About: a.Key, Text: a.Text, Next: a.Next, Command: a.Command, Link: a.Link, Since: a.Since.Time, Ended: a.Ended.Ptr()}
+	v := api.Alarm{ID: a.ID, About: a.Key, Text: a.Text, Next: a.Next, Command: a.Command, Link: a.Link,
+		Since: a.Since.Time, Ended: a.Ended.Ptr()}
 	if until, is := mutes[a.Key]; is {
 		v.MutedUntil = &until
 	}
@@ -208,9 +212,11 @@ func (s *Service) Alarms(all bool, before int64) (*api.AlarmList, error) {
 // TestAlarm sends a message over every channel and tells how that went.
 func (s *Service) TestAlarm(ctx context.Context, by string) (string, error) {
 	if len(s.channels()) == 0 {
-		return "", refusal.Conflictf("alarms go to the log and the console only: name a webhook or mail under alarms in site.yaml, then restart the service")
+		return "", refusal.Conflictf("alarms go to the log and the console only: name a webhook or mail under alarms in " +
+			"site.yaml, then restart the service")
 	}
-	a := &catalog.Alarm{Key: "test", Text: fmt.Sprintf("This is a test of alarms from %s, asked for by %s. Nothing is wrong.", s.Name(), by), Since: catalog.At(s.Clock.Now())}
+	a := &catalog.Alarm{Key: "test", Text: fmt.Sprintf("This is a test of alarms from %s, asked for by %s. "+
+		"Nothing is wrong.", s.Name(), by), Since: catalog.At(s.Clock.Now())}
 	var good, failed []string
 	for _, n := range s.noticesOf(a, "test") {
 		if err := s.send(ctx, n); err != nil {
@@ -233,7 +239,8 @@ func (s *Service) MuteAlarm(id int64, until time.Time) (*api.Alarm, error) {
 		return nil, err
 	}
 	if until.Sub(s.Clock.Now()) > 90*24*time.Hour {
-		return nil, refusal.Badf("an alarm is muted for 90 days at most: what is never to be told should be put right, or its objective changed")
+		return nil, refusal.Badf("an alarm is muted for 90 days at most: what is never to be told should be put right, or " +
+			"its objective changed")
 	}
 	if err := s.Catalog.Mute(a.Key, until); err != nil {
 		return nil, err

@@ -77,7 +77,8 @@ func sendMail(ctx context.Context, m *datadir.Mail, n *catalog.Notice) error {
 		if err != nil {
 			return err
 		}
-		opts = append(opts, mail.WithSMTPAuth(mail.SMTPAuthAutoDiscover), mail.WithUsername(m.User), mail.WithPassword(strings.TrimSpace(string(password))))
+		opts = append(opts, mail.WithSMTPAuth(mail.SMTPAuthAutoDiscover), mail.WithUsername(m.User),
+			mail.WithPassword(strings.TrimSpace(string(password))))
 	}
 	c, err := mail.NewClient(host, opts...)
 	if err != nil {

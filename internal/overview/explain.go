@@ -64,9 +64,11 @@ func (s *Service) explainVolume(out *api.Explanation, v *catalog.Volume) error {
 			if next, ok := c.Next(now); ok && !p.Paused && !rs.Proposed {
 				if _, least, looks := c.OnChange(); looks {
 					if _, _, told := s.capture.ChangedSince(v); told {
-						say("It takes %s. Changes are told by the change journal; it also notes every %s that nothing changed, next %s.", c, retention.Words(least), phrase.Stamp(next))
+						say("It takes %s. Changes are told by the change journal; it also notes every %s that nothing changed, next %s.",
+							c, retention.Words(least), phrase.Stamp(next))
 					} else {
-						say("It takes %s. Changes are looked for every %s, because no change journal vouches for it (%s); next %s.", c, retention.Words(least), s.capture.WhyNoJournal(v), phrase.Stamp(next))
+						say("It takes %s. Changes are looked for every %s, because no change journal vouches for it (%s); next %s.", c,
+							retention.Words(least), s.capture.WhyNoJournal(v), phrase.Stamp(next))
 					}
 					continue
 				}
@@ -84,10 +86,12 @@ func (s *Service) explainVolume(out *api.Explanation, v *catalog.Volume) error {
 		if err != nil {
 			return err
 		}
-		say("%s proposes to keep less here: %s. Until that is accepted, with candid volume accept-rules %s, what either the old or the new rules keep stays.", v.Origin, strings.Join(less, "; "), v.Name)
+		say("%s proposes to keep less here: %s. Until that is accepted, with candid volume accept-rules %s, what either "+
+			"the old or the new rules keep stays.", v.Origin, strings.Join(less, "; "), v.Name)
 	}
 	if len(rs.Policies) > 1 && !rs.Proposed {
-		say("With %d policies, the cadences of all apply and what any of them keeps is kept; the longest grace counts (%s), the strictest objective, and unchanged states are skipped only if all of them skip.",
+		say("With %d policies, the cadences of all apply and what any of them keeps is kept; the longest grace counts "+
+			"(%s), the strictest objective, and unchanged states are skipped only if all of them skip.",
 			len(rs.Policies), retention.Words(rs.Grace))
 	}
 	named := map[string]bool{}
@@ -98,7 +102,8 @@ func (s *Service) explainVolume(out *api.Explanation, v *catalog.Volume) error {
 	}
 	for _, place := range slices.Sorted(maps.Keys(named)) {
 		if all := rs.KeepsAll(place); len(all) > 0 {
-			say("At %s everything stays: %s %s no rules for it, and what any policy keeps is kept.", place, strings.Join(all, ", "), phrase.HasOrHave(len(all)))
+			say("At %s everything stays: %s %s no rules for it, and what any policy keeps is kept.", place,
+				strings.Join(all, ", "), phrase.HasOrHave(len(all)))
 			continue
 		}
 		var rules []string
@@ -131,13 +136,15 @@ func (s *Service) explainVolume(out *api.Explanation, v *catalog.Volume) error {
 		}
 	}
 	var parts []string
-	for _, rule := range []string{"newest", "hourly", "daily", "weekly", "monthly", "yearly", "milestone", "by hand", "safety", "keep mark", "recalled", "floor", "owed", "in use", "dated ahead", "out of turn", "paused", "no rules"} {
+	for _, rule := range []string{"newest", "hourly", "daily", "weekly", "monthly", "yearly", "milestone", "by hand",
+		"safety", "keep mark", "recalled", "floor", "owed", "in use", "dated ahead", "out of turn", "paused", "no rules"} {
 		if n := counts[rule]; n > 0 {
 			parts = append(parts, fmt.Sprintf("%d as %s", n, rule))
 		}
 	}
 	if len(d.Rows) > 0 {
-		say("Of its %s here are kept: %s. One may be kept for several reasons.", phrase.Many(len(d.Rows), "snapshot"), strings.Join(parts, ", "))
+		say("Of its %s here are kept: %s. One may be kept for several reasons.", phrase.Many(len(d.Rows), "snapshot"),
+			strings.Join(parts, ", "))
 	}
 	return nil
 }
@@ -167,7 +174,8 @@ func (s *Service) explainMoment(out *api.Explanation, v *catalog.Volume, at stri
 	say("%s answers for it: %s.", row.ID[:12], answer)
 	switch {
 	case view.State == "in grace":
-		say("It is in grace until %s, because: %s. To keep it: candid snapshot recall %s", phrase.Stamp(row.GraceUntil.Time), row.LetGo, row.ID[:12])
+		say("It is in grace until %s, because: %s. To keep it: candid snapshot recall %s", phrase.Stamp(row.GraceUntil.Time),
+			row.LetGo, row.ID[:12])
 	case len(view.Reasons) == 0:
 		say("No rule keeps it any more: %s. The next pruning sends it into grace.", view.LetGo)
 	default:
@@ -189,7 +197,8 @@ func (s *Service) explainMoment(out *api.Explanation, v *catalog.Volume, at stri
 		out.Gaps = append(out.Gaps, api.GapReport{Volume: v.Name, Due: g.Due.Time, Cause: g.Cause})
 	}
 	if n := len(gaps); n > 0 {
-		say("Between it and the moment %s missed, the last one of %s: %s.", phrase.ManyWere(n, "due time"), phrase.Stamp(gaps[n-1].Due.Time), gaps[n-1].Cause)
+		say("Between it and the moment %s missed, the last one of %s: %s.", phrase.ManyWere(n, "due time"),
+			phrase.Stamp(gaps[n-1].Due.Time), gaps[n-1].Cause)
 	}
 	return nil
 }

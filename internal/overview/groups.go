@@ -21,7 +21,8 @@ func (s *Service) explainGroup(v *catalog.Volume, rs *rules.Ruleset, say func(fo
 	}
 	if g != nil {
 		others := slices.DeleteFunc(slices.Clone(members), func(m string) bool { return m == v.Name })
-		say("It is taken together with %s, as one set of the group %s, whenever one of them is due; what is kept of a set is all of it.", strings.Join(others, ", "), g.Name)
+		say("It is taken together with %s, as one set of the group %s, whenever one of them is due; what is kept of a set "+
+			"is all of it.", strings.Join(others, ", "), g.Name)
 	}
 	for _, q := range capture.HoldsOf(g, rs) {
 		words := "nothing lets them go"
@@ -32,7 +33,8 @@ func (s *Service) explainGroup(v *catalog.Volume, rs *rules.Ruleset, say func(fo
 		if q.Failing == policy.FailingSpread {
 			failing = "it is taken nevertheless, as spread"
 		}
-		say("While it is read its writers are held by the hook %s, and %s; if they cannot be held, %s.", q.Freeze, words, failing)
+		say("While it is read its writers are held by the hook %s, and %s; if they cannot be held, %s.", q.Freeze, words,
+			failing)
 	}
 	return nil
 }

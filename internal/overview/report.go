@@ -25,7 +25,8 @@ func (s *Service) Objectives(ctx context.Context, since time.Time) (*api.Objecti
 	if !since.Before(now) {
 		return nil, refusal.Badf("the report must begin in the past: %s has not come yet", phrase.Stamp(since))
 	}
-	out := &api.Objectives{Site: s.Name(), Since: since, Until: now, Rows: []api.ObjectiveRow{}, Gaps: []api.GapReport{}, Late: []api.LateStretch{}}
+	out := &api.Objectives{Site: s.Name(), Since: since, Until: now, Rows: []api.ObjectiveRow{}, Gaps: []api.GapReport{},
+		Late: []api.LateStretch{}}
 	vols, err := s.Catalog.Volumes()
 	if err != nil {
 		return nil, err
@@ -71,8 +72,11 @@ func (s *Service) Objectives(ctx context.Context, since time.Time) (*api.Objecti
 				}
 			}
 			m := objective.Measure(list, rs.Objectives[place], pauses, from, now)
-			row := api.ObjectiveRow{Volume: v.Name, Place: place, ObjectiveSeconds: int64(rs.Objectives[place].Seconds()), OnTargetSeconds: int64(m.OnTarget.Seconds()),
-				LateSeconds: int64(m.Late.Seconds()), UnprotectedSeconds: int64(m.Unprotected.Seconds()), PausedSeconds: int64(m.Paused.Seconds()), LateCount: len(m.Stretches), WorstAgeSeconds: int64(m.WorstAge.Seconds()), States: reached}
+			row := api.ObjectiveRow{Volume: v.Name, Place: place, ObjectiveSeconds: int64(rs.Objectives[place].Seconds()),
+				OnTargetSeconds: int64(m.OnTarget.Seconds()),
+				LateSeconds:     int64(m.Late.Seconds()), UnprotectedSeconds: int64(m.Unprotected.Seconds()),
+				PausedSeconds: int64(m.Paused.Seconds()), LateCount: len(m.Stretches), WorstAgeSeconds: int64(m.WorstAge.Seconds()),
+				States: reached}
 			if !m.WorstAt.IsZero() {
 				row.WorstAt = &m.WorstAt
 			}
@@ -95,7 +99,8 @@ func (s *Service) Objectives(ctx context.Context, since time.Time) (*api.Objecti
 
 // recoveryRows sums up the trials of restores since a time, here and the last ones elsewhere.
 func (s *Service) recoveryRows(ctx context.Context, since time.Time) ([]api.RecoveryRow, error) {
-	rows, err := s.Catalog.Runs(catalog.RunFilter{Kind: recovery.TrialKind, States: recovery.TrialStates, Limit: recovery.MostTrials})
+	rows, err := s.Catalog.Runs(catalog.RunFilter{Kind: recovery.TrialKind, States: recovery.TrialStates,
+		Limit: recovery.MostTrials})
 	if err != nil {
 		return nil, err
 	}
@@ -129,7 +134,8 @@ func (s *Service) recoveryRows(ctx context.Context, since time.Time) ([]api.Reco
 		if t.Good {
 			x.Good++
 		}
-		x.LastAt, x.LastGood, x.LastSeconds, x.WorstSeconds = t.At, t.Good, t.WholeSeconds, max(x.WorstSeconds, t.WholeSeconds)
+		x.LastAt, x.LastGood, x.LastSeconds, x.WorstSeconds = t.At, t.Good, t.WholeSeconds,
+			max(x.WorstSeconds, t.WholeSeconds)
 		x.ObjectiveSeconds = cmp.Or(t.ObjectiveSecs, x.ObjectiveSeconds)
 	}
 	slices.SortFunc(out, func(a, b api.RecoveryRow) int {

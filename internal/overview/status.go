@@ -23,8 +23,10 @@ func (s *Service) volumeView(v *catalog.Volume, counts map[string][2]int) (*api.
 		return nil, err
 	}
 	now := s.Clock.Now()
-	out := &api.Volume{Name: v.Name, Kind: v.Kind, Origin: v.Origin, Path: v.Path, Labels: v.Labels.V, Excludes: v.Excludes.V, Added: v.Added.Time,
-		Protected: v.Protected, PausedSince: v.Paused.Ptr(), Policies: []string{}, Snapshots: counts[v.Name][0], InGrace: counts[v.Name][1], Places: []api.PlaceState{}}
+	out := &api.Volume{Name: v.Name, Kind: v.Kind, Origin: v.Origin, Path: v.Path, Labels: v.Labels.V,
+		Excludes: v.Excludes.V, Added: v.Added.Time,
+		Protected: v.Protected, PausedSince: v.Paused.Ptr(), Policies: []string{}, Snapshots: counts[v.Name][0],
+		InGrace: counts[v.Name][1], Places: []api.PlaceState{}}
 	for _, p := range rs.Policies {
 		name := p.Name
 		if rs.Proposed {
@@ -138,7 +140,8 @@ func (s *Service) protection(out *api.Volume, v *catalog.Volume, rs *rules.Rules
 		out.Protection = "on target"
 		out.Sentence = fmt.Sprintf("Copies of %s, a volume of the site %s.", route.NameAtOrigin(v), v.Origin)
 		if v.Part != "" {
-			out.Sentence = fmt.Sprintf("Copies of a part of %s, a volume of the site %s: %s.", route.NameAtOrigin(v), v.Origin, v.Part)
+			out.Sentence = fmt.Sprintf("Copies of a part of %s, a volume of the site %s: %s.", route.NameAtOrigin(v), v.Origin,
+				v.Part)
 		}
 		if v.Offered != "" {
 			less, err := s.rules.Loosened(v, v.Offered)
@@ -146,27 +149,32 @@ func (s *Service) protection(out *api.Volume, v *catalog.Volume, rs *rules.Rules
 				return err
 			}
 			out.Offered = less
-			out.Sentence += fmt.Sprintf(" %s proposes to keep less here: %s. Until that is accepted, what either the old or the new rules keep stays.", v.Origin, strings.Join(less, "; "))
+			out.Sentence += fmt.Sprintf(" %s proposes to keep less here: %s. Until that is accepted, what either the old or "+
+				"the new rules keep stays.", v.Origin, strings.Join(less, "; "))
 		}
 		if p := out.Places[0]; p.State == "late" {
 			out.Protection = "late"
-			out.Sentence = fmt.Sprintf("The newest copy from %s is %s old; the objective here is %s.", v.Origin, phrase.Ago(now.Sub(newest)), phrase.Ago(time.Duration(p.ObjectiveSeconds)*time.Second))
+			out.Sentence = fmt.Sprintf("The newest copy from %s is %s old; the objective here is %s.", v.Origin,
+				phrase.Ago(now.Sub(newest)), phrase.Ago(time.Duration(p.ObjectiveSeconds)*time.Second))
 		}
 		return nil
 	case !v.Protected:
 		for i := range out.Places {
 			out.Places[i].State = "unprotected"
 		}
-		out.Protection, out.Sentence = "unprotected", "It was removed: nothing is taken any more, its snapshots stay until they are removed for themselves."
+		out.Protection, out.Sentence = "unprotected", "It was removed: nothing is taken any more, its snapshots stay "+
+			"until they are removed for themselves."
 		return nil
 	case !v.Paused.IsZero():
 		for i := range out.Places {
 			out.Places[i].State = "paused"
 		}
-		out.Protection, out.Sentence = "paused", fmt.Sprintf("It is paused since %s: nothing is taken, and nothing it has here expires.", phrase.Stamp(v.Paused.Time))
+		out.Protection, out.Sentence = "paused", fmt.Sprintf("It is paused since %s: nothing is taken, and nothing it has "+
+			"here expires.", phrase.Stamp(v.Paused.Time))
 		return nil
 	case len(rs.Paused) > 0 && len(rs.Take) == 0:
-		out.Protection, out.Sentence = "paused", fmt.Sprintf("Policy %s is paused: nothing is taken, and nothing it has here expires.", strings.Join(rs.Paused, ", "))
+		out.Protection, out.Sentence = "paused", fmt.Sprintf("Policy %s is paused: nothing is taken, and nothing it has "+
+			"here expires.", strings.Join(rs.Paused, ", "))
 		return nil
 	case len(rs.Policies) == 0:
 		for i := range out.Places {
@@ -191,7 +199,8 @@ func (s *Service) protection(out *api.Volume, v *catalog.Volume, rs *rules.Rules
 			out.Sentence = fmt.Sprintf("%s has no copy of it yet.", p.Place)
 		case p.State == "late" && out.Protection == "":
 			out.Protection = "late"
-			out.Sentence = fmt.Sprintf("At %s the newest state is %s old; the objective is %s.", p.Place, phrase.Ago(time.Duration(p.LagSeconds)*time.Second), phrase.Ago(time.Duration(p.ObjectiveSeconds)*time.Second))
+			out.Sentence = fmt.Sprintf("At %s the newest state is %s old; the objective is %s.", p.Place,
+				phrase.Ago(time.Duration(p.LagSeconds)*time.Second), phrase.Ago(time.Duration(p.ObjectiveSeconds)*time.Second))
 		}
 	}
 	if out.Protection != "" {
@@ -203,7 +212,8 @@ func (s *Service) protection(out *api.Volume, v *catalog.Volume, rs *rules.Rules
 	}
 	if len(gaps) > 0 {
 		g := gaps[len(gaps)-1]
-		out.Protection, out.Sentence = "gap", fmt.Sprintf("The snapshot due %s was not taken: %s.", phrase.Stamp(g.Due.Time), g.Cause)
+		out.Protection, out.Sentence = "gap", fmt.Sprintf("The snapshot due %s was not taken: %s.", phrase.Stamp(g.Due.Time),
+			g.Cause)
 		return nil
 	}
 	out.Protection, out.Sentence = "on target", fmt.Sprintf("Its newest state is %s old.", phrase.Ago(now.Sub(newest)))
@@ -213,7 +223,8 @@ func (s *Service) protection(out *api.Volume, v *catalog.Volume, rs *rules.Rules
 // Status tells how everything stands, in sentences first.
 func (s *Service) Status() (*api.Status, error) {
 	now := s.Clock.Now()
-	st := &api.Status{Site: s.Name(), Now: now, Running: s.run.Running(), Coming: []api.Coming{}, Sentences: []api.Sentence{}}
+	st := &api.Status{Site: s.Name(), Now: now, Running: s.run.Running(), Coming: []api.Coming{},
+		Sentences: []api.Sentence{}}
 	var err error
 	if st.Volumes, err = s.Volumes(); err != nil {
 		return nil, err
@@ -222,7 +233,8 @@ func (s *Service) Status() (*api.Status, error) {
 		return nil, err
 	}
 	u := s.Store.Usage()
-	st.Usage = api.Usage{Place: s.Place(), Objects: u.Objects, Packs: u.Packs, StoredBytes: u.StoredBytes, DeadBytes: u.DeadBytes, Snapshots: u.Snapshots, FreeBytes: u.FreeBytes, Volumes: []api.VolumeUsage{}}
+	st.Usage = api.Usage{Place: s.Place(), Objects: u.Objects, Packs: u.Packs, StoredBytes: u.StoredBytes,
+		DeadBytes: u.DeadBytes, Snapshots: u.Snapshots, FreeBytes: u.FreeBytes, Volumes: []api.VolumeUsage{}}
 	held, err := s.Catalog.Setting(rules.HoldSetting)
 	if err != nil {
 		return nil, err
@@ -256,20 +268,24 @@ func (s *Service) sentences(st *api.Status, held string) {
 	}
 	switch {
 	case len(st.Volumes) == 0:
-		add(api.Sentence{Text: "Nothing is protected yet.", Weight: "look", Next: "Add a volume", Command: "candid volume add NAME --path DIR", Link: "/volumes"})
+		add(api.Sentence{Text: "Nothing is protected yet.", Weight: "look", Next: "Add a volume",
+			Command: "candid volume add NAME --path DIR", Link: "/volumes"})
 	case counted == 0:
-		add(api.Sentence{Text: "Nothing is protected any more; what was taken of removed volumes stays.", Weight: "look", Next: "Add a volume", Command: "candid volume add NAME --path DIR", Link: "/volumes"})
+		add(api.Sentence{Text: "Nothing is protected any more; what was taken of removed volumes stays.", Weight: "look",
+			Next: "Add a volume", Command: "candid volume add NAME --path DIR", Link: "/volumes"})
 	case good == counted && counted == 1:
 		add(api.Sentence{Text: "The one volume is on target.", Weight: "calm"})
 	case good == counted:
 		add(api.Sentence{Text: fmt.Sprintf("All %d volumes are on target.", counted), Weight: "calm"})
 	case paused > 0:
-		add(api.Sentence{Text: fmt.Sprintf("%d of %s on target, %d paused.", good, phrase.ManyAre(counted, "volume"), paused), Weight: "look"})
+		add(api.Sentence{Text: fmt.Sprintf("%d of %s on target, %d paused.", good, phrase.ManyAre(counted, "volume"), paused),
+			Weight: "look"})
 	default:
 		add(api.Sentence{Text: fmt.Sprintf("%d of %s on target.", good, phrase.ManyAre(counted, "volume")), Weight: "look"})
 	}
 	if held != "" {
-		add(api.Sentence{Text: "Nothing is removed at present: " + held + ".", Weight: "act", About: "removal held", Next: "Release removal", Command: "candid store release"})
+		add(api.Sentence{Text: "Nothing is removed at present: " + held + ".", Weight: "act", About: "removal held",
+			Next: "Release removal", Command: "candid store release"})
 	}
 	if x, is := s.upkeep.DamageSentence(); is {
 		add(x)
@@ -280,20 +296,27 @@ func (s *Service) sentences(st *api.Status, held string) {
 	}
 	for _, v := range st.Volumes {
 		if len(v.Offered) > 0 {
-			add(api.Sentence{Text: fmt.Sprintf("%s proposes to keep less of %s here: %s. Until a person accepts that, what either the old or the new rules keep stays.", v.Origin, v.Name, strings.Join(v.Offered, "; ")),
+			add(api.Sentence{Text: fmt.Sprintf("%s proposes to keep less of %s here: %s. Until a person accepts that, what "+
+				"either the old or the new rules keep stays.", v.Origin, v.Name, strings.Join(v.Offered, "; ")),
 				Weight: "look", Next: "Accept it", Command: "candid volume accept-rules " + v.Name, Link: "/volumes/" + v.Name})
 		}
 		if v.Standby != nil && v.Standby.Error != "" {
-			add(api.Sentence{Text: fmt.Sprintf("The standby of %s: %s", v.Name, v.Standby.Sentence), Weight: "act", About: "standby of " + v.Name, Next: "Look at the copy", Command: "candid volume show " + v.Name, Link: "/volumes/" + v.Name})
+			add(api.Sentence{Text: fmt.Sprintf("The standby of %s: %s", v.Name, v.Standby.Sentence), Weight: "act",
+				About: "standby of " + v.Name, Next: "Look at the copy", Command: "candid volume show " + v.Name,
+				Link: "/volumes/" + v.Name})
 		}
 		if v.OutOfTurn > 0 {
-			add(api.Sentence{Text: fmt.Sprintf("%s of %s arrived out of turn: more than its cadence takes, or dated against their order, or of another branch of its history. They stay, and displace nothing until a person has looked.", phrase.Many(v.OutOfTurn, "snapshot"), v.Name),
-				Weight: "act", About: "arrivals of " + v.Name, Next: "If they are meant, admit them", Command: "candid volume admit " + v.Name, Link: "/volumes/" + v.Name})
+			add(api.Sentence{Text: fmt.Sprintf("%s of %s arrived out of turn: more than its cadence takes, or dated against "+
+				"their order, or of another branch of its history. They stay, and displace nothing until a person has looked.",
+				phrase.Many(v.OutOfTurn, "snapshot"), v.Name),
+				Weight: "act", About: "arrivals of " + v.Name, Next: "If they are meant, admit them",
+				Command: "candid volume admit " + v.Name, Link: "/volumes/" + v.Name})
 		}
 		if v.Protection == "on target" || (!v.Protected && v.Origin == s.Name()) || doubted[v.Name] {
 			continue
 		}
-		x := api.Sentence{Text: fmt.Sprintf("%s is %s. %s", v.Name, v.Protection, v.Sentence), Weight: "act", About: "volume " + v.Name, Link: "/volumes/" + v.Name}
+		x := api.Sentence{Text: fmt.Sprintf("%s is %s. %s", v.Name, v.Protection, v.Sentence), Weight: "act",
+			About: "volume " + v.Name, Link: "/volumes/" + v.Name}
 		switch {
 		case v.Protection == "unprotected" && len(v.Policies) > 0 && v.Protected && s.Clock.Now().Sub(v.Added) < newFor:
 			x.Weight, x.Next, x.Command = "look", "Take a snapshot now", "candid snapshot take "+v.Name
@@ -328,37 +351,45 @@ func (s *Service) sentences(st *api.Status, held string) {
 			if r.Pull {
 				peer = r.From
 			}
-			add(api.Sentence{Text: fmt.Sprintf("Route %s: %s", r.Name, r.Sentence), Weight: "act", About: "route " + r.Name, Next: "Test the site", Command: "candid site check " + peer, Link: "/sites"})
+			add(api.Sentence{Text: fmt.Sprintf("Route %s: %s", r.Name, r.Sentence), Weight: "act", About: "route " + r.Name,
+				Next: "Test the site", Command: "candid site check " + peer, Link: "/sites"})
 		case "waiting":
-			x := api.Sentence{Text: fmt.Sprintf("Route %s: %s", r.Name, r.Sentence), Weight: "look", Next: "Look at the route", Command: "candid route show " + r.Name, Link: "/sites"}
+			x := api.Sentence{Text: fmt.Sprintf("Route %s: %s", r.Name, r.Sentence), Weight: "look", Next: "Look at the route",
+				Command: "candid route show " + r.Name, Link: "/sites"}
 			if r.FailingSince != nil && !strings.Contains(r.LastError, pairing.Detached) {
 				x.Weight, x.About = "act", "route "+r.Name
 			}
 			add(x)
 		case "behind", "seeding":
-			add(api.Sentence{Text: fmt.Sprintf("Route %s: %s", r.Name, r.Sentence), Weight: "look", Next: "Carry now", Command: "candid route run " + r.Name, Link: "/sites"})
+			add(api.Sentence{Text: fmt.Sprintf("Route %s: %s", r.Name, r.Sentence), Weight: "look", Next: "Carry now",
+				Command: "candid route run " + r.Name, Link: "/sites"})
 		}
 	}
 	for _, r := range st.Routes {
 		if why := s.routes.Slow(&r); why != "" {
-			add(api.Sentence{Text: why, Weight: "act", About: "run of route " + r.Name, Next: "Look at the route", Command: "candid route show " + r.Name, Link: "/sites"})
+			add(api.Sentence{Text: why, Weight: "act", About: "run of route " + r.Name, Next: "Look at the route",
+				Command: "candid route show " + r.Name, Link: "/sites"})
 		}
 	}
 	if caps, err := s.rules.Caps(); err == nil {
 		for _, c := range caps {
 			if c.IsReached && c.Reached == datadir.StopTaking {
-				add(api.Sentence{Text: fmt.Sprintf("The cap of %s %s is reached. %s", c.Scope, c.Name, c.Sentence), Weight: "act", About: "cap of " + c.Scope + " " + c.Name, Next: "See where it went", Command: "candid cap list", Link: "/space"})
+				add(api.Sentence{Text: fmt.Sprintf("The cap of %s %s is reached. %s", c.Scope, c.Name, c.Sentence), Weight: "act",
+					About: "cap of " + c.Scope + " " + c.Name, Next: "See where it went", Command: "candid cap list", Link: "/space"})
 			}
 		}
 	}
 	if f, err := s.rules.Forecast(); err == nil && f.Full != nil && f.Full.Sub(s.Clock.Now()) < rules.ForecastSoon {
-		add(api.Sentence{Text: f.Sentence, Weight: "look", Next: "See where it went", Command: "candid space", Link: "/space"})
+		add(api.Sentence{Text: f.Sentence, Weight: "look", Next: "See where it went", Command: "candid space",
+			Link: "/space"})
 	}
 	if low, is, err := s.rules.LowState(); err == nil && is {
 		_, free, want := s.Lacking()
-		add(api.Sentence{Text: fmt.Sprintf("Only %s are free where the store lies, and %s must stay free, since %s. %s", phrase.Size(free), phrase.Size(want), phrase.Stamp(low.Since), strings.Join(low.Did, " ")),
+		add(api.Sentence{Text: fmt.Sprintf("Only %s are free where the store lies, and %s must stay free, since %s. %s",
+			phrase.Size(free), phrase.Size(want), phrase.Stamp(low.Since), strings.Join(low.Did, " ")),
 			Weight: "act", About: "space", Next: "See where it went", Command: "candid space", Link: "/space"})
 	} else if st.Usage.FreeBytes < 1<<30 {
-		add(api.Sentence{Text: fmt.Sprintf("The store's filesystem has %d MiB left.", st.Usage.FreeBytes>>20), Weight: "act", About: "space", Next: "See what would come back", Command: "candid prune --dry-run"})
+		add(api.Sentence{Text: fmt.Sprintf("The store's filesystem has %d MiB left.", st.Usage.FreeBytes>>20), Weight: "act",
+			About: "space", Next: "See what would come back", Command: "candid prune --dry-run"})
 	}
 }

@@ -94,7 +94,8 @@ func grantWords(g catalog.Grants) string {
 }
 
 func grantsView(g catalog.Grants) api.Grants {
-	return api.Grants{Offer: g.Offer, Read: g.Read, See: g.See, Configure: g.Configure, Labels: g.Volumes.Labels, Names: g.Volumes.Names, Words: grantWords(g)}
+	return api.Grants{Offer: g.Offer, Read: g.Read, See: g.See, Configure: g.Configure, Labels: g.Volumes.Labels,
+		Names: g.Volumes.Names, Words: grantWords(g)}
 }
 
 // Grant lets a paired site do more here.
@@ -126,7 +127,8 @@ func (s *Service) Grant(ctx context.Context, name string, ask api.GrantAsk) (*ap
 	}
 	if ask.QuotaBytes != 0 {
 		if !g.Offer {
-			return nil, refusal.Badf("a quota bounds what %s brings, and it may not bring anything: grant %s too", name, grantOffer)
+			return nil, refusal.Badf("a quota bounds what %s brings, and it may not bring anything: grant %s too", name,
+				grantOffer)
 		}
 		if err := s.setQuota(name, ask.QuotaBytes); err != nil {
 			return nil, err
@@ -178,7 +180,8 @@ func (s *Service) Revoke(ctx context.Context, name string, names []string) (stri
 			n++
 		}
 	}
-	if err := errors.Join(s.Catalog.RemovePeer(name), s.Catalog.Set(access.WitnessSetting+name, ""), s.Catalog.Set(seenStarts+name, ""),
+	if err := errors.Join(s.Catalog.RemovePeer(name), s.Catalog.Set(access.WitnessSetting+name, ""),
+		s.Catalog.Set(seenStarts+name, ""),
 		s.Catalog.Set(PutBackSetting+name, ""), s.Catalog.Set(twoSitesSetting+name, "")); err != nil {
 		return "", err
 	}
@@ -190,7 +193,8 @@ func (s *Service) Revoke(ctx context.Context, name string, names []string) (stri
 		l.Close()
 	}
 	s.run.Changed("sites")
-	words := fmt.Sprintf("The pairing with %s has ended: its key lets it do nothing here any more. Snapshots that it brought stay.", name)
+	words := fmt.Sprintf("The pairing with %s has ended: its key lets it do nothing here any more. Snapshots that it "+
+		"brought stay.", name)
 	if n > 0 {
 		words += fmt.Sprintf(" With it went %s.", phrase.Many(n, "route"))
 	}
@@ -242,7 +246,9 @@ func (s *Service) Rotate(ctx context.Context, force bool) (string, error) {
 		}
 	}
 	if len(missed) > 0 && !force {
-		return "", refusal.Wrap(refusal.Elsewhere, fmt.Errorf("the old key stays in use, because not every paired site knows the new one yet: %s. Run candid site rotate again when they answer, or with --force, after which those must be paired anew", strings.Join(missed, "; ")))
+		return "", refusal.Wrap(refusal.Elsewhere, fmt.Errorf("the old key stays in use, because not every paired site "+
+			"knows the new one yet: %s. Run candid site rotate again when they answer, or with --force, after which those "+
+			"must be paired anew", strings.Join(missed, "; ")))
 	}
 	id, err := transfer.NewIdentity(next)
 	if err != nil {

@@ -47,7 +47,8 @@ func (s *Service) serveHello(peer *catalog.Peer, body []byte, st *transfer.Strea
 			return err
 		}
 	}
-	out := Hello{Name: s.Name(), Now: s.Clock.Now().UnixNano(), Grants: &peer.Grants.V, Recipient: s.Sealing.Recipient().String(), Addresses: s.Addresses(), NoStandby: s.Conf.Standby == ""}
+	out := Hello{Name: s.Name(), Now: s.Clock.Now().UnixNano(), Grants: &peer.Grants.V,
+		Recipient: s.Sealing.Recipient().String(), Addresses: s.Addresses(), NoStandby: s.Conf.Standby == ""}
 	if h.Head != nil {
 		seen, err := s.witness(peer.Name, *h.Head)
 		if err != nil {
@@ -116,7 +117,8 @@ func (s *Service) Greet(ctx context.Context, p *catalog.Peer) (h Hello, addr str
 		return h, addr, 0, err
 	}
 	begin := time.Now()
-	if err := link.Ask("hello", Hello{Name: s.Name(), Grants: &p.Grants.V, Recipient: s.Sealing.Recipient().String(), Addresses: s.Addresses(), Head: &head,
+	if err := link.Ask("hello", Hello{Name: s.Name(), Grants: &p.Grants.V, Recipient: s.Sealing.Recipient().String(),
+		Addresses: s.Addresses(), Head: &head,
 		Starts: starts, SeenStarts: seen}, &h); err != nil {
 		return h, addr, 0, refusal.Wrap(refusal.Elsewhere, fmt.Errorf("site %s: %w", p.Name, err))
 	}

@@ -57,7 +57,8 @@ func (s *Service) Link(ctx context.Context, p *catalog.Peer) (*transfer.Link, st
 		l.Close() // one of both has another key since
 	}
 	if s.IsPlace {
-		return nil, "", refusal.Wrap(refusal.Elsewhere, fmt.Errorf("site %s cannot be reached from a place: only the site that it is attached to calls, and that calls it", p.Name))
+		return nil, "", refusal.Wrap(refusal.Elsewhere, fmt.Errorf("site %s cannot be reached from a place: only the site "+
+			"that it is attached to calls, and that calls it", p.Name))
 	}
 	var errs []error
 	for _, addr := range p.Addresses.V {
@@ -80,7 +81,8 @@ func (s *Service) Link(ctx context.Context, p *catalog.Peer) (*transfer.Link, st
 		s.run.Tell("sites")
 		return l, addr, s.Catalog.SawPeer(p.Name, s.Clock.Now())
 	}
-	return nil, "", refusal.Wrap(refusal.Elsewhere, fmt.Errorf("site %s cannot be reached: %w", p.Name, errors.Join(errs...)))
+	return nil, "", refusal.Wrap(refusal.Elsewhere, fmt.Errorf("site %s cannot be reached: %w", p.Name,
+		errors.Join(errs...)))
 }
 
 var errNewKey = errors.New("this site has a new key since; try again")

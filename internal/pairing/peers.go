@@ -53,7 +53,8 @@ func (s *Service) Invite(grants []string) (api.Invitation, error) {
 	secret := make([]byte, 20)
 	rand.Read(secret)
 	now := s.Clock.Now()
-	inv := invitation{Name: s.Name(), Key: s.Identity().Public(), Secret: secret, Addresses: s.Addresses(), Ends: now.Add(invitationLasts).Unix()}
+	inv := invitation{Name: s.Name(), Key: s.Identity().Public(), Secret: secret, Addresses: s.Addresses(),
+		Ends: now.Add(invitationLasts).Unix()}
 	raw, err := cbor.Marshal(inv)
 	if err != nil {
 		return api.Invitation{}, err
@@ -61,7 +62,8 @@ func (s *Service) Invite(grants []string) (api.Invitation, error) {
 	if err := s.Catalog.PutInvitation(object.Sum(secret).String(), now, now.Add(invitationLasts), g); err != nil {
 		return api.Invitation{}, err
 	}
-	return api.Invitation{Text: invitationPrefix + base64.RawURLEncoding.EncodeToString(raw), Ends: now.Add(invitationLasts)}, nil
+	return api.Invitation{Text: invitationPrefix + base64.RawURLEncoding.EncodeToString(raw),
+		Ends: now.Add(invitationLasts)}, nil
 }
 
 type pairRequest struct {
@@ -81,14 +83,17 @@ type pairReply struct {
 func (s *Service) ReadInvitation(text string) (inv invitation, err error) {
 	text = strings.Join(strings.Fields(text), "")
 	raw, err := base64.RawURLEncoding.DecodeString(strings.TrimPrefix(text, invitationPrefix))
-	if !strings.HasPrefix(text, invitationPrefix) || err != nil || cbor.Unmarshal(raw, &inv) != nil || len(inv.Key) != ed25519.PublicKeySize {
-		return inv, refusal.Badf("this is not an invitation, or a part of it is missing: paste the whole line that candid site invite printed, beginning with %s", invitationPrefix)
+	if !strings.HasPrefix(text, invitationPrefix) || err != nil || cbor.Unmarshal(raw, &inv) != nil ||
+		len(inv.Key) != ed25519.PublicKeySize {
+		return inv, refusal.Badf("this is not an invitation, or a part of it is missing: paste the whole line that candid "+
+			"site invite printed, beginning with %s", invitationPrefix)
 	}
 	if err := policy.CheckName("site", inv.Name); err != nil {
 		return inv, refusal.Wrap(refusal.Misuse, err)
 	}
 	if inv.Name == s.Name() {
-		return inv, refusal.Conflictf("the invitation comes from a site of the same name, %s: two paired sites need different names", s.Name())
+		return inv, refusal.Conflictf("the invitation comes from a site of the same name, %s: two paired sites need "+
+			"different names", s.Name())
 	}
 	if s.Clock.Now().Unix() > inv.Ends {
 		return inv, refusal.Wrap(refusal.Conflict, catalog.ErrInvitationLate)
@@ -120,8 +125,10 @@ func (s *Service) Pair(ctx context.Context, text string, grants []string) (*api.
 		if err != nil {
 			return nil, refusal.Wrap(refusal.Conflict, fmt.Errorf("%s refused to pair: %w", inv.Name, err))
 		}
-		p := &catalog.Peer{Name: inv.Name, Key: hex.EncodeToString(inv.Key), Addresses: catalog.JSON[[]string]{V: inv.Addresses},
-			Paired: catalog.At(s.Clock.Now()), Seen: catalog.At(s.Clock.Now()), Grants: catalog.JSON[catalog.Grants]{V: g}, Granted: catalog.JSON[catalog.Grants]{V: reply.Grants}}
+		p := &catalog.Peer{Name: inv.Name, Key: hex.EncodeToString(inv.Key),
+			Addresses: catalog.JSON[[]string]{V: inv.Addresses},
+			Paired:    catalog.At(s.Clock.Now()), Seen: catalog.At(s.Clock.Now()), Grants: catalog.JSON[catalog.Grants]{V: g},
+			Granted: catalog.JSON[catalog.Grants]{V: reply.Grants}}
 		if err := s.SameKeyAs(inv.Name, p.Key); err != nil {
 			return nil, err
 		}
@@ -132,7 +139,8 @@ func (s *Service) Pair(ctx context.Context, text string, grants []string) (*api.
 		view := s.peerView(p)
 		return &view, nil
 	}
-	return nil, refusal.Wrap(refusal.Elsewhere, fmt.Errorf("the site %s cannot be reached: %w; check that its service runs and that this address is open", inv.Name, errors.Join(errs...)))
+	return nil, refusal.Wrap(refusal.Elsewhere, fmt.Errorf("the site %s cannot be reached: %w; check that its service "+
+		"runs and that this address is open", inv.Name, errors.Join(errs...)))
 }
 
 // SameKeyAs refuses a second site of a name that is paired with another key, and a second name
@@ -141,16 +149,19 @@ func (s *Service) SameKeyAs(name, key string) error {
 	if old, err := s.Catalog.PeerByKey(key); err != nil {
 		return err
 	} else if old != nil && old.Name != name {
-		return refusal.Conflictf("this key is paired here already, as the site %s: end that pairing first, with candid site revoke %s", old.Name, old.Name)
+		return refusal.Conflictf("this key is paired here already, as the site %s: end that pairing first, with candid "+
+			"site revoke %s", old.Name, old.Name)
 	}
 	if old, err := s.Catalog.Peer(name); err == nil && old.Key != key {
-		return refusal.Conflictf("another site named %s is paired here already, with another key: end that pairing first, with candid site revoke %s", name, name)
+		return refusal.Conflictf("another site named %s is paired here already, with another key: end that pairing first, "+
+			"with candid site revoke %s", name, name)
 	}
 	return nil
 }
 
 func (s *Service) peerView(p *catalog.Peer) api.Peer {
-	return api.Peer{Name: p.Name, Key: p.Key, Addresses: p.Addresses.V, Paired: p.Paired.Time, Seen: p.Seen.Ptr(), Up: s.Up(p.Name),
+	return api.Peer{Name: p.Name, Key: p.Key, Addresses: p.Addresses.V, Paired: p.Paired.Time, Seen: p.Seen.Ptr(),
+		Up:     s.Up(p.Name),
 		Grants: grantsView(p.Grants.V), Granted: grantsView(p.Granted.V), Pace: s.paceView(p)}
 }
 
@@ -199,7 +210,8 @@ func (s *Service) servePair(key ed25519.PublicKey, from string, body []byte, st 
 		return err
 	}
 	p := &catalog.Peer{Name: q.Name, Key: hex.EncodeToString(key), Addresses: catalog.JSON[[]string]{V: q.Addresses},
-		Paired: catalog.At(s.Clock.Now()), Seen: catalog.At(s.Clock.Now()), Grants: catalog.JSON[catalog.Grants]{V: g}, Granted: catalog.JSON[catalog.Grants]{V: q.Grants}}
+		Paired: catalog.At(s.Clock.Now()), Seen: catalog.At(s.Clock.Now()), Grants: catalog.JSON[catalog.Grants]{V: g},
+		Granted: catalog.JSON[catalog.Grants]{V: q.Grants}}
 	if err := s.Catalog.PutPeer(p); err != nil {
 		return err
 	}

@@ -118,9 +118,11 @@ func (s *Service) notSwapped(dir string) error {
 		case st.Mode&unix.S_IFMT != unix.S_IFDIR:
 			return refusal.Badf("%s is a link, and was none when the place was attached", above)
 		case st.Uid != 0 && int(st.Uid) != os.Geteuid():
-			return refusal.Badf("%s belongs to the user %d, who can put something else in the place of %s: choose a directory that only root can move", above, st.Uid, dir)
+			return refusal.Badf("%s belongs to the user %d, who can put something else in the place of %s: choose a "+
+				"directory that only root can move", above, st.Uid, dir)
 		case st.Mode&0o022 != 0 && st.Mode&unix.S_ISVTX == 0:
-			return refusal.Badf("others may write to %s and put something else in the place of %s: choose a directory that only root can move", above, dir)
+			return refusal.Badf("others may write to %s and put something else in the place of %s: choose a directory that "+
+				"only root can move", above, dir)
 		}
 	}
 	return nil
@@ -147,15 +149,18 @@ func ownAlone(dir string) error {
 		case kind != 0 && kind != fs.ModeDir && kind != fs.ModeSocket:
 			return refusal.Badf("%s is no file and no directory: a place holds nothing that leads elsewhere", path)
 		case ok && int(st.Uid) != os.Geteuid():
-			return refusal.Badf("%s belongs to the user %d: a place belongs to the service alone (chown -R %d %s, when you trust what it holds)", path, st.Uid, os.Geteuid(), dir)
+			return refusal.Badf("%s belongs to the user %d: a place belongs to the service alone (chown -R %d %s, when you "+
+				"trust what it holds)", path, st.Uid, os.Geteuid(), dir)
 		case kind != fs.ModeSocket && info.Mode().Perm()&0o022 != 0:
-			return refusal.Badf("others may write to %s: a place belongs to the service alone (chmod -R go-w %s, when you trust what it holds)", path, dir)
+			return refusal.Badf("others may write to %s: a place belongs to the service alone (chmod -R go-w %s, when you "+
+				"trust what it holds)", path, dir)
 		}
 		return nil
 	})
 }
 
-var ErrPlaceHolds = refusal.Conflictf("a place holds what is carried to it, and takes and lays out nothing itself: ask the site that it is attached to")
+var ErrPlaceHolds = refusal.Conflictf("a place holds what is carried to it, and takes and lays out nothing itself: " +
+	"ask the site that it is attached to")
 
 // pairPlace makes the site and its place know each other's present keys. Another key than the
 // place had when it was attached here before is refused, unless the place announced it.
@@ -171,7 +176,8 @@ func (s *Service) pairPlace(p *Service, name, dir string) error {
 		}
 		if old.Key != peer.Key {
 			if cat == s.Catalog && old.NextKey != peer.Key {
-				return refusal.Conflictf("what lies at %s is named %s and has another key than the place of that name that was attached here: if it is meant, end what is known of that one first, with candid site revoke %s", dir, name, name)
+				return refusal.Conflictf("what lies at %s is named %s and has another key than the place of that name that was "+
+					"attached here: if it is meant, end what is known of that one first, with candid site revoke %s", dir, name, name)
 			}
 			if _, err := cat.ChangeKey(old, peer.Key); err != nil {
 				return err
@@ -180,10 +186,15 @@ func (s *Service) pairPlace(p *Service, name, dir string) error {
 		return cat.SetAddresses(peer.Name, peer.Addresses.V)
 	}
 	return errors.Join(
-		known(s.Catalog, &catalog.Peer{Name: name, Key: hex.EncodeToString(p.Identity().Public()), Addresses: catalog.JSON[[]string]{V: []string{placeAddress + dir}},
-			Grants: catalog.JSON[catalog.Grants]{V: catalog.Grants{Offer: true, Read: true, See: true}}, Granted: catalog.JSON[catalog.Grants]{V: everything}, Former: catalog.JSON[[]string]{V: []string{}}}),
-		known(p.Catalog, &catalog.Peer{Name: s.Name(), Key: hex.EncodeToString(s.Identity().Public()), Addresses: catalog.JSON[[]string]{V: []string{}},
-			Grants: catalog.JSON[catalog.Grants]{V: everything}, Granted: catalog.JSON[catalog.Grants]{V: catalog.Grants{Offer: true, Read: true, See: true}}, Former: catalog.JSON[[]string]{V: []string{}}}))
+		known(s.Catalog, &catalog.Peer{Name: name, Key: hex.EncodeToString(p.Identity().Public()),
+			Addresses: catalog.JSON[[]string]{V: []string{placeAddress + dir}},
+			Grants:    catalog.JSON[catalog.Grants]{V: catalog.Grants{Offer: true, Read: true, See: true}},
+			Granted:   catalog.JSON[catalog.Grants]{V: everything}, Former: catalog.JSON[[]string]{V: []string{}}}),
+		known(p.Catalog, &catalog.Peer{Name: s.Name(), Key: hex.EncodeToString(s.Identity().Public()),
+			Addresses: catalog.JSON[[]string]{V: []string{}},
+			Grants:    catalog.JSON[catalog.Grants]{V: everything},
+			Granted:   catalog.JSON[catalog.Grants]{V: catalog.Grants{Offer: true, Read: true, See: true}},
+			Former:    catalog.JSON[[]string]{V: []string{}}}))
 }
 
 // dialPlace makes a line to a place of this site.
@@ -192,7 +203,8 @@ func (s *Service) dialPlace(ctx context.Context, name, dir string, keys []ed2551
 	p := s.placesHere[name]
 	s.mu.Unlock()
 	if p == nil {
-		return nil, fmt.Errorf("%s: when its disk is there again, candid place attach %s --path %s", Detached, name, visible.Word(dir))
+		return nil, fmt.Errorf("%s: when its disk is there again, candid place attach %s --path %s", Detached, name,
+			visible.Word(dir))
 	}
 	fds, err := unix.Socketpair(unix.AF_UNIX, unix.SOCK_STREAM|unix.SOCK_CLOEXEC|unix.SOCK_NONBLOCK, 0)
 	if err != nil {
@@ -242,7 +254,8 @@ func (s *Service) Attach(name, dir string) (string, error) {
 	if is {
 		return "", refusal.Conflictf("place %s is attached already, at %s", name, paths[name])
 	}
-	if peer, err := s.Catalog.Peer(name); err == nil && !strings.HasPrefix(strings.Join(peer.Addresses.V, " "), placeAddress) || name == s.Name() {
+	if peer, err := s.Catalog.Peer(name); err == nil && !strings.HasPrefix(strings.Join(peer.Addresses.V, " "),
+		placeAddress) || name == s.Name() {
 		return "", refusal.Conflictf("%s is the name of a site: choose another for the place", name)
 	}
 	entries, err := os.ReadDir(dir)
@@ -267,7 +280,8 @@ func (s *Service) Attach(name, dir string) (string, error) {
 	s.run.Changed("sites")
 	words := fmt.Sprintf("%s/%s is attached at %s", s.Name(), name, dir)
 	if fresh {
-		return words + fmt.Sprintf(", empty. Carry snapshots there: candid route add NAME --to %s --volumes key=value", name), nil
+		return words + fmt.Sprintf(", empty. Carry snapshots there: candid route add NAME --to %s --volumes key=value", name),
+			nil
 	}
 	if waiting > 0 {
 		return words + fmt.Sprintf("; %s that waited for it goes on.", phrase.Many(waiting, "route")), nil
@@ -298,7 +312,8 @@ func (s *Service) Detach(name string) (string, error) {
 		return "", err
 	}
 	s.run.Changed("sites")
-	return fmt.Sprintf("%s/%s is detached: its disk can be taken away. Routes to it wait, and what they carry stays owed.", s.Name(), name), nil
+	return fmt.Sprintf("%s/%s is detached: its disk can be taken away. Routes to it wait, and what they carry stays owed.",
+		s.Name(), name), nil
 }
 
 // Places lists the further places of this site.

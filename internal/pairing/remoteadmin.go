@@ -95,7 +95,8 @@ func (s *Service) serveRemote(ctx context.Context, peer *catalog.Peer, st *trans
 	if err := st.Reply(struct{}{}); err != nil {
 		return err
 	}
-	c := &remoteConn{Conn: st.Conn(), caller: RemoteCaller{Site: peer.Name, Configure: peer.Grants.V.Configure}, ended: make(chan struct{})}
+	c := &remoteConn{Conn: st.Conn(), caller: RemoteCaller{Site: peer.Name, Configure: peer.Grants.V.Configure},
+		ended: make(chan struct{})}
 	select {
 	case l.conns <- c:
 	case <-ctx.Done():

@@ -89,15 +89,20 @@ func (s *Service) Handle(op string, needs need, answer func(ctx context.Context,
 // answerPeers has requests answered that are about the pairing itself.
 func (s *Service) answerPeers() {
 	s.handlers = map[string]handler{}
-	s.Handle("hello", NeedsNothing, func(_ context.Context, q *Request) error { return s.serveHello(q.Peer, q.Body, q.Stream) })
-	s.Handle("rekey", NeedsNothing, func(_ context.Context, q *Request) error { return s.serveRekey(q.Peer, q.Body, q.Stream) })
+	s.Handle("hello", NeedsNothing, func(_ context.Context, q *Request) error {
+		return s.serveHello(q.Peer, q.Body, q.Stream)
+	})
+	s.Handle("rekey", NeedsNothing, func(_ context.Context, q *Request) error {
+		return s.serveRekey(q.Peer, q.Body, q.Stream)
+	})
 	s.Handle("desk", needsSee, func(ctx context.Context, q *Request) error { return s.serveRemote(ctx, q.Peer, q.Stream) })
 }
 
 func (s *Service) serveRequest(ctx context.Context, q *Request) error {
 	h, ok := s.handlers[q.Op]
 	if !ok {
-		return &transfer.Refusal{What: fmt.Sprintf("this site does not know the request %q: bring both to the same release", q.Op), Final: true}
+		return &transfer.Refusal{What: fmt.Sprintf("this site does not know the request %q: bring both to the same release",
+			q.Op), Final: true}
 	}
 	if !h.has(q.Peer.Grants.V) {
 		return &transfer.Refusal{What: fmt.Sprintf("%s does not let %s %s: a person there can, with candid site grant %s %s",

@@ -42,7 +42,8 @@ type Service struct {
 func New(dir *datadir.Dir, run *run.Engine, access *access.Service) *Service {
 	s := &Service{Dir: dir, run: run, access: access, handlers: map[string]handler{},
 		strangers: limit.Places{All: mostStrangers, Each: mostStrangersFrom}, lines: limit.Places{Each: mostLines},
-		links: map[string]*transfer.Link{}, placesHere: map[string]*FurtherPlace{}, paces: map[string]*Paced{}, headReported: map[string]int64{}}
+		links: map[string]*transfer.Link{}, placesHere: map[string]*FurtherPlace{}, paces: map[string]*Paced{},
+		headReported: map[string]int64{}}
 	s.answerPeers()
 	return s
 }

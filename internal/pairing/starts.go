@@ -123,7 +123,10 @@ func (s *Service) seeStarts(peer *catalog.Peer, told []startNumber) (seen []star
 		}
 		s.run.Tell("sites")
 	}
-	return seen, s.writeStarts(seenStarts+peer.Name, append(slices.DeleteFunc(slices.Clone(seen), func(n startNumber) bool { return n == last }), last))
+	return seen, s.writeStarts(seenStarts+peer.Name,
+		append(slices.DeleteFunc(slices.Clone(seen), func(n startNumber) bool {
+			return n == last
+		}), last))
 }
 
 // seenOfUs compares what a peer has seen of this site with its own starts. A start that it
@@ -174,7 +177,8 @@ func (s *Service) TwoSites(peer string) error {
 	if err != nil || since == "" {
 		return err
 	}
-	return &transfer.Refusal{What: fmt.Sprintf("two sites show the key of %s, so neither brings anything to %s: stop one of them, then say so at %s with candid site confirm %s", peer, s.Name(), s.Name(), peer), Final: true}
+	return &transfer.Refusal{What: fmt.Sprintf("two sites show the key of %s, so neither brings anything to %s: stop "+
+		"one of them, then say so at %s with candid site confirm %s", peer, s.Name(), s.Name(), peer), Final: true}
 }
 
 // ConfirmPeer says that of two sites with one key only one is alive any more.
@@ -216,8 +220,10 @@ func (s *Service) StartSentences(add func(api.Sentence)) error {
 	}
 	for key := range doubles {
 		peer := strings.TrimPrefix(key, twoSitesSetting)
-		add(api.Sentence{Text: fmt.Sprintf("Two sites show the key of %s: one is a copy of the other. Nothing is taken in from either.", peer),
-			Weight: "act", About: "two sites: " + peer, Next: "Stop one of them, then say so", Command: "candid site confirm " + peer, Link: "/sites"})
+		add(api.Sentence{Text: fmt.Sprintf("Two sites show the key of %s: one is a copy of the other. Nothing is taken in "+
+			"from either.", peer),
+			Weight: "act", About: "two sites: " + peer, Next: "Stop one of them, then say so", Command: "candid site confirm " +
+				peer, Link: "/sites"})
 	}
 	back, err := s.Catalog.Settings(PutBackSetting)
 	if err != nil {
@@ -232,11 +238,13 @@ func (s *Service) StartSentences(add func(api.Sentence)) error {
 		text := fmt.Sprintf("%s was put back to an earlier state; noticed %s.", peer, phrase.Stamp(p.At))
 		switch {
 		case p.OwedAgain > 0:
-			text += fmt.Sprintf(" %s that were carried there are not there any more and are carried again.", phrase.Many(p.OwedAgain, "snapshot"))
+			text += fmt.Sprintf(" %s that were carried there are not there any more and are carried again.",
+				phrase.Many(p.OwedAgain, "snapshot"))
 		case p.OwedAgain == 0:
 			text += " All that was carried there is there."
 		}
-		add(api.Sentence{Text: text, Weight: "act", About: "put back: " + peer, Next: "Look at it, then say that you have", Command: "candid store release", Link: "/sites"})
+		add(api.Sentence{Text: text, Weight: "act", About: "put back: " + peer, Next: "Look at it, then say that you have",
+			Command: "candid store release", Link: "/sites"})
 	}
 	own, err := s.Catalog.Setting(ownStateSetting)
 	if err != nil || own == "" {
@@ -244,7 +252,9 @@ func (s *Service) StartSentences(add func(api.Sentence)) error {
 	}
 	at, peer, _ := strings.Cut(own, "|")
 	when, _ := time.Parse(time.RFC3339, at)
-	add(api.Sentence{Text: fmt.Sprintf("This site was put back to an earlier state; %s noticed it %s. Its histories go on in a new term: what was taken after the image stays at the other sites, before it.", peer, phrase.Stamp(when)),
-		Weight: "act", About: "this site was put back", Next: "Look what the other sites have, then say that you have", Command: "candid store release", Link: "/sites"})
+	add(api.Sentence{Text: fmt.Sprintf("This site was put back to an earlier state; %s noticed it %s. Its histories go "+
+		"on in a new term: what was taken after the image stays at the other sites, before it.", peer, phrase.Stamp(when)),
+		Weight: "act", About: "this site was put back", Next: "Look what the other sites have, then say that you have",
+		Command: "candid store release", Link: "/sites"})
 	return nil
 }

@@ -48,7 +48,8 @@ func guarded(text string, read func(*ast.File) error) error {
 func depth(text string) (deepest int) {
 	for line := range strings.Lines(text) {
 		dashes := 0
-		for rest := strings.TrimLeft(line, " \t"); len(rest) > 1 && strings.ContainsRune("-?:", rune(rest[0])) && strings.ContainsRune(" \t", rune(rest[1])); {
+		for rest := strings.TrimLeft(line, " \t"); len(rest) > 1 && strings.ContainsRune("-?:", rune(rest[0])) &&
+			strings.ContainsRune(" \t", rune(rest[1])); {
 			dashes++
 			rest = strings.TrimLeft(rest[1:], " \t")
 		}

@@ -39,7 +39,8 @@ func (r *reader) keep(place string, k placeRules, p *Policy, shift int) {
 	if k.Newest != nil {
 		any = true
 		if rules.Newest = *k.Newest; rules.Newest < 1 || rules.Newest > mostKept {
-			r.at(path+".newest", fmt.Errorf("newest: %d keeps nothing or too much: give 1 to %d, or leave it out", rules.Newest, mostKept))
+			r.at(path+".newest", fmt.Errorf("newest: %d keeps nothing or too much: give 1 to %d, or leave it out", rules.Newest,
+				mostKept))
 		}
 	}
 	for t, v := range values(k) {
@@ -49,7 +50,8 @@ func (r *reader) keep(place string, k placeRules, p *Policy, shift int) {
 		any = true
 		step, err := parseStep(fmt.Sprint(v))
 		if err == nil && step.For > 0 && step.For < bucketLength(t) {
-			err = fmt.Errorf("for %s is shorter than what one of them stands for: give at least %s", retention.Words(step.For), retention.Words(bucketLength(t)))
+			err = fmt.Errorf("for %s is shorter than what one of them stands for: give at least %s", retention.Words(step.For),
+				retention.Words(bucketLength(t)))
 		}
 		if err != nil {
 			r.at(path+"."+t.String(), fmt.Errorf("%s: %w", t, err))
@@ -71,14 +73,16 @@ func (r *reader) keep(place string, k placeRules, p *Policy, shift int) {
 		*into = d
 	}
 	if !any {
-		r.at("$.keep", fmt.Errorf("%s keeps nothing: give newest or a tier, or leave the place out to keep everything there", place))
+		r.at("$.keep", fmt.Errorf("%s keeps nothing: give newest or a tier, or leave the place out to keep everything there",
+			place))
 	}
 	r.reachable(path, &rules, p)
 	p.Keep[place] = rules
 }
 
 func values(k placeRules) map[retention.Tier]any {
-	return map[retention.Tier]any{retention.Hourly: k.Hourly, retention.Daily: k.Daily, retention.Weekly: k.Weekly, retention.Monthly: k.Monthly, retention.Yearly: k.Yearly}
+	return map[retention.Tier]any{retention.Hourly: k.Hourly, retention.Daily: k.Daily, retention.Weekly: k.Weekly,
+		retention.Monthly: k.Monthly, retention.Yearly: k.Yearly}
 }
 
 // parseStep reads "14", "for 30 days", "first 8" or "first for 1 year".
@@ -94,7 +98,8 @@ func parseStep(text string) (s retention.Step, err error) {
 		return s, err
 	}
 	if s.Count, err = strconv.Atoi(rest); err != nil {
-		return s, fmt.Errorf("%q: write how many, such as 14, or for how long, such as for 30 days; first in front keeps the first of each", text)
+		return s, fmt.Errorf("%q: write how many, such as 14, or for how long, such as for 30 days; first in front keeps "+
+			"the first of each", text)
 	}
 	if s.Count < 1 || s.Count > mostKept {
 		return s, fmt.Errorf("%d keeps nothing or too much: give 1 to %d, or leave it out", s.Count, mostKept)
@@ -104,7 +109,8 @@ func parseStep(text string) (s retention.Step, err error) {
 
 func bucketLength(t retention.Tier) time.Duration {
 	const day = 24 * time.Hour
-	return map[retention.Tier]time.Duration{retention.Hourly: time.Hour, retention.Daily: day, retention.Weekly: 7 * day, retention.Monthly: 30 * day, retention.Yearly: 365 * day}[t]
+	return map[retention.Tier]time.Duration{retention.Hourly: time.Hour, retention.Daily: day, retention.Weekly: 7 * day,
+		retention.Monthly: 30 * day, retention.Yearly: 365 * day}[t]
 }
 
 // span is how far back a step usually reaches.
@@ -124,11 +130,14 @@ func (r *reader) reachable(path string, rules *retention.Rules, p *Policy) {
 			continue
 		}
 		if length := bucketLength(t); typical > length && t < retention.Yearly && typical >= bucketLength(t+1) {
-			r.at(path+"."+t.String(), fmt.Errorf("%s: snapshots come only every %s, so it keeps the same ones as %s; leave it out or take more often", t, retention.Words(typical), t+1))
+			r.at(path+"."+t.String(), fmt.Errorf("%s: snapshots come only every %s, so it keeps the same ones as %s; leave "+
+				"it out or take more often", t, retention.Words(typical), t+1))
 		}
 		for n := retention.Hourly; n < t; n++ {
-			if narrow := rules.Tiers[n]; narrow != (retention.Step{}) && narrow.First == rules.Tiers[t].First && span(n, narrow) >= span(t, rules.Tiers[t]) {
-				r.hint(path+"."+t.String(), "%s %s reaches no further back than %s %s, which keeps the same and more: it adds nothing", t, rules.Tiers[t], n, narrow)
+			if narrow := rules.Tiers[n]; narrow != (retention.Step{}) && narrow.First == rules.Tiers[t].First &&
+				span(n, narrow) >= span(t, rules.Tiers[t]) {
+				r.hint(path+"."+t.String(), "%s %s reaches no further back than %s %s, which keeps the same and more: it "+
+					"adds nothing", t, rules.Tiers[t], n, narrow)
 				break
 			}
 		}
@@ -154,7 +163,8 @@ func (r *reader) milestones(d *document, p *Policy) {
 			r.at(path+".for", err)
 		}
 		if len(d.Keep) == 0 {
-			r.at(path, errors.New("the policy has no keep, so every place keeps everything and a milestone adds nothing: say what to keep, or leave the milestone out"))
+			r.at(path, errors.New("the policy has no keep, so every place keeps everything and a milestone adds nothing: say "+
+				"what to keep, or leave the milestone out"))
 			continue
 		}
 		places := m.At
@@ -166,11 +176,13 @@ func (r *reader) milestones(d *document, p *Policy) {
 		for _, place := range places {
 			rules, ok := p.Keep[place]
 			if !ok {
-				r.at(path+".at", fmt.Errorf("milestone %s is at %s, for which keep says nothing, so everything stays there: add %s to keep, or take it out here", m.Name, place, place))
+				r.at(path+".at", fmt.Errorf("milestone %s is at %s, for which keep says nothing, so everything stays there: add "+
+					"%s to keep, or take it out here", m.Name, place, place))
 				continue
 			}
 			if daily := rules.Tiers[retention.Daily]; long > 0 && span(retention.Daily, daily) >= long {
-				r.hint(path+".for", "milestone %s for %s reaches no further back than daily %s at %s: it adds nothing", m.Name, retention.Words(long), daily, place)
+				r.hint(path+".for", "milestone %s for %s reaches no further back than daily %s at %s: it adds nothing", m.Name,
+					retention.Words(long), daily, place)
 			}
 			rules.Milestones = append(slices.Clone(rules.Milestones), retention.Milestone{Name: m.Name, On: on, For: long})
 			p.Keep[place] = rules
@@ -181,7 +193,8 @@ func (r *reader) milestones(d *document, p *Policy) {
 // objective hints at an objective that the cadence cannot meet.
 func (r *reader) objective(place string, d time.Duration, p *Policy) {
 	if slowest := fastest(p.Take); slowest > d && d > 0 {
-		r.hint("$.objectives."+place, "the objective for %s is %s, but snapshots come only every %s: it will be missed between them", place, retention.Words(d), retention.Words(slowest))
+		r.hint("$.objectives."+place, "the objective for %s is %s, but snapshots come only every %s: it will be missed "+
+			"between them", place, retention.Words(d), retention.Words(slowest))
 	}
 }
 

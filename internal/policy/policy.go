@@ -78,7 +78,8 @@ func (q *Quiesce) Check() error {
 	case q.Failing == "":
 		q.Failing = FailingStop
 	case q.Failing != FailingStop && q.Failing != FailingSpread:
-		return fmt.Errorf("failing is %q: write stop, so that no snapshot is taken when the freeze fails, or spread, so that one is taken nevertheless", q.Failing)
+		return fmt.Errorf("failing is %q: write stop, so that no snapshot is taken when the freeze fails, or spread, so "+
+			"that one is taken nevertheless", q.Failing)
 	}
 	for _, name := range []string{q.Freeze, q.Thaw} {
 		if name == "" {
@@ -157,7 +158,8 @@ var nameForm = regexp.MustCompile(`^[a-z0-9][a-z0-9._-]{0,62}$`)
 // CheckName refuses names that would not do in a path or an address.
 func CheckName(what, name string) error {
 	if !nameForm.MatchString(name) {
-		return fmt.Errorf("%s name %q: use 1 to 63 lower-case letters, digits, dots, dashes or underscores, beginning with a letter or digit", what, name)
+		return fmt.Errorf("%s name %q: use 1 to 63 lower-case letters, digits, dots, dashes or underscores, beginning "+
+			"with a letter or digit", what, name)
 	}
 	return nil
 }
@@ -205,7 +207,8 @@ func Parse(text string) (_ *Policy, err error) {
 		return nil, Problems{yamlProblem(err)}
 	}
 	r := &reader{file: file}
-	p := &Policy{Name: d.Policy, SkipUnchanged: d.SkipUnchanged, Paused: d.Paused, Grace: DefaultGrace, Keep: map[string]retention.Rules{}, Objectives: map[string]time.Duration{}}
+	p := &Policy{Name: d.Policy, SkipUnchanged: d.SkipUnchanged, Paused: d.Paused, Grace: DefaultGrace,
+		Keep: map[string]retention.Rules{}, Objectives: map[string]time.Duration{}}
 	if err := CheckName("policy", d.Policy); err != nil {
 		r.at("$.policy", err)
 	}

@@ -90,14 +90,16 @@ func FuzzParse(f *testing.F) {
 }
 
 func TestDurations(t *testing.T) {
-	for _, s := range []string{"1 minute", "90 minutes", "36 hours", "1 day", "30 days", "45 seconds", "18 months", "1 year", "7 years", "4 weeks"} {
+	for _, s := range []string{"1 minute", "90 minutes", "36 hours", "1 day", "30 days", "45 seconds", "18 months",
+		"1 year", "7 years", "4 weeks"} {
 		d, err := retention.ParseDuration(s)
 		require.NoError(t, err)
 		again, err := retention.ParseDuration(retention.Words(d))
 		require.NoError(t, err)
 		require.Equal(t, d, again)
 	}
-	for _, s := range []string{"", "1", "days", "0 days", "-1 days", "1.5 hours", "1 fortnight", "9999999 days", "900000 years"} {
+	for _, s := range []string{"", "1", "days", "0 days", "-1 days", "1.5 hours", "1 fortnight", "9999999 days",
+		"900000 years"} {
 		_, err := retention.ParseDuration(s)
 		require.Error(t, err, s)
 	}
@@ -132,7 +134,8 @@ objectives: {larkfield: 2 hours, recovery: 30 minutes}
 	require.Equal(t, "yearly on last day of june", shelf.Milestones[0].On.String())
 	require.Equal(t, 30*time.Minute, p.Recovery)
 	require.NotContains(t, p.Objectives, "recovery")
-	require.Equal(t, "hourly for 3 days, daily first 14, weekly first for 70 days, milestone board (monthly on first monday) for 540 days, safety for 14 days", here.String())
+	require.Equal(t, "hourly for 3 days, daily first 14, weekly first for 70 days, milestone board (monthly on first "+
+		"monday) for 540 days, safety for 14 days", here.String())
 	require.Empty(t, p.Hints)
 }
 
@@ -140,13 +143,16 @@ objectives: {larkfield: 2 hours, recovery: 30 minutes}
 func TestContradictions(t *testing.T) {
 	head := "policy: a\nvolumes: {a: b}\ntake: [daily at 02:00]\n"
 	for name, c := range map[string]struct{ text, what string }{
-		"shorter than its bucket":  {"keep: {x: {daily: for 5 hours}}", "daily: for 5 hours is shorter"},
-		"no number":                {"keep: {x: {daily: often}}", `"often": write how many`},
-		"no duration":              {"keep: {x: {daily: for ever}}", `duration "ever"`},
-		"milestone without keep":   {"milestones: [{name: m, on: daily, for: 1 year}]", "every place keeps everything"},
-		"milestone elsewhere":      {"keep: {x: {daily: 3}}\nmilestones: [{name: m, on: daily, for: 1 year, at: [y]}]", "for which keep says nothing"},
-		"milestone twice":          {"keep: {x: {daily: 3}}\nmilestones: [{name: m, on: daily, for: 1 year}, {name: m, on: daily, for: 1 year}]", "is there twice"},
-		"a day that never comes":   {"keep: {x: {daily: 3}}\nmilestones: [{name: m, on: yearly on 31 june, for: 1 year}]", "never comes"},
+		"shorter than its bucket": {"keep: {x: {daily: for 5 hours}}", "daily: for 5 hours is shorter"},
+		"no number":               {"keep: {x: {daily: often}}", `"often": write how many`},
+		"no duration":             {"keep: {x: {daily: for ever}}", `duration "ever"`},
+		"milestone without keep":  {"milestones: [{name: m, on: daily, for: 1 year}]", "every place keeps everything"},
+		"milestone elsewhere": {"keep: {x: {daily: 3}}\nmilestones: [{name: m, on: daily, for: 1 year, at: [y]}]",
+			"for which keep says nothing"},
+		"milestone twice": {"keep: {x: {daily: 3}}\nmilestones: [{name: m, on: daily, for: 1 year}, {name: m, " +
+			"on: daily, for: 1 year}]", "is there twice"},
+		"a day that never comes": {"keep: {x: {daily: 3}}\nmilestones: [{name: m, on: yearly on 31 june, for: 1 year}]",
+			"never comes"},
 		"a weekday that is none":   {"week_starts: soonday", `"soonday" is no weekday`},
 		"a place that is no name":  {"keep: {'Lark Field': {daily: 3}}", "place name"},
 		"hours of daily snapshots": {"keep: {x: {hourly: for 2 days}}", "keeps the same ones as daily"},
@@ -157,11 +163,13 @@ func TestContradictions(t *testing.T) {
 		require.ErrorAs(t, err, &ps, name)
 		require.GreaterOrEqual(t, ps[0].Line, 4, name)
 	}
-	for text, hint := range map[string]string{
-		"keep: {x: {daily: 60, weekly: 4}}":                                                "weekly 4 reaches no further back than daily 60",
-		"keep: {x: {daily: 60}}\nmilestones: [{name: m, on: weekly on mon, for: 20 days}]": "reaches no further back than daily 60 at x",
-		"objectives: {x: 2 hours}":                                                         "the objective for x is 2 hours, but snapshots come only every 1 day",
+	for _, c := range []struct{ text, hint string }{
+		{"keep: {x: {daily: 60, weekly: 4}}", "weekly 4 reaches no further back than daily 60"},
+		{"keep: {x: {daily: 60}}\nmilestones: [{name: m, on: weekly on mon, for: 20 days}]",
+			"reaches no further back than daily 60 at x"},
+		{"objectives: {x: 2 hours}", "the objective for x is 2 hours, but snapshots come only every 1 day"},
 	} {
+		text, hint := c.text, c.hint
 		p, err := Parse(head + text + "\n")
 		require.NoError(t, err)
 		require.Len(t, p.Hints, 1, text)

@@ -37,7 +37,9 @@ func valid(t *testing.T, s *jsonschema.Schema, text string) error {
 func TestSchemaAgreesWithParse(t *testing.T) {
 	s := schema(t)
 	texts := []string{good, "policy: a\nvolumes: {names: [x, y@z]}\n", "policy: a\nvolumes: {tier: 1, gold: true}\n",
-		"policy: a\nvolumes: {b: c}\ntake: ['RRULE:FREQ=DAILY', at service start, on change]\nweek_starts: sun\nkeep: {x: {daily: first for 2 years, newest: 1}, y/shelf: {weekly: last 3, safety: 1 year}}\nobjectives: {recovery: 1 hour}\n"}
+		"policy: a\nvolumes: {b: c}\ntake: ['RRULE:FREQ=DAILY', at service start, on change]\nweek_starts: sun\nkeep: {x: " +
+			"{daily: first for 2 years, newest: 1}, y/shelf: {weekly: last 3, safety: 1 year}}\nobjectives: " +
+			"{recovery: 1 hour}\n"}
 	docs, err := os.ReadFile("../../docs/policies.md")
 	require.NoError(t, err)
 	for _, m := range regexp.MustCompile("(?s)```yaml\n(policy: .*?)```").FindAllStringSubmatch(string(docs), -1) {
@@ -49,8 +51,10 @@ func TestSchemaAgreesWithParse(t *testing.T) {
 		require.NoError(t, err, text)
 		require.NoError(t, valid(t, s, text), text)
 	}
-	for _, text := range []string{"policy: a\n", "policy: A\nvolumes: {a: b}\n", "policy: a\nvolumes: {}\n", "policy: a\nvolumes: {a: b}\ntake: [now and then]\n", "policy: a\nvolumes: {a: b}\nkeep: {x: {}}\n",
-		"policy: a\nvolumes: {a: b}\nkeep: {x: {daily: 0}}\n", "policy: a\nvolumes: {a: b}\nkeep: {x: {dayly: 3}}\n", "policy: a\nvolumes: {a: b}\ngrace: soon\n", "policy: a\nvolumes: {a: b}\nmilestones: [{name: m, on: daily}]\n",
+	for _, text := range []string{"policy: a\n", "policy: A\nvolumes: {a: b}\n", "policy: a\nvolumes: {}\n",
+		"policy: a\nvolumes: {a: b}\ntake: [now and then]\n", "policy: a\nvolumes: {a: b}\nkeep: {x: {}}\n",
+		"policy: a\nvolumes: {a: b}\nkeep: {x: {daily: 0}}\n", "policy: a\nvolumes: {a: b}\nkeep: {x: {dayly: 3}}\n",
+		"policy: a\nvolumes: {a: b}\ngrace: soon\n", "policy: a\nvolumes: {a: b}\nmilestones: [{name: m, on: daily}]\n",
 		"policy: a\nvolumes: {names: [x], a: b}\n", "policy: a\nvolumes: {a: b}\ncolour: red\n"} {
 		_, err := Parse(text)
 		require.Error(t, err, text)

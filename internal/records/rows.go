@@ -92,16 +92,21 @@ func (s *Service) VolumeOf(r *object.Root) *catalog.Volume {
 	if excludes == nil {
 		excludes = []string{}
 	}
-	return &catalog.Volume{Name: name, Part: phrase.PartWords(r.Derived), Lineage: lineage, Kind: "tree", Origin: r.Origin, Path: string(r.Path),
-		Labels: catalog.JSON[catalog.Labels]{V: labels}, Excludes: catalog.JSON[[]string]{V: excludes}, ChunkAvg: int(r.ChunkAvg),
-		Added: catalog.At(s.Clock.Now())}
+	return &catalog.Volume{Name: name, Part: phrase.PartWords(r.Derived), Lineage: lineage, Kind: "tree", Origin: r.Origin,
+		Path:   string(r.Path),
+		Labels: catalog.JSON[catalog.Labels]{V: labels}, Excludes: catalog.JSON[[]string]{V: excludes},
+		ChunkAvg: int(r.ChunkAvg),
+		Added:    catalog.At(s.Clock.Now())}
 }
 
 // RowOf makes a snapshot's row from its root and marks.
 func (s *Service) RowOf(id object.ID, r *object.Root) (*catalog.Snapshot, error) {
-	row := &catalog.Snapshot{ID: id.String(), Place: s.Place(), Volume: s.VolumeOf(r).Name, Lineage: hex.EncodeToString(r.Lineage[:]),
-		Origin: r.Origin, Term: int64(r.Term), Sequence: int64(r.Sequence), Began: catalog.At(r.BeganTime()), Ended: catalog.At(r.EndedTime()),
-		Cause: string(r.Cause), Consistency: string(r.Consistency), Files: r.Files, Dirs: r.Dirs, Others: r.Others, Bytes: r.Bytes,
+	row := &catalog.Snapshot{ID: id.String(), Place: s.Place(), Volume: s.VolumeOf(r).Name,
+		Lineage: hex.EncodeToString(r.Lineage[:]),
+		Origin:  r.Origin, Term: int64(r.Term), Sequence: int64(r.Sequence), Began: catalog.At(r.BeganTime()),
+		Ended: catalog.At(r.EndedTime()),
+		Cause: string(r.Cause), Consistency: string(r.Consistency), Files: r.Files, Dirs: r.Dirs, Others: r.Others,
+		Bytes:   r.Bytes,
 		Remarks: r.RemarkCount, Labels: catalog.JSON[catalog.Labels]{V: map[string]string{}}}
 	if r.Set != nil {
 		// With its origin, so that no site can name its snapshots into a set of another.
@@ -220,7 +225,8 @@ func (s *Service) MarkedAs(row *catalog.Snapshot) (*catalog.Snapshot, error) {
 }
 
 func SameMarks(a, b *catalog.Snapshot) bool {
-	return a.KeepWhy == b.KeepWhy && a.KeepUntil.Equal(b.KeepUntil.Time) && a.OwnEnd.Equal(b.OwnEnd.Time) && a.Note == b.Note &&
+	return a.KeepWhy == b.KeepWhy && a.KeepUntil.Equal(b.KeepUntil.Time) && a.OwnEnd.Equal(b.OwnEnd.Time) &&
+		a.Note == b.Note &&
 		a.GraceUntil.Equal(b.GraceUntil.Time) && a.LetGo == b.LetGo && a.RecalledUntil.Equal(b.RecalledUntil.Time) &&
 		fmt.Sprint(a.Labels.V) == fmt.Sprint(b.Labels.V)
 }

@@ -127,7 +127,8 @@ func (s *Service) makeClone(ask api.CloneAsk, by string) (*clone, error) {
 		return nil, err
 	}
 	if !row.GraceUntil.IsZero() {
-		return nil, refusal.Conflictf("snapshot %s is in grace: candid snapshot recall %s first, so that it stays", row.ID[:12], row.ID[:12])
+		return nil, refusal.Conflictf("snapshot %s is in grace: candid snapshot recall %s first, so that it stays",
+			row.ID[:12], row.ID[:12])
 	}
 	now := s.Clock.Now()
 	if !ask.Until.IsZero() && !ask.Until.After(now) {
@@ -157,7 +158,9 @@ func (s *Service) makeClone(ask api.CloneAsk, by string) (*clone, error) {
 	}
 	if err := s.mountClone(ask.Name, c, spot); err != nil {
 		_ = os.RemoveAll(home)
-		return nil, errors.Join(refusal.Conflictf("the clone cannot be made: %s. It needs FUSE, an overlay and the right to mount, and a data directory on a filesystem that an overlay can write to, such as ext4 or XFS", err), s.Catalog.Set(cloneSetting+ask.Name, ""))
+		return nil, errors.Join(refusal.Conflictf("the clone cannot be made: %s. It needs FUSE, an overlay and the right "+
+			"to mount, and a data directory on a filesystem that an overlay can write to, such as ext4 or XFS", err),
+			s.Catalog.Set(cloneSetting+ask.Name, ""))
 	}
 	mounted = true
 	return c, nil
@@ -201,7 +204,8 @@ func (s *Service) ClonesAgain() error {
 			}
 		}
 		if err != nil {
-			s.Log.Warn("a clone is not there at present; what was changed in it is kept", "clone", name, "directory", c.Dir, "error", err)
+			s.Log.Warn("a clone is not there at present; what was changed in it is kept", "clone", name, "directory", c.Dir,
+				"error", err)
 		}
 	}
 	return nil
@@ -271,11 +275,13 @@ func (s *Service) cloneView(name string, c *clone) *api.Clone {
 	s.mounts.Lock()
 	there := s.cloned[name] != nil
 	s.mounts.Unlock()
-	out := &api.Clone{Name: name, Volume: c.Volume, Snapshot: c.Snapshot, Taken: c.Taken, Dir: c.Dir, Made: c.Made, By: c.By, There: there, Changed: use.changed, Bytes: use.bytes, Used: use.last}
+	out := &api.Clone{Name: name, Volume: c.Volume, Snapshot: c.Snapshot, Taken: c.Taken, Dir: c.Dir, Made: c.Made,
+		By: c.By, There: there, Changed: use.changed, Bytes: use.bytes, Used: use.last}
 	if !c.Until.IsZero() {
 		out.Until = &c.Until
 	}
-	out.Sentence = fmt.Sprintf("%s as of %s, writable at %s; %s changed, %s of its own", c.Volume, phrase.Stamp(c.Taken), c.Dir, phrase.Many(int(out.Changed), "name"), phrase.Size(out.Bytes))
+	out.Sentence = fmt.Sprintf("%s as of %s, writable at %s; %s changed, %s of its own", c.Volume, phrase.Stamp(c.Taken),
+		c.Dir, phrase.Many(int(out.Changed), "name"), phrase.Size(out.Bytes))
 	if out.Until != nil {
 		out.Sentence += "; discarded " + phrase.Stamp(c.Until)
 	}
@@ -318,7 +324,8 @@ func (s *Service) DiscardClone(name string, anyway bool) (string, error) {
 	if v, err := s.cloneVolume(name, c); err != nil {
 		return "", err
 	} else if v != nil && v.Protected {
-		return "", refusal.Conflictf("the volume %s is protected where the clone is: candid clone settle %s --to DIR moves it to a directory of its own, or candid volume remove %s stops protecting it", v.Name, name, v.Name)
+		return "", refusal.Conflictf("the volume %s is protected where the clone is: candid clone settle %s --to DIR "+
+			"moves it to a directory of its own, or candid volume remove %s stops protecting it", v.Name, name, v.Name)
 	}
 	if err := s.endClone(name, c, anyway); err != nil {
 		return "", err
@@ -328,7 +335,8 @@ func (s *Service) DiscardClone(name string, anyway bool) (string, error) {
 	}
 	s.run.Changed("snapshots", c.Volume)
 	s.run.Tell("clones")
-	return fmt.Sprintf("The clone %s is gone with what was changed in it; the snapshot of %s that it stood on goes as the rules say.", name, c.Volume), nil
+	return fmt.Sprintf("The clone %s is gone with what was changed in it; the snapshot of %s that it stood on goes as "+
+		"the rules say.", name, c.Volume), nil
 }
 
 // endClone takes a clone's filesystem away for good: from here on a start goes on discarding it.
@@ -337,7 +345,8 @@ func (s *Service) endClone(name string, c *clone, anyway bool) error {
 	defer s.mounts.Unlock()
 	if m := s.cloned[name]; m != nil {
 		if err := m.End(anyway); err != nil {
-			return refusal.Conflictf("%s is in use: someone has a file or directory in it open (%s); --anyway takes it from them", c.Dir, err)
+			return refusal.Conflictf("%s is in use: someone has a file or directory in it open (%s); --anyway takes "+
+				"it from them", c.Dir, err)
 		}
 		delete(s.cloned, name)
 	}
@@ -366,16 +375,17 @@ func (s *Service) cloneTasks() ([]*scheduledTask, error) {
 		if c.Until.IsZero() {
 			continue
 		}
-		out = append(out, &scheduledTask{key: "clone " + name, what: "clone " + name, once: c.Until, do: func() ([]*run.Job, error) {
-			if _, err := s.access.Record(access.ByService, "discardClone", name, ""); err != nil {
+		out = append(out, &scheduledTask{key: "clone " + name, what: "clone " + name, once: c.Until,
+			do: func() ([]*run.Job, error) {
+				if _, err := s.access.Record(access.ByService, "discardClone", name, ""); err != nil {
+					return nil, err
+				}
+				said, err := s.DiscardClone(name, true)
+				if err == nil {
+					s.Log.Info("a clone has come to its end", "clone", name, "said", said)
+				}
 				return nil, err
-			}
-			said, err := s.DiscardClone(name, true)
-			if err == nil {
-				s.Log.Info("a clone has come to its end", "clone", name, "said", said)
-			}
-			return nil, err
-		}})
+			}})
 	}
 	return out, nil
 }

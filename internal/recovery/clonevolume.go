@@ -35,7 +35,8 @@ func (s *Service) SnapshotClone(name string, ask api.SnapshotTake, by string) (a
 		return api.Run{}, err
 	}
 	if v == nil {
-		if _, err := s.capture.AddVolume(api.VolumeAdd{Name: name, Path: c.Dir, Labels: map[string]string{"clone-of": nameAtOriginOf(c.Volume)}}); err != nil {
+		if _, err := s.capture.AddVolume(api.VolumeAdd{Name: name, Path: c.Dir,
+			Labels: map[string]string{"clone-of": nameAtOriginOf(c.Volume)}}); err != nil {
 			return api.Run{}, err
 		}
 	}
@@ -85,7 +86,8 @@ func (s *Service) CloneToVolume(name string, ask api.CloneSettle, by string) (ap
 			return nil, "", err
 		}
 		j.Say("writing")
-		opt := tree.RestoreOptions{Source: s.Store, Root: h.root, Target: dir, Beneath: beneath, OnConflict: tree.Skip, Chunker: ck}
+		opt := tree.RestoreOptions{Source: s.Store, Root: h.root, Target: dir, Beneath: beneath, OnConflict: tree.Skip,
+			Chunker: ck}
 		if err := s.makeParents(&restoring{opt: opt}); err != nil {
 			return nil, "", err
 		}
@@ -104,7 +106,8 @@ func (s *Service) CloneToVolume(name string, ask api.CloneSettle, by string) (ap
 			j.Remark()
 			return nil, fmt.Sprintf("%s is a volume of its own at %s; the clone is still there: %s", name, dir, err), nil
 		}
-		return nil, fmt.Sprintf("%s is a volume of its own at %s: %s, %s; the clone of %s is gone", name, dir, phrase.Many(int(h.row.Files), "file"), phrase.Size(res.Bytes), c.Volume), nil
+		return nil, fmt.Sprintf("%s is a volume of its own at %s: %s, %s; the clone of %s is gone", name, dir,
+			phrase.Many(int(h.row.Files), "file"), phrase.Size(res.Bytes), c.Volume), nil
 	})
 	if err != nil {
 		return api.Run{}, err

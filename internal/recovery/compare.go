@@ -51,7 +51,8 @@ func (s *Service) nowOf(ctx context.Context, volume string) (_ *side, get object
 		return nil, nil, nil, err
 	}
 	if v.Origin != s.Name() {
-		return nil, nil, nil, refusal.Conflictf("volume %s lives at the site %s: how it is now can be compared there alone", v.Name, v.Origin)
+		return nil, nil, nil, refusal.Conflictf("volume %s lives at the site %s: how it is now can be compared there alone",
+			v.Name, v.Origin)
 	}
 	release, err := s.run.Hold(ctx, "volume "+v.Name)
 	if err != nil {
@@ -64,7 +65,8 @@ func (s *Service) nowOf(ctx context.Context, volume string) (_ *side, get object
 	}
 	over := &overStore{w: r.W, mem: map[object.ID]object.Envelope{}}
 	now := s.Clock.Now()
-	res, err := tree.Scan(ctx, tree.ScanOptions{Path: r.Dir, Beneath: r.Root, Excludes: v.Excludes.V, Chunker: r.Ck, Sink: over, Get: s.Store.Get, Cache: r.Cache, Progress: &r.Prog})
+	res, err := tree.Scan(ctx, tree.ScanOptions{Path: r.Dir, Beneath: r.Root, Excludes: v.Excludes.V, Chunker: r.Ck,
+		Sink: over, Get: s.Store.Get, Cache: r.Cache, Progress: &r.Prog})
 	if err != nil {
 		r.End()
 		return nil, nil, nil, capture.ExplainScan(v, err)
@@ -152,9 +154,11 @@ func (s *Service) Compare(ctx context.Context, volume, path, from, to string) (*
 		return nil, err
 	}
 	if one == nil && other == nil {
-		return nil, refusal.Missingf("neither of the two moments has %s: candid find %s %s looks for names like it", phrase.Printable([]byte(rel)), volume, visible.Word(phrase.Printable([]byte(pathBase(rel)))))
+		return nil, refusal.Missingf("neither of the two moments has %s: candid find %s %s looks for names like it",
+			phrase.Printable([]byte(rel)), volume, visible.Word(phrase.Printable([]byte(pathBase(rel)))))
 	}
-	out := &api.Comparison{Volume: volume, Path: phrase.Printable([]byte(rel)), From: a.api, To: b.api, Changes: []api.Difference{}}
+	out := &api.Comparison{Volume: volume, Path: phrase.Printable([]byte(rel)), From: a.api, To: b.api,
+		Changes: []api.Difference{}}
 	within := func(id object.ID) (object.Envelope, error) { // ends when who asked has left
 		if err := ctx.Err(); err != nil {
 			return object.Envelope{}, err
@@ -166,7 +170,8 @@ func (s *Service) Compare(ctx context.Context, volume, path, from, to string) (*
 		return nil, err
 	}
 	for _, c := range res.Changes {
-		d := api.Difference{Path: phrase.Printable([]byte(c.Path)), What: string(c.What), From: phrase.Printable([]byte(c.From)), Below: c.Below}
+		d := api.Difference{Path: phrase.Printable([]byte(c.Path)), What: string(c.What),
+			From: phrase.Printable([]byte(c.From)), Below: c.Below}
 		if c.Old != nil {
 			e := s.entryAside(get, c.Old)
 			d.Old = &e
@@ -178,9 +183,12 @@ func (s *Service) Compare(ctx context.Context, volume, path, from, to string) (*
 		out.Changes = append(out.Changes, d)
 	}
 	n := res.Counts
-	out.Counts = api.Differences{Added: n[treediff.Added], Removed: n[treediff.Removed], Changed: n[treediff.Changed], Renamed: n[treediff.Renamed], Adjusted: n[treediff.Adjusted]}
+	out.Counts = api.Differences{Added: n[treediff.Added], Removed: n[treediff.Removed], Changed: n[treediff.Changed],
+		Renamed: n[treediff.Renamed], Adjusted: n[treediff.Adjusted]}
 	out.AddedBytes, out.RemovedBytes, out.Cut = res.AddedBytes, res.RemovedBytes, res.Cut
-	out.Summary = phrase.CountWords([]phrase.Counted{{N: out.Counts.Added, What: "added"}, {N: out.Counts.Removed, What: "removed"}, {N: out.Counts.Changed, What: "changed"}, {N: out.Counts.Renamed, What: "renamed"}, {N: out.Counts.Adjusted, What: "adjusted"}})
+	out.Summary = phrase.CountWords([]phrase.Counted{{N: out.Counts.Added, What: "added"},
+		{N: out.Counts.Removed, What: "removed"}, {N: out.Counts.Changed, What: "changed"},
+		{N: out.Counts.Renamed, What: "renamed"}, {N: out.Counts.Adjusted, What: "adjusted"}})
 	return out, nil
 }
 
@@ -228,7 +236,8 @@ func (s *Service) TextDifference(volume, path, from, to string) (*api.TextDiffer
 		case e.Kind != object.File:
 			return nil, refusal.Badf("%s is a %s: only files are compared line by line", out.Path, e.Kind)
 		case e.Size > mostText:
-			out.Refused = fmt.Sprintf("it has %s; up to %s are compared line by line", phrase.Size(e.Size), phrase.Size(mostText))
+			out.Refused = fmt.Sprintf("it has %s; up to %s are compared line by line", phrase.Size(e.Size),
+				phrase.Size(mostText))
 			return out, nil
 		}
 		var b bytes.Buffer
@@ -278,7 +287,8 @@ func linesOf(a, b string) ([]api.TextLine, error) {
 		}
 		oldEnd = old
 	}
-	if left := strings.Count(a, "\n") + 1 - oldEnd; len(lines) > 0 && left > 0 && !(strings.HasSuffix(a, "\n") && left == 1) {
+	if left := strings.Count(a, "\n") + 1 - oldEnd; len(lines) > 0 && left > 0 && !(strings.HasSuffix(a, "\n") &&
+		left == 1) {
 		lines = append(lines, api.TextLine{What: "skipped", Text: phrase.Many(left, "line")})
 	}
 	return slices.Clip(lines), nil

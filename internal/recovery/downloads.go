@@ -64,7 +64,8 @@ const (
 
 // Archive writes paths of a volume as of a moment as one archive. begin is called before
 // the first byte.
-func (e *Viewer) Archive(ctx context.Context, volume, at, form string, paths []string, begin func(name string), w io.Writer) error {
+func (e *Viewer) Archive(ctx context.Context, volume, at, form string, paths []string, begin func(name string),
+	w io.Writer) error {
 	if form != formTar && form != formZip {
 		return refusal.Badf("archive form %q: it must be tar, which holds everything, or zip", form)
 	}
@@ -113,7 +114,8 @@ func (e *Viewer) OpenFile(volume, at, path string) (*File, error) {
 	}
 	found, err := tree.Lookup(h.get, h.root, rel)
 	if err == nil && found.Kind != object.File {
-		err = refusal.Badf("%s is a %s: only files are downloaded by themselves, candid restore --tar takes everything", phrase.Printable([]byte(rel)), found.Kind)
+		err = refusal.Badf("%s is a %s: only files are downloaded by themselves, candid restore --tar takes everything",
+			phrase.Printable([]byte(rel)), found.Kind)
 	} else if err != nil {
 		err = refusal.Missingf("%s has no %s as of %s", volume, phrase.Printable([]byte(rel)), phrase.Stamp(h.row.Began.Time))
 	}

@@ -45,17 +45,20 @@ type externalSnapshot struct {
 }
 
 // timeParts are what a pattern may have of a time, and which digits that is.
-var timeParts = map[string]string{"%Y": `(?P<Y>\d{4})`, "%m": `(?P<m>\d{2})`, "%d": `(?P<d>\d{2})`, "%H": `(?P<H>\d{2})`, "%M": `(?P<M>\d{2})`, "%S": `(?P<S>\d{2})`}
+var timeParts = map[string]string{"%Y": `(?P<Y>\d{4})`, "%m": `(?P<m>\d{2})`, "%d": `(?P<d>\d{2})`,
+	"%H": `(?P<H>\d{2})`, "%M": `(?P<M>\d{2})`, "%S": `(?P<S>\d{2})`}
 
 // externalPattern turns a path with a time in it into what finds it and what reads it.
 func externalPattern(pattern string) (glob string, read *regexp.Regexp, base string, err error) {
 	if !filepath.IsAbs(pattern) {
-		return "", nil, "", refusal.Badf("pattern %q must be a whole path, such as /srv/shares/.moments/daily-%%Y-%%m-%%d", pattern)
+		return "", nil, "", refusal.Badf("pattern %q must be a whole path, such as /srv/shares/.moments/daily-%%Y-%%m-%%d",
+			pattern)
 	}
 	pattern = filepath.Clean(pattern)
 	at := strings.IndexAny(pattern, "%*")
 	if at < 0 {
-		return "", nil, "", refusal.Badf("pattern %q has no time in it: write %%Y, %%m, %%d, %%H, %%M and %%S where year, month, day, hour, minute and second stand", pattern)
+		return "", nil, "", refusal.Badf("pattern %q has no time in it: write %%Y, %%m, %%d, %%H, %%M and %%S where year, "+
+			"month, day, hour, minute and second stand", pattern)
 	}
 	base = pattern[:strings.LastIndexByte(pattern[:at], '/')]
 	text := regexp.QuoteMeta(pattern)
@@ -97,7 +100,8 @@ func (s *Service) SetExternal(volume string, ask api.FoundPut) (*api.FoundList, 
 		return nil, err
 	}
 	if v.Origin != s.Name() {
-		return nil, refusal.Conflictf("volume %s lives at the site %s: what others left of it is found there", v.Name, v.Origin)
+		return nil, refusal.Conflictf("volume %s lives at the site %s: what others left of it is found there", v.Name,
+			v.Origin)
 	}
 	if ask.Pattern != "" {
 		_, _, base, err := externalPattern(ask.Pattern)
@@ -166,9 +170,12 @@ func (s *Service) externalNow(v *catalog.Volume) ([]externalSnapshot, error) {
 		if int(at.Month()) != n("m") || at.Day() != n("d") || at.After(s.Clock.Now()) {
 			continue // no such day, or not yet
 		}
-		out = append(out, externalSnapshot{Name: strings.TrimPrefix(strings.TrimPrefix(p, base), "/"), Path: resolved, root: root, Taken: at})
+		out = append(out, externalSnapshot{Name: strings.TrimPrefix(strings.TrimPrefix(p, base), "/"), Path: resolved,
+			root: root, Taken: at})
 	}
-	slices.SortFunc(out, func(a, b externalSnapshot) int { return cmp.Or(b.Taken.Compare(a.Taken), cmp.Compare(a.Name, b.Name)) })
+	slices.SortFunc(out, func(a, b externalSnapshot) int {
+		return cmp.Or(b.Taken.Compare(a.Taken), cmp.Compare(a.Name, b.Name))
+	})
 	return out, nil
 }
 
@@ -182,7 +189,8 @@ func (s *Service) externalOne(v *catalog.Volume, name string) (*externalSnapshot
 			return &all[i], nil
 		}
 	}
-	return nil, refusal.Missingf("nothing that others left of %s is named %s: candid found list %s shows what there is", v.Name, name, v.Name)
+	return nil, refusal.Missingf("nothing that others left of %s is named %s: candid found list %s shows what there is",
+		v.Name, name, v.Name)
 }
 
 // External lists what others left of a volume, newest first, and what of it is in its history.
@@ -204,7 +212,8 @@ func (s *Service) External(volume string) (*api.FoundList, error) {
 		return nil, err
 	}
 	for _, f := range all {
-		out.Items = append(out.Items, api.FoundMoment{Name: f.Name, Path: f.Path, Taken: f.Taken, Snapshot: taken[f.Taken.Unix()], CanTake: taken[f.Taken.Unix()] == "" && (first.IsZero() || f.Taken.Before(first))})
+		out.Items = append(out.Items, api.FoundMoment{Name: f.Name, Path: f.Path, Taken: f.Taken,
+			Snapshot: taken[f.Taken.Unix()], CanTake: taken[f.Taken.Unix()] == "" && (first.IsZero() || f.Taken.Before(first))})
 	}
 	return out, nil
 }
@@ -256,16 +265,19 @@ func (s *Service) BrowseExternal(volume, name, dir string) (*api.FoundBrowse, er
 	entries, err := at.ReadDir(browsePage)
 	if err != nil && len(entries) == 0 && rel != "" {
 		if st, serr := at.Stat(); serr == nil && !st.IsDir() {
-			return nil, refusal.Badf("%s is a file: candid restore %s %s --found %s brings it back", dir, volume, visible.Word(dir), visible.Word(name))
+			return nil, refusal.Badf("%s is a file: candid restore %s %s --found %s brings it back", dir, volume,
+				visible.Word(dir), visible.Word(name))
 		}
 	}
-	out := &api.FoundBrowse{Name: name, Path: phrase.Printable([]byte(rel)), Taken: f.Taken, Entries: []api.Entry{}, More: len(entries) == browsePage}
+	out := &api.FoundBrowse{Name: name, Path: phrase.Printable([]byte(rel)), Taken: f.Taken, Entries: []api.Entry{},
+		More: len(entries) == browsePage}
 	for _, e := range entries {
 		info, err := e.Info()
 		if err != nil {
 			continue
 		}
-		one := api.Entry{Name: phrase.Printable([]byte(e.Name())), Kind: tree.KindOf(info).String(), Mode: fmt.Sprintf("%04o", info.Mode().Perm()), Modified: info.ModTime()}
+		one := api.Entry{Name: phrase.Printable([]byte(e.Name())), Kind: tree.KindOf(info).String(), Mode: fmt.Sprintf("%04o",
+			info.Mode().Perm()), Modified: info.ModTime()}
 		if info.Mode().IsRegular() {
 			one.Size = info.Size()
 		}
@@ -277,7 +289,8 @@ func (s *Service) BrowseExternal(volume, name, dir string) (*api.FoundBrowse, er
 
 // scanExternal reads what others left into the store. The writer's lease holds it until it is
 // committed or let go.
-func (s *Service) scanExternal(ctx context.Context, v *catalog.Volume, f *externalSnapshot, lease *store.Lease, prog *tree.Progress) (*store.Writer, *object.Root, error) {
+func (s *Service) scanExternal(ctx context.Context, v *catalog.Volume, f *externalSnapshot, lease *store.Lease,
+	prog *tree.Progress) (*store.Writer, *object.Root, error) {
 	ck, err := capture.ChunkerOf(v)
 	if err != nil {
 		return nil, nil, err
@@ -286,7 +299,8 @@ func (s *Service) scanExternal(ctx context.Context, v *catalog.Volume, f *extern
 	cache := tree.OpenCache(filepath.Join(s.Path, "scan"), v.Lineage+"-"+store.LeaseName(f.Path), f.Path)
 	defer cache.Close()
 	w := s.Store.NewWriter(lease)
-	res, err := tree.Scan(ctx, tree.ScanOptions{Path: f.Path, Beneath: f.root, Excludes: v.Excludes.V, Chunker: ck, Sink: w, Get: s.Store.Get, Cache: cache, Progress: prog})
+	res, err := tree.Scan(ctx, tree.ScanOptions{Path: f.Path, Beneath: f.root, Excludes: v.Excludes.V, Chunker: ck,
+		Sink: w, Get: s.Store.Get, Cache: cache, Progress: prog})
 	if err == nil {
 		err = errors.Join(w.Flush(), res.Remember())
 	}
@@ -295,9 +309,12 @@ func (s *Service) scanExternal(ctx context.Context, v *catalog.Volume, f *extern
 		return nil, nil, fmt.Errorf("%s, which others left, could not be read: %w", f.Path, err)
 	}
 	at := f.Taken.UnixNano()
-	return w, &object.Root{Lineage: records.LineageOf(v.Lineage), Volume: v.Name, Origin: s.Name(), Path: []byte(f.Path), Labels: v.Labels.V, Excludes: v.Excludes.V, Began: at, Ended: at,
-		Consistency: object.Still, Cause: object.CauseFound, Top: res.Top, Links: res.Links, HasLinks: res.HasLinks, Files: res.Files, Dirs: res.Dirs, Others: res.Others, Bytes: res.Bytes,
-		Remarks: res.Remarks, RemarkCount: res.RemarkCount, ChunkAvg: uint32(v.ChunkAvg), Sequence: uint64(f.Taken.Unix())}, nil
+	return w, &object.Root{Lineage: records.LineageOf(v.Lineage), Volume: v.Name, Origin: s.Name(), Path: []byte(f.Path),
+			Labels: v.Labels.V, Excludes: v.Excludes.V, Began: at, Ended: at,
+			Consistency: object.Still, Cause: object.CauseFound, Top: res.Top, Links: res.Links, HasLinks: res.HasLinks,
+			Files: res.Files, Dirs: res.Dirs, Others: res.Others, Bytes: res.Bytes,
+			Remarks: res.Remarks, RemarkCount: res.RemarkCount, ChunkAvg: uint32(v.ChunkAvg), Sequence: uint64(f.Taken.Unix())},
+		nil
 }
 
 // TakeExternal takes what others left into a volume's history, with its own time: those named,
@@ -324,12 +341,14 @@ func (s *Service) TakeExternal(volume string, names []string, by string) (api.Ru
 			continue
 		case taken[f.Taken.Unix()] != "":
 			if named {
-				return api.Run{}, refusal.Conflictf("%s is in the history already, as snapshot %s", f.Name, taken[f.Taken.Unix()][:12])
+				return api.Run{}, refusal.Conflictf("%s is in the history already, as snapshot %s", f.Name,
+					taken[f.Taken.Unix()][:12])
 			}
 			continue
 		case !first.IsZero() && !f.Taken.Before(first):
 			if named {
-				return api.Run{}, refusal.Conflictf("%s is of %s, and %s has snapshots of its own since %s: it can be browsed and restored from where it is", f.Name, phrase.Stamp(f.Taken), v.Name, phrase.Stamp(first))
+				return api.Run{}, refusal.Conflictf("%s is of %s, and %s has snapshots of its own since %s: it can be browsed "+
+					"and restored from where it is", f.Name, phrase.Stamp(f.Taken), v.Name, phrase.Stamp(first))
 			}
 			continue
 		}
@@ -342,7 +361,8 @@ func (s *Service) TakeExternal(volume string, names []string, by string) (api.Ru
 		}
 	}
 	if len(want) == 0 {
-		return api.Run{}, refusal.Missingf("there is nothing that others left of %s to be taken over: candid found list %s tells of each", v.Name, v.Name)
+		return api.Run{}, refusal.Missingf("there is nothing that others left of %s to be taken over: candid found list "+
+			"%s tells of each", v.Name, v.Name)
 	}
 	j, err := s.run.Start("take over", v.Name, by, func(ctx context.Context, j *run.Job) (any, string, error) {
 		j.Say("waiting for another run on this volume")
@@ -364,7 +384,9 @@ func (s *Service) TakeExternal(volume string, names []string, by string) (api.Ru
 			}
 			stored += n
 		}
-		return nil, fmt.Sprintf("%s of %s taken over, %s new in the store; the oldest is of %s. From now on the rules decide how long they stay", phrase.Many(len(want), "moment"), v.Name, phrase.Size(stored), phrase.Stamp(want[0].Taken)), nil
+		return nil, fmt.Sprintf("%s of %s taken over, %s new in the store; the oldest is of %s. From now on the rules "+
+			"decide how long they stay", phrase.Many(len(want), "moment"), v.Name, phrase.Size(stored),
+			phrase.Stamp(want[0].Taken)), nil
 	})
 	if err != nil {
 		return api.Run{}, err
@@ -372,7 +394,8 @@ func (s *Service) TakeExternal(volume string, names []string, by string) (api.Ru
 	return j.View(), nil
 }
 
-func (s *Service) takeOne(ctx context.Context, v *catalog.Volume, f *externalSnapshot, prog *tree.Progress) (stored int64, err error) {
+func (s *Service) takeOne(ctx context.Context, v *catalog.Volume, f *externalSnapshot, prog *tree.Progress) (
+	stored int64, err error) {
 	lease := s.Store.NewLease()
 	defer lease.Release()
 	w, root, err := s.scanExternal(ctx, v, f, lease, prog)
@@ -397,7 +420,8 @@ func (s *Service) takeOne(ctx context.Context, v *catalog.Volume, f *externalSna
 
 // resolveOrExternal finds what is to be restored: a snapshot, here or elsewhere, or what others
 // left.
-func (s *Service) resolveOrExternal(ctx context.Context, v *catalog.Volume, ask *api.RestoreAsk) (*catalog.Snapshot, string, *catalog.Peer, error) {
+func (s *Service) resolveOrExternal(ctx context.Context, v *catalog.Volume, ask *api.RestoreAsk) (*catalog.Snapshot,
+	string, *catalog.Peer, error) {
 	if ask.Found == "" {
 		return s.resolve(ctx, v, ask.At, ask.From)
 	}
@@ -406,7 +430,8 @@ func (s *Service) resolveOrExternal(ctx context.Context, v *catalog.Volume, ask 
 		return nil, "", nil, err
 	}
 	at := catalog.At(f.Taken)
-	return &catalog.Snapshot{ID: "found " + f.Name + strings.Repeat(" ", 12), Volume: v.Name, Began: at, Ended: at, SeenUntil: at}, "what others left of " + phrase.Stamp(f.Taken) + ", in " + f.Path, nil, nil
+	return &catalog.Snapshot{ID: "found " + f.Name + strings.Repeat(" ", 12), Volume: v.Name, Began: at, Ended: at,
+		SeenUntil: at}, "what others left of " + phrase.Stamp(f.Taken) + ", in " + f.Path, nil, nil
 }
 
 // heldExternal reads what others left, for a restore of it.

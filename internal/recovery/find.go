@@ -129,7 +129,8 @@ func (f *Finder) Bring(ctx context.Context, s *Service, rows []*catalog.Snapshot
 			f.X, again = nil, true
 			switch {
 			case !fresh: // what the index knew last may have been removed and swept since
-			case root != nil && names.New().Add(s.Store.Get, snap, root.Tree()) == nil && tries < mostAnew: // the one before was, meanwhile
+			// the one before was, meanwhile
+			case root != nil && names.New().Add(s.Store.Get, snap, root.Tree()) == nil && tries < mostAnew:
 				tries++
 			default:
 				s.Log.Warn("a snapshot could not be read for a search and is left out", "snapshot", rows[i].ID, "error", err)
@@ -168,9 +169,11 @@ func (s *Service) Find(ctx context.Context, volume string, ask api.FindAsk) (*ap
 		return nil, refusal.Wrap(refusal.Misuse, err)
 	}
 	if !ask.Until.IsZero() && ask.Until.Before(ask.Since) {
-		return nil, refusal.Badf("until %s lies before since %s: nothing was there in between", phrase.Stamp(ask.Until), phrase.Stamp(ask.Since))
+		return nil, refusal.Badf("until %s lies before since %s: nothing was there in between", phrase.Stamp(ask.Until),
+			phrase.Stamp(ask.Since))
 	}
-	q := names.Query{Match: pat, Since: ask.Since, Until: ask.Until, Deleted: ask.Deleted, MinSize: ask.MinSize, MaxSize: ask.MaxSize, Limit: cmp.Or(ask.Limit, 100)}
+	q := names.Query{Match: pat, Since: ask.Since, Until: ask.Until, Deleted: ask.Deleted, MinSize: ask.MinSize,
+		MaxSize: ask.MaxSize, Limit: cmp.Or(ask.Limit, 100)}
 	for k := object.File; k <= object.Symlink; k++ {
 		if k.String() == ask.Kind {
 			q.Kind = k
@@ -215,8 +218,10 @@ func (s *Service) Find(ctx context.Context, volume string, ask api.FindAsk) (*ap
 		}
 	}
 	for _, one := range found {
-		out.Items = append(out.Items, api.Found{Path: phrase.Printable([]byte(one.Path)), Kind: one.Kind.String(), Size: one.Size, Modified: time.Unix(0, one.MTime), There: one.There,
-			Versions: one.Versions, FirstSeen: one.First.Taken, LastSeen: rules.NewestState(byID[one.Last.ID]), Snapshot: one.Last.ID.String()})
+		out.Items = append(out.Items, api.Found{Path: phrase.Printable([]byte(one.Path)), Kind: one.Kind.String(),
+			Size: one.Size, Modified: time.Unix(0, one.MTime), There: one.There,
+			Versions: one.Versions, FirstSeen: one.First.Taken, LastSeen: rules.NewestState(byID[one.Last.ID]),
+			Snapshot: one.Last.ID.String()})
 	}
 	if n := len(found); n == q.Limit {
 		out.Next = fmt.Sprintf("%d.%d", found[n-1].Cursor.MTime, found[n-1].Cursor.No)
@@ -301,7 +306,8 @@ func (e *Viewer) Versions(volume, path string) (*api.Versions, error) {
 		out.Items = append(out.Items, one)
 	}
 	if !ever {
-		return nil, refusal.Missingf("no snapshot of %s here has %s: candid find %s %s looks for names like it", volume, out.Path, volume, visible.Word(pathBase(out.Path)))
+		return nil, refusal.Missingf("no snapshot of %s here has %s: candid find %s %s looks for names like it", volume,
+			out.Path, volume, visible.Word(pathBase(out.Path)))
 	}
 	slices.Reverse(out.Items)
 	if len(out.Items) > mostVersions {

@@ -89,7 +89,9 @@ func (s *Service) VersionsEverywhere(ctx context.Context, volume, path string) (
 			continue
 		}
 		for _, far := range told[i].Items {
-			if far.Entry == nil || slices.ContainsFunc(out.Items, func(n api.Version) bool { return n.Entry != nil && sameTold(n.Entry, far.Entry) }) {
+			if far.Entry == nil || slices.ContainsFunc(out.Items, func(n api.Version) bool {
+				return n.Entry != nil && sameTold(n.Entry, far.Entry)
+			}) {
 				continue
 			}
 			far.Site, far.What = name, "changed"
@@ -110,7 +112,8 @@ func sameTold(a, b *api.Entry) bool {
 	if a.Kind == "directory" && b.Kind == "directory" {
 		return a.Mode == b.Mode && a.UID == b.UID && a.GID == b.GID
 	}
-	return a.Kind == b.Kind && a.Size == b.Size && a.Modified.Equal(b.Modified) && a.Mode == b.Mode && a.UID == b.UID && a.GID == b.GID && a.Target == b.Target
+	return a.Kind == b.Kind && a.Size == b.Size && a.Modified.Equal(b.Modified) && a.Mode == b.Mode && a.UID == b.UID &&
+		a.GID == b.GID && a.Target == b.Target
 }
 
 // LookAsk asks a peer to look in what it has of a history. Ask and answer are the API's own.
@@ -136,7 +139,8 @@ func (s *Service) answerPeers() {
 }
 
 // serveLook answers a peer that looks for a path in what it may take back. It changes nothing here.
-func (s *Service) serveLook(ctx context.Context, peer *catalog.Peer, op string, body []byte, st *transfer.Stream) error {
+func (s *Service) serveLook(ctx context.Context, peer *catalog.Peer, op string, body []byte,
+	st *transfer.Stream) error {
 	var q LookAsk
 	if err := transfer.Decode(body, &q); err != nil {
 		return err

@@ -39,7 +39,8 @@ func (s *Service) setAt(group, at string) ([]*catalog.Snapshot, error) {
 	if id == "" {
 		var err error
 		if id, err = s.Catalog.SetBefore(s.Place(), group, t); errors.Is(err, catalog.ErrNone) {
-			return nil, refusal.Missingf("there is no set of the group %s here of %s or before: candid group show %s tells of its sets", group, phrase.Stamp(t), group)
+			return nil, refusal.Missingf("there is no set of the group %s here of %s or before: candid group show %s tells "+
+				"of its sets", group, phrase.Stamp(t), group)
 		} else if err != nil {
 			return nil, err
 		}
@@ -53,13 +54,15 @@ func (s *Service) setAt(group, at string) ([]*catalog.Snapshot, error) {
 }
 
 // groupAsks are the restores of the volumes of a set.
-func (s *Service) groupAsks(ask api.GroupRestoreAsk) (asks []api.RestoreAsk, taken time.Time, lacking []string, err error) {
+func (s *Service) groupAsks(ask api.GroupRestoreAsk) (asks []api.RestoreAsk, taken time.Time, lacking []string,
+	err error) {
 	rows, err := s.setAt(ask.Group, ask.At)
 	if err != nil {
 		return nil, taken, nil, err
 	}
 	if (ask.To == "") == !ask.InPlace {
-		return nil, taken, nil, refusal.Badf("say where to: either a directory on the site's host, which gets one for each volume, or in place")
+		return nil, taken, nil, refusal.Badf("say where to: either a directory on the site's host, which gets one for " +
+			"each volume, or in place")
 	}
 	have := map[string]bool{}
 	for _, r := range rows {
@@ -91,7 +94,8 @@ func (s *Service) PlanGroupRestore(ctx context.Context, ask api.GroupRestoreAsk)
 	if err != nil {
 		return nil, err
 	}
-	out := &api.GroupRestore{Group: ask.Group, Taken: taken, Volumes: []api.RestoreResult{}, Lacking: append([]string{}, lacking...)}
+	out := &api.GroupRestore{Group: ask.Group, Taken: taken, Volumes: []api.RestoreResult{}, Lacking: append([]string{},
+		lacking...)}
 	for _, one := range asks {
 		p, err := s.PlanRestore(ctx, one)
 		if err != nil {
@@ -118,15 +122,18 @@ func (s *Service) RestoreGroup(ctx context.Context, ask api.GroupRestoreAsk, by 
 		}
 		ready = append(ready, r)
 	}
-	return s.runTogether(groupRestoreKind, ask.Group, by, lacking, ready, fmt.Sprintf("%s as of %s", ask.Group, phrase.Stamp(taken)))
+	return s.runTogether(groupRestoreKind, ask.Group, by, lacking, ready, fmt.Sprintf("%s as of %s", ask.Group,
+		phrase.Stamp(taken)))
 }
 
 // runTogether is a run of several restores, which it starts and waits for.
-func (s *Service) runTogether(kind, subject, by string, lacking []string, ready []*restoring, what string) (api.Run, error) {
+func (s *Service) runTogether(kind, subject, by string, lacking []string, ready []*restoring, what string) (api.Run,
+	error) {
 	j, err := s.run.Start(kind, subject, by, func(ctx context.Context, j *run.Job) (any, string, error) {
 		j.Begin(nil)
 		j.Say("volume by volume")
-		out := &api.GroupRestore{Group: subject, Lacking: append([]string{}, lacking...), Runs: []int64{}, Volumes: []api.RestoreResult{}}
+		out := &api.GroupRestore{Group: subject, Lacking: append([]string{}, lacking...), Runs: []int64{},
+			Volumes: []api.RestoreResult{}}
 		var errs []error
 		var started []*run.Job
 		for _, r := range ready {
@@ -171,7 +178,8 @@ func (s *Service) runTogether(kind, subject, by string, lacking []string, ready 
 					one.Cancel()
 					_ = one.Wait(s.run.Context()) // its own run says how it ended
 				}
-				return out, "", &run.Partly{Leaves: "what was begun of its volumes is cancelled too, and their runs say what they leave" + back}
+				return out, "", &run.Partly{Leaves: "what was begun of its volumes is cancelled too, and their runs say " +
+					"what they leave" + back}
 			}
 			return out, "", fmt.Errorf("%w%s", err, back)
 		}
@@ -186,7 +194,8 @@ func (s *Service) runTogether(kind, subject, by string, lacking []string, ready 
 // undoGroup takes back what bringing a group back did, volume by volume.
 func (s *Service) undoGroup(row *catalog.Run, by string) (api.Run, error) {
 	if row.Ended.IsZero() {
-		return api.Run{}, refusal.Conflictf("run %d is not over: wait for it, or end it with candid run cancel %d", row.ID, row.ID)
+		return api.Run{}, refusal.Conflictf("run %d is not over: wait for it, or end it with candid run cancel %d", row.ID,
+			row.ID)
 	}
 	var was api.GroupRestore
 	if len(row.Result) > 0 {

@@ -63,7 +63,8 @@ func (f *Finder) Keep(s *Service, lineage string) {
 	f.kept = f.weight() // also when it could not be: the next search does not try again at once
 	if err != nil {
 		os.Remove(path + ".new")
-		s.Log.Warn("an index of names could not be kept; the first search after the next start makes it anew", "lineage", lineage, "error", err)
+		s.Log.Warn("an index of names could not be kept; the first search after the next start makes it anew", "lineage",
+			lineage, "error", err)
 	}
 }
 

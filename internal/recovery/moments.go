@@ -126,9 +126,11 @@ func (e *Viewer) Browse(volume, at, dir, after string) (*api.Browse, error) {
 	if err != nil {
 		return nil, err
 	}
-	out := &api.Browse{Volume: volume, Path: phrase.Printable([]byte(rel)), Snapshot: *view, Answer: answer, Entries: []api.Entry{}}
+	out := &api.Browse{Volume: volume, Path: phrase.Printable([]byte(rel)), Snapshot: *view, Answer: answer,
+		Entries: []api.Entry{}}
 	if e.who != nil { // the rest is told to those who look after it
-		out.Snapshot = api.Snapshot{ID: view.ID, Volume: view.Volume, Place: view.Place, Taken: view.Taken, SeenUntil: view.SeenUntil, State: view.State, Reasons: []string{}}
+		out.Snapshot = api.Snapshot{ID: view.ID, Volume: view.Volume, Place: view.Place, Taken: view.Taken,
+			SeenUntil: view.SeenUntil, State: view.State, Reasons: []string{}}
 	}
 	found, err := tree.Lookup(get, root, rel)
 	if err != nil {
@@ -159,7 +161,8 @@ func (e *Viewer) Browse(volume, at, dir, after string) (*api.Browse, error) {
 }
 
 func entryView(get object.Getter, e *object.Entry) api.Entry {
-	v := api.Entry{Name: phrase.Printable(e.Name), Kind: e.Kind.String(), Mode: fmt.Sprintf("%04o", e.Mode), UID: e.UID, GID: e.GID,
+	v := api.Entry{Name: phrase.Printable(e.Name), Kind: e.Kind.String(), Mode: fmt.Sprintf("%04o", e.Mode), UID: e.UID,
+		GID:      e.GID,
 		Modified: time.Unix(0, e.MTime), Size: e.Size, Target: phrase.Printable(e.Target)}
 	if e.Kind == object.Dir {
 		if n, err := object.CountDir(get, e.Content); err == nil {

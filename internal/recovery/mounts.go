@@ -81,7 +81,8 @@ func (s *Service) Mount(ask api.MountAsk, by string) (*api.Mount, error) {
 	s.mounts.Lock()
 	defer s.mounts.Unlock()
 	if m, ok := s.mounted[dir]; ok {
-		return nil, refusal.Conflictf("the snapshots of %s are mounted at %s already: candid mount --end %s takes that away", m.view.Volume, dir, visible.Word(dir))
+		return nil, refusal.Conflictf("the snapshots of %s are mounted at %s already: candid mount --end %s takes that away",
+			m.view.Volume, dir, visible.Word(dir))
 	}
 	spot, err := emptySpot(root, dir)
 	if err != nil {
@@ -153,7 +154,8 @@ func (s *Service) mount(m api.Mount, at *shown.Spot) error {
 	fs, err := shown.Mount(s.Views(), m.Volume, at, s.staging(), s.Log)
 	if err != nil {
 		at.Close()
-		return refusal.Conflictf("the snapshots of %s cannot be mounted at %s: %s. The service needs the right to mount and /dev/fuse; WebDAV at /dav shows the same without", m.Volume, m.Dir, err)
+		return refusal.Conflictf("the snapshots of %s cannot be mounted at %s: %s. The service needs the right to mount "+
+			"and /dev/fuse; WebDAV at /dav shows the same without", m.Volume, m.Dir, err)
 	}
 	if s.mounted == nil {
 		s.mounted = map[string]mountedView{}
@@ -183,7 +185,8 @@ func (s *Service) EndMount(dir string, anyway bool) (string, error) {
 		return "", refusal.Missingf("nothing is mounted at %s by this service: candid mount --list shows what is", dir)
 	}
 	if err := m.fs.End(anyway); err != nil {
-		return "", refusal.Conflictf("%s is in use: someone has a file or directory in it open (%s); with --anyway it goes as soon as they have left", dir, err)
+		return "", refusal.Conflictf("%s is in use: someone has a file or directory in it open (%s); with --anyway it "+
+			"goes as soon as they have left", dir, err)
 	}
 	delete(s.mounted, dir)
 	if err := s.Catalog.Set(mountSetting+dir, ""); err != nil {

@@ -118,7 +118,8 @@ func (s *Service) rowsAt(ctx context.Context, p *catalog.Peer, v *catalog.Volume
 	told = reportedRows{at: time.Now()}
 	for after, more := "", true; more; {
 		var page route.HistoryPage
-		if err := s.pairing.AskPeer(ctx, p, "history", route.HistoryAsk{Lineage: records.LineageOf(v.Lineage), After: after}, &page); err != nil {
+		if err := s.pairing.AskPeer(ctx, p, "history", route.HistoryAsk{Lineage: records.LineageOf(v.Lineage), After: after},
+			&page); err != nil {
 			return nil, err
 		}
 		for i := range page.Headers {
@@ -141,7 +142,8 @@ func (s *Service) rowsAt(ctx context.Context, p *catalog.Peer, v *catalog.Volume
 // with no moment, the newest.
 func latestAt(rows []*catalog.Snapshot, t time.Time) (best *catalog.Snapshot) {
 	for _, r := range rows {
-		if (t.IsZero() || !r.Began.After(t)) && (best == nil || r.Term > best.Term || r.Term == best.Term && r.Sequence > best.Sequence) {
+		if (t.IsZero() || !r.Began.After(t)) && (best == nil || r.Term > best.Term || r.Term == best.Term &&
+			r.Sequence > best.Sequence) {
 			best = r
 		}
 	}
@@ -151,10 +153,12 @@ func latestAt(rows []*catalog.Snapshot, t time.Time) (best *catalog.Snapshot) {
 // resolve finds what stands for a moment: here, or at the site named; when neither is said
 // and nothing stands for it here, at the first of the other sites that has something. peer is
 // nil when it is here.
-func (s *Service) resolve(ctx context.Context, v *catalog.Volume, at, from string) (row *catalog.Snapshot, answer string, peer *catalog.Peer, err error) {
+func (s *Service) resolve(ctx context.Context, v *catalog.Volume, at, from string) (row *catalog.Snapshot,
+	answer string, peer *catalog.Peer, err error) {
 	if from == "" || from == s.Name() {
 		row, answer, err = s.rules.Moment(v, at)
-		if err == nil || from != "" || !(refusal.ClassOf(err) == refusal.Missing || refusal.ClassOf(err) == refusal.Misuse && isID(at)) {
+		if err == nil || from != "" || !(refusal.ClassOf(err) == refusal.Missing || refusal.ClassOf(err) == refusal.Misuse &&
+			isID(at)) {
 			return row, answer, nil, err
 		}
 	}
@@ -168,7 +172,8 @@ func (s *Service) resolve(ctx context.Context, v *catalog.Volume, at, from strin
 		var terr error
 		if t, terr = time.Parse(time.RFC3339Nano, at); terr != nil {
 			if byID = at; !isID(at) {
-				return nil, "", nil, refusal.Badf("%q is neither a moment (such as 2026-03-04T14:05:00Z), nor latest, nor the id of a snapshot", at)
+				return nil, "", nil, refusal.Badf("%q is neither a moment (such as 2026-03-04T14:05:00Z), nor latest, nor the "+
+					"id of a snapshot", at)
 			}
 		}
 	}
@@ -201,7 +206,8 @@ func (s *Service) resolve(ctx context.Context, v *catalog.Volume, at, from strin
 		err = refusal.Missingf("%s has nothing of %s for that moment", from, v.Name)
 	}
 	if len(silent) > 0 {
-		err = refusal.Wrap(refusal.ClassOf(err), fmt.Errorf("%w; not every other site could be asked: %w", err, errors.Join(silent...)))
+		err = refusal.Wrap(refusal.ClassOf(err), fmt.Errorf("%w; not every other site could be asked: %w", err,
+			errors.Join(silent...)))
 		if from != "" {
 			err = refusal.Wrap(refusal.Elsewhere, errors.Join(silent...))
 		}
@@ -301,7 +307,8 @@ func bestAnswer(places []api.Standing) (best, sentence string) {
 	case places[0].Snapshot == "":
 		return p.Site, fmt.Sprintf("Here is %s. %s has it: %s.", places[0].Answer, p.Site, p.Answer)
 	}
-	return p.Site, fmt.Sprintf("%s is nearer by %s: %s.", p.Site, phrase.Ago(time.Duration(places[0].OlderSeconds-p.OlderSeconds)*time.Second), p.Answer)
+	return p.Site, fmt.Sprintf("%s is nearer by %s: %s.", p.Site,
+		phrase.Ago(time.Duration(places[0].OlderSeconds-p.OlderSeconds)*time.Second), p.Answer)
 }
 
 // restoreRate is the bytes a second of the restores of late, 0 when there were none of a
@@ -358,7 +365,8 @@ func median(v []float64) float64 {
 }
 
 // lookAtPeers asks other sites to look in what they have, all at the same time.
-func lookAtPeers[T any](ctx context.Context, s *Service, v *catalog.Volume, op string, ask any) (sites []string, answers []*T, errs []error, err error) {
+func lookAtPeers[T any](ctx context.Context, s *Service, v *catalog.Volume, op string, ask any) (sites []string,
+	answers []*T, errs []error, err error) {
 	peers, err := s.peersInOrder()
 	if err != nil {
 		return nil, nil, nil, err
@@ -373,7 +381,8 @@ func lookAtPeers[T any](ctx context.Context, s *Service, v *catalog.Volume, op s
 		sites = append(sites, p.Name)
 		all.Go(func() {
 			var body []byte
-			if errs[i] = s.pairing.AskPeer(ctx, p, op, LookAsk{Lineage: records.LineageOf(v.Lineage), Ask: raw}, &body); errs[i] == nil {
+			if errs[i] = s.pairing.AskPeer(ctx, p, op, LookAsk{Lineage: records.LineageOf(v.Lineage), Ask: raw},
+				&body); errs[i] == nil {
 				answers[i] = new(T)
 				errs[i] = json.Unmarshal(body, answers[i])
 			}

@@ -123,7 +123,8 @@ func (e *Viewer) PrepareRestore(ctx context.Context, ask api.RestoreAsk) (ready 
 		get, veiled := e.through(v.Name, source.Get, root)
 		source, root = getter(get), veiled
 	}
-	r.opt = tree.RestoreOptions{Source: source, Root: root, As: e.person(), OnConflict: choice, Chunker: ck, Suffix: asOf(row)}
+	r.opt = tree.RestoreOptions{Source: source, Root: root, As: e.person(), OnConflict: choice, Chunker: ck,
+		Suffix: asOf(row)}
 	for _, p := range ask.Paths {
 		rel, err := tree.CleanPath(phrase.RawPath(p))
 		if err != nil {
@@ -133,7 +134,8 @@ func (e *Viewer) PrepareRestore(ctx context.Context, ask api.RestoreAsk) (ready 
 			if !errors.Is(err, tree.ErrNoPath) {
 				return nil, err
 			}
-			return nil, refusal.Missingf("%s has no %s as of %s: candid browse %s --at %s shows what there is", v.Name, p, phrase.Stamp(row.Began.Time), v.Name, row.ID[:12])
+			return nil, refusal.Missingf("%s has no %s as of %s: candid browse %s --at %s shows what there is", v.Name, p,
+				phrase.Stamp(row.Began.Time), v.Name, row.ID[:12])
 		}
 		if rel != "" {
 			r.opt.Paths = append(r.opt.Paths, rel)
@@ -145,7 +147,8 @@ func (e *Viewer) PrepareRestore(ctx context.Context, ask api.RestoreAsk) (ready 
 	}
 	if ask.InPlace {
 		if v.Origin != s.Name() {
-			return nil, refusal.Conflictf("volume %s lives at the site %s: restore it there in place, or here to a directory with --to", v.Name, v.Origin)
+			return nil, refusal.Conflictf("volume %s lives at the site %s: restore it there in place, or here to a "+
+				"directory with --to", v.Name, v.Origin)
 		}
 		target = v.Path
 		r.opt.Live, r.opt.Excludes = true, v.Excludes.V
@@ -179,7 +182,8 @@ func (e *Viewer) PrepareRestore(ctx context.Context, ask api.RestoreAsk) (ready 
 		return nil, refusal.Badf("target %s is not a directory", r.opt.Target)
 	}
 	if tree.ReadOnly(r.opt.Target) {
-		return nil, refusal.Conflictf("target %s lies on a filesystem that is mounted read-only: nothing can be restored there", r.opt.Target)
+		return nil, refusal.Conflictf("target %s lies on a filesystem that is mounted read-only: nothing can be "+
+			"restored there", r.opt.Target)
 	}
 	return r, nil
 }

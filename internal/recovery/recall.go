@@ -46,7 +46,8 @@ type recall struct {
 
 // RecallOf begins to read a snapshot of another site. It must be signed as those that came
 // here before.
-func (s *Service) RecallOf(ctx context.Context, peer *catalog.Peer, v *catalog.Volume, row *catalog.Snapshot) (*recall, error) {
+func (s *Service) RecallOf(ctx context.Context, peer *catalog.Peer, v *catalog.Volume, row *catalog.Snapshot) (*recall,
+	error) {
 	id, err := object.ParseID(row.ID)
 	if err != nil {
 		return nil, err
@@ -57,21 +58,25 @@ func (s *Service) RecallOf(ctx context.Context, peer *catalog.Peer, v *catalog.V
 	}
 	env, signer, err := object.OpenRecord("root", raw)
 	if err != nil || object.Sum(env) != id {
-		return nil, refusal.Wrap(refusal.Elsewhere, fmt.Errorf("site %s answered with something else than snapshot %s", peer.Name, row.ID[:12]))
+		return nil, refusal.Wrap(refusal.Elsewhere, fmt.Errorf("site %s answered with something else than snapshot %s",
+			peer.Name, row.ID[:12]))
 	}
 	root, err := object.DecodeRoot(env)
 	if err != nil {
 		return nil, err
 	}
 	if root.Lineage != records.LineageOf(v.Lineage) {
-		return nil, refusal.Wrap(refusal.Elsewhere, fmt.Errorf("site %s answered with a snapshot of another volume", peer.Name))
+		return nil, refusal.Wrap(refusal.Elsewhere, fmt.Errorf("site %s answered with a snapshot of another volume",
+			peer.Name))
 	}
 	if ok, err := s.signedWell(peer, v, signer); err != nil {
 		return nil, err
 	} else if !ok {
-		return nil, refusal.Wrap(refusal.Elsewhere, fmt.Errorf("snapshot %s at %s is not signed by %s, which took it: nothing was brought back", row.ID[:12], peer.Name, v.Origin))
+		return nil, refusal.Wrap(refusal.Elsewhere, fmt.Errorf("snapshot %s at %s is not signed by %s, which took it: "+
+			"nothing was brought back", row.ID[:12], peer.Name, v.Origin))
 	}
-	return &recall{s: s, ctx: ctx, peer: peer, row: row, root: root, lease: s.Store.NewLease(), kept: map[object.ID][]byte{}, hurt: map[object.ID]bool{}}, nil
+	return &recall{s: s, ctx: ctx, peer: peer, row: row, root: root, lease: s.Store.NewLease(),
+		kept: map[object.ID][]byte{}, hurt: map[object.ID]bool{}}, nil
 }
 
 // signedWell tells whether a key may have signed snapshots of a volume.
@@ -197,7 +202,8 @@ type damagedThere struct {
 func (e *damagedThere) Unwrap() error { return store.ErrDamaged }
 
 func (e *damagedThere) Error() string {
-	return fmt.Sprintf("%s has object %s no more, or damaged: candid store verify there tells what is hurt; another site or moment may have it whole", e.site, e.id.String()[:12])
+	return fmt.Sprintf("%s has object %s no more, or damaged: candid store verify there tells what is hurt; another "+
+		"site or moment may have it whole", e.site, e.id.String()[:12])
 }
 
 // recallWays is how many requests are on their way at the same time.

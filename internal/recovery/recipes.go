@@ -74,7 +74,8 @@ func (r *recipe) ask(s *Service) api.RestoreAsk {
 
 // PutRecipe saves a restore under a name, or changes one. With edit it must be there, else
 // it must not.
-func (s *Service) PutRecipe(ctx context.Context, name string, ask api.RecipePut, edit bool, by string) (*api.Recipe, error) {
+func (s *Service) PutRecipe(ctx context.Context, name string, ask api.RecipePut, edit bool, by string) (*api.Recipe,
+	error) {
 	if err := policy.CheckName("recipe", name); err != nil {
 		return nil, refusal.Wrap(refusal.Misuse, err)
 	}
@@ -101,7 +102,8 @@ func (s *Service) PutRecipe(ctx context.Context, name string, ask api.RecipePut,
 		}
 	}
 	if ask.Exact && (ask.Restore.InPlace || len(ask.Restore.Paths) > 0) {
-		return nil, refusal.Badf("exact is for a whole volume in a directory of the recipe's own; in place a whole volume becomes exactly as it was anyway")
+		return nil, refusal.Badf("exact is for a whole volume in a directory of the recipe's own; in place a whole volume " +
+			"becomes exactly as it was anyway")
 	}
 	// What cannot be carried out now would fail at night.
 	ready, err := s.ViewerFor(nil).PrepareRestore(ctx, r.ask(s))
@@ -134,7 +136,8 @@ func (s *Service) PutRecipe(ctx context.Context, name string, ask api.RecipePut,
 func (s *Service) emptyOrNew(dir string) error {
 	entries, err := os.ReadDir(dir)
 	if err == nil && len(entries) > 0 {
-		return refusal.Badf("%s is not empty: exact takes away what the snapshot does not have, so it begins with a new or empty directory", dir)
+		return refusal.Badf("%s is not empty: exact takes away what the snapshot does not have, so it begins with a new "+
+			"or empty directory", dir)
 	}
 	if err != nil && !os.IsNotExist(err) {
 		return refusal.Badf("%s cannot be looked into: %s", dir, err)
@@ -315,16 +318,17 @@ func (s *Service) recipeTasks() ([]*scheduledTask, error) {
 			continue
 		}
 		name := strings.TrimPrefix(key, recipeSetting)
-		out = append(out, &scheduledTask{key: "recipe " + name, what: recipeRuns(name), by: by, once: once, do: func() ([]*run.Job, error) {
-			if _, err := s.access.Record(access.ByService, "runRecipe", name, ""); err != nil {
-				return nil, err
-			}
-			j, err := s.startRecipe(s.run.Context(), name)
-			if err != nil {
-				return nil, err
-			}
-			return []*run.Job{j}, nil
-		}})
+		out = append(out, &scheduledTask{key: "recipe " + name, what: recipeRuns(name), by: by, once: once,
+			do: func() ([]*run.Job, error) {
+				if _, err := s.access.Record(access.ByService, "runRecipe", name, ""); err != nil {
+					return nil, err
+				}
+				j, err := s.startRecipe(s.run.Context(), name)
+				if err != nil {
+					return nil, err
+				}
+				return []*run.Job{j}, nil
+			}})
 	}
 	slices.SortFunc(out, func(a, b *scheduledTask) int { return strings.Compare(a.key, b.key) })
 	return out, nil

@@ -24,8 +24,10 @@ import (
 type Counter = atomic.Int64
 
 func (s *Service) restoreResult(r *restoring, res *tree.Restored) *api.RestoreResult {
-	out := &api.RestoreResult{Answer: r.answer, Target: r.opt.Target, Acts: []api.Act{}, Remarks: []api.Remark{}, DryRun: r.ask.DryRun,
-		Volume: r.v.Name, InPlace: r.ask.InPlace, Into: r.ask.Into, Paths: append([]string{}, r.ask.Paths...), Beside: []string{}, Undoes: r.undoes, Recipe: r.recipe}
+	out := &api.RestoreResult{Answer: r.answer, Target: r.opt.Target, Acts: []api.Act{}, Remarks: []api.Remark{},
+		DryRun: r.ask.DryRun,
+		Volume: r.v.Name, InPlace: r.ask.InPlace, Into: r.ask.Into, Paths: append([]string{}, r.ask.Paths...),
+		Beside: []string{}, Undoes: r.undoes, Recipe: r.recipe}
 	if r.Cut != nil {
 		out.GoesOnWith = r.Cut.Run
 		out.Beside = append(out.Beside, r.Cut.Beside...)
@@ -42,8 +44,11 @@ func (s *Service) restoreResult(r *restoring, res *tree.Restored) *api.RestoreRe
 		}
 	}
 	if res != nil {
-		out.Created, out.Replaced, out.Removed, out.Skipped, out.Kept, out.Adjusted, out.Failed, out.Bytes = res.Created, res.Replaced, res.Removed, res.Skipped, res.Kept, res.Adjusted, res.Failed, res.Bytes
-		out.Summary = phrase.CountWords([]phrase.Counted{{N: res.Created, What: "created"}, {N: res.Replaced, What: "replaced"}, {N: res.Removed, What: "removed"}, {N: res.Adjusted, What: "adjusted"}, {N: res.Skipped, What: "skipped"}, {N: res.Kept, What: "the same already"}, {N: res.Failed, What: "not restored"}})
+		out.Created, out.Replaced, out.Removed, out.Skipped, out.Kept, out.Adjusted, out.Failed, out.Bytes = res.Created,
+			res.Replaced, res.Removed, res.Skipped, res.Kept, res.Adjusted, res.Failed, res.Bytes
+		out.Summary = phrase.CountWords([]phrase.Counted{{N: res.Created, What: "created"},
+			{N: res.Replaced, What: "replaced"}, {N: res.Removed, What: "removed"}, {N: res.Adjusted, What: "adjusted"},
+			{N: res.Skipped, What: "skipped"}, {N: res.Kept, What: "the same already"}, {N: res.Failed, What: "not restored"}})
 		for _, a := range res.Samples {
 			out.Acts = append(out.Acts, api.Act{Path: phrase.Printable([]byte(a.Path)), What: a.What})
 		}
@@ -182,8 +187,9 @@ func (s *Service) restore(ctx context.Context, j *run.Job, r *restoring) (any, s
 		}
 		defer release()
 		// Of this volume alone, though it be one of a group: it goes with this restore.
-		row, outcome, err := s.capture.TakeHeld(ctx, j, nil, []string{r.live.Name}, r.live.Name, capture.Taking{Cause: object.CauseSafety, Ask: api.SnapshotTake{
-			Note: fmt.Sprintf("before run %d restored %s as of %s here", j.Row.ID, r.v.Name, phrase.Stamp(r.row.Began.Time))}})
+		row, outcome, err := s.capture.TakeHeld(ctx, j, nil, []string{r.live.Name}, r.live.Name,
+			capture.Taking{Cause: object.CauseSafety, Ask: api.SnapshotTake{
+				Note: fmt.Sprintf("before run %d restored %s as of %s here", j.Row.ID, r.v.Name, phrase.Stamp(r.row.Began.Time))}})
 		if err != nil {
 			return nil, "", fmt.Errorf("nothing was restored, because the safety snapshot failed: %w", err)
 		}
@@ -228,9 +234,11 @@ func (s *Service) restore(ctx context.Context, j *run.Job, r *restoring) (any, s
 		case out.Created+out.Replaced+out.Removed+out.Adjusted == 0:
 			err = &run.Partly{Leaves: "nothing was changed"}
 		case safety != "":
-			err = &run.Partly{Leaves: fmt.Sprintf("each file is the old or the new one (%s so far). What was put there can be taken back: candid undo %d", out.Summary, j.Row.ID)}
+			err = &run.Partly{Leaves: fmt.Sprintf("each file is the old or the new one (%s so far). What was put there can "+
+				"be taken back: candid undo %d", out.Summary, j.Row.ID)}
 		case serr == nil:
-			err = &run.Partly{Leaves: fmt.Sprintf("what is in %s is whole (%s so far), and the same restore goes on from there", r.opt.Target, out.Summary)}
+			err = &run.Partly{Leaves: fmt.Sprintf("what is in %s is whole (%s so far), and the same restore goes on from there",
+				r.opt.Target, out.Summary)}
 		}
 		return out, "", err
 	}
@@ -259,17 +267,20 @@ func (s *Service) restore(ctx context.Context, j *run.Job, r *restoring) (any, s
 	if r.far != nil {
 		from = fmt.Sprintf(", from %s (%s fetched)", r.far.peer.Name, phrase.Size(r.far.Fetched.Load()))
 	}
-	words := fmt.Sprintf("%s as of %s in %s%s: %s; %s in %s%s", r.v.Name, phrase.Stamp(r.row.Began.Time), r.opt.Target, from, out.Summary, phrase.Size(out.Bytes),
+	words := fmt.Sprintf("%s as of %s in %s%s: %s; %s in %s%s", r.v.Name, phrase.Stamp(r.row.Began.Time), r.opt.Target,
+		from, out.Summary, phrase.Size(out.Bytes),
 		phrase.Ago(time.Since(begun)), capture.RemarkWords(out.RemarkCount))
 	if r.undoes != 0 {
 		done := "is taken back"
 		if res.Others > 0 {
 			done = fmt.Sprintf("is taken back but for %s that others changed since", phrase.Many(int(res.Others), "path"))
 		}
-		words = fmt.Sprintf("run %d %s, to %s as it was at %s: %s%s", r.undoes, done, r.v.Name, phrase.Stamp(r.row.Began.Time), out.Summary, capture.RemarkWords(out.RemarkCount))
+		words = fmt.Sprintf("run %d %s, to %s as it was at %s: %s%s", r.undoes, done, r.v.Name,
+			phrase.Stamp(r.row.Began.Time), out.Summary, capture.RemarkWords(out.RemarkCount))
 	}
 	if safety != "" {
-		words += fmt.Sprintf(". What was there before is in the safety snapshot %s; to go back to it: candid undo %d", safety[:12], j.Row.ID)
+		words += fmt.Sprintf(". What was there before is in the safety snapshot %s; to go back to it: candid undo %d",
+			safety[:12], j.Row.ID)
 	}
 	return out, words, nil
 }
@@ -305,9 +316,12 @@ func (s *Service) fetchFar(ctx context.Context, j *run.Job, r *restoring) (relea
 		return err
 	})
 	if err != nil {
-		return nil, refusal.Wrap(refusal.Elsewhere, fmt.Errorf("nothing was restored, because not all of it could be fetched from %s: %w. What arrived, %s, is kept for a while: the same restore fetches only the rest", r.far.peer.Name, err, phrase.Size(r.far.Fetched.Load())))
+		return nil, refusal.Wrap(refusal.Elsewhere, fmt.Errorf("nothing was restored, because not all of it could be "+
+			"fetched from %s: %w. What arrived, %s, is kept for a while: the same restore fetches only the rest",
+			r.far.peer.Name, err, phrase.Size(r.far.Fetched.Load())))
 	}
-	j.Logf("%s fetched from %s in %s; the rest was here", phrase.Size(r.far.Fetched.Load()), r.far.peer.Name, phrase.Ago(time.Since(began)))
+	j.Logf("%s fetched from %s in %s; the rest was here", phrase.Size(r.far.Fetched.Load()), r.far.peer.Name,
+		phrase.Ago(time.Since(began)))
 	return release, nil
 }
 

@@ -23,7 +23,8 @@ import (
 
 // testRestore restores random files of a snapshot to a scratch directory and compares them with
 // what was recorded. newest is what the time for all is told of.
-func (s *Service) testRestore(ctx context.Context, j *run.Job, v *catalog.Volume, row, newest *catalog.Snapshot, files int) (any, string, error) {
+func (s *Service) testRestore(ctx context.Context, j *run.Job, v *catalog.Volume, row, newest *catalog.Snapshot,
+	files int) (any, string, error) {
 	j.Say("waiting for another trial")
 	free, err := s.run.Hold(ctx, "trials") // one at a time: they measure
 	if err != nil {
@@ -55,7 +56,8 @@ func (s *Service) testRestore(ctx context.Context, j *run.Job, v *catalog.Volume
 	if err != nil {
 		return nil, "", err
 	}
-	opt := tree.RestoreOptions{Source: s.Store, Root: h.root, Paths: paths, Target: target, Beneath: beneath, OnConflict: tree.Replace, Chunker: ck, Progress: &prog}
+	opt := tree.RestoreOptions{Source: s.Store, Root: h.root, Paths: paths, Target: target, Beneath: beneath,
+		OnConflict: tree.Replace, Chunker: ck, Progress: &prog}
 	if len(paths) == 0 && row.Files > 0 {
 		return nil, "", errors.New("no file could be chosen")
 	}
@@ -81,9 +83,11 @@ func (s *Service) testRestore(ctx context.Context, j *run.Job, v *catalog.Volume
 	out.At, out.Good, out.ObjectiveSecs = s.Clock.Now(), wrong == "", int64(rs.Recovery.Seconds())
 	out.WholeSeconds = wholeTime(out, newest)
 	if wrong != "" {
-		return out, "", fmt.Errorf("of %s as of %s not all came back as it was recorded: %s", phrase.Many(len(paths), "file"), phrase.Stamp(row.Began.Time), wrong)
+		return out, "", fmt.Errorf("of %s as of %s not all came back as it was recorded: %s", phrase.Many(len(paths), "file"),
+			phrase.Stamp(row.Began.Time), wrong)
 	}
-	out.Sentence = fmt.Sprintf("%s of %s as of %s came back as recorded: %s in %s; all of the newest state in about %s", phrase.Many(len(paths), "file"), v.Name, phrase.Stamp(row.Began.Time), phrase.Size(out.Bytes),
+	out.Sentence = fmt.Sprintf("%s of %s as of %s came back as recorded: %s in %s; all of the newest state in about %s",
+		phrase.Many(len(paths), "file"), v.Name, phrase.Stamp(row.Began.Time), phrase.Size(out.Bytes),
 		phrase.Ago(took), phrase.Ago(time.Duration(out.WholeSeconds)*time.Second))
 	if rs.Recovery > 0 {
 		if out.WholeSeconds > out.ObjectiveSecs {
@@ -110,7 +114,8 @@ func wholeTime(t *api.Trial, whole *catalog.Snapshot) int64 {
 }
 
 // compareTest plans the same restore once more: whatever it would still do is wrong.
-func (s *Service) compareTest(ctx context.Context, opt tree.RestoreOptions, done *tree.Restored) (wrong string, err error) {
+func (s *Service) compareTest(ctx context.Context, opt tree.RestoreOptions, done *tree.Restored) (wrong string,
+	err error) {
 	if len(opt.Paths) == 0 {
 		return "", nil
 	}

@@ -162,7 +162,9 @@ func (s *Service) TestsAtPeers(ctx context.Context) (out []api.Trial) {
 		})
 	}
 	all.Wait()
-	slices.SortFunc(out, func(a, b api.Trial) int { return cmp.Or(cmp.Compare(a.Volume, b.Volume), cmp.Compare(a.Site, b.Site)) })
+	slices.SortFunc(out, func(a, b api.Trial) int {
+		return cmp.Or(cmp.Compare(a.Volume, b.Volume), cmp.Compare(a.Site, b.Site))
+	})
 	return out
 }
 
@@ -175,7 +177,9 @@ func (s *Service) testTask() (*scheduledTask, error) {
 	if err != nil || by == nil {
 		return nil, err
 	}
-	return &scheduledTask{key: "trials", what: "trials", by: by, do: func() ([]*run.Job, error) { return s.startTests("", "the schedule") }}, nil
+	return &scheduledTask{key: "trials", what: "trials", by: by, do: func() ([]*run.Job, error) {
+		return s.startTests("", "the schedule")
+	}}, nil
 }
 
 // TestRestore tries a restore of a volume now, or of all that have snapshots.
@@ -247,9 +251,14 @@ func (s *Service) TestSentences(add func(api.Sentence)) {
 		show := fmt.Sprintf("candid run show %d", t.Run)
 		switch {
 		case !t.Good:
-			add(api.Sentence{Text: fmt.Sprintf("A restore of %s was tried %s and did not come back whole: %s", name, phrase.Stamp(t.At), t.Sentence), Weight: "act", About: "trial of " + name, Next: "Look at the trial, then verify the store", Command: show, Link: fmt.Sprintf("/runs/%d", t.Run)})
+			add(api.Sentence{Text: fmt.Sprintf("A restore of %s was tried %s and did not come back whole: %s", name,
+				phrase.Stamp(t.At), t.Sentence), Weight: "act", About: "trial of " + name,
+				Next: "Look at the trial, then verify the store", Command: show, Link: fmt.Sprintf("/runs/%d", t.Run)})
 		case t.ObjectiveSecs > 0 && t.WholeSeconds > t.ObjectiveSecs:
-			add(api.Sentence{Text: fmt.Sprintf("All of %s would take about %s to bring back, more than the %s that its policy allows.", name, phrase.Ago(time.Duration(t.WholeSeconds)*time.Second), phrase.Ago(time.Duration(t.ObjectiveSecs)*time.Second)), Weight: "look", About: "recovery time of " + name, Next: "Look at the trial", Command: show, Link: fmt.Sprintf("/runs/%d", t.Run)})
+			add(api.Sentence{Text: fmt.Sprintf("All of %s would take about %s to bring back, more than the %s that its "+
+				"policy allows.", name, phrase.Ago(time.Duration(t.WholeSeconds)*time.Second),
+				phrase.Ago(time.Duration(t.ObjectiveSecs)*time.Second)), Weight: "look", About: "recovery time of " + name,
+				Next: "Look at the trial", Command: show, Link: fmt.Sprintf("/runs/%d", t.Run)})
 		}
 	}
 }

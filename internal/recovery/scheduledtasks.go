@@ -40,7 +40,8 @@ func parseDue(when, zone string) (by *cadence.Cadence, once time.Time, err error
 		return nil, time.Time{}, refusal.Wrap(refusal.Misuse, err)
 	}
 	if _, _, looks := by.OnChange(); looks || by.AtStart() {
-		return nil, time.Time{}, refusal.Badf("%q: give times, such as daily at 02:30, or one moment, such as 2026-03-04T02:30:00Z", when)
+		return nil, time.Time{}, refusal.Badf("%q: give times, such as daily at 02:30, or one moment, such as "+
+			"2026-03-04T02:30:00Z", when)
 	}
 	return by, time.Time{}, nil
 }

@@ -41,7 +41,8 @@ type Service struct {
 // New works in a data directory.
 func New(dir *datadir.Dir, run *run.Engine, records *records.Service, access *access.Service, pairing *pairing.Service,
 	rules *rules.Service, capture *capture.Service, routes *route.Service) *Service {
-	s := &Service{Dir: dir, run: run, records: records, access: access, pairing: pairing, rules: rules, capture: capture, routes: routes,
+	s := &Service{Dir: dir, run: run, records: records, access: access, pairing: pairing, rules: rules, capture: capture,
+		routes: routes,
 		cloned: map[string]*shown.Clone{}, reported: map[string]reportedRows{}}
 	s.answerPeers()
 	rules.Uses(s.usedBy)

@@ -35,7 +35,8 @@ func (s *Service) Timeline(volume string, from, to time.Time) (*api.Timeline, er
 		return nil, err
 	}
 	now := s.Clock.Now()
-	out := &api.Timeline{Volume: volume, From: from, To: to, Lanes: []api.Lane{}, Gaps: []api.GapSpan{}, Planned: []time.Time{}}
+	out := &api.Timeline{Volume: volume, From: from, To: to, Lanes: []api.Lane{}, Gaps: []api.GapSpan{},
+		Planned: []time.Time{}}
 	out.Lanes = append(out.Lanes, laneOf(s.Place(), d.Rows, d.Verdicts, from, to, nil))
 	routes, err := s.Catalog.Routes()
 	if err != nil {
@@ -71,7 +72,8 @@ func (s *Service) Timeline(volume string, from, to time.Time) (*api.Timeline, er
 	return out, nil
 }
 
-func laneOf(place string, rows []*catalog.Snapshot, verdicts []retention.Verdict, from, to time.Time, carried map[string]catalog.Carried) api.Lane {
+func laneOf(place string, rows []*catalog.Snapshot, verdicts []retention.Verdict, from, to time.Time,
+	carried map[string]catalog.Carried) api.Lane {
 	lane := api.Lane{Place: place, Marks: []api.TickMark{}}
 	for i, r := range rows {
 		k, there := carried[r.ID]

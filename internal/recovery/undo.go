@@ -49,7 +49,8 @@ func (e *Viewer) prepareUndoOf(run int64) (*restoring, error) {
 	}
 	var res api.RestoreResult
 	if row.Kind != "restore" {
-		return nil, refusal.Badf("run %d was no restore but a %s of %s: only restores in place can be taken back", run, row.Kind, row.Subject)
+		return nil, refusal.Badf("run %d was no restore but a %s of %s: only restores in place can be taken back", run,
+			row.Kind, row.Subject)
 	}
 	if row.Ended.IsZero() {
 		return nil, refusal.Conflictf("run %d is not over: wait for it, or end it with candid run cancel %d", run, run)
@@ -64,14 +65,17 @@ func (e *Viewer) prepareUndoOf(run int64) (*restoring, error) {
 	}
 	if res.Safety == "" {
 		if res.Target != "" && !res.InPlace {
-			return nil, refusal.Badf("run %d restored to %s and changed nothing that was there before except as its conflict choice said: remove there what is not wanted", run, res.Target)
+			return nil, refusal.Badf("run %d restored to %s and changed nothing that was there before except as its conflict "+
+				"choice said: remove there what is not wanted", run, res.Target)
 		}
 		return nil, refusal.Badf("run %d wrote nothing in place: there is nothing to take back", run)
 	}
 	if _, err := s.Catalog.Snapshot(res.Safety); err != nil {
-		return nil, refusal.Missingf("the safety snapshot %s of run %d is gone: it was kept for as long as the rules said. candid snapshot list %s shows what there is", res.Safety[:12], run, res.Volume)
+		return nil, refusal.Missingf("the safety snapshot %s of run %d is gone: it was kept for as long as the rules "+
+			"said. candid snapshot list %s shows what there is", res.Safety[:12], run, res.Volume)
 	}
-	r, err := e.PrepareRestore(s.run.Context(), api.RestoreAsk{Volume: cmp.Or(res.Into, res.Volume), At: res.Safety, InPlace: true, OnConflict: undoing, Paths: append(slices.Clone(res.Paths), res.Beside...)})
+	r, err := e.PrepareRestore(s.run.Context(), api.RestoreAsk{Volume: cmp.Or(res.Into, res.Volume), At: res.Safety,
+		InPlace: true, OnConflict: undoing, Paths: append(slices.Clone(res.Paths), res.Beside...)})
 	if err != nil {
 		return nil, err
 	}
@@ -100,7 +104,8 @@ func (e *Viewer) leftBy(res *api.RestoreResult) (func(rel string) (*object.Entry
 		root, err = s.rules.RootOf(row)
 	}
 	if err != nil && e.who != nil {
-		return nil, refusal.Conflictf("the snapshot that was brought back is gone, so that what others changed since cannot be told from it: ask an operator")
+		return nil, refusal.Conflictf("the snapshot that was brought back is gone, so that what others changed since " +
+			"cannot be told from it: ask an operator")
 	} else if err != nil {
 		return nil, nil
 	}
@@ -182,7 +187,8 @@ func (s *Service) NoteTarget(run int64, r *restoring, safety string) (done func(
 		safety = r.Cut.Safety
 	}
 	key := RestoringSetting + strconv.FormatInt(run, 10)
-	c := InterruptedRestore{Run: run, Beneath: r.opt.Beneath, Target: r.opt.Target, Ask: r.ask, Snapshot: r.row.ID, Safety: safety, Undoes: r.undoes}
+	c := InterruptedRestore{Run: run, Beneath: r.opt.Beneath, Target: r.opt.Target, Ask: r.ask, Snapshot: r.row.ID,
+		Safety: safety, Undoes: r.undoes}
 	if c.Recipe, c.Exact = r.recipe, r.opt.OwnCopy; r.found == nil {
 		c.Ask.At = r.row.ID
 	}
@@ -202,7 +208,8 @@ func (s *Service) NoteTarget(run int64, r *restoring, safety string) (done func(
 	}
 	return func() {
 		if err := s.Catalog.Set(key, ""); err != nil {
-			s.Log.Warn("a restore's target could not be forgotten; the next start goes on with it", "target", r.opt.Target, "error", err)
+			s.Log.Warn("a restore's target could not be forgotten; the next start goes on with it", "target", r.opt.Target,
+				"error", err)
 		}
 	}, s.Catalog.Set(key, string(raw))
 }
@@ -267,8 +274,10 @@ func (s *Service) reportInterrupted(c *InterruptedRestore, res api.RestoreResult
 	if err != nil {
 		return err
 	}
-	res.Volume, res.Target, res.InPlace, res.Into, res.Snapshot = c.Ask.Volume, c.Target, c.Ask.InPlace, c.Ask.Into, api.Snapshot{ID: c.Snapshot, Volume: c.Ask.Volume, Reasons: []string{}}
-	res.Paths, res.Beside, res.Acts, res.Remarks = append([]string{}, c.Ask.Paths...), append([]string{}, c.Beside...), []api.Act{}, []api.Remark{}
+	res.Volume, res.Target, res.InPlace, res.Into, res.Snapshot = c.Ask.Volume, c.Target, c.Ask.InPlace, c.Ask.Into,
+		api.Snapshot{ID: c.Snapshot, Volume: c.Ask.Volume, Reasons: []string{}}
+	res.Paths, res.Beside, res.Acts, res.Remarks = append([]string{}, c.Ask.Paths...), append([]string{}, c.Beside...),
+		[]api.Act{}, []api.Remark{}
 	if row.Result, err = json.Marshal(res); err != nil {
 		return err
 	}
@@ -278,7 +287,9 @@ func (s *Service) reportInterrupted(c *InterruptedRestore, res api.RestoreResult
 // cannotResume tells why a restore stays cut short. What it did in place can be taken back.
 func (s *Service) cannotResume(c *InterruptedRestore, err error) {
 	s.Log.Warn("a restore that was cut short cannot go on", "run", c.Run, "error", err)
-	if err := errors.Join(s.reportInterrupted(c, api.RestoreResult{Safety: c.Safety}), s.Catalog.AddLog(c.Run, s.Clock.Now(), "it cannot go on: "+err.Error()), s.Catalog.Set(RestoringSetting+strconv.FormatInt(c.Run, 10), "")); err != nil {
+	if err := errors.Join(s.reportInterrupted(c, api.RestoreResult{Safety: c.Safety}),
+		s.Catalog.AddLog(c.Run, s.Clock.Now(), "it cannot go on: "+err.Error()), s.Catalog.Set(RestoringSetting+
+			strconv.FormatInt(c.Run, 10), "")); err != nil {
 		s.Log.Error("that a restore cannot go on could not be recorded", "run", c.Run, "error", err)
 	}
 }

@@ -128,7 +128,9 @@ func (e *Viewer) Find(ctx context.Context, volume string, ask api.FindAsk) (*api
 
 // granted tells whether a path lies in a granted folder.
 func (e *Viewer) granted(volume, rel string) bool {
-	return e.who == nil || slices.ContainsFunc(e.who.Grants[volume], func(g string) bool { return g == "" || g == rel || strings.HasPrefix(rel, g+"/") })
+	return e.who == nil || slices.ContainsFunc(e.who.Grants[volume], func(g string) bool {
+		return g == "" || g == rel || strings.HasPrefix(rel, g+"/")
+	})
 }
 
 // Views are the snapshots as WebDAV shows them to these eyes.
@@ -149,7 +151,8 @@ func (e *Viewer) mayUndo(run *catalog.Run) error {
 		return NoRun(run.ID)
 	}
 	if age := e.s.Clock.Now().Sub(run.Queued.Time); age > 24*time.Hour {
-		return refusal.Conflictf("run %d is %s old: what is older than a day only an operator takes back", run.ID, phrase.Ago(age))
+		return refusal.Conflictf("run %d is %s old: what is older than a day only an operator takes back", run.ID,
+			phrase.Ago(age))
 	}
 	return nil
 }
@@ -161,7 +164,8 @@ func (e *Viewer) mayRestore(v *catalog.Volume, ask *api.RestoreAsk) error {
 	}
 	switch {
 	case !ask.InPlace:
-		return refusal.Wrap(refusal.Refused, fmt.Errorf("you may bring files back to where they were, or download them; a directory of the host is for operators"))
+		return refusal.Wrap(refusal.Refused, fmt.Errorf("you may bring files back to where they were, or download them; a "+
+			"directory of the host is for operators"))
 	case ask.From != "" && ask.From != e.s.Name():
 		return refusal.Wrap(refusal.Refused, fmt.Errorf("bringing files from another site is for operators: ask one"))
 	case len(ask.Paths) == 0:

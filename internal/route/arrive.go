@@ -28,8 +28,12 @@ func (s *Service) answerRoutes() {
 		}
 		return s.serveCarry(ctx, q.Peer, q.Link.Key, q.Body, q.Stream)
 	})
-	s.pairing.Handle("present", pairing.NeedsOffer, func(_ context.Context, q *pairing.Request) error { return s.servePresent(q.Peer, q.Body, q.Stream) })
-	s.pairing.Handle("report", pairing.NeedsRead, func(_ context.Context, q *pairing.Request) error { return s.serveReport(q.Peer, q.Body, q.Stream) })
+	s.pairing.Handle("present", pairing.NeedsOffer, func(_ context.Context, q *pairing.Request) error {
+		return s.servePresent(q.Peer, q.Body, q.Stream)
+	})
+	s.pairing.Handle("report", pairing.NeedsRead, func(_ context.Context, q *pairing.Request) error {
+		return s.serveReport(q.Peer, q.Body, q.Stream)
+	})
 	for _, op := range []string{"histories", "fetch"} {
 		s.pairing.Handle(op, pairing.NeedsRead, func(ctx context.Context, q *pairing.Request) error {
 			return s.servePull(ctx, q.Peer, q.Op, q.Body, q.Stream)
@@ -43,7 +47,8 @@ func (s *Service) answerRoutes() {
 }
 
 // serveCarry takes in a snapshot that a peer brings.
-func (s *Service) serveCarry(ctx context.Context, peer *catalog.Peer, key ed25519.PublicKey, body []byte, st *transfer.Stream) error {
+func (s *Service) serveCarry(ctx context.Context, peer *catalog.Peer, key ed25519.PublicKey, body []byte,
+	st *transfer.Stream) error {
 	var q transfer.CarryRequest
 	if err := transfer.Decode(body, &q); err != nil {
 		return err
@@ -52,13 +57,16 @@ func (s *Service) serveCarry(ctx context.Context, peer *catalog.Peer, key ed2551
 }
 
 // takeIn receives a snapshot from a peer, whichever of both asked for it.
-func (s *Service) takeIn(ctx context.Context, peer *catalog.Peer, key ed25519.PublicKey, q *transfer.CarryRequest, st *transfer.Stream, meter *transfer.Meter) error {
+func (s *Service) takeIn(ctx context.Context, peer *catalog.Peer, key ed25519.PublicKey, q *transfer.CarryRequest,
+	st *transfer.Stream, meter *transfer.Meter) error {
 	if q.Origin == s.Name() || policy.CheckName("site", q.Origin) != nil || policy.CheckName("volume", q.Volume) != nil {
-		return &transfer.Refusal{What: fmt.Sprintf("a volume %q of the site %q cannot be taken in here", q.Volume, q.Origin), Final: true}
+		return &transfer.Refusal{What: fmt.Sprintf("a volume %q of the site %q cannot be taken in here", q.Volume, q.Origin),
+			Final: true}
 	}
 	known, err := s.Catalog.VolumeOfLineage(hex.EncodeToString(q.Lineage[:]))
 	if err == nil && known.Origin != q.Origin {
-		return &transfer.Refusal{What: fmt.Sprintf("the history that %s brings as %s belongs to %s here", peer.Name, q.Volume, known.Name), Final: true}
+		return &transfer.Refusal{What: fmt.Sprintf("the history that %s brings as %s belongs to %s here", peer.Name, q.Volume,
+			known.Name), Final: true}
 	} else if err != nil && !errors.Is(err, catalog.ErrNone) {
 		return err
 	}
@@ -159,7 +167,8 @@ func (s *Service) MaySign(peer *catalog.Peer, v *catalog.Volume) ([]string, erro
 // mayMark tells whose marks of a snapshot count here: those of the site that took it, under
 // its name; and of who brings it those by which it is kept there, under that one's name. Who
 // says something in the name of another is told of.
-func (s *Service) mayMark(root object.ID, origin string, trusted []string, from *catalog.Peer) func(m *object.Mark, signer ed25519.PublicKey) bool {
+func (s *Service) mayMark(root object.ID, origin string, trusted []string, from *catalog.Peer) func(m *object.Mark,
+	signer ed25519.PublicKey) bool {
 	told := false // once for all that comes at once
 	return func(m *object.Mark, signer ed25519.PublicKey) bool {
 		by := hex.EncodeToString(signer)
@@ -180,8 +189,10 @@ func (s *Service) mayMark(root object.ID, origin string, trusted []string, from 
 			if from != nil {
 				who = from.Name
 			}
-			s.Log.Warn("a mark in the name of a site that did not sign it was left out", "snapshot", root, "mark", m.Kind, "place", m.Place, "brought by", who, "signer", by[:16])
-			if _, err := s.access.Record(access.Caller{Name: who, Via: "line"}, "mark", root.String()+" "+string(m.Kind)+" in the name of "+m.Place, "refused: not signed by it"); err != nil {
+			s.Log.Warn("a mark in the name of a site that did not sign it was left out", "snapshot", root, "mark", m.Kind,
+				"place", m.Place, "brought by", who, "signer", by[:16])
+			if _, err := s.access.Record(access.Caller{Name: who, Via: "line"}, "mark", root.String()+" "+string(m.Kind)+
+				" in the name of "+m.Place, "refused: not signed by it"); err != nil {
 				s.Log.Error("the ledger could not be written", "error", err)
 			}
 		}
@@ -247,7 +258,8 @@ func (s *Service) arrived(id object.ID, stored int64, setOf uint32, signer, via 
 		}
 		records.ApplyMark(row, m, s.Place())
 		if m.Text != "" {
-			s.Log.Warn("a snapshot arrived out of turn; it stays and stands for nothing until it is admitted", "snapshot", row.ID, "volume", row.Volume, "why", m.Text)
+			s.Log.Warn("a snapshot arrived out of turn; it stays and stands for nothing until it is admitted", "snapshot",
+				row.ID, "volume", row.Volume, "why", m.Text)
 		}
 	} else if err != nil && !errors.Is(err, catalog.ErrNone) {
 		return 0, err

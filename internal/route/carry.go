@@ -91,7 +91,8 @@ func (s *Service) RouteWork(r *catalog.Route) ([]RouteWork, error) {
 
 // pushAll brings everything that is wanted, the newest of every volume first, then the
 // older ones.
-func (s *Service) pushAll(ctx context.Context, j *run.Job, r *catalog.Route, peer *catalog.Peer, meter *transfer.Meter) (int, error) {
+func (s *Service) pushAll(ctx context.Context, j *run.Job, r *catalog.Route, peer *catalog.Peer,
+	meter *transfer.Meter) (int, error) {
 	if _, _, _, err := s.pairing.Greet(ctx, peer); err != nil {
 		return 0, err
 	}
@@ -144,7 +145,8 @@ func (s *Service) pushAll(ctx context.Context, j *run.Job, r *catalog.Route, pee
 			}
 		}
 		if !any && damaged > 0 {
-			return done, fmt.Errorf("%s damaged here and could not be carried: candid store verify names what is damaged and asks other sites for it", phrase.ManyAre(damaged, "snapshot"))
+			return done, fmt.Errorf("%s damaged here and could not be carried: candid store verify names what is damaged and "+
+				"asks other sites for it", phrase.ManyAre(damaged, "snapshot"))
 		}
 		if !any {
 			return done, nil
@@ -152,7 +154,8 @@ func (s *Service) pushAll(ctx context.Context, j *run.Job, r *catalog.Route, pee
 	}
 }
 
-func (s *Service) CarryOne(ctx context.Context, r *catalog.Route, link *transfer.Link, limit transfer.Limit, w *RouteWork, row *catalog.Snapshot, total *transfer.Meter) error {
+func (s *Service) CarryOne(ctx context.Context, r *catalog.Route, link *transfer.Link, limit transfer.Limit,
+	w *RouteWork, row *catalog.Snapshot, total *transfer.Meter) error {
 	id, err := object.ParseID(row.ID)
 	if err != nil {
 		return err
@@ -172,7 +175,8 @@ func (s *Service) CarryOne(ctx context.Context, r *catalog.Route, link *transfer
 			return err
 		}
 	}
-	q.Volume, q.Origin, q.Rules, q.SetOf, q.Standby = NameAtOrigin(w.V), w.V.Origin, w.Rs.Proposal(s.Place()), setOf, r.Terms.V.Standby
+	q.Volume, q.Origin, q.Rules, q.SetOf, q.Standby = NameAtOrigin(w.V), w.V.Origin, w.Rs.Proposal(s.Place()), setOf,
+		r.Terms.V.Standby
 	c := &transfer.Sender{Store: s.Store, Marks: bring, Meter: total, Limit: limit, Request: q}
 	err = c.Run(ctx, link)
 	if part {
@@ -187,7 +191,8 @@ func (s *Service) CarryOne(ctx context.Context, r *catalog.Route, link *transfer
 		w.bases = append([]object.ID{id}, w.bases[:min(len(w.bases), basesNamed-1)]...)
 	}
 	s.rules.Reached(w.V.Name, r.Peer, rules.NewestState(row))
-	err = s.Catalog.PutCarried(r.Name, catalog.Carried{Snapshot: row.ID, At: catalog.At(s.Clock.Now()), SeenUntil: row.SeenUntil, Marked: row.Marked})
+	err = s.Catalog.PutCarried(r.Name, catalog.Carried{Snapshot: row.ID, At: catalog.At(s.Clock.Now()),
+		SeenUntil: row.SeenUntil, Marked: row.Marked})
 	s.rules.ForgetVerdicts([]string{w.V.Name}) // what was owed is there
 	return err
 }

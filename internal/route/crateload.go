@@ -63,13 +63,15 @@ func (s *Service) ListCrate(path string) (*api.Crate, error) {
 	if err != nil {
 		return nil, refusal.Wrap(refusal.Conflict, fmt.Errorf("%s: %w", path, err))
 	}
-	out := &api.Crate{ID: h.ID, Site: h.Site, For: h.For, Made: h.Made, Part: h.Part, Snapshots: []api.CrateSnapshot{}, Missing: []string{}}
+	out := &api.Crate{ID: h.ID, Site: h.Site, For: h.For, Made: h.Made, Part: h.Part, Snapshots: []api.CrateSnapshot{},
+		Missing: []string{}}
 	for _, n := range h.Snapshots {
 		id, err := object.ParseID(n.ID)
 		if err != nil {
 			return nil, refusal.Conflictf("%s: snapshot %q has no id that can be", path, n.ID)
 		}
-		out.Snapshots = append(out.Snapshots, api.CrateSnapshot{ID: n.ID, Volume: n.Volume + "@" + n.Origin, Taken: n.Taken, Bytes: n.Bytes, Here: s.Store.HasRoot(id)})
+		out.Snapshots = append(out.Snapshots, api.CrateSnapshot{ID: n.ID, Volume: n.Volume + "@" + n.Origin, Taken: n.Taken,
+			Bytes: n.Bytes, Here: s.Store.HasRoot(id)})
 	}
 	for _, n := range h.Needs {
 		if id, err := object.ParseID(n); err == nil && !s.Store.HasRoot(id) {
@@ -90,7 +92,8 @@ func (s *Service) LoadCrate(ask api.CrateLoad, by string) (api.Run, error) {
 		}
 	}
 	meter := &transfer.Meter{}
-	j, err := s.run.Start("load", filepath.Base(ask.Paths[0]), by, func(ctx context.Context, j *run.Job) (any, string, error) {
+	j, err := s.run.Start("load", filepath.Base(ask.Paths[0]), by, func(ctx context.Context, j *run.Job) (any, string,
+		error) {
 		release, err := s.run.Hold(ctx, "crate")
 		if err != nil {
 			return nil, "", err
@@ -121,7 +124,8 @@ func (s *Service) LoadCrate(ask api.CrateLoad, by string) (api.Run, error) {
 	return j.View(), nil
 }
 
-func (s *Service) loadPart(ctx context.Context, path string, meter *transfer.Meter) (got, had int, last bool, err error) {
+func (s *Service) loadPart(ctx context.Context, path string, meter *transfer.Meter) (got, had int, last bool,
+	err error) {
 	r, f, err := s.openCrate(path)
 	if err != nil {
 		return 0, 0, false, err
@@ -140,7 +144,8 @@ func (s *Service) loadPart(ctx context.Context, path string, meter *transfer.Met
 		}
 		for _, n := range h.Needs {
 			if id, err := object.ParseID(n); err != nil || !s.Store.HasRoot(id) {
-				return fmt.Errorf("the crate builds on snapshot %.12s, which is not here: write it anew at %s, after candid route run there", n, h.Site)
+				return fmt.Errorf("the crate builds on snapshot %.12s, which is not here: write it anew at %s, after candid "+
+					"route run there", n, h.Site)
 			}
 		}
 		sees = s.crateReach(h)
@@ -266,7 +271,8 @@ func (s *Service) crateRequest(n *transfer.CrateSnapshot) (*transfer.CarryReques
 	if known, err := s.Catalog.VolumeOfLineage(n.Lineage); err == nil && known.Origin != n.Origin {
 		return nil, fmt.Errorf("the history of %s belongs to %s here", n.Volume, known.Name)
 	}
-	return &transfer.CarryRequest{Lineage: records.LineageOf(n.Lineage), Volume: n.Volume, Origin: n.Origin, Root: id, Rules: n.Rules, SetOf: n.SetOf}, nil
+	return &transfer.CarryRequest{Lineage: records.LineageOf(n.Lineage), Volume: n.Volume, Origin: n.Origin, Root: id,
+		Rules: n.Rules, SetOf: n.SetOf}, nil
 }
 
 // crateRoot finds whether a root record of a crate is what its head says, signed by one

@@ -58,7 +58,8 @@ func (s *Service) WriteCrate(ask api.CrateWrite, by string) (api.Run, error) {
 		return api.Run{}, err
 	}
 	if len(c.Head.Snapshots) == 0 {
-		return api.Run{}, refusal.Conflictf("there is nothing to write: %s lacks nothing that route %s carries", peer.Name, ask.Route)
+		return api.Run{}, refusal.Conflictf("there is nothing to write: %s lacks nothing that route %s carries", peer.Name,
+			ask.Route)
 	}
 	var to age.Recipient
 	if ask.Seal {
@@ -66,7 +67,8 @@ func (s *Service) WriteCrate(ask api.CrateWrite, by string) (api.Run, error) {
 			return api.Run{}, refusal.Badf("a crate is sealed for a site: name a route to it")
 		}
 		if peer.Recipient == "" {
-			return api.Run{}, refusal.Conflictf("it is not known yet for whom to seal: %s says so when it is next spoken to. Try candid site check %s", peer.Name, peer.Name)
+			return api.Run{}, refusal.Conflictf("it is not known yet for whom to seal: %s says so when it is next spoken to. "+
+				"Try candid site check %s", peer.Name, peer.Name)
 		}
 		if to, err = age.ParseX25519Recipient(peer.Recipient); err != nil {
 			return api.Run{}, err
@@ -74,7 +76,8 @@ func (s *Service) WriteCrate(ask api.CrateWrite, by string) (api.Run, error) {
 	}
 	j, err := s.run.Start("crate", filepath.Base(path), by, func(ctx context.Context, j *run.Job) (any, string, error) {
 		j.Begin(func() api.Progress {
-			return api.Progress{DoneBytes: c.Meter.OfferedBytes.Load(), TotalBytes: c.Meter.TotalBytes.Load(), Files: c.Meter.SentObjects.Load()}
+			return api.Progress{DoneBytes: c.Meter.OfferedBytes.Load(), TotalBytes: c.Meter.TotalBytes.Load(),
+				Files: c.Meter.SentObjects.Load()}
 		})
 		j.Say("writing " + path)
 		at, err := beneath.Open(root, above)
@@ -93,7 +96,8 @@ func (s *Service) WriteCrate(ask api.CrateWrite, by string) (api.Run, error) {
 			return nil, "", err
 		}
 		res := api.CrateWritten{Paths: out.names(), Snapshots: len(c.Head.Snapshots), Bytes: c.Meter.SentBytes.Load()}
-		words := fmt.Sprintf("%s written to %s, %s", phrase.Many(res.Snapshots, "snapshot"), strings.Join(res.Paths, ", "), phrase.Size(res.Bytes))
+		words := fmt.Sprintf("%s written to %s, %s", phrase.Many(res.Snapshots, "snapshot"), strings.Join(res.Paths, ", "),
+			phrase.Size(res.Bytes))
 		if to != nil {
 			words += "; only " + peer.Name + " can open it"
 		}
@@ -115,7 +119,8 @@ func (s *Service) crateOf(ask api.CrateWrite) (*transfer.CrateWriter, *catalog.P
 		if err != nil {
 			return err
 		}
-		c.Head.Snapshots = append(c.Head.Snapshots, transfer.CrateSnapshot{ID: row.ID, Lineage: row.Lineage, Volume: NameAtOrigin(v), Origin: v.Origin, Taken: row.Began.Time, Bytes: row.Bytes,
+		c.Head.Snapshots = append(c.Head.Snapshots, transfer.CrateSnapshot{ID: row.ID, Lineage: row.Lineage,
+			Volume: NameAtOrigin(v), Origin: v.Origin, Taken: row.Began.Time, Bytes: row.Bytes,
 			Rules: rs.Proposal(s.Place()), SetOf: setOf})
 		return nil
 	}
@@ -143,7 +148,8 @@ func (s *Service) crateOf(ask api.CrateWrite) (*transfer.CrateWriter, *catalog.P
 		return nil, nil, refusal.Badf("route %s brings snapshots here: write the crate at %s", r.Name, r.Peer)
 	}
 	if !termParts(r.Terms.V).Whole() {
-		return nil, nil, refusal.Badf("route %s carries a part of its volumes, and a crate carries whole snapshots: let the first copies go over the line", r.Name)
+		return nil, nil, refusal.Badf("route %s carries a part of its volumes, and a crate carries whole snapshots: let "+
+			"the first copies go over the line", r.Name)
 	}
 	peer, err := s.Catalog.Peer(r.Peer)
 	if err != nil {

@@ -52,7 +52,8 @@ func derivedSetting(route string, lineage object.LineageID) string {
 
 // derive makes the part of a snapshot that a route carries, signed by this site, and what
 // to send with it. It stays in the store as a base for the next one.
-func (s *Service) derive(r *catalog.Route, row *catalog.Snapshot, id object.ID) (q transfer.CarryRequest, marks [][]byte, err error) {
+func (s *Service) derive(r *catalog.Route, row *catalog.Snapshot, id object.ID) (q transfer.CarryRequest,
+	marks [][]byte, err error) {
 	whole, _, err := s.Store.Root(id)
 	if err != nil {
 		return q, nil, err

@@ -18,7 +18,8 @@ import (
 
 // Heal puts damaged objects and records of snapshots back from other sites that have them.
 // It tells what it did in words, and whether anything was put back.
-func (s *Service) Heal(ctx context.Context, j *run.Job, res *store.VerifyResult) (words string, healed bool, err error) {
+func (s *Service) Heal(ctx context.Context, j *run.Job, res *store.VerifyResult) (words string, healed bool,
+	err error) {
 	var left []object.ID
 	for _, d := range res.Damage {
 		if !d.Object.IsZero() { // also what nothing is known to need: what leads to it may be damaged too
@@ -48,7 +49,9 @@ func (s *Service) Heal(ctx context.Context, j *run.Job, res *store.VerifyResult)
 		before := len(left) + len(roots)
 		if roots, err = s.healRoots(ctx, j, p, roots); err == nil {
 			var got store.HealResult
-			if got, err = s.Store.Heal(ctx, left, func(ctx context.Context, ids []object.ID) ([][]byte, error) { return s.AskObjects(ctx, p, ids) }); err == nil {
+			if got, err = s.Store.Heal(ctx, left, func(ctx context.Context, ids []object.ID) ([][]byte, error) {
+				return s.AskObjects(ctx, p, ids)
+			}); err == nil {
 				left = got.Left
 			}
 		}
@@ -76,7 +79,8 @@ func (s *Service) Heal(ctx context.Context, j *run.Job, res *store.VerifyResult)
 
 // healRoots asks a peer for the records of snapshots, and returns those that it did not
 // have.
-func (s *Service) healRoots(ctx context.Context, j *run.Job, p *catalog.Peer, roots []object.ID) (left []object.ID, err error) {
+func (s *Service) healRoots(ctx context.Context, j *run.Job, p *catalog.Peer, roots []object.ID) (left []object.ID,
+	err error) {
 	if len(roots) == 0 {
 		return nil, nil
 	}
@@ -153,7 +157,8 @@ func (s *Service) MarksFromRow(row *catalog.Snapshot) error {
 	add(row.Note != "", object.Mark{Kind: object.MarkNote, Text: row.Note})
 	add(len(row.Labels.V) > 0, object.Mark{Kind: object.MarkLabels, Labels: row.Labels.V})
 	add(!row.OwnEnd.IsZero(), object.Mark{Kind: object.MarkEnd, Until: until(row.OwnEnd)})
-	add(!row.SeenUntil.IsZero(), object.Mark{Kind: object.MarkSighting, Until: until(row.SeenUntil), Watched: until(row.WatchedUntil)})
+	add(!row.SeenUntil.IsZero(), object.Mark{Kind: object.MarkSighting, Until: until(row.SeenUntil),
+		Watched: until(row.WatchedUntil)})
 	add(!row.GraceUntil.IsZero(), object.Mark{Kind: object.MarkExpiry, Until: until(row.GraceUntil), Text: row.LetGo})
 	add(!row.RecalledUntil.IsZero(), object.Mark{Kind: object.MarkRecall, Until: until(row.RecalledUntil)})
 	if !row.Arrived.IsZero() {

@@ -92,7 +92,8 @@ type pullWork struct {
 
 // LookThere asks the other end of a route that pulls what it has. Where that end is as a
 // look that left nothing to do found it, and this site too, nothing more is asked.
-func (s *Service) LookThere(r *catalog.Route, link *transfer.Link, whole bool) (work []*pullWork, same bool, err error) {
+func (s *Service) LookThere(r *catalog.Route, link *transfer.Link, whole bool) (work []*pullWork, same bool,
+	err error) {
 	mine, err := s.stateHere(r)
 	if err != nil {
 		return nil, false, err
@@ -113,7 +114,8 @@ func (s *Service) LookThere(r *catalog.Route, link *transfer.Link, whole bool) (
 		return nil, true, nil
 	}
 	for _, h := range hs.All {
-		far := &catalog.Volume{Name: h.Volume + "@" + h.Origin, Origin: h.Origin, Labels: catalog.JSON[catalog.Labels]{V: h.Labels}}
+		far := &catalog.Volume{Name: h.Volume + "@" + h.Origin, Origin: h.Origin,
+			Labels: catalog.JSON[catalog.Labels]{V: h.Labels}}
 		near := &catalog.Volume{Name: h.Volume}
 		if h.Origin == s.Name() || !(r.Volumes.V.Holds(far) || h.Origin == r.Peer && r.Volumes.V.Holds(near)) {
 			continue
@@ -219,7 +221,8 @@ func (s *Service) lookAt(r *catalog.Route, link *transfer.Link, h history, v *ca
 			}
 		}
 		if len(all) > MostHeaders {
-			return nil, &transfer.Refusal{What: fmt.Sprintf("%s names more than %d snapshots of %s", r.Peer, MostHeaders, v.Name), Final: true}
+			return nil, &transfer.Refusal{What: fmt.Sprintf("%s names more than %d snapshots of %s", r.Peer, MostHeaders,
+				v.Name), Final: true}
 		}
 		more, after = page.Next != "" && page.Next != after, page.Next
 	}
@@ -279,7 +282,8 @@ func wholeSets(work []*pullWork) (setOf map[string]uint32) {
 
 func (w *pullWork) sort() {
 	slices.SortFunc(w.want, func(a, b *catalog.Snapshot) int {
-		return lineage.Position{Term: uint64(b.Term), Sequence: uint64(b.Sequence)}.Compare(lineage.Position{Term: uint64(a.Term), Sequence: uint64(a.Sequence)})
+		return lineage.Position{Term: uint64(b.Term), Sequence: uint64(b.Sequence)}.Compare(
+			lineage.Position{Term: uint64(a.Term), Sequence: uint64(a.Sequence)})
 	})
 }
 
@@ -293,13 +297,16 @@ func (h *header) Row() *catalog.Snapshot {
 		}
 		return catalog.At(time.Unix(0, n))
 	}
-	return &catalog.Snapshot{ID: h.ID.String(), Term: int64(h.Term), Sequence: int64(h.Sequence), Began: at(h.Began), SeenUntil: at(h.Seen), Marked: at(h.Marked), Cause: h.Cause,
-		Labels: catalog.JSON[catalog.Labels]{V: h.Labels}, KeepWhy: h.Keep, OwnEnd: at(h.Ends), SetID: h.Set, Ended: at(h.Ended), WatchedUntil: at(h.Watched), Files: h.Files, Bytes: h.Bytes}
+	return &catalog.Snapshot{ID: h.ID.String(), Term: int64(h.Term), Sequence: int64(h.Sequence), Began: at(h.Began),
+		SeenUntil: at(h.Seen), Marked: at(h.Marked), Cause: h.Cause,
+		Labels: catalog.JSON[catalog.Labels]{V: h.Labels}, KeepWhy: h.Keep, OwnEnd: at(h.Ends), SetID: h.Set,
+		Ended: at(h.Ended), WatchedUntil: at(h.Watched), Files: h.Files, Bytes: h.Bytes}
 }
 
 // pullAll takes everything that is wanted: marks first, then the newest of every volume,
 // then the older ones.
-func (s *Service) pullAll(ctx context.Context, j *run.Job, r *catalog.Route, peer *catalog.Peer, meter *transfer.Meter) (done int, err error) {
+func (s *Service) pullAll(ctx context.Context, j *run.Job, r *catalog.Route, peer *catalog.Peer,
+	meter *transfer.Meter) (done int, err error) {
 	if err := s.pairing.TwoSites(peer.Name); err != nil {
 		return 0, err
 	}
@@ -358,7 +365,8 @@ func (s *Service) pullAll(ctx context.Context, j *run.Job, r *catalog.Route, pee
 	return done, s.tellSource(r, link, work)
 }
 
-func (s *Service) pullOne(ctx context.Context, link *transfer.Link, peer *catalog.Peer, w *pullWork, row *catalog.Snapshot, setOf uint32, standby string, meter *transfer.Meter) error {
+func (s *Service) pullOne(ctx context.Context, link *transfer.Link, peer *catalog.Peer, w *pullWork,
+	row *catalog.Snapshot, setOf uint32, standby string, meter *transfer.Meter) error {
 	id, err := object.ParseID(row.ID)
 	if err != nil {
 		return err
@@ -373,7 +381,8 @@ func (s *Service) pullOne(ctx context.Context, link *transfer.Link, peer *catalo
 		return err
 	}
 	if q.Root != id || q.Lineage != w.h.Lineage || q.Origin != w.h.Origin || q.Volume != w.h.Volume {
-		return &transfer.Refusal{What: fmt.Sprintf("%s answered with another snapshot than was asked for", peer.Name), Final: true}
+		return &transfer.Refusal{What: fmt.Sprintf("%s answered with another snapshot than was asked for", peer.Name),
+			Final: true}
 	}
 	q.Standby = standby
 	if err := s.takeIn(ctx, peer, link.Key, &q, st, meter); err != nil {

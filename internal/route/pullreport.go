@@ -58,7 +58,8 @@ func (s *Service) serveReport(peer *catalog.Peer, body []byte, st *transfer.Stre
 		if err != nil {
 			return err
 		}
-		told := &catalog.Report{Peer: peer.Name, Lineage: v.Lineage, Term: int64(t.Term), Sequence: int64(t.Sequence), Snapshots: t.Snapshots, At: catalog.At(now)}
+		told := &catalog.Report{Peer: peer.Name, Lineage: v.Lineage, Term: int64(t.Term), Sequence: int64(t.Sequence),
+			Snapshots: t.Snapshots, At: catalog.At(now)}
 		if t.Newest != 0 { // its clock is no reason to take a copy for newer than it can be
 			told.Newest = catalog.At(time.Unix(0, min(t.Newest, now.UnixNano())))
 		}

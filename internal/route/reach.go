@@ -36,8 +36,10 @@ func (s *Service) bound(peer *catalog.Peer, v *catalog.Volume) bool {
 
 // otherOfThatName is the refusal of who has the name of a history's origin, but not its key.
 func (s *Service) otherOfThatName(peer *catalog.Peer, v *catalog.Volume) error {
-	return &transfer.Refusal{What: "the history of " + v.Name + " at " + s.Name() + " was signed by another key than any of " + peer.Name +
-		"'s: a person there who knows that both are one site can let it take that back, with candid site grant " + peer.Name + " read", Final: true}
+	return &transfer.Refusal{What: "the history of " + v.Name + " at " + s.Name() +
+		" was signed by another key than any of " + peer.Name +
+		"'s: a person there who knows that both are one site can let it take that back, with candid site grant " + peer.Name +
+		" read", Final: true}
 }
 
 // sharesWith reports whether a peer may know what is here of a history: its own, one that it

@@ -119,7 +119,8 @@ func (s *Service) startRoute(r *catalog.Route, by string) (*run.Job, error) {
 		}()
 		meter := g.meter
 		j.Begin(func() api.Progress {
-			return api.Progress{DoneBytes: meter.ThereBytes.Load(), TotalBytes: meter.TotalBytes.Load(), Files: meter.SentObjects.Load()}
+			return api.Progress{DoneBytes: meter.ThereBytes.Load(), TotalBytes: meter.TotalBytes.Load(),
+				Files: meter.SentObjects.Load()}
 		})
 		r, n, err := s.runRoute(ctx, j, r.Name, meter)
 		if r == nil {
@@ -142,7 +143,8 @@ func (s *Service) startRoute(r *catalog.Route, by string) (*run.Job, error) {
 			return nil, "", err
 		}
 		sent, offered := meter.SentBytes.Load(), meter.OfferedBytes.Load()
-		out := map[string]int64{"snapshots": int64(n), "sentBytes": sent, "offeredBytes": offered, "wireBytes": meter.WireBytes.Load()}
+		out := map[string]int64{"snapshots": int64(n), "sentBytes": sent, "offeredBytes": offered,
+			"wireBytes": meter.WireBytes.Load()}
 		switch {
 		case n == 0 && r.Terms.V.Pull:
 			return nil, fmt.Sprintf("%s has nothing new that is wanted here", r.Peer), nil
@@ -153,15 +155,18 @@ func (s *Service) startRoute(r *catalog.Route, by string) (*run.Job, error) {
 			if n > 1 {
 				whose = "their"
 			}
-			return out, fmt.Sprintf("%s carried to %s; all of %s data was there already", phrase.Many(n, "snapshot"), r.Peer, whose), nil
+			return out, fmt.Sprintf("%s carried to %s; all of %s data was there already", phrase.Many(n, "snapshot"), r.Peer,
+				whose), nil
 		case r.Terms.V.Pull:
 			return out, fmt.Sprintf("%s taken from %s; %s came", phrase.Many(n, "snapshot"), r.Peer, phrase.Size(sent)), nil
 		}
-		return out, fmt.Sprintf("%s carried to %s; %s sent, %s were there already", phrase.Many(n, "snapshot"), r.Peer, phrase.Size(sent), phrase.Size(max(0, offered-sent))), nil
+		return out, fmt.Sprintf("%s carried to %s; %s sent, %s were there already", phrase.Many(n, "snapshot"), r.Peer,
+			phrase.Size(sent), phrase.Size(max(0, offered-sent))), nil
 	})
 }
 
-func (s *Service) runRoute(ctx context.Context, j *run.Job, name string, meter *transfer.Meter) (*catalog.Route, int, error) {
+func (s *Service) runRoute(ctx context.Context, j *run.Job, name string, meter *transfer.Meter) (*catalog.Route, int,
+	error) {
 	var r *catalog.Route
 	err := s.changeRoute(name, func(row *catalog.Route) error {
 		row.LastRun, r = catalog.At(s.Clock.Now()), row
@@ -199,7 +204,8 @@ func (s *Service) noteRoute(name string, g *going, err error, cancelled bool) er
 			r.LastOK, r.FailingSince, r.NextTry, r.Failures, r.LastError = catalog.At(now), catalog.Time{}, catalog.Time{}, 0, ""
 		case cancelled:
 		case errors.As(err, &closed):
-			r.FailingSince, r.Failures, r.NextTry, r.LastError = catalog.Time{}, 0, catalog.At(closed.Until), "the pace lets nothing through"
+			r.FailingSince, r.Failures, r.NextTry, r.LastError = catalog.Time{}, 0, catalog.At(closed.Until),
+				"the pace lets nothing through"
 		default:
 			if r.Failures == 0 {
 				r.FailingSince = catalog.At(now)

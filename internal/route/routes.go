@@ -22,7 +22,8 @@ const (
 
 // terms reads what a route says, and finds what is wrong with it.
 func RouteTerms(ask api.RouteTerms, pull bool) (t catalog.Terms, err error) {
-	t = catalog.Terms{Pull: pull, When: strings.TrimSpace(ask.When), Zone: ask.Zone, Carry: strings.TrimSpace(ask.Carry), Priority: ask.Priority, Onward: ask.Onward, Tell: ask.Tell, Standby: ask.Standby,
+	t = catalog.Terms{Pull: pull, When: strings.TrimSpace(ask.When), Zone: ask.Zone, Carry: strings.TrimSpace(ask.Carry),
+		Priority: ask.Priority, Onward: ask.Onward, Tell: ask.Tell, Standby: ask.Standby,
 		Within: time.Duration(ask.WithinSeconds) * time.Second}
 	if t.Tell == "lag" {
 		t.Tell = ""
@@ -36,15 +37,18 @@ func RouteTerms(ask api.RouteTerms, pull bool) (t catalog.Terms, err error) {
 	if t.Priority < 0 || t.Priority > 9 {
 		return t, refusal.Badf("priority %d: give 1 to 9", t.Priority)
 	}
-	if k, v, labelled := strings.Cut(t.Carry, "="); t.Carry != "" && t.Carry != carryAll && (!labelled || k == "" || v == "") {
-		return t, refusal.Badf("carry %q: write all, or a snapshot's label as key=value; nothing means what the rules at the far place keep", t.Carry)
+	if k, v, labelled := strings.Cut(t.Carry, "="); t.Carry != "" && t.Carry != carryAll &&
+		(!labelled || k == "" || v == "") {
+		return t, refusal.Badf("carry %q: write all, or a snapshot's label as key=value; nothing means what the rules at "+
+			"the far place keep", t.Carry)
 	}
 	parts, err := partsOf(ask.In, ask.Out)
 	if err != nil {
 		return t, err
 	}
 	if t.In, t.Out = parts.In, parts.Out; !parts.Whole() && (pull || ask.Onward) {
-		return t, refusal.Badf("paths are chosen at the site that takes the snapshots, of its own volumes: it signs what it leaves out of them")
+		return t, refusal.Badf("paths are chosen at the site that takes the snapshots, of its own volumes: it signs what " +
+			"it leaves out of them")
 	}
 	if ask.Cap != "" {
 		if t.Cap, err = pace.ParseRate(ask.Cap); err != nil {
@@ -80,13 +84,16 @@ func routeCadence(t catalog.Terms) (*cadence.Cadence, error) {
 		return nil, refusal.Wrap(refusal.Misuse, fmt.Errorf("%w; or write %q", err, onDemand))
 	}
 	if _, _, looks := c.OnChange(); looks || c.AtStart() {
-		return nil, refusal.Badf("a route runs by a cadence with times of its own, %q or after every snapshot, not %q", onDemand, when)
+		return nil, refusal.Badf("a route runs by a cadence with times of its own, %q or after every snapshot, not %q",
+			onDemand, when)
 	}
 	return c, nil
 }
 
 func termsView(t catalog.Terms) api.RouteTerms {
-	v := api.RouteTerms{When: t.When, Zone: t.Zone, Carry: t.Carry, Priority: t.Priority, WithinSeconds: int64(t.Within / time.Second), Onward: t.Onward, Tell: t.Tell, Standby: t.Standby, In: t.In, Out: t.Out}
+	v := api.RouteTerms{When: t.When, Zone: t.Zone, Carry: t.Carry, Priority: t.Priority,
+		WithinSeconds: int64(t.Within / time.Second), Onward: t.Onward, Tell: t.Tell, Standby: t.Standby, In: t.In,
+		Out: t.Out}
 	if t.Cap > 0 {
 		v.Cap = pace.RateWords(t.Cap)
 	}
@@ -99,7 +106,8 @@ func (s *Service) newRoute(ask api.RouteAdd) (*catalog.Route, error) {
 		return nil, refusal.Wrap(refusal.Misuse, err)
 	}
 	if _, err := s.Catalog.Route(ask.Name); err == nil {
-		return nil, refusal.Conflictf("route %q is there already: choose another name, or change it with candid route edit", ask.Name)
+		return nil, refusal.Conflictf("route %q is there already: choose another name, or change it with candid route edit",
+			ask.Name)
 	}
 	peer, pull := ask.To, ask.From != ""
 	if (ask.To == "") == (ask.From == "") {
@@ -109,7 +117,8 @@ func (s *Service) newRoute(ask api.RouteAdd) (*catalog.Route, error) {
 		peer = ask.From
 	}
 	if _, err := s.Catalog.Peer(peer); err != nil {
-		return nil, refusal.Missingf("site %q is not paired: pair first, with candid site invite there and candid site pair here", peer)
+		return nil, refusal.Missingf("site %q is not paired: pair first, with candid site invite there and candid "+
+			"site pair here", peer)
 	}
 	if err := s.pairing.CheckVolumes(ask.Labels, ask.Names); err != nil {
 		return nil, err
@@ -125,8 +134,10 @@ func (s *Service) newRoute(ask api.RouteAdd) (*catalog.Route, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &catalog.Route{Name: ask.Name, Peer: peer, Volumes: catalog.JSON[catalog.Selection]{V: catalog.Selection{Labels: ask.Labels, Names: ask.Names}},
-		Terms: catalog.JSON[catalog.Terms]{V: t}, Known: catalog.JSON[[]catalog.Known]{V: []catalog.Known{}}, Made: catalog.At(s.Clock.Now())}, nil
+	return &catalog.Route{Name: ask.Name, Peer: peer, Volumes: catalog.JSON[catalog.Selection]{
+		V: catalog.Selection{Labels: ask.Labels, Names: ask.Names}},
+		Terms: catalog.JSON[catalog.Terms]{V: t}, Known: catalog.JSON[[]catalog.Known]{V: []catalog.Known{}},
+		Made: catalog.At(s.Clock.Now())}, nil
 }
 
 // awaken has routes go on that waited for a place of this site.
@@ -138,7 +149,10 @@ func (s *Service) awaken(place string) (waiting int, err error) {
 	for _, r := range routes {
 		if r.Peer == place && !r.NextTry.IsZero() {
 			waiting++
-			if err := s.changeRoute(r.Name, func(r *catalog.Route) error { r.NextTry = catalog.Time{}; return nil }); err != nil {
+			if err := s.changeRoute(r.Name, func(r *catalog.Route) error {
+				r.NextTry = catalog.Time{}
+				return nil
+			}); err != nil {
 				return waiting, err
 			}
 		}
@@ -154,7 +168,10 @@ func (s *Service) paceChanged(peer string) error {
 	}
 	for _, r := range routes {
 		if r.Peer == peer && r.Interrupted() {
-			if err := s.changeRoute(r.Name, func(r *catalog.Route) error { r.NextTry = catalog.Time{}; return nil }); err != nil {
+			if err := s.changeRoute(r.Name, func(r *catalog.Route) error {
+				r.NextTry = catalog.Time{}
+				return nil
+			}); err != nil {
 				return err
 			}
 		}
@@ -193,16 +210,19 @@ func (s *Service) CheckRoute(ctx context.Context, ask api.RouteAdd) (*api.RouteC
 	switch {
 	case h.Grants == nil:
 	case r.Terms.V.Pull && !h.Grants.Read:
-		return nil, refusal.Conflictf("%s does not let this site read its snapshots: there, candid site grant %s read", r.Peer, s.Name())
+		return nil, refusal.Conflictf("%s does not let this site read its snapshots: there, candid site grant %s read",
+			r.Peer, s.Name())
 	case !r.Terms.V.Pull && !h.Grants.Offer:
-		return nil, refusal.Conflictf("%s does not let this site bring snapshots: there, candid site grant %s offer", r.Peer, s.Name())
+		return nil, refusal.Conflictf("%s does not let this site bring snapshots: there, candid site grant %s offer", r.Peer,
+			s.Name())
 	}
 	if t := r.Terms.V; t.Standby != "" && (t.Pull && s.Conf.Standby == "" || !t.Pull && h.NoStandby) {
 		at := r.Peer
 		if t.Pull {
 			at = s.Name()
 		}
-		return nil, refusal.Conflictf("%s has no directory for copies that are laid out: there, name one as standby in site.yaml, or lay each copy out with candid volume standby NAME --dir DIR and leave it out of the route", at)
+		return nil, refusal.Conflictf("%s has no directory for copies that are laid out: there, name one as standby in "+
+			"site.yaml, or lay each copy out with candid volume standby NAME --dir DIR and leave it out of the route", at)
 	}
 	rate := pace.RateWords(pace.Unlimited)
 	perSecond := float64(100 << 20)
@@ -221,7 +241,8 @@ func (s *Service) CheckRoute(ctx context.Context, ask api.RouteAdd) (*api.RouteC
 			out.Volumes = append(out.Volumes, w.name)
 			n += len(w.want)
 		}
-		out.Sentence = fmt.Sprintf("It takes %s of %s from %s.", phrase.Many(n, "snapshot"), phrase.Many(len(work), "volume"), r.Peer)
+		out.Sentence = fmt.Sprintf("It takes %s of %s from %s.", phrase.Many(n, "snapshot"), phrase.Many(len(work), "volume"),
+			r.Peer)
 		return out, nil
 	}
 	work, err := s.RouteWork(r)
@@ -251,7 +272,8 @@ func (s *Service) CheckRoute(ctx context.Context, ask api.RouteAdd) (*api.RouteC
 		rate, perSecond = pace.RateWords(c), float64(c)
 	}
 	out.Seconds = int64(float64(out.Bytes) / perSecond)
-	out.Sentence = fmt.Sprintf("It carries %s of %s to %s: at most %s", phrase.Many(n, "snapshot"), phrase.Many(len(work), "volume"), r.Peer, phrase.Size(out.Bytes))
+	out.Sentence = fmt.Sprintf("It carries %s of %s to %s: at most %s", phrase.Many(n, "snapshot"),
+		phrase.Many(len(work), "volume"), r.Peer, phrase.Size(out.Bytes))
 	if rate == pace.RateWords(pace.Unlimited) {
 		out.Sentence += ", as fast as the line is."
 	} else {
@@ -321,7 +343,8 @@ func (s *Service) PauseRoute(name string) (string, error) {
 	}
 	s.run.StopRun("carry", name)
 	s.run.Changed("routes")
-	return fmt.Sprintf("Route %s is paused. What %s lacks stays owed to it, until candid route resume %s.", name, far, name), nil
+	return fmt.Sprintf("Route %s is paused. What %s lacks stays owed to it, until candid route resume %s.", name, far,
+		name), nil
 }
 
 // ResumeRoute lets a paused route go on.
@@ -362,7 +385,8 @@ func (s *Service) RemoveRoute(name string) (string, error) {
 	if r.Terms.V.Pull {
 		return fmt.Sprintf("Route %s is closed: nothing more is taken from %s. What it took stays here.", name, r.Peer), nil
 	}
-	return fmt.Sprintf("Route %s is closed. What it carried stays at %s; nothing here is owed to it any more.", name, r.Peer), nil
+	return fmt.Sprintf("Route %s is closed. What it carried stays at %s; nothing here is owed to it any more.", name,
+		r.Peer), nil
 }
 
 // RunRoute starts carrying now.
@@ -372,7 +396,8 @@ func (s *Service) RunRoute(name, by string) (api.Run, error) {
 		return api.Run{}, err
 	}
 	if !r.Paused.IsZero() {
-		return api.Run{}, refusal.Conflictf("route %s is paused since %s: candid route resume %s first", name, phrase.Stamp(r.Paused.Time), name)
+		return api.Run{}, refusal.Conflictf("route %s is paused since %s: candid route resume %s first", name,
+			phrase.Stamp(r.Paused.Time), name)
 	}
 	j, err := s.startRoute(r, by)
 	if err != nil {

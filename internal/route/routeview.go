@@ -33,9 +33,11 @@ func (s *Service) Routes() ([]api.Route, error) {
 
 func (s *Service) routeView(r *catalog.Route) (*api.Route, error) {
 	now := s.Clock.Now()
-	v := &api.Route{Name: r.Name, From: s.Name(), To: r.Peer, Pull: r.Terms.V.Pull, Labels: r.Volumes.V.Labels, Names: r.Volumes.V.Names, Terms: termsView(r.Terms.V),
+	v := &api.Route{Name: r.Name, From: s.Name(), To: r.Peer, Pull: r.Terms.V.Pull, Labels: r.Volumes.V.Labels,
+		Names: r.Volumes.V.Names, Terms: termsView(r.Terms.V),
 		PausedSince: r.Paused.Ptr(), LastOK: r.LastOK.Ptr(), FailingSince: r.FailingSince.Ptr(),
-		NextTry: r.NextTry.Ptr(), LastError: r.LastError, SentBytes: r.SentBytes, SavedBytes: r.SavedBytes, Volumes: []api.RouteVolume{}}
+		NextTry: r.NextTry.Ptr(), LastError: r.LastError, SentBytes: r.SentBytes, SavedBytes: r.SavedBytes,
+		Volumes: []api.RouteVolume{}}
 	var err error
 	if r.Terms.V.Pull {
 		v.From, v.To = v.To, v.From
@@ -116,7 +118,8 @@ func (s *Service) routeSentence(v *api.Route, r *catalog.Route, running bool) {
 	next := ""
 	switch {
 	case running && v.Ends != nil:
-		next = fmt.Sprintf(" It is being carried now, at %s a second, and done about %s.", phrase.Size(v.Rate), phrase.Stamp(*v.Ends))
+		next = fmt.Sprintf(" It is being carried now, at %s a second, and done about %s.", phrase.Size(v.Rate),
+			phrase.Stamp(*v.Ends))
 	case running:
 		next = " It is being carried now."
 	case r.Terms.V.When == onDemand:
@@ -131,15 +134,20 @@ func (s *Service) routeSentence(v *api.Route, r *catalog.Route, running bool) {
 	case v.PausedSince != nil:
 		say("paused", "It is paused since %s; %s wait.", phrase.Stamp(*v.PausedSince), phrase.Many(backlog, "snapshot"))
 	case r.Failures > 0 && strings.Contains(r.LastError, pairing.Detached):
-		say("waiting", "It waits for the disk of %s since %s: candid place attach %s --path DIR. What it would carry stays owed.", r.Peer, phrase.Stamp(r.FailingSince.Time), r.Peer)
+		say("waiting", "It waits for the disk of %s since %s: candid place attach %s --path DIR. What it would carry "+
+			"stays owed.", r.Peer, phrase.Stamp(r.FailingSince.Time), r.Peer)
 	case r.Failures > 0 && strings.Contains(r.LastError, "cannot be reached"):
-		say("unreachable", "%s cannot be reached since %s; tried %d times, next try %s.", r.Peer, phrase.Stamp(r.FailingSince.Time), r.Failures, phrase.Stamp(r.NextTry.Time))
+		say("unreachable", "%s cannot be reached since %s; tried %d times, next try %s.", r.Peer,
+			phrase.Stamp(r.FailingSince.Time), r.Failures, phrase.Stamp(r.NextTry.Time))
 	case r.Failures > 0 && full:
-		say("waiting", "It waits for room at %s since %s: %s. It looks again %s and goes on by itself.", v.To, phrase.Stamp(r.FailingSince.Time), r.LastError, phrase.Stamp(r.NextTry.Time))
+		say("waiting", "It waits for room at %s since %s: %s. It looks again %s and goes on by itself.", v.To,
+			phrase.Stamp(r.FailingSince.Time), r.LastError, phrase.Stamp(r.NextTry.Time))
 	case r.Failures > 0:
-		say("refused", "Carrying to %s fails since %s: %s. Next try %s.", v.To, phrase.Stamp(r.FailingSince.Time), r.LastError, phrase.Stamp(r.NextTry.Time))
+		say("refused", "Carrying to %s fails since %s: %s. Next try %s.", v.To, phrase.Stamp(r.FailingSince.Time),
+			r.LastError, phrase.Stamp(r.NextTry.Time))
 	case r.Interrupted() && !running:
-		say("waiting", "It waits until %s, because %s; %s left.", phrase.Stamp(r.NextTry.Time), r.LastError, phrase.Many(backlog, "snapshot"))
+		say("waiting", "It waits until %s, because %s; %s left.", phrase.Stamp(r.NextTry.Time), r.LastError,
+			phrase.Many(backlog, "snapshot"))
 	case len(v.Volumes) == 0 && v.Pull && r.LastOK.IsZero():
 		say("seeding", "It has not looked at %s yet.%s", r.Peer, next)
 	case len(v.Volumes) == 0 && v.Pull:
@@ -147,9 +155,11 @@ func (s *Service) routeSentence(v *api.Route, r *catalog.Route, running bool) {
 	case len(v.Volumes) == 0:
 		say("waiting", "It waits for a volume that it chooses; none has these labels.")
 	case seeding:
-		say("seeding", "The first copies are on their way to %s: %s still to carry.%s", v.To, phrase.Many(backlog, "snapshot"), strings.TrimSuffix(next, " The next run carries them."))
+		say("seeding", "The first copies are on their way to %s: %s still to carry.%s", v.To,
+			phrase.Many(backlog, "snapshot"), strings.TrimSuffix(next, " The next run carries them."))
 	case backlog > 0:
-		say("behind", "%s lacks %s; its newest state is %s old.%s", v.To, phrase.Many(backlog, "snapshot"), phrase.Ago(worst), next)
+		say("behind", "%s lacks %s; its newest state is %s old.%s", v.To, phrase.Many(backlog, "snapshot"), phrase.Ago(worst),
+			next)
 	default:
 		say("current", "%s has everything it wants; its newest states are at most %s old.", v.To, phrase.Ago(worst))
 		if r.Terms.V.When != "" || running {
@@ -211,7 +221,8 @@ func (s *Service) Traffic(name string, since time.Time) ([]api.Traffic, error) {
 	rows, err := s.Catalog.TrafficOf(r.Name, since)
 	out := make([]api.Traffic, len(rows))
 	for i, t := range rows {
-		out[i] = api.Traffic{Route: t.Route, At: t.At.Time, Seconds: t.Seconds, Offered: t.Offered, Sent: t.Sent, LagSeconds: t.Lag, Backlog: t.Backlog}
+		out[i] = api.Traffic{Route: t.Route, At: t.At.Time, Seconds: t.Seconds, Offered: t.Offered, Sent: t.Sent,
+			LagSeconds: t.Lag, Backlog: t.Backlog}
 	}
 	return out, err
 }
@@ -244,5 +255,6 @@ func (s *Service) Slow(r *api.Route) string {
 	if row.LastRun.IsZero() || !unfinished || late < 0 {
 		return ""
 	}
-	return fmt.Sprintf("Route %s: its run of %s was to finish within %s and has not. %s", r.Name, phrase.Stamp(row.LastRun.Time), phrase.Ago(within), r.Sentence)
+	return fmt.Sprintf("Route %s: its run of %s was to finish within %s and has not. %s", r.Name,
+		phrase.Stamp(row.LastRun.Time), phrase.Ago(within), r.Sentence)
 }

@@ -12,7 +12,8 @@ import (
 )
 
 // owed finds what far places would keep and do not have yet.
-func (s *Service) owed(v *catalog.Volume, rs *rules.Ruleset, rows []*catalog.Snapshot, snaps []retention.Snapshot, now time.Time) (map[string][]string, error) {
+func (s *Service) owed(v *catalog.Volume, rs *rules.Ruleset, rows []*catalog.Snapshot, snaps []retention.Snapshot,
+	now time.Time) (map[string][]string, error) {
 	routes, err := s.Catalog.Routes()
 	if err != nil {
 		return nil, err
@@ -35,7 +36,8 @@ func (s *Service) owed(v *catalog.Volume, rs *rules.Ruleset, rows []*catalog.Sna
 
 // owedToPullers adds what sites that take snapshots for themselves would keep, of what is
 // newer than the newest that they told of.
-func (s *Service) owedToPullers(v *catalog.Volume, rs *rules.Ruleset, rows []*catalog.Snapshot, snaps []retention.Snapshot, now time.Time, owed map[string][]string) error {
+func (s *Service) owedToPullers(v *catalog.Volume, rs *rules.Ruleset, rows []*catalog.Snapshot,
+	snaps []retention.Snapshot, now time.Time, owed map[string][]string) error {
 	reports, err := s.Catalog.Reports(v.Lineage)
 	if err != nil {
 		return err
@@ -46,7 +48,8 @@ func (s *Service) owedToPullers(v *catalog.Volume, rs *rules.Ruleset, rows []*ca
 		}
 		n, has := 0, lineage.Position{Term: uint64(told.Term), Sequence: uint64(told.Sequence)}
 		for i, verdict := range rules.FarVerdicts(rs, told.Peer, snaps, now) {
-			if verdict.Kept() && snaps[i].Position.Compare(has) > 0 && snaps[i].Kind != retention.Safety && rows[i].GraceUntil.IsZero() && n < rules.OwedLimit {
+			if verdict.Kept() && snaps[i].Position.Compare(has) > 0 && snaps[i].Kind != retention.Safety &&
+				rows[i].GraceUntil.IsZero() && n < rules.OwedLimit {
 				owed[rows[i].ID] = append(owed[rows[i].ID], told.Peer)
 				n++
 			}
@@ -57,7 +60,8 @@ func (s *Service) owedToPullers(v *catalog.Volume, rs *rules.Ruleset, rows []*ca
 
 // WantedFar lists what the far side of a route would keep and does not have, newest
 // first.
-func (s *Service) WantedFar(r *catalog.Route, v *catalog.Volume, rs *rules.Ruleset, rows []*catalog.Snapshot, snaps []retention.Snapshot, now time.Time) ([]*catalog.Snapshot, error) {
+func (s *Service) WantedFar(r *catalog.Route, v *catalog.Volume, rs *rules.Ruleset, rows []*catalog.Snapshot,
+	snaps []retention.Snapshot, now time.Time) ([]*catalog.Snapshot, error) {
 	carried, err := s.Catalog.CarriedBy(r.Name, s.Place(), v.Name)
 	if err != nil {
 		return nil, err
@@ -75,18 +79,21 @@ func (s *Service) WantedFar(r *catalog.Route, v *catalog.Volume, rs *rules.Rules
 		if byLabel {
 			chosen = row.Labels.V[key] == value
 		}
-		if _, there := carried[row.ID]; !there && chosen && row.OutOfTurn == "" && row.Cause != "safety" && row.GraceUntil.IsZero() {
+		if _, there := carried[row.ID]; !there && chosen && row.OutOfTurn == "" && row.Cause != "safety" &&
+			row.GraceUntil.IsZero() {
 			want = append(want, row)
 		}
 	}
 	slices.SortFunc(want, func(a, b *catalog.Snapshot) int {
-		return lineage.Position{Term: uint64(b.Term), Sequence: uint64(b.Sequence)}.Compare(lineage.Position{Term: uint64(a.Term), Sequence: uint64(a.Sequence)})
+		return lineage.Position{Term: uint64(b.Term), Sequence: uint64(b.Sequence)}.Compare(
+			lineage.Position{Term: uint64(a.Term), Sequence: uint64(a.Sequence)})
 	})
 	return want, nil
 }
 
 // setsWantedFar are the sets of which the far side of a route would keep something else.
-func (s *Service) setsWantedFar(r *catalog.Route, v *catalog.Volume, rows []*catalog.Snapshot, now time.Time) (map[string]bool, error) {
+func (s *Service) setsWantedFar(r *catalog.Route, v *catalog.Volume, rows []*catalog.Snapshot,
+	now time.Time) (map[string]bool, error) {
 	if !slices.ContainsFunc(rows, func(r *catalog.Snapshot) bool { return r.SetID != "" }) {
 		return nil, nil
 	}

@@ -20,7 +20,9 @@ func (s *Service) mayRead(peer *catalog.Peer) ([]*catalog.Volume, error) {
 	}
 	chosen := &peer.Grants.V.Volumes
 	all := len(chosen.Labels) == 0 && len(chosen.Names) == 0
-	return slices.DeleteFunc(vols, func(v *catalog.Volume) bool { return v.Origin == peer.Name || (!all && !chosen.Holds(v)) }), nil
+	return slices.DeleteFunc(vols, func(v *catalog.Volume) bool {
+		return v.Origin == peer.Name || (!all && !chosen.Holds(v))
+	}), nil
 }
 
 func (s *Service) readable(peer *catalog.Peer, lineage string) (*catalog.Volume, error) {
@@ -33,11 +35,13 @@ func (s *Service) readable(peer *catalog.Peer, lineage string) (*catalog.Volume,
 			return v, nil
 		}
 	}
-	return nil, &transfer.Refusal{What: fmt.Sprintf("%s does not let %s read that history", s.Name(), peer.Name), Final: true}
+	return nil, &transfer.Refusal{What: fmt.Sprintf("%s does not let %s read that history", s.Name(), peer.Name),
+		Final: true}
 }
 
 // servePull answers a peer that takes snapshots for itself. It changes nothing here.
-func (s *Service) servePull(ctx context.Context, peer *catalog.Peer, op string, body []byte, st *transfer.Stream) error {
+func (s *Service) servePull(ctx context.Context, peer *catalog.Peer, op string, body []byte,
+	st *transfer.Stream) error {
 	switch op {
 	case "histories":
 		var q HistoriesAsk
@@ -73,7 +77,8 @@ func (s *Service) histories(peer *catalog.Peer) (*Histories, error) {
 		if err != nil {
 			return nil, err
 		}
-		h := history{Lineage: records.LineageOf(v.Lineage), Volume: NameAtOrigin(v), Origin: v.Origin, Labels: v.Labels.V, Rules: rs.Proposal(s.Place())}
+		h := history{Lineage: records.LineageOf(v.Lineage), Volume: NameAtOrigin(v), Origin: v.Origin, Labels: v.Labels.V,
+			Rules: rs.Proposal(s.Place())}
 		out.All = append(out.All, h)
 		if err := transfer.Encode(sum, h); err != nil {
 			return nil, err
@@ -113,8 +118,10 @@ func (s *Service) headers(v *catalog.Volume, after string) (*HistoryPage, error)
 		if r.OutOfTurn != "" {
 			continue
 		}
-		page.Headers = append(page.Headers, header{ID: id, Term: uint64(r.Term), Sequence: uint64(r.Sequence), Began: r.Began.UnixNano(), Seen: nano(r.SeenUntil), Marked: nano(r.Marked),
-			Cause: r.Cause, Labels: r.Labels.V, Keep: r.KeepWhy, Ends: nano(r.OwnEnd), Set: r.SetID, Ended: nano(r.Ended), Watched: nano(r.WatchedUntil), Files: r.Files, Bytes: r.Bytes})
+		page.Headers = append(page.Headers, header{ID: id, Term: uint64(r.Term), Sequence: uint64(r.Sequence),
+			Began: r.Began.UnixNano(), Seen: nano(r.SeenUntil), Marked: nano(r.Marked),
+			Cause: r.Cause, Labels: r.Labels.V, Keep: r.KeepWhy, Ends: nano(r.OwnEnd), Set: r.SetID, Ended: nano(r.Ended),
+			Watched: nano(r.WatchedUntil), Files: r.Files, Bytes: r.Bytes})
 	}
 	if len(rows) == headersPage {
 		page.Next = rows[len(rows)-1].Cursor()
@@ -143,8 +150,11 @@ func (s *Service) serveFetch(ctx context.Context, peer *catalog.Peer, q *Fetch, 
 	if err != nil {
 		return err
 	}
-	bases := slices.DeleteFunc(q.Bases[:min(len(q.Bases), basesNamed)], func(id object.ID) bool { return !s.Store.HasRoot(id) })
-	c := &transfer.Sender{Store: s.Store, Marks: marks, Limit: limit, Request: transfer.CarryRequest{Lineage: records.LineageOf(v.Lineage), Volume: NameAtOrigin(v), Origin: v.Origin,
-		Root: q.Root, Bases: bases, Rules: rs.Proposal(s.Place()), SetOf: q.SetOf}}
+	bases := slices.DeleteFunc(q.Bases[:min(len(q.Bases), basesNamed)], func(id object.ID) bool {
+		return !s.Store.HasRoot(id)
+	})
+	c := &transfer.Sender{Store: s.Store, Marks: marks, Limit: limit,
+		Request: transfer.CarryRequest{Lineage: records.LineageOf(v.Lineage), Volume: NameAtOrigin(v), Origin: v.Origin,
+			Root: q.Root, Bases: bases, Rules: rs.Proposal(s.Place()), SetOf: q.SetOf}}
 	return c.Answer(ctx, st)
 }

@@ -24,7 +24,8 @@ type RootAsk struct {
 // there is none.
 func (s *Service) Recallable(peer *catalog.Peer, lineage string) (*catalog.Volume, error) {
 	may := peer.Grants.V
-	refused := &transfer.Refusal{What: fmt.Sprintf("%s does not let %s look at its copies: a person there can, with candid site grant %s read", s.Name(), peer.Name, peer.Name), Final: true}
+	refused := &transfer.Refusal{What: fmt.Sprintf("%s does not let %s look at its copies: a person there can, with "+
+		"candid site grant %s read", s.Name(), peer.Name, peer.Name), Final: true}
 	v, err := s.Catalog.VolumeOfLineage(lineage)
 	switch {
 	case errors.Is(err, catalog.ErrNone) && (may.Offer || may.Read):
@@ -97,7 +98,8 @@ func (s *Service) serveRecall(peer *catalog.Peer, op string, body []byte, st *tr
 func (s *Service) recallableSnapshot(peer *catalog.Peer, id object.ID) error {
 	row, err := s.Catalog.Snapshot(id.String())
 	if err != nil {
-		return &transfer.Refusal{What: fmt.Sprintf("snapshot %s is not at %s any more", id.String()[:12], s.Name()), Final: true}
+		return &transfer.Refusal{What: fmt.Sprintf("snapshot %s is not at %s any more", id.String()[:12], s.Name()),
+			Final: true}
 	}
 	_, err = s.Recallable(peer, row.Lineage)
 	return err
@@ -135,7 +137,8 @@ func (s *Service) serveObjects(peer *catalog.Peer, body []byte, st *transfer.Str
 	for _, id := range q.IDs {
 		var raw []byte
 		if s.Store.Contains(held, id) {
-			if raw, err = s.Store.Record(id, nil); err != nil && !errors.Is(err, store.ErrDamaged) && !errors.Is(err, store.ErrNoObject) {
+			if raw, err = s.Store.Record(id, nil); err != nil && !errors.Is(err, store.ErrDamaged) &&
+				!errors.Is(err, store.ErrNoObject) {
 				return err
 			} else if err != nil {
 				raw = nil

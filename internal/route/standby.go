@@ -48,7 +48,8 @@ func (s *Service) SetStandby(name string, ask api.StandbySet, by string) (string
 		return "", err
 	}
 	if v.Origin == s.Name() {
-		return "", refusal.Conflictf("%s lives here: a standby is a copy of another site's volume. To have an older state beside it, use candid restore --to", name)
+		return "", refusal.Conflictf("%s lives here: a standby is a copy of another site's volume. To have an older state "+
+			"beside it, use candid restore --to", name)
 	}
 	if ask.Mode == standbyNone {
 		if v.Standby == "" {
@@ -87,7 +88,8 @@ func (s *Service) standbyDir(v *catalog.Volume, dir string) (string, error) {
 			return v.StandbyDir, nil
 		}
 		if s.Conf.Standby == "" {
-			return "", refusal.Badf("it is not known where to lay %s out: give a directory with --dir, or name one as standby in site.yaml", v.Name)
+			return "", refusal.Badf("it is not known where to lay %s out: give a directory with --dir, or name one as "+
+				"standby in site.yaml", v.Name)
 		}
 		dir = filepath.Join(s.Conf.Standby, v.Name)
 	}
@@ -113,7 +115,8 @@ func (s *Service) standbyDir(v *catalog.Volume, dir string) (string, error) {
 		return "", err
 	}
 	for _, o := range vols {
-		if o.Name != v.Name && o.StandbyDir == dir || o.Origin == s.Name() && (dir == o.Path || strings.HasPrefix(dir, o.Path+"/") || strings.HasPrefix(o.Path, dir+"/")) {
+		if o.Name != v.Name && o.StandbyDir == dir || o.Origin == s.Name() &&
+			(dir == o.Path || strings.HasPrefix(dir, o.Path+"/") || strings.HasPrefix(o.Path, dir+"/")) {
 			return "", refusal.Conflictf("%s is taken by %s", dir, o.Name)
 		}
 	}
@@ -223,7 +226,8 @@ func (s *Service) layOut(ctx context.Context, j *run.Job, name string) (any, str
 	}
 	lease := s.Store.NewLease()
 	defer lease.Release()
-	opt := tree.StandbyOptions{Source: s.Store, Dir: at, Idle: idle, Active: active, Additive: v.Standby == standbyAdditive}
+	opt := tree.StandbyOptions{Source: s.Store, Dir: at, Idle: idle, Active: active,
+		Additive: v.Standby == standbyAdditive}
 	id, err := object.ParseID(last.ID)
 	if err != nil {
 		return nil, "", err
@@ -308,7 +312,8 @@ func (s *Service) layOut(ctx context.Context, j *run.Job, name string) (any, str
 		return nil, "", &os.PathError{Op: "exchange", Path: dir, Err: err}
 	}
 	words := fmt.Sprintf("%s lies in %s as of %s; %s", name, dir, phrase.Stamp(last.Began.Time),
-		phrase.CountWords([]phrase.Counted{{N: res.Created, What: "created"}, {N: res.Replaced, What: "replaced"}, {N: res.Removed, What: "removed"}}))
+		phrase.CountWords([]phrase.Counted{{N: res.Created, What: "created"}, {N: res.Replaced, What: "replaced"},
+			{N: res.Removed, What: "removed"}}))
 	if res.RemarkCount > 0 {
 		j.Remark()
 		for _, m := range res.Remarks {
@@ -316,9 +321,11 @@ func (s *Service) layOut(ctx context.Context, j *run.Job, name string) (any, str
 		}
 		words += fmt.Sprintf("; %d could not be made as they are, the log names them", res.RemarkCount)
 	}
-	words += tellStrays(j, found, ": the log names them, and until the next arrival they lie in "+filepath.Join(parent, idle))
+	words += tellStrays(j, found, ": the log names them, and until the next arrival they lie in "+filepath.Join(parent,
+		idle))
 	words += tellStrays(j, inIdle, ", in the tree that was not shown, and that are gone")
-	return map[string]int64{"created": res.Created, "replaced": res.Replaced, "removed": res.Removed, "bytes": res.Bytes, "remarks": res.RemarkCount}, words, nil
+	return map[string]int64{"created": res.Created, "replaced": res.Replaced, "removed": res.Removed, "bytes": res.Bytes,
+		"remarks": res.RemarkCount}, words, nil
 }
 
 // leased returns a snapshot's root and keeps its objects readable; nil when it is gone.
@@ -355,7 +362,8 @@ func (s *Service) StandbyView(v *catalog.Volume) *api.Standby {
 	}
 	switch {
 	case out.Error != "" && out.AsOf != nil:
-		out.Sentence = fmt.Sprintf("It lies in %s as of %s, and was not brought up to date since: %s.", v.StandbyDir, phrase.Stamp(*out.AsOf), v.StandbyError)
+		out.Sentence = fmt.Sprintf("It lies in %s as of %s, and was not brought up to date since: %s.", v.StandbyDir,
+			phrase.Stamp(*out.AsOf), v.StandbyError)
 	case out.Error != "" && out.Dir == "":
 		out.Sentence = fmt.Sprintf("Its route asks for it to be laid out, and it is not: %s.", v.StandbyError)
 	case out.Error != "":

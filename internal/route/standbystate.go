@@ -140,7 +140,8 @@ func (s *Service) removeIdle(dir string) error {
 	}
 	defer in.Close()
 	if err := in.RemoveAll(idle); errors.Is(err, unix.ENOTEMPTY) {
-		return refusal.Conflictf("%s cannot be taken away while something is put into it: try again when nobody writes to %s", filepath.Join(filepath.Dir(dir), idle), filepath.Dir(dir))
+		return refusal.Conflictf("%s cannot be taken away while something is put into it: try again when nobody writes to %s",
+			filepath.Join(filepath.Dir(dir), idle), filepath.Dir(dir))
 	} else if err != nil {
 		return err
 	}

@@ -86,7 +86,8 @@ func (s *Service) compareFar(ctx context.Context, j *run.Job, r *catalog.Route, 
 		return err
 	}
 	if len(lacking) > 0 {
-		j.Logf("%s was put back to an earlier state: %s that were carried are not there any more, and are owed again", peer.Name, phrase.Many(len(lacking), "snapshot"))
+		j.Logf("%s was put back to an earlier state: %s that were carried are not there any more, and are owed again",
+			peer.Name, phrase.Many(len(lacking), "snapshot"))
 		j.Remark()
 		s.run.Changed("snapshots")
 	}
@@ -95,5 +96,6 @@ func (s *Service) compareFar(ctx context.Context, j *run.Job, r *catalog.Route, 
 	if err != nil {
 		return err
 	}
-	return errors.Join(s.Catalog.Set(pairing.PutBackSetting+peer.Name, string(text)), s.Catalog.Set(key, p.At.Format(time.RFC3339Nano)))
+	return errors.Join(s.Catalog.Set(pairing.PutBackSetting+peer.Name, string(text)),
+		s.Catalog.Set(key, p.At.Format(time.RFC3339Nano)))
 }

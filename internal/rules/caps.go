@@ -66,7 +66,8 @@ func (s *Service) PutCap(ask api.CapPut) (*api.Cap, error) {
 		c.Reached = datadir.StopTaking
 	}
 	if c.Reached != OldestGoes && c.Reached != datadir.StopTaking {
-		return nil, refusal.Badf("when the cap of %s is reached, either %q or %q; not %q", capName(c), OldestGoes, datadir.StopTaking, c.Reached)
+		return nil, refusal.Badf("when the cap of %s is reached, either %q or %q; not %q", capName(c), OldestGoes,
+			datadir.StopTaking, c.Reached)
 	}
 	if err := s.Catalog.PutCap(c); err != nil {
 		return nil, err
@@ -102,7 +103,8 @@ func (s *Service) capView(c *catalog.Cap) (*api.Cap, error) {
 	if err != nil {
 		return nil, err
 	}
-	v := &api.Cap{Scope: c.Scope, Name: c.Name, Snapshots: c.Snapshots, Bytes: c.Bytes, Reached: c.Reached, HasSnapshots: len(rows), HasBytes: unique}
+	v := &api.Cap{Scope: c.Scope, Name: c.Name, Snapshots: c.Snapshots, Bytes: c.Bytes, Reached: c.Reached,
+		HasSnapshots: len(rows), HasBytes: unique}
 	v.IsReached = c.Snapshots > 0 && len(rows) >= c.Snapshots || c.Bytes > 0 && unique >= c.Bytes
 	is := "are"
 	if len(rows) == 1 {
@@ -196,7 +198,8 @@ func (s *Service) Full(v *catalog.Volume) (why string, room int64, err error) {
 // untouchable reports whether something keeps a snapshot that no cap undercuts.
 func untouchable(v retention.Verdict) bool {
 	return slices.ContainsFunc(v.Reasons, func(r retention.Reason) bool {
-		return slices.Contains([]string{"keep mark", "floor", "owed", "in use", "newest complete", "recalled", "paused"}, r.Rule)
+		return slices.Contains([]string{"keep mark", "floor", "owed", "in use", "newest complete", "recalled", "paused"},
+			r.Rule)
 	})
 }
 

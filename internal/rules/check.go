@@ -33,7 +33,8 @@ func (s *Service) CheckPolicy(ctx context.Context, body string) (*api.PolicyChec
 	for _, h := range p.Hints {
 		out.Hints = append(out.Hints, api.Problem(h))
 	}
-	if out.Volumes, out.Letting, err = s.lettingUnder(ctx, p.Name, &Compiled{Policy: p, Row: &catalog.Policy{Name: p.Name, Body: body}}); err != nil {
+	if out.Volumes, out.Letting, err = s.lettingUnder(ctx, p.Name, &Compiled{Policy: p, Row: &catalog.Policy{Name: p.Name,
+		Body: body}}); err != nil {
 		return nil, err
 	}
 	if len(out.Volumes) == 0 {
@@ -53,7 +54,8 @@ func (s *Service) CheckPolicy(ctx context.Context, body string) (*api.PolicyChec
 func (s *Service) nameHints(out *api.PolicyCheck, p *policy.Policy) error {
 	for _, n := range p.Names {
 		if _, err := s.Catalog.Volume(n); errors.Is(err, catalog.ErrNone) {
-			out.Hints = append(out.Hints, api.Problem{What: fmt.Sprintf("it names the volume %s, and there is none of that name here: candid volume list tells those there are", n)})
+			out.Hints = append(out.Hints, api.Problem{What: fmt.Sprintf("it names the volume %s, and there is none of that "+
+				"name here: candid volume list tells those there are", n)})
 		} else if err != nil {
 			return err
 		}
@@ -74,7 +76,8 @@ func (s *Service) FreedHere(going []api.Going) (int64, error) {
 
 // lettingUnder lists the volumes that a policy would choose, and what would be let go, if
 // it took the place of the stored one of a name; nil stands for none.
-func (s *Service) lettingUnder(ctx context.Context, name string, next *Compiled) (volumes []string, letting []api.Going, err error) {
+func (s *Service) lettingUnder(ctx context.Context, name string, next *Compiled) (volumes []string, letting []api.Going,
+	err error) {
 	volumes, letting = []string{}, []api.Going{}
 	all, err := s.CompiledPolicies()
 	if err != nil {
@@ -131,7 +134,8 @@ func (s *Service) lettingUnder(ctx context.Context, name string, next *Compiled)
 // Letting lists what other rules for a volume would let go that the present ones keep: at
 // this place, and at those to which routes carried copies. others are the rules of the
 // volumes that share sets with it.
-func (s *Service) Letting(v *catalog.Volume, rs *Ruleset, others func(*catalog.Volume) (*Ruleset, error)) ([]api.Going, error) {
+func (s *Service) Letting(v *catalog.Volume, rs *Ruleset, others func(*catalog.Volume) (*Ruleset, error)) ([]api.Going,
+	error) {
 	now := s.Clock.Now()
 	before, err := s.Decide(v)
 	if err != nil {
@@ -143,10 +147,12 @@ func (s *Service) Letting(v *catalog.Volume, rs *Ruleset, others func(*catalog.V
 	}
 	var out []api.Going
 	going := func(row *catalog.Snapshot, place string, verdict retention.Verdict) {
-		out = append(out, api.Going{ID: row.ID, Volume: v.Name, Place: place, Taken: row.Began.Time, What: "enters grace", Why: verdict.LetGo})
+		out = append(out, api.Going{ID: row.ID, Volume: v.Name, Place: place, Taken: row.Began.Time, What: "enters grace",
+			Why: verdict.LetGo})
 	}
 	for i, row := range after.Rows {
-		if k, ok := before.ByID[row.ID]; ok && before.Verdicts[k].Kept() && !after.Verdicts[i].Kept() && row.GraceUntil.IsZero() {
+		if k, ok := before.ByID[row.ID]; ok && before.Verdicts[k].Kept() && !after.Verdicts[i].Kept() &&
+			row.GraceUntil.IsZero() {
 			going(row, s.Place(), after.Verdicts[i])
 		}
 	}
@@ -232,7 +238,8 @@ func (s *Service) DiffPolicy(ctx context.Context, body string) (*api.PolicyDiff,
 	if row, err := s.Catalog.Policy(check.Name); err == nil && len(check.Problems) == 0 {
 		old, d.Version = row.Body, row.Version
 	}
-	d.Lines = diffLines(strings.Split(strings.TrimRight(old, "\n"), "\n"), strings.Split(strings.TrimRight(body, "\n"), "\n"))
+	d.Lines = diffLines(strings.Split(strings.TrimRight(old, "\n"), "\n"), strings.Split(strings.TrimRight(body, "\n"),
+		"\n"))
 	if old == "" {
 		d.Lines = slices.DeleteFunc(d.Lines, func(l api.DiffLine) bool { return l.Sign == "-" })
 	}
@@ -288,7 +295,8 @@ func (s *Service) PolicyHistory(name string) ([]api.PolicyVersion, error) {
 	rows, err := s.Catalog.PolicyVersions(name)
 	out := make([]api.PolicyVersion, len(rows))
 	for i, r := range rows {
-		out[i] = api.PolicyVersion{Version: r.Version, Changed: r.Changed.Time, ChangedBy: r.ChangedBy, Body: r.Body, Removed: r.Body == ""}
+		out[i] = api.PolicyVersion{Version: r.Version, Changed: r.Changed.Time, ChangedBy: r.ChangedBy, Body: r.Body,
+			Removed: r.Body == ""}
 	}
 	return out, err
 }

@@ -18,7 +18,8 @@ func (s *Service) noteUsage() error {
 		return err
 	}
 	free, _ := s.Room()
-	return s.Catalog.PutUsage(&catalog.UsageSample{At: catalog.At(now), Stored: s.Store.Usage().StoredBytes, Free: free}, now.Add(-usageKept))
+	return s.Catalog.PutUsage(&catalog.UsageSample{At: catalog.At(now), Stored: s.Store.Usage().StoredBytes, Free: free},
+		now.Add(-usageKept))
 }
 
 // Forecast foresees when the store's filesystem is full, going on as lately.
@@ -54,13 +55,16 @@ func (s *Service) Forecast() (*api.Forecast, error) {
 	at, reaches := t.Reaches(now, free, least)
 	switch {
 	case !reaches:
-		out.Sentence = fmt.Sprintf("Over the last %s %s; at this rate the filesystem is not %s within twenty years.", since, grows, what)
+		out.Sentence = fmt.Sprintf("Over the last %s %s; at this rate the filesystem is not %s within twenty years.", since,
+			grows, what)
 	case !at.After(now):
 		out.Full = &at
 		out.Sentence = fmt.Sprintf("Over the last %s %s; the filesystem is %s now.", since, grows, what)
 	default:
 		out.Full = &at
-		out.Sentence = fmt.Sprintf("Over the last %s %s and free space fell by %s a day; at this rate the filesystem is %s in about %s, around %s.", since, grows, phrase.Size(-out.FreePerDay), what, phrase.Ago(at.Sub(now)), at.Local().Format("2 January 2006"))
+		out.Sentence = fmt.Sprintf("Over the last %s %s and free space fell by %s a day; at this rate the filesystem is "+
+			"%s in about %s, around %s.", since, grows, phrase.Size(-out.FreePerDay), what, phrase.Ago(at.Sub(now)),
+			at.Local().Format("2 January 2006"))
 	}
 	return out, nil
 }
@@ -74,7 +78,8 @@ func (s *Service) FloorNeeds(addedPerDay, stored int64) string {
 	if need <= stored+free {
 		return ""
 	}
-	return fmt.Sprintf(" The floor keeps everything for %s; at %s a day that needs %s, and there are %s: lower the floor, or make room.",
+	return fmt.Sprintf(" The floor keeps everything for %s; at %s a day that needs %s, and there are %s: lower the "+
+		"floor, or make room.",
 		s.Conf.Floor, phrase.Size(addedPerDay), phrase.Size(need), phrase.Size(stored+free))
 }
 

@@ -170,7 +170,8 @@ func (s *Service) giveUp(ctx context.Context, j *run.Job, measure string, lack i
 	}
 	var names, lines []string
 	for _, r := range rows[:n] {
-		lines = append(lines, fmt.Sprintf("%s of %s, taken %s: removed for room (%s)", r.ID[:12], r.Volume, phrase.Stamp(r.Began.Time), measure))
+		lines = append(lines, fmt.Sprintf("%s of %s, taken %s: removed for room (%s)", r.ID[:12], r.Volume,
+			phrase.Stamp(r.Began.Time), measure))
 		names = append(names, r.ID)
 	}
 	j.LogAll(lines)
@@ -193,8 +194,9 @@ func (s *Service) giveUp(ctx context.Context, j *run.Job, measure string, lack i
 	if _, err := s.Store.Sweep(ctx, store.SweepOptions{MinDead: 0.001}); err != nil {
 		return "", err
 	}
-	what := map[string]string{datadir.ShortenGrace: "in grace went before their grace was over", datadir.RemoveExpired: "that had expired went without grace",
-		datadir.ThinDensest: "went where they lay densest; the reach back in time is the same"}[measure]
+	what := map[string]string{datadir.ShortenGrace: "in grace went before their grace was over",
+		datadir.RemoveExpired: "that had expired went without grace",
+		datadir.ThinDensest:   "went where they lay densest; the reach back in time is the same"}[measure]
 	return fmt.Sprintf("%s %s, for %s.", phrase.Many(n, "snapshot"), what, phrase.Size(back)), nil
 }
 
@@ -254,7 +256,9 @@ func thinning(d *decided) (out []*catalog.Snapshot) {
 		}
 		rows, taken = append(rows, r), append(taken, r.Began.Time)
 		may = append(may, !slices.ContainsFunc(v.Reasons, func(x retention.Reason) bool {
-			return x.Rule != "newest" && !slices.ContainsFunc(retention.Tiers(), func(t retention.Tier) bool { return t.String() == x.Rule })
+			return x.Rule != "newest" && !slices.ContainsFunc(retention.Tiers(), func(t retention.Tier) bool {
+				return t.String() == x.Rule
+			})
 		}))
 	}
 	if len(may) > 0 {

@@ -39,13 +39,15 @@ func (s *Service) KeepSnapshot(id string, ask api.KeepAsk) (*api.Snapshot, error
 func (s *Service) LetGoSnapshot(id string) (*api.Snapshot, error) {
 	return s.markSnapshot(id, object.Mark{Kind: object.MarkLetGo}, func(row *catalog.Snapshot) error {
 		if row.KeepWhy == "" {
-			return refusal.Conflictf("snapshot %s has no keep mark: candid snapshot show %s tells what keeps it", row.ID[:12], row.ID[:12])
+			return refusal.Conflictf("snapshot %s has no keep mark: candid snapshot show %s tells what keeps it", row.ID[:12],
+				row.ID[:12])
 		}
 		return nil
 	})
 }
 
-func (s *Service) markSnapshot(id string, m object.Mark, first func(row *catalog.Snapshot) error) (*api.Snapshot, error) {
+func (s *Service) markSnapshot(id string, m object.Mark, first func(row *catalog.Snapshot) error) (*api.Snapshot,
+	error) {
 	release, err := s.run.Hold(s.run.Context(), "prune") // what is decided there must still be so when it is done
 	if err != nil {
 		return nil, err
@@ -91,7 +93,8 @@ func (s *Service) PauseVolume(name string) (string, error) {
 		return "", err
 	}
 	s.run.Changed("volumes")
-	return fmt.Sprintf("%s is paused: nothing is taken of it and nothing it has here expires, until candid volume resume %s.", name, name), nil
+	return fmt.Sprintf("%s is paused: nothing is taken of it and nothing it has here expires, until candid "+
+		"volume resume %s.", name, name), nil
 }
 
 // ResumeVolume ends a pause. What came due meanwhile was not missed.
@@ -104,7 +107,9 @@ func (s *Service) ResumeVolume(name string) (string, error) {
 		return "", refusal.Conflictf("volume %s is not paused", name)
 	}
 	since := v.Paused.Time
-	if err := errors.Join(s.Catalog.PutPause(&catalog.Pause{Volume: name, Since: v.Paused, Until: catalog.At(s.Clock.Now())}), s.Catalog.Scheduled(name, s.Clock.Now()), s.Catalog.SetPaused(name, time.Time{})); err != nil {
+	if err := errors.Join(s.Catalog.PutPause(&catalog.Pause{Volume: name, Since: v.Paused,
+		Until: catalog.At(s.Clock.Now())}), s.Catalog.Scheduled(name, s.Clock.Now()), s.Catalog.SetPaused(name,
+		time.Time{})); err != nil {
 		return "", err
 	}
 	s.run.Changed("volumes")

@@ -33,7 +33,8 @@ func (s *Service) Moment(v *catalog.Volume, at string) (row *catalog.Snapshot, a
 			row = &catalog.Snapshot{}
 		}
 		if row.Volume != v.Name { // whether it is another volume's is not for everybody who may see this one
-			return nil, "", refusal.Badf("%q is neither a moment (such as 2026-03-04T14:05:00Z), nor latest, nor the id of a snapshot of %s here", at, v.Name)
+			return nil, "", refusal.Badf("%q is neither a moment (such as 2026-03-04T14:05:00Z), nor latest, nor the id of a "+
+				"snapshot of %s here", at, v.Name)
 		}
 		return row, "the snapshot taken " + phrase.Stamp(row.Began.Time), nil
 	}
@@ -47,10 +48,12 @@ func (s *Service) Moment(v *catalog.Volume, at string) (row *catalog.Snapshot, a
 			return nil, "", err
 		}
 		if len(all) == 0 {
-			return nil, "", refusal.Missingf("volume %s has no snapshot here yet: take one with: candid snapshot take %s", v.Name, v.Name)
+			return nil, "", refusal.Missingf("volume %s has no snapshot here yet: take one with: candid snapshot take %s",
+				v.Name, v.Name)
 		}
 		first := all[len(all)-1]
-		return nil, "", refusal.Missingf("nothing is known of %s at %s: its first snapshot here is of %s; ask for that moment or a later one", v.Name, phrase.Stamp(t), phrase.Stamp(first.Began.Time))
+		return nil, "", refusal.Missingf("nothing is known of %s at %s: its first snapshot here is of %s; ask for that "+
+			"moment or a later one", v.Name, phrase.Stamp(t), phrase.Stamp(first.Began.Time))
 	}
 	row = rows[0]
 	for _, r := range rows { // of several taken before, the highest position
@@ -67,7 +70,8 @@ func Exactness(row *catalog.Snapshot, t time.Time) string {
 	case !t.After(row.Ended.Time):
 		return "exactly: it was being read at that moment"
 	case !t.After(row.WatchedUntil.Time):
-		return fmt.Sprintf("exactly as it was: watched without a change from %s to %s", phrase.Stamp(row.Began.Time), phrase.Stamp(row.WatchedUntil.Time))
+		return fmt.Sprintf("exactly as it was: watched without a change from %s to %s", phrase.Stamp(row.Began.Time),
+			phrase.Stamp(row.WatchedUntil.Time))
 	case !t.After(seen):
 		return fmt.Sprintf("unchanged when looked at %s and %s", phrase.Stamp(row.Began.Time), phrase.Stamp(seen))
 	}
@@ -87,9 +91,12 @@ func (s *Service) RootOf(row *catalog.Snapshot) (*object.Root, error) {
 
 // SnapshotView describes a snapshot. With a verdict it says why it stays.
 func (s *Service) SnapshotView(r *catalog.Snapshot, verdict *retention.Verdict) (*api.Snapshot, error) {
-	v := &api.Snapshot{ID: r.ID, Volume: r.Volume, Place: r.Place, Origin: r.Origin, Term: r.Term, Sequence: r.Sequence, Taken: r.Began.Time, Ended: r.Ended.Time,
-		SeenUntil: r.SeenUntil.Ptr(), WatchedUntil: r.WatchedUntil.Ptr(), Cause: r.Cause, Consistency: r.Consistency, Files: r.Files, Directories: r.Dirs, Others: r.Others, Bytes: r.Bytes,
-		Stored: r.Stored, RemarkCount: r.Remarks, Note: r.Note, Labels: r.Labels.V, State: "kept", Arrived: r.Arrived.Ptr(), OutOfTurn: r.OutOfTurn, Keep: r.KeepWhy, KeepUntil: r.KeepUntil.Ptr(), Reasons: []string{}}
+	v := &api.Snapshot{ID: r.ID, Volume: r.Volume, Place: r.Place, Origin: r.Origin, Term: r.Term, Sequence: r.Sequence,
+		Taken: r.Began.Time, Ended: r.Ended.Time,
+		SeenUntil: r.SeenUntil.Ptr(), WatchedUntil: r.WatchedUntil.Ptr(), Cause: r.Cause, Consistency: r.Consistency,
+		Files: r.Files, Directories: r.Dirs, Others: r.Others, Bytes: r.Bytes,
+		Stored: r.Stored, RemarkCount: r.Remarks, Note: r.Note, Labels: r.Labels.V, State: "kept", Arrived: r.Arrived.Ptr(),
+		OutOfTurn: r.OutOfTurn, Keep: r.KeepWhy, KeepUntil: r.KeepUntil.Ptr(), Reasons: []string{}}
 	v.Group, v.SetID = r.SetName, r.SetID
 	if !r.GraceUntil.IsZero() {
 		v.State, v.GraceUntil, v.LetGo = "in grace", r.GraceUntil.Ptr(), r.LetGo

@@ -91,5 +91,6 @@ func (s *Service) AcceptRules(name string) (string, error) {
 		return "", err
 	}
 	s.run.Changed("policies")
-	return fmt.Sprintf("The rules that %s proposes for %s apply here now: %s. The next pruning sends into grace what they do not keep.", v.Origin, name, strings.Join(less, "; ")), nil
+	return fmt.Sprintf("The rules that %s proposes for %s apply here now: %s. The next pruning sends into grace what "+
+		"they do not keep.", v.Origin, name, strings.Join(less, "; ")), nil
 }

@@ -32,7 +32,9 @@ func (s *Service) PutPolicy(body, by string, accept bool) (*api.Policy, error) {
 		return nil, err
 	}
 	if n := len(check.Letting); n > 0 && !accept {
-		return nil, refusal.Conflictf("nothing was stored: under this policy %s would expire, %s of them here come back after grace and a sweep; candid policy diff lists them, and storing it needs to be accepted", phrase.Many(n, "snapshot"), phrase.Size(check.Bytes))
+		return nil, refusal.Conflictf("nothing was stored: under this policy %s would expire, %s of them here come back "+
+			"after grace and a sweep; candid policy diff lists them, and storing it needs to be accepted",
+			phrase.Many(n, "snapshot"), phrase.Size(check.Bytes))
 	}
 	affected, err := s.affected(p)
 	if err != nil {
@@ -108,7 +110,8 @@ func (s *Service) RemovePolicy(name, by string, accept bool) (string, error) {
 		return "", err
 	}
 	if n := len(letting); n > 0 && !accept {
-		return "", refusal.Conflictf("nothing was removed: without policy %s %s would expire that other policies do not keep, such as that of %s taken %s; to accept that: candid policy remove %s --yes",
+		return "", refusal.Conflictf("nothing was removed: without policy %s %s would expire that other policies do not "+
+			"keep, such as that of %s taken %s; to accept that: candid policy remove %s --yes",
 			name, phrase.Many(n, "snapshot"), letting[0].Volume, phrase.Stamp(letting[0].Taken), name)
 	}
 	if err := s.Catalog.RemovePolicy(name, by, s.Clock.Now()); err != nil {
@@ -132,7 +135,8 @@ func (s *Service) RemovePolicy(name, by string, accept bool) (string, error) {
 	if len(bare) == 0 {
 		return fmt.Sprintf("Policy %s is gone.", name), nil
 	}
-	return fmt.Sprintf("Policy %s is gone. No policy chooses %s any more: nothing is taken of them, and what they have stays.", name, strings.Join(bare, ", ")), nil
+	return fmt.Sprintf("Policy %s is gone. No policy chooses %s any more: nothing is taken of them, and what they "+
+		"have stays.", name, strings.Join(bare, ", ")), nil
 }
 
 // Policy returns one policy.
@@ -161,7 +165,8 @@ func (s *Service) Policies() ([]api.Policy, error) {
 	}
 	out := make([]api.Policy, 0, len(all))
 	for _, c := range all {
-		p := api.Policy{Paused: c.Paused, Name: c.Name, Body: c.Row.Body, Version: c.Row.Version, Changed: c.Row.Changed.Time, ChangedBy: c.Row.ChangedBy, Volumes: []string{}, Take: []string{}, Keep: []string{}}
+		p := api.Policy{Paused: c.Paused, Name: c.Name, Body: c.Row.Body, Version: c.Row.Version, Changed: c.Row.Changed.Time,
+			ChangedBy: c.Row.ChangedBy, Volumes: []string{}, Take: []string{}, Keep: []string{}}
 		for _, v := range vols {
 			if c.Holds(v) {
 				p.Volumes = append(p.Volumes, v.Name)

@@ -46,7 +46,8 @@ func (s *Service) PreviewPolicy(ctx context.Context, ask api.PreviewAsk) (*api.P
 		return nil, refusal.Badf("%d days cannot be foreseen: give 1 to %d", ask.Days, mostPreviewed)
 	}
 	now := s.Clock.Now()
-	out := &api.Preview{Name: p.Name, From: now, To: now.AddDate(0, 0, ask.Days), FromNothing: ask.FromNothing, Volumes: []string{}, Places: []api.PreviewPlace{}, Sentences: []string{}}
+	out := &api.Preview{Name: p.Name, From: now, To: now.AddDate(0, 0, ask.Days), FromNothing: ask.FromNothing,
+		Volumes: []string{}, Places: []api.PreviewPlace{}, Sentences: []string{}}
 	vols, err := s.Catalog.Volumes()
 	if err != nil {
 		return nil, err
@@ -73,7 +74,8 @@ func (s *Service) PreviewPolicy(ctx context.Context, ask api.PreviewAsk) (*api.P
 
 // previewPlaces adds up what each of the policy's volumes would have at each place. The
 // ladder shown is that of the first of them.
-func (s *Service) previewPlaces(ctx context.Context, out *api.Preview, p *policy.Policy, vols []*catalog.Volume, c *Compiled, places []string) error {
+func (s *Service) previewPlaces(ctx context.Context, out *api.Preview, p *policy.Policy, vols []*catalog.Volume,
+	c *Compiled, places []string) error {
 	var chosen []*catalog.Volume
 	for _, v := range vols {
 		if c.Holds(v) {
@@ -91,7 +93,8 @@ func (s *Service) previewPlaces(ctx context.Context, out *api.Preview, p *policy
 	judged := 0
 	spend := func(snapshots int) error {
 		if judged += snapshots; judged > mostJudged || snapshots > mostKept {
-			return refusal.Badf("%d days are too many to be foreseen with so many snapshots: give fewer days", int(out.To.Sub(out.From)/(24*time.Hour)))
+			return refusal.Badf("%d days are too many to be foreseen with so many snapshots: give fewer days",
+				int(out.To.Sub(out.From)/(24*time.Hour)))
 		}
 		return ctx.Err()
 	}
@@ -126,7 +129,8 @@ func (s *Service) previewPlaces(ctx context.Context, out *api.Preview, p *policy
 // others are taken to fare like the first.
 const mostOneByOne = 4
 
-func (s *Service) previewList(p *policy.Policy, v *catalog.Volume, places []string, fromNothing bool) ([]preview.Place, error) {
+func (s *Service) previewList(p *policy.Policy, v *catalog.Volume, places []string, fromNothing bool) ([]preview.Place,
+	error) {
 	list := make([]preview.Place, len(places))
 	for i, place := range places {
 		list[i] = preview.Place{Name: place, Grace: p.Grace}
@@ -247,7 +251,8 @@ func (s *Service) previewWords(out *api.Preview, p *policy.Policy) {
 	case len(p.Take) == 0:
 		say("The policy takes nothing by itself: it has no cadence.")
 	default:
-		say("In %d days %s would be taken of each volume, if it changed every time.", days, phrase.Many(out.Places[0].Taken, "snapshot"))
+		say("In %d days %s would be taken of each volume, if it changed every time.", days, phrase.Many(out.Places[0].Taken,
+			"snapshot"))
 	}
 	for _, pl := range out.Places {
 		if pl.Oldest == nil {
@@ -261,7 +266,8 @@ func (s *Service) previewWords(out *api.Preview, p *policy.Policy) {
 			words = ", by " + rules.String()
 		}
 		end := pl.Samples[len(pl.Samples)-1]
-		say("At %s one could go back to %s, %s in %s%s; that takes about %s.", pl.Place, phrase.Stamp(*pl.Oldest), phrase.Ago(out.To.Sub(*pl.Oldest)), phrase.Many(pl.Kept, "step"), words, phrase.Size(end.Bytes))
+		say("At %s one could go back to %s, %s in %s%s; that takes about %s.", pl.Place, phrase.Stamp(*pl.Oldest),
+			phrase.Ago(out.To.Sub(*pl.Oldest)), phrase.Many(pl.Kept, "step"), words, phrase.Size(end.Bytes))
 	}
 	if also := s.alsoChosen(out.Volumes, p.Name); len(also) == 1 {
 		say("%s is chosen by another policy too; what that adds is left out here.", also[0])
@@ -271,7 +277,8 @@ func (s *Service) previewWords(out *api.Preview, p *policy.Policy) {
 	if n := len(out.Volumes); n > 1 {
 		say("Counts and space are those of all %d volumes together, the steps those of %s.", n, out.Volumes[0])
 		if n > mostOneByOne && !out.FromNothing {
-			say("%d volumes were lived through one by one; the others are taken to fare like the first, each by its own size.", mostOneByOne)
+			say("%d volumes were lived through one by one; the others are taken to fare like the first, each by its own size.",
+				mostOneByOne)
 		}
 	}
 }
@@ -284,7 +291,9 @@ func (s *Service) alsoChosen(volumes []string, policy string) (out []string) {
 		return nil
 	}
 	for _, v := range vols {
-		if slices.Contains(volumes, v.Name) && slices.ContainsFunc(all, func(c *Compiled) bool { return c.Name != policy && c.Holds(v) }) {
+		if slices.Contains(volumes, v.Name) && slices.ContainsFunc(all, func(c *Compiled) bool {
+			return c.Name != policy && c.Holds(v)
+		}) {
 			out = append(out, v.Name)
 		}
 	}

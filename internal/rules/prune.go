@@ -152,7 +152,8 @@ func (s *Service) planPrune(ctx context.Context, volume string) (*api.PruneResul
 		}
 	}
 	for _, st := range steps[:min(len(steps), goingListed)] {
-		res.Going = append(res.Going, api.Going{ID: st.row.ID, Volume: st.row.Volume, Place: s.Place(), Taken: st.row.Began.Time, What: st.what, Why: st.why})
+		res.Going = append(res.Going, api.Going{ID: st.row.ID, Volume: st.row.Volume, Place: s.Place(),
+			Taken: st.row.Began.Time, What: st.what, Why: st.why})
 	}
 	res.NotListed = len(steps) - len(res.Going)
 	if len(both) == 0 {
@@ -208,7 +209,8 @@ func (s *Service) StartPrune(volume, by string) (*run.Job, error) {
 		if res.Held != "" {
 			return res, "nothing is removed: " + res.Held, nil
 		}
-		return res, fmt.Sprintf("%d entered grace, %d removed, %d kept again; a sweep gives back %s", res.EnterGrace, res.Removed, res.Recalled, phrase.Size(res.RemovedBytes)), nil
+		return res, fmt.Sprintf("%d entered grace, %d removed, %d kept again; a sweep gives back %s", res.EnterGrace,
+			res.Removed, res.Recalled, phrase.Size(res.RemovedBytes)), nil
 	})
 }
 
@@ -257,7 +259,8 @@ func (s *Service) removeSteps(j *run.Job, steps []pruneStep) error {
 			return err
 		}
 		ids[i] = st.row.ID
-		lines[i] = fmt.Sprintf("%s of %s, taken %s: %s", st.row.ID[:12], st.row.Volume, phrase.Stamp(st.row.Began.Time), st.why)
+		lines[i] = fmt.Sprintf("%s of %s, taken %s: %s", st.row.ID[:12], st.row.Volume, phrase.Stamp(st.row.Began.Time),
+			st.why)
 	}
 	j.LogAll(lines)
 	if err := s.Store.RemoveRoots(roots...); err != nil {
@@ -269,7 +272,9 @@ func (s *Service) removeSteps(j *run.Job, steps []pruneStep) error {
 // guarded reports whether something keeps the snapshot that not even a person's removal
 // undercuts.
 func guarded(v retention.Verdict) bool {
-	return slices.ContainsFunc(v.Reasons, func(r retention.Reason) bool { return r.Rule == "keep mark" || r.Rule == "floor" })
+	return slices.ContainsFunc(v.Reasons, func(r retention.Reason) bool {
+		return r.Rule == "keep mark" || r.Rule == "floor"
+	})
 }
 
 const RemovedByHand = "removed by hand"
@@ -320,7 +325,8 @@ func (s *Service) graceMark(row *catalog.Snapshot, until time.Time, why string) 
 		return nil, err
 	}
 	row.GraceUntil, row.LetGo = catalog.At(until), why
-	return &object.Mark{Kind: object.MarkExpiry, Root: id, At: s.Clock.Now().UnixNano(), Until: until.UnixNano(), Text: why, Place: s.Place()}, nil
+	return &object.Mark{Kind: object.MarkExpiry, Root: id, At: s.Clock.Now().UnixNano(), Until: until.UnixNano(),
+		Text: why, Place: s.Place()}, nil
 }
 
 // recallMark is the mark that takes a snapshot out of grace, as its row says afterwards; with
@@ -376,7 +382,8 @@ func (s *Service) RemoveSnapshot(id string) (*api.Snapshot, error) {
 		return nil, err
 	}
 	if !row.GraceUntil.IsZero() {
-		return nil, refusal.Conflictf("snapshot %s is in grace already, until %s", row.ID[:12], phrase.Stamp(row.GraceUntil.Time))
+		return nil, refusal.Conflictf("snapshot %s is in grace already, until %s", row.ID[:12],
+			phrase.Stamp(row.GraceUntil.Time))
 	}
 	if held, err := s.Catalog.Setting(HoldSetting); err != nil || held != "" {
 		return nil, errors.Join(err, refusal.Conflictf("nothing is removed at present: %s", held))
@@ -392,13 +399,16 @@ func (s *Service) RemoveSnapshot(id string) (*api.Snapshot, error) {
 	}
 	for _, m := range set {
 		if names := used[m.ID]; len(names) > 0 {
-			return nil, refusal.Conflictf("snapshot %s%s is what the clone %s stands on: candid clone discard %s first", m.ID[:12], ofSet(row, m), names[0], names[0])
+			return nil, refusal.Conflictf("snapshot %s%s is what the clone %s stands on: candid clone discard %s first",
+				m.ID[:12], ofSet(row, m), names[0], names[0])
 		}
 		switch floor := s.floorOf(m); {
 		case m.KeepWhy != "" && (m.KeepUntil.IsZero() || now.Before(m.KeepUntil.Time)):
-			return nil, refusal.Conflictf("snapshot %s%s is marked to keep: %s. If that is over: candid snapshot let-go %s", m.ID[:12], ofSet(row, m), m.KeepWhy, m.ID[:12])
+			return nil, refusal.Conflictf("snapshot %s%s is marked to keep: %s. If that is over: candid snapshot let-go %s",
+				m.ID[:12], ofSet(row, m), m.KeepWhy, m.ID[:12])
 		case now.Before(floor):
-			return nil, refusal.Conflictf("snapshot %s%s stays until %s: the floor of this place is %s, and nobody removes anything here before that", m.ID[:12], ofSet(row, m), phrase.Stamp(floor), s.Conf.Floor)
+			return nil, refusal.Conflictf("snapshot %s%s stays until %s: the floor of this place is %s, and nobody removes "+
+				"anything here before that", m.ID[:12], ofSet(row, m), phrase.Stamp(floor), s.Conf.Floor)
 		}
 	}
 	for _, m := range set {

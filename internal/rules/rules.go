@@ -96,7 +96,8 @@ func (s *Service) RulesFor(v *catalog.Volume) (*Ruleset, error) {
 }
 
 func (rs *Ruleset) Combine(mine []*Compiled) {
-	rs.Policies, rs.Keep, rs.Objectives, rs.Skip, rs.Grace = mine, map[string][]retention.Rules{}, map[string]time.Duration{}, len(mine) > 0, 0
+	rs.Policies, rs.Keep, rs.Objectives, rs.Skip, rs.Grace = mine, map[string][]retention.Rules{},
+		map[string]time.Duration{}, len(mine) > 0, 0
 	for _, p := range mine {
 		if p.Paused {
 			rs.Paused = append(rs.Paused, p.Name)
@@ -242,7 +243,8 @@ func (s *Service) DecideWith(v *catalog.Volume, rs *Ruleset, now time.Time) (*de
 	return s.decideAmong(v, rs, now, s.RulesFor)
 }
 
-func (s *Service) decideAmong(v *catalog.Volume, rs *Ruleset, now time.Time, others func(*catalog.Volume) (*Ruleset, error)) (*decided, error) {
+func (s *Service) decideAmong(v *catalog.Volume, rs *Ruleset, now time.Time, others func(*catalog.Volume) (*Ruleset,
+	error)) (*decided, error) {
 	rows, err := s.Catalog.Snapshots(s.Place(), v.Name, catalog.SnapshotFilter{})
 	if err != nil {
 		return nil, err
@@ -250,7 +252,8 @@ func (s *Service) decideAmong(v *catalog.Volume, rs *Ruleset, now time.Time, oth
 	return s.decideRows(v, rows, rs, now, others)
 }
 
-func (s *Service) decideRows(v *catalog.Volume, rows []*catalog.Snapshot, rs *Ruleset, now time.Time, others func(*catalog.Volume) (*Ruleset, error)) (*decided, error) {
+func (s *Service) decideRows(v *catalog.Volume, rows []*catalog.Snapshot, rs *Ruleset, now time.Time,
+	others func(*catalog.Volume) (*Ruleset, error)) (*decided, error) {
 	d, err := s.decideAlone(v, rows, rs, now)
 	if err != nil {
 		return nil, err
@@ -258,7 +261,8 @@ func (s *Service) decideRows(v *catalog.Volume, rows []*catalog.Snapshot, rs *Ru
 	return d, s.bySet(v, d, now, others)
 }
 
-func (s *Service) decideAlone(v *catalog.Volume, rows []*catalog.Snapshot, rs *Ruleset, now time.Time) (*decided, error) {
+func (s *Service) decideAlone(v *catalog.Volume, rows []*catalog.Snapshot, rs *Ruleset, now time.Time) (*decided,
+	error) {
 	snaps := SnapshotsOf(rows)
 	owed, err := s.owedFar(v, rs, rows, snaps, now)
 	if err != nil {
@@ -274,7 +278,8 @@ func (s *Service) decideAlone(v *catalog.Volume, rows []*catalog.Snapshot, rs *R
 	for i, r := range rows {
 		snaps[i].Floor = s.floorOf(r)
 	}
-	d := &decided{Rows: rows, Verdicts: retention.Decide(snaps, rs.At(s.Place(), v), now), ByID: make(map[string]int, len(rows)), at: now}
+	d := &decided{Rows: rows, Verdicts: retention.Decide(snaps, rs.At(s.Place(), v), now), ByID: make(map[string]int,
+		len(rows)), at: now}
 	for i, r := range rows {
 		d.ByID[r.ID] = i
 	}
@@ -306,7 +311,8 @@ func SnapshotsOf(rows []*catalog.Snapshot) []retention.Snapshot {
 	snaps := make([]retention.Snapshot, len(rows))
 	for i, r := range rows {
 		snaps[i] = retention.Snapshot{Position: lineage.Position{Term: uint64(r.Term), Sequence: uint64(r.Sequence)},
-			Taken: r.Began.Time, SeenUntil: r.SeenUntil.Time, End: r.OwnEnd.Time, Recalled: r.RecalledUntil.Time, OutOfTurn: r.OutOfTurn}
+			Taken: r.Began.Time, SeenUntil: r.SeenUntil.Time, End: r.OwnEnd.Time, Recalled: r.RecalledUntil.Time,
+			OutOfTurn: r.OutOfTurn}
 		if r.KeepWhy != "" {
 			snaps[i].Keep = &retention.Keep{Reason: r.KeepWhy, Until: r.KeepUntil.Time}
 		}
@@ -321,7 +327,8 @@ func SnapshotsOf(rows []*catalog.Snapshot) []retention.Snapshot {
 }
 
 // OwedFunc finds, by snapshot, the places that would keep it and do not have it yet.
-type OwedFunc func(v *catalog.Volume, rs *Ruleset, rows []*catalog.Snapshot, snaps []retention.Snapshot, now time.Time) (map[string][]string, error)
+type OwedFunc func(v *catalog.Volume, rs *Ruleset, rows []*catalog.Snapshot, snaps []retention.Snapshot,
+	now time.Time) (map[string][]string, error)
 
 // OwedLimit bounds how many snapshots of a volume wait for one far place; beyond it
 // the oldest are let go, and the route's sentence tells of it.

@@ -17,7 +17,8 @@ func (s *Service) Set(row *catalog.Snapshot) ([]*catalog.Snapshot, error) {
 }
 
 // bySet keeps what would go of sets of which something stays: a set is decided as one.
-func (s *Service) bySet(v *catalog.Volume, d *decided, now time.Time, rules func(*catalog.Volume) (*Ruleset, error)) error {
+func (s *Service) bySet(v *catalog.Volume, d *decided, now time.Time, rules func(*catalog.Volume) (*Ruleset,
+	error)) error {
 	going, some := map[string][]int{}, false
 	for i, r := range d.Rows {
 		some = some || r.SetID != ""

@@ -22,7 +22,8 @@ func (s *Service) Space(volume string) (*api.Space, error) {
 	if err != nil {
 		return nil, err
 	}
-	out := &api.Space{Volume: volume, Place: s.Place(), Snapshots: len(d.Rows), Returns: []api.Return{}, Sentences: []string{}}
+	out := &api.Space{Volume: volume, Place: s.Place(), Snapshots: len(d.Rows), Returns: []api.Return{},
+		Sentences: []string{}}
 	if len(d.Rows) == 0 {
 		out.Sentences = append(out.Sentences, fmt.Sprintf("%s has no snapshot here, so it takes no space.", volume))
 		return out, nil
@@ -99,15 +100,18 @@ func AddedPerDay(rows []*catalog.Snapshot, now time.Time) int64 {
 
 func (s *Service) spaceWords(out *api.Space) {
 	say := func(format string, args ...any) { out.Sentences = append(out.Sentences, fmt.Sprintf(format, args...)) }
-	say("Its %s here need %s; %s would come back if all of them went, the rest others need too.", phrase.Many(out.Snapshots, "snapshot"), phrase.Size(out.Referenced), phrase.Size(out.Unique))
-	say("The newest state of %s takes %s stored. Lately snapshots add %s a day.", phrase.Size(out.LiveBytes), phrase.Size(out.Newest), phrase.Size(out.AddedPerDay))
+	say("Its %s here need %s; %s would come back if all of them went, the rest others need too.",
+		phrase.Many(out.Snapshots, "snapshot"), phrase.Size(out.Referenced), phrase.Size(out.Unique))
+	say("The newest state of %s takes %s stored. Lately snapshots add %s a day.", phrase.Size(out.LiveBytes),
+		phrase.Size(out.Newest), phrase.Size(out.AddedPerDay))
 	for _, r := range out.Returns {
 		if r.Bytes > 0 {
 			verb := "go"
 			if r.Snapshots == 1 {
 				verb = "goes"
 			}
-			say("Within %s %s come back by themselves, when %s %s by the rules and a sweep follows.", phrase.Many(r.Days, "day"), phrase.Size(r.Bytes), phrase.Many(r.Snapshots, "snapshot"), verb)
+			say("Within %s %s come back by themselves, when %s %s by the rules and a sweep follows.", phrase.Many(r.Days, "day"),
+				phrase.Size(r.Bytes), phrase.Many(r.Snapshots, "snapshot"), verb)
 			return
 		}
 	}
@@ -151,7 +155,8 @@ func (s *Service) Freeing(ids []string) (*api.Freeing, error) {
 	if out.Bytes, err = s.Store.Freed(all); err != nil {
 		return nil, err
 	}
-	out.Sentence = fmt.Sprintf("Removing %s would give back %s after grace and a sweep", phrase.Many(len(all), "snapshot"), phrase.Size(out.Bytes))
+	out.Sentence = fmt.Sprintf("Removing %s would give back %s after grace and a sweep", phrase.Many(len(all), "snapshot"),
+		phrase.Size(out.Bytes))
 	if together := out.Bytes - out.AloneBytes; len(all) > 1 && together > 0 {
 		out.Sentence += fmt.Sprintf("; %s of that only because they go together", phrase.Size(together))
 	}

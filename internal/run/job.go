@@ -70,7 +70,8 @@ type Job struct {
 }
 
 // Start queues a run. work returns the result and the outcome in words.
-func (s *Engine) Start(kind, subject, by string, work func(ctx context.Context, j *Job) (result any, outcome string, err error)) (*Job, error) {
+func (s *Engine) Start(kind, subject, by string, work func(ctx context.Context, j *Job) (result any, outcome string,
+	err error)) (*Job, error) {
 	if s.ctx.Err() != nil {
 		return nil, refusal.Conflictf("the service is stopping")
 	}
@@ -248,7 +249,8 @@ func (j *Job) Wait(ctx context.Context) error {
 }
 
 func runView(r *catalog.Run) api.Run {
-	v := api.Run{ID: r.ID, Kind: r.Kind, Subject: r.Subject, State: r.State, Queued: r.Queued.Time, Began: r.Began.Ptr(), Ended: r.Ended.Ptr(),
+	v := api.Run{ID: r.ID, Kind: r.Kind, Subject: r.Subject, State: r.State, Queued: r.Queued.Time, Began: r.Began.Ptr(),
+		Ended:   r.Ended.Ptr(),
 		AskedBy: r.AskedBy, Outcome: r.Outcome}
 	if len(r.Progress) > 0 {
 		_ = json.Unmarshal(r.Progress, &v.Progress)

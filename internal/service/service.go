@@ -69,7 +69,8 @@ func Start(opt site.Options) (*Service, error) {
 func listen(network, addr string) (net.Listener, error) {
 	l, err := net.Listen(network, addr)
 	if err != nil {
-		return nil, fmt.Errorf("address %s cannot be listened on: %w; choose another with --listen or in site.yaml", addr, err)
+		return nil, fmt.Errorf("address %s cannot be listened on: %w; choose another with --listen or in site.yaml", addr,
+			err)
 	}
 	return l, nil
 }
@@ -109,7 +110,8 @@ func (svc *Service) listen(log *slog.Logger) error {
 		sum := sha256.Sum256(cert.Certificate[0])
 		svc.Fingerprint = hex.EncodeToString(sum[:])
 		svc.URL = "https://" + web.Addr().String()
-		web = tls.NewListener(web, &tls.Config{MinVersion: tls.VersionTLS12, Certificates: []tls.Certificate{cert}, NextProtos: []string{"h2", "http/1.1"}})
+		web = tls.NewListener(web, &tls.Config{MinVersion: tls.VersionTLS12, Certificates: []tls.Certificate{cert},
+			NextProtos: []string{"h2", "http/1.1"}})
 	}
 	peers, err := listen("tcp", cfg.PeerListen)
 	if err != nil {
@@ -118,8 +120,10 @@ func (svc *Service) listen(log *slog.Logger) error {
 	svc.PeerAddress = peers.Addr().String()
 	// What strangers send that is no request is worth a line only to who looks for it.
 	quiet := slog.NewLogLogger(log.Handler(), slog.LevelDebug)
-	svc.web = &http.Server{Handler: handler, ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute, ErrorLog: quiet}
-	svc.local = &http.Server{Handler: handler, ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute, ErrorLog: quiet, ConnContext: httpapi.LocalConn}
+	svc.web = &http.Server{Handler: handler, ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute,
+		ErrorLog: quiet}
+	svc.local = &http.Server{Handler: handler, ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute,
+		ErrorLog: quiet, ConnContext: httpapi.LocalConn}
 	serve := func(srv *http.Server, l net.Listener) {
 		if err := srv.Serve(l); !errors.Is(err, http.ErrServerClosed) {
 			failed <- err
@@ -157,7 +161,8 @@ func certificate(cfg datadir.Config, dir, host string) (tls.Certificate, error) 
 	if cfg.TLSCert != "" {
 		cert, err := tls.LoadX509KeyPair(cfg.TLSCert, cfg.TLSKey)
 		if err != nil {
-			err = fmt.Errorf("tls_cert %s and tls_key %s of site.yaml cannot be used: %w; leave both out and the site makes its own", cfg.TLSCert, orNone(cfg.TLSKey), err)
+			err = fmt.Errorf("tls_cert %s and tls_key %s of site.yaml cannot be used: %w; leave both out and the site "+
+				"makes its own", cfg.TLSCert, orNone(cfg.TLSKey), err)
 		}
 		return cert, err
 	}
@@ -170,8 +175,10 @@ func certificate(cfg datadir.Config, dir, host string) (tls.Certificate, error) 
 		return tls.Certificate{}, err
 	}
 	name, _ := os.Hostname()
-	t := &x509.Certificate{SerialNumber: big.NewInt(time.Now().UnixNano()), Subject: pkix.Name{CommonName: cfg.Name}, NotBefore: time.Now().Add(-time.Hour),
-		NotAfter: time.Now().AddDate(10, 0, 0), DNSNames: []string{"localhost", name}, KeyUsage: x509.KeyUsageDigitalSignature, ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth}}
+	t := &x509.Certificate{SerialNumber: big.NewInt(time.Now().UnixNano()), Subject: pkix.Name{CommonName: cfg.Name},
+		NotBefore: time.Now().Add(-time.Hour),
+		NotAfter:  time.Now().AddDate(10, 0, 0), DNSNames: []string{"localhost", name},
+		KeyUsage: x509.KeyUsageDigitalSignature, ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth}}
 	if ip := net.ParseIP(host); ip != nil && !ip.IsUnspecified() {
 		t.IPAddresses = []net.IP{ip}
 	}

@@ -18,7 +18,8 @@ import (
 )
 
 func start(t *testing.T, dir, listen string) *Service {
-	svc, err := Start(site.Options{Data: dir, Name: "larkfield", Listen: listen, PeerListen: "127.0.0.1:0", Roots: []string{t.TempDir()}})
+	svc, err := Start(site.Options{Data: dir, Name: "larkfield", Listen: listen, PeerListen: "127.0.0.1:0",
+		Roots: []string{t.TempDir()}})
 	require.NoError(t, err)
 	t.Cleanup(svc.Stop)
 	return svc
@@ -91,7 +92,8 @@ func TestTLSBeyondLoopback(t *testing.T) {
 	if svc.Fingerprint[:2] == other {
 		other = "11"
 	}
-	require.ErrorContains(t, answers(t, address, svc.FirstToken.Text, client.Pin(other+svc.Fingerprint[2:])), "not the pinned "+other)
+	require.ErrorContains(t, answers(t, address, svc.FirstToken.Text, client.Pin(other+svc.Fingerprint[2:])),
+		"not the pinned "+other)
 	resp, err := http.Get("http://127.0.0.1:" + port)
 	if err == nil {
 		defer resp.Body.Close()
@@ -117,7 +119,8 @@ func TestAddressTaken(t *testing.T) {
 	require.NoError(t, err)
 	defer l.Close()
 	dir := filepath.Join(t.TempDir(), "data")
-	for _, opt := range []site.Options{{Listen: l.Addr().String(), PeerListen: "127.0.0.1:0"}, {Listen: "127.0.0.1:0", PeerListen: l.Addr().String()}} {
+	for _, opt := range []site.Options{{Listen: l.Addr().String(), PeerListen: "127.0.0.1:0"},
+		{Listen: "127.0.0.1:0", PeerListen: l.Addr().String()}} {
 		opt.Data, opt.Name = dir, "larkfield"
 		_, err = Start(opt)
 		require.ErrorContains(t, err, l.Addr().String()+" cannot be listened on")

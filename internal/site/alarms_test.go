@@ -32,7 +32,9 @@ func TestAlarmsAreToldOnce(t *testing.T) {
 	require.NoError(t, os.WriteFile(secret, []byte("tell nobody\n"), 0o600))
 	there := w.open("there")
 	w.setup = func(c *datadir.Config) {
-		c.Alarms = &datadir.Alarms{Webhook: &datadir.Webhook{URL: in.Hook, SecretFile: secret}, Mail: &datadir.Mail{Server: in.Mail, From: "harbor@larkfield.example", To: []string{"night@larkfield.example"}, Security: "none"},
+		c.Alarms = &datadir.Alarms{Webhook: &datadir.Webhook{URL: in.Hook, SecretFile: secret},
+			Mail: &datadir.Mail{Server: in.Mail, From: "harbor@larkfield.example", To: []string{"night@larkfield.example"},
+				Security: "none"},
 			Console: "http://console.example/"}
 	}
 	here := w.open("here")
@@ -77,7 +79,8 @@ func TestAlarmsAreToldOnce(t *testing.T) {
 	require.Contains(t, must(here.Overview.Alarms(false, 0)).Failing, "mail")
 	in.Refuse(false)
 	hours(2)
-	require.ElementsMatch(t, []string{"begins route to-there", "begins volume notes", "ends route to-there", "ends volume notes"}, events())
+	require.ElementsMatch(t, []string{"begins route to-there", "begins volume notes", "ends route to-there",
+		"ends volume notes"}, events())
 	mails := 0
 	for _, m := range in.Came() {
 		if m.By == "mail" {
@@ -130,7 +133,8 @@ func TestFinishWithin(t *testing.T) {
 	dir := w.share(here, "notes")
 	w.policy(here, "policy: p\nvolumes: {k: v}\ntake: [every 6 hours]\n")
 	w.pair(here, there)
-	_, err := here.Routes.AddRoute(api.RouteAdd{Name: "r", To: "there", Labels: map[string]string{"k": "v"}, Terms: api.RouteTerms{WithinSeconds: 3600}})
+	_, err := here.Routes.AddRoute(api.RouteAdd{Name: "r", To: "there", Labels: map[string]string{"k": "v"},
+		Terms: api.RouteTerms{WithinSeconds: 3600}})
 	require.NoError(t, err)
 	_, err = here.Pairing.SetPace("there", api.PaceSet{Lines: []string{"nothing between 00:00 and 23:59"}})
 	require.NoError(t, err)
@@ -159,8 +163,10 @@ func TestAlarmConfigIsChecked(t *testing.T) {
 		"write host:port":          {Mail: &datadir.Mail{Server: "mail", From: "a@b.example", To: []string{"c@d.example"}}},
 		"names nobody":             {Mail: &datadir.Mail{Server: "mail:25", From: "a@b.example"}},
 		"no mail address":          {Mail: &datadir.Mail{Server: "mail:25", From: "nobody", To: []string{"c@d.example"}}},
-		"belong together":          {Mail: &datadir.Mail{Server: "mail:25", From: "a@b.example", To: []string{"c@d.example"}, User: "u"}},
-		"starttls, tls or none":    {Mail: &datadir.Mail{Server: "mail:25", From: "a@b.example", To: []string{"c@d.example"}, Security: "maybe"}},
+		"belong together": {Mail: &datadir.Mail{Server: "mail:25", From: "a@b.example", To: []string{"c@d.example"},
+			User: "u"}},
+		"starttls, tls or none": {Mail: &datadir.Mail{Server: "mail:25", From: "a@b.example", To: []string{"c@d.example"},
+			Security: "maybe"}},
 	} {
 		require.ErrorContains(t, a.Check(), say)
 	}

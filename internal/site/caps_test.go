@@ -83,8 +83,10 @@ func TestCapOldestGoes(t *testing.T) {
 	require.Contains(t, must(s.Upkeep.Usage()).Forecast.Sentence, "The floor keeps everything for 1000 days; at ")
 	s.Floor = 0
 
-	for _, bad := range []api.CapPut{{Scope: "volume", Name: "none", Snapshots: 1}, {Scope: "peer", Name: "none", Snapshots: 1}, {Scope: "place", Name: "there", Bytes: 1},
-		{Scope: "volume", Name: "notes"}, {Scope: "volume", Name: "notes", Snapshots: -1}, {Scope: "volume", Name: "notes", Snapshots: 1, Reached: "explode"}, {Scope: "site", Name: "here", Snapshots: 1}} {
+	for _, bad := range []api.CapPut{{Scope: "volume", Name: "none", Snapshots: 1}, {Scope: "peer", Name: "none",
+		Snapshots: 1}, {Scope: "place", Name: "there", Bytes: 1},
+		{Scope: "volume", Name: "notes"}, {Scope: "volume", Name: "notes", Snapshots: -1}, {Scope: "volume", Name: "notes",
+			Snapshots: 1, Reached: "explode"}, {Scope: "site", Name: "here", Snapshots: 1}} {
 		_, err := s.Rules.PutCap(bad)
 		require.Error(t, err, "%+v", bad)
 	}

@@ -28,7 +28,8 @@ func TestCatalogueFollowsTheStore(t *testing.T) {
 	rows := w.rows(s, "notes")
 	var marks []*object.Mark
 	for _, row := range rows[1:] {
-		marks = append(marks, &object.Mark{Kind: object.MarkExpiry, Root: must(object.ParseID(row.ID)), At: w.clock.Now().UnixNano(),
+		marks = append(marks, &object.Mark{Kind: object.MarkExpiry, Root: must(object.ParseID(row.ID)),
+			At:    w.clock.Now().UnixNano(),
 			Until: w.clock.Now().Add(time.Hour).UnixNano(), Text: "a rule", Place: "here"})
 	}
 	require.NoError(t, s.Store.PutMarks(marks))

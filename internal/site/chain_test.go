@@ -36,14 +36,16 @@ type chain struct {
 
 var chainVolume = map[string]string{"a": "notes", "b": "notes@a", "c": "notes@a"}
 
-const chainKeep = "keep:\n  a: {newest: 2, daily: 2}\n  b: {newest: 1, daily: 3}\n  c: {daily: 6, weekly: 3}\ngrace: 12 hours\n"
+const chainKeep = "keep:\n  a: {newest: 2, daily: 2}\n  b: {newest: 1, daily: 3}\n  c: {daily: 6, weekly: " +
+	"3}\ngrace: 12 hours\n"
 
 func (c *chain) start(name string) {
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(c.t, err)
 	to := l.Addr().String()
 	c.lines[name].target.Store(&to)
-	s, err := Open(Options{Data: filepath.Join(c.world.dir, name), Name: name, Roots: []string{c.world.dir}, Setup: c.settle, Clock: c.clock, Listen: "127.0.0.1:0"})
+	s, err := Open(Options{Data: filepath.Join(c.world.dir, name), Name: name, Roots: []string{c.world.dir},
+		Setup: c.settle, Clock: c.clock, Listen: "127.0.0.1:0"})
 	require.NoError(c.t, err)
 	s.Conf.PeerAddresses = []string{c.lines[name].l.Addr().String()}
 	go s.Pairing.ServePeers(l)
@@ -51,7 +53,8 @@ func (c *chain) start(name string) {
 }
 
 func newChain(t *testing.T, seed uint64) *chain {
-	c := &chain{world: newWorld(t), rng: rand.New(rand.NewPCG(seed, 3)), sites: map[string]*Site{}, lines: map[string]*line{}, at: map[string]contents{}, there: map[string]string{}}
+	c := &chain{world: newWorld(t), rng: rand.New(rand.NewPCG(seed, 3)), sites: map[string]*Site{},
+		lines: map[string]*line{}, at: map[string]contents{}, there: map[string]string{}}
 	for name := range chainVolume {
 		c.lines[name] = newLine(t)
 		c.start(name)
@@ -136,7 +139,8 @@ func (c *chain) check(all bool) {
 		for _, r := range rows {
 			c.next++
 			to := filepath.Join(c.world.dir, "out", strconv.Itoa(c.next))
-			c.done(s)(s.Recovery.Restore(context.Background(), api.RestoreAsk{Volume: chainVolume[name], At: r.ID, To: to}, "model"))
+			c.done(s)(s.Recovery.Restore(context.Background(), api.RestoreAsk{Volume: chainVolume[name], At: r.ID, To: to},
+				"model"))
 			require.True(c.t, maps.Equal(c.at[r.ID], readContents(c.t, to)), "%s at %s is not as it was", r.ID[:12], name)
 			require.NoError(c.t, os.RemoveAll(to))
 		}
@@ -155,7 +159,8 @@ func (c *chain) step() {
 		do   func()
 	}{
 		{"write and take", func() {
-			c.write(c.dir, fmt.Sprint("f", c.rng.IntN(6)), strings.Repeat(fmt.Sprint("text ", c.rng.IntN(1000)), 1+c.rng.IntN(3000)))
+			c.write(c.dir, fmt.Sprint("f", c.rng.IntN(6)), strings.Repeat(fmt.Sprint("text ", c.rng.IntN(1000)),
+				1+c.rng.IntN(3000)))
 			c.take()
 		}},
 		{"carry " + pair, func() { c.carry(from, to) }},
@@ -201,7 +206,8 @@ func (c *chain) step() {
 		}},
 		{"another policy", func() {
 			a := c.sites["a"]
-			body := "policy: q\nvolumes: {other: v}\ntake: [every 6 hours]\n" + strings.Replace(chainKeep, "daily: 6", "daily: 4", 1)
+			body := "policy: q\nvolumes: {other: v}\ntake: [every 6 hours]\n" + strings.Replace(chainKeep, "daily: 6",
+				"daily: 4", 1)
 			c.policy(a, body)
 			labels := []map[string]string{{"k": "v"}, {"other": "v"}, {"k": "v", "other": "v"}}[c.rng.IntN(3)]
 			_, err := a.Capture.SetLabels("notes", api.LabelsPut{Labels: labels, Accept: true})
@@ -251,7 +257,8 @@ func TestModelOfThreeSites(t *testing.T) {
 			c.take()
 			for _, pair := range []string{"ac", "ab", "bc"} {
 				require.True(t, c.carry(pair[:1], pair[1:]), pair)
-				for _, w := range must(c.sites[pair[:1]].Routes.RouteWork(must(c.sites[pair[:1]].Catalog.Route("to-" + pair[1:])))) {
+				for _, w := range must(c.sites[pair[:1]].Routes.RouteWork(must(c.sites[pair[:1]].Catalog.Route("to-" +
+					pair[1:])))) {
 					require.Empty(t, w.Want, pair)
 				}
 			}

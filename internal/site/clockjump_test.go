@@ -31,7 +31,8 @@ func TestClockJumpsHoldRemoval(t *testing.T) {
 	w := newWorld(t)
 	c := &setClock{Moved: w.clock, up: time.Hour, boot: "one"}
 	open := func() *Site {
-		s, err := Open(Options{Data: filepath.Join(w.dir, "here"), Name: "here", Roots: []string{w.dir}, Clock: c, Listen: "127.0.0.1:0"})
+		s, err := Open(Options{Data: filepath.Join(w.dir, "here"), Name: "here", Roots: []string{w.dir}, Clock: c,
+			Listen: "127.0.0.1:0"})
 		require.NoError(t, err)
 		t.Cleanup(func() { s.Close() })
 		return s

@@ -40,7 +40,8 @@ func TestClonesHoldTheirSnapshot(t *testing.T) {
 	}
 	require.NoDirExists(t, s.Recovery.CloneHome("x"))
 
-	c, err := s.Recovery.MakeClone(api.CloneAsk{Name: "play", Volume: "notes", Dir: at, Until: w.clock.Now().Add(100 * time.Hour)}, "test")
+	c, err := s.Recovery.MakeClone(api.CloneAsk{Name: "play", Volume: "notes", Dir: at,
+		Until: w.clock.Now().Add(100 * time.Hour)}, "test")
 	require.NoError(t, err)
 	require.Equal(t, id, c.Snapshot)
 	_, err = s.Recovery.MakeClone(api.CloneAsk{Name: "play", Volume: "notes", Dir: at}, "test")

@@ -26,7 +26,8 @@ func crated(w *world) (here, there *Site) {
 	w.pair(here, there)
 	_, err := here.Pairing.CheckPeer(w.ctx, "there")
 	require.NoError(w.t, err)
-	_, err = here.Routes.AddRoute(api.RouteAdd{Name: "r", To: "there", Labels: map[string]string{"k": "v"}, Terms: api.RouteTerms{When: "on demand"}})
+	_, err = here.Routes.AddRoute(api.RouteAdd{Name: "r", To: "there", Labels: map[string]string{"k": "v"},
+		Terms: api.RouteTerms{When: "on demand"}})
 	require.NoError(w.t, err)
 	rng := rand.New(rand.NewPCG(1, 2))
 	for n := range 3 {
@@ -156,7 +157,8 @@ func TestBrokenCrates(t *testing.T) {
 	require.NoError(t, load(there, good))
 	require.Len(t, w.rows(there, "notes@here"), 3)
 	for say, ask := range map[string]api.CrateWrite{
-		"outside the roots": {Path: "/etc/x.crate", Route: "r"}, "name a route": {Path: bad + "2"}, "too small": {Path: bad + "2", Route: "r", PartBytes: 10}, "directory": {Path: bad + "/x/y", Route: "r"},
+		"outside the roots": {Path: "/etc/x.crate", Route: "r"}, "name a route": {Path: bad + "2"},
+		"too small": {Path: bad + "2", Route: "r", PartBytes: 10}, "directory": {Path: bad + "/x/y", Route: "r"},
 		"is sealed for a site": {Path: bad + "2", Snapshots: []string{id}, Seal: true},
 	} {
 		_, err := here.Routes.WriteCrate(ask, "test")

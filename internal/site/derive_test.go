@@ -29,16 +29,19 @@ func TestPartsOfVolumes(t *testing.T) {
 	}
 	require.NoError(t, os.Link(filepath.Join(dir, "scans/2026/1"), filepath.Join(dir, "scans/2026/again")))
 	require.NoError(t, os.Link(filepath.Join(dir, "scans/2026/2"), filepath.Join(dir, "letters/again")))
-	w.policy(here, "policy: p\nvolumes: {k: v}\ntake: [every 6 hours]\nkeep:\n  here: {newest: 2}\n  there: {newest: 9}\ngrace: 1 second\n")
+	w.policy(here, "policy: p\nvolumes: {k: v}\ntake: [every 6 hours]\nkeep:\n  here: {newest: 2}\n  there: {newest: "+
+		"9}\ngrace: 1 second\n")
 	w.pair(here, there)
 	labels := map[string]string{"k": "v"}
 	for say, terms := range map[string]api.RouteTerms{
-		"whole volume": {In: []string{"/"}}, "to be carried and not": {In: []string{"a/b"}, Out: []string{"a"}}, "signs what it leaves out": {In: []string{"a"}, Onward: true}, "..": {Out: []string{"../x"}},
+		"whole volume": {In: []string{"/"}}, "to be carried and not": {In: []string{"a/b"}, Out: []string{"a"}},
+		"signs what it leaves out": {In: []string{"a"}, Onward: true}, "..": {Out: []string{"../x"}},
 	} {
 		_, err := here.Routes.AddRoute(api.RouteAdd{Name: "bad", To: "there", Labels: labels, Terms: terms})
 		require.ErrorContains(t, err, say)
 	}
-	_, err := here.Routes.AddRoute(api.RouteAdd{Name: "part", To: "there", Labels: labels, Terms: api.RouteTerms{In: []string{"scans", "a"}, Out: []string{"scans/2025/raw"}}})
+	_, err := here.Routes.AddRoute(api.RouteAdd{Name: "part", To: "there", Labels: labels,
+		Terms: api.RouteTerms{In: []string{"scans", "a"}, Out: []string{"scans/2025/raw"}}})
 	require.NoError(t, err)
 	step := func(n int) {
 		w.write(filepath.Join(dir, "scans/2026"), "3", fmt.Sprint("changed ", n))
@@ -57,7 +60,8 @@ func TestPartsOfVolumes(t *testing.T) {
 	require.Len(t, rows, 2)
 	out := filepath.Join(w.dir, "out")
 	w.done(there)(there.Recovery.Restore(w.ctx, api.RestoreAsk{Volume: "notes@here", At: "latest", To: out}, "test"))
-	for path, is := range map[string]bool{"scans/2026/3": true, "scans/2026/again": true, "a": true, "scans/2025": true, "scans/2025/raw": false, "letters": false} {
+	for path, is := range map[string]bool{"scans/2026/3": true, "scans/2026/again": true, "a": true, "scans/2025": true,
+		"scans/2025/raw": false, "letters": false} {
 		_, err := os.Lstat(filepath.Join(out, path))
 		require.Equal(t, is, err == nil, path)
 	}
@@ -66,7 +70,8 @@ func TestPartsOfVolumes(t *testing.T) {
 	b, err := os.Stat(filepath.Join(out, "scans/2026/again"))
 	require.NoError(t, err)
 	require.True(t, os.SameFile(a, b))
-	require.Equal(t, "Copies of a part of notes, a volume of the site here: only a, scans but scans/2025/raw.", must(there.Overview.Volume("notes@here")).Sentence)
+	require.Equal(t, "Copies of a part of notes, a volume of the site here: only a, scans but scans/2025/raw.",
+		must(there.Overview.Volume("notes@here")).Sentence)
 	shown := must(there.Recovery.Snapshot(rows[0].ID))
 	require.Equal(t, "only a, scans but scans/2025/raw", shown.Part)
 	// a, scans/2026 with 51 names

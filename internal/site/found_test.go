@@ -21,14 +21,17 @@ func TestFoundByTheirTimes(t *testing.T) {
 	s, far := w.open("here"), w.open("there")
 	dir := w.share(s, "notes")
 	left := filepath.Join(w.dir, "left")
-	for day, text := range map[string]string{"2026-02-27": "friday", "2026-02-28": "saturday", "2026-02-31": "no such day", "2027-01-01": "to come", "2026-03-04": "later"} {
+	for day, text := range map[string]string{"2026-02-27": "friday", "2026-02-28": "saturday", "2026-02-31": "no such day",
+		"2027-01-01": "to come", "2026-03-04": "later"} {
 		require.NoError(t, os.MkdirAll(filepath.Join(left, "day-"+day, "data"), 0o755))
 		require.NoError(t, exec.Command("cp", "-a", dir+"/.", filepath.Join(left, "day-"+day, "data")).Run())
 		w.write(filepath.Join(left, "day-"+day, "data"), "b", text)
 	}
 	require.NoError(t, os.Symlink("/etc", filepath.Join(left, "day-2026-02-26")))
 	pattern := filepath.Join(left, "day-%Y-%m-%d/data")
-	for why, p := range map[string]string{"must be a whole path": "day-%Y-%m-%d", "has no time in it": left + "/x", "needs at least year": left + "/%Y", "more than once": left + "/%Y-%Y-%m-%d", "are known": left + "/%Y-%m-%d-%j", "roots": "/proc/%Y-%m-%d"} {
+	for why, p := range map[string]string{"must be a whole path": "day-%Y-%m-%d", "has no time in it": left + "/x",
+		"needs at least year": left + "/%Y", "more than once": left + "/%Y-%Y-%m-%d", "are known": left + "/%Y-%m-%d-%j",
+		"roots": "/proc/%Y-%m-%d"} {
 		_, err := s.Recovery.SetExternal("notes", api.FoundPut{Pattern: p})
 		require.ErrorContains(t, err, why)
 	}
@@ -94,7 +97,8 @@ func TestFoundByTheirTimes(t *testing.T) {
 	for _, v := range vs.Items {
 		whats = append(whats, v.What)
 	}
-	require.Equal(t, []string{"back again", "not there", "changed", "first seen"}, whats) // the newest is in what undo kept safe
+	// the newest is in what undo kept safe
+	require.Equal(t, []string{"back again", "not there", "changed", "first seen"}, whats)
 	w.until(s, w.clock.Now().Add(12*time.Hour))
 	w.route(s, "there")
 	w.done(s)(s.Routes.RunRoute("to-there", "test"))

@@ -135,7 +135,8 @@ func TestGroupRestoreCutShort(t *testing.T) {
 	}
 	require.Equal(t, want, [2]string{skipTop(exact(t, dirs[0])), skipTop(exact(t, dirs[1]))})
 	if was.State == "cancelled" {
-		require.Contains(t, was.Outcome, "because the service stopped; its next start goes on with each volume. To take all of it back: candid undo")
+		require.Contains(t, was.Outcome, "because the service stopped; its next start goes on with each volume. To take "+
+			"all of it back: candid undo")
 	}
 	w.done(s)(s.Recovery.Undo(run.ID, "test"))
 	require.Equal(t, before, [2]string{exact(t, dirs[0]), exact(t, dirs[1])})

@@ -29,10 +29,12 @@ func grouped(t *testing.T) (w *world, s *Site, dirs [2]string, log func() []stri
 	}
 	told := filepath.Join(w.dir, "told")
 	sh := func(line string) datadir.Hook {
-		return datadir.Hook{Run: []string{"/bin/sh", "-c", line + "; echo $CANDID_HOOK $CANDID_GROUP $CANDID_VOLUMES >>" + told}, Timeout: "1 minute"}
+		return datadir.Hook{Run: []string{"/bin/sh", "-c", line + "; echo $CANDID_HOOK $CANDID_GROUP $CANDID_VOLUMES >>" +
+			told}, Timeout: "1 minute"}
 	}
-	s.Conf.Hooks = map[string]datadir.Hook{"freeze": sh("true"), "thaw": sh("true"), "refuses": {Run: []string{"/bin/sh", "-c", "echo no room here; exit 3"}},
-		"hangs": {Run: []string{"/bin/sh", "-c", "sleep 1000 & sleep 1000"}, Timeout: "1 second"}}
+	s.Conf.Hooks = map[string]datadir.Hook{"freeze": sh("true"), "thaw": sh("true"),
+		"refuses": {Run: []string{"/bin/sh", "-c", "echo no room here; exit 3"}},
+		"hangs":   {Run: []string{"/bin/sh", "-c", "sleep 1000 & sleep 1000"}, Timeout: "1 second"}}
 	return w, s, dirs, func() []string {
 		raw, err := os.ReadFile(told)
 		if err != nil {
@@ -55,7 +57,8 @@ func TestGroupIsOneSet(t *testing.T) {
 
 	said := strings.Join(must(s.Overview.Explain("papers", "")).Sentences, "\n")
 	require.Contains(t, said, "It is taken together with ledger, as one set of the group books")
-	require.Contains(t, said, "its writers are held by the hook freeze, and thaw lets them go; if they cannot be held, nothing is taken.")
+	require.Contains(t, said, "its writers are held by the hook freeze, and thaw lets them go; if they cannot be held, "+
+		"nothing is taken.")
 
 	one := w.take(s, "papers")
 	require.Equal(t, []string{"freeze books ledger papers", "thaw books ledger papers"}, log())
@@ -94,7 +97,8 @@ func TestGroupIsOneSet(t *testing.T) {
 	require.ErrorContains(t, err, "is not in the group")
 	edited := must(s.Capture.EditGroup("books", api.GroupEdit{Add: []string{both[0]}}))
 	require.Equal(t, "thaw", edited.Thaw, "what is not named stays")
-	_, err = s.Capture.PutGroup("books", api.GroupPut{Volumes: both, Freeze: "refuses", Failing: "spread", DropHooks: true})
+	_, err = s.Capture.PutGroup("books", api.GroupPut{Volumes: both, Freeze: "refuses", Failing: "spread",
+		DropHooks: true})
 	require.NoError(t, err)
 	w.clock.Set(w.clock.Now().Add(time.Second))
 	run := w.done(s)(s.Capture.TakeSnapshot("ledger", api.SnapshotTake{}, "test"))
@@ -112,8 +116,10 @@ func TestGroupIsOneSet(t *testing.T) {
 	require.Equal(t, []string{"freeze books ledger papers", "thaw books ledger papers"}, log())
 	require.Equal(t, "spread", must(s.Recovery.Snapshot(w.rows(s, "papers")[0].ID)).Consistency)
 
-	for _, bad := range []api.GroupPut{{Volumes: []string{"ledger"}}, {Volumes: []string{"ledger", "ledger"}}, {Volumes: []string{"ledger", "none"}},
-		{Volumes: both, Freeze: "none"}, {Volumes: both, Thaw: "thaw"}, {Volumes: both, Freeze: "freeze", Failing: "perhaps"}} {
+	for _, bad := range []api.GroupPut{{Volumes: []string{"ledger"}}, {Volumes: []string{"ledger", "ledger"}},
+		{Volumes: []string{"ledger", "none"}},
+		{Volumes: both, Freeze: "none"}, {Volumes: both, Thaw: "thaw"}, {Volumes: both, Freeze: "freeze",
+			Failing: "perhaps"}} {
 		_, err := s.Capture.PutGroup("books", bad)
 		require.Error(t, err, "%+v", bad)
 	}
@@ -130,8 +136,10 @@ func TestGroupIsOneSet(t *testing.T) {
 func TestGroupIsDecidedAsOne(t *testing.T) {
 	w, s, dirs, _ := grouped(t)
 	begin := w.clock.Now()
-	w.policy(s, "policy: often\nvolumes: {names: [ledger]}\ntake: [every 6 hours]\nskip_unchanged: true\nkeep: {here: {newest: 1}}\ngrace: 1 hour\n")
-	w.policy(s, "policy: seldom\nvolumes: {names: [papers]}\ntake: [daily at 12:00]\nskip_unchanged: true\nkeep: {here: {daily: 3}}\ngrace: 1 hour\n")
+	w.policy(s, "policy: often\nvolumes: {names: [ledger]}\ntake: [every 6 hours]\nskip_unchanged: true\nkeep: {here: "+
+		"{newest: 1}}\ngrace: 1 hour\n")
+	w.policy(s, "policy: seldom\nvolumes: {names: [papers]}\ntake: [daily at 12:00]\nskip_unchanged: true\nkeep: "+
+		"{here: {daily: 3}}\ngrace: 1 hour\n")
 	_, err := s.Capture.PutGroup("books", api.GroupPut{Volumes: []string{"ledger", "papers"}})
 	require.NoError(t, err)
 	for day := range 8 {
@@ -230,7 +238,8 @@ func TestSetIsWholeOrNotThere(t *testing.T) {
 	root := must(s.Rules.RootOf(w.rows(s, "ledger")[0]))
 	forged := *root
 	forged.Origin = "mereside"
-	require.NotEqual(t, must(s.Records.RowOf(object.ID{1}, root)).SetID, must(s.Records.RowOf(object.ID{2}, &forged)).SetID)
+	require.NotEqual(t, must(s.Records.RowOf(object.ID{1}, root)).SetID,
+		must(s.Records.RowOf(object.ID{2}, &forged)).SetID)
 
 	// So it is with the very first set of a site: nothing is held, and nothing of it is shown.
 	fresh := w.open("fresh")
@@ -263,7 +272,9 @@ func TestSetIsWholeOrNotThere(t *testing.T) {
 	s = w.open("here")
 	require.Len(t, s.Store.Roots(), 2)
 	require.Contains(t, must(s.Info()).Held, "that nobody let go are not in the store any more")
-	require.True(t, slices.ContainsFunc(w.rows(s, "ledger"), func(r *catalog.Snapshot) bool { return r.ID == first[0].ID }))
+	require.True(t, slices.ContainsFunc(w.rows(s, "ledger"), func(r *catalog.Snapshot) bool {
+		return r.ID == first[0].ID
+	}))
 }
 
 func logText(lines []catalog.LogLine) string {

@@ -35,7 +35,8 @@ func TestHeadroom(t *testing.T) {
 	t.Cleanup(func() { s.Close(); exec.Command("umount", small).Run() })
 	open := func() {
 		var err error
-		s, err = Open(Options{Data: filepath.Join(small, "here"), Name: "here", Roots: []string{w.dir}, Clock: w.clock, Listen: "127.0.0.1:0"})
+		s, err = Open(Options{Data: filepath.Join(small, "here"), Name: "here", Roots: []string{w.dir}, Clock: w.clock,
+			Listen: "127.0.0.1:0"})
 		require.NoError(t, err)
 	}
 	open()
@@ -46,7 +47,8 @@ func TestHeadroom(t *testing.T) {
 	require.NoError(t, os.WriteFile(path, append(raw, "headroom: 30 MiB\n"...), 0o600))
 	open()
 	dir := w.share(s, "notes")
-	w.policy(s, "policy: p\nvolumes: {k: v}\ntake: [every 1 hours]\nkeep:\n  here: {hourly: 75, daily: 20}\ngrace: 5 days\n")
+	w.policy(s, "policy: p\nvolumes: {k: v}\ntake: [every 1 hours]\nkeep:\n  here: {hourly: 75, daily: "+
+		"20}\ngrace: 5 days\n")
 	rng := rand.New(rand.NewPCG(1, 1))
 	turn := func(bytes int) {
 		b := make([]byte, bytes)
@@ -78,7 +80,9 @@ func TestHeadroom(t *testing.T) {
 		low, is, err := s.Rules.LowState()
 		require.NoError(t, err)
 		if is {
-			for k, words := range map[string]string{datadir.ShortenGrace: "in grace went before", datadir.RemoveExpired: "that had expired went", datadir.ThinDensest: "where they lay densest", datadir.StopTaking: "No scheduled snapshots"} {
+			for k, words := range map[string]string{datadir.ShortenGrace: "in grace went before",
+				datadir.RemoveExpired: "that had expired went", datadir.ThinDensest: "where they lay densest",
+				datadir.StopTaking: "No scheduled snapshots"} {
 				if strings.Contains(strings.Join(low.Did, " "), words) {
 					if k == datadir.ThinDensest && !said[k] {
 						for _, r := range w.rows(s, "notes") {
@@ -145,7 +149,8 @@ func TestHeadroom(t *testing.T) {
 }
 
 func TestHeadroomWords(t *testing.T) {
-	for text, want := range map[string]int64{"20 GiB": 20 << 30, "512 MiB": 512 << 20, "10 %": 100, "10%": 100, "0.5 GiB": 1 << 29} {
+	for text, want := range map[string]int64{"20 GiB": 20 << 30, "512 MiB": 512 << 20, "10 %": 100, "10%": 100,
+		"0.5 GiB": 1 << 29} {
 		n, err := datadir.ParseShare("headroom", text, 1000)
 		require.NoError(t, err, text)
 		require.Equal(t, want, n, text)

@@ -79,7 +79,8 @@ func TestHostilePlace(t *testing.T) {
 			return os.Symlink(filepath.Join(secret, "shadow"), filepath.Join(dir, "store", "census", "x.new"))
 		},
 		"no file and no directory: ": func(dir string) error {
-			return errors.Join(os.Remove(filepath.Join(dir, "lock")), os.Symlink(filepath.Join(secret, "shadow"), filepath.Join(dir, "lock")))
+			return errors.Join(os.Remove(filepath.Join(dir, "lock")), os.Symlink(filepath.Join(secret, "shadow"),
+				filepath.Join(dir, "lock")))
 		},
 		"others may write": func(dir string) error { return os.Chmod(filepath.Join(dir, "store"), 0o777) },
 	} {

@@ -16,9 +16,11 @@ import (
 func crowd(t testing.TB, volumes int) (*Site, *world) {
 	w := newWorld(t)
 	s := w.open("here")
-	w.policy(s, "policy: p\nvolumes: {k: v}\ntake: [every 15 minutes between 07:00 and 19:00 on mon-fri, daily at 23:30]\nzone: Europe/Lisbon\nkeep: {here: {hourly: 24, daily: 30}}\n")
+	w.policy(s, "policy: p\nvolumes: {k: v}\ntake: [every 15 minutes between 07:00 and 19:00 on mon-fri, daily at "+
+		"23:30]\nzone: Europe/Lisbon\nkeep: {here: {hourly: 24, daily: 30}}\n")
 	for i := range volumes {
-		v := &catalog.Volume{Name: fmt.Sprintf("v%05d", i), Lineage: fmt.Sprintf("%032x", i), Kind: "tree", Origin: "here", Path: w.dir, ChunkAvg: capture.ChunkAvg, Protected: true,
+		v := &catalog.Volume{Name: fmt.Sprintf("v%05d", i), Lineage: fmt.Sprintf("%032x", i), Kind: "tree", Origin: "here",
+			Path: w.dir, ChunkAvg: capture.ChunkAvg, Protected: true,
 			Added: catalog.At(w.clock.Now()), ScheduledUntil: catalog.At(w.clock.Now())}
 		v.Labels.V, v.Excludes.V = catalog.Labels{"k": "v"}, []string{}
 		require.NoError(t, s.Catalog.PutVolume(v))

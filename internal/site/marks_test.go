@@ -39,7 +39,8 @@ func TestForgedMarks(t *testing.T) {
 		id := must(object.ParseID(root))
 		var marks [][]byte
 		for _, kind := range kinds {
-			m := &object.Mark{Kind: kind, Root: id, At: w.clock.Now().Add(time.Hour).UnixNano(), Until: 1, Text: "forged", Labels: map[string]string{"k": "forged"}, Place: place}
+			m := &object.Mark{Kind: kind, Root: id, At: w.clock.Now().Add(time.Hour).UnixNano(), Until: 1, Text: "forged",
+				Labels: map[string]string{"k": "forged"}, Place: place}
 			body := must(object.EncodeMark(m))
 			marks = append(marks, must(object.SignRecord(from.Identity().Key, "mark", body)))
 		}

@@ -130,7 +130,8 @@ func (m *model) openThere() {
 	require.NoError(m.t, err)
 	to := l.Addr().String()
 	m.line.target.Store(&to)
-	m.there, err = Open(Options{Data: filepath.Join(m.world.dir, "there"), Name: "there", Roots: []string{m.world.dir}, Clock: m.clock,
+	m.there, err = Open(Options{Data: filepath.Join(m.world.dir, "there"), Name: "there", Roots: []string{m.world.dir},
+		Clock:  m.clock,
 		Listen: "127.0.0.1:0"})
 	require.NoError(m.t, err)
 	m.there.Conf.PeerAddresses = []string{m.line.l.Addr().String()}
@@ -139,12 +140,14 @@ func (m *model) openThere() {
 
 func (m *model) openHere() {
 	var err error
-	m.here, err = Open(Options{Data: filepath.Join(m.world.dir, "here"), Name: "here", Roots: []string{m.world.dir}, Clock: m.clock, Listen: "127.0.0.1:0"})
+	m.here, err = Open(Options{Data: filepath.Join(m.world.dir, "here"), Name: "here", Roots: []string{m.world.dir},
+		Clock: m.clock, Listen: "127.0.0.1:0"})
 	require.NoError(m.t, err)
 }
 
 func newModel(t *testing.T, seed uint64) *model {
-	m := &model{world: newWorld(t), rng: rand.New(rand.NewPCG(seed, 1)), line: newLine(t), at: map[string]contents{}, graced: map[string]bool{}, gone: map[string]bool{}}
+	m := &model{world: newWorld(t), rng: rand.New(rand.NewPCG(seed, 1)), line: newLine(t), at: map[string]contents{},
+		graced: map[string]bool{}, gone: map[string]bool{}}
 	m.openHere()
 	m.openThere()
 	t.Cleanup(func() { m.here.Close(); m.there.Close() })
@@ -233,7 +236,8 @@ func (m *model) same(s *Site, volume, id string) {
 	m.done(s)(s.Recovery.Restore(context.Background(), api.RestoreAsk{Volume: volume, At: id, To: to}, "model"))
 	want, got := m.at[id], readContents(m.t, to)
 	if !maps.Equal(want, got) {
-		require.Equal(m.t, slices.Sorted(maps.Keys(want)), slices.Sorted(maps.Keys(got)), "names of %s at %s", id[:12], s.Name())
+		require.Equal(m.t, slices.Sorted(maps.Keys(want)), slices.Sorted(maps.Keys(got)), "names of %s at %s", id[:12],
+			s.Name())
 		for k := range want {
 			require.Equal(m.t, want[k], got[k], "%s of %s at %s", k, id[:12], s.Name())
 		}
@@ -304,7 +308,8 @@ func (m *model) step() {
 		}},
 		{"by hand", 2, func() {
 			m.clock.Set(m.clock.Now().Add(time.Minute))
-			m.done(m.here)(m.here.Capture.TakeSnapshot("notes", api.SnapshotTake{Note: "n", Labels: map[string]string{"a": "b"}}, "model"))
+			m.done(m.here)(m.here.Capture.TakeSnapshot("notes", api.SnapshotTake{Note: "n", Labels: map[string]string{"a": "b"}},
+				"model"))
 		}},
 		{"prune", 4, func() { s := m.either(); m.done(s)(s.Rules.Prune("", "model")) }},
 		{"sweep", 4, func() { s := m.either(); m.done(s)(s.Upkeep.Sweep(m.rng.IntN(2) == 0, "model")) }},
@@ -372,7 +377,8 @@ func (m *model) step() {
 			row := rows[m.rng.IntN(len(rows))]
 			before := readContents(m.t, m.dir)
 			m.clock.Set(m.clock.Now().Add(time.Minute))
-			m.done(m.here)(m.here.Recovery.Restore(context.Background(), api.RestoreAsk{Volume: "notes", At: row.ID, InPlace: true}, "model"))
+			m.done(m.here)(m.here.Recovery.Restore(context.Background(), api.RestoreAsk{Volume: "notes", At: row.ID,
+				InPlace: true}, "model"))
 			for _, r := range m.rows(m.here, "notes") {
 				if _, known := m.at[r.ID]; !known {
 					require.Equal(m.t, "safety", r.Cause)

@@ -72,9 +72,13 @@ func TestPeerBringsOnlyItsOwn(t *testing.T) {
 		"belongs to notes@good here":         func(q *transfer.CarryRequest) { q.Lineage = theirs },
 		`volume "../x"`:                      func(q *transfer.CarryRequest) { q.Volume = "../x" },
 		`of the site "there"`:                func(q *transfer.CarryRequest) { q.Origin = "there" },
-		"the proposed rules":                 func(q *transfer.CarryRequest) { q.Rules = "policy: p\nvolumes: {a: b}\ntake: [soon]\n" },
-		"another volume than announced":      func(q *transfer.CarryRequest) { q.Volume = "others" },
-		"bases":                              func(q *transfer.CarryRequest) { q.Bases = make([]object.ID, transfer.MaxBases+1) },
+		"the proposed rules": func(q *transfer.CarryRequest) {
+			q.Rules = "policy: p\nvolumes: {a: b}\ntake: [soon]\n"
+		},
+		"another volume than announced": func(q *transfer.CarryRequest) { q.Volume = "others" },
+		"bases": func(q *transfer.CarryRequest) {
+			q.Bases = make([]object.ID, transfer.MaxBases+1)
+		},
 	} {
 		require.ErrorContains(t, w.bring(evil, there, change), say)
 	}
@@ -126,7 +130,8 @@ func TestPairing(t *testing.T) {
 	require.Equal(t, "here", peers[0].Name, "both know each other")
 
 	// Another site of the same name, with another key, does not take the first one's place.
-	twin, err := Open(Options{Data: filepath.Join(w.dir, "twin"), Name: "here", Roots: []string{w.dir}, Clock: w.clock, Listen: "127.0.0.1:0"})
+	twin, err := Open(Options{Data: filepath.Join(w.dir, "twin"), Name: "here", Roots: []string{w.dir}, Clock: w.clock,
+		Listen: "127.0.0.1:0"})
 	require.NoError(t, err)
 	t.Cleanup(func() { twin.Close() })
 	_, err = twin.Pairing.Pair(w.ctx, must(there.Pairing.Invite(nil)).Text, nil)
@@ -168,7 +173,8 @@ func TestRulesTravel(t *testing.T) {
 	require.Equal(t, 9, kept(), "more days at once; that the weeks go waits for a person")
 	st, err := there.Overview.Status()
 	require.NoError(t, err)
-	require.Contains(t, st.Sentences[1].Text, "here proposes to keep less of notes@here here: weekly 2 becomes nothing. Until a person accepts that")
+	require.Contains(t, st.Sentences[1].Text, "here proposes to keep less of notes@here here: weekly 2 becomes "+
+		"nothing. Until a person accepts that")
 	e, err := there.Overview.Explain("notes@here", "")
 	require.NoError(t, err)
 	require.Contains(t, strings.Join(e.Sentences, " "), "candid volume accept-rules notes@here")
@@ -187,7 +193,8 @@ func TestRulesTravel(t *testing.T) {
 	require.Equal(t, 11, kept(), "what was offered is overtaken by longer keeping")
 	_, err = there.Rules.AcceptRules("notes@here")
 	require.Equal(t, refusal.Conflict, refusal.ClassOf(err))
-	_, err = there.Rules.PutPolicy("policy: ours\nvolumes: {names: [notes@here]}\nkeep:\n  there: {newest: 2}\n", "test", true)
+	_, err = there.Rules.PutPolicy("policy: ours\nvolumes: {names: [notes@here]}\nkeep:\n  there: {newest: 2}\n", "test",
+		true)
 	require.NoError(t, err)
 	require.Equal(t, 2, kept(), "who is there decides")
 	v := must(there.Overview.Volume("notes@here"))
@@ -305,7 +312,8 @@ func TestSetUp(t *testing.T) {
 	w := newWorld(t)
 	here, b, c := w.open("here"), w.open("b-site"), w.open("vault")
 	w.share(here, "notes")
-	ask := api.SetUp{Invitations: []string{must(b.Pairing.Invite(nil)).Text, must(c.Pairing.Invite([]string{"nothing"})).Text}, Labels: map[string]string{"k": "v"}, DryRun: true}
+	ask := api.SetUp{Invitations: []string{must(b.Pairing.Invite(nil)).Text,
+		must(c.Pairing.Invite([]string{"nothing"})).Text}, Labels: map[string]string{"k": "v"}, DryRun: true}
 	look := must(here.SetUp(w.ctx, ask))
 	require.Equal(t, "It would pair with b-site, vault.", look.Sentence)
 	require.Empty(t, must(here.Pairing.Peers()))

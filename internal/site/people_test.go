@@ -77,17 +77,20 @@ func TestOwnersSeeWhatTheKernelLets(t *testing.T) {
 		require.NoError(t, os.Chown(p, pick(0, 1500, 1600), pick(0, 1500, 1600, 2000)))
 		require.NoError(t, os.Chmod(p, mode))
 		if rng.IntN(3) == 0 {
-			acl := []string{"u:1500:" + []string{"r-x", "---", "rwx", "r--"}[rng.IntN(4)], "g:2000:" + []string{"r-x", "---"}[rng.IntN(2)], "m::" + []string{"rwx", "r--", "--x"}[rng.IntN(3)]}
+			acl := []string{"u:1500:" + []string{"r-x", "---", "rwx", "r--"}[rng.IntN(4)], "g:2000:" +
+				[]string{"r-x", "---"}[rng.IntN(2)], "m::" + []string{"rwx", "r--", "--x"}[rng.IntN(3)]}
 			require.NoError(t, exec.Command("setfacl", "-m", strings.Join(acl[:1+rng.IntN(3)], ","), p).Run())
 		}
 		paths = append(paths, p)
 	}
 	w.done(s)(s.Capture.TakeSnapshot("notes", api.SnapshotTake{}, "test"))
 	for _, granted := range [][]string{{""}, {filepath.Base(dirs[min(1, len(dirs)-1)])}} {
-		owner := &access.Owner{Name: "ines", Person: rights.Person{UID: 1500, GIDs: []uint32{1500, 2000}}, Grants: map[string][]string{"notes": granted}}
+		owner := &access.Owner{Name: "ines", Person: rights.Person{UID: 1500, GIDs: []uint32{1500, 2000}},
+			Grants: map[string][]string{"notes": granted}}
 		eyes := s.Recovery.ViewerFor(owner)
 		// find(1) tells what may not be entered on standard error, which is let be.
-		want := lines(asUser(t, dir, fmt.Sprintf("find ./%s -type f -readable 2>/dev/null | sed 's,^[./]*,,'; true", granted[0])))
+		want := lines(asUser(t, dir, fmt.Sprintf("find ./%s -type f -readable 2>/dev/null | sed 's,^[./]*,,'; true",
+			granted[0])))
 
 		var b bytes.Buffer
 		require.NoError(t, eyes.Archive(w.ctx, "notes", "latest", "tar", nil, func(string) {}, &b))
@@ -179,9 +182,11 @@ func TestOwnersRestoreAsThemselves(t *testing.T) {
 	w.done(s)(s.Capture.TakeSnapshot("notes", api.SnapshotTake{}, "test"))
 	before := exact(t, dir)
 
-	_, err := s.Access.AddPerson(api.PersonAdd{Name: "ines", Role: access.FileOwner, Password: "correct horse", UID: new(uint32(1500)), GIDs: []uint32{1500}})
+	_, err := s.Access.AddPerson(api.PersonAdd{Name: "ines", Role: access.FileOwner, Password: "correct horse",
+		UID: new(uint32(1500)), GIDs: []uint32{1500}})
 	require.NoError(t, err)
-	_, err = s.Access.AddPerson(api.PersonAdd{Name: "rooty", Role: access.FileOwner, Password: "correct horse", UID: new(uint32(0)), GIDs: []uint32{0}})
+	_, err = s.Access.AddPerson(api.PersonAdd{Name: "rooty", Role: access.FileOwner, Password: "correct horse",
+		UID: new(uint32(0)), GIDs: []uint32{0}})
 	require.ErrorContains(t, err, "cannot be the file owner root")
 	for _, p := range []string{"mine", "closed", "team"} {
 		_, err = s.Access.GrantFolders("ines", api.FolderGrantAsk{Volume: "notes", Paths: []string{p}})
@@ -205,7 +210,8 @@ func TestOwnersRestoreAsThemselves(t *testing.T) {
 		_, err := eyes.PlanRestore(w.ctx, *ask)
 		require.ErrorContains(t, err, why)
 	}
-	run, err := eyes.Restore(w.ctx, api.RestoreAsk{Volume: "notes", At: first, InPlace: true, Paths: []string{"mine", "closed", "team"}, OnConflict: "replace"}, "ines")
+	run, err := eyes.Restore(w.ctx, api.RestoreAsk{Volume: "notes", At: first, InPlace: true,
+		Paths: []string{"mine", "closed", "team"}, OnConflict: "replace"}, "ines")
 	require.NoError(t, err)
 	res := restored(t, w.done(s)(run, nil))
 	var told []string
@@ -214,7 +220,8 @@ func TestOwnersRestoreAsThemselves(t *testing.T) {
 	}
 	require.Contains(t, told, "closed/a")
 	require.Contains(t, told, "team", "the link stays: its directory is not hers to change")
-	for path, text := range map[string]string{"mine/a": "first of minea", "mine/b": "first of mineb", "closed/b": "second"} {
+	for path, text := range map[string]string{"mine/a": "first of minea", "mine/b": "first of mineb",
+		"closed/b": "second"} {
 		got, err := os.ReadFile(filepath.Join(dir, path))
 		require.NoError(t, err, path)
 		require.Equal(t, text, string(got), path)
@@ -228,7 +235,8 @@ func TestOwnersRestoreAsThemselves(t *testing.T) {
 	require.NoError(t, err)
 	require.Empty(t, names)
 
-	_, err = s.Recovery.ViewerFor(&access.Owner{Name: "other", Grants: map[string][]string{"notes": {""}}}).Undo(run.ID, "other")
+	_, err = s.Recovery.ViewerFor(&access.Owner{Name: "other", Grants: map[string][]string{"notes": {""}}}).Undo(run.ID,
+		"other")
 	require.ErrorContains(t, err, "there is no run")
 	w.done(s)(eyes.Undo(run.ID, "ines"))
 	require.Equal(t, before, exact(t, dir))
@@ -244,7 +252,8 @@ func TestLedgerIsFoundOut(t *testing.T) {
 	here, there := w.open("here"), w.open("there")
 	w.pair(here, there)
 	for i := range 5 {
-		_, err := here.Access.Record(access.Caller{Name: "ines", Role: access.Operator, Via: "console"}, "restore", fmt.Sprint("notes ", i), "")
+		_, err := here.Access.Record(access.Caller{Name: "ines", Role: access.Operator, Via: "console"}, "restore",
+			fmt.Sprint("notes ", i), "")
 		require.NoError(t, err)
 	}
 	_, err := here.Pairing.CheckPeer(w.ctx, "there")
@@ -252,7 +261,8 @@ func TestLedgerIsFoundOut(t *testing.T) {
 	proof, err := here.Pairing.VerifyLedger(w.ctx)
 	require.NoError(t, err)
 	require.True(t, proof.Whole)
-	require.Equal(t, "The ledger is whole: 5 entries, each as it was written. there saw the first 5, and they are the same.", proof.Sentence)
+	require.Equal(t, "The ledger is whole: 5 entries, each as it was written. there saw the first 5, and they "+
+		"are the same.", proof.Sentence)
 
 	db, err := sqlx.Open("sqlite", "file:"+filepath.Join(here.Path, "catalog.db")+"?_pragma=busy_timeout(15000)")
 	require.NoError(t, err)

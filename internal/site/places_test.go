@@ -24,7 +24,8 @@ func TestDiskThatComesAndGoes(t *testing.T) {
 	said, err := here.Pairing.Attach("shelf-disk", disk)
 	require.NoError(t, err)
 	require.Contains(t, said, "here/shelf-disk is attached")
-	w.policy(here, "policy: p\nvolumes: {k: v}\ntake: [every 6 hours]\nzone: Europe/Lisbon\nkeep:\n  here: {newest: 1}\n  shelf-disk: {newest: 4, daily: 30}\ngrace: 1 second\n")
+	w.policy(here, "policy: p\nvolumes: {k: v}\ntake: [every 6 hours]\nzone: Europe/Lisbon\nkeep:\n  here: {newest: "+
+		"1}\n  shelf-disk: {newest: 4, daily: 30}\ngrace: 1 second\n")
 	_, err = here.Routes.AddRoute(api.RouteAdd{Name: "to-disk", To: "shelf-disk", Labels: map[string]string{"k": "v"}})
 	require.NoError(t, err)
 	days := func(n int) {
@@ -74,7 +75,8 @@ func TestDiskThatComesAndGoes(t *testing.T) {
 	require.NoError(t, err)
 	out := filepath.Join(w.dir, "out")
 	there := anyPlace(other)
-	w.done(there)(there.Recovery.Restore(context.Background(), api.RestoreAsk{Volume: "notes@here", At: "latest", To: out}, "test"))
+	w.done(there)(there.Recovery.Restore(context.Background(), api.RestoreAsk{Volume: "notes@here", At: "latest", To: out},
+		"test"))
 	require.FileExists(t, filepath.Join(out, "a"))
 	_, err = here.Pairing.Attach("shelf-disk", disk)
 	require.Error(t, err, "it is in use")
@@ -89,7 +91,8 @@ func TestDiskThatComesAndGoes(t *testing.T) {
 	newest := w.rows(anyPlace(here), "notes@here")[0]
 	require.Equal(t, newest.ID, w.rows(here, "notes")[0].ID)
 
-	for say, path := range map[string]string{"holds something else": filepath.Join(w.dir, "shares"), "outside the roots": "/etc", "no such file": filepath.Join(w.dir, "nothing")} {
+	for say, path := range map[string]string{"holds something else": filepath.Join(w.dir, "shares"),
+		"outside the roots": "/etc", "no such file": filepath.Join(w.dir, "nothing")} {
 		_, err := here.Pairing.Attach("second", path)
 		require.ErrorContains(t, err, say)
 	}

@@ -35,8 +35,10 @@ func vaulted(w *world) (source, vault *Site, dir string) {
 func TestVaultPulls(t *testing.T) {
 	w := newWorld(t)
 	source, vault, dir := vaulted(w)
-	w.policy(source, "policy: p\nvolumes: {k: v}\ntake: [every 6 hours]\nzone: Europe/Lisbon\nkeep:\n  source: {newest: 1}\n  vault: {daily: 4}\ngrace: 1 second\nobjectives: {vault: 30 hours}\n")
-	_, err := vault.Routes.AddRoute(api.RouteAdd{Name: "from-source", From: "source", Labels: map[string]string{"k": "v"}, Terms: api.RouteTerms{When: "daily at 23:00", Zone: "Europe/Lisbon", Tell: "counts"}})
+	w.policy(source, "policy: p\nvolumes: {k: v}\ntake: [every 6 hours]\nzone: Europe/Lisbon\nkeep:\n  source: "+
+		"{newest: 1}\n  vault: {daily: 4}\ngrace: 1 second\nobjectives: {vault: 30 hours}\n")
+	_, err := vault.Routes.AddRoute(api.RouteAdd{Name: "from-source", From: "source", Labels: map[string]string{"k": "v"},
+		Terms: api.RouteTerms{When: "daily at 23:00", Zone: "Europe/Lisbon", Tell: "counts"}})
 	require.NoError(t, err)
 	for n := range 7 {
 		for range 4 {
@@ -91,8 +93,10 @@ func TestVaultPulls(t *testing.T) {
 func TestOwedFromTheFirst(t *testing.T) {
 	w := newWorld(t)
 	source, vault, dir := vaulted(w)
-	w.policy(source, "policy: p\nvolumes: {k: v}\ntake: [every 6 hours]\nzone: UTC\nkeep:\n  source: {newest: 1}\n  vault: {daily: 4}\ngrace: 1 second\n")
-	_, err := vault.Routes.AddRoute(api.RouteAdd{Name: "from-source", From: "source", Labels: map[string]string{"k": "v"}, Terms: api.RouteTerms{When: "on demand"}})
+	w.policy(source, "policy: p\nvolumes: {k: v}\ntake: [every 6 hours]\nzone: UTC\nkeep:\n  source: {newest: 1}\n  "+
+		"vault: {daily: 4}\ngrace: 1 second\n")
+	_, err := vault.Routes.AddRoute(api.RouteAdd{Name: "from-source", From: "source", Labels: map[string]string{"k": "v"},
+		Terms: api.RouteTerms{When: "on demand"}})
 	require.NoError(t, err)
 	_, err = vault.Pairing.Grant(w.ctx, "source", api.GrantAsk{Grants: []string{"offer"}, QuotaBytes: 1})
 	require.NoError(t, err)
@@ -121,9 +125,11 @@ func TestRemovedMeanwhile(t *testing.T) {
 	source, vault, dir := vaulted(w)
 	there := w.open("there")
 	w.pair(source, there)
-	_, err := vault.Routes.AddRoute(api.RouteAdd{Name: "from-source", From: "source", Labels: map[string]string{"k": "v"}, Terms: api.RouteTerms{When: "on demand", Carry: "all"}})
+	_, err := vault.Routes.AddRoute(api.RouteAdd{Name: "from-source", From: "source", Labels: map[string]string{"k": "v"},
+		Terms: api.RouteTerms{When: "on demand", Carry: "all"}})
 	require.NoError(t, err)
-	_, err = source.Routes.AddRoute(api.RouteAdd{Name: "to-there", To: "there", Labels: map[string]string{"k": "v"}, Terms: api.RouteTerms{When: "on demand", Carry: "all"}})
+	_, err = source.Routes.AddRoute(api.RouteAdd{Name: "to-there", To: "there", Labels: map[string]string{"k": "v"},
+		Terms: api.RouteTerms{When: "on demand", Carry: "all"}})
 	require.NoError(t, err)
 	for n := range 3 {
 		w.write(dir, "a", fmt.Sprint("state ", n))
@@ -152,9 +158,11 @@ func TestVaultGrantsNothing(t *testing.T) {
 	other := filepath.Join(w.dir, "other")
 	require.NoError(t, os.MkdirAll(other, 0o755))
 	w.write(other, "b", "secret")
-	_, err := source.Capture.AddVolume(api.VolumeAdd{Name: "private", Path: other, Labels: map[string]string{"k": "private"}})
+	_, err := source.Capture.AddVolume(api.VolumeAdd{Name: "private", Path: other,
+		Labels: map[string]string{"k": "private"}})
 	require.NoError(t, err)
-	_, err = source.Pairing.Grant(w.ctx, "vault", api.GrantAsk{Grants: []string{"read"}, Labels: map[string]string{"k": "v"}})
+	_, err = source.Pairing.Grant(w.ctx, "vault", api.GrantAsk{Grants: []string{"read"},
+		Labels: map[string]string{"k": "v"}})
 	require.NoError(t, err)
 	for _, v := range []string{"notes", "private"} {
 		w.done(source)(source.Capture.TakeSnapshot(v, api.SnapshotTake{}, "test"))
@@ -171,14 +179,17 @@ func TestVaultGrantsNothing(t *testing.T) {
 	row := w.rows(source, "notes")[0]
 	id := must(object.ParseID(row.ID))
 	for op, body := range map[string]any{
-		"histories": struct{}{}, "desk": struct{}{}, "history": route.HistoryAsk{Lineage: records.LineageOf(row.Lineage)}, "fetch": route.Fetch{Root: id},
-		transfer.OpCarry: transfer.CarryRequest{Lineage: records.LineageOf(row.Lineage), Volume: "notes", Origin: "source", Root: id},
+		"histories": struct{}{}, "desk": struct{}{}, "history": route.HistoryAsk{Lineage: records.LineageOf(row.Lineage)},
+		"fetch": route.Fetch{Root: id},
+		transfer.OpCarry: transfer.CarryRequest{Lineage: records.LineageOf(row.Lineage), Volume: "notes", Origin: "source",
+			Root: id},
 	} {
 		var refused *transfer.Refusal
 		require.ErrorAs(t, link.Ask(op, body, &struct{}{}), &refused, op)
 		require.Contains(t, refused.What, "does not let source", op)
 	}
-	require.ErrorContains(t, link.Ask("report", []route.Report{{Lineage: records.LineageOf(row.Lineage), Newest: 1}}, &struct{}{}), "does not let source")
+	require.ErrorContains(t, link.Ask("report", []route.Report{{Lineage: records.LineageOf(row.Lineage), Newest: 1}},
+		&struct{}{}), "does not let source")
 	_, err = source.Routes.AddRoute(api.RouteAdd{Name: "in", To: "vault", Labels: map[string]string{"k": "v"}})
 	require.NoError(t, err)
 	_, err = source.Routes.CheckRoute(w.ctx, api.RouteAdd{Name: "in2", To: "vault", Labels: map[string]string{"k": "v"}})
@@ -193,8 +204,10 @@ func TestVaultGrantsNothing(t *testing.T) {
 	var hs route.Histories
 	require.NoError(t, back.Ask("histories", route.HistoriesAsk{}, &hs))
 	require.Len(t, hs.All, 1)
-	require.ErrorContains(t, back.Ask("fetch", route.Fetch{Root: must(object.ParseID(secret.ID))}, &transfer.CarryRequest{}), "does not let vault read")
-	require.ErrorContains(t, back.Ask("history", route.HistoryAsk{Lineage: records.LineageOf(secret.Lineage)}, &route.HistoryPage{}), "does not let vault look")
+	require.ErrorContains(t, back.Ask("fetch", route.Fetch{Root: must(object.ParseID(secret.ID))},
+		&transfer.CarryRequest{}), "does not let vault read")
+	require.ErrorContains(t, back.Ask("history", route.HistoryAsk{Lineage: records.LineageOf(secret.Lineage)},
+		&route.HistoryPage{}), "does not let vault look")
 	said, err := source.Pairing.Revoke(w.ctx, "vault", []string{"read"})
 	require.NoError(t, err)
 	require.Contains(t, said, "look at it")
@@ -223,7 +236,8 @@ func TestChain(t *testing.T) {
 		at *Site
 		to string
 	}{{b, "c-site"}, {c, "a-site"}, {b, "a-site"}} {
-		_, err := r.at.Routes.AddRoute(api.RouteAdd{Name: "on-to-" + r.to, To: r.to, Labels: map[string]string{"k": "v"}, Terms: api.RouteTerms{Onward: true}})
+		_, err := r.at.Routes.AddRoute(api.RouteAdd{Name: "on-to-" + r.to, To: r.to, Labels: map[string]string{"k": "v"},
+			Terms: api.RouteTerms{Onward: true}})
 		require.NoError(t, err)
 	}
 	for n := range 4 {
@@ -271,7 +285,8 @@ func TestChain(t *testing.T) {
 	require.NoError(t, err)
 	link, _, err := b.Pairing.Link(w.ctx, must(b.Catalog.Peer("c-site")))
 	require.NoError(t, err)
-	err = (&transfer.Sender{Store: b.Store, Request: transfer.CarryRequest{Lineage: root.Lineage, Volume: "notes", Origin: "a-site", Root: id}}).Run(w.ctx, link)
+	err = (&transfer.Sender{Store: b.Store, Request: transfer.CarryRequest{Lineage: root.Lineage, Volume: "notes",
+		Origin: "a-site", Root: id}}).Run(w.ctx, link)
 	require.ErrorContains(t, err, "not signed by the site that took it")
 	require.Len(t, w.rows(c, "notes@a-site"), len(rows))
 }
@@ -432,7 +447,8 @@ func TestPullLooksOnce(t *testing.T) {
 			require.NoError(t, err)
 		},
 		"a label there": func() {
-			_, err := source.Capture.SetLabels("notes", api.LabelsPut{Labels: map[string]string{"k": "v", "x": "y"}, Accept: true})
+			_, err := source.Capture.SetLabels("notes", api.LabelsPut{Labels: map[string]string{"k": "v", "x": "y"},
+				Accept: true})
 			require.NoError(t, err)
 		},
 		"other rules here": func() {

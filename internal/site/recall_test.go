@@ -39,7 +39,8 @@ func TestBackFromOtherSites(t *testing.T) {
 		w.write(filepath.Join(dir, "scans", fmt.Sprint(k)), "sheet", blob(100+k))
 	}
 	w.write(dir, "kept", blob(1))
-	w.policy(here, "policy: p\nvolumes: {k: v}\ntake: [every 6 hours]\nkeep:\n  here: {newest: 1}\n  there: {newest: 9}\ngrace: 1 second\n")
+	w.policy(here, "policy: p\nvolumes: {k: v}\ntake: [every 6 hours]\nkeep:\n  here: {newest: 1}\n  there: {newest: "+
+		"9}\ngrace: 1 second\n")
 	w.pair(here, there)
 	w.route(here, "there")
 	w.until(here, w.clock.Now().Add(6*time.Hour))
@@ -81,7 +82,8 @@ func TestBackFromOtherSites(t *testing.T) {
 	require.Empty(t, found.Elsewhere[0].Items)
 	vs, err := here.Recovery.VersionsEverywhere(w.ctx, "notes", "kept")
 	require.NoError(t, err)
-	require.Equal(t, "first seen , changed there", vs.Items[0].What+" "+vs.Items[0].Site+", "+vs.Items[1].What+" "+vs.Items[1].Site)
+	require.Equal(t, "first seen , changed there", vs.Items[0].What+" "+vs.Items[0].Site+", "+vs.Items[1].What+" "+
+		vs.Items[1].Site)
 
 	// One file: hardly more than it comes over.
 	ask := api.RestoreAsk{Volume: "notes", At: at, To: filepath.Join(w.dir, "out"), Paths: []string{"scans/7/sheet"}}
@@ -97,7 +99,8 @@ func TestBackFromOtherSites(t *testing.T) {
 	require.Equal(t, blob(107), string(one))
 
 	// The whole volume in place, while the line goes down in between.
-	run, err := here.Recovery.Restore(w.ctx, api.RestoreAsk{Volume: "notes", At: gone.ID[:12], InPlace: true, From: "there"}, "test")
+	run, err := here.Recovery.Restore(w.ctx, api.RestoreAsk{Volume: "notes", At: gone.ID[:12], InPlace: true,
+		From: "there"}, "test")
 	require.NoError(t, err)
 	here.Pairing.CloseLines()
 	w.done(here)(run, nil)
@@ -132,8 +135,11 @@ func TestBackFromOtherSites(t *testing.T) {
 	link, _, err := here.Pairing.Link(w.ctx, must(here.Catalog.Peer("there")))
 	require.NoError(t, err)
 	id := must(object.ParseID(gone.ID))
-	for op, body := range map[string]any{"root": route.RootAsk{Root: id}, "history": route.HistoryAsk{Lineage: records.LineageOf(gone.Lineage)}, "find": recovery.LookAsk{Lineage: records.LineageOf(gone.Lineage), Ask: []byte("{}")},
-		"versions": recovery.LookAsk{Lineage: records.LineageOf(gone.Lineage), Ask: []byte(`"kept"`)}, "objects": route.ObjectsAsk{IDs: []object.ID{id}, Root: id}} {
+	for op, body := range map[string]any{"root": route.RootAsk{Root: id},
+		"history":  route.HistoryAsk{Lineage: records.LineageOf(gone.Lineage)},
+		"find":     recovery.LookAsk{Lineage: records.LineageOf(gone.Lineage), Ask: []byte("{}")},
+		"versions": recovery.LookAsk{Lineage: records.LineageOf(gone.Lineage), Ask: []byte(`"kept"`)},
+		"objects":  route.ObjectsAsk{IDs: []object.ID{id}, Root: id}} {
 		var no *transfer.Refusal
 		require.ErrorAs(t, link.Ask(op, body, &struct{}{}), &no, op)
 		require.Contains(t, no.What, "look at its copies", op)
@@ -165,7 +171,8 @@ func TestRecallTakesNothingWrong(t *testing.T) {
 		require.NoError(t, os.MkdirAll(filepath.Join(dir, sub), 0o755))
 		w.write(filepath.Join(dir, sub), fmt.Sprint("f", k), noise(k))
 	}
-	w.policy(here, "policy: p\nvolumes: {k: v}\ntake: [every 6 hours]\nkeep:\n  here: {newest: 1}\n  there: {newest: 9}\ngrace: 1 second\n")
+	w.policy(here, "policy: p\nvolumes: {k: v}\ntake: [every 6 hours]\nkeep:\n  here: {newest: 1}\n  there: {newest: "+
+		"9}\ngrace: 1 second\n")
 	w.pair(here, there)
 	w.route(here, "there")
 	w.until(here, w.clock.Now().Add(6*time.Hour))
@@ -218,7 +225,8 @@ func TestRecallTakesNothingWrong(t *testing.T) {
 	w.damage("there", "m-", 50)
 	there = w.open("there")
 	require.NoError(t, here.Catalog.SetAddresses("there", there.Pairing.Addresses()))
-	run, err = here.Recovery.Restore(w.ctx, api.RestoreAsk{Volume: "notes", At: old.ID, To: out + "2", From: "there"}, "test")
+	run, err = here.Recovery.Restore(w.ctx, api.RestoreAsk{Volume: "notes", At: old.ID, To: out + "2", From: "there"},
+		"test")
 	require.NoError(t, err)
 	run, err = here.Run.Wait(w.ctx, run.ID)
 	require.NoError(t, err)

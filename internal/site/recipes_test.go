@@ -23,10 +23,12 @@ func TestRecipes(t *testing.T) {
 	s := w.open("here")
 	dir := w.share(s, "notes")
 	checked := filepath.Join(w.dir, "checked")
-	s.Conf.Hooks = map[string]datadir.Hook{"look": {Run: []string{"/bin/sh", "-c", `echo "$CANDID_PATHS" >> ` + checked + `; test ! -e "$CANDID_PATHS/bad"`}}}
+	s.Conf.Hooks = map[string]datadir.Hook{"look": {Run: []string{"/bin/sh", "-c", `echo "$CANDID_PATHS" >> ` + checked +
+		`; test ! -e "$CANDID_PATHS/bad"`}}}
 	w.done(s)(s.Capture.TakeSnapshot("notes", api.SnapshotTake{}, "test"))
 	copied := filepath.Join(w.dir, "copy")
-	put := api.RecipePut{Restore: api.RestoreAsk{Volume: "notes", At: "latest", To: copied}, Exact: true, When: "daily at 02:30", Zone: "Europe/Lisbon", Check: "look"}
+	put := api.RecipePut{Restore: api.RestoreAsk{Volume: "notes", At: "latest", To: copied}, Exact: true,
+		When: "daily at 02:30", Zone: "Europe/Lisbon", Check: "look"}
 	for why, change := range map[string]func(p *api.RecipePut){
 		"hook \"none\" is not in site.yaml": func(p *api.RecipePut) { p.Check = "none" },
 		"give times, such as":               func(p *api.RecipePut) { p.When = "on change" },
@@ -43,7 +45,8 @@ func TestRecipes(t *testing.T) {
 	}
 	r, err := s.Recovery.PutRecipe(w.ctx, "nightly", put, false, "test")
 	require.NoError(t, err)
-	require.Equal(t, "all of notes, in its newest state, to "+copied+", exactly so: what is not in the snapshot goes from there; daily at 02:30; then the hook look checks it.", r.Sentence)
+	require.Equal(t, "all of notes, in its newest state, to "+copied+", exactly so: what is not in the snapshot goes "+
+		"from there; daily at 02:30; then the hook look checks it.", r.Sentence)
 	require.Equal(t, time.Date(2026, 3, 3, 2, 30, 0, 0, time.UTC), r.NextDue.UTC())
 	_, err = s.Recovery.PutRecipe(w.ctx, "nightly", put, false, "test")
 	require.ErrorContains(t, err, "there is a recipe nightly already")
@@ -115,7 +118,8 @@ func TestTrials(t *testing.T) {
 	for i := range 30 {
 		w.write(dir, "n"+strings.Repeat("x", i), strings.Repeat("text ", 5000*i))
 	}
-	w.policy(here, "policy: p\nvolumes: {k: v}\ntake: [every 6 hours]\nkeep:\n  here: {newest: 4}\n  there: {newest: 4}\nobjectives: {recovery: 2 hours}\n")
+	w.policy(here, "policy: p\nvolumes: {k: v}\ntake: [every 6 hours]\nkeep:\n  here: {newest: 4}\n  there: {newest: "+
+		"4}\nobjectives: {recovery: 2 hours}\n")
 	w.pair(here, there)
 	w.route(here, "there")
 	w.until(here, w.clock.Now().Add(6*time.Hour))

@@ -61,7 +61,8 @@ func TestFindVersionsCompare(t *testing.T) {
 		return out
 	}
 	require.Equal(t, []string{"trip/Marsh.txt 2 false " + ids[2][:6]}, find(api.FindAsk{Pattern: "MARSH"}))
-	require.ElementsMatch(t, []string{"trip/map.png 1 false " + ids[1][:6], "chart.png 1 true " + ids[3][:6]}, find(api.FindAsk{Pattern: "*.png"}))
+	require.ElementsMatch(t, []string{"trip/map.png 1 false " + ids[1][:6], "chart.png 1 true " + ids[3][:6]},
+		find(api.FindAsk{Pattern: "*.png"}))
 	require.Len(t, find(api.FindAsk{Pattern: "*", Deleted: true}), 3, "the directory and what was in it")
 	// One more snapshot is added to what is known; one that is gone is not found any more.
 	w.write(dir, "later", "x")
@@ -122,7 +123,9 @@ func diffs(c *api.Comparison) string {
 
 // exact describes a directory with all times, apart from the program.
 func exact(t *testing.T, dir string) string {
-	out, err := exec.Command("sh", "-c", `find "$1" \( -type d -printf '%P %y %m %U:%G %T@\n' \) -o -printf '%P %y %m %U:%G %s %T@ %l\n' | LC_ALL=C sort`, "sh", dir).Output()
+	out, err := exec.Command("sh", "-c",
+		`find "$1" \( -type d -printf '%P %y %m %U:%G %T@\n' \) -o -printf '%P %y %m %U:%G %s %T@ %l\n' | LC_ALL=C sort`,
+		"sh", dir).Output()
 	require.NoError(t, err)
 	return string(out)
 }
@@ -166,7 +169,8 @@ func TestUndo(t *testing.T) {
 	s, _, ids := lived(w)
 	_, err := s.Recovery.Undo(999, "test")
 	require.ErrorContains(t, err, "there is no run 999")
-	run := w.done(s)(s.Recovery.Restore(w.ctx, api.RestoreAsk{Volume: "notes", At: ids[0], To: filepath.Join(w.dir, "out")}, "test"))
+	run := w.done(s)(s.Recovery.Restore(w.ctx, api.RestoreAsk{Volume: "notes", At: ids[0],
+		To: filepath.Join(w.dir, "out")}, "test"))
 	_, err = s.Recovery.Undo(run.ID, "test")
 	require.ErrorContains(t, err, "remove there what is not wanted")
 }
@@ -181,7 +185,8 @@ func TestDownloads(t *testing.T) {
 	w := newWorld(t)
 	s, _, ids := lived(w)
 	var b bytes.Buffer
-	require.NoError(t, s.Recovery.ViewerFor(nil).Archive(context.Background(), "notes", ids[1], "zip", []string{"trip"}, func(string) {}, &b))
+	require.NoError(t, s.Recovery.ViewerFor(nil).Archive(context.Background(), "notes", ids[1], "zip", []string{"trip"},
+		func(string) {}, &b))
 	file := filepath.Join(w.dir, "a.zip")
 	require.NoError(t, os.WriteFile(file, b.Bytes(), 0o600))
 	f, err := s.Recovery.ViewerFor(nil).OpenFile("notes", ids[1], "trip/Marsh.txt")
@@ -190,11 +195,13 @@ func TestDownloads(t *testing.T) {
 	text, err := io.ReadAll(io.NewSectionReader(f, 4, 100))
 	require.NoError(t, err)
 	require.Equal(t, "2\nthree\n", string(text))
-	for path, say := range map[string]string{"trip": "only files are downloaded", "no": "has no no", "../x": `without ".."`} {
+	for path, say := range map[string]string{"trip": "only files are downloaded", "no": "has no no",
+		"../x": `without ".."`} {
 		_, err := s.Recovery.ViewerFor(nil).OpenFile("notes", ids[1], path)
 		require.ErrorContains(t, err, say)
 	}
-	require.ErrorContains(t, s.Recovery.ViewerFor(nil).Archive(context.Background(), "notes", ids[1], "rar", nil, nil, nil), "tar, which holds everything, or zip")
+	require.ErrorContains(t, s.Recovery.ViewerFor(nil).Archive(context.Background(), "notes", ids[1], "rar", nil, nil,
+		nil), "tar, which holds everything, or zip")
 	rows, err := s.Catalog.Snapshots(s.Place(), "notes", catalog.SnapshotFilter{})
 	require.NoError(t, err)
 	require.Len(t, rows, 4)
@@ -204,8 +211,10 @@ func TestDownloads(t *testing.T) {
 func TestGoingOnEnds(t *testing.T) {
 	w := newWorld(t)
 	s, dir, ids := lived(w)
-	run := w.done(s)(s.Recovery.Restore(w.ctx, api.RestoreAsk{Volume: "notes", Paths: []string{"trip"}, At: ids[0], InPlace: true}, "test"))
-	r, err := s.Recovery.ViewerFor(nil).PrepareRestore(w.ctx, api.RestoreAsk{Volume: "notes", Paths: []string{"trip"}, At: ids[0], InPlace: true})
+	run := w.done(s)(s.Recovery.Restore(w.ctx, api.RestoreAsk{Volume: "notes", Paths: []string{"trip"}, At: ids[0],
+		InPlace: true}, "test"))
+	r, err := s.Recovery.ViewerFor(nil).PrepareRestore(w.ctx, api.RestoreAsk{Volume: "notes", Paths: []string{"trip"},
+		At: ids[0], InPlace: true})
 	require.NoError(t, err)
 	cut := func(times int) int {
 		require.NoError(t, os.RemoveAll(filepath.Join(dir, "trip")))
@@ -228,7 +237,8 @@ func TestGoingOnEnds(t *testing.T) {
 	require.Equal(t, 2, cut(recovery.MostTimes))
 	require.NoFileExists(t, filepath.Join(dir, "trip", "map.png"))
 	// What it had done by then can be taken back all the same.
-	w.done(s)(s.Recovery.Restore(w.ctx, api.RestoreAsk{Volume: "notes", Paths: []string{"trip/Marsh.txt"}, At: ids[0], InPlace: true}, "test"))
+	w.done(s)(s.Recovery.Restore(w.ctx, api.RestoreAsk{Volume: "notes", Paths: []string{"trip/Marsh.txt"}, At: ids[0],
+		InPlace: true}, "test"))
 	require.FileExists(t, filepath.Join(dir, "trip", "Marsh.txt"))
 	w.done(s)(s.Recovery.Undo(run.ID, "test"))
 	require.NoDirExists(t, filepath.Join(dir, "trip"))
@@ -315,7 +325,9 @@ func told(f *recovery.Finder, rows []*catalog.Snapshot) string {
 	for _, r := range rows {
 		kept[must(object.ParseID(r.ID))] = true
 	}
-	found, _ := f.X.Find(names.Query{Match: must(names.ParsePattern("*")), Limit: 100}, func(id object.ID) bool { return kept[id] })
+	found, _ := f.X.Find(names.Query{Match: must(names.ParsePattern("*")), Limit: 100}, func(id object.ID) bool {
+		return kept[id]
+	})
 	var out []string
 	for _, e := range found {
 		out = append(out, fmt.Sprintf("%s %d %v %v %s %s", e.Path, e.Size, e.Versions, e.There, e.First.ID, e.Last.ID))
@@ -339,7 +351,8 @@ func TestRestoreIntoAnotherVolume(t *testing.T) {
 	_, err := s.Recovery.Restore(w.ctx, api.RestoreAsk{Volume: "notes", At: ids[0], Into: "other", InPlace: true}, "test")
 	require.ErrorContains(t, err, "say where to")
 	mine := exact(t, dir)
-	run := w.done(s)(s.Recovery.Restore(w.ctx, api.RestoreAsk{Volume: "notes", At: ids[0], Into: "other", Paths: []string{"trip"}}, "test"))
+	run := w.done(s)(s.Recovery.Restore(w.ctx, api.RestoreAsk{Volume: "notes", At: ids[0], Into: "other",
+		Paths: []string{"trip"}}, "test"))
 	require.FileExists(t, filepath.Join(other, "trip", "Marsh.txt"))
 	require.Equal(t, mine, exact(t, dir), "the volume that it came from is left alone")
 	require.Equal(t, "safety", w.rows(s, "other")[0].Cause)
@@ -381,7 +394,8 @@ func TestCancelledInPlace(t *testing.T) {
 			continue
 		}
 		require.Equal(t, "cancelled", run.State)
-		require.Regexp(t, `^cancelled; each file is the old or the new one \(\d+ created.* so far\)\. What was put there can be taken back: candid undo \d+$`, run.Outcome)
+		require.Regexp(t,
+			`^cancelled; each file is the old or the new one \(\d+ created.* so far\)\. What was put there can be taken back: candid undo \d+$`, run.Outcome)
 		w.done(s)(s.Recovery.Undo(run.ID, "test"))
 		require.Equal(t, before, exact(t, dir))
 		return

@@ -12,7 +12,8 @@ func TestPausesInTheReport(t *testing.T) {
 	w := newWorld(t)
 	s := w.open("here")
 	dir := w.share(s, "notes")
-	w.policy(s, "policy: p\nvolumes: {k: v}\ntake: [every 1 hours]\nkeep: {here: {newest: 9}}\nobjectives: {here: 90 minutes}\n")
+	w.policy(s, "policy: p\nvolumes: {k: v}\ntake: [every 1 hours]\nkeep: {here: {newest: 9}}\nobjectives: {here: "+
+		"90 minutes}\n")
 	begin := w.clock.Now()
 	w.until(s, begin.Add(5*time.Hour))
 	_, err := s.Rules.PauseVolume("notes")

@@ -134,7 +134,8 @@ func TestKeepMarksTravel(t *testing.T) {
 	w := newWorld(t)
 	here, there := w.open("here"), w.open("there")
 	dir := w.share(here, "notes")
-	w.policy(here, "policy: p\nvolumes: {k: v}\ntake: [every 6 hours]\nkeep:\n  here: {newest: 2}\n  there: {newest: 2}\ngrace: 1 hour\n")
+	w.policy(here, "policy: p\nvolumes: {k: v}\ntake: [every 6 hours]\nkeep:\n  here: {newest: 2}\n  there: {newest: "+
+		"2}\ngrace: 1 hour\n")
 	w.pair(here, there)
 	w.route(here, "there")
 	turn := func() {
@@ -149,7 +150,8 @@ func TestKeepMarksTravel(t *testing.T) {
 	turn()
 	turn()
 	first := w.rows(here, "notes")[len(w.rows(here, "notes"))-1].ID
-	for _, bad := range []api.KeepAsk{{}, {Reason: " "}, {Reason: strings.Repeat("x", 1001)}, {Reason: "x", Until: &time.Time{}}} {
+	for _, bad := range []api.KeepAsk{{}, {Reason: " "}, {Reason: strings.Repeat("x", 1001)},
+		{Reason: "x", Until: &time.Time{}}} {
 		_, err := here.Rules.KeepSnapshot(first, bad)
 		require.Equal(t, refusal.Misuse, refusal.ClassOf(err))
 	}
@@ -179,7 +181,8 @@ func TestKeepMarksTravel(t *testing.T) {
 	require.NoError(t, here.Upkeep.Release())
 	_, err = here.Rules.LetGoSnapshot(first)
 	require.NoError(t, err)
-	w.policy(here, "policy: p\nvolumes: {k: v}\ntake: [every 6 hours]\nkeep:\n  here: {newest: 2}\n  there: {newest: 2}\ngrace: 1 hour\n")
+	w.policy(here, "policy: p\nvolumes: {k: v}\ntake: [every 6 hours]\nkeep:\n  here: {newest: 2}\n  there: {newest: "+
+		"2}\ngrace: 1 hour\n")
 	w.pair(here, there)
 	w.route(here, "there")
 	for range 4 {
@@ -242,8 +245,14 @@ func TestPauseAndNewPolicies(t *testing.T) {
 	require.Empty(t, must(s.Catalog.Gaps("notes", time.Time{}, w.clock.Now())), "a policy that is new has missed nothing")
 	before := len(w.rows(s, "notes"))
 	for _, pause := range []struct{ begin, end func() error }{
-		{func() error { _, err := s.Rules.PauseVolume("notes"); return err }, func() error { _, err := s.Rules.ResumeVolume("notes"); return err }},
-		{func() error { _, err := s.Rules.PutPolicy(body+"paused: true\n", "test", false); return err }, func() error { _, err := s.Rules.PutPolicy(body, "test", true); return err }},
+		{func() error {
+			_, err := s.Rules.PauseVolume("notes")
+			return err
+		}, func() error { _, err := s.Rules.ResumeVolume("notes"); return err }},
+		{func() error {
+			_, err := s.Rules.PutPolicy(body+"paused: true\n", "test", false)
+			return err
+		}, func() error { _, err := s.Rules.PutPolicy(body, "test", true); return err }},
 	} {
 		require.NoError(t, pause.begin())
 		had := w.rows(s, "notes")
@@ -300,7 +309,8 @@ func TestPreviewIsWhatHappens(t *testing.T) {
 	w := newWorld(t)
 	s := w.open("here")
 	dir := w.share(s, "notes")
-	body := "policy: p\nvolumes: {k: v}\ntake: [every 8 hours]\nzone: Europe/Lisbon\nkeep:\n  here: {newest: 2, daily: 4, weekly: 3}\ngrace: 1 hour\n"
+	body := "policy: p\nvolumes: {k: v}\ntake: [every 8 hours]\nzone: Europe/Lisbon\nkeep:\n  here: {newest: 2, daily: " +
+		"4, weekly: 3}\ngrace: 1 hour\n"
 	w.policy(s, body)
 	turn := func(days int) {
 		for range days * 3 {
@@ -341,7 +351,8 @@ func TestAtStartAndOnChange(t *testing.T) {
 	w := newWorld(t)
 	s := w.open("here")
 	dir := w.share(s, "notes")
-	w.policy(s, "policy: p\nvolumes: {k: v}\ntake: [at service start, 'on change, at most every 10 minutes', 'RRULE:FREQ=DAILY;BYHOUR=12;BYMINUTE=0']\n")
+	w.policy(s, "policy: p\nvolumes: {k: v}\ntake: [at service start, 'on change, at most every 10 minutes', "+
+		"'RRULE:FREQ=DAILY;BYHOUR=12;BYMINUTE=0']\n")
 	w.until(s, w.clock.Now().Add(time.Hour))
 	require.Len(t, w.rows(s, "notes"), 1, "the first look finds something new")
 	w.until(s, w.clock.Now().Add(90*time.Minute))
@@ -368,5 +379,6 @@ func TestAtStartAndOnChange(t *testing.T) {
 	require.NoError(t, err)
 	said := strings.Join(e.Sentences, "\n")
 	require.Contains(t, said, "It takes one whenever the service starts.")
-	require.Contains(t, said, "Changes are looked for every 10 minutes, because no change journal vouches for it (it is turned off in site.yaml)")
+	require.Contains(t, said, "Changes are looked for every 10 minutes, because no change journal vouches for it (it "+
+		"is turned off in site.yaml)")
 }

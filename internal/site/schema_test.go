@@ -51,7 +51,8 @@ func TestOlderSchema(t *testing.T) {
 			}
 			require.Equal(t, lines.String(), string(must(os.ReadFile(filepath.Join(to, "docs/numbers")))))
 			require.Equal(t, "a.txt", must(os.Readlink(filepath.Join(to, "docs/link"))))
-			require.True(t, os.SameFile(must(os.Stat(filepath.Join(to, "docs/a.txt"))), must(os.Stat(filepath.Join(to, "sub/hard")))))
+			require.True(t, os.SameFile(must(os.Stat(filepath.Join(to, "docs/a.txt"))),
+				must(os.Stat(filepath.Join(to, "sub/hard")))))
 		}
 		require.Equal(t, "evidence of week 9", rows[3].KeepWhy)
 	}

@@ -52,7 +52,8 @@ func (s *Site) SetUp(ctx context.Context, ask api.SetUp) (*api.SetUpResult, erro
 	for i, name := range names {
 		route := "to-" + name
 		if ask.DryRun {
-			step(name, fmt.Sprintf("Pair with %s, and open the route %s to it if it lets this site bring snapshots.", name, route), nil)
+			step(name, fmt.Sprintf("Pair with %s, and open the route %s to it if it lets this site bring snapshots.", name,
+				route), nil)
 			continue
 		}
 		p, err := s.Pairing.Pair(ctx, ask.Invitations[i], ask.Grants)
@@ -60,12 +61,14 @@ func (s *Site) SetUp(ctx context.Context, ask api.SetUp) (*api.SetUpResult, erro
 			step(name, "", err)
 			continue
 		}
-		step(name, fmt.Sprintf("Paired with %s. Here it may %s; there this site may %s.", name, p.Grants.Words, p.Granted.Words), nil)
+		step(name, fmt.Sprintf("Paired with %s. Here it may %s; there this site may %s.", name, p.Grants.Words,
+			p.Granted.Words), nil)
 		if !p.Granted.Offer {
 			step(name, fmt.Sprintf("No route to %s: it takes snapshots for itself, or lets nobody bring any.", name), nil)
 			continue
 		}
-		r, err := s.Routes.AddRoute(api.RouteAdd{Name: route, To: name, Labels: ask.Labels, Names: ask.Names, Terms: ask.Terms})
+		r, err := s.Routes.AddRoute(api.RouteAdd{Name: route, To: name, Labels: ask.Labels, Names: ask.Names,
+			Terms: ask.Terms})
 		if err != nil {
 			step(name, "", err)
 			continue

@@ -108,7 +108,8 @@ func (s *Site) makeParts() {
 // openHere opens a further place of this site.
 func (s *Site) openHere(name, dir string) (*pairing.FurtherPlace, error) {
 	off := false
-	p, err := Open(Options{Data: dir, Name: name, Place: s, Listen: "127.0.0.1:0", PeerListen: "127.0.0.1:0", Roots: s.Conf.Roots, Clock: s.Clock,
+	p, err := Open(Options{Data: dir, Name: name, Place: s, Listen: "127.0.0.1:0", PeerListen: "127.0.0.1:0",
+		Roots: s.Conf.Roots, Clock: s.Clock,
 		Logger: s.Log.With("place", name), Setup: func(c *datadir.Config) { c.Journal = &off }})
 	if err != nil {
 		return nil, err
@@ -150,7 +151,8 @@ func (s *Site) open(opt Options) (err error) {
 	if s.Conf.Journal == nil || *s.Conf.Journal {
 		s.Capture.FollowChanges()
 	}
-	n, err := s.Catalog.FailUnfinished(s.Run.Started, "the service stopped while it ran; what was acknowledged is safe, start it again")
+	n, err := s.Catalog.FailUnfinished(s.Run.Started, "the service stopped while it ran; what was acknowledged is "+
+		"safe, start it again")
 	if err != nil {
 		return err
 	}
@@ -169,7 +171,8 @@ func (s *Site) open(opt Options) (err error) {
 	s.Run.Go(func(ctx context.Context) {
 		err := s.Upkeep.CompareMarks(ctx)
 		if err != nil && ctx.Err() == nil {
-			s.Log.Error("the catalogue could not be compared with the marks in the store; nothing is removed until the service starts anew", "error", err)
+			s.Log.Error("the catalogue could not be compared with the marks in the store; nothing is removed until the "+
+				"service starts anew", "error", err)
 		}
 		s.Rules.MarksAreCompared(err)
 	})
@@ -204,7 +207,8 @@ func (s *Site) Close() error {
 func (s *Site) Info() (api.Site, error) {
 	held, err := s.Catalog.Setting(rules.HoldSetting)
 	now := s.Clock.Now()
-	return api.Site{Name: s.Conf.Name, Key: transfer.KeyText(s.Identity().Public()), Now: now, Zone: now.Location().String(), Roots: s.Conf.Roots,
+	return api.Site{Name: s.Conf.Name, Key: transfer.KeyText(s.Identity().Public()), Now: now,
+		Zone: now.Location().String(), Roots: s.Conf.Roots,
 		Listen: s.Conf.Listen, Peers: s.Pairing.PeerAddress(), Held: held}, err
 }
 
@@ -213,5 +217,6 @@ func (s *Site) Answer(key string) (*catalog.Answer, error) { return s.Catalog.An
 
 // KeepAnswer stores the answer to a request with an idempotency key.
 func (s *Site) KeepAnswer(key string, status int, kind string, body []byte) error {
-	return s.Catalog.PutAnswer(&catalog.Answer{Key: key, At: catalog.At(s.Clock.Now()), Status: status, Kind: kind, Body: body})
+	return s.Catalog.PutAnswer(&catalog.Answer{Key: key, At: catalog.At(s.Clock.Now()), Status: status, Kind: kind,
+		Body: body})
 }

@@ -32,7 +32,8 @@ type world struct {
 func newWorld(t testing.TB) *world {
 	zone, err := time.LoadLocation("Europe/Lisbon")
 	require.NoError(t, err)
-	return &world{t: t, dir: memoryDir(t), clock: clock.NewMoved(time.Date(2026, 3, 2, 9, 0, 0, 0, zone)), ctx: context.Background()}
+	return &world{t: t, dir: memoryDir(t), clock: clock.NewMoved(time.Date(2026, 3, 2, 9, 0, 0, 0, zone)),
+		ctx: context.Background()}
 }
 
 // memoryDir is a directory in memory where there is one: a test's fsyncs then cost nothing.
@@ -50,7 +51,8 @@ func memoryDir(t testing.TB) string {
 func (w *world) open(name string) *Site {
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(w.t, err)
-	s, err := Open(Options{Data: filepath.Join(w.dir, name), Name: name, Roots: []string{w.dir}, Setup: w.settle, Clock: w.clock, Listen: "127.0.0.1:0", PeerListen: l.Addr().String()})
+	s, err := Open(Options{Data: filepath.Join(w.dir, name), Name: name, Roots: []string{w.dir}, Setup: w.settle,
+		Clock: w.clock, Listen: "127.0.0.1:0", PeerListen: l.Addr().String()})
 	require.NoError(w.t, err)
 	go s.Pairing.ServePeers(l)
 	w.t.Cleanup(func() { s.Close() })
@@ -120,7 +122,8 @@ func (w *world) rows(s *Site, volume string) []*catalog.Snapshot {
 	return rows
 }
 
-const everySix = "policy: p\nvolumes: {k: v}\ntake: [every 6 hours]\nzone: Europe/Lisbon\nskip_unchanged: true\nkeep:\n  here: {daily: 3}\n  there: {daily: 5, weekly: 2}\ngrace: 24 hours\n"
+const everySix = "policy: p\nvolumes: {k: v}\ntake: [every 6 hours]\nzone: Europe/Lisbon\nskip_unchanged: " +
+	"true\nkeep:\n  here: {daily: 3}\n  there: {daily: 5, weekly: 2}\ngrace: 24 hours\n"
 
 // What did not change is seen, not taken again; what changed is taken; a stopped
 // service leaves gaps with their cause and one catch-up.
@@ -221,7 +224,8 @@ func TestPruneGraceRecall(t *testing.T) {
 		if r.Note == "mine" {
 			require.True(t, d.Verdicts[i].Kept())
 			w.clock.Set(end.Add(time.Hour))
-			d2, err := s.Rules.DecideWith(must(s.Catalog.Volume("notes")), must(s.Rules.RulesFor(must(s.Catalog.Volume("notes")))), w.clock.Now())
+			d2, err := s.Rules.DecideWith(must(s.Catalog.Volume("notes")),
+				must(s.Rules.RulesFor(must(s.Catalog.Volume("notes")))), w.clock.Now())
 			require.NoError(t, err)
 			require.False(t, d2.Verdicts[i].Kept())
 			require.Equal(t, "made by hand, its end has passed", d2.Verdicts[i].LetGo)
@@ -324,12 +328,14 @@ func TestRestoreInPlaceAndBack(t *testing.T) {
 	w.clock.Set(w.clock.Now().Add(time.Hour))
 	w.write(dir, "a", "changed")
 	w.write(dir, "new", "made since")
-	plan, err := s.Recovery.PlanRestore(w.ctx, api.RestoreAsk{Volume: "notes", At: w.clock.Now().Add(-30 * time.Minute).Format(time.RFC3339), InPlace: true})
+	plan, err := s.Recovery.PlanRestore(w.ctx, api.RestoreAsk{Volume: "notes",
+		At: w.clock.Now().Add(-30 * time.Minute).Format(time.RFC3339), InPlace: true})
 	require.NoError(t, err)
 	require.EqualValues(t, 1, plan.Replaced)
 	require.EqualValues(t, 1, plan.Removed)
 	require.Len(t, w.rows(s, "notes"), 1, "a plan changes nothing")
-	r := w.done(s)(s.Recovery.Restore(w.ctx, api.RestoreAsk{Volume: "notes", At: w.clock.Now().Add(-30 * time.Minute).Format(time.RFC3339), InPlace: true}, "test"))
+	r := w.done(s)(s.Recovery.Restore(w.ctx, api.RestoreAsk{Volume: "notes",
+		At: w.clock.Now().Add(-30 * time.Minute).Format(time.RFC3339), InPlace: true}, "test"))
 	got, err := os.ReadFile(filepath.Join(dir, "a"))
 	require.NoError(t, err)
 	require.Equal(t, "first", string(got))

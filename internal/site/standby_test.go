@@ -25,7 +25,8 @@ func TestStandbyWithoutPlace(t *testing.T) {
 	here, there := w.open("here"), w.open("there")
 	w.share(here, "notes")
 	w.pair(here, there)
-	ask := api.RouteAdd{Name: "r", To: "there", Labels: map[string]string{"k": "v"}, Terms: api.RouteTerms{Standby: "exact"}}
+	ask := api.RouteAdd{Name: "r", To: "there", Labels: map[string]string{"k": "v"},
+		Terms: api.RouteTerms{Standby: "exact"}}
 	_, err := here.Routes.CheckRoute(w.ctx, ask)
 	require.ErrorContains(t, err, "there has no directory for copies that are laid out")
 	_, err = here.Routes.AddRoute(ask)
@@ -33,7 +34,9 @@ func TestStandbyWithoutPlace(t *testing.T) {
 	w.take(here, "notes")
 	w.done(here)(here.Routes.RunRoute("r", "test"))
 	told := func() string { return fmt.Sprint(must(there.Overview.Status()).Sentences) }
-	require.Eventually(t, func() bool { return strings.Contains(told(), "asks for it to be laid out, and it is not") }, 10*time.Second, time.Millisecond)
+	require.Eventually(t, func() bool {
+		return strings.Contains(told(), "asks for it to be laid out, and it is not")
+	}, 10*time.Second, time.Millisecond)
 	require.Len(t, w.rows(there, "notes@here"), 1, "the copy itself is there")
 	at := filepath.Join(w.dir, "ready")
 	_, err = there.Routes.SetStandby("notes@here", api.StandbySet{Mode: "exact", Dir: at}, "test")
@@ -53,7 +56,8 @@ func TestStandby(t *testing.T) {
 	dir := w.share(here, "notes")
 	w.policy(here, "policy: p\nvolumes: {k: v}\ntake: [every 6 hours]\nkeep:\n  there: {newest: 1}\ngrace: 1 second\n")
 	w.pair(here, there)
-	_, err := here.Routes.AddRoute(api.RouteAdd{Name: "r", To: "there", Labels: map[string]string{"k": "v"}, Terms: api.RouteTerms{Standby: "exact"}})
+	_, err := here.Routes.AddRoute(api.RouteAdd{Name: "r", To: "there", Labels: map[string]string{"k": "v"},
+		Terms: api.RouteTerms{Standby: "exact"}})
 	require.NoError(t, err)
 	at := filepath.Join(ready, "notes@here")
 	step := func(n int) {
@@ -159,7 +163,8 @@ func TestStandby(t *testing.T) {
 		w.done(here)(here.Recovery.Restore(w.ctx, api.RestoreAsk{Volume: "notes", At: "latest", To: plain}, "test"))
 		out, err := exec.Command("diff", "-r", "--no-dereference", plain, at).CombinedOutput()
 		require.NoError(t, err, string(out))
-		require.Equal(t, must(os.Stat(filepath.Join(plain, "sub/mode"))).Mode(), must(os.Stat(filepath.Join(at, "sub/mode"))).Mode())
+		require.Equal(t, must(os.Stat(filepath.Join(plain, "sub/mode"))).Mode(),
+			must(os.Stat(filepath.Join(at, "sub/mode"))).Mode())
 	}
 	require.NotContains(t, outcomes(), "others changed")
 	require.FileExists(t, kept)

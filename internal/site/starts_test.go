@@ -27,7 +27,8 @@ func newEnds(t *testing.T) *twoEnds {
 	w.here, w.there = w.open("here"), w.open("there")
 	w.dir = w.share(w.here, "notes")
 	w.pair(w.here, w.there)
-	w.policy(w.here, "policy: p\nvolumes: {names: [notes]}\ntake: [daily at 03:00]\nkeep: {here: {newest: 100}, there: {newest: 100}}\n")
+	w.policy(w.here, "policy: p\nvolumes: {names: [notes]}\ntake: [daily at 03:00]\nkeep: {here: {newest: 100}, there: "+
+		"{newest: 100}}\n")
 	w.route(w.here, "there")
 	return w
 }
@@ -53,7 +54,8 @@ func (w *twoEnds) takeAndCarry(texts ...string) {
 
 func (w *twoEnds) image(name string, s **Site) {
 	require.NoError(w.t, (*s).Close())
-	require.NoError(w.t, exec.Command("cp", "-a", filepath.Join(w.world.dir, name), filepath.Join(w.world.dir, name+".image")).Run())
+	require.NoError(w.t, exec.Command("cp", "-a", filepath.Join(w.world.dir, name), filepath.Join(w.world.dir, name+
+		".image")).Run())
 	w.again(name, s)
 }
 
@@ -78,8 +80,10 @@ func TestReceiverPutBack(t *testing.T) {
 	require.Equal(t, "done with remarks", run.State, run.Outcome)
 	require.Len(t, w.rows(w.there, "notes@here"), 4)
 	require.Contains(t, fmt.Sprint(must(w.here.Overview.Status()).Sentences), "there was put back to an earlier state")
-	require.Contains(t, fmt.Sprint(must(w.here.Overview.Status()).Sentences), "2 snapshots that were carried there are not there any more")
-	require.Contains(t, fmt.Sprint(must(w.there.Overview.Status()).Sentences), "This site was put back to an earlier state")
+	require.Contains(t, fmt.Sprint(must(w.here.Overview.Status()).Sentences),
+		"2 snapshots that were carried there are not there any more")
+	require.Contains(t, fmt.Sprint(must(w.there.Overview.Status()).Sentences),
+		"This site was put back to an earlier state")
 	for _, s := range []*Site{w.here, w.there} {
 		require.NoError(t, s.Upkeep.Release())
 		require.NotContains(t, fmt.Sprint(must(s.Overview.Status()).Sentences), "put back")
@@ -133,7 +137,8 @@ func TestTwoSitesOfOneImage(t *testing.T) {
 	w.image("here", &w.here)
 	w.takeAndCarry("of the first")
 	require.NoError(t, os.Rename(filepath.Join(w.world.dir, "here.image"), filepath.Join(w.world.dir, "second")))
-	second, err := Open(Options{Data: filepath.Join(w.world.dir, "second"), Name: "here", Roots: []string{w.world.dir}, Clock: w.clock})
+	second, err := Open(Options{Data: filepath.Join(w.world.dir, "second"), Name: "here", Roots: []string{w.world.dir},
+		Clock: w.clock})
 	require.NoError(t, err)
 	t.Cleanup(func() { second.Close() })
 	for _, row := range must(second.Catalog.Peers()) {

@@ -22,7 +22,8 @@ func TestArrivalsOutOfTurn(t *testing.T) {
 	w := newWorld(t)
 	here, there := w.open("here"), w.open("there")
 	dir := w.share(here, "notes")
-	w.policy(here, "policy: p\nvolumes: {k: v}\ntake: [every 6 hours]\nkeep:\n  there: {newest: 3, hourly: 6, daily: 5}\ngrace: 1 second\n")
+	w.policy(here, "policy: p\nvolumes: {k: v}\ntake: [every 6 hours]\nkeep:\n  there: {newest: 3, hourly: 6, daily: "+
+		"5}\ngrace: 1 second\n")
 	w.pair(here, there)
 	w.route(here, "there")
 	honest := func(turns int) {
@@ -97,7 +98,8 @@ func TestArrivalsOutOfTurn(t *testing.T) {
 	require.Len(t, must(there.Catalog.OutOfTurn("there", "notes@here")), len(out))
 
 	// A cap under which the oldest go takes what is out of turn first.
-	_, err = there.Rules.PutCap(api.CapPut{Scope: "volume", Name: "notes@here", Snapshots: len(left) - 20, Reached: "oldest goes"})
+	_, err = there.Rules.PutCap(api.CapPut{Scope: "volume", Name: "notes@here", Snapshots: len(left) - 20,
+		Reached: "oldest goes"})
 	require.NoError(t, err)
 	good := 0
 	for _, r := range w.rows(there, "notes@here") {
@@ -126,7 +128,9 @@ func TestArrivalsOutOfTurn(t *testing.T) {
 	require.NoError(t, j.Wait(w.ctx))
 	w.clock.Set(now)
 	bring()
-	back := slices.IndexFunc(w.rows(there, "notes@here"), func(r *catalog.Snapshot) bool { return r.OutOfTurn != "" && r.Began.Before(now.Add(-49*time.Hour)) })
+	back := slices.IndexFunc(w.rows(there, "notes@here"), func(r *catalog.Snapshot) bool {
+		return r.OutOfTurn != "" && r.Began.Before(now.Add(-49*time.Hour))
+	})
 	require.GreaterOrEqual(t, back, 0)
 	require.Contains(t, w.rows(there, "notes@here")[back].OutOfTurn, "its place in the history says otherwise")
 

@@ -21,7 +21,8 @@ func TestUnionOfPolicies(t *testing.T) {
 		w.take(here, "notes")
 		w.clock.Set(w.clock.Now().Add(time.Hour))
 	}
-	body := "policy: extra\nvolumes: {k: v}\ntake: [daily at 04:00]\nkeep: {here: {newest: 1, by_hand: 1 seconds}, there: {newest: 1, by_hand: 1 seconds}}\ngrace: 1 seconds\n"
+	body := "policy: extra\nvolumes: {k: v}\ntake: [daily at 04:00]\nkeep: {here: {newest: 1, by_hand: 1 seconds}, " +
+		"there: {newest: 1, by_hand: 1 seconds}}\ngrace: 1 seconds\n"
 	w.policy(here, body)
 	w.route(here, "there")
 	w.done(here)(here.Routes.RunRoute("to-there", "test"))
@@ -35,7 +36,8 @@ func TestUnionOfPolicies(t *testing.T) {
 	prune()
 	require.Len(t, w.rows(here, "notes"), 4)
 	require.Len(t, w.rows(there, "notes@here"), 4)
-	require.Contains(t, fmt.Sprint(must(here.Overview.Explain("notes", "")).Sentences), "At here everything stays: archive has no rules for it")
+	require.Contains(t, fmt.Sprint(must(here.Overview.Explain("notes", "")).Sentences),
+		"At here everything stays: archive has no rules for it")
 	_, err := here.Rules.RemovePolicy("archive", "test", true)
 	require.NoError(t, err)
 	w.take(here, "notes")

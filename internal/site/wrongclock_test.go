@@ -14,7 +14,8 @@ func TestTakenWithWrongClock(t *testing.T) {
 	w := newWorld(t)
 	s := w.open("here")
 	dir := w.share(s, "notes")
-	w.policy(s, "policy: p\nvolumes: {names: [notes]}\ntake: [at service start]\nkeep: {here: {newest: 1, monthly: 24}}\ngrace: 1 seconds\n")
+	w.policy(s, "policy: p\nvolumes: {names: [notes]}\ntake: [at service start]\nkeep: {here: {newest: 1, monthly: "+
+		"24}}\ngrace: 1 seconds\n")
 	start := func(at time.Time, text string) {
 		require.NoError(t, s.Close())
 		w.write(dir, "a", text)

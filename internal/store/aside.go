@@ -29,7 +29,8 @@ func (s *Store) find(f Finding) {
 	s.mu.Lock()
 	s.findings = append(s.findings, f)
 	s.mu.Unlock()
-	s.log.Error("the store was found damaged; a verification tells which snapshots are concerned", "code", f.Code, "file", f.File, "bytes", f.Bytes)
+	s.log.Error("the store was found damaged; a verification tells which snapshots are concerned", "code", f.Code, "file",
+		f.File, "bytes", f.Bytes)
 }
 
 // Findings returns what was found since the store was opened.
@@ -94,7 +95,8 @@ func (s *Store) sortLeftovers() error {
 	}
 	if len(packs) > 0 {
 		if id, ok := s.lacking(); ok {
-			return fmt.Errorf("%w: packs are there that the manifest does not name, and the snapshot %s is not whole without them", errIndex, id)
+			return fmt.Errorf("%w: packs are there that the manifest does not name, and the snapshot %s is not whole "+
+				"without them", errIndex, id)
 		}
 	}
 	for _, name := range packs {
@@ -135,7 +137,8 @@ func (s *Store) sortLog(name string) error {
 		return err
 	case more: // or dead by now: then nothing reaches it, and a rebuild leaves it out
 		if id, ok := s.lacking(); ok {
-			return fmt.Errorf("%w: %s is not named by the manifest, and the snapshot %s is not whole without it", errIndex, name, id)
+			return fmt.Errorf("%w: %s is not named by the manifest, and the snapshot %s is not whole without it", errIndex, name,
+				id)
 		}
 		fallthrough
 	case len(bad) > 0:
@@ -180,7 +183,8 @@ func (s *Store) putAside(name string) {
 		s.log.Error("a file could not be put aside; it stays where it is", "file", name, "error", err)
 		return
 	}
-	s.log.Info("a file that the manifest does not name was put aside until a verification has found every snapshot whole", "file", name, "bytes", st.Size())
+	s.log.Info("a file that the manifest does not name was put aside until a verification has found every snapshot whole",
+		"file", name, "bytes", st.Size())
 }
 
 // Aside returns the bytes of what was put aside.

@@ -134,7 +134,8 @@ func TestFileOperationsFail(t *testing.T) {
 	rng := rand.New(rand.NewPCG(uint64(long), 5))
 	runs, hits := 0, 0
 	for step := range faultSteps {
-		for _, fault := range []string{"fsync:EIO", "pwrite64:EIO", "pwrite64:ENOSPC", "write:ENOSPC", "renameat:EIO", "linkat:EIO", "unlinkat:EIO",
+		for _, fault := range []string{"fsync:EIO", "pwrite64:EIO", "pwrite64:ENOSPC", "write:ENOSPC", "renameat:EIO",
+			"linkat:EIO", "unlinkat:EIO",
 			"openat:EMFILE", "openat:EIO", "ftruncate:EIO"} {
 			call, code, _ := strings.Cut(fault, ":")
 			// A plain run takes a few of each, a long one all of them.
@@ -151,7 +152,8 @@ func TestFileOperationsFail(t *testing.T) {
 				copyDir(t, from, work)
 				cmd := exec.Command(strace, "-f", "-qq", "-o", filepath.Join(base, "trace"), "-e", "trace="+call,
 					"-e", fmt.Sprintf("inject=%s:error=%s:when=%d", call, code, k), self, "-test.run", "^TestFaultStep$")
-				cmd.Env = append(os.Environ(), "STORE_STEP="+step, "STORE_DIR="+work, "STORE_PEER="+filepath.Join(base, "peer"), "GOMAXPROCS=1")
+				cmd.Env = append(os.Environ(), "STORE_STEP="+step, "STORE_DIR="+work, "STORE_PEER="+filepath.Join(base, "peer"),
+					"GOMAXPROCS=1")
 				cmd.WaitDelay = 20 * time.Second
 				out, err := cmd.CombinedOutput()
 				if err != nil && bytes.Contains(out, []byte("ptrace")) {
@@ -221,7 +223,8 @@ func requireIntact(t *testing.T, dir string, before map[object.ID]fakeTree, out 
 	for id, tree := range before {
 		must[id] = tree
 	}
-	seeds := map[byte]fakeTree{50: bigTree(31, 40, 60_000), 51: bigTree(32, 4, 500), 52: bigTree(33, 4, 500), 53: bigTree(34, 4, 500), 54: bigTree(35, 4, 500)}
+	seeds := map[byte]fakeTree{50: bigTree(31, 40, 60_000), 51: bigTree(32, 4, 500), 52: bigTree(33, 4, 500),
+		53: bigTree(34, 4, 500), 54: bigTree(35, 4, 500)}
 	never := map[object.ID]bool{}
 	var acked []object.ID
 	for lines := bufio.NewScanner(bytes.NewReader(out)); lines.Scan(); {
@@ -247,7 +250,8 @@ func requireIntact(t *testing.T, dir string, before map[object.ID]fakeTree, out 
 	}
 	check := func(when string) {
 		for id, tree := range must {
-			if !s.HasRoot(id) && tree.files["f0000"] != nil && bytes.Contains(out, []byte("SAYS")) && strings.HasPrefix(what, "remove") {
+			if !s.HasRoot(id) && tree.files["f0000"] != nil && bytes.Contains(out, []byte("SAYS")) &&
+				strings.HasPrefix(what, "remove") {
 				continue // its removal failed half way: either outcome is right
 			}
 			require.NoError(t, readTree(t, s, id, tree), "%s: %s\n%s", what, when, out)

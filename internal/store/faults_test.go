@@ -90,12 +90,14 @@ func tryBuild(w *Writer, seq uint64, tree fakeTree) (*object.Root, error) {
 		if err != nil {
 			return nil, err
 		}
-		if err := d.Add(object.Entry{Name: []byte(name), Kind: object.File, Size: int64(len(tree.files[name])), HasContent: true, Content: id}); err != nil {
+		if err := d.Add(object.Entry{Name: []byte(name), Kind: object.File, Size: int64(len(tree.files[name])),
+			HasContent: true, Content: id}); err != nil {
 			return nil, err
 		}
 	}
 	top, err := d.Finish()
-	return &object.Root{Lineage: object.LineageID{1}, Sequence: seq, Top: object.Entry{Kind: object.Dir, HasContent: true, Content: top}}, err
+	return &object.Root{Lineage: object.LineageID{1}, Sequence: seq, Top: object.Entry{Kind: object.Dir, HasContent: true,
+		Content: top}}, err
 }
 
 // Durable steps do not grow with the number of files.
@@ -187,7 +189,8 @@ func (m *meddler) Open(name string) (MediaReader, error) {
 func TestCensusOfRemoved(t *testing.T) {
 	for _, swept := range []bool{false, true} {
 		var said bytes.Buffer
-		s, err := Open(t.TempDir(), Options{Key: testKey, Logger: slog.New(slog.NewTextHandler(&said, &slog.HandlerOptions{Level: slog.LevelWarn}))})
+		s, err := Open(t.TempDir(), Options{Key: testKey,
+			Logger: slog.New(slog.NewTextHandler(&said, &slog.HandlerOptions{Level: slog.LevelWarn}))})
 		require.NoError(t, err)
 		sweep := func() {
 			_, err := s.Sweep(context.Background(), SweepOptions{MinDead: 0.0001})
@@ -294,7 +297,8 @@ func TestThorough(t *testing.T) {
 		s, err := Open(t.TempDir(), Options{Key: testKey, Thorough: i == 1})
 		require.NoError(t, err)
 		w := s.NewWriter(s.NewLease())
-		rng, words := rand.New(rand.NewPCG(1, 2)), strings.Fields("Quercus faginea suber leaf bark verso recto sheet collected near the river by hand in spring")
+		rng, words := rand.New(rand.NewPCG(1, 2)), strings.Fields("Quercus faginea suber leaf bark verso recto sheet "+
+			"collected near the river by hand in spring")
 		var text []byte
 		for range 20_000 {
 			text = append(append(text, words[rng.IntN(len(words))]...), ' ')

@@ -19,7 +19,8 @@ type HealResult struct {
 // Heal puts damaged and missing objects anew from records that others have, what is missing
 // below them too, and everything that leads to them. fetch returns a record for each
 // identity, or nil; what it returns is checked.
-func (s *Store) Heal(ctx context.Context, damaged []object.ID, fetch func(context.Context, []object.ID) ([][]byte, error)) (res HealResult, err error) {
+func (s *Store) Heal(ctx context.Context, damaged []object.ID, fetch func(context.Context, []object.ID) ([][]byte,
+	error)) (res HealResult, err error) {
 	lease := s.NewLease()
 	defer lease.Release()
 	w := s.NewWriter(lease)
@@ -104,7 +105,8 @@ func (s *Store) below(records [][]byte, good map[object.ID][]byte) (lacking []ob
 
 // putClosed puts records in whatever order their children allow and returns those that
 // could not be put, because they or what they need is missing.
-func putClosed(ctx context.Context, w *Writer, todo []object.ID, record func(object.ID) ([]byte, error)) ([]object.ID, error) {
+func putClosed(ctx context.Context, w *Writer, todo []object.ID, record func(object.ID) ([]byte, error)) ([]object.ID,
+	error) {
 	for {
 		var wait []object.ID
 		for _, id := range todo {

@@ -280,7 +280,8 @@ type cursor struct {
 }
 
 func (r *run) cursor(gone *roaring.Bitmap) (*cursor, error) {
-	c := &cursor{left: r.n, gone: gone, in: bufio.NewReaderSize(io.NewSectionReader(r.f, runHead, int64(r.n)*entrySize), 256<<10)}
+	c := &cursor{left: r.n, gone: gone, in: bufio.NewReaderSize(io.NewSectionReader(r.f, runHead, int64(r.n)*entrySize),
+		256<<10)}
 	return c, c.next()
 }
 

@@ -348,7 +348,8 @@ func (s *Store) commitLog(entries []indexEntry, record func(i int) []byte, lease
 	binary.LittleEndian.PutUint32(end[20:], crc32.Update(sum, castagnoli, end[:20]))
 	buf = append(buf, end...)
 	if start+int64(len(buf)) > maxLog {
-		return fmt.Errorf("the log of the store %s has %d bytes and could not be sealed: see the log of the service", s.dir, start)
+		return fmt.Errorf("the log of the store %s has %d bytes and could not be sealed: see the log of the service", s.dir,
+			start)
 	}
 	_, err := s.ballast.writeAt(s.logf.f, buf, start)
 	if err == nil {

@@ -109,7 +109,8 @@ const maxOrdinals = math.MaxUint32 - 1<<24
 // renumberAt is when opening numbers all objects anew.
 const renumberAt = maxOrdinals - 1<<28
 
-var errOrdinals = errors.New("all ordinals of the store's index were given: restart the service, which numbers the objects anew")
+var errOrdinals = errors.New("all ordinals of the store's index were given: restart the service, which numbers the " +
+	"objects anew")
 
 // change is one step from what belongs to the store to what belongs to it next.
 type change struct {
@@ -158,7 +159,8 @@ func (s *Store) publish(c change) error {
 		s.obsolete = append(s.obsolete, c.obsolete)
 	}
 	if err != nil {
-		s.log.Error("it is not clear whether a change of the store outlives a power cut; nothing is removed before a later one does", "error", err)
+		s.log.Error("it is not clear whether a change of the store outlives a power cut; nothing is removed before a "+
+			"later one does", "error", err)
 		return err
 	}
 	for _, remove := range s.obsolete {

@@ -69,7 +69,8 @@ func (m *dirMedia) Create(name string) (MediaWriter, error) {
 	var r [6]byte
 	rand.Read(r[:])
 	final := filepath.Join(m.dir, name)
-	f, err := os.OpenFile(filepath.Join(filepath.Dir(final), ".part-"+hex.EncodeToString(r[:])), os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
+	f, err := os.OpenFile(filepath.Join(filepath.Dir(final), ".part-"+hex.EncodeToString(r[:])), os.O_CREATE|os.O_EXCL|
+		os.O_WRONLY, 0o600)
 	if errors.Is(err, fs.ErrNotExist) {
 		dir := filepath.Dir(final)
 		if err = os.MkdirAll(dir, 0o700); err == nil {
@@ -329,7 +330,8 @@ type UnclearError struct {
 }
 
 func (e *UnclearError) Error() string {
-	return fmt.Sprintf("%s was written, but the disk did not confirm its name (%v); it may be gone after a power cut", e.Path, e.Err)
+	return fmt.Sprintf("%s was written, but the disk did not confirm its name (%v); it may be gone after a power cut",
+		e.Path, e.Err)
 }
 
 func (e *UnclearError) Unwrap() error { return e.Err }
@@ -372,7 +374,8 @@ type FullError struct {
 }
 
 func (e *FullError) Error() string {
-	return fmt.Sprintf("no room left on the filesystem of %s: free some space there or remove snapshots and sweep; nothing was changed", e.Dir)
+	return fmt.Sprintf("no room left on the filesystem of %s: free some space there or remove snapshots and sweep; "+
+		"nothing was changed", e.Dir)
 }
 
 func (e *FullError) Unwrap() error { return e.Err }

@@ -171,7 +171,8 @@ func (s *Store) entryAt(ordinal uint32) (id object.ID, size int64, kind object.K
 		return id, size, kind, nil
 	}
 	s.mu.RLock()
-	unknown := ordinal >= s.next || s.gone.Contains(ordinal) || s.lost.Contains(ordinal) || s.ords.unknown.Contains(ordinal)
+	unknown := ordinal >= s.next || s.gone.Contains(ordinal) || s.lost.Contains(ordinal) ||
+		s.ords.unknown.Contains(ordinal)
 	s.mu.RUnlock()
 	if !unknown {
 		s.log.Error("the table of ordinals is damaged and is made anew from the index", "ordinal", ordinal)

@@ -277,20 +277,21 @@ func (s *Store) admitReached() error {
 	}
 	liveIn := map[uint32]int64{}
 	provisional := s.runs
-	r, err := writeRun(filepath.Join(s.dir, "index"), s.runName(), s.epoch, len(w.order), func(emit func(*indexEntry) error) error {
-		return mergeRuns(provisional, s.gone, func(e *indexEntry) error {
-			if int(e.ordinal) >= len(final) || final[e.ordinal] == 0 {
-				return nil
-			}
-			o := final[e.ordinal] - 1
-			e.ordinal = o
-			liveIn[e.pack] += e.size()
-			if err := s.ords.set(o, []indexEntry{*e}); err != nil {
-				return err
-			}
-			return emit(e)
+	r, err := writeRun(filepath.Join(s.dir, "index"), s.runName(), s.epoch, len(w.order),
+		func(emit func(*indexEntry) error) error {
+			return mergeRuns(provisional, s.gone, func(e *indexEntry) error {
+				if int(e.ordinal) >= len(final) || final[e.ordinal] == 0 {
+					return nil
+				}
+				o := final[e.ordinal] - 1
+				e.ordinal = o
+				liveIn[e.pack] += e.size()
+				if err := s.ords.set(o, []indexEntry{*e}); err != nil {
+					return err
+				}
+				return emit(e)
+			})
 		})
-	})
 	if err != nil {
 		return fmt.Errorf("rebuilding the index: %w", err)
 	}

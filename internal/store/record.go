@@ -39,8 +39,9 @@ var ErrDamaged = errors.New("damaged")
 var castagnoli = crc32.MakeTable(crc32.Castagnoli)
 
 var (
-	zstdBest, _ = zstd.NewWriter(nil, zstd.WithEncoderLevel(zstd.SpeedBestCompression), zstd.WithEncoderConcurrency(runtime.NumCPU()), zstd.WithEncoderCRC(false), zstd.WithSingleSegment(true))
-	zstdDec, _  = zstd.NewReader(nil, zstd.WithDecoderConcurrency(0), zstd.WithDecoderMaxMemory(64<<20))
+	zstdBest, _ = zstd.NewWriter(nil, zstd.WithEncoderLevel(zstd.SpeedBestCompression),
+		zstd.WithEncoderConcurrency(runtime.NumCPU()), zstd.WithEncoderCRC(false), zstd.WithSingleSegment(true))
+	zstdDec, _ = zstd.NewReader(nil, zstd.WithDecoderConcurrency(0), zstd.WithDecoderMaxMemory(64<<20))
 )
 
 // recordHeader is a decoded record head.

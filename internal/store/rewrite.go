@@ -28,7 +28,8 @@ type rewriting struct {
 // rewrite packs the living records of the given packs anew, replaces the index runs by
 // one without the dead, and removes the old packs last. A record that is not whole stays
 // in its old pack.
-func (s *Store) rewrite(ctx context.Context, old map[uint32]packInfo, dead *roaring.Bitmap, deadIn map[uint32]int64, opt SweepOptions) (after int64, removed int, err error) {
+func (s *Store) rewrite(ctx context.Context, old map[uint32]packInfo, dead *roaring.Bitmap, deadIn map[uint32]int64,
+	opt SweepOptions) (after int64, removed int, err error) {
 	w := &rewriting{s: s, old: old, opt: opt, moving: s.newSpill(cmpOrdinal), moved: s.newSpill(cmpID),
 		left: map[uint32]int64{}, alive: map[uint32]bool{}, out: newPackSet(s)}
 	defer w.moving.close()

@@ -19,30 +19,31 @@ func (s *Store) scanPacks() error {
 			return err
 		}
 	}
-	r, err := writeRun(filepath.Join(s.dir, "index"), s.runName(), s.epoch, all.n, func(emit func(*indexEntry) error) error {
-		var same []indexEntry
-		flush := func() error {
-			if len(same) == 0 {
-				return nil
-			}
-			e := s.wholeCopy(same)
-			same = same[:0]
-			return emit(e)
-		}
-		err := all.each(func(e *indexEntry) error {
-			if len(same) > 0 && same[0].id != e.id {
-				if err := flush(); err != nil {
-					return err
+	r, err := writeRun(filepath.Join(s.dir, "index"), s.runName(), s.epoch, all.n,
+		func(emit func(*indexEntry) error) error {
+			var same []indexEntry
+			flush := func() error {
+				if len(same) == 0 {
+					return nil
 				}
+				e := s.wholeCopy(same)
+				same = same[:0]
+				return emit(e)
 			}
-			same = append(same, *e)
-			return nil
+			err := all.each(func(e *indexEntry) error {
+				if len(same) > 0 && same[0].id != e.id {
+					if err := flush(); err != nil {
+						return err
+					}
+				}
+				same = append(same, *e)
+				return nil
+			})
+			if err != nil {
+				return err
+			}
+			return flush()
 		})
-		if err != nil {
-			return err
-		}
-		return flush()
-	})
 	if err == nil {
 		s.runs = append(s.runs, r)
 	}

@@ -397,7 +397,8 @@ type Usage struct {
 func (s *Store) Usage() Usage {
 	s.mu.RLock()
 	defer s.mu.RUnlock()
-	u := Usage{Objects: int64(s.next) - int64(s.gone.GetCardinality()) - int64(s.lost.GetCardinality()), Packs: len(s.files.Packs), Snapshots: len(s.roots)}
+	u := Usage{Objects: int64(s.next) - int64(s.gone.GetCardinality()) - int64(s.lost.GetCardinality()),
+		Packs: len(s.files.Packs), Snapshots: len(s.roots)}
 	for _, p := range s.files.Packs {
 		u.StoredBytes += p.Bytes
 		u.DeadBytes += p.Dead

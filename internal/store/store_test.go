@@ -142,7 +142,8 @@ func TestStoreModel(t *testing.T) {
 			},
 			"sweep": func(rt *rapid.T) {
 				var going []object.ID
-				_, err := s.Sweep(context.Background(), SweepOptions{Settle: rng.IntN(3) == 0, MinDead: []float64{0.0001, 0.3}[rng.IntN(2)]})
+				_, err := s.Sweep(context.Background(), SweepOptions{Settle: rng.IntN(3) == 0, MinDead: []float64{0.0001,
+					0.3}[rng.IntN(2)]})
 				require.NoError(rt, err)
 				for id := range model {
 					going = append(going, id)
@@ -423,7 +424,8 @@ func TestBombs(t *testing.T) {
 		body  []byte
 	}{"zstd": {codecZstd, whole}, "zstd without its size": {codecZstd, stream.Bytes()}, "s2": {codecS2, packed}} {
 		for _, plain := range []int{len(b.body), object.MaxSize(object.KindChunk), 256 << 20, 1<<32 - 1} {
-			raw := finishRecord(make([]byte, recordHead, recordHead+len(b.body)), 0, object.KindChunk, id, b.codec, plain, b.body)
+			raw := finishRecord(make([]byte, recordHead, recordHead+len(b.body)), 0, object.KindChunk, id, b.codec, plain,
+				b.body)
 			var before, after runtime.MemStats
 			runtime.ReadMemStats(&before)
 			_, err := w.PutRecord(raw)

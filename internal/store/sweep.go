@@ -74,7 +74,8 @@ func (s *Store) live(ctx context.Context) (set *roaring.Bitmap, blind []object.I
 		}
 		c, isBlind, err := s.holds(id)
 		if err != nil {
-			return nil, nil, 0, fmt.Errorf("nothing is swept, because it could not be found out what the snapshot %s needs: %w", id, err)
+			return nil, nil, 0, fmt.Errorf("nothing is swept, because it could not be found out what the snapshot %s needs: %w",
+				id, err)
 		}
 		if isBlind {
 			blind = append(blind, id)

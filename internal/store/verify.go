@@ -125,7 +125,8 @@ func (v *verification) path() string { return filepath.Join(v.s.dir, "verify") }
 func (v *verification) resume(now time.Time) (began time.Time) {
 	raw, err := readSealed(v.path())
 	var st verifyState
-	if err != nil || json.Unmarshal(raw, &st) != nil || st.Epoch != v.s.stamp(object.ID{}).Epoch || now.Sub(st.Began) > verifyMaxAge || st.Ended != v.opt.Again {
+	if err != nil || json.Unmarshal(raw, &st) != nil || st.Epoch != v.s.stamp(object.ID{}).Epoch ||
+		now.Sub(st.Began) > verifyMaxAge || st.Ended != v.opt.Again {
 		return now
 	}
 	good, err := bitmapFrom(st.Good)
@@ -138,7 +139,8 @@ func (v *verification) resume(now time.Time) (began time.Time) {
 
 // keep writes the state without fsync: a torn one fails its seal.
 func (v *verification) keep(began time.Time, ended bool) {
-	raw, err := json.Marshal(verifyState{v.s.stamp(object.ID{}).Epoch, began, v.last, v.res.Objects, v.res.Bytes, bitmapBytes(v.good), ended})
+	raw, err := json.Marshal(verifyState{v.s.stamp(object.ID{}).Epoch, began, v.last, v.res.Objects, v.res.Bytes,
+		bitmapBytes(v.good), ended})
 	if err == nil {
 		tmp := v.path() + ".new"
 		if err = os.WriteFile(tmp, sealed(raw), 0o600); err == nil {
@@ -209,7 +211,8 @@ func (v *verification) readPack(ctx context.Context, p packInfo) error {
 	}
 	if r.Size() != p.Bytes {
 		v.s.packAnew(p.Num)
-		v.report(Damage{Kind: "pack", Pack: p.Name, Offset: r.Size(), What: fmt.Sprintf("damaged: the pack has %d bytes, %d were written", r.Size(), p.Bytes)})
+		v.report(Damage{Kind: "pack", Pack: p.Name, Offset: r.Size(),
+			What: fmt.Sprintf("damaged: the pack has %d bytes, %d were written", r.Size(), p.Bytes)})
 	}
 	end := min(p.Bytes, r.Size())
 	raw := make([]byte, 0, 1<<20)
@@ -219,7 +222,8 @@ func (v *verification) readPack(ctx context.Context, p packInfo) error {
 			v.s.packAnew(p.Num)
 			next, _ := resync(r, at+1)
 			size = min(next, end) - at
-			v.report(Damage{Kind: "pack", Pack: p.Name, Offset: at, What: fmt.Sprintf("damaged: %d bytes from here on are no whole record", size)})
+			v.report(Damage{Kind: "pack", Pack: p.Name, Offset: at,
+				What: fmt.Sprintf("damaged: %d bytes from here on are no whole record", size)})
 		}
 		v.res.Objects++
 		at += size
@@ -294,7 +298,8 @@ func (v *verification) readRest(ctx context.Context) (bad *roaring.Bitmap, err e
 		case err != nil:
 			if loc.ordinal == e.ordinal {
 				bad.Add(loc.ordinal)
-				v.report(Damage{Object: e.id, Kind: loc.kind.String(), Pack: v.s.fileOf(loc.pack), Offset: int64(loc.offset), What: err.Error()})
+				v.report(Damage{Object: e.id, Kind: loc.kind.String(), Pack: v.s.fileOf(loc.pack), Offset: int64(loc.offset),
+					What: err.Error()})
 			}
 		case loc.ordinal == e.ordinal:
 			v.good.Add(loc.ordinal)

@@ -60,7 +60,8 @@ func (a rootAt) compare(b rootAt) int {
 
 func (v *verification) compareCensus(id object.ID, c *edgeCounts) {
 	kept, current, err := v.s.loadCensus(id)
-	if (err == nil && current && kept.Equals(c.ones)) || v.s.stamp(id) != (censusHead{Root: id, Epoch: c.epoch, Heals: c.heals}) {
+	if (err == nil && current && kept.Equals(c.ones)) || v.s.stamp(id) != (censusHead{Root: id, Epoch: c.epoch,
+		Heals: c.heals}) {
 		return
 	}
 	if err == nil && current {

@@ -119,7 +119,8 @@ func (w *Writer) PutRecord(raw []byte) (object.ID, error) {
 	return h.id, w.put(h.id, h.kind, env.Children(), int(h.plain), func(dst []byte) []byte { return append(dst, raw...) })
 }
 
-func (w *Writer) put(id object.ID, kind object.Kind, children []object.ID, plain int, encode func([]byte) []byte) error {
+func (w *Writer) put(id object.ID, kind object.Kind, children []object.ID, plain int,
+	encode func([]byte) []byte) error {
 	if plain > object.MaxSize(kind) {
 		return fmt.Errorf("%s of %d bytes, at most %d are kept", kind, plain, object.MaxSize(kind))
 	}
@@ -133,7 +134,8 @@ func (w *Writer) put(id object.ID, kind object.Kind, children []object.ID, plain
 	return err
 }
 
-func (w *Writer) putGated(id object.ID, kind object.Kind, children []object.ID, plain int, encode func([]byte) []byte) (full bool, err error) {
+func (w *Writer) putGated(id object.ID, kind object.Kind, children []object.ID, plain int, encode func([]byte) []byte) (
+	full bool, err error) {
 	w.mu.Lock()
 	if p, ok := w.pending[id]; ok {
 		w.mu.Unlock()
@@ -327,14 +329,15 @@ func (s *Store) admit(entries []indexEntry, packs []packInfo, lease *Lease, undo
 // writeSortedRun writes entries as a new run; it reorders them.
 func (s *Store) writeSortedRun(entries []indexEntry) (*run, error) {
 	slices.SortFunc(entries, func(a, b indexEntry) int { return bytes.Compare(a.id[:], b.id[:]) })
-	return writeRun(filepath.Join(s.dir, "index"), s.runName(), s.epoch, len(entries), func(emit func(*indexEntry) error) error {
-		for i := range entries {
-			if err := emit(&entries[i]); err != nil {
-				return err
+	return writeRun(filepath.Join(s.dir, "index"), s.runName(), s.epoch, len(entries),
+		func(emit func(*indexEntry) error) error {
+			for i := range entries {
+				if err := emit(&entries[i]); err != nil {
+					return err
+				}
 			}
-		}
-		return nil
-	})
+			return nil
+		})
 }
 
 func (s *Store) runName() string { return fmt.Sprintf("%010d.run", s.numbers.nextFile()) }
@@ -371,9 +374,10 @@ func (s *Store) mergeLast(k int) error {
 	for _, r := range old {
 		n += r.n
 	}
-	merged, err := writeRun(filepath.Join(s.dir, "index"), s.runName(), s.epoch, n, func(emit func(*indexEntry) error) error {
-		return mergeRuns(old, s.gone, emit)
-	})
+	merged, err := writeRun(filepath.Join(s.dir, "index"), s.runName(), s.epoch, n,
+		func(emit func(*indexEntry) error) error {
+			return mergeRuns(old, s.gone, emit)
+		})
 	if err != nil {
 		return err
 	}

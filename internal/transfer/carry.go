@@ -110,7 +110,8 @@ func (c *Sender) over(ctx context.Context, s *Stream) error {
 	defer func() { c.Meter.WireBytes.Add(s.Out.Load()) }()
 	err := c.talk(ctx, s)
 	if err != nil && ctx.Err() == nil && !c.Store.HasRoot(c.Request.Root) {
-		return &Refusal{What: fmt.Sprintf("the snapshot %s was removed before it could be carried", c.Request.Root), Gone: true}
+		return &Refusal{What: fmt.Sprintf("the snapshot %s was removed before it could be carried", c.Request.Root),
+			Gone: true}
 	}
 	return err
 }
@@ -121,7 +122,8 @@ func (c *Sender) talk(ctx context.Context, s *Stream) error {
 		return cutBy(ctx, err)
 	}
 	commit := carryCommit{Marks: c.Marks}
-	in := &answers{asked: make(chan *offer, offersAhead), wanted: make(chan *offer, offersAhead), last: make(chan answer, 1)}
+	in := &answers{asked: make(chan *offer, offersAhead), wanted: make(chan *offer, offersAhead),
+		last: make(chan answer, 1)}
 	go in.read(s, c.Meter)
 	if !begin.HasRoot {
 		lease := c.Store.NewLease()

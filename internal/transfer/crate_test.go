@@ -28,14 +28,19 @@ func FuzzCrate(f *testing.F) {
 	st := openStore(f, 1)
 	id := commit(f, st, 1, nil, 20)
 	var out bytes.Buffer
-	w := &CrateWriter{Store: st, Meter: &Meter{}, Head: CrateHead{ID: "a", Site: "here", Snapshots: []CrateSnapshot{{ID: id.String()}}},
-		Marks: func(object.ID) ([][]byte, error) { return nil, nil }, Open: func(int) (io.WriteCloser, error) { return closer{&out}, nil }}
+	w := &CrateWriter{Store: st, Meter: &Meter{}, Head: CrateHead{ID: "a", Site: "here",
+		Snapshots: []CrateSnapshot{{ID: id.String()}}},
+		Marks: func(object.ID) ([][]byte, error) {
+			return nil, nil
+		}, Open: func(int) (io.WriteCloser, error) { return closer{&out}, nil }}
 	require.NoError(f, w.Write(context.Background()))
 	f.Add(out.Bytes())
 	f.Add(out.Bytes()[:out.Len()/2])
 	far := openStore(f, 2)
 	f.Fuzz(func(t *testing.T, raw []byte) {
-		r := &CrateReader{Store: far, Lease: far.NewLease(), Meant: func(*CrateHead) error { return nil }, Sees: func(uint32) bool { return false }, Meter: &Meter{}}
+		r := &CrateReader{Store: far, Lease: far.NewLease(), Meant: func(*CrateHead) error {
+			return nil
+		}, Sees: func(uint32) bool { return false }, Meter: &Meter{}}
 		parts, err := r.Read(context.Background(), bytes.NewReader(raw))
 		defer r.Lease.Release()
 		require.Empty(t, far.Roots(), "reading alone makes no snapshot")
@@ -60,8 +65,11 @@ func FuzzResealedCrate(f *testing.F) {
 	st := openStore(f, 1)
 	id := commit(f, st, 1, map[int][]byte{0: bytes.Repeat([]byte("page "), 3000), 1: []byte("short")}, 3)
 	var out bytes.Buffer
-	w := &CrateWriter{Store: st, Meter: &Meter{}, Head: CrateHead{ID: "a", Site: "here", Snapshots: []CrateSnapshot{{ID: id.String()}}},
-		Marks: func(object.ID) ([][]byte, error) { return nil, nil }, Open: func(int) (io.WriteCloser, error) { return closer{&out}, nil }}
+	w := &CrateWriter{Store: st, Meter: &Meter{}, Head: CrateHead{ID: "a", Site: "here",
+		Snapshots: []CrateSnapshot{{ID: id.String()}}},
+		Marks: func(object.ID) ([][]byte, error) {
+			return nil, nil
+		}, Open: func(int) (io.WriteCloser, error) { return closer{&out}, nil }}
 	require.NoError(f, w.Write(context.Background()))
 	far := openStore(f, 2)
 	f.Add(uint8(0), uint32(3), []byte{0xff}, false)
@@ -69,7 +77,9 @@ func FuzzResealedCrate(f *testing.F) {
 	f.Add(uint8(2), uint32(0), []byte{}, true)
 	f.Fuzz(func(t *testing.T, entry uint8, at uint32, change []byte, cut bool) {
 		raw := reseal(t, out.Bytes(), int(entry), int(at), change, cut)
-		r := &CrateReader{Store: far, Lease: far.NewLease(), Meant: func(*CrateHead) error { return nil }, Sees: func(uint32) bool { return false }, Meter: &Meter{}}
+		r := &CrateReader{Store: far, Lease: far.NewLease(), Meant: func(*CrateHead) error {
+			return nil
+		}, Sees: func(uint32) bool { return false }, Meter: &Meter{}}
 		defer r.Lease.Release()
 		parts, err := r.Read(context.Background(), bytes.NewReader(raw))
 		if err != nil {
@@ -147,12 +157,17 @@ func TestEveryByteOfACrate(t *testing.T) {
 	st := openStore(t, 1)
 	id := commit(t, st, 1, map[int][]byte{0: []byte("a page"), 1: []byte("short")}, 2)
 	var out bytes.Buffer
-	w := &CrateWriter{Store: st, Meter: &Meter{}, Head: CrateHead{ID: "a", Site: "here", Snapshots: []CrateSnapshot{{ID: id.String()}}},
-		Marks: func(object.ID) ([][]byte, error) { return nil, nil }, Open: func(int) (io.WriteCloser, error) { return closer{&out}, nil }}
+	w := &CrateWriter{Store: st, Meter: &Meter{}, Head: CrateHead{ID: "a", Site: "here",
+		Snapshots: []CrateSnapshot{{ID: id.String()}}},
+		Marks: func(object.ID) ([][]byte, error) {
+			return nil, nil
+		}, Open: func(int) (io.WriteCloser, error) { return closer{&out}, nil }}
 	require.NoError(t, w.Write(t.Context()))
 	far := openStore(t, 2)
 	load := func(raw []byte) error {
-		r := &CrateReader{Store: far, Lease: far.NewLease(), Meant: func(*CrateHead) error { return nil }, Sees: func(uint32) bool { return false }, Meter: &Meter{}}
+		r := &CrateReader{Store: far, Lease: far.NewLease(), Meant: func(*CrateHead) error {
+			return nil
+		}, Sees: func(uint32) bool { return false }, Meter: &Meter{}}
 		defer r.Lease.Release()
 		_, err := r.Read(t.Context(), bytes.NewReader(raw))
 		return err

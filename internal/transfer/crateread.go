@@ -72,7 +72,8 @@ func (c *crateEntries) next() (string, []byte, error) {
 		return "", nil, badCrate("the entry %q does not belong in one", h.Name)
 	}
 	var want bytes.Buffer
-	if err := tar.NewWriter(&want).WriteHeader(crateHeader(h.Name, h.Size)); err != nil || !bytes.Equal(want.Bytes(), c.block[:]) {
+	if err := tar.NewWriter(&want).WriteHeader(crateHeader(h.Name, h.Size)); err != nil || !bytes.Equal(want.Bytes(),
+		c.block[:]) {
 		return "", nil, badCrate("the header of %q was altered", h.Name)
 	}
 	raw := make([]byte, h.Size)
@@ -181,7 +182,8 @@ func (c *CrateReader) Read(ctx context.Context, r io.Reader) (out *CrateRoots, e
 		}
 		if name == crateEnd {
 			var tail crateTail
-			if json.Unmarshal(body, &tail) != nil || tail.Part != head.Part || len(tail.SHA256) != len(sums) || tail.Objects != objects {
+			if json.Unmarshal(body, &tail) != nil || tail.Part != head.Part || len(tail.SHA256) != len(sums) ||
+				tail.Objects != objects {
 				return nil, badCrate("%s does not fit what came before", crateEnd)
 			}
 			for n, sum := range sums {

@@ -61,7 +61,9 @@ func TestCarryStep(t *testing.T) {
 				err = Decode(body, &q)
 			}
 			if err == nil {
-				r := &Receiver{Store: st, Peer: publicOf(1), Meter: &Meter{}, Knows: func(object.ID) bool { return true }, Sees: func(uint32) bool { return true }, Arrived: func(object.ID, int64) (int64, error) { return 1, nil },
+				r := &Receiver{Store: st, Peer: publicOf(1), Meter: &Meter{}, Knows: func(object.ID) bool {
+					return true
+				}, Sees: func(uint32) bool { return true }, Arrived: func(object.ID, int64) (int64, error) { return 1, nil },
 					MayMark: func(*object.Mark, ed25519.PublicKey) bool { return true },
 					Trusted: func(*object.Root, ed25519.PublicKey) error { return nil }}
 				err = r.Run(ctx, s, &q)
@@ -116,7 +118,8 @@ func TestCarryOperationsFail(t *testing.T) {
 			}
 			defer link.Close()
 			for _, id := range []object.ID{first, second} {
-				c := &Sender{Store: src, Meter: &Meter{}, Request: CarryRequest{Lineage: object.LineageID{9}, Volume: "v", Origin: "a", Root: id}}
+				c := &Sender{Store: src, Meter: &Meter{}, Request: CarryRequest{Lineage: object.LineageID{9}, Volume: "v",
+					Origin: "a", Root: id}}
 				if rerr := c.Run(ctx, link); rerr != nil {
 					err = rerr
 				} else {
@@ -131,12 +134,14 @@ func TestCarryOperationsFail(t *testing.T) {
 	}
 	rng := rand.New(rand.NewPCG(4, 4))
 	runs, told := 0, 0
-	for _, fault := range []string{"fsync:EIO", "pwrite64:ENOSPC", "write:ENOSPC", "linkat:EIO", "renameat:EIO", "unlinkat:EIO", "openat:EMFILE", "openat:EIO", "ftruncate:EIO"} {
+	for _, fault := range []string{"fsync:EIO", "pwrite64:ENOSPC", "write:ENOSPC", "linkat:EIO", "renameat:EIO",
+		"unlinkat:EIO", "openat:EMFILE", "openat:EIO", "ftruncate:EIO"} {
 		call, code, _ := strings.Cut(fault, ":")
 		for k := 1 + rng.IntN(3); k < 120; k += 1 + rng.IntN(6) {
 			dir := filepath.Join(base, fmt.Sprintf("%s-%d", strings.ReplaceAll(fault, ":", "-"), k))
 			trace := filepath.Join(base, "trace")
-			acked, out, failed := run(dir, strace, "-f", "-qq", "-o", trace, "-e", "trace="+call, "-e", fmt.Sprintf("inject=%s:error=%s:when=%d", call, code, k))
+			acked, out, failed := run(dir, strace, "-f", "-qq", "-o", trace, "-e", "trace="+call, "-e",
+				fmt.Sprintf("inject=%s:error=%s:when=%d", call, code, k))
 			if bytes.Contains(out, []byte("ptrace")) {
 				t.Skipf("strace cannot trace here: %s", out)
 			}

@@ -98,7 +98,8 @@ func (s *Stream) small() {
 
 var (
 	encMode, _ = cbor.CoreDetEncOptions().EncMode()
-	decMode, _ = cbor.DecOptions{MaxArrayElements: 1 << 17, MaxMapPairs: 1 << 12, MaxNestedLevels: 8, IndefLength: cbor.IndefLengthForbidden}.DecMode()
+	decMode, _ = cbor.DecOptions{MaxArrayElements: 1 << 17, MaxMapPairs: 1 << 12, MaxNestedLevels: 8,
+		IndefLength: cbor.IndefLengthForbidden}.DecMode()
 )
 
 func encode(v any) ([]byte, error) { return encMode.Marshal(v) }
@@ -225,7 +226,8 @@ func (s *Stream) Request() (op string, body []byte, err error) {
 		return "", nil, err
 	}
 	if q.Version != Version {
-		err := &Refusal{What: fmt.Sprintf("this site speaks protocol version %d, the peer %d: bring both to the same release", Version, q.Version), Final: true}
+		err := &Refusal{What: fmt.Sprintf("this site speaks protocol version %d, the peer %d: bring both to the "+
+			"same release", Version, q.Version), Final: true}
 		s.Refuse(err)
 		return "", nil, err
 	}

@@ -27,7 +27,8 @@ type Identity struct {
 // NewIdentity makes the certificate for a key. The certificate only carries the key:
 // peers compare the key with the one they pinned and ignore the rest.
 func NewIdentity(key ed25519.PrivateKey) (*Identity, error) {
-	t := &x509.Certificate{SerialNumber: big.NewInt(1), NotBefore: time.Unix(946684800, 0), NotAfter: time.Unix(7258118400, 0)}
+	t := &x509.Certificate{SerialNumber: big.NewInt(1), NotBefore: time.Unix(946684800, 0), NotAfter: time.Unix(7258118400,
+		0)}
 	der, err := x509.CreateCertificate(rand.Reader, t, t, key.Public(), key)
 	if err != nil {
 		return nil, err
@@ -45,7 +46,8 @@ func KeyText(k ed25519.PublicKey) string { return hex.EncodeToString(k) }
 type KeyError struct{ Want, Got string }
 
 func (e *KeyError) Error() string {
-	return fmt.Sprintf("the site at that address has the key %.16s…, not the paired %.16s…: another machine answers, or the site was set up anew; nothing was sent. Pair again if that is meant", e.Got, e.Want)
+	return fmt.Sprintf("the site at that address has the key %.16s…, not the paired %.16s…: another machine answers, "+
+		"or the site was set up anew; nothing was sent. Pair again if that is meant", e.Got, e.Want)
 }
 
 func keyOf(raw [][]byte) (ed25519.PublicKey, error) {

@@ -49,7 +49,8 @@ func TestNothingByIdentity(t *testing.T) {
 		link, err := Dial(t.Context(), f.addr, id, f.id.Public())
 		require.NoError(t, err)
 		defer link.Close()
-		q := CarryRequest{Lineage: root.Lineage, Volume: root.Volume, Origin: root.Origin, Root: mine, Bases: []object.ID{others}}
+		q := CarryRequest{Lineage: root.Lineage, Volume: root.Volume, Origin: root.Origin, Root: mine,
+			Bases: []object.ID{others}}
 		s, err := link.Open(OpCarry, q)
 		require.NoError(t, err)
 		defer s.Close()

@@ -64,7 +64,8 @@ func (c *Receiver) Run(ctx context.Context, s *Stream, q *CarryRequest) (err err
 	var lease *store.Lease
 	if begin.HasRoot {
 		lease = c.Store.NewLease()
-	} else if lease, err = c.Store.DurableLease(store.LeaseName(fmt.Sprintf("%x %s %x", q.Lineage, q.Origin, c.Peer))); err != nil {
+	} else if lease, err = c.Store.DurableLease(store.LeaseName(fmt.Sprintf("%x %s %x", q.Lineage, q.Origin,
+		c.Peer))); err != nil {
 		return err
 	}
 	// The bases must stay while what is below them is relied on.
@@ -217,7 +218,8 @@ func (c *Receiver) commit(w *store.Writer, q *CarryRequest, has bool, m *carryCo
 }
 
 // TakeMarks puts mark records that came along beside their snapshot, those that count.
-func TakeMarks(st *store.Store, id object.ID, marks [][]byte, may func(m *object.Mark, signer ed25519.PublicKey) bool) error {
+func TakeMarks(st *store.Store, id object.ID, marks [][]byte,
+	may func(m *object.Mark, signer ed25519.PublicKey) bool) error {
 	for _, raw := range marks {
 		body, signer, err := object.OpenRecord("mark", raw)
 		if err != nil {
@@ -283,7 +285,8 @@ type batch struct {
 }
 
 func newIntake(w *store.Writer, stop func()) *intake {
-	in := &intake{w: w, stop: stop, slots: make(chan struct{}, runtime.NumCPU()+1), queue: make(chan *batch, 4), ended: make(chan struct{})}
+	in := &intake{w: w, stop: stop, slots: make(chan struct{}, runtime.NumCPU()+1), queue: make(chan *batch, 4),
+		ended: make(chan struct{})}
 	go func() {
 		defer close(in.ended)
 		for b := range in.queue {

@@ -47,7 +47,8 @@ func commit(t testing.TB, s *store.Store, seq uint64, files map[int][]byte, n in
 		data := files[i]
 		id, err := w.PutChunk(append(make([]byte, object.Headroom), data...))
 		require.NoError(t, err)
-		require.NoError(t, d.Add(object.Entry{Name: fmt.Appendf(nil, "%05d", i), Kind: object.File, Size: int64(len(data)), HasContent: true, Content: id}))
+		require.NoError(t, d.Add(object.Entry{Name: fmt.Appendf(nil, "%05d", i), Kind: object.File, Size: int64(len(data)),
+			HasContent: true, Content: id}))
 	}
 	top, err := d.Finish()
 	require.NoError(t, err)
@@ -83,7 +84,9 @@ func newFar(t testing.TB, trusted ed25519.PublicKey) *far {
 	f.id, err = NewIdentity(key(2))
 	require.NoError(t, err)
 	f.handle = func(ctx context.Context, s *Stream, q *CarryRequest) error {
-		r := &Receiver{Store: f.st, Peer: trusted, Meter: &Meter{}, Knows: func(object.ID) bool { return true }, Sees: func(uint32) bool { return true }, Arrived: func(object.ID, int64) (int64, error) { return 1, nil },
+		r := &Receiver{Store: f.st, Peer: trusted, Meter: &Meter{}, Knows: func(object.ID) bool {
+			return true
+		}, Sees: func(uint32) bool { return true }, Arrived: func(object.ID, int64) (int64, error) { return 1, nil },
 			MayMark: func(*object.Mark, ed25519.PublicKey) bool { return true },
 			Trusted: func(_ *object.Root, signer ed25519.PublicKey) error {
 				if !signer.Equal(trusted) {
@@ -182,7 +185,8 @@ func (f *far) carry(st *store.Store, id object.ID, bases ...object.ID) (*Meter, 
 		return nil, err
 	}
 	defer l.Close()
-	c := &Sender{Store: st, Meter: &Meter{}, Request: CarryRequest{Lineage: object.LineageID{9}, Volume: "v", Origin: "a", Root: id, Bases: bases}}
+	c := &Sender{Store: st, Meter: &Meter{}, Request: CarryRequest{Lineage: object.LineageID{9}, Volume: "v", Origin: "a",
+		Root: id, Bases: bases}}
 	return c.Meter, c.Run(ctx, l)
 }
 
@@ -323,10 +327,12 @@ func TestLyingSender(t *testing.T) {
 		"sends rubbish": func(s *Stream) error {
 			return s.raw(frameRecords, []byte("rubbish that is no record at all, and long enough"))
 		},
-		"offers a broken list":      func(s *Stream) error { return s.raw(frameOffer, make([]byte, 33)) },
-		"offers without end":        func(s *Stream) error { return s.raw(frameOffer, make([]byte, 32*(offerSize+1))) },
-		"sends an unknown frame":    func(s *Stream) error { return s.raw(99, nil) },
-		"commits somebody's record": func(s *Stream) error { return s.send(frameCommit, carryCommit{Root: []byte("no record")}) },
+		"offers a broken list":   func(s *Stream) error { return s.raw(frameOffer, make([]byte, 33)) },
+		"offers without end":     func(s *Stream) error { return s.raw(frameOffer, make([]byte, 32*(offerSize+1))) },
+		"sends an unknown frame": func(s *Stream) error { return s.raw(99, nil) },
+		"commits somebody's record": func(s *Stream) error {
+			return s.send(frameCommit, carryCommit{Root: []byte("no record")})
+		},
 		"announces a giant frame": func(s *Stream) error {
 			_, err := s.w.Write([]byte{byte(frameRecords), 0xff, 0xff, 0xff, 0xff})
 			return err

@@ -42,7 +42,8 @@ func (s *Service) catalogueIsOlder() (why string, err error) {
 		return "", err
 	}
 	if in < beside && text != "" {
-		why = fmt.Sprintf("the catalogue is older than the one that was in use here last (it counts %d starts and stops, and there were %d)", in, beside)
+		why = fmt.Sprintf("the catalogue is older than the one that was in use here last (it counts %d starts and stops, "+
+			"and there were %d)", in, beside)
 	}
 	return why, s.countGeneration(max(in, beside) + 1)
 }
@@ -92,7 +93,8 @@ func (s *Service) CompareMarks(ctx context.Context) error {
 	if differ == 1 { // what a crash leaves between a mark and its row
 		return nil
 	}
-	return s.rules.Suspend(fmt.Sprintf("the store has marks of %s that the catalogue did not know; it is probably an older copy. Look at your policies, then release removal with: candid store release",
+	return s.rules.Suspend(fmt.Sprintf("the store has marks of %s that the catalogue did not know; it is probably an "+
+		"older copy. Look at your policies, then release removal with: candid store release",
 		phrase.Many(differ, "snapshot")))
 }
 

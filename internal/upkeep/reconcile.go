@@ -50,7 +50,8 @@ func (s *Service) Reconcile() error {
 		}
 		rebuilt := len(known) == 0 && len(vols) == 0 && len(lost) > 1
 		if !rebuilt && !s.leftByCrash(lost) {
-			older = fmt.Sprintf("the store has %s that the catalogue did not know, more than a crash leaves: it is probably an older copy", phrase.Many(len(lost), "snapshot"))
+			older = fmt.Sprintf("the store has %s that the catalogue did not know, more than a crash leaves: it is probably "+
+				"an older copy", phrase.Many(len(lost), "snapshot"))
 		}
 		s.Log.Info("snapshots that the catalogue lacks are taken up from the store", "snapshots", len(lost))
 		if err := s.records.TakeUp(lost); err != nil {
@@ -63,7 +64,8 @@ func (s *Service) Reconcile() error {
 	if older == "" {
 		return nil
 	}
-	return s.rules.Suspend(older + "; look at what is there and at your policies, then release removal with: candid store release")
+	return s.rules.Suspend(older + "; look at what is there and at your policies, then release removal with: candid " +
+		"store release")
 }
 
 // forgetGone takes snapshots from the catalogue that the store does not have. Those that
@@ -75,7 +77,8 @@ func (s *Service) forgetGone(gone map[string]bool) error {
 	var dead, missed []string
 	for id := range gone {
 		dead = append(dead, id)
-		if row, err := s.Catalog.Snapshot(id); err == nil && row.Place == s.Place() && row.GraceUntil.IsZero() && !row.Hidden {
+		if row, err := s.Catalog.Snapshot(id); err == nil && row.Place == s.Place() && row.GraceUntil.IsZero() &&
+			!row.Hidden {
 			missed = append(missed, fmt.Sprintf("%s of %s, taken %s", id[:12], row.Volume, phrase.Stamp(row.Began.Time)))
 		}
 	}
@@ -92,7 +95,9 @@ func (s *Service) forgetGone(gone map[string]bool) error {
 	if err := s.pairing.CountStart(true); err != nil { // whoever carried them here compares
 		return err
 	}
-	return s.rules.Suspend(fmt.Sprintf("snapshots that nobody let go are not in the store any more: %s%s. Where another site has them, a route or a pull brings them back. When you have looked, release removal with: candid store release",
+	return s.rules.Suspend(fmt.Sprintf("snapshots that nobody let go are not in the store any more: %s%s. Where "+
+		"another site has them, a route or a pull brings them back. When you have looked, release removal with: candid "+
+		"store release",
 		strings.Join(missed, "; "), more))
 }
 
@@ -110,7 +115,8 @@ func (s *Service) leftByCrash(lost []object.ID) bool {
 			return false
 		}
 		seen[root.Lineage] = true
-		if root.Origin == s.Name() && last != nil && (last.Term > int64(root.Term) || last.Term == int64(root.Term) && last.Sequence >= int64(root.Sequence)) {
+		if root.Origin == s.Name() && last != nil && (last.Term > int64(root.Term) || last.Term == int64(root.Term) &&
+			last.Sequence >= int64(root.Sequence)) {
 			return false
 		}
 	}
@@ -124,7 +130,8 @@ func (s *Service) RebuildCatalogue() (int, error) {
 	if err != nil {
 		return 0, err
 	}
-	if err := s.Catalog.Set(rules.HoldSetting, "the catalogue was rebuilt from the store on request; look at what is there, then release it with: candid store release"); err != nil {
+	if err := s.Catalog.Set(rules.HoldSetting, "the catalogue was rebuilt from the store on request; look at what is "+
+		"there, then release it with: candid store release"); err != nil {
 		return 0, err
 	}
 	roots, err := s.routes.DropDerived(s.Store.Roots())

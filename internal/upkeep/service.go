@@ -28,5 +28,6 @@ type Service struct {
 // New works in a data directory.
 func New(dir *datadir.Dir, run *run.Engine, records *records.Service, pairing *pairing.Service, rules *rules.Service,
 	capture *capture.Service, routes *route.Service, recovery *recovery.Service) *Service {
-	return &Service{Dir: dir, run: run, records: records, pairing: pairing, rules: rules, capture: capture, routes: routes, recovery: recovery}
+	return &Service{Dir: dir, run: run, records: records, pairing: pairing, rules: rules, capture: capture, routes: routes,
+		recovery: recovery}
 }

@@ -40,14 +40,19 @@ func (s *Service) StartSweep(settle bool, by string) (*run.Job, error) {
 		var done, total recovery.Counter
 		j.Begin(func() api.Progress { return api.Progress{Files: done.Load(), TotalBytes: 0} })
 		j.Say("packing anew what is needed")
-		res, err := s.Store.Sweep(ctx, store.SweepOptions{Settle: settle, Progress: func(d, t int64) { done.Store(d); total.Store(t) }})
+		res, err := s.Store.Sweep(ctx, store.SweepOptions{Settle: settle, Progress: func(d, t int64) {
+			done.Store(d)
+			total.Store(t)
+		}})
 		if err != nil {
 			return nil, "", err
 		}
-		words := fmt.Sprintf("%d objects nobody needs; %s given back, %s wait in packs that are mostly needed", res.Condemned, phrase.Size(res.FreedBytes), phrase.Size(res.WaitingBytes))
+		words := fmt.Sprintf("%d objects nobody needs; %s given back, %s wait in packs that are mostly needed", res.Condemned,
+			phrase.Size(res.FreedBytes), phrase.Size(res.WaitingBytes))
 		if len(res.Blind) > 0 {
 			j.Remark()
-			words += fmt.Sprintf(". What was stored before is kept, because it is not known what %s of the damaged %s needs: candid store verify asks other sites for it; or remove that snapshot",
+			words += fmt.Sprintf(". What was stored before is kept, because it is not known what %s of the damaged %s needs: "+
+				"candid store verify asks other sites for it; or remove that snapshot",
 				res.Blind[0].String()[:12], phrase.Many(len(res.Blind), "snapshot"))
 		}
 		return res, words, nil
@@ -57,7 +62,8 @@ func (s *Service) StartSweep(settle bool, by string) (*run.Job, error) {
 // Usage tells what the store holds, by volume.
 func (s *Service) Usage() (*api.Usage, error) {
 	u := s.Store.Usage()
-	out := &api.Usage{Place: s.Place(), Objects: u.Objects, Packs: u.Packs, StoredBytes: u.StoredBytes, DeadBytes: u.DeadBytes, Snapshots: u.Snapshots,
+	out := &api.Usage{Place: s.Place(), Objects: u.Objects, Packs: u.Packs, StoredBytes: u.StoredBytes,
+		DeadBytes: u.DeadBytes, Snapshots: u.Snapshots,
 		FreeBytes: u.FreeBytes, Volumes: []api.VolumeUsage{}}
 	out.BallastHeld, out.BallastWanted = s.Store.Ballast()
 	vols, err := s.Catalog.Volumes()

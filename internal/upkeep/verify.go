@@ -64,7 +64,8 @@ func (d *damageLeft) any() bool { return d.Objects+d.Records > 0 || d.Catalogue 
 
 // sentence tells a person what is damaged and what to do.
 func (d *damageLeft) sentence() api.Sentence {
-	x := api.Sentence{Weight: "act", About: "store damaged", Next: "Ask other sites again", Command: "candid store verify", Link: "/space"}
+	x := api.Sentence{Weight: "act", About: "store damaged", Next: "Ask other sites again", Command: "candid store verify",
+		Link: "/space"}
 	var parts []string
 	if d.Objects > 0 {
 		parts = append(parts, phrase.Many(d.Objects, "object"))
@@ -74,7 +75,8 @@ func (d *damageLeft) sentence() api.Sentence {
 	}
 	if len(parts) > 0 {
 		n := len(d.Snapshots) + d.More
-		x.Text = fmt.Sprintf("The verification of %s found %s damaged or missing, which concerns %s", phrase.Stamp(d.At), strings.Join(parts, " and "), phrase.Many(n, "snapshot"))
+		x.Text = fmt.Sprintf("The verification of %s found %s damaged or missing, which concerns %s", phrase.Stamp(d.At),
+			strings.Join(parts, " and "), phrase.Many(n, "snapshot"))
 		if n > 0 {
 			x.Text += ": " + shortIDs(d.Snapshots, d.More)
 		}
@@ -83,7 +85,8 @@ func (d *damageLeft) sentence() api.Sentence {
 	if d.Catalogue != "" {
 		x.Text = strings.TrimSpace(x.Text + " The catalogue is not as it was written: " + d.Catalogue + ".")
 		if d.Objects+d.Records == 0 {
-			x.Next, x.Command = "Stop the service, put the newest of the copies in its place, start it again", "candid store copies"
+			x.Next, x.Command = "Stop the service, put the newest of the copies in its place, start it again",
+				"candid store copies"
 		}
 	}
 	return x
@@ -108,7 +111,8 @@ func (s *Service) DamageSentence() (x api.Sentence, is bool) {
 		return d.sentence(), true
 	}
 	if f := s.Store.Findings(); len(f) > 0 && d.At.Before(s.run.Started) {
-		return api.Sentence{Text: findingText(f), Weight: "act", About: "store damaged", Next: "Look what it concerns", Command: "candid store verify", Link: "/space"}, true
+		return api.Sentence{Text: findingText(f), Weight: "act", About: "store damaged", Next: "Look what it concerns",
+			Command: "candid store verify", Link: "/space"}, true
 	}
 	return x, false
 }
@@ -121,7 +125,8 @@ func findingText(f []store.Finding) string {
 	}
 	for _, x := range f {
 		if text := what[x.Code]; text != "" {
-			return fmt.Sprintf("Since the service started %s (%s). A verification tells whether any snapshot is concerned.", text, x.File)
+			return fmt.Sprintf("Since the service started %s (%s). A verification tells whether any snapshot is concerned.",
+				text, x.File)
 		}
 	}
 	return "The store was found damaged. A verification tells whether any snapshot is concerned."
@@ -191,20 +196,25 @@ func (s *Service) verify(ctx context.Context, j *run.Job) (any, string, error) {
 	if err := s.noteDamageLeft(left); err != nil {
 		return first, "", err
 	}
-	j.Logf("%s compared with index, packs and censuses, and every record of a snapshot and mark", phrase.Many(first.Snapshots, "snapshot"))
+	j.Logf("%s compared with index, packs and censuses, and every record of a snapshot and mark",
+		phrase.Many(first.Snapshots, "snapshot"))
 	if left.any() {
-		return first, "", errors.New(strings.TrimSuffix(left.sentence().Text, ".") + otherSites(told) + "; the log names the snapshots and paths. The next snapshot of an undamaged volume puts back what it still has")
+		return first, "", errors.New(strings.TrimSuffix(left.sentence().Text, ".") + otherSites(told) +
+			"; the log names the snapshots and paths. The next snapshot of an undamaged volume puts back what it still has")
 	}
 	if !first.Whole() {
 		j.Remark()
-		return first, fmt.Sprintf("%s found damaged, and all is whole again%s", phrase.Many(len(first.Damage)+len(first.Records), "stored part"), otherSites(told)), nil
+		return first, fmt.Sprintf("%s found damaged, and all is whole again%s",
+			phrase.Many(len(first.Damage)+len(first.Records), "stored part"), otherSites(told)), nil
 	}
 	if n := len(first.Damage); n > 0 {
 		j.Remark()
-		return first, fmt.Sprintf("%s whole; %s that nothing needs any more are damaged, and a sweep takes them away: look at the disk",
+		return first, fmt.Sprintf("%s whole; %s that nothing needs any more are damaged, and a sweep takes them away: "+
+			"look at the disk",
 			phrase.ManyAre(first.Snapshots, "snapshot"), phrase.Many(n, "stored part")), nil
 	}
-	return first, fmt.Sprintf("%d objects, %s, %s: all as written", first.Objects, phrase.Size(first.Bytes), phrase.Many(first.Snapshots, "snapshot")), nil
+	return first, fmt.Sprintf("%d objects, %s, %s: all as written", first.Objects, phrase.Size(first.Bytes),
+		phrase.Many(first.Snapshots, "snapshot")), nil
 }
 
 func otherSites(told []string) string {

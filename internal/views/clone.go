@@ -57,14 +57,16 @@ func MountClone(src Source, volume, snapshot, home string, at *Spot, staging str
 	// The merged top is the upper one's: of a new clone it must be as the snapshot's.
 	if entries, err := os.ReadDir(filepath.Join(home, upperName)); err == nil && len(entries) == 0 {
 		upper := filepath.Join(home, upperName)
-		err := errors.Join(copyXattrs(lower, upper), os.Chown(upper, int(top.Uid), int(top.Gid)), unix.Chmod(upper, top.Mode&0o7777), unix.UtimesNano(upper, []unix.Timespec{top.Mtim, top.Mtim}))
+		err := errors.Join(copyXattrs(lower, upper), os.Chown(upper, int(top.Uid), int(top.Gid)),
+			unix.Chmod(upper, top.Mode&0o7777), unix.UtimesNano(upper, []unix.Timespec{top.Mtim, top.Mtim}))
 		if err != nil {
 			return nil, errors.Join(err, below.Stop())
 		}
 	}
 	// One filesystem's inodes beside the other's (xino), so that the names of one file have
 	// one; renaming directories is noted instead of refused (redirect_dir).
-	opts := fmt.Sprintf("lowerdir=%s,upperdir=%s,workdir=%s,redirect_dir=on,index=off,xino=on", escape(lower), escape(filepath.Join(home, upperName)), escape(filepath.Join(home, workName)))
+	opts := fmt.Sprintf("lowerdir=%s,upperdir=%s,workdir=%s,redirect_dir=on,index=off,xino=on", escape(lower),
+		escape(filepath.Join(home, upperName)), escape(filepath.Join(home, workName)))
 	if len(opts) > 4000 {
 		return nil, errors.Join(fmt.Errorf("the path %s is too long for an overlay", home), below.Stop())
 	}
@@ -72,7 +74,8 @@ func MountClone(src Source, volume, snapshot, home string, at *Spot, staging str
 		return unix.Mount(cloneSource, target, "overlay", unix.MS_NOSUID|unix.MS_NODEV, opts)
 	})
 	if err != nil {
-		return nil, errors.Join(fmt.Errorf("the kernel does not lay %s over the snapshot: %w", filepath.Join(home, upperName), err), below.Stop())
+		return nil, errors.Join(fmt.Errorf("the kernel does not lay %s over the snapshot: %w", filepath.Join(home, upperName),
+			err), below.Stop())
 	}
 	return &Clone{below, at}, nil
 }

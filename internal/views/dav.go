@@ -43,12 +43,14 @@ func DAV(src Source, prefix string, log *slog.Logger) http.Handler {
 			if d := r.Header.Get("Depth"); d != "0" && d != "1" { // a whole tree may be millions (RFC 4918 §9.1)
 				w.Header().Set("Content-Type", "application/xml; charset=utf-8")
 				w.WriteHeader(http.StatusForbidden)
-				io.WriteString(w, `<?xml version="1.0" encoding="utf-8"?><D:error xmlns:D="DAV:"><D:propfind-finite-depth/></D:error>`)
+				io.WriteString(w,
+					`<?xml version="1.0" encoding="utf-8"?><D:error xmlns:D="DAV:"><D:propfind-finite-depth/></D:error>`)
 				return
 			}
 		default:
 			w.Header().Set("Allow", "OPTIONS, GET, HEAD, PROPFIND")
-			http.Error(w, "snapshots cannot be changed: only OPTIONS, GET, HEAD and PROPFIND are answered", http.StatusMethodNotAllowed)
+			http.Error(w, "snapshots cannot be changed: only OPTIONS, GET, HEAD and PROPFIND are answered",
+				http.StatusMethodNotAllowed)
 			return
 		}
 		r.Body = http.MaxBytesReader(w, r.Body, 64<<10) // a list of properties has no more

@@ -44,9 +44,11 @@ const mostAtOnce = 1 << 20
 
 // serve shows a node and what is below it at a directory. The kernel relies for so long on
 // names and attributes that it was told.
-func (v *view) serve(at *Spot, staging string, top fs.InodeEmbedder, known time.Duration, change func(*fs.Options)) (*Mounted, error) {
+func (v *view) serve(at *Spot, staging string, top fs.InodeEmbedder, known time.Duration, change func(*fs.Options)) (
+	*Mounted, error) {
 	opt := &fs.Options{EntryTimeout: &known, AttrTimeout: &known, NullPermissions: true,
-		MountOptions: fuse.MountOptions{Name: "candid", EnableAcl: true, MaxWrite: mostAtOnce, MaxReadAhead: mostAtOnce, EnableSymlinkCaching: true}}
+		MountOptions: fuse.MountOptions{Name: "candid", EnableAcl: true, MaxWrite: mostAtOnce, MaxReadAhead: mostAtOnce,
+			EnableSymlinkCaching: true}}
 	if change != nil {
 		change(opt)
 	}
@@ -99,9 +101,11 @@ func (v *view) mount(at *Spot, staging string, top fs.InodeEmbedder, opt *fs.Opt
 	if err != nil {
 		return nil, &os.PathError{Op: "open", Path: "/dev/fuse", Err: err}
 	}
-	data := fmt.Sprintf("fd=%d,rootmode=%o,user_id=%d,group_id=%d,max_read=%d,default_permissions,allow_other", dev, unix.S_IFDIR, os.Geteuid(), os.Getegid(), mostAtOnce)
+	data := fmt.Sprintf("fd=%d,rootmode=%o,user_id=%d,group_id=%d,max_read=%d,default_permissions,allow_other", dev,
+		unix.S_IFDIR, os.Geteuid(), os.Getegid(), mostAtOnce)
 	err = at.mount(staging, func(target string) error {
-		return os.NewSyscallError("mount", unix.Mount("candid:"+v.volume, target, fuseKind, unix.MS_RDONLY|unix.MS_NOSUID|unix.MS_NODEV, data))
+		return os.NewSyscallError("mount", unix.Mount("candid:"+v.volume, target, fuseKind, unix.MS_RDONLY|unix.MS_NOSUID|
+			unix.MS_NODEV, data))
 	})
 	if err != nil {
 		unix.Close(dev)

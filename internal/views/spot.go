@@ -96,7 +96,8 @@ func (s *Spot) mount(staging string, mount func(target string) error) error {
 			return nil
 		}
 	}
-	return errors.Join(err, fmt.Errorf("%s was renamed meanwhile", s.Path), unix.Unmount(beneath.Name(fd), unix.MNT_DETACH))
+	return errors.Join(err, fmt.Errorf("%s was renamed meanwhile", s.Path), unix.Unmount(beneath.Name(fd),
+		unix.MNT_DETACH))
 }
 
 // mountID identifies the mount that is seen at the name now.

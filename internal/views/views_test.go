@@ -55,7 +55,8 @@ func TestNamesOfMoments(t *testing.T) {
 		}
 		require.LessOrEqual(t, m.given, 2004)
 	}
-	for _, name := range []string{"", "x", "2026-03-04T14-04-59Z", "2026-03-04T14-05-00Z.ffff", "2026-13-04T14-05-00Z", "2026-03-04T14-05-07Z.eeee", "@GMT-2026.03.04-14.05.00"} {
+	for _, name := range []string{"", "x", "2026-03-04T14-04-59Z", "2026-03-04T14-05-00Z.ffff", "2026-13-04T14-05-00Z",
+		"2026-03-04T14-05-07Z.eeee", "@GMT-2026.03.04-14.05.00"} {
 		_, ok, err := lookUp(m, "notes", name, plainForm)
 		require.NoError(t, err)
 		require.False(t, ok, name)

@@ -54,7 +54,8 @@ func TestNothingCommands(t *testing.T) {
 
 // A word stands for its text, and for nothing else, in a shell; and it is no option.
 func TestWordsOfAShell(t *testing.T) {
-	texts := []string{"", "plain/name.txt", "two words", "$(reboot)", "`reboot`", "a;b", "it's", "''", `\`, "--in-place", "-", "~root", "*", "{a,b}", "植物", "a\u00a0b", "#x", "a=b", "!x", "a\tb", "%1B"}
+	texts := []string{"", "plain/name.txt", "two words", "$(reboot)", "`reboot`", "a;b", "it's", "''", `\`, "--in-place",
+		"-", "~root", "*", "{a,b}", "植物", "a\u00a0b", "#x", "a=b", "!x", "a\tb", "%1B"}
 	chosen := rapid.StringOfN(rapid.RuneFrom([]rune("ab'\"\\$`;&|<>()*?[]{}~#!=-\t é")), 0, 12, -1)
 	for i := range 200 {
 		texts = append(texts, chosen.Example(i))

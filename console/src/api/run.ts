@@ -4,5 +4,10 @@ import { api, told } from "./client";
 
 /** Follows a run until it is over; undefined: none yet. */
 export function useRun(id: number | undefined) {
-  return useQuery({ queryKey: ["run", id], queryFn: () => told(api.GET("/runs/{id}", { params: { path: { id: id! } } })), enabled: id !== undefined, refetchInterval: (q) => (q.state.data?.ended ? false : 700) });
+  return useQuery({
+    queryKey: ["run", id],
+    queryFn: () => told(api.GET("/runs/{id}", { params: { path: { id: id! } } })),
+    enabled: id !== undefined,
+    refetchInterval: (q) => (q.state.data?.ended ? false : 700),
+  });
 }

@@ -10,7 +10,11 @@ import { exact, size, stamp } from "../parts/words";
 export function Forecast({ usage }: { usage: Schemas["Usage"] }) {
   const f = usage.forecast;
   const samples = f.samples ?? [];
-  const W = 720, H = 150, left = 70, right = 96, bottom = 22;
+  const W = 720,
+    H = 150,
+    left = 70,
+    right = 96,
+    bottom = 22;
   const last = samples.at(-1);
   const begin = samples[0] ? Date.parse(samples[0].at) : 0;
   const now = last ? Date.parse(last.at) : 0;
@@ -18,37 +22,95 @@ export function Forecast({ usage }: { usage: Schemas["Usage"] }) {
   const full = f.full ? Date.parse(f.full) : Infinity;
   const end = Math.min(now + (now - begin), full + (now - begin) / 8);
   const ahead = (n: number, perDay: number) => Math.max(0, n + (perDay * (end - now)) / 86_400_000);
-  const lines = last ? [
-    { name: "stored", of: (s: Schemas["UsageSample"]) => s.stored, to: ahead(last.stored, f.storedPerDay), dash: "" },
-    { name: "free", of: (s: Schemas["UsageSample"]) => s.free, to: ahead(last.free, f.freePerDay), dash: "6 3" },
-  ] : [];
+  const lines = last
+    ? [
+        {
+          name: "stored",
+          of: (s: Schemas["UsageSample"]) => s.stored,
+          to: ahead(last.stored, f.storedPerDay),
+          dash: "",
+        },
+        { name: "free", of: (s: Schemas["UsageSample"]) => s.free, to: ahead(last.free, f.freePerDay), dash: "6 3" },
+      ]
+    : [];
   const x = scaleTime([begin, end], [left, W - right]);
   return (
     <section aria-labelledby="forecast" className="my-6">
-      <h2 id="forecast" className="head border-b border-ink">How it grows</h2>
+      <h2 id="forecast" className="head border-b border-ink">
+        How it grows
+      </h2>
       <p className="py-2">{f.sentence}</p>
-      {usage.ballastWanted > 0 && <p className="pb-2 text-sm">Ballast: <span title={exact(usage.ballastHeld)}>{size(usage.ballastHeld)}</span> of <span title={exact(usage.ballastWanted)}>{size(usage.ballastWanted)}</span> are set aside, which only snapshots may use.</p>}
-      {last && samples.length > 2 && (
-        <div className="grid gap-x-8 md:grid-cols-2">{lines.map((l) => {
-          const most = Math.max(1, l.to, ...samples.map(l.of)) * 1.05;
-          const y = scaleLinear([0, most], [H - bottom, 8]).nice(3);
-          const path = (points: [number, number][]) => points.map(([a, b], i) => `${i ? "L" : "M"}${a.toFixed(1)},${b.toFixed(1)}`).join("");
-          return (
-            <figure key={l.name}>
-              <figcaption className="text-sm font-semibold">{l.name === "stored" ? "Stored by snapshots" : "Free on the filesystem"}</figcaption>
-              <div className="overflow-x-auto"><svg viewBox={`0 0 ${W} ${H}`} className="block w-full min-w-[460px]" role="img" aria-label={`${l.name}: ${size(l.of(last))} now, ${size(l.to)} on ${stamp(new Date(end))} going on so`}>
-                {y.ticks(3).map((t) => <g key={t}><line x1={left} x2={W - right} y1={y(t)} y2={y(t)} stroke="var(--rule)" /><text x={left - 6} y={y(t) + 4} textAnchor="end" fontSize={13} fill="var(--faint)">{size(t)}</text></g>)}
-                {x.ticks(5).map((t) => <text key={+t} x={x(t)} y={H - 5} textAnchor="middle" fontSize={13} fill="var(--faint)">{x.tickFormat(5)(t)}</text>)}
-                <line x1={x(now)} x2={x(now)} y1={8} y2={H - bottom} stroke="var(--now)" />
-                <path d={path(samples.map((s) => [x(Date.parse(s.at)), y(l.of(s))]))} fill="none" stroke="var(--ink)" strokeWidth={1.8} />
-                <path d={path([[x(now), y(l.of(last))], [x(end), y(l.to)]])} fill="none" stroke="var(--ink)" strokeWidth={1.4} strokeDasharray="5 4" />
-                <text x={x(end) + 6} y={y(l.to) + 4} fontSize={13} fill="var(--ink)">{size(l.to)}</text>
-              </svg></div>
-            </figure>
-          );
-        })}</div>
+      {usage.ballastWanted > 0 && (
+        <p className="pb-2 text-sm">
+          Ballast: <span title={exact(usage.ballastHeld)}>{size(usage.ballastHeld)}</span> of{" "}
+          <span title={exact(usage.ballastWanted)}>{size(usage.ballastWanted)}</span> are set aside, which only
+          snapshots may use.
+        </p>
       )}
-      {last && samples.length > 2 && <p className="text-xs text-faint">Drawn: measured. Dashed: going on at the median rate of the last days. The line between: now.</p>}
+      {last && samples.length > 2 && (
+        <div className="grid gap-x-8 md:grid-cols-2">
+          {lines.map((l) => {
+            const most = Math.max(1, l.to, ...samples.map(l.of)) * 1.05;
+            const y = scaleLinear([0, most], [H - bottom, 8]).nice(3);
+            const path = (points: [number, number][]) =>
+              points.map(([a, b], i) => `${i ? "L" : "M"}${a.toFixed(1)},${b.toFixed(1)}`).join("");
+            return (
+              <figure key={l.name}>
+                <figcaption className="text-sm font-semibold">
+                  {l.name === "stored" ? "Stored by snapshots" : "Free on the filesystem"}
+                </figcaption>
+                <div className="overflow-x-auto">
+                  <svg
+                    viewBox={`0 0 ${W} ${H}`}
+                    className="block w-full min-w-[460px]"
+                    role="img"
+                    aria-label={`${l.name}: ${size(l.of(last))} now, ${size(l.to)} on ${stamp(new Date(end))} going on so`}
+                  >
+                    {y.ticks(3).map((t) => (
+                      <g key={t}>
+                        <line x1={left} x2={W - right} y1={y(t)} y2={y(t)} stroke="var(--rule)" />
+                        <text x={left - 6} y={y(t) + 4} textAnchor="end" fontSize={13} fill="var(--faint)">
+                          {size(t)}
+                        </text>
+                      </g>
+                    ))}
+                    {x.ticks(5).map((t) => (
+                      <text key={+t} x={x(t)} y={H - 5} textAnchor="middle" fontSize={13} fill="var(--faint)">
+                        {x.tickFormat(5)(t)}
+                      </text>
+                    ))}
+                    <line x1={x(now)} x2={x(now)} y1={8} y2={H - bottom} stroke="var(--now)" />
+                    <path
+                      d={path(samples.map((s) => [x(Date.parse(s.at)), y(l.of(s))]))}
+                      fill="none"
+                      stroke="var(--ink)"
+                      strokeWidth={1.8}
+                    />
+                    <path
+                      d={path([
+                        [x(now), y(l.of(last))],
+                        [x(end), y(l.to)],
+                      ])}
+                      fill="none"
+                      stroke="var(--ink)"
+                      strokeWidth={1.4}
+                      strokeDasharray="5 4"
+                    />
+                    <text x={x(end) + 6} y={y(l.to) + 4} fontSize={13} fill="var(--ink)">
+                      {size(l.to)}
+                    </text>
+                  </svg>
+                </div>
+              </figure>
+            );
+          })}
+        </div>
+      )}
+      {last && samples.length > 2 && (
+        <p className="text-xs text-faint">
+          Drawn: measured. Dashed: going on at the median rate of the last days. The line between: now.
+        </p>
+      )}
     </section>
   );
 }
@@ -59,25 +121,45 @@ export function Caps({ usage }: { usage: Schemas["Usage"] }) {
   const caps = usage.caps ?? [];
   const [making, setMaking] = useState(false);
   const remove = useMutation({
-    mutationFn: (c: Schemas["Cap"]) => told(api.DELETE("/caps/{scope}/{name}", { params: { path: { scope: c.scope, name: c.name } }, headers: once() })),
+    mutationFn: (c: Schemas["Cap"]) =>
+      told(api.DELETE("/caps/{scope}/{name}", { params: { path: { scope: c.scope, name: c.name } }, headers: once() })),
     onSuccess: () => queries.invalidateQueries(),
   });
   return (
     <section aria-labelledby="caps" className="my-6">
       <div className="flex flex-wrap items-baseline gap-4 border-b border-ink">
-        <h2 id="caps" className="head">Caps</h2>
-        <span className="text-sm text-faint">Upper bounds of a volume, of another site&apos;s copies, or of this place.</span>
-        <button className="quiet ml-auto text-sm" onClick={() => setMaking(true)}>Set a cap</button>
+        <h2 id="caps" className="head">
+          Caps
+        </h2>
+        <span className="text-sm text-faint">
+          Upper bounds of a volume, of another site&apos;s copies, or of this place.
+        </span>
+        <button className="quiet ml-auto text-sm" onClick={() => setMaking(true)}>
+          Set a cap
+        </button>
       </div>
       <Trouble error={remove.error} />
-      {caps.length === 0 ? <p className="py-2 text-sm text-faint">None. Snapshots take what the rules keep.</p> : (
-        <ul>{caps.map((c) => (
-          <li key={c.scope + c.name} className="flex flex-wrap items-baseline gap-x-4 border-b border-rule py-2 text-sm">
-            <span className="font-semibold">{c.scope} {c.name}</span>
-            <span className={c.isReached && c.reached === "stop taking" ? "border-l-4 border-hand pl-3" : ""}>{c.sentence}</span>
-            <button className="quiet ml-auto" onClick={() => remove.mutate(c)}>take away</button>
-          </li>
-        ))}</ul>
+      {caps.length === 0 ? (
+        <p className="py-2 text-sm text-faint">None. Snapshots take what the rules keep.</p>
+      ) : (
+        <ul>
+          {caps.map((c) => (
+            <li
+              key={c.scope + c.name}
+              className="flex flex-wrap items-baseline gap-x-4 border-b border-rule py-2 text-sm"
+            >
+              <span className="font-semibold">
+                {c.scope} {c.name}
+              </span>
+              <span className={c.isReached && c.reached === "stop taking" ? "border-l-4 border-hand pl-3" : ""}>
+                {c.sentence}
+              </span>
+              <button className="quiet ml-auto" onClick={() => remove.mutate(c)}>
+                take away
+              </button>
+            </li>
+          ))}
+        </ul>
       )}
       {making && <CapSheet usage={usage} close={() => setMaking(false)} />}
     </section>
@@ -99,22 +181,89 @@ function CapSheet({ usage, close }: { usage: Schemas["Usage"]; close: () => void
   const put = useMutation({
     mutationFn: () => {
       const [scope, name] = chosen.split(" ") as ["volume" | "peer" | "place", string];
-      return told(api.PUT("/caps", { headers: once(), body: { scope, name, reached, ...(count ? { snapshots: Number(count) } : {}), ...(bytes ? { bytes: Math.round(Number(bytes) * units[unit]) } : {}) } }));
+      return told(
+        api.PUT("/caps", {
+          headers: once(),
+          body: {
+            scope,
+            name,
+            reached,
+            ...(count ? { snapshots: Number(count) } : {}),
+            ...(bytes ? { bytes: Math.round(Number(bytes) * units[unit]) } : {}),
+          },
+        }),
+      );
     },
-    onSuccess: () => { void queries.invalidateQueries(); close(); },
+    onSuccess: () => {
+      void queries.invalidateQueries();
+      close();
+    },
   });
   return (
     <Sheet title="Set a cap" open close={close}>
-      <form onSubmit={(e) => { e.preventDefault(); put.mutate(); }}>
-        <Field label="Of"><select className="field w-full" value={chosen} onChange={(e) => setChosen(e.target.value)}>{choices.map((c) => <option key={c.join(" ")} value={c.join(" ")}>{c[0] === "peer" ? `all copies from ${c[1]}` : c.join(" ")}</option>)}</select></Field>
-        <Field label="At most so many snapshots" help="Empty: no bound. Those in grace do not count."><input className="field w-full" type="number" min={1} value={count} onChange={(e) => setCount(e.target.value)} /></Field>
-        <Field label="At most so many bytes of their own" help="Empty: no bound. What other snapshots need too does not count.">
-          <input className="field" type="number" min={0} step="any" value={bytes} onChange={(e) => setBytes(e.target.value)} />
+      <form
+        onSubmit={(e) => {
+          e.preventDefault();
+          put.mutate();
+        }}
+      >
+        <Field label="Of">
+          <select className="field w-full" value={chosen} onChange={(e) => setChosen(e.target.value)}>
+            {choices.map((c) => (
+              <option key={c.join(" ")} value={c.join(" ")}>
+                {c[0] === "peer" ? `all copies from ${c[1]}` : c.join(" ")}
+              </option>
+            ))}
+          </select>
         </Field>
-        <Field label="Unit of the bytes"><select className="field" value={unit} onChange={(e) => setUnit(e.target.value as keyof typeof units)}>{Object.keys(units).map((u) => <option key={u}>{u}</option>)}</select></Field>
-        <Field label="When it is reached"><select className="field w-full" value={reached} onChange={(e) => setReached(e.target.value as typeof reached)}><option value="stop taking">stop taking, and say so</option><option value="oldest goes">the oldest go, through grace</option></select></Field>
+        <Field label="At most so many snapshots" help="Empty: no bound. Those in grace do not count.">
+          <input
+            className="field w-full"
+            type="number"
+            min={1}
+            value={count}
+            onChange={(e) => setCount(e.target.value)}
+          />
+        </Field>
+        <Field
+          label="At most so many bytes of their own"
+          help="Empty: no bound. What other snapshots need too does not count."
+        >
+          <input
+            className="field"
+            type="number"
+            min={0}
+            step="any"
+            value={bytes}
+            onChange={(e) => setBytes(e.target.value)}
+          />
+        </Field>
+        <Field label="Unit of the bytes">
+          <select className="field" value={unit} onChange={(e) => setUnit(e.target.value as keyof typeof units)}>
+            {Object.keys(units).map((u) => (
+              <option key={u}>{u}</option>
+            ))}
+          </select>
+        </Field>
+        <Field label="When it is reached">
+          <select
+            className="field w-full"
+            value={reached}
+            onChange={(e) => setReached(e.target.value as typeof reached)}
+          >
+            <option value="stop taking">stop taking, and say so</option>
+            <option value="oldest goes">the oldest go, through grace</option>
+          </select>
+        </Field>
         <Trouble error={put.error} />
-        <div className="mt-4 flex gap-3"><button className="press" disabled={put.isPending || (!count && !bytes)}>Set it</button><button type="button" className="quiet" onClick={close}>Not now</button></div>
+        <div className="mt-4 flex gap-3">
+          <button className="press" disabled={put.isPending || (!count && !bytes)}>
+            Set it
+          </button>
+          <button type="button" className="quiet" onClick={close}>
+            Not now
+          </button>
+        </div>
       </form>
     </Sheet>
   );

@@ -16,7 +16,10 @@ export function Clones({ volumes }: { volumes: string[] }) {
   const [making, setMaking] = useState(false);
   const [leaving, setLeaving] = useState<Clone | null>(null);
   const [settling, setSettling] = useState<Clone | null>(null);
-  const snapshot = useMutation({ mutationFn: (name: string) => told(api.POST("/clones/{name}/snapshots", { params: { path: { name } }, body: {}, headers: once() })) });
+  const snapshot = useMutation({
+    mutationFn: (name: string) =>
+      told(api.POST("/clones/{name}/snapshots", { params: { path: { name } }, body: {}, headers: once() })),
+  });
   const taken = useRun(snapshot.data?.id);
   const again = () => void queries.invalidateQueries({ queryKey: ["clones"] });
   const all = list.data ?? [];
@@ -24,22 +27,86 @@ export function Clones({ volumes }: { volumes: string[] }) {
     <section className="my-8">
       <h2 className="head border-b border-ink">Clones</h2>
       <Trouble error={list.error ?? snapshot.error ?? taken.error} />
-      {all.length === 0 && !list.isPending && <p className="py-2 text-sm text-faint">None. A clone is a writable copy of a moment on this site's host: made at once, and it takes room only for what is changed in it.</p>}
+      {all.length === 0 && !list.isPending && (
+        <p className="py-2 text-sm text-faint">
+          None. A clone is a writable copy of a moment on this site's host: made at once, and it takes room only for
+          what is changed in it.
+        </p>
+      )}
       {all.map((c) => (
         <div key={c.name} className="flex flex-wrap items-baseline gap-x-4 border-b border-rule py-2 text-sm">
           <span className="font-semibold">{c.name}</span>
-          <span className="min-w-0 grow basis-80">of <Link className="quiet" to={`/volumes/${encodeURIComponent(c.volume)}`}>{c.volume}</Link> as of {stamp(c.taken)}, at <span className="font-mono break-all">{c.dir}</span>{!c.there && <span className="text-hand"> (not mounted at present)</span>}</span>
-          <span className="text-faint">made {ago(c.made)}; {c.changed} changed, {size(c.bytes)}{c.until ? `; goes ${ago(c.until)}` : ""}</span>
-          <button className="quiet" aria-label={`Take a snapshot of ${c.name}`} onClick={() => snapshot.mutate(c.name)} disabled={snapshot.isPending || (taken.data && !taken.data.ended)}>snapshot</button>
-          <button className="quiet" aria-label={`Make ${c.name} a volume`} onClick={() => setSettling(c)}>make a volume</button>
-          <button className="quiet" aria-label={`Discard ${c.name}`} onClick={() => setLeaving(c)}>discard</button>
+          <span className="min-w-0 grow basis-80">
+            of{" "}
+            <Link className="quiet" to={`/volumes/${encodeURIComponent(c.volume)}`}>
+              {c.volume}
+            </Link>{" "}
+            as of {stamp(c.taken)}, at <span className="font-mono break-all">{c.dir}</span>
+            {!c.there && <span className="text-hand"> (not mounted at present)</span>}
+          </span>
+          <span className="text-faint">
+            made {ago(c.made)}; {c.changed} changed, {size(c.bytes)}
+            {c.until ? `; goes ${ago(c.until)}` : ""}
+          </span>
+          <button
+            className="quiet"
+            aria-label={`Take a snapshot of ${c.name}`}
+            onClick={() => snapshot.mutate(c.name)}
+            disabled={snapshot.isPending || (taken.data && !taken.data.ended)}
+          >
+            snapshot
+          </button>
+          <button className="quiet" aria-label={`Make ${c.name} a volume`} onClick={() => setSettling(c)}>
+            make a volume
+          </button>
+          <button className="quiet" aria-label={`Discard ${c.name}`} onClick={() => setLeaving(c)}>
+            discard
+          </button>
         </div>
       ))}
-      {taken.data && <div aria-live="polite" className="py-2 text-sm">{taken.data.ended ? <Link className="quiet" to={`/runs/${taken.data.id}`}>{taken.data.state}: {taken.data.outcome}</Link> : <Progress run={taken.data} />}</div>}
-      {volumes.length > 0 && <button className="press mt-3" onClick={() => setMaking(true)}>Make a clone</button>}
-      {making && <Make volumes={volumes} close={() => { setMaking(false); again(); }} />}
-      {settling && <Settle clone={settling} close={() => { setSettling(null); again(); }} />}
-      {leaving && <Discard clone={leaving} close={() => { setLeaving(null); again(); }} />}
+      {taken.data && (
+        <div aria-live="polite" className="py-2 text-sm">
+          {taken.data.ended ? (
+            <Link className="quiet" to={`/runs/${taken.data.id}`}>
+              {taken.data.state}: {taken.data.outcome}
+            </Link>
+          ) : (
+            <Progress run={taken.data} />
+          )}
+        </div>
+      )}
+      {volumes.length > 0 && (
+        <button className="press mt-3" onClick={() => setMaking(true)}>
+          Make a clone
+        </button>
+      )}
+      {making && (
+        <Make
+          volumes={volumes}
+          close={() => {
+            setMaking(false);
+            again();
+          }}
+        />
+      )}
+      {settling && (
+        <Settle
+          clone={settling}
+          close={() => {
+            setSettling(null);
+            again();
+          }}
+        />
+      )}
+      {leaving && (
+        <Discard
+          clone={leaving}
+          close={() => {
+            setLeaving(null);
+            again();
+          }}
+        />
+      )}
     </section>
   );
 }
@@ -51,19 +118,57 @@ function Make({ volumes, close }: { volumes: string[]; close: () => void }) {
   const [dir, setDir] = useState("");
   const [days, setDays] = useState("7");
   const make = useMutation({
-    mutationFn: () => told(api.POST("/clones", { body: { name, volume, at: at === "latest" ? at : new Date(at).toISOString(), dir, ...(Number(days) > 0 ? { until: new Date(Date.now() + Number(days) * 86400_000).toISOString() } : {}) }, headers: once() })),
+    mutationFn: () =>
+      told(
+        api.POST("/clones", {
+          body: {
+            name,
+            volume,
+            at: at === "latest" ? at : new Date(at).toISOString(),
+            dir,
+            ...(Number(days) > 0 ? { until: new Date(Date.now() + Number(days) * 86400_000).toISOString() } : {}),
+          },
+          headers: once(),
+        }),
+      ),
     onSuccess: close,
   });
   return (
     <Sheet title="Make a clone" open close={close}>
-      <form onSubmit={(e) => { e.preventDefault(); make.mutate(); }}>
-        <Field label="Name"><input className="field w-full" value={name} onChange={(e) => setName(e.target.value)} required /></Field>
-        <Field label="Volume"><select className="field w-full" value={volume} onChange={(e) => setVolume(e.target.value)}>{volumes.map((v) => <option key={v}>{v}</option>)}</select></Field>
-        <Field label="As of" help="latest, or a moment such as 2026-03-04 14:05."><input className="field w-full font-mono" value={at} onChange={(e) => setAt(e.target.value)} required /></Field>
-        <Field label="Directory" help="An empty directory of this site's host, below one of its roots."><input className="field w-full font-mono" value={dir} onChange={(e) => setDir(e.target.value)} required /></Field>
-        <Field label="Discard after days" help="Empty: by hand."><input className="field w-full" inputMode="numeric" value={days} onChange={(e) => setDays(e.target.value)} /></Field>
+      <form
+        onSubmit={(e) => {
+          e.preventDefault();
+          make.mutate();
+        }}
+      >
+        <Field label="Name">
+          <input className="field w-full" value={name} onChange={(e) => setName(e.target.value)} required />
+        </Field>
+        <Field label="Volume">
+          <select className="field w-full" value={volume} onChange={(e) => setVolume(e.target.value)}>
+            {volumes.map((v) => (
+              <option key={v}>{v}</option>
+            ))}
+          </select>
+        </Field>
+        <Field label="As of" help="latest, or a moment such as 2026-03-04 14:05.">
+          <input className="field w-full font-mono" value={at} onChange={(e) => setAt(e.target.value)} required />
+        </Field>
+        <Field label="Directory" help="An empty directory of this site's host, below one of its roots.">
+          <input className="field w-full font-mono" value={dir} onChange={(e) => setDir(e.target.value)} required />
+        </Field>
+        <Field label="Discard after days" help="Empty: by hand.">
+          <input className="field w-full" inputMode="numeric" value={days} onChange={(e) => setDays(e.target.value)} />
+        </Field>
         <Trouble error={make.error} />
-        <div className="mt-3 flex gap-3"><button className="press" disabled={make.isPending}>Make it</button><button type="button" className="quiet" onClick={close}>Not now</button></div>
+        <div className="mt-3 flex gap-3">
+          <button className="press" disabled={make.isPending}>
+            Make it
+          </button>
+          <button type="button" className="quiet" onClick={close}>
+            Not now
+          </button>
+        </div>
       </form>
     </Sheet>
   );
@@ -72,16 +177,53 @@ function Make({ volumes, close }: { volumes: string[]; close: () => void }) {
 /** Lays a clone out in full in a directory of its own, as a volume. */
 function Settle({ clone, close }: { clone: Clone; close: () => void }) {
   const [to, setTo] = useState("");
-  const settle = useMutation({ mutationFn: () => told(api.POST("/clones/{name}/settle", { params: { path: { name: clone.name } }, body: { to }, headers: once() })) });
+  const settle = useMutation({
+    mutationFn: () =>
+      told(
+        api.POST("/clones/{name}/settle", { params: { path: { name: clone.name } }, body: { to }, headers: once() }),
+      ),
+  });
   const run = useRun(settle.data?.id);
   return (
     <Sheet title={`Make ${clone.name} a volume of its own`} open close={close}>
-      <form onSubmit={(e) => { e.preventDefault(); settle.mutate(); }}>
-        <p className="my-3 text-sm">Its present state is taken as a snapshot and laid out in full in a new directory, as the volume {clone.name}, which is protected there from then on; the clone is gone. It takes all its room then. What is changed in it meanwhile does not come along.</p>
-        {!settle.data && <Field label="Directory" help="A new or empty one of this site's host, below one of its roots."><input className="field w-full font-mono" value={to} onChange={(e) => setTo(e.target.value)} required /></Field>}
+      <form
+        onSubmit={(e) => {
+          e.preventDefault();
+          settle.mutate();
+        }}
+      >
+        <p className="my-3 text-sm">
+          Its present state is taken as a snapshot and laid out in full in a new directory, as the volume {clone.name},
+          which is protected there from then on; the clone is gone. It takes all its room then. What is changed in it
+          meanwhile does not come along.
+        </p>
+        {!settle.data && (
+          <Field label="Directory" help="A new or empty one of this site's host, below one of its roots.">
+            <input className="field w-full font-mono" value={to} onChange={(e) => setTo(e.target.value)} required />
+          </Field>
+        )}
         <Trouble error={settle.error ?? run.error} />
-        {run.data && <div aria-live="polite" className="my-3">{run.data.ended ? <p className={`font-say ${run.data.state.startsWith("done") ? "" : "text-hand"}`}>{run.data.state}: {run.data.outcome}</p> : <Progress run={run.data} />}</div>}
-        <div className="mt-3 flex gap-3">{!settle.data && <button className="press" disabled={settle.isPending}>Make it a volume</button>}<button type="button" className="quiet" onClick={close}>{settle.data ? "Close" : "Not now"}</button></div>
+        {run.data && (
+          <div aria-live="polite" className="my-3">
+            {run.data.ended ? (
+              <p className={`font-say ${run.data.state.startsWith("done") ? "" : "text-hand"}`}>
+                {run.data.state}: {run.data.outcome}
+              </p>
+            ) : (
+              <Progress run={run.data} />
+            )}
+          </div>
+        )}
+        <div className="mt-3 flex gap-3">
+          {!settle.data && (
+            <button className="press" disabled={settle.isPending}>
+              Make it a volume
+            </button>
+          )}
+          <button type="button" className="quiet" onClick={close}>
+            {settle.data ? "Close" : "Not now"}
+          </button>
+        </div>
       </form>
       <ByCommand lines={[`candid clone settle ${word(clone.name)} --to ${word(to || "DIR")}`]} />
     </Sheet>
@@ -91,15 +233,50 @@ function Settle({ clone, close }: { clone: Clone; close: () => void }) {
 function Discard({ clone, close }: { clone: Clone; close: () => void }) {
   const [typed, setTyped] = useState("");
   const [anyway, setAnyway] = useState(false);
-  const discard = useMutation({ mutationFn: () => told(api.DELETE("/clones/{name}", { params: { path: { name: clone.name }, query: { anyway } }, headers: once() })), onSuccess: close });
+  const discard = useMutation({
+    mutationFn: () =>
+      told(
+        api.DELETE("/clones/{name}", { params: { path: { name: clone.name }, query: { anyway } }, headers: once() }),
+      ),
+    onSuccess: close,
+  });
   return (
     <Sheet title={`Discard ${clone.name}`} open close={close}>
-      <form onSubmit={(e) => { e.preventDefault(); discard.mutate(); }}>
-        <p className="my-3 text-sm">{clone.changed === 0 ? "Nothing was changed in it." : `${clone.changed} names that were changed in it are gone for good, ${size(clone.bytes)}.`} The snapshot that it stands on goes as the rules say.</p>
-        {clone.changed > 0 && <Field label={`Type ${clone.name} to go on`}><input className="field w-full" value={typed} onChange={(e) => setTyped(e.target.value)} /></Field>}
-        {discard.error && <label className="block text-sm"><input type="checkbox" checked={anyway} onChange={(e) => setAnyway(e.target.checked)} /> also when someone has something in it open: they lose it</label>}
+      <form
+        onSubmit={(e) => {
+          e.preventDefault();
+          discard.mutate();
+        }}
+      >
+        <p className="my-3 text-sm">
+          {clone.changed === 0
+            ? "Nothing was changed in it."
+            : `${clone.changed} names that were changed in it are gone for good, ${size(clone.bytes)}.`}{" "}
+          The snapshot that it stands on goes as the rules say.
+        </p>
+        {clone.changed > 0 && (
+          <Field label={`Type ${clone.name} to go on`}>
+            <input className="field w-full" value={typed} onChange={(e) => setTyped(e.target.value)} />
+          </Field>
+        )}
+        {discard.error && (
+          <label className="block text-sm">
+            <input type="checkbox" checked={anyway} onChange={(e) => setAnyway(e.target.checked)} /> also when someone
+            has something in it open: they lose it
+          </label>
+        )}
         <Trouble error={discard.error} />
-        <div className="mt-3 flex gap-3"><button className="press press-hand" disabled={discard.isPending || (clone.changed > 0 && typed !== clone.name)}>Discard it</button><button type="button" className="quiet" onClick={close}>Not now</button></div>
+        <div className="mt-3 flex gap-3">
+          <button
+            className="press press-hand"
+            disabled={discard.isPending || (clone.changed > 0 && typed !== clone.name)}
+          >
+            Discard it
+          </button>
+          <button type="button" className="quiet" onClick={close}>
+            Not now
+          </button>
+        </div>
       </form>
     </Sheet>
   );

@@ -19,17 +19,38 @@ export function OwnerPage({ me }: { me: Me }) {
   const volume = params.get("volume") ?? grants[0]?.volume ?? "";
   const grant = grants.find((g) => g.volume === volume);
   const at = time.moment ? new Date(time.moment).toISOString() : "latest";
-  if (!grant) return <p className="my-8 font-say text-lg">Nothing was granted to you yet. Ask whoever looks after the snapshots of {me.site} to let you see your folders.</p>;
+  if (!grant)
+    return (
+      <p className="my-8 font-say text-lg">
+        Nothing was granted to you yet. Ask whoever looks after the snapshots of {me.site} to let you see your folders.
+      </p>
+    );
   const folders = (grant.paths ?? []).map((p) => p || "everything");
   return (
     <>
       <div className="my-5 flex flex-wrap items-baseline gap-x-4 gap-y-1">
-        <h1 className="font-say text-2xl font-semibold">Your files in {grants.length > 1
-          ? <select aria-label="Volume" className="field" value={volume} onChange={(e) => setParams({ volume: e.target.value })}>{grants.map((g) => <option key={g.volume}>{g.volume}</option>)}</select>
-          : volume}</h1>
+        <h1 className="font-say text-2xl font-semibold">
+          Your files in{" "}
+          {grants.length > 1 ? (
+            <select
+              aria-label="Volume"
+              className="field"
+              value={volume}
+              onChange={(e) => setParams({ volume: e.target.value })}
+            >
+              {grants.map((g) => (
+                <option key={g.volume}>{g.volume}</option>
+              ))}
+            </select>
+          ) : (
+            volume
+          )}
+        </h1>
         <p className="text-sm text-faint">{folders.join(", ")}</p>
       </div>
-      <p className="font-say text-lg">Choose when on the ruler, or look for a name. What you bring back goes where it was; the way back is kept.</p>
+      <p className="font-say text-lg">
+        Choose when on the ruler, or look for a name. What you bring back goes where it was; the way back is kept.
+      </p>
       <Ruler volumes={[volume]} tall />
       <Contents key={volume} volume={volume} at={at} inPlace own={grant.paths ?? []} />
       <Brought />
@@ -38,7 +59,10 @@ export function OwnerPage({ me }: { me: Me }) {
 }
 
 function Brought() {
-  const runs = useQuery({ queryKey: ["runs", "own"], queryFn: () => told(api.GET("/runs", { params: { query: { kind: "restore", limit: 20 } } })) });
+  const runs = useQuery({
+    queryKey: ["runs", "own"],
+    queryFn: () => told(api.GET("/runs", { params: { query: { kind: "restore", limit: 20 } } })),
+  });
   const all = runs.data?.items ?? [];
   return (
     <section className="my-8">
@@ -49,7 +73,13 @@ function Brought() {
         <div key={r.id} className="flex flex-wrap items-baseline gap-x-4 border-b border-rule py-2 text-sm">
           <span className="text-faint">{stamp(r.queued)}</span>
           <State word={r.state} />
-          {r.ended ? <span className="min-w-0 grow basis-96">{r.outcome}</span> : <span className="grow"><Progress run={r} /></span>}
+          {r.ended ? (
+            <span className="min-w-0 grow basis-96">{r.outcome}</span>
+          ) : (
+            <span className="grow">
+              <Progress run={r} />
+            </span>
+          )}
           {Date.now() - new Date(r.queued).getTime() < 86400_000 && <UndoButton run={r} />}
         </div>
       ))}

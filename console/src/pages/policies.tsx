@@ -31,28 +31,75 @@ export function Policies() {
   const all = list.data ?? [];
   const name = params.get("policy") ?? all[0]?.name ?? "";
   const chosen = name === "+" ? undefined : all.find((p) => p.name === name);
-  const choose = (p: string) => setParams((old) => { const n = new URLSearchParams(old); n.set("policy", p); return n; });
+  const choose = (p: string) =>
+    setParams((old) => {
+      const n = new URLSearchParams(old);
+      n.set("policy", p);
+      return n;
+    });
   return (
     <>
       <div className="my-5 flex flex-wrap items-baseline gap-x-5 gap-y-1">
         <h1 className="head">Policies</h1>
-        {all.map((p) => <button key={p.name} className={p.name === chosen?.name ? "border-b-2 border-ink font-semibold" : "quiet"} onClick={() => choose(p.name)}>{p.name}</button>)}
-        <button className={name === "+" ? "border-b-2 border-ink font-semibold" : "quiet"} onClick={() => choose("+")}>+ a new one</button>
+        {all.map((p) => (
+          <button
+            key={p.name}
+            className={p.name === chosen?.name ? "border-b-2 border-ink font-semibold" : "quiet"}
+            onClick={() => choose(p.name)}
+          >
+            {p.name}
+          </button>
+        ))}
+        <button className={name === "+" ? "border-b-2 border-ink font-semibold" : "quiet"} onClick={() => choose("+")}>
+          + a new one
+        </button>
       </div>
-      {all.length === 0 && name !== "+" && <p className="mb-3">No policies yet. Begin with this one: change it to your needs and store it.</p>}
-      <Editor key={chosen ? chosen.name + chosen.version : "+"} policy={chosen} start={chosen?.body ?? blank.replaceAll("SITE", site.data?.name ?? "here")} stored={choose} />
-      <ByCommand lines={[chosen ? `candid policy show ${chosen.name}` : "candid policy list", "candid policy diff FILE", "candid policy put FILE", "candid policy calendar", ...(chosen ? [`candid policy preview ${chosen.name}`] : [])]} />
+      {all.length === 0 && name !== "+" && (
+        <p className="mb-3">No policies yet. Begin with this one: change it to your needs and store it.</p>
+      )}
+      <Editor
+        key={chosen ? chosen.name + chosen.version : "+"}
+        policy={chosen}
+        start={chosen?.body ?? blank.replaceAll("SITE", site.data?.name ?? "here")}
+        stored={choose}
+      />
+      <ByCommand
+        lines={[
+          chosen ? `candid policy show ${chosen.name}` : "candid policy list",
+          "candid policy diff FILE",
+          "candid policy put FILE",
+          "candid policy calendar",
+          ...(chosen ? [`candid policy preview ${chosen.name}`] : []),
+        ]}
+      />
     </>
   );
 }
 
-function Editor({ policy, start, stored }: { policy?: Schemas["Policy"]; start: string; stored: (name: string) => void }) {
+function Editor({
+  policy,
+  start,
+  stored,
+}: {
+  policy?: Schemas["Policy"];
+  start: string;
+  stored: (name: string) => void;
+}) {
   const queries = useQueryClient();
   const [text, setText] = useState(start);
   const [settled, setSettled] = useState(start);
   const [params, setParams] = useSearchParams();
   const form = params.get("view") === "form";
-  const view = (v: string) => setParams((old) => { const n = new URLSearchParams(old); if (v) n.set("view", v); else n.delete("view"); return n; }, { replace: true });
+  const view = (v: string) =>
+    setParams(
+      (old) => {
+        const n = new URLSearchParams(old);
+        if (v) n.set("view", v);
+        else n.delete("view");
+        return n;
+      },
+      { replace: true },
+    );
   const routes = useQuery({ queryKey: ["routes"], queryFn: () => told(api.GET("/routes")) });
   const site = useQuery({ queryKey: ["site"], queryFn: () => told(api.GET("/site")) });
   const [horizon, look] = useState<Horizon>({ days: 90, fromNothing: false });
@@ -62,7 +109,11 @@ function Editor({ policy, start, stored }: { policy?: Schemas["Policy"]; start: 
     const t = setTimeout(() => setSettled(text), 350);
     return () => clearTimeout(t);
   }, [text]);
-  const check = useQuery({ queryKey: ["check", settled], queryFn: () => told(api.POST("/policies/check", { body: { body: settled } })), placeholderData: (old) => old });
+  const check = useQuery({
+    queryKey: ["check", settled],
+    queryFn: () => told(api.POST("/policies/check", { body: { body: settled } })),
+    placeholderData: (old) => old,
+  });
   const problems = check.data?.problems ?? [];
   const letting = check.data?.letting ?? [];
   const hints = check.data?.hints ?? [];
@@ -74,7 +125,10 @@ function Editor({ policy, start, stored }: { policy?: Schemas["Policy"]; start: 
   };
   const put = useMutation({
     mutationFn: () => told(api.PUT("/policies", { body: { body: text, accept: letting.length > 0 }, headers: once() })),
-    onSuccess: (p) => { void queries.invalidateQueries(); stored(p.name); },
+    onSuccess: (p) => {
+      void queries.invalidateQueries();
+      stored(p.name);
+    },
   });
   const bad = new Set(problems.map((p) => p.line));
   const lines = text.split("\n");
@@ -82,58 +136,168 @@ function Editor({ policy, start, stored }: { policy?: Schemas["Policy"]; start: 
     <div className="grid gap-x-8 gap-y-4 lg:grid-cols-[minmax(0,1.15fr)_minmax(0,1fr)]">
       <div>
         <div className="mb-2 flex gap-5 text-sm" role="group" aria-label="View of the document">
-          <button aria-pressed={!form} className={form ? "quiet" : "border-b-2 border-ink font-semibold"} onClick={() => view("")}>Text</button>
-          <button aria-pressed={form} className={form ? "border-b-2 border-ink font-semibold" : "quiet"} onClick={() => view("form")}>Form</button>
+          <button
+            aria-pressed={!form}
+            className={form ? "quiet" : "border-b-2 border-ink font-semibold"}
+            onClick={() => view("")}
+          >
+            Text
+          </button>
+          <button
+            aria-pressed={form}
+            className={form ? "border-b-2 border-ink font-semibold" : "quiet"}
+            onClick={() => view("form")}
+          >
+            Form
+          </button>
           <span className="text-faint">two views of one document</span>
         </div>
-        {form && <PolicyForm text={text} change={setText} places={[...new Set([site.data?.name, ...(routes.data ?? []).map((r) => r.to)].filter((p): p is string => !!p))]} />}
-        {!form && <div className="flex border border-ink bg-sheet font-mono text-[13px] leading-6">
-          <div aria-hidden className="shrink-0 border-r border-rule py-2 text-right text-faint select-none">
-            {lines.map((_, i) => <div key={i} className={`px-2 ${bad.has(i + 1) ? "bg-hand text-paper" : ""}`}>{i + 1}</div>)}
+        {form && (
+          <PolicyForm
+            text={text}
+            change={setText}
+            places={[
+              ...new Set([site.data?.name, ...(routes.data ?? []).map((r) => r.to)].filter((p): p is string => !!p)),
+            ]}
+          />
+        )}
+        {!form && (
+          <div className="flex border border-ink bg-sheet font-mono text-[13px] leading-6">
+            <div aria-hidden className="shrink-0 border-r border-rule py-2 text-right text-faint select-none">
+              {lines.map((_, i) => (
+                <div key={i} className={`px-2 ${bad.has(i + 1) ? "bg-hand text-paper" : ""}`}>
+                  {i + 1}
+                </div>
+              ))}
+            </div>
+            <textarea
+              ref={area}
+              aria-label="Policy document"
+              aria-invalid={problems.length > 0}
+              spellCheck={false}
+              className="min-w-0 flex-1 resize-none overflow-x-auto bg-transparent p-2 whitespace-pre outline-offset-0"
+              rows={Math.max(lines.length, 14)}
+              value={text}
+              onChange={(e) => {
+                setText(e.target.value);
+                offers.moved();
+              }}
+              onKeyDown={offers.key}
+              onSelect={offers.moved}
+            />
           </div>
-          <textarea ref={area} aria-label="Policy document" aria-invalid={problems.length > 0} spellCheck={false} className="min-w-0 flex-1 resize-none overflow-x-auto bg-transparent p-2 whitespace-pre outline-offset-0" rows={Math.max(lines.length, 14)} value={text} onChange={(e) => { setText(e.target.value); offers.moved(); }} onKeyDown={offers.key} onSelect={offers.moved} />
-        </div>}
+        )}
         {!form && offers.list}
         <div className="mt-3 flex flex-wrap items-baseline gap-3">
-          <button className={`press ${letting.length ? "press-hand" : ""}`} disabled={problems.length > 0 || put.isPending || text === policy?.body || settled !== text} onClick={() => put.mutate()}>
+          <button
+            className={`press ${letting.length ? "press-hand" : ""}`}
+            disabled={problems.length > 0 || put.isPending || text === policy?.body || settled !== text}
+            onClick={() => put.mutate()}
+          >
             {letting.length ? `Store it and let ${letting.length} go` : "Store it"}
           </button>
-          {policy && <span className="text-sm text-faint">version {policy.version}, changed {stamp(policy.changed)} by {policy.changedBy}</span>}
+          {policy && (
+            <span className="text-sm text-faint">
+              version {policy.version}, changed {stamp(policy.changed)} by {policy.changedBy}
+            </span>
+          )}
         </div>
         <Trouble error={put.error ?? check.error} />
         {policy && <History name={policy.name} load={setText} />}
-        {check.data && problems.length === 0 && <div className="mt-5"><OutlookCharts body={settled} horizon={horizon} /></div>}
+        {check.data && problems.length === 0 && (
+          <div className="mt-5">
+            <OutlookCharts body={settled} horizon={horizon} />
+          </div>
+        )}
       </div>
       <section aria-label="What it does" aria-live="polite">
         {problems.length > 0 ? (
           <>
             <h2 className="head border-b border-ink">It cannot be used yet</h2>
             {problems.map((p) => (
-              <button key={p.line + p.what} className="my-2 block w-full cursor-pointer border-l-4 border-hand pl-3 text-left text-sm" onClick={() => goTo(p.line, p.column)}>
-                {p.line > 0 && <strong>Line {p.line}, column {p.column}: </strong>}{p.what}
+              <button
+                key={p.line + p.what}
+                className="my-2 block w-full cursor-pointer border-l-4 border-hand pl-3 text-left text-sm"
+                onClick={() => goTo(p.line, p.column)}
+              >
+                {p.line > 0 && (
+                  <strong>
+                    Line {p.line}, column {p.column}:{" "}
+                  </strong>
+                )}
+                {p.what}
               </button>
             ))}
           </>
-        ) : check.data && (
-          <>
-            <h2 className="head border-b border-ink">What it does</h2>
-            <p className="my-2 text-sm">{(check.data.volumes ?? []).length ? <>It chooses {(check.data.volumes ?? []).map((v, i) => <span key={v}>{i > 0 && ", "}<Link className="quiet" to={`/volumes/${encodeURIComponent(v)}`}>{v}</Link></span>)}.</> : "It chooses no volume yet."}</p>
-            {policy && text === policy.body && (
-              <>
-                <p className="my-2 text-sm">{policy.paused ? "It is paused: nothing is taken, and nothing expires." : `Takes ${(policy.take ?? []).join("; ") || "nothing by itself"}.`}</p>
-</>
-            )}
-            {hints.map((h) => (
-              <button key={h.line + h.what} className="my-2 block w-full cursor-pointer border-l-4 border-now pl-3 text-left text-sm" onClick={() => goTo(h.line, h.column)}>{h.line > 0 && <strong>Line {h.line}: </strong>}{h.what}</button>
-            ))}
-            {letting.length === 0 ? <p className="my-2 text-sm text-faint">Under it nothing expires that is kept now.</p> : (
-              <>
-                <p className="my-3 border-l-4 border-hand pl-3 text-sm">Under it snapshots expire that are kept now: {places.map((p) => `${letting.filter((g) => g.place === p).length} at ${p}`).join(", ")}. After grace and a sweep {size(check.data.bytes)} come back here.</p>
-                <div className="max-h-72 overflow-y-auto"><table className="plain"><tbody>{letting.map((g) => <tr key={g.place + g.id}><td className="font-mono whitespace-nowrap">{stamp(g.taken)}</td><td>{g.volume}</td><td>{g.place}</td><td className="text-faint">{g.why}</td></tr>)}</tbody></table></div>
-              </>
-            )}
-            <Outlook body={settled} horizon={horizon} look={look} />
-          </>
+        ) : (
+          check.data && (
+            <>
+              <h2 className="head border-b border-ink">What it does</h2>
+              <p className="my-2 text-sm">
+                {(check.data.volumes ?? []).length ? (
+                  <>
+                    It chooses{" "}
+                    {(check.data.volumes ?? []).map((v, i) => (
+                      <span key={v}>
+                        {i > 0 && ", "}
+                        <Link className="quiet" to={`/volumes/${encodeURIComponent(v)}`}>
+                          {v}
+                        </Link>
+                      </span>
+                    ))}
+                    .
+                  </>
+                ) : (
+                  "It chooses no volume yet."
+                )}
+              </p>
+              {policy && text === policy.body && (
+                <>
+                  <p className="my-2 text-sm">
+                    {policy.paused
+                      ? "It is paused: nothing is taken, and nothing expires."
+                      : `Takes ${(policy.take ?? []).join("; ") || "nothing by itself"}.`}
+                  </p>
+                </>
+              )}
+              {hints.map((h) => (
+                <button
+                  key={h.line + h.what}
+                  className="my-2 block w-full cursor-pointer border-l-4 border-now pl-3 text-left text-sm"
+                  onClick={() => goTo(h.line, h.column)}
+                >
+                  {h.line > 0 && <strong>Line {h.line}: </strong>}
+                  {h.what}
+                </button>
+              ))}
+              {letting.length === 0 ? (
+                <p className="my-2 text-sm text-faint">Under it nothing expires that is kept now.</p>
+              ) : (
+                <>
+                  <p className="my-3 border-l-4 border-hand pl-3 text-sm">
+                    Under it snapshots expire that are kept now:{" "}
+                    {places.map((p) => `${letting.filter((g) => g.place === p).length} at ${p}`).join(", ")}. After
+                    grace and a sweep {size(check.data.bytes)} come back here.
+                  </p>
+                  <div className="max-h-72 overflow-y-auto">
+                    <table className="plain">
+                      <tbody>
+                        {letting.map((g) => (
+                          <tr key={g.place + g.id}>
+                            <td className="font-mono whitespace-nowrap">{stamp(g.taken)}</td>
+                            <td>{g.volume}</td>
+                            <td>{g.place}</td>
+                            <td className="text-faint">{g.why}</td>
+                          </tr>
+                        ))}
+                      </tbody>
+                    </table>
+                  </div>
+                </>
+              )}
+              <Outlook body={settled} horizon={horizon} look={look} />
+            </>
+          )
         )}
       </section>
     </div>

@@ -4,7 +4,12 @@ import { api, told } from "../api/client";
 import { Trouble } from "../parts/bits";
 import { Growth, Ladder } from "../parts/outlook";
 
-const horizons: [number, string][] = [[30, "30 days"], [90, "90 days"], [365, "a year"], [1095, "3 years"]];
+const horizons: [number, string][] = [
+  [30, "30 days"],
+  [90, "90 days"],
+  [365, "a year"],
+  [1095, "3 years"],
+];
 
 export type Horizon = { days: number; fromNothing: boolean };
 
@@ -22,21 +27,47 @@ export function Outlook({ body, horizon, look }: { body: string; horizon: Horizo
   return (
     <section aria-labelledby="outlook" className="mt-5">
       <div className="flex flex-wrap items-baseline gap-x-4 gap-y-1 border-b border-ink">
-        <h2 id="outlook" className="head">Left after</h2>
-        {horizons.map(([d, label]) => <button key={d} aria-pressed={d === horizon.days} className={d === horizon.days ? "border-b-2 border-ink font-semibold" : "quiet"} onClick={() => look({ ...horizon, days: d })}>{label}</button>)}
+        <h2 id="outlook" className="head">
+          Left after
+        </h2>
+        {horizons.map(([d, label]) => (
+          <button
+            key={d}
+            aria-pressed={d === horizon.days}
+            className={d === horizon.days ? "border-b-2 border-ink font-semibold" : "quiet"}
+            onClick={() => look({ ...horizon, days: d })}
+          >
+            {label}
+          </button>
+        ))}
       </div>
       <Trouble error={error} />
       {p && (
         <>
-          <div className="my-2">{(p.sentences ?? []).map((s) => <p key={s} className="my-1 text-sm">{s}</p>)}</div>
+          <div className="my-2">
+            {(p.sentences ?? []).map((s) => (
+              <p key={s} className="my-1 text-sm">
+                {s}
+              </p>
+            ))}
+          </div>
           {(p.places ?? []).map((place) => (
             <figure key={place.place} className="my-2">
               <figcaption className="text-sm font-semibold">Moments one could go back to at {place.place}</figcaption>
               <Ladder place={place} end={p.to} />
             </figure>
           ))}
-          <p className="text-xs text-faint">Taller: kept by a wider tier. Each step to the left is longer than the one before.</p>
-          <label className="mt-1 block text-sm"><input type="checkbox" checked={horizon.fromNothing} onChange={(e) => look({ ...horizon, fromNothing: e.target.checked })} /> as if nothing were there yet</label>
+          <p className="text-xs text-faint">
+            Taller: kept by a wider tier. Each step to the left is longer than the one before.
+          </p>
+          <label className="mt-1 block text-sm">
+            <input
+              type="checkbox"
+              checked={horizon.fromNothing}
+              onChange={(e) => look({ ...horizon, fromNothing: e.target.checked })}
+            />{" "}
+            as if nothing were there yet
+          </label>
         </>
       )}
     </section>
@@ -51,25 +82,41 @@ export function OutlookCharts({ body, horizon }: { body: string; horizon: Horizo
     <>
       <Growth preview={p} of="count" label="Snapshots, of all volumes" />
       <Growth preview={p} of="bytes" label="Space, about" />
-      <p className="text-xs text-faint">Space is reckoned from what snapshots of each volume added lately; twice the time between two is taken for 1.7 times the bytes, because files change again and again.</p>
+      <p className="text-xs text-faint">
+        Space is reckoned from what snapshots of each volume added lately; twice the time between two is taken for 1.7
+        times the bytes, because files change again and again.
+      </p>
     </>
   );
 }
 
 /** The versions of a policy, to look at and to begin from. */
 export function History({ name, load }: { name: string; load: (body: string) => void }) {
-  const versions = useQuery({ queryKey: ["versions", name], queryFn: () => told(api.GET("/policies/{name}/versions", { params: { path: { name } } })) });
+  const versions = useQuery({
+    queryKey: ["versions", name],
+    queryFn: () => told(api.GET("/policies/{name}/versions", { params: { path: { name } } })),
+  });
   const list = versions.data ?? [];
   if (list.length < 2) return null;
   return (
     <details className="mt-4 text-sm">
       <summary className="quiet">{list.length} versions</summary>
-      <ol>{list.map((v) => (
-        <li key={v.version} className="flex flex-wrap items-baseline gap-x-3 border-b border-rule py-1">
-          <span className="w-6 font-mono">{v.version}</span><span>{new Date(v.changed).toLocaleString("en-GB", { dateStyle: "medium", timeStyle: "short" })}</span><span className="text-faint">{v.changedBy}</span>
-          {v.removed ? <span>removed</span> : <button className="quiet ml-auto" onClick={() => load(v.body)}>begin from this one</button>}
-        </li>
-      ))}</ol>
+      <ol>
+        {list.map((v) => (
+          <li key={v.version} className="flex flex-wrap items-baseline gap-x-3 border-b border-rule py-1">
+            <span className="w-6 font-mono">{v.version}</span>
+            <span>{new Date(v.changed).toLocaleString("en-GB", { dateStyle: "medium", timeStyle: "short" })}</span>
+            <span className="text-faint">{v.changedBy}</span>
+            {v.removed ? (
+              <span>removed</span>
+            ) : (
+              <button className="quiet ml-auto" onClick={() => load(v.body)}>
+                begin from this one
+              </button>
+            )}
+          </li>
+        ))}
+      </ol>
     </details>
   );
 }

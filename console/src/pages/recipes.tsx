@@ -15,14 +15,29 @@ export function Recipes({ volumes }: { volumes: string[] }) {
   const [saving, setSaving] = useState<Recipe | "new" | null>(null);
   const [leaving, setLeaving] = useState("");
   const again = () => void queries.invalidateQueries({ queryKey: ["recipes"] });
-  const run = useMutation({ mutationFn: (name: string) => told(api.POST("/recipes/{name}/runs", { params: { path: { name } }, headers: once() })), onSuccess: again });
-  const remove = useMutation({ mutationFn: (name: string) => told(api.DELETE("/recipes/{name}", { params: { path: { name } }, headers: once() })), onSuccess: () => { setLeaving(""); again(); } });
+  const run = useMutation({
+    mutationFn: (name: string) =>
+      told(api.POST("/recipes/{name}/runs", { params: { path: { name } }, headers: once() })),
+    onSuccess: again,
+  });
+  const remove = useMutation({
+    mutationFn: (name: string) => told(api.DELETE("/recipes/{name}", { params: { path: { name } }, headers: once() })),
+    onSuccess: () => {
+      setLeaving("");
+      again();
+    },
+  });
   const all = list.data ?? [];
   return (
     <section className="my-8">
       <h2 className="head border-b border-ink">Saved restores</h2>
       <Trouble error={list.error ?? run.error} />
-      {all.length === 0 && !list.isPending && <p className="py-2 text-sm text-faint">None. A restore that is done again and again, such as the nightly refresh of a test copy, is saved under a name.</p>}
+      {all.length === 0 && !list.isPending && (
+        <p className="py-2 text-sm text-faint">
+          None. A restore that is done again and again, such as the nightly refresh of a test copy, is saved under a
+          name.
+        </p>
+      )}
       {all.map((r) => {
         const last = r.runs?.[0];
         return (
@@ -30,19 +45,49 @@ export function Recipes({ volumes }: { volumes: string[] }) {
             <span className="font-semibold">{r.name}</span>
             <span className="min-w-0 grow basis-80">{r.sentence}</span>
             <span className="text-faint">{r.nextDue ? `next ${ago(r.nextDue)}` : ""}</span>
-            {last && <Link className="quiet" to={`/runs/${last.id}`} title={last.outcome}><State word={last.state} /> {stamp(last.queued)}</Link>}
-            <button className="quiet" onClick={() => run.mutate(r.name)} disabled={run.isPending}>run now</button>
-            <button className="quiet" onClick={() => setSaving(r)}>change</button>
-            <button className="quiet" onClick={() => setLeaving(r.name)}>remove</button>
+            {last && (
+              <Link className="quiet" to={`/runs/${last.id}`} title={last.outcome}>
+                <State word={last.state} /> {stamp(last.queued)}
+              </Link>
+            )}
+            <button className="quiet" onClick={() => run.mutate(r.name)} disabled={run.isPending}>
+              run now
+            </button>
+            <button className="quiet" onClick={() => setSaving(r)}>
+              change
+            </button>
+            <button className="quiet" onClick={() => setLeaving(r.name)}>
+              remove
+            </button>
           </div>
         );
       })}
-      {volumes.length > 0 && <button className="press mt-3" onClick={() => setSaving("new")}>Save a restore</button>}
-      {saving && <Save old={saving === "new" ? null : saving} volumes={volumes} close={() => { setSaving(null); again(); }} />}
+      {volumes.length > 0 && (
+        <button className="press mt-3" onClick={() => setSaving("new")}>
+          Save a restore
+        </button>
+      )}
+      {saving && (
+        <Save
+          old={saving === "new" ? null : saving}
+          volumes={volumes}
+          close={() => {
+            setSaving(null);
+            again();
+          }}
+        />
+      )}
       <Sheet title={`Remove ${leaving}`} open={leaving !== ""} close={() => setLeaving("")}>
         <p className="my-3 text-sm">It is not carried out any more. What it brought back stays where it is.</p>
         <Trouble error={remove.error} />
-        <div className="flex gap-3"><button className="press" onClick={() => remove.mutate(leaving)} disabled={remove.isPending}>Remove it</button><button className="quiet" onClick={() => setLeaving("")}>Not now</button></div>
+        <div className="flex gap-3">
+          <button className="press" onClick={() => remove.mutate(leaving)} disabled={remove.isPending}>
+            Remove it
+          </button>
+          <button className="quiet" onClick={() => setLeaving("")}>
+            Not now
+          </button>
+        </div>
       </Sheet>
     </section>
   );
@@ -58,23 +103,95 @@ function Save({ old, volumes, close }: { old: Recipe | null; volumes: string[]; 
   const [exact, setExact] = useState(old?.exact ?? false);
   const [when, setWhen] = useState(old?.when ?? "");
   const [check, setCheck] = useState(old?.check ?? "");
-  const clean: Schemas["RecipePut"] = { restore: { ...old?.restore, volume, at, paths: paths.split("\n").filter(Boolean), ...(to ? { to, inPlace: false } : { to: "", inPlace: true }) }, exact, when, check, zone: old?.zone ?? Intl.DateTimeFormat().resolvedOptions().timeZone };
+  const clean: Schemas["RecipePut"] = {
+    restore: {
+      ...old?.restore,
+      volume,
+      at,
+      paths: paths.split("\n").filter(Boolean),
+      ...(to ? { to, inPlace: false } : { to: "", inPlace: true }),
+    },
+    exact,
+    when,
+    check,
+    zone: old?.zone ?? Intl.DateTimeFormat().resolvedOptions().timeZone,
+  };
   const save = useMutation({
-    mutationFn: () => told(old ? api.PUT("/recipes/{name}", { params: { path: { name } }, body: clean, headers: once() }) : api.POST("/recipes/{name}", { params: { path: { name } }, body: clean, headers: once() })),
+    mutationFn: () =>
+      told(
+        old
+          ? api.PUT("/recipes/{name}", { params: { path: { name } }, body: clean, headers: once() })
+          : api.POST("/recipes/{name}", { params: { path: { name } }, body: clean, headers: once() }),
+      ),
     onSuccess: close,
   });
   return (
     <Sheet title={old ? `Change ${old.name}` : "Save a restore"} open close={close} wide>
-      <form className="grid gap-x-6 sm:grid-cols-2" onSubmit={(e) => { e.preventDefault(); save.mutate(); }}>
-        <Field label="Name"><input className="field w-full" value={name} onChange={(e) => setName(e.target.value)} disabled={!!old} required /></Field>
-        <Field label="Volume"><select className="field w-full" value={volume} onChange={(e) => setVolume(e.target.value)}>{volumes.map((v) => <option key={v}>{v}</option>)}</select></Field>
-        <Field label="As of" help="latest, a moment, or how long before each run: -24h, -7d."><input className="field w-full font-mono" value={at} onChange={(e) => setAt(e.target.value)} required /></Field>
-        <Field label="To the directory" help="Below one of the site's roots. Empty: in place, after a safety snapshot."><input className="field w-full font-mono" value={to} onChange={(e) => setTo(e.target.value)} /></Field>
-        <Field label="Paths" help="One on each line; empty: the whole volume."><textarea className="field w-full font-mono" rows={2} value={paths} onChange={(e) => setPaths(e.target.value)} /></Field>
-        <Field label="When" help="A cadence, such as daily at 02:30; empty: only when asked for."><input className="field w-full" value={when} onChange={(e) => setWhen(e.target.value)} /></Field>
-        <Field label="Checked by the hook"><select className="field w-full" value={check} onChange={(e) => setCheck(e.target.value)}><option value="">none</option>{(hooks.data ?? []).map((h) => <option key={h.name} value={h.name}>{h.name}</option>)}</select></Field>
-        <label className="my-3 block text-sm"><input type="checkbox" checked={exact} onChange={(e) => setExact(e.target.checked)} /> keep the directory exactly as the snapshot: what is not in it goes</label>
-        <div className="sm:col-span-2"><Trouble error={save.error} /><div className="mt-3 flex gap-3"><button className="press" disabled={save.isPending}>Save</button><button type="button" className="quiet" onClick={close}>Not now</button></div></div>
+      <form
+        className="grid gap-x-6 sm:grid-cols-2"
+        onSubmit={(e) => {
+          e.preventDefault();
+          save.mutate();
+        }}
+      >
+        <Field label="Name">
+          <input
+            className="field w-full"
+            value={name}
+            onChange={(e) => setName(e.target.value)}
+            disabled={!!old}
+            required
+          />
+        </Field>
+        <Field label="Volume">
+          <select className="field w-full" value={volume} onChange={(e) => setVolume(e.target.value)}>
+            {volumes.map((v) => (
+              <option key={v}>{v}</option>
+            ))}
+          </select>
+        </Field>
+        <Field label="As of" help="latest, a moment, or how long before each run: -24h, -7d.">
+          <input className="field w-full font-mono" value={at} onChange={(e) => setAt(e.target.value)} required />
+        </Field>
+        <Field label="To the directory" help="Below one of the site's roots. Empty: in place, after a safety snapshot.">
+          <input className="field w-full font-mono" value={to} onChange={(e) => setTo(e.target.value)} />
+        </Field>
+        <Field label="Paths" help="One on each line; empty: the whole volume.">
+          <textarea
+            className="field w-full font-mono"
+            rows={2}
+            value={paths}
+            onChange={(e) => setPaths(e.target.value)}
+          />
+        </Field>
+        <Field label="When" help="A cadence, such as daily at 02:30; empty: only when asked for.">
+          <input className="field w-full" value={when} onChange={(e) => setWhen(e.target.value)} />
+        </Field>
+        <Field label="Checked by the hook">
+          <select className="field w-full" value={check} onChange={(e) => setCheck(e.target.value)}>
+            <option value="">none</option>
+            {(hooks.data ?? []).map((h) => (
+              <option key={h.name} value={h.name}>
+                {h.name}
+              </option>
+            ))}
+          </select>
+        </Field>
+        <label className="my-3 block text-sm">
+          <input type="checkbox" checked={exact} onChange={(e) => setExact(e.target.checked)} /> keep the directory
+          exactly as the snapshot: what is not in it goes
+        </label>
+        <div className="sm:col-span-2">
+          <Trouble error={save.error} />
+          <div className="mt-3 flex gap-3">
+            <button className="press" disabled={save.isPending}>
+              Save
+            </button>
+            <button type="button" className="quiet" onClick={close}>
+              Not now
+            </button>
+          </div>
+        </div>
       </form>
     </Sheet>
   );
@@ -88,7 +205,8 @@ export function Trials({ mayTry }: { mayTry: boolean }) {
   const now = useMutation({
     mutationFn: async () => {
       const runs = await told(api.POST("/trials", { body: {}, headers: once() }));
-      for (const r of runs ?? []) await told(api.GET("/runs/{id}", { params: { path: { id: r.id }, query: { wait: 60 } } }));
+      for (const r of runs ?? [])
+        await told(api.GET("/runs/{id}", { params: { path: { id: r.id }, query: { wait: 60 } } }));
     },
     onSettled: again,
   });
@@ -97,21 +215,72 @@ export function Trials({ mayTry }: { mayTry: boolean }) {
     <section className="my-8">
       <h2 className="head border-b border-ink">Restores that were tried</h2>
       <Trouble error={list.error ?? now.error} />
-      <p className="py-2 text-sm">{list.data?.nextDue ? `Random files of random moments are brought back to scratch space ${list.data.when} and compared with what was recorded; next ${ago(list.data.nextDue)}.` : "Nothing is tried by itself."}</p>
+      <p className="py-2 text-sm">
+        {list.data?.nextDue
+          ? `Random files of random moments are brought back to scratch space ${list.data.when} and compared with what was recorded; next ${ago(list.data.nextDue)}.`
+          : "Nothing is tried by itself."}
+      </p>
       {all.length > 0 && (
-        <div className="overflow-x-auto"><table className="plain">
-          <thead><tr><th scope="col">Volume</th><th scope="col">At</th><th scope="col">Result</th><th scope="col" className="hidden sm:table-cell">Tried</th><th scope="col" className="hidden text-right! sm:table-cell">Files</th><th scope="col" className="hidden text-right! sm:table-cell">Bytes</th><th scope="col">All of it in about</th></tr></thead>
-          <tbody>{all.map((t) => (
-            <tr key={t.volume + t.site}>
-              <td>{t.run ? <Link className="quiet" to={`/runs/${t.run}`}>{t.volume}</Link> : t.volume}</td><td>{t.site}</td>
-              <td title={t.sentence}>{t.good ? "came back whole" : <span className="font-semibold text-hand">not whole</span>}</td>
-              <td className="hidden whitespace-nowrap sm:table-cell">{stamp(t.at)}, as of {stamp(t.taken)}</td><td className="hidden text-right sm:table-cell">{t.files}</td><td className="hidden text-right sm:table-cell">{size(t.bytes)}</td>
-              <td>{span(t.wholeSeconds)}{t.objectiveSeconds ? <span className={t.wholeSeconds > t.objectiveSeconds ? "text-hand" : "text-faint"}> of {span(t.objectiveSeconds)} allowed</span> : null}</td>
-            </tr>
-          ))}</tbody>
-        </table></div>
+        <div className="overflow-x-auto">
+          <table className="plain">
+            <thead>
+              <tr>
+                <th scope="col">Volume</th>
+                <th scope="col">At</th>
+                <th scope="col">Result</th>
+                <th scope="col" className="hidden sm:table-cell">
+                  Tried
+                </th>
+                <th scope="col" className="hidden text-right! sm:table-cell">
+                  Files
+                </th>
+                <th scope="col" className="hidden text-right! sm:table-cell">
+                  Bytes
+                </th>
+                <th scope="col">All of it in about</th>
+              </tr>
+            </thead>
+            <tbody>
+              {all.map((t) => (
+                <tr key={t.volume + t.site}>
+                  <td>
+                    {t.run ? (
+                      <Link className="quiet" to={`/runs/${t.run}`}>
+                        {t.volume}
+                      </Link>
+                    ) : (
+                      t.volume
+                    )}
+                  </td>
+                  <td>{t.site}</td>
+                  <td title={t.sentence}>
+                    {t.good ? "came back whole" : <span className="font-semibold text-hand">not whole</span>}
+                  </td>
+                  <td className="hidden whitespace-nowrap sm:table-cell">
+                    {stamp(t.at)}, as of {stamp(t.taken)}
+                  </td>
+                  <td className="hidden text-right sm:table-cell">{t.files}</td>
+                  <td className="hidden text-right sm:table-cell">{size(t.bytes)}</td>
+                  <td>
+                    {span(t.wholeSeconds)}
+                    {t.objectiveSeconds ? (
+                      <span className={t.wholeSeconds > t.objectiveSeconds ? "text-hand" : "text-faint"}>
+                        {" "}
+                        of {span(t.objectiveSeconds)} allowed
+                      </span>
+                    ) : null}
+                  </td>
+                </tr>
+              ))}
+            </tbody>
+          </table>
+        </div>
       )}
-      {mayTry && <button className="press mt-3" onClick={() => now.mutate()} disabled={now.isPending}>{now.isPending ? "Trying …" : "Try all now"}</button>}
+      {mayTry && (
+        <button className="press mt-3" onClick={() => now.mutate()} disabled={now.isPending}>
+          {now.isPending ? "Trying …" : "Try all now"}
+        </button>
+      )}
     </section>
   );
 }

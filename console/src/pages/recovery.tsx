@@ -22,13 +22,39 @@ export function Recovery() {
       <h1 className="head my-5">Recovery</h1>
       <Trouble error={volumes.error} />
       {volumes.isPending && <Waiting what="the volumes" />}
-      {all.length === 0 && !volumes.isPending && <p className="text-sm text-faint">There is nothing to recover from yet: add a volume and take a snapshot.</p>}
+      {all.length === 0 && !volumes.isPending && (
+        <p className="text-sm text-faint">There is nothing to recover from yet: add a volume and take a snapshot.</p>
+      )}
       {volume && (
         <section aria-labelledby="missing">
           <div className="flex flex-wrap items-baseline gap-3">
-            <h2 id="missing" className="font-say text-xl">What is missing?</h2>
-            <label className="text-sm">in <select className="field" value={name} onChange={(e) => setParams((old) => { const n = new URLSearchParams(old); n.set("volume", e.target.value); return n; }, { replace: true })}>{all.map((v) => <option key={v.name}>{v.name}</option>)}</select></label>
-            <Link className="quiet ml-auto text-sm" to={`/volumes/${encodeURIComponent(name)}`}>move through its time instead</Link>
+            <h2 id="missing" className="font-say text-xl">
+              What is missing?
+            </h2>
+            <label className="text-sm">
+              in{" "}
+              <select
+                className="field"
+                value={name}
+                onChange={(e) =>
+                  setParams(
+                    (old) => {
+                      const n = new URLSearchParams(old);
+                      n.set("volume", e.target.value);
+                      return n;
+                    },
+                    { replace: true },
+                  )
+                }
+              >
+                {all.map((v) => (
+                  <option key={v.name}>{v.name}</option>
+                ))}
+              </select>
+            </label>
+            <Link className="quiet ml-auto text-sm" to={`/volumes/${encodeURIComponent(name)}`}>
+              move through its time instead
+            </Link>
           </div>
           <Find key={name} volume={name} inPlace={volume.protected} />
         </section>
@@ -38,14 +64,27 @@ export function Recovery() {
       <Recipes volumes={all.map((v) => v.name)} />
       <Trials mayTry={all.length > 0} />
       <Mounts volumes={all.map((v) => v.name)} />
-      <ByCommand lines={[`candid find ${word(name || "VOLUME")} PATTERN --deleted`, `candid restore ${word(name || "VOLUME")} PATH --at WHEN --in-place`, "candid undo RUN", `candid mount ${word(name || "VOLUME")} DIR`, `candid clone create NAME ${word(name || "VOLUME")} DIR`, "candid recipe save NAME VOLUME --to DIR --when CADENCE", "candid trial run"]} />
+      <ByCommand
+        lines={[
+          `candid find ${word(name || "VOLUME")} PATTERN --deleted`,
+          `candid restore ${word(name || "VOLUME")} PATH --at WHEN --in-place`,
+          "candid undo RUN",
+          `candid mount ${word(name || "VOLUME")} DIR`,
+          `candid clone create NAME ${word(name || "VOLUME")} DIR`,
+          "candid recipe save NAME VOLUME --to DIR --when CADENCE",
+          "candid trial run",
+        ]}
+      />
     </>
   );
 }
 
 /** Restores of late, each in place with its way back. */
 function Restores() {
-  const runs = useQuery({ queryKey: ["runs", "restores"], queryFn: () => told(api.GET("/runs", { params: { query: { kind: "restore", limit: 50 } } })) });
+  const runs = useQuery({
+    queryKey: ["runs", "restores"],
+    queryFn: () => told(api.GET("/runs", { params: { query: { kind: "restore", limit: 50 } } })),
+  });
   const all = (runs.data?.items ?? []).filter((r) => !(r.result as RestoreResult | undefined)?.recipe).slice(0, 10);
   return (
     <section className="my-8">
@@ -54,10 +93,18 @@ function Restores() {
       {all.length === 0 && !runs.isPending && <p className="py-2 text-sm text-faint">Nothing yet.</p>}
       {all.map((r) => (
         <div key={r.id} className="flex flex-wrap items-baseline gap-x-4 border-b border-rule py-2 text-sm">
-          <Link className="quiet font-semibold" to={`/runs/${r.id}`}>{r.subject}</Link>
+          <Link className="quiet font-semibold" to={`/runs/${r.id}`}>
+            {r.subject}
+          </Link>
           <span className="text-faint">{stamp(r.queued)}</span>
           <State word={r.state} />
-          {r.ended ? <span className="min-w-0 grow basis-96">{r.outcome}</span> : <span className="grow"><Progress run={r} /></span>}
+          {r.ended ? (
+            <span className="min-w-0 grow basis-96">{r.outcome}</span>
+          ) : (
+            <span className="grow">
+              <Progress run={r} />
+            </span>
+          )}
           <UndoButton run={r} />
         </div>
       ))}
@@ -72,25 +119,63 @@ function Mounts({ volumes }: { volumes: string[] }) {
   const [volume, setVolume] = useState("");
   const [dir, setDir] = useState("");
   const again = () => void queries.invalidateQueries({ queryKey: ["mounts"] });
-  const add = useMutation({ mutationFn: () => told(api.POST("/mounts", { body: { volume: volume || volumes[0]!, dir }, headers: once() })), onSuccess: () => { setAdding(false); again(); } });
-  const end = useMutation({ mutationFn: (d: string) => told(api.DELETE("/mounts", { params: { query: { dir: d } }, headers: once() })), onSuccess: again });
+  const add = useMutation({
+    mutationFn: () => told(api.POST("/mounts", { body: { volume: volume || volumes[0]!, dir }, headers: once() })),
+    onSuccess: () => {
+      setAdding(false);
+      again();
+    },
+  });
+  const end = useMutation({
+    mutationFn: (d: string) => told(api.DELETE("/mounts", { params: { query: { dir: d } }, headers: once() })),
+    onSuccess: again,
+  });
   return (
     <section className="my-8">
       <h2 className="head border-b border-ink">Without copying</h2>
-      <p className="py-2 text-sm">Any file manager opens the snapshots by WebDAV at <code className="bg-sea px-1 font-mono">{location.origin}/dav/</code>: your name and password, or any name and a token. On this site's host they can be a filesystem, also for Samba's previous versions.</p>
+      <p className="py-2 text-sm">
+        Any file manager opens the snapshots by WebDAV at{" "}
+        <code className="bg-sea px-1 font-mono">{location.origin}/dav/</code>: your name and password, or any name and a
+        token. On this site's host they can be a filesystem, also for Samba's previous versions.
+      </p>
       <Trouble error={list.error ?? end.error} />
       {(list.data ?? []).map((m) => (
         <div key={m.dir} className="flex flex-wrap items-baseline gap-4 border-b border-rule py-1.5 text-sm">
-          <span className="font-mono">{m.dir}</span><span>{m.volume}</span><span className="text-faint">since {stamp(m.since)}, {ago(m.since)}</span>
-          <button className="quiet ml-auto" onClick={() => end.mutate(m.dir)} disabled={end.isPending}>take away</button>
+          <span className="font-mono">{m.dir}</span>
+          <span>{m.volume}</span>
+          <span className="text-faint">
+            since {stamp(m.since)}, {ago(m.since)}
+          </span>
+          <button className="quiet ml-auto" onClick={() => end.mutate(m.dir)} disabled={end.isPending}>
+            take away
+          </button>
         </div>
       ))}
-      {volumes.length > 0 && <button className="press mt-3" onClick={() => setAdding(true)}>Show a volume's snapshots as a filesystem</button>}
+      {volumes.length > 0 && (
+        <button className="press mt-3" onClick={() => setAdding(true)}>
+          Show a volume's snapshots as a filesystem
+        </button>
+      )}
       <Sheet title="Snapshots as a filesystem" open={adding} close={() => setAdding(false)}>
-        <Field label="Volume"><select className="field w-full" value={volume || volumes[0]} onChange={(e) => setVolume(e.target.value)}>{volumes.map((v) => <option key={v}>{v}</option>)}</select></Field>
-        <Field label="Directory" help="An empty directory of this site's host, below one of its roots."><input className="field w-full font-mono" value={dir} onChange={(e) => setDir(e.target.value)} /></Field>
+        <Field label="Volume">
+          <select className="field w-full" value={volume || volumes[0]} onChange={(e) => setVolume(e.target.value)}>
+            {volumes.map((v) => (
+              <option key={v}>{v}</option>
+            ))}
+          </select>
+        </Field>
+        <Field label="Directory" help="An empty directory of this site's host, below one of its roots.">
+          <input className="field w-full font-mono" value={dir} onChange={(e) => setDir(e.target.value)} />
+        </Field>
         <Trouble error={add.error} />
-        <div className="mt-3 flex gap-3"><button className="press" onClick={() => add.mutate()} disabled={add.isPending || !dir}>Show them there</button><button className="quiet" onClick={() => setAdding(false)}>Not now</button></div>
+        <div className="mt-3 flex gap-3">
+          <button className="press" onClick={() => add.mutate()} disabled={add.isPending || !dir}>
+            Show them there
+          </button>
+          <button className="quiet" onClick={() => setAdding(false)}>
+            Not now
+          </button>
+        </div>
       </Sheet>
     </section>
   );

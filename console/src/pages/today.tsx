@@ -16,40 +16,72 @@ export function Today() {
     <>
       <section aria-label="How everything stands" className="my-5">
         {(s.sentences ?? []).map((x, i) => (
-          <div key={x.text} className={`my-2 flex flex-wrap items-baseline gap-x-4 gap-y-1 ${i === 0 ? "font-say text-2xl" : "font-say text-lg"}`}>
+          <div
+            key={x.text}
+            className={`my-2 flex flex-wrap items-baseline gap-x-4 gap-y-1 ${i === 0 ? "font-say text-2xl" : "font-say text-lg"}`}
+          >
             <p className={x.weight === "act" ? "border-l-4 border-hand pl-3" : i === 0 ? "" : "pl-4"}>{x.text}</p>
             {x.next && (
               <span className="font-text text-sm">
-                {x.link && !x.command?.startsWith("candid snapshot take") ? <Link className="press" to={x.link}>{x.next}</Link> : <span className="inline-flex items-baseline gap-2">{x.next}: <Command text={x.command!} /></span>}
+                {x.link && !x.command?.startsWith("candid snapshot take") ? (
+                  <Link className="press" to={x.link}>
+                    {x.next}
+                  </Link>
+                ) : (
+                  <span className="inline-flex items-baseline gap-2">
+                    {x.next}: <Command text={x.command!} />
+                  </span>
+                )}
               </span>
             )}
           </div>
         ))}
       </section>
-      {volumes.length > 0 ? <Ruler volumes={volumes.map((v) => v.name)} /> : <p className="my-8">Once a volume is protected, its history is drawn here.</p>}
+      {volumes.length > 0 ? (
+        <Ruler volumes={volumes.map((v) => v.name)} />
+      ) : (
+        <p className="my-8">Once a volume is protected, its history is drawn here.</p>
+      )}
       <div className="mt-6 grid gap-x-10 gap-y-6 md:grid-cols-2">
         <section aria-labelledby="running">
-          <h2 id="running" className="head border-b border-ink">Running</h2>
+          <h2 id="running" className="head border-b border-ink">
+            Running
+          </h2>
           {(s.running ?? []).length === 0 && <p className="py-2 text-sm text-faint">Nothing runs at the moment.</p>}
           {(s.running ?? []).map((r) => (
             <div key={r.id} className="border-b border-rule py-2">
-              <Link to={`/runs/${r.id}`} className="quiet">{r.kind} of {r.subject}</Link>
+              <Link to={`/runs/${r.id}`} className="quiet">
+                {r.kind} of {r.subject}
+              </Link>
               <Progress run={r} />
             </div>
           ))}
         </section>
         <section aria-labelledby="coming">
-          <h2 id="coming" className="head border-b border-ink">Coming</h2>
-          {(s.coming ?? []).length === 0 && <p className="py-2 text-sm text-faint">Nothing is due: no policy takes snapshots.</p>}
-          <table className="plain"><tbody>
-            {(s.coming ?? []).slice(0, 8).map((c) => (
-              <tr key={c.volume + c.at}><td className="whitespace-nowrap font-mono">{stamp(c.at)}</td><td>{c.what} of {c.volume}</td><td className="text-faint">{ago(c.at)}</td></tr>
-            ))}
-          </tbody></table>
+          <h2 id="coming" className="head border-b border-ink">
+            Coming
+          </h2>
+          {(s.coming ?? []).length === 0 && (
+            <p className="py-2 text-sm text-faint">Nothing is due: no policy takes snapshots.</p>
+          )}
+          <table className="plain">
+            <tbody>
+              {(s.coming ?? []).slice(0, 8).map((c) => (
+                <tr key={c.volume + c.at}>
+                  <td className="whitespace-nowrap font-mono">{stamp(c.at)}</td>
+                  <td>
+                    {c.what} of {c.volume}
+                  </td>
+                  <td className="text-faint">{ago(c.at)}</td>
+                </tr>
+              ))}
+            </tbody>
+          </table>
         </section>
       </div>
       <p className="mt-6 text-sm text-faint">
-        The store holds <span title={exact(s.usage.storedBytes)}>{size(s.usage.storedBytes)}</span> in {s.usage.snapshots} snapshots; <span title={exact(s.usage.freeBytes)}>{size(s.usage.freeBytes)}</span> are free.
+        The store holds <span title={exact(s.usage.storedBytes)}>{size(s.usage.storedBytes)}</span> in{" "}
+        {s.usage.snapshots} snapshots; <span title={exact(s.usage.freeBytes)}>{size(s.usage.freeBytes)}</span> are free.
       </p>
       <ByCommand lines={["candid status"]} />
     </>

@@ -14,12 +14,17 @@ import { Doubt, KeepSheet, Offered, OutOfTurn, PauseButton, Why } from "./why";
 
 export function VolumePage() {
   const { name = "" } = useParams();
-  const volume = useQuery({ queryKey: ["volume", name], queryFn: () => told(api.GET("/volumes/{name}", { params: { path: { name } } })), refetchInterval: 60_000 });
+  const volume = useQuery({
+    queryKey: ["volume", name],
+    queryFn: () => told(api.GET("/volumes/{name}", { params: { path: { name } } })),
+    refetchInterval: 60_000,
+  });
   const time = useTime();
   const go = useNavigate();
   const at = time.moment ? new Date(time.moment).toISOString() : "latest";
   const take = useMutation({
-    mutationFn: () => told(api.POST("/volumes/{name}/snapshots", { params: { path: { name } }, body: {}, headers: once() })),
+    mutationFn: () =>
+      told(api.POST("/volumes/{name}/snapshots", { params: { path: { name } }, body: {}, headers: once() })),
     onSuccess: (r) => void go(`/runs/${r.id}`),
   });
   if (volume.isPending) return <Waiting what={name} />;
@@ -35,13 +40,19 @@ export function VolumePage() {
         {v.protected && (
           <span className="ml-auto flex flex-wrap items-baseline gap-4">
             {v.origin === v.places?.[0]?.place && <PauseButton volume={name} paused={!!v.pausedSince} />}
-            <button className="press" onClick={() => take.mutate()} disabled={take.isPending}>Take a snapshot now</button>
+            <button className="press" onClick={() => take.mutate()} disabled={take.isPending}>
+              Take a snapshot now
+            </button>
           </span>
         )}
       </div>
       <Trouble error={take.error} />
       {(v.offered ?? []).length > 0 && <Offered volume={name} less={v.offered ?? []} />}
-      {v.standby && <p className={`my-2 text-sm ${v.standby.error ? "border-l-4 border-hand pl-3" : "text-faint"}`}>Standby: {v.standby.sentence}</p>}
+      {v.standby && (
+        <p className={`my-2 text-sm ${v.standby.error ? "border-l-4 border-hand pl-3" : "text-faint"}`}>
+          Standby: {v.standby.sentence}
+        </p>
+      )}
       {v.doubt && <Doubt volume={name} why={v.doubt} />}
       {!!v.outOfTurn && <OutOfTurn volume={name} count={v.outOfTurn} />}
       <Ruler volumes={[name]} tall />
@@ -52,12 +63,25 @@ export function VolumePage() {
             <Fact k="path" v={v.path} mono />
             <Fact k="taken at" v={v.origin} />
             <Fact k="policies" v={(v.policies ?? []).join(", ") || "none"} />
-            <Fact k="labels" v={Object.entries(v.labels ?? {}).map((l) => l.join("=")).join(" ") || "none"} />
+            <Fact
+              k="labels"
+              v={
+                Object.entries(v.labels ?? {})
+                  .map((l) => l.join("="))
+                  .join(" ") || "none"
+              }
+            />
             {v.group && <Fact k="group" v={`${v.group}: taken with its other volumes, as one set`} />}
             {v.following && <Fact k="changes" v={`found ${v.following}`} />}
             <Fact k="snapshots" v={`${v.snapshots} kept, ${v.inGrace} in grace`} />
             <Fact k="next due" v={v.nextDue ? `${stamp(v.nextDue)} (${ago(v.nextDue)})` : "nothing"} />
-            {(v.places ?? []).map((p) => <Fact key={p.place} k={`at ${p.place}`} v={`${p.state}; newest state ${p.newest ? ago(p.newest) : "none"}${p.backlog ? `; ${p.backlog} still to carry` : ""}`} />)}
+            {(v.places ?? []).map((p) => (
+              <Fact
+                key={p.place}
+                k={`at ${p.place}`}
+                v={`${p.state}; newest state ${p.newest ? ago(p.newest) : "none"}${p.backlog ? `; ${p.backlog} still to carry` : ""}`}
+              />
+            ))}
           </Facts>
           <StandingElsewhere volume={name} at={at} inPlace={v.protected} />
           {v.protected && <Found volume={name} />}
@@ -65,24 +89,47 @@ export function VolumePage() {
           <Snapshots volume={name} />
         </aside>
       </div>
-      <ByCommand lines={[time.moment ? `candid explain ${word(name)} --at ${when}` : `candid explain ${word(name)}`, `candid browse ${word(name)} --at ${when}`, `candid find ${word(name)} PATTERN`, `candid compare ${word(name)} --from ${time.moment ? when : "-1d"}`, `candid restore ${word(name)} PATH --at ${when} --in-place --dry-run`]} />
+      <ByCommand
+        lines={[
+          time.moment ? `candid explain ${word(name)} --at ${when}` : `candid explain ${word(name)}`,
+          `candid browse ${word(name)} --at ${when}`,
+          `candid find ${word(name)} PATTERN`,
+          `candid compare ${word(name)} --from ${time.moment ? when : "-1d"}`,
+          `candid restore ${word(name)} PATH --at ${when} --in-place --dry-run`,
+        ]}
+      />
     </>
   );
 }
 
 function Facts({ label, children }: { label: string; children: React.ReactNode }) {
-  return <section className="my-4"><h2 className="head border-b border-ink">{label}</h2><dl className="text-sm">{children}</dl></section>;
+  return (
+    <section className="my-4">
+      <h2 className="head border-b border-ink">{label}</h2>
+      <dl className="text-sm">{children}</dl>
+    </section>
+  );
 }
 
 function Fact({ k, v, mono }: { k: string; v: string; mono?: boolean }) {
-  return <div className="flex gap-3 border-b border-rule py-1"><dt className="w-24 shrink-0 text-faint">{k}</dt><dd className={`min-w-0 break-words ${mono ? "font-mono text-xs leading-5" : ""}`}>{v}</dd></div>;
+  return (
+    <div className="flex gap-3 border-b border-rule py-1">
+      <dt className="w-24 shrink-0 text-faint">{k}</dt>
+      <dd className={`min-w-0 break-words ${mono ? "font-mono text-xs leading-5" : ""}`}>{v}</dd>
+    </div>
+  );
 }
 
 function Snapshots({ volume }: { volume: string }) {
   const time = useTime();
   const list = useInfiniteQuery({
     queryKey: ["snapshots", volume],
-    queryFn: ({ pageParam }) => told(api.GET("/volumes/{name}/snapshots", { params: { path: { name: volume }, query: { limit: 25, after: pageParam } } })),
+    queryFn: ({ pageParam }) =>
+      told(
+        api.GET("/volumes/{name}/snapshots", {
+          params: { path: { name: volume }, query: { limit: 25, after: pageParam } },
+        }),
+      ),
     initialPageParam: "",
     getNextPageParam: (last) => last.next || undefined,
   });
@@ -93,7 +140,10 @@ function Snapshots({ volume }: { volume: string }) {
         : told(api.POST("/snapshots/{id}/recall", { params: { path: { id: s.id } }, headers: once() })),
   });
   const [keeping, setKeeping] = useState<Snapshot | null>(null);
-  const letGo = useMutation({ mutationFn: (s: Snapshot) => told(api.POST("/snapshots/{id}/let-go", { params: { path: { id: s.id } }, headers: once() })) });
+  const letGo = useMutation({
+    mutationFn: (s: Snapshot) =>
+      told(api.POST("/snapshots/{id}/let-go", { params: { path: { id: s.id } }, headers: once() })),
+  });
   const all = list.data?.pages.flatMap((p) => p.items ?? []) ?? [];
   return (
     <section className="my-6">
@@ -105,24 +155,46 @@ function Snapshots({ volume }: { volume: string }) {
         {all.map((s) => (
           <li key={s.id} className="border-b border-rule py-1.5">
             <div className="flex items-baseline gap-2">
-              <button className={`font-mono cursor-pointer ${time.moment === Date.parse(s.taken) ? "font-semibold" : "quiet"}`} onClick={() => time.choose(Math.ceil(Date.parse(s.taken) / 1000) * 1000)}>{stamp(s.taken)}</button>
+              <button
+                className={`font-mono cursor-pointer ${time.moment === Date.parse(s.taken) ? "font-semibold" : "quiet"}`}
+                onClick={() => time.choose(Math.ceil(Date.parse(s.taken) / 1000) * 1000)}
+              >
+                {stamp(s.taken)}
+              </button>
               {s.cause !== "scheduled" && <span className="text-faint">{s.cause}</span>}
               {s.consistency !== "spread" && <span className="text-faint">{s.consistency}</span>}
               {s.group && <span className="text-faint">set of {s.group}</span>}
               {s.remarkCount > 0 && <span className="text-hand">{s.remarkCount} remarks</span>}
               <span className="ml-auto flex gap-3 text-xs text-faint">
-                {s.keep ? <button className="quiet" onClick={() => letGo.mutate(s)}>unmark</button> : <button className="quiet" onClick={() => setKeeping(s)}>keep</button>}
-                {!s.keep && <button className="quiet" onClick={() => act.mutate(s)}>{s.state === "kept" ? "remove" : "recall"}</button>}
+                {s.keep ? (
+                  <button className="quiet" onClick={() => letGo.mutate(s)}>
+                    unmark
+                  </button>
+                ) : (
+                  <button className="quiet" onClick={() => setKeeping(s)}>
+                    keep
+                  </button>
+                )}
+                {!s.keep && (
+                  <button className="quiet" onClick={() => act.mutate(s)}>
+                    {s.state === "kept" ? "remove" : "recall"}
+                  </button>
+                )}
               </span>
             </div>
             <p className="text-xs text-faint">
-              {s.note && <q className="text-ink">{s.note}</q>} {s.state === "kept" ? (s.reasons ?? []).join("; ") : `in grace until ${stamp(s.graceUntil!)}: ${s.letGo}`}
+              {s.note && <q className="text-ink">{s.note}</q>}{" "}
+              {s.state === "kept" ? (s.reasons ?? []).join("; ") : `in grace until ${stamp(s.graceUntil!)}: ${s.letGo}`}
               {s.state === "kept" && s.ends && `, until about ${stamp(s.ends)}`}
             </p>
           </li>
         ))}
       </ol>
-      {list.hasNextPage && <button className="press mt-2" onClick={() => void list.fetchNextPage()}>Show older</button>}
+      {list.hasNextPage && (
+        <button className="press mt-2" onClick={() => void list.fetchNextPage()}>
+          Show older
+        </button>
+      )}
     </section>
   );
 }

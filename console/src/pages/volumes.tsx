@@ -13,39 +13,118 @@ export function Volumes() {
   const [adding, setAdding] = useState(false);
   const filter = params.get("find") ?? "";
   const order = params.get("by") ?? "name";
-  const set = (k: string, v: string) => setParams((old) => { const p = new URLSearchParams(old); if (v) p.set(k, v); else p.delete(k); return p; }, { replace: true });
+  const set = (k: string, v: string) =>
+    setParams(
+      (old) => {
+        const p = new URLSearchParams(old);
+        if (v) p.set(k, v);
+        else p.delete(k);
+        return p;
+      },
+      { replace: true },
+    );
   if (list.isPending) return <Waiting what="volumes" />;
   if (list.error) return <Trouble error={list.error} />;
   const shown = (list.data ?? [])
-    .filter((v) => `${v.name} ${v.protection} ${Object.entries(v.labels ?? {}).map((l) => l.join("=")).join(" ")}`.includes(filter))
-    .sort((a, b) => (order === "newest" ? (a.newest ?? "").localeCompare(b.newest ?? "") : order === "size" ? b.lastBytes - a.lastBytes : order === "state" ? a.protection.localeCompare(b.protection) : a.name.localeCompare(b.name)));
-  const head = (key: string, label: string) => <th scope="col" aria-sort={order === key ? "ascending" : undefined}><button className={order === key ? "border-b-2 border-ink cursor-pointer" : "quiet"} onClick={() => set("by", key)}>{label}</button></th>;
+    .filter((v) =>
+      `${v.name} ${v.protection} ${Object.entries(v.labels ?? {})
+        .map((l) => l.join("="))
+        .join(" ")}`.includes(filter),
+    )
+    .sort((a, b) =>
+      order === "newest"
+        ? (a.newest ?? "").localeCompare(b.newest ?? "")
+        : order === "size"
+          ? b.lastBytes - a.lastBytes
+          : order === "state"
+            ? a.protection.localeCompare(b.protection)
+            : a.name.localeCompare(b.name),
+    );
+  const head = (key: string, label: string) => (
+    <th scope="col" aria-sort={order === key ? "ascending" : undefined}>
+      <button
+        className={order === key ? "border-b-2 border-ink cursor-pointer" : "quiet"}
+        onClick={() => set("by", key)}
+      >
+        {label}
+      </button>
+    </th>
+  );
   return (
     <>
       <div className="my-5 flex flex-wrap items-baseline gap-4">
         <h1 className="head">Volumes</h1>
-        <input className="field" aria-label="Filter" placeholder="filter by name, state, label" value={filter} onChange={(e) => set("find", e.target.value)} />
-        <button className="press ml-auto" onClick={() => setAdding(true)}>Protect a directory</button>
+        <input
+          className="field"
+          aria-label="Filter"
+          placeholder="filter by name, state, label"
+          value={filter}
+          onChange={(e) => set("find", e.target.value)}
+        />
+        <button className="press ml-auto" onClick={() => setAdding(true)}>
+          Protect a directory
+        </button>
       </div>
-      {shown.length === 0 ? <p>{filter ? "No volume matches the filter." : "Nothing is protected yet. Protect a directory of this host, and write a policy for it."}</p> : (
-        <div className="overflow-x-auto"><table className="plain">
-          <thead><tr>{head("name", "Volume")}{head("state", "Protection")}{head("newest", "Newest state")}<th scope="col">Next due</th><th scope="col">Snapshots</th>{head("size", "Size")}<th scope="col">Policies</th><th scope="col">Labels</th></tr></thead>
-          <tbody>{shown.map((v) => (
-            <tr key={v.name}>
-              <td><Link className="quiet font-semibold" to={`/volumes/${encodeURIComponent(v.name)}`}>{v.name}</Link></td>
-              <td><State word={v.protection} /></td>
-              <td>{v.newest ? <span title={stamp(v.newest, true)}>{ago(v.newest)}</span> : "–"}</td>
-              <td>{v.nextDue ? <span title={stamp(v.nextDue, true)}>{ago(v.nextDue)}</span> : "–"}</td>
-              <td>{v.snapshots}{v.inGrace > 0 && <span className="text-faint"> + {v.inGrace} in grace</span>}</td>
-              <td>{size(v.lastBytes)}</td><td>{(v.policies ?? []).join(", ") || "none"}</td>
-              <td className="text-faint">{Object.entries(v.labels ?? {}).map((l) => l.join("=")).join(" ")}</td>
-            </tr>
-          ))}</tbody>
-        </table></div>
+      {shown.length === 0 ? (
+        <p>
+          {filter
+            ? "No volume matches the filter."
+            : "Nothing is protected yet. Protect a directory of this host, and write a policy for it."}
+        </p>
+      ) : (
+        <div className="overflow-x-auto">
+          <table className="plain">
+            <thead>
+              <tr>
+                {head("name", "Volume")}
+                {head("state", "Protection")}
+                {head("newest", "Newest state")}
+                <th scope="col">Next due</th>
+                <th scope="col">Snapshots</th>
+                {head("size", "Size")}
+                <th scope="col">Policies</th>
+                <th scope="col">Labels</th>
+              </tr>
+            </thead>
+            <tbody>
+              {shown.map((v) => (
+                <tr key={v.name}>
+                  <td>
+                    <Link className="quiet font-semibold" to={`/volumes/${encodeURIComponent(v.name)}`}>
+                      {v.name}
+                    </Link>
+                  </td>
+                  <td>
+                    <State word={v.protection} />
+                  </td>
+                  <td>{v.newest ? <span title={stamp(v.newest, true)}>{ago(v.newest)}</span> : "–"}</td>
+                  <td>{v.nextDue ? <span title={stamp(v.nextDue, true)}>{ago(v.nextDue)}</span> : "–"}</td>
+                  <td>
+                    {v.snapshots}
+                    {v.inGrace > 0 && <span className="text-faint"> + {v.inGrace} in grace</span>}
+                  </td>
+                  <td>{size(v.lastBytes)}</td>
+                  <td>{(v.policies ?? []).join(", ") || "none"}</td>
+                  <td className="text-faint">
+                    {Object.entries(v.labels ?? {})
+                      .map((l) => l.join("="))
+                      .join(" ")}
+                  </td>
+                </tr>
+              ))}
+            </tbody>
+          </table>
+        </div>
       )}
       <Groups volumes={(list.data ?? []).filter((v) => v.protected && !v.name.includes("@")).map((v) => v.name)} />
       <AddVolume open={adding} close={() => setAdding(false)} />
-      <ByCommand lines={["candid volume list", "candid volume add NAME --path DIR --label key=value", "candid group put NAME VOLUME VOLUME"]} />
+      <ByCommand
+        lines={[
+          "candid volume list",
+          "candid volume add NAME --path DIR --label key=value",
+          "candid group put NAME VOLUME VOLUME",
+        ]}
+      />
     </>
   );
 }
@@ -57,21 +136,55 @@ function AddVolume({ open, close }: { open: boolean; close: () => void }) {
   const [labels, setLabels] = useState("");
   const add = useMutation({
     mutationFn: () => {
-      const pairs = labels.split(/[\s,]+/).filter(Boolean).map((p) => p.split("=") as [string, string]);
+      const pairs = labels
+        .split(/[\s,]+/)
+        .filter(Boolean)
+        .map((p) => p.split("=") as [string, string]);
       return told(api.POST("/volumes", { body: { name, path, labels: Object.fromEntries(pairs) }, headers: once() }));
     },
     onSuccess: () => queries.invalidateQueries(),
   });
-  const done = () => { add.reset(); setName(""); setPath(""); setLabels(""); close(); };
+  const done = () => {
+    add.reset();
+    setName("");
+    setPath("");
+    setLabels("");
+    close();
+  };
   return (
     <Sheet title="Protect a directory" open={open} close={done}>
-      {add.data ? <Found found={add.data} done={done} /> : (
-        <form onSubmit={(e) => { e.preventDefault(); add.mutate(); }}>
-          <Field label="Name" help="Lower-case letters, digits and dashes."><input className="field w-full" value={name} onChange={(e) => setName(e.target.value)} required /></Field>
-          <Field label="Directory" help="On this site's host, below one of its roots."><input className="field w-full font-mono" value={path} onChange={(e) => setPath(e.target.value)} required /></Field>
-          <Field label="Labels" help="key=value, by which policies and routes choose."><input className="field w-full" value={labels} onChange={(e) => setLabels(e.target.value)} placeholder="collection=herbarium" /></Field>
+      {add.data ? (
+        <Found found={add.data} done={done} />
+      ) : (
+        <form
+          onSubmit={(e) => {
+            e.preventDefault();
+            add.mutate();
+          }}
+        >
+          <Field label="Name" help="Lower-case letters, digits and dashes.">
+            <input className="field w-full" value={name} onChange={(e) => setName(e.target.value)} required />
+          </Field>
+          <Field label="Directory" help="On this site's host, below one of its roots.">
+            <input className="field w-full font-mono" value={path} onChange={(e) => setPath(e.target.value)} required />
+          </Field>
+          <Field label="Labels" help="key=value, by which policies and routes choose.">
+            <input
+              className="field w-full"
+              value={labels}
+              onChange={(e) => setLabels(e.target.value)}
+              placeholder="collection=herbarium"
+            />
+          </Field>
           <Trouble error={add.error} />
-          <div className="mt-4 flex gap-3"><button className="press" disabled={add.isPending}>{add.isPending ? "Looking …" : "Protect it"}</button><button type="button" className="quiet" onClick={done}>Not now</button></div>
+          <div className="mt-4 flex gap-3">
+            <button className="press" disabled={add.isPending}>
+              {add.isPending ? "Looking …" : "Protect it"}
+            </button>
+            <button type="button" className="quiet" onClick={done}>
+              Not now
+            </button>
+          </div>
         </form>
       )}
     </Sheet>
@@ -81,10 +194,25 @@ function AddVolume({ open, close }: { open: boolean; close: () => void }) {
 function Found({ found, done }: { found: Schemas["VolumeFound"]; done: () => void }) {
   return (
     <>
-      <p className="font-say text-lg">{found.files.toLocaleString("en")} files in {found.directories.toLocaleString("en")} directories, {size(found.bytes)}, on {found.filesystem}.</p>
-      <p className="my-2">The first snapshot needs at most {size(found.firstNeeds)}; {size(found.storeFree)} are free in the store.</p>
-      <ul>{(found.warnings ?? []).map((w) => <li key={w} className="my-2 border-l-4 border-hand pl-3 text-sm">{w}</li>)}</ul>
-      <div className="mt-4"><Link className="press" to={`/volumes/${encodeURIComponent(found.volume.name)}`} onClick={done}>Go to the volume</Link></div>
+      <p className="font-say text-lg">
+        {found.files.toLocaleString("en")} files in {found.directories.toLocaleString("en")} directories,{" "}
+        {size(found.bytes)}, on {found.filesystem}.
+      </p>
+      <p className="my-2">
+        The first snapshot needs at most {size(found.firstNeeds)}; {size(found.storeFree)} are free in the store.
+      </p>
+      <ul>
+        {(found.warnings ?? []).map((w) => (
+          <li key={w} className="my-2 border-l-4 border-hand pl-3 text-sm">
+            {w}
+          </li>
+        ))}
+      </ul>
+      <div className="mt-4">
+        <Link className="press" to={`/volumes/${encodeURIComponent(found.volume.name)}`} onClick={done}>
+          Go to the volume
+        </Link>
+      </div>
     </>
   );
 }

@@ -30,7 +30,9 @@ export function ByCommand({ lines }: { lines: string[] }) {
     <footer className="mt-10 border-t border-rule pt-2 text-sm text-faint">
       <span className="mr-3">The same by command:</span>
       {lines.map((l) => (
-        <span key={l} className="mr-4 inline-block"><Command text={l} /></span>
+        <span key={l} className="mr-4 inline-block">
+          <Command text={l} />
+        </span>
       ))}
     </footer>
   );
@@ -38,11 +40,20 @@ export function ByCommand({ lines }: { lines: string[] }) {
 
 export function Trouble({ error }: { error: Error | null | undefined }) {
   if (!error) return null;
-  return <p role="alert" className="my-2 border-l-4 border-hand bg-sheet px-3 py-2 text-sm"><strong className="text-hand">This did not work. </strong>{error.message}</p>;
+  return (
+    <p role="alert" className="my-2 border-l-4 border-hand bg-sheet px-3 py-2 text-sm">
+      <strong className="text-hand">This did not work. </strong>
+      {error.message}
+    </p>
+  );
 }
 
 export function Waiting({ what }: { what: string }) {
-  return <p className="my-6 text-faint" aria-live="polite">Reading {what} …</p>;
+  return (
+    <p className="my-6 text-faint" aria-live="polite">
+      Reading {what} …
+    </p>
+  );
 }
 
 /** A word for a state, with a shape that says the same. */
@@ -51,13 +62,27 @@ export function State({ word }: { word: string }) {
   const busy = ["running", "queued", "seeding", "behind", "waiting", "in grace"].includes(word);
   return (
     <span className={`whitespace-nowrap ${calm ? "" : busy ? "text-now" : "text-hand font-semibold"}`}>
-      <span aria-hidden className="inline-block w-4">{calm ? "–" : busy ? "◦" : "▲"}</span>
+      <span aria-hidden className="inline-block w-4">
+        {calm ? "–" : busy ? "◦" : "▲"}
+      </span>
       {word}
     </span>
   );
 }
 
-export function Sheet({ title, open, close, children, wide }: { title: string; open: boolean; close: () => void; children: ReactNode; wide?: boolean }) {
+export function Sheet({
+  title,
+  open,
+  close,
+  children,
+  wide,
+}: {
+  title: string;
+  open: boolean;
+  close: () => void;
+  children: ReactNode;
+  wide?: boolean;
+}) {
   return (
     <Dialog open={open} onClose={close} className="relative z-20">
       <DialogBackdrop className="fixed inset-0 bg-ink/30" />
@@ -88,7 +113,14 @@ export function Progress({ run }: { run: Run }) {
   const share = p.totalBytes ? Math.min(1, p.doneBytes / p.totalBytes) : undefined;
   return (
     <div className="text-sm">
-      <div className="h-2 border border-ink bg-sheet" role="progressbar" aria-label={`${run.kind} of ${run.subject}`} aria-valuemin={0} aria-valuemax={100} aria-valuenow={share === undefined ? undefined : Math.round(share * 100)}>
+      <div
+        className="h-2 border border-ink bg-sheet"
+        role="progressbar"
+        aria-label={`${run.kind} of ${run.subject}`}
+        aria-valuemin={0}
+        aria-valuemax={100}
+        aria-valuenow={share === undefined ? undefined : Math.round(share * 100)}
+      >
         <div className="h-full bg-now transition-[width]" style={{ width: `${(share ?? 0.03) * 100}%` }} />
       </div>
       <p className="mt-1 text-faint">

@@ -24,7 +24,9 @@ test("what is chosen takes the place of what was typed", () => {
 });
 
 test("keys of a place, of a milestone, of quiesce", () => {
-  expect(labels("keep:\n  larkfield:\n    |")).toEqual(expect.arrayContaining(["newest", "hourly", "yearly", "by_hand"]));
+  expect(labels("keep:\n  larkfield:\n    |")).toEqual(
+    expect.arrayContaining(["newest", "hourly", "yearly", "by_hand"]),
+  );
   expect(labels("keep:\n  larkfield:\n    newest: 3\n    |")).not.toContain("newest");
   expect(labels("milestones:\n  - |")).toEqual(["name", "on", "for", "at"]);
   expect(labels("milestones:\n  - name: x\n    |")).toEqual(["on", "for", "at"]);
@@ -37,7 +39,9 @@ test("values: phrases, yes or no, words of a list", () => {
   expect(labels("skip_unchanged: |")).toEqual(["true", "false"]);
   expect(labels("week_starts: t|")).toEqual(expect.arrayContaining(["tuesday", "thursday"]));
   expect(labels("quiesce:\n  freeze: x\n  failing: s|")).toEqual(["stop", "spread"]);
-  expect(labels("milestones:\n  - name: x\n    on: yearly|")).toEqual(expect.arrayContaining(["yearly on 25 december"]));
+  expect(labels("milestones:\n  - name: x\n    on: yearly|")).toEqual(
+    expect.arrayContaining(["yearly on 25 december"]),
+  );
 });
 
 test("nothing where it knows nothing", () => {

@@ -1,8 +1,17 @@
 /** The part of a JSON Schema that completion uses. */
 export type Schema = {
-  $ref?: string; description?: string; type?: string | string[]; enum?: unknown[]; examples?: unknown[];
-  properties?: Record<string, Schema>; additionalProperties?: Schema | boolean; items?: Schema; required?: string[]; $defs?: Record<string, Schema>;
-  oneOf?: Schema[]; anyOf?: Schema[];
+  $ref?: string;
+  description?: string;
+  type?: string | string[];
+  enum?: unknown[];
+  examples?: unknown[];
+  properties?: Record<string, Schema>;
+  additionalProperties?: Schema | boolean;
+  items?: Schema;
+  required?: string[];
+  $defs?: Record<string, Schema>;
+  oneOf?: Schema[];
+  anyOf?: Schema[];
 };
 
 export type Suggestion = { insert: string; label: string; help: string; from: number };
@@ -12,7 +21,9 @@ const resolve = (s: Schema | undefined, root: Schema): Schema | undefined =>
 
 const choices = (s: Schema | undefined, root: Schema): Schema[] => {
   const r = resolve(s, root);
-  return r ? [r, ...(r.oneOf ?? []).flatMap((o) => choices(o, root)), ...(r.anyOf ?? []).flatMap((o) => choices(o, root))] : [];
+  return r
+    ? [r, ...(r.oneOf ?? []).flatMap((o) => choices(o, root)), ...(r.anyOf ?? []).flatMap((o) => choices(o, root))]
+    : [];
 };
 
 /** Where a line stands: the keys above it by indentation. A dash opens an item. */
@@ -22,7 +33,11 @@ function pathTo(lines: string[], at: number, indent: number): string[] {
   for (let i = at - 1; i >= 0 && within > 0; i--) {
     const m = /^(\s*)(- +)?([\w.@/-]+):\s*(#.*)?$/.exec(lines[i]) ?? /^(\s*)(- +)([\w.@/-]+):/.exec(lines[i]);
     if (!m || m[1].length >= within) continue;
-    if (m[2] && m[1].length + m[2].length <= within && !/:\s*$/.test(lines[i])) { path.unshift("-"); within = m[1].length; continue; }
+    if (m[2] && m[1].length + m[2].length <= within && !/:\s*$/.test(lines[i])) {
+      path.unshift("-");
+      within = m[1].length;
+      continue;
+    }
     path.unshift(m[3]);
     within = m[1].length;
   }
@@ -38,10 +53,34 @@ export function complete(text: string, cursor: number, root: Schema): Suggestion
   const key = /^(\s*)((?:- +)?)([\w-]*)$/.exec(typed);
   const value = /^(\s*)((?:- +)?)([\w-]+):\s+([^#{[]*)$/.exec(typed);
   const item = /^(\s*)- +([^#{[]*)$/.exec(typed);
-  const walk = (path: string[]) => path.reduce<Schema[]>((at, k) => at.flatMap((s) => (k === "-" ? choices(s.items, root) : [...choices(s.properties?.[k], root), ...(typeof s.additionalProperties === "object" && !s.properties?.[k] ? choices(s.additionalProperties, root) : [])])), choices(root, root));
+  const walk = (path: string[]) =>
+    path.reduce<Schema[]>(
+      (at, k) =>
+        at.flatMap((s) =>
+          k === "-"
+            ? choices(s.items, root)
+            : [
+                ...choices(s.properties?.[k], root),
+                ...(typeof s.additionalProperties === "object" && !s.properties?.[k]
+                  ? choices(s.additionalProperties, root)
+                  : []),
+              ],
+        ),
+      choices(root, root),
+    );
   const values = (schemas: Schema[], word: string): Suggestion[] =>
-    schemas.flatMap((s) => (s.enum ?? s.examples ?? (s.type === "boolean" ? ["true", "false"] : [])).map((v) => ({ insert: String(v), label: String(v), help: s.description ?? "", from: cursor - word.length })))
-      .filter((v, i, all) => v.label.startsWith(word) && v.label !== word && all.findIndex((o) => o.label === v.label) === i);
+    schemas
+      .flatMap((s) =>
+        (s.enum ?? s.examples ?? (s.type === "boolean" ? ["true", "false"] : [])).map((v) => ({
+          insert: String(v),
+          label: String(v),
+          help: s.description ?? "",
+          from: cursor - word.length,
+        })),
+      )
+      .filter(
+        (v, i, all) => v.label.startsWith(word) && v.label !== word && all.findIndex((o) => o.label === v.label) === i,
+      );
   if (value) {
     const path = pathTo(lines, row, value[1].length + value[2].length);
     return values(walk([...path, ...(value[2] && path.at(-1) !== "-" ? ["-"] : []), value[3]]), value[4]);
@@ -55,9 +94,17 @@ export function complete(text: string, cursor: number, root: Schema): Suggestion
   const path = pathTo(lines, row, indent);
   const at = walk([...path, ...(key[2] ? ["-"] : [])]);
   const there = new Set(siblings(lines, row, indent));
-  return at.flatMap((s) => Object.entries(s.properties ?? {}))
-    .filter(([k], i, all) => k.startsWith(key[3]) && k !== key[3] && !there.has(k) && all.findIndex(([o]) => o === k) === i)
-    .map(([k, s]) => ({ insert: `${k}: `, label: k, help: resolve(s, root)?.description ?? "", from: cursor - key[3].length }));
+  return at
+    .flatMap((s) => Object.entries(s.properties ?? {}))
+    .filter(
+      ([k], i, all) => k.startsWith(key[3]) && k !== key[3] && !there.has(k) && all.findIndex(([o]) => o === k) === i,
+    )
+    .map(([k, s]) => ({
+      insert: `${k}: `,
+      label: k,
+      help: resolve(s, root)?.description ?? "",
+      from: cursor - key[3].length,
+    }));
 }
 
 /** The keys that stand beside a line. */

@@ -3,7 +3,12 @@ import { expect, test } from "vitest";
 import { type Mark, placeMarks } from "./marks";
 
 const mark = (minute: number, tier: string, until = minute): Mark => ({
-  id: String(minute), taken: new Date(minute * 60_000).toISOString(), seenUntil: new Date(until * 60_000).toISOString(), tier, state: "kept", why: tier,
+  id: String(minute),
+  taken: new Date(minute * 60_000).toISOString(),
+  seenUntil: new Date(until * 60_000).toISOString(),
+  tier,
+  state: "kept",
+  why: tier,
 });
 
 test("ten thousand marks cost by the width of the ruler", () => {

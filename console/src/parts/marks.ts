@@ -4,11 +4,31 @@ export type Mark = NonNullable<Timeline["lanes"]>[number]["marks"] extends (infe
 
 /** How tall a mark stands, by the widest tier that keeps it. */
 export const rank: Record<string, number> = {
-  none: 0, newest: 1, "newest complete": 1, "no rules": 2, hourly: 2, daily: 3, weekly: 4, monthly: 5, yearly: 6, "by hand": 3, safety: 1, recalled: 3, owed: 1,
+  none: 0,
+  newest: 1,
+  "newest complete": 1,
+  "no rules": 2,
+  hourly: 2,
+  daily: 3,
+  weekly: 4,
+  monthly: 5,
+  yearly: 6,
+  "by hand": 3,
+  safety: 1,
+  recalled: 3,
+  owed: 1,
 };
 
 /** pinned: it, or one that it stands for, is marked to keep. */
-export type Drawn = { mark: Mark; x: number; width: number; height: number; opacity: number; count: number; pinned: boolean };
+export type Drawn = {
+  mark: Mark;
+  x: number;
+  width: number;
+  height: number;
+  opacity: number;
+  count: number;
+  pinned: boolean;
+};
 
 /**
  * Places marks on a lane. Marks that would share a pixel become one, the tallest, so
@@ -23,14 +43,23 @@ export function placeMarks(marks: Mark[], x: (t: number) => number, width: numbe
     if (end < 0 || begin > width) continue;
     const left = Math.max(begin, -2);
     const height = 4 + ((lane - 5) * (rank[mark.tier] ?? 1)) / 6;
-    const drawn: Drawn = { mark, x: left, width: Math.min(end, width + 2) - left, height, opacity: fade(mark, taken, now), count: 1, pinned: !!mark.keep };
+    const drawn: Drawn = {
+      mark,
+      x: left,
+      width: Math.min(end, width + 2) - left,
+      height,
+      opacity: fade(mark, taken, now),
+      count: 1,
+      pinned: !!mark.keep,
+    };
     const slot = Math.round(left / 2);
     const other = slots.get(slot);
     if (!other) slots.set(slot, drawn);
     else {
       other.count++;
       other.pinned ||= drawn.pinned;
-      if (drawn.height > other.height || (drawn.height === other.height && drawn.width > other.width)) slots.set(slot, { ...drawn, count: other.count, pinned: other.pinned });
+      if (drawn.height > other.height || (drawn.height === other.height && drawn.width > other.width))
+        slots.set(slot, { ...drawn, count: other.count, pinned: other.pinned });
     }
   }
   return [...slots.values()];

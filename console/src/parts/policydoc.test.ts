@@ -26,7 +26,9 @@ test("the form reads what the text says", () => {
 test("a change of the form changes its line, and comments stay", () => {
   expect(new PolicyDoc(text).with(["grace"], "2 days")).toBe(text.replace("24 hours", "2 days"));
   expect(new PolicyDoc(text).with(["keep", "larkfield", "newest"], "12")).toBe(text.replace("newest: 8", "newest: 12"));
-  expect(new PolicyDoc(text).with(["take", 1], "every 15 minutes")).toBe(text.replace("23:30\n", "23:30\n  - every 15 minutes\n"));
+  expect(new PolicyDoc(text).with(["take", 1], "every 15 minutes")).toBe(
+    text.replace("23:30\n", "23:30\n  - every 15 minutes\n"),
+  );
   expect(new PolicyDoc(text).with(["keep", "stonewick", "weekly"], "8")).toContain("stonewick:\n    weekly: 8");
   expect(new PolicyDoc(text).with(["skip_unchanged"], true)).toContain("skip_unchanged: true");
   expect(new PolicyDoc(text).with(["milestones"], ["x"])).toContain("milestones:\n  - x");

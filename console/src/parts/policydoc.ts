@@ -36,10 +36,19 @@ export class PolicyDoc {
   }
 
   /** The document's text with one value changed; an empty one is left out, and what holds nothing any more with it. */
-  with(path: (string | number)[], value: string | number | boolean | string[] | Record<string, unknown> | undefined): string {
-    const empty = value === undefined || value === "" || value === false || (Array.isArray(value) && value.length === 0);
+  with(
+    path: (string | number)[],
+    value: string | number | boolean | string[] | Record<string, unknown> | undefined,
+  ): string {
+    const empty =
+      value === undefined || value === "" || value === false || (Array.isArray(value) && value.length === 0);
     if (!empty) {
-      this.doc.setIn(path, typeof value === "object" ? this.doc.createNode(value, { flow: path.length > 1 && !Array.isArray(value) }) : plain(value));
+      this.doc.setIn(
+        path,
+        typeof value === "object"
+          ? this.doc.createNode(value, { flow: path.length > 1 && !Array.isArray(value) })
+          : plain(value),
+      );
     } else if (this.doc.hasIn(path)) {
       this.doc.deleteIn(path);
       for (let up = path.slice(0, -1); up.length > 0; up = up.slice(0, -1)) {

@@ -9,7 +9,14 @@ import { DAY, HOUR, useTime } from "./time";
 import { ago, readMoment, stamp } from "./words";
 
 const AXIS = 46;
-const spans: [string, number][] = [["hours", 12 * HOUR], ["days", 3 * DAY], ["weeks", 30 * DAY], ["quarter", 100 * DAY], ["year", 400 * DAY], ["years", 8 * 365 * DAY]];
+const spans: [string, number][] = [
+  ["hours", 12 * HOUR],
+  ["days", 3 * DAY],
+  ["weeks", 30 * DAY],
+  ["quarter", 100 * DAY],
+  ["year", 400 * DAY],
+  ["years", 8 * 365 * DAY],
+];
 
 /** Fetches timelines by whole stretches, so that dragging does not ask again. */
 function useTimelines(volumes: string[], from: number, to: number) {
@@ -21,7 +28,11 @@ function useTimelines(volumes: string[], from: number, to: number) {
     queries: volumes.map((name) => ({
       queryKey: ["timeline", name, begin, end],
       queryFn: () =>
-        told(api.GET("/volumes/{name}/timeline", { params: { path: { name }, query: { from: new Date(begin).toISOString(), to: new Date(end).toISOString() } } })),
+        told(
+          api.GET("/volumes/{name}/timeline", {
+            params: { path: { name }, query: { from: new Date(begin).toISOString(), to: new Date(end).toISOString() } },
+          }),
+        ),
       placeholderData: (old: Timeline | undefined) => old,
     })),
   });
@@ -55,12 +66,19 @@ export function Ruler({ volumes, tall = false }: { volumes: string[]; tall?: boo
   const height = y + 4;
   useWheel(box, names, plot);
   const drag = useDrag(plot, (px) => time.choose(x.invert(px).getTime()));
-  const taken = [...new Set(rows.flatMap((r) => r.lanes.flatMap((l) => (l.marks ?? []).map((m) => Date.parse(m.taken)))))].sort((a, b) => a - b);
+  const taken = [
+    ...new Set(rows.flatMap((r) => r.lanes.flatMap((l) => (l.marks ?? []).map((m) => Date.parse(m.taken))))),
+  ].sort((a, b) => a - b);
   const keys = (e: KeyboardEvent) => moveByKey(e, time, taken);
   return (
     <section aria-label="Time ruler" className="my-4">
       <Controls />
-      <div ref={box} className="relative border-y border-ink bg-sheet" style={{ height }} onMouseLeave={() => setHover(null)}>
+      <div
+        ref={box}
+        className="relative border-y border-ink bg-sheet"
+        style={{ height }}
+        onMouseLeave={() => setHover(null)}
+      >
         <div
           role="slider"
           tabIndex={0}
@@ -83,24 +101,64 @@ export function Ruler({ volumes, tall = false }: { volumes: string[]; tall?: boo
             </defs>
             <Axis x={x} plot={plot} height={height} />
             {rows.map((r) => (
-              <Row key={r.name} row={r} lane={lane} at={at} plot={plot} now={now} say={(px, py, text) => setHover({ x: px + names, y: py, text })} />
+              <Row
+                key={r.name}
+                row={r}
+                lane={lane}
+                at={at}
+                plot={plot}
+                now={now}
+                say={(px, py, text) => setHover({ x: px + names, y: py, text })}
+              />
             ))}
             <Flag x={at(now)} height={height} colour="var(--now)" label="now" />
-            {time.moment !== undefined && <Flag x={at(time.moment)} height={height} colour="var(--hand)" label={stamp(new Date(time.moment))} wide plot={plot} />}
+            {time.moment !== undefined && (
+              <Flag
+                x={at(time.moment)}
+                height={height}
+                colour="var(--hand)"
+                label={stamp(new Date(time.moment))}
+                wide
+                plot={plot}
+              />
+            )}
           </svg>
         </div>
         {rows.map((r) => (
-          <div key={r.name} className={`absolute left-0 px-2 text-sm truncate ${names ? "" : "text-xs"}`} style={{ top: r.top - 5, maxWidth: names || "100%" }}>
+          <div
+            key={r.name}
+            className={`absolute left-0 px-2 text-sm truncate ${names ? "" : "text-xs"}`}
+            style={{ top: r.top - 5, maxWidth: names || "100%" }}
+          >
             {tall ? (
-              r.lanes.map((l) => <div key={l.place} style={{ height: lane, paddingTop: lane / 2 - 4 }} className="text-faint">{l.place}</div>)
+              r.lanes.map((l) => (
+                <div key={l.place} style={{ height: lane, paddingTop: lane / 2 - 4 }} className="text-faint">
+                  {l.place}
+                </div>
+              ))
             ) : (
-              <Link to={`/volumes/${encodeURIComponent(r.name)}${location.search}`} className="quiet inline-block leading-6">{r.name}</Link>
+              <Link
+                to={`/volumes/${encodeURIComponent(r.name)}${location.search}`}
+                className="quiet inline-block leading-6"
+              >
+                {r.name}
+              </Link>
             )}
-            {!tall && names > 0 && r.lanes.length > 1 && <div className="-mt-1 text-xs leading-4 text-faint truncate">{r.lanes.map((l) => l.place).join(" / ")}</div>}
+            {!tall && names > 0 && r.lanes.length > 1 && (
+              <div className="-mt-1 text-xs leading-4 text-faint truncate">
+                {r.lanes.map((l) => l.place).join(" / ")}
+              </div>
+            )}
           </div>
         ))}
         {hover && (
-          <div role="tooltip" className="absolute z-10 pointer-events-none border border-ink bg-paper px-2 py-1 text-xs whitespace-pre-line" style={{ left: Math.min(hover.x + 10, width - 250), top: hover.y + 16, maxWidth: 240 }}>{hover.text}</div>
+          <div
+            role="tooltip"
+            className="absolute z-10 pointer-events-none border border-ink bg-paper px-2 py-1 text-xs whitespace-pre-line"
+            style={{ left: Math.min(hover.x + 10, width - 250), top: hover.y + 16, maxWidth: 240 }}
+          >
+            {hover.text}
+          </div>
         )}
       </div>
       <Legend />
@@ -123,21 +181,60 @@ function Controls() {
           setWrong(!m);
           if (m) {
             time.choose(m.getTime());
-            if (m.getTime() < time.from || m.getTime() > time.to) time.show(m.getTime() - (time.to - time.from) / 2, m.getTime() + (time.to - time.from) / 2);
+            if (m.getTime() < time.from || m.getTime() > time.to)
+              time.show(m.getTime() - (time.to - time.from) / 2, m.getTime() + (time.to - time.from) / 2);
           }
         }}
       >
-        <label htmlFor="moment" className="font-semibold">As of</label>
-        <input id="moment" className="field w-44 font-mono" placeholder={time.moment ? stamp(new Date(time.moment)) : "the newest state"} value={text} onChange={(e) => setText(e.target.value)} aria-invalid={wrong} aria-describedby="moment-help" />
-        <button className="press" type="submit">Go there</button>
-        {time.moment !== undefined && <button className="quiet" type="button" onClick={() => { time.choose(undefined); setText(""); }}>newest state</button>}
+        <label htmlFor="moment" className="font-semibold">
+          As of
+        </label>
+        <input
+          id="moment"
+          className="field w-44 font-mono"
+          placeholder={time.moment ? stamp(new Date(time.moment)) : "the newest state"}
+          value={text}
+          onChange={(e) => setText(e.target.value)}
+          aria-invalid={wrong}
+          aria-describedby="moment-help"
+        />
+        <button className="press" type="submit">
+          Go there
+        </button>
+        {time.moment !== undefined && (
+          <button
+            className="quiet"
+            type="button"
+            onClick={() => {
+              time.choose(undefined);
+              setText("");
+            }}
+          >
+            newest state
+          </button>
+        )}
       </form>
-      <span id="moment-help" className={wrong ? "text-hand" : "text-faint"}>{wrong ? "Write 2026-03-04 14:05 or -2h." : time.moment ? ago(new Date(time.moment)) : "2026-03-04 14:05 or -2h, or click on the ruler"}</span>
+      <span id="moment-help" className={wrong ? "text-hand" : "text-faint"}>
+        {wrong
+          ? "Write 2026-03-04 14:05 or -2h."
+          : time.moment
+            ? ago(new Date(time.moment))
+            : "2026-03-04 14:05 or -2h, or click on the ruler"}
+      </span>
       <span className="ml-auto flex gap-3" role="group" aria-label="Zoom">
         {spans.map(([name, width]) => {
           const middle = time.moment ?? now - width * 0.42;
           const on = Math.abs(Math.log2((time.to - time.from) / width)) < 0.4;
-          return <button key={name} className={`cursor-pointer ${on ? "font-semibold border-b-2 border-ink" : "quiet"}`} aria-pressed={on} onClick={() => time.show(middle - width / 2, middle + width / 2)}>{name}</button>;
+          return (
+            <button
+              key={name}
+              className={`cursor-pointer ${on ? "font-semibold border-b-2 border-ink" : "quiet"}`}
+              aria-pressed={on}
+              onClick={() => time.show(middle - width / 2, middle + width / 2)}
+            >
+              {name}
+            </button>
+          );
         })}
       </span>
     </div>
@@ -153,7 +250,9 @@ function Axis({ x, plot, height }: { x: ReturnType<typeof scaleTime<number, numb
       {ticks.map((t) => (
         <g key={+t} transform={`translate(${x(t)},0)`}>
           <line y1={AXIS - 7} y2={height} stroke="var(--rule)" strokeWidth={0.7} />
-          <text y={AXIS - 13} x={3} fontSize={12} fill="var(--faint)">{form(t)}</text>
+          <text y={AXIS - 13} x={3} fontSize={12} fill="var(--faint)">
+            {form(t)}
+          </text>
         </g>
       ))}
       <line x1={0} x2={plot} y1={AXIS - 7} y2={AXIS - 7} stroke="var(--ink)" strokeWidth={0.8} />
@@ -163,7 +262,10 @@ function Axis({ x, plot, height }: { x: ReturnType<typeof scaleTime<number, numb
 
 type RowProps = {
   row: { top: number; lanes: NonNullable<Timeline["lanes"]>; data?: Timeline };
-  lane: number; at: (t: number) => number; plot: number; now: number;
+  lane: number;
+  at: (t: number) => number;
+  plot: number;
+  now: number;
   say: (x: number, y: number, text: string) => void;
 };
 
@@ -182,28 +284,85 @@ function Row({ row, lane, at, plot, now, say }: RowProps) {
         const from = at(Date.parse(g.from)) - 2;
         const to = Math.max(at(Date.parse(g.to)) + 2, from + 6);
         return (
-          <rect key={g.from} x={from} width={to - from} y={0} height={lane - 1} fill="url(#gap)" onMouseMove={() => say(from, row.top, `Gap: ${g.count} not taken, from ${stamp(g.from)} to ${stamp(g.to)}.\n${g.cause}`)} />
+          <rect
+            key={g.from}
+            x={from}
+            width={to - from}
+            y={0}
+            height={lane - 1}
+            fill="url(#gap)"
+            onMouseMove={() =>
+              say(from, row.top, `Gap: ${g.count} not taken, from ${stamp(g.from)} to ${stamp(g.to)}.\n${g.cause}`)
+            }
+          />
         );
       })}
-      {(row.data?.planned ?? []).map((p) => <rect key={p} x={at(Date.parse(p)) - 1.5} y={lane - 9} width={4} height={7} fill="none" stroke="var(--now)" strokeWidth={0.9} />)}
+      {(row.data?.planned ?? []).map((p) => (
+        <rect
+          key={p}
+          x={at(Date.parse(p)) - 1.5}
+          y={lane - 9}
+          width={4}
+          height={7}
+          fill="none"
+          stroke="var(--now)"
+          strokeWidth={0.9}
+        />
+      ))}
     </g>
   );
 }
 
 function Tick({ d, lane, onOver }: { d: Drawn; lane: number; onOver: () => void }) {
-  return <>{d.pinned && <path d={`M${d.x + 1},${lane - 1} v${2 - lane} h7 l-2.5,3 l2.5,3 h-7`} fill="var(--ink)" stroke="var(--ink)" strokeWidth={1.2} onMouseMove={onOver} />}<Mark d={d} lane={lane} onOver={onOver} /></>;
+  return (
+    <>
+      {d.pinned && (
+        <path
+          d={`M${d.x + 1},${lane - 1} v${2 - lane} h7 l-2.5,3 l2.5,3 h-7`}
+          fill="var(--ink)"
+          stroke="var(--ink)"
+          strokeWidth={1.2}
+          onMouseMove={onOver}
+        />
+      )}
+      <Mark d={d} lane={lane} onOver={onOver} />
+    </>
+  );
 }
 
 function Mark({ d, lane, onOver }: { d: Drawn; lane: number; onOver: () => void }) {
   const top = lane - 1 - d.height;
   if (d.mark.tier === "by hand") {
     const m = lane / 2;
-    return <path d={`M${d.x + 1},${m - 5} l5,5 l-5,5 l-5,-5 z`} fill="var(--ink)" opacity={d.opacity} onMouseMove={onOver} />;
+    return (
+      <path d={`M${d.x + 1},${m - 5} l5,5 l-5,5 l-5,-5 z`} fill="var(--ink)" opacity={d.opacity} onMouseMove={onOver} />
+    );
   }
   if (d.mark.state !== "kept") {
-    return <rect x={d.x} y={top} width={d.width} height={d.height} fill="none" stroke="var(--faint)" strokeDasharray="2 1.5" onMouseMove={onOver} />;
+    return (
+      <rect
+        x={d.x}
+        y={top}
+        width={d.width}
+        height={d.height}
+        fill="none"
+        stroke="var(--faint)"
+        strokeDasharray="2 1.5"
+        onMouseMove={onOver}
+      />
+    );
   }
-  return <rect x={d.x} y={top} width={d.width} height={d.height} fill={d.mark.tier === "safety" ? "var(--hand)" : "var(--ink)"} opacity={d.opacity} onMouseMove={onOver} />;
+  return (
+    <rect
+      x={d.x}
+      y={top}
+      width={d.width}
+      height={d.height}
+      fill={d.mark.tier === "safety" ? "var(--hand)" : "var(--ink)"}
+      opacity={d.opacity}
+      onMouseMove={onOver}
+    />
+  );
 }
 
 function describe(d: Drawn, place: string): string {
@@ -217,14 +376,45 @@ function describe(d: Drawn, place: string): string {
   return lines.join("\n");
 }
 
-function Flag({ x, height, colour, label, wide, plot = 0 }: { x: number; height: number; colour: string; label: string; wide?: boolean; plot?: number }) {
+function Flag({
+  x,
+  height,
+  colour,
+  label,
+  wide,
+  plot = 0,
+}: {
+  x: number;
+  height: number;
+  colour: string;
+  label: string;
+  wide?: boolean;
+  plot?: number;
+}) {
   const w = wide ? 122 : 30;
   const left = wide && x + w > plot ? x - w : x;
   return (
     <g>
-      <line x1={x} x2={x} y1={0} y2={height} stroke={colour} strokeWidth={1.6} strokeDasharray={wide ? undefined : "5 3"} />
+      <line
+        x1={x}
+        x2={x}
+        y1={0}
+        y2={height}
+        stroke={colour}
+        strokeWidth={1.6}
+        strokeDasharray={wide ? undefined : "5 3"}
+      />
       <rect x={left} y={0} width={w} height={16} fill={colour} />
-      <text x={left + 4} y={12} fontSize={11.5} fontWeight={600} fill="var(--paper)" fontFamily={wide ? "var(--font-mono)" : undefined}>{label}</text>
+      <text
+        x={left + 4}
+        y={12}
+        fontSize={11.5}
+        fontWeight={600}
+        fill="var(--paper)"
+        fontFamily={wide ? "var(--font-mono)" : undefined}
+      >
+        {label}
+      </text>
     </g>
   );
 }
@@ -233,13 +423,49 @@ function Legend() {
   const item = "inline-flex items-center gap-1";
   return (
     <p className="flex flex-wrap gap-x-4 pt-1 text-xs text-faint">
-      <span className={item}><svg width="12" height="12" aria-hidden><rect x="1" y="7" width="3" height="5" fill="var(--ink)" /><rect x="7" y="1" width="3" height="11" fill="var(--ink)" /></svg>taller: kept by a wider tier</span>
-      <span className={item}><svg width="16" height="12" aria-hidden><rect x="0" y="6" width="16" height="5" fill="var(--ink)" /></svg>longer: seen unchanged</span>
-      <span className={item}><svg width="12" height="12" aria-hidden><path d="M6,1 l5,5 l-5,5 l-5,-5 z" fill="var(--ink)" /></svg>by hand</span>
-      <span className={item}><svg width="12" height="12" aria-hidden><path d="M3,12 v-11 h7 l-2.5,3 l2.5,3 h-7" fill="var(--ink)" stroke="var(--ink)" strokeWidth="1.2" /></svg>marked to keep</span>
-      <span className={item}><svg width="12" height="12" aria-hidden><rect x="1" y="4" width="9" height="7" fill="none" stroke="var(--faint)" strokeDasharray="2 1.5" /></svg>in grace</span>
-      <span className={item}><svg width="12" height="12" aria-hidden><rect width="12" height="12" fill="url(#gap)" /></svg>gap</span>
-      <span className={item}><svg width="8" height="12" aria-hidden><rect x="1" y="3" width="4" height="7" fill="none" stroke="var(--now)" /></svg>planned</span>
+      <span className={item}>
+        <svg width="12" height="12" aria-hidden>
+          <rect x="1" y="7" width="3" height="5" fill="var(--ink)" />
+          <rect x="7" y="1" width="3" height="11" fill="var(--ink)" />
+        </svg>
+        taller: kept by a wider tier
+      </span>
+      <span className={item}>
+        <svg width="16" height="12" aria-hidden>
+          <rect x="0" y="6" width="16" height="5" fill="var(--ink)" />
+        </svg>
+        longer: seen unchanged
+      </span>
+      <span className={item}>
+        <svg width="12" height="12" aria-hidden>
+          <path d="M6,1 l5,5 l-5,5 l-5,-5 z" fill="var(--ink)" />
+        </svg>
+        by hand
+      </span>
+      <span className={item}>
+        <svg width="12" height="12" aria-hidden>
+          <path d="M3,12 v-11 h7 l-2.5,3 l2.5,3 h-7" fill="var(--ink)" stroke="var(--ink)" strokeWidth="1.2" />
+        </svg>
+        marked to keep
+      </span>
+      <span className={item}>
+        <svg width="12" height="12" aria-hidden>
+          <rect x="1" y="4" width="9" height="7" fill="none" stroke="var(--faint)" strokeDasharray="2 1.5" />
+        </svg>
+        in grace
+      </span>
+      <span className={item}>
+        <svg width="12" height="12" aria-hidden>
+          <rect width="12" height="12" fill="url(#gap)" />
+        </svg>
+        gap
+      </span>
+      <span className={item}>
+        <svg width="8" height="12" aria-hidden>
+          <rect x="1" y="3" width="4" height="7" fill="none" stroke="var(--now)" />
+        </svg>
+        planned
+      </span>
     </p>
   );
 }

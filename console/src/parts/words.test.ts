@@ -15,7 +15,8 @@ test("a stamp reads back as the same moment", () => {
 });
 
 test("what is no moment is refused", () => {
-  for (const text of ["", "yesterday", "2026-02-30", "2026-13-01 10:00", "-5x"]) expect(readMoment(text)).toBeUndefined();
+  for (const text of ["", "yesterday", "2026-02-30", "2026-13-01 10:00", "-5x"])
+    expect(readMoment(text)).toBeUndefined();
 });
 
 test("relative moments and spans", () => {
@@ -26,7 +27,8 @@ test("relative moments and spans", () => {
 });
 
 test("a command to copy does nothing but what it says, whatever files are called", () => {
-  for (const plain of ["2026/transect-3/page 1.txt".replace(" ", "_"), "Kräuter/植物", "-1d".slice(1)]) expect(word(plain)).toBe(plain);
+  for (const plain of ["2026/transect-3/page 1.txt".replace(" ", "_"), "Kräuter/植物", "-1d".slice(1)])
+    expect(word(plain)).toBe(plain);
   expect(word("a page")).toBe("'a page'");
   expect(word("x; reboot")).toBe("'x; reboot'");
   expect(word("$(reboot)`reboot`")).toBe("'$(reboot)`reboot`'");

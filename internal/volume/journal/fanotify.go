@@ -55,7 +55,8 @@ func parse(b []byte, each func(event)) error {
 			}
 			kind, body := info[0], info[infoHead:size]
 			info = info[size:]
-			if kind != unix.FAN_EVENT_INFO_TYPE_DFID_NAME && kind != unix.FAN_EVENT_INFO_TYPE_DFID && kind != unix.FAN_EVENT_INFO_TYPE_FID {
+			if kind != unix.FAN_EVENT_INFO_TYPE_DFID_NAME && kind != unix.FAN_EVENT_INFO_TYPE_DFID &&
+				kind != unix.FAN_EVENT_INFO_TYPE_FID {
 				continue
 			}
 			if len(body) < fsidLen+8 {

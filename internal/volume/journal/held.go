@@ -164,7 +164,8 @@ func mapped(out []held, maps *os.File, pid string, dev uint64) ([]held, error) {
 	var name [4096]byte
 	before := len(out)
 	for addr := uint64(0); ; {
-		q := procmapQuery{flags: procmapFlags, addr: addr, nameSize: uint32(len(name)), nameAddr: uint64(uintptr(unsafe.Pointer(&name[0])))}
+		q := procmapQuery{flags: procmapFlags, addr: addr, nameSize: uint32(len(name)),
+			nameAddr: uint64(uintptr(unsafe.Pointer(&name[0])))}
 		q.size = uint64(unsafe.Sizeof(q))
 		_, _, errno := unix.Syscall(unix.SYS_IOCTL, maps.Fd(), procmapIoctl, uintptr(unsafe.Pointer(&q)))
 		switch {

@@ -89,7 +89,8 @@ func (w *Watch) attach(fd int) (d *disk, err error) {
 		return nil, errors.New("it lies in the service's own directory")
 	}
 	if !seesAllProcesses() {
-		return nil, errors.New("the service runs in a process namespace of its own and cannot see which files others hold open")
+		return nil, errors.New("the service runs in a process namespace of its own and cannot see which files " +
+			"others hold open")
 	}
 	mounts, err := mountsAround(w.path)
 	if err != nil {

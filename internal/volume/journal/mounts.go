@@ -22,7 +22,8 @@ func checkKind(dirfd int) error {
 	if _, ok := watchable[int64(st.Type)]; ok {
 		return nil
 	}
-	names := map[int64]string{unix.NFS_SUPER_MAGIC: "NFS", 0xFF534D42: "SMB", 0xFE534D42: "SMB", unix.FUSE_SUPER_MAGIC: "FUSE",
+	names := map[int64]string{unix.NFS_SUPER_MAGIC: "NFS", 0xFF534D42: "SMB", 0xFE534D42: "SMB",
+		unix.FUSE_SUPER_MAGIC:  "FUSE",
 		unix.BTRFS_SUPER_MAGIC: "btrfs", unix.OVERLAYFS_SUPER_MAGIC: "an overlay"}
 	name := names[int64(st.Type)]
 	if name == "" {

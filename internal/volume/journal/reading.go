@@ -228,7 +228,8 @@ func (w *Watch) since(dirfd int, d *disk, at position) (t changes) {
 		d.mu.Unlock()
 		return t
 	}
-	dirs, below, moves, files := after(d.dirs, at.from), after(d.below, at.from), after(d.moves, at.from), after(d.files, at.from)
+	dirs, below, moves, files := after(d.dirs, at.from), after(d.below, at.from), after(d.moves, at.from),
+		after(d.files, at.from)
 	d.mu.Unlock()
 	var own []handle
 	place := func(all []told, each func(rel string)) {

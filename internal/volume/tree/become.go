@@ -19,8 +19,10 @@ func become(p *rights.Person) error {
 		return fmt.Errorf("user %d is in no group", p.UID)
 	}
 	// The raw calls are this thread's alone; those of package syscall are for all threads.
-	if _, _, errno := unix.RawSyscall(unix.SYS_SETGROUPS, uintptr(len(groups)), uintptr(unsafe.Pointer(&groups[0])), 0); errno != 0 {
-		return fmt.Errorf("the service cannot act as user %d: %w; it must run as root to restore for file owners", p.UID, errno)
+	if _, _, errno := unix.RawSyscall(unix.SYS_SETGROUPS, uintptr(len(groups)), uintptr(unsafe.Pointer(&groups[0])),
+		0); errno != 0 {
+		return fmt.Errorf("the service cannot act as user %d: %w; it must run as root to restore for file owners", p.UID,
+			errno)
 	}
 	for call, id := range map[uintptr]uint32{unix.SYS_SETFSGID: groups[0], unix.SYS_SETFSUID: p.UID} {
 		unix.RawSyscall(call, uintptr(id), 0, 0)
@@ -32,7 +34,8 @@ func become(p *rights.Person) error {
 	// attributes of the system's, no set-group-id bits for groups of others.
 	head := unix.CapUserHeader{Version: unix.LINUX_CAPABILITY_VERSION_3}
 	var none [2]unix.CapUserData
-	if _, _, errno := unix.RawSyscall(unix.SYS_CAPSET, uintptr(unsafe.Pointer(&head)), uintptr(unsafe.Pointer(&none[0])), 0); errno != 0 {
+	if _, _, errno := unix.RawSyscall(unix.SYS_CAPSET, uintptr(unsafe.Pointer(&head)), uintptr(unsafe.Pointer(&none[0])),
+		0); errno != 0 {
 		return fmt.Errorf("the service cannot give up its capabilities for user %d: %w", p.UID, errno)
 	}
 	if _, _, errno := unix.RawSyscall6(unix.SYS_PRCTL, unix.PR_SET_NO_NEW_PRIVS, 1, 0, 0, 0, 0); errno != 0 {

@@ -173,7 +173,8 @@ func (c *Cache) readDir(off int64) *cacheDir {
 		e := &d.entries[i]
 		l := int(b[0])
 		e.name, b = b[1:1+l], b[1+l:]
-		e.kind, e.trusted, e.has, e.look = object.EntryKind(b[0]), b[1]&flagTrusted != 0, b[1]&flagContent != 0, b[1]&flagLook != 0
+		e.kind, e.trusted, e.has, e.look = object.EntryKind(b[0]), b[1]&flagTrusted != 0, b[1]&flagContent != 0,
+			b[1]&flagLook != 0
 		e.inode = binary.LittleEndian.Uint64(b[2:])
 		e.ctime = int64(binary.LittleEndian.Uint64(b[10:]))
 		e.size = int64(binary.LittleEndian.Uint64(b[18:]))

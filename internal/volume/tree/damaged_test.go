@@ -67,7 +67,8 @@ func TestAllButTheDamagedComesBack(t *testing.T) {
 		write(t, fmt.Sprintf("%s/d%d/e%d/f%d", src, i%5, i%3, i), noise(uint64(i), rng.IntN(9000)))
 	}
 	for i := range 1200 {
-		write(t, fmt.Sprintf("%s/many/a file with a rather long name, so that this directory has pages %d", src, i), []byte(fmt.Sprint(i)))
+		write(t, fmt.Sprintf("%s/many/a file with a rather long name, so that this directory has pages %d", src, i),
+			[]byte(fmt.Sprint(i)))
 	}
 	write(t, src+"/d1/large", noise(7, 3<<20))
 	require.NoError(t, os.Link(src+"/d1/large", src+"/d2/large too"))
@@ -145,7 +146,8 @@ func TestAllButTheDamagedComesBack(t *testing.T) {
 		parts, err := exec.Command("find", base, "-name", tempPrefix+"*").Output()
 		require.NoError(t, err)
 		require.Empty(t, string(parts))
-		_, err = Restore(context.Background(), RestoreOptions{Source: h, Root: root, Target: base + "/planned", Beneath: base, OnConflict: Replace, Chunker: b.ck, Plan: true})
+		_, err = Restore(context.Background(), RestoreOptions{Source: h, Root: root, Target: base + "/planned", Beneath: base,
+			OnConflict: Replace, Chunker: b.ck, Plan: true})
 		require.NoError(t, err, "a plan is made all the same")
 		require.NoError(t, os.RemoveAll(live))
 	}

@@ -74,7 +74,8 @@ type deriver struct {
 // the same objects. Who signs it, and as what, is for the caller.
 func Derive(get object.Getter, put object.Putter, whole *object.Root, parts Parts) (*object.Root, error) {
 	root := *whole
-	root.Files, root.Dirs, root.Others, root.Bytes, root.Predecessor, root.HasLinks, root.Links = 0, 0, 0, 0, object.ID{}, false, object.ID{}
+	root.Files, root.Dirs, root.Others, root.Bytes, root.Predecessor, root.HasLinks, root.Links = 0, 0, 0, 0, object.ID{},
+		false, object.ID{}
 	root.Remarks, root.RemarkCount = nil, 0
 	for _, r := range whole.Remarks {
 		if parts.has(string(r.Path)) {

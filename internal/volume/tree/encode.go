@@ -27,8 +27,10 @@ func (s *scanner) encode(items []*item, old *cacheDir, flags uint32, sum totals)
 			return fail(err)
 		}
 		ctime := unix.TimespecToNsec(it.st.Ctim)
-		rec.entries = append(rec.entries, cacheEntry{name: []byte(it.name), kind: it.entry.Kind, trusted: s.times.settled(ctime) && !it.mapped,
-			look: it.look != 0, has: it.entry.HasContent, content: it.entry.Content, inode: it.st.Ino, ctime: ctime, size: it.st.Size, child: it.child})
+		rec.entries = append(rec.entries, cacheEntry{name: []byte(it.name), kind: it.entry.Kind,
+			trusted: s.times.settled(ctime) && !it.mapped,
+			look:    it.look != 0, has: it.entry.HasContent, content: it.entry.Content, inode: it.st.Ino, ctime: ctime,
+			size: it.st.Size, child: it.child})
 	}
 	id, err := b.Finish()
 	if err != nil {

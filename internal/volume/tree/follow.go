@@ -145,7 +145,8 @@ func (h *Followed) Done(snapshot bool) {
 		return
 	}
 	if len(h.Untold) > 0 {
-		why := fmt.Sprintf("on %s a change was found in %q that had not been told", h.now.Format("2006-01-02 15:04"), h.Untold[0])
+		why := fmt.Sprintf("on %s a change was found in %q that had not been told", h.now.Format("2006-01-02 15:04"),
+			h.Untold[0])
 		h.f.refused.Store(&why)
 		h.f.exact = false
 		return

@@ -67,10 +67,12 @@ func (f *followed) read() (*Scanned, *Followed) {
 	defer w.Close()
 	c := OpenCache(f.cache, "lineage", "s")
 	defer c.Close()
-	res, how, err := f.f.Read(context.Background(), ScanOptions{Path: f.path(""), Chunker: f.ck, Sink: w, Get: f.st.Get, Cache: c}, f.now)
+	res, how, err := f.f.Read(context.Background(), ScanOptions{Path: f.path(""), Chunker: f.ck, Sink: w, Get: f.st.Get,
+		Cache: c}, f.now)
 	require.NoError(f.t, err)
 	f.seq++
-	_, err = w.Commit(&object.Root{Lineage: object.LineageID{1}, Volume: "v", Origin: "o", Term: 1, Sequence: f.seq, Consistency: object.Spread, Cause: object.CauseByHand,
+	_, err = w.Commit(&object.Root{Lineage: object.LineageID{1}, Volume: "v", Origin: "o", Term: 1, Sequence: f.seq,
+		Consistency: object.Spread, Cause: object.CauseByHand,
 		Top: res.Top, Links: res.Links, HasLinks: res.HasLinks, ChunkAvg: 64 << 10})
 	require.NoError(f.t, err)
 	require.NoError(f.t, res.Remember())
@@ -85,7 +87,8 @@ func (f *followed) read() (*Scanned, *Followed) {
 func (f *followed) anew() *Scanned {
 	c := OpenCache(f.t.TempDir(), "x", "s")
 	defer c.Close()
-	res, err := Scan(context.Background(), ScanOptions{Path: f.path(""), Beneath: f.dir, Chunker: f.ck, Sink: nullSink{}, Cache: c})
+	res, err := Scan(context.Background(), ScanOptions{Path: f.path(""), Beneath: f.dir, Chunker: f.ck, Sink: nullSink{},
+		Cache: c})
 	require.NoError(f.t, err)
 	res.Forget()
 	return res
@@ -97,7 +100,8 @@ func (f *followed) agrees(what string) *Followed {
 	want := f.anew()
 	require.Equal(f.t, want.Top, res.Top, what)
 	require.Equal(f.t, want.Links, res.Links, what)
-	require.Equal(f.t, [4]int64{want.Files, want.Dirs, want.Others, want.Bytes}, [4]int64{res.Files, res.Dirs, res.Others, res.Bytes}, what)
+	require.Equal(f.t, [4]int64{want.Files, want.Dirs, want.Others, want.Bytes}, [4]int64{res.Files, res.Dirs, res.Others,
+		res.Bytes}, what)
 	require.Equal(f.t, want.Remarks, res.Remarks, what)
 	require.Empty(f.t, how.Untold, what)
 	return how
@@ -116,7 +120,8 @@ type strangers struct {
 func (s *strangers) names(dirs bool) []string {
 	var out []string
 	err := filepath.WalkDir(s.dir, func(p string, d os.DirEntry, err error) error {
-		if err == nil && d.IsDir() == dirs && p != s.dir && p != filepath.Join(s.dir, "volume") && p != filepath.Join(s.dir, "beside") && (dirs || d.Type().IsRegular()) {
+		if err == nil && d.IsDir() == dirs && p != s.dir && p != filepath.Join(s.dir, "volume") && p != filepath.Join(s.dir,
+			"beside") && (dirs || d.Type().IsRegular()) {
 			out = append(out, p)
 		}
 		return nil
@@ -126,7 +131,8 @@ func (s *strangers) names(dirs bool) []string {
 }
 
 func (s *strangers) dirOf() string {
-	all := append(s.names(true), filepath.Join(s.dir, "volume"), filepath.Join(s.dir, "volume"), filepath.Join(s.dir, "beside"))
+	all := append(s.names(true), filepath.Join(s.dir, "volume"), filepath.Join(s.dir, "volume"),
+		filepath.Join(s.dir, "beside"))
 	return all[s.r.IntN(len(all))]
 }
 

@@ -24,10 +24,14 @@ const (
 // The filesystems whose change times come from this host's clock, and those whose come
 // from a server's. Of others, FUSE among them, nothing is known.
 var (
-	ownClock = map[int64]bool{0xef53: true, 0x58465342: true, 0x9123683e: true, 0x01021994: true, 0x858458f6: true, 0x794c7630: true,
-		0x2fc12fc1: true, 0x2011bab0: true, 0x4d44: true, 0xf2f52010: true, 0xca451a4e: true, 0x3153464a: true, 0x52654973: true,
-		0x3434: true, 0x24051905: true, 0x7366746e: true, 0x5346544e: true, 0x73717368: true, 0x9660: true, 0xe0f5e1e2: true}
-	serverClock = map[int64]bool{0x6969: true, 0xff534d42: true, 0xfe534d42: true, 0x517b: true, 0x00c36400: true, 0x01021997: true, 0x0bd00bd0: true}
+	ownClock = map[int64]bool{0xef53: true, 0x58465342: true, 0x9123683e: true, 0x01021994: true, 0x858458f6: true,
+		0x794c7630: true,
+		0x2fc12fc1: true, 0x2011bab0: true, 0x4d44: true, 0xf2f52010: true, 0xca451a4e: true, 0x3153464a: true,
+		0x52654973: true,
+		0x3434:     true, 0x24051905: true, 0x7366746e: true, 0x5346544e: true, 0x73717368: true, 0x9660: true,
+		0xe0f5e1e2: true}
+	serverClock = map[int64]bool{0x6969: true, 0xff534d42: true, 0xfe534d42: true, 0x517b: true, 0x00c36400: true,
+		0x01021997: true, 0x0bd00bd0: true}
 )
 
 // settlingOf finds out how long change times of a filesystem take to settle.

@@ -63,7 +63,8 @@ func TestSettled(t *testing.T) {
 	for _, c := range []struct {
 		before time.Duration
 		want   bool
-	}{{0, false}, {19_000_001, false}, {21_000_001, true}, {500 * time.Millisecond, false}, {1500 * time.Millisecond, false},
+	}{{0, false}, {19_000_001, false}, {21_000_001, true}, {500 * time.Millisecond, false}, {1500 * time.Millisecond,
+		false},
 		{2500 * time.Millisecond, true}, {-time.Hour, false}} {
 		require.Equal(t, c.want, s.settled(now-int64(c.before)), c.before)
 	}

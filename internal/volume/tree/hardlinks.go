@@ -40,7 +40,8 @@ func (r *restorer) loadLinks() error {
 		return nil
 	})
 	if damaged(err) {
-		r.remark("", "which names are those of one file is damaged in the store; such names come back as files of their own: %s", err)
+		r.remark("", "which names are those of one file is damaged in the store; such names come back as files of "+
+			"their own: %s", err)
 		return nil
 	}
 	return err
@@ -155,7 +156,8 @@ func (r *restorer) writeAlone(top int, rel, at string, e *object.Entry) error {
 }
 
 func openPath(top int, rel string) (int, error) {
-	return unix.Openat2(top, rel, &unix.OpenHow{Flags: unix.O_RDONLY | unix.O_DIRECTORY | unix.O_CLOEXEC, Resolve: unix.RESOLVE_BENEATH | unix.RESOLVE_NO_SYMLINKS})
+	return unix.Openat2(top, rel, &unix.OpenHow{Flags: unix.O_RDONLY | unix.O_DIRECTORY | unix.O_CLOEXEC,
+		Resolve: unix.RESOLVE_BENEATH | unix.RESOLVE_NO_SYMLINKS})
 }
 
 func (r *restorer) link(top int, first, second string) error {

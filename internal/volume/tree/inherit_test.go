@@ -37,7 +37,8 @@ func TestNothingIsInherited(t *testing.T) {
 	root, _, _ := b.snapshot(live)
 	sh(t, live, `rm -r team/payroll team/pipe grp/f grp/sub`)
 	b.restore(root, live, func(o *RestoreOptions) { o.Paths = nil })
-	require.Equal(t, strings.TrimSpace(sh(t, live, `getfacl -c team/payroll | grep -v '^$'; stat -c '%U:%G %a' grp/f grp/sub grp/sub/g`)),
+	require.Equal(t, strings.TrimSpace(sh(t, live,
+		`getfacl -c team/payroll | grep -v '^$'; stat -c '%U:%G %a' grp/f grp/sub grp/sub/g`)),
 		"user::rw-\ngroup::rw-\nother::---\nroot:root 644\nroot:root 755\nroot:root 644")
 	// And below a directory that is new, in one with a default ACL and another group.
 	sh(t, base, `mkdir above; chgrp games above; chmod 2777 above; setfacl -d -m u:nobody:rwx above`)

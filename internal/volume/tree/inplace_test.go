@@ -43,7 +43,8 @@ func TestExactRemovesOnlyWhatIsSafe(t *testing.T) {
 	write(t, live+"/after", []byte("made after the safety snapshot"))
 	write(t, live+"/busy", []byte("changed after the safety snapshot"))
 	r := b.restore(first, live, inPlace(live, safety, "*.local"))
-	for path, want := range map[string]string{"/kept": "x", "/settings.local": "excluded", "/new/mine.local": "excluded, in a directory that goes", "/after": "made after the safety snapshot",
+	for path, want := range map[string]string{"/kept": "x", "/settings.local": "excluded",
+		"/new/mine.local": "excluded, in a directory that goes", "/after": "made after the safety snapshot",
 		"/busy": "changed after the safety snapshot", "/was-file/now/a-directory.local": "excluded, below what must go"} {
 		got, err := os.ReadFile(live + path)
 		require.NoError(t, err)

@@ -255,5 +255,7 @@ func metaEqual(e *object.Entry, st *unix.Stat_t) bool {
 }
 
 func (d *cacheDir) find(name string) (int, bool) {
-	return slices.BinarySearchFunc(d.entries, name, func(e cacheEntry, n string) int { return bytes.Compare(e.name, []byte(n)) })
+	return slices.BinarySearchFunc(d.entries, name, func(e cacheEntry, n string) int {
+		return bytes.Compare(e.name, []byte(n))
+	})
 }

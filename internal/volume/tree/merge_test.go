@@ -41,7 +41,8 @@ func drawTree(t *rapid.T, label string) plainTree {
 			p := path.Join(dir, n)
 			switch rapid.SampledFrom([]string{"", "", "file", "file", "dir", "link"}).Draw(t, label+" "+p) {
 			case "file":
-				tree[p] = node{"file", rapid.SampledFrom([]string{"", "one", "two", "three\n"}).Draw(t, "text"), rapid.IntRange(0, 3).Draw(t, "age")}
+				tree[p] = node{"file", rapid.SampledFrom([]string{"", "one", "two", "three\n"}).Draw(t, "text"),
+					rapid.IntRange(0, 3).Draw(t, "age")}
 			case "link":
 				tree[p] = node{kind: "link", text: rapid.SampledFrom([]string{"a", "../b"}).Draw(t, "to")}
 			case "dir":
@@ -117,7 +118,10 @@ func merged(snap, live plainTree, paths []string, choice Conflict) plainTree {
 	put := func(p, as string, withFiles bool) {
 		out[as] = snap[p]
 		for q, n := range snap {
-			if withFiles && q != p && below(q, p) && (picked(q, paths) || n.kind == "dir" && slices.ContainsFunc(paths, func(d string) bool { return below(d, q) })) {
+			if withFiles && q != p && below(q, p) && (picked(q, paths) || n.kind == "dir" && slices.ContainsFunc(paths,
+				func(d string) bool {
+					return below(d, q)
+				})) {
 				out[as+q[len(p):]] = n
 			}
 		}
@@ -125,7 +129,9 @@ func merged(snap, live plainTree, paths []string, choice Conflict) plainTree {
 	var blocked []string
 	for _, p := range slices.Sorted(maps.Keys(snap)) {
 		s := snap[p]
-		wanted := picked(p, paths) || (s.kind == "dir" && slices.ContainsFunc(paths, func(d string) bool { return below(d, p) }))
+		wanted := picked(p, paths) || (s.kind == "dir" && slices.ContainsFunc(paths, func(d string) bool {
+			return below(d, p)
+		}))
 		if !wanted || slices.ContainsFunc(blocked, func(d string) bool { return below(p, d) }) {
 			continue
 		}
@@ -204,7 +210,8 @@ func TestOlder(t *testing.T) {
 	root, _, _ := b.snapshot(base + "/src")
 	plainTree{"same": {"file", "l", 1}, "newer": {"file", "l", 0}, "older": {"file", "l", 2}}.make(t, base+"/live")
 	r := b.restore(root, base+"/live", func(o *RestoreOptions) { o.OnConflict = Older })
-	require.Equal(t, plainTree{"same": {"file", "l", 1}, "newer": {"file", "l", 0}, "older": {"file", "s", 1}}, readTree(t, base+"/live"))
+	require.Equal(t, plainTree{"same": {"file", "l", 1}, "newer": {"file", "l", 0}, "older": {"file", "s", 1}},
+		readTree(t, base+"/live"))
 	require.EqualValues(t, 2, r.Skipped)
 }
 
@@ -258,7 +265,8 @@ func TestExcludes(t *testing.T) {
 		src := fmt.Sprintf("%s/src%d", base, n)
 		tree := drawTree(rt, "tree")
 		tree.make(rt, src)
-		globs := rapid.SliceOfN(rapid.SampledFrom([]string{"a", "*.txt", "a/b", "?", "b/*", "/a", "a/*/c.txt", "[ab]", "nothing"}), 0, 3).Draw(rt, "globs")
+		globs := rapid.SliceOfN(rapid.SampledFrom([]string{"a", "*.txt", "a/b", "?", "b/*", "/a", "a/*/c.txt", "[ab]",
+			"nothing"}), 0, 3).Draw(rt, "globs")
 		want := maps.Clone(tree)
 		for p := range tree {
 			for _, g := range globs {
@@ -284,7 +292,8 @@ func TestExcludes(t *testing.T) {
 
 // Paths are cleaned, never followed out of the volume.
 func TestCleanPath(t *testing.T) {
-	for in, want := range map[string]string{"": "", "/": "", ".": "", "a/b": "a/b", "/a//b/": "a/b", "./a/./b": "a/b", "a/..b": "a/..b", "…": "…", "a\nb": "a\nb"} {
+	for in, want := range map[string]string{"": "", "/": "", ".": "", "a/b": "a/b", "/a//b/": "a/b", "./a/./b": "a/b",
+		"a/..b": "a/..b", "…": "…", "a\nb": "a\nb"} {
 		got, err := CleanPath(in)
 		require.NoError(t, err, in)
 		require.Equal(t, want, got)
@@ -310,10 +319,15 @@ func TestLinksAndConflicts(t *testing.T) {
 		want   plainTree
 		same   []string // names of one file afterwards
 	}{
-		{Skip, plainTree{"a": {kind: "file", text: "mine"}, "b": {kind: "file", text: "right"}, "c": {kind: "file", text: "right"}, "d": {kind: "file", text: "right"}}, []string{"c", "d"}},
-		{KeepBoth, plainTree{"a": {kind: "file", text: "mine"}, "a.as-of": {kind: "file", text: "right"}, "b": {kind: "file", text: "right"}, "c": {kind: "file", text: "right"}, "d": {kind: "file", text: "right"}}, []string{"a.as-of", "c", "d"}},
-		{Older, plainTree{"a": {kind: "file", text: "mine"}, "b": {kind: "file", text: "right"}, "c": {kind: "file", text: "right"}, "d": {kind: "file", text: "right"}}, []string{"b", "c", "d"}},
-		{Replace, plainTree{"a": {kind: "file", text: "right"}, "b": {kind: "file", text: "right"}, "c": {kind: "file", text: "right"}, "d": {kind: "file", text: "right"}}, []string{"a", "b", "c", "d"}},
+		{Skip, plainTree{"a": {kind: "file", text: "mine"}, "b": {kind: "file", text: "right"},
+			"c": {kind: "file", text: "right"}, "d": {kind: "file", text: "right"}}, []string{"c", "d"}},
+		{KeepBoth, plainTree{"a": {kind: "file", text: "mine"}, "a.as-of": {kind: "file", text: "right"},
+			"b": {kind: "file", text: "right"}, "c": {kind: "file", text: "right"}, "d": {kind: "file", text: "right"}},
+			[]string{"a.as-of", "c", "d"}},
+		{Older, plainTree{"a": {kind: "file", text: "mine"}, "b": {kind: "file", text: "right"},
+			"c": {kind: "file", text: "right"}, "d": {kind: "file", text: "right"}}, []string{"b", "c", "d"}},
+		{Replace, plainTree{"a": {kind: "file", text: "right"}, "b": {kind: "file", text: "right"},
+			"c": {kind: "file", text: "right"}, "d": {kind: "file", text: "right"}}, []string{"a", "b", "c", "d"}},
 	} {
 		live := filepath.Join(base, "live-"+string(x.choice))
 		write(t, live+"/a", []byte("mine"))

@@ -63,7 +63,8 @@ func typeBits(k object.EntryKind) uint32 {
 
 // entryOf records what a stat tells; name is copied.
 func entryOf(name string, st *unix.Stat_t) object.Entry {
-	e := object.Entry{Kind: kindOf(st.Mode), Mode: st.Mode & 0o7777, UID: st.Uid, GID: st.Gid, MTime: unix.TimespecToNsec(st.Mtim)}
+	e := object.Entry{Kind: kindOf(st.Mode), Mode: st.Mode & 0o7777, UID: st.Uid, GID: st.Gid,
+		MTime: unix.TimespecToNsec(st.Mtim)}
 	if name != "" {
 		e.Name = []byte(name)
 	}

@@ -16,7 +16,8 @@ import (
 // its identity vouches for, the metadata with what was recorded. So what a filesystem changes
 // or leaves out without an error is told as well.
 
-var errNotAsWritten = errors.New("what was read back is not what was written: the target's filesystem or disk is at fault")
+var errNotAsWritten = errors.New("what was read back is not what was written: the target's filesystem or disk " +
+	"is at fault")
 
 const backSize = 128 << 10
 

@@ -71,7 +71,8 @@ func (s *scanner) readFile(dirfd int, rel string, it *item) error {
 	}
 	buf := fileBufs.Get().(*fileBuf)
 	defer fileBufs.Put(buf)
-	r := &contentReader{s: s, fd: fd, size: st.Size, sparse: e.Sparse, buf: buf.b, list: object.NewListBuilder(s.opt.Sink.Put)}
+	r := &contentReader{s: s, fd: fd, size: st.Size, sparse: e.Sparse, buf: buf.b,
+		list: object.NewListBuilder(s.opt.Sink.Put)}
 	id, n, has, err := r.run()
 	if err != nil {
 		var re *readError
@@ -276,8 +277,10 @@ type Survey struct {
 	FreeBytes                  int64
 }
 
-var filesystems = map[int64]string{0xef53: "ext4", 0x58465342: "xfs", 0x9123683e: "btrfs", 0x01021994: "tmpfs", 0x6969: "nfs",
-	0x794c7630: "overlayfs", 0x2fc12fc1: "zfs", 0x65735546: "fuse", 0xff534d42: "cifs", 0x2011bab0: "exfat", 0x4d44: "vfat"}
+var filesystems = map[int64]string{0xef53: "ext4", 0x58465342: "xfs", 0x9123683e: "btrfs", 0x01021994: "tmpfs",
+	0x6969:     "nfs",
+	0x794c7630: "overlayfs", 0x2fc12fc1: "zfs", 0x65735546: "fuse", 0xff534d42: "cifs", 0x2011bab0: "exfat",
+	0x4d44: "vfat"}
 
 // Look walks a directory as a scan would, reading only metadata.
 func Look(root, dir string, excludes []string) (*Survey, error) {

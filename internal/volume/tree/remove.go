@@ -86,7 +86,10 @@ func (r *restorer) timeBack(fd int, rel string, id object.ID, e *object.Entry) {
 		return
 	}
 	had := map[string]bool{}
-	if object.WalkDir(r.opt.Source.Get, id, nil, func(e object.Entry) error { had[string(e.Name)] = true; return nil }) != nil {
+	if object.WalkDir(r.opt.Source.Get, id, nil, func(e object.Entry) error {
+		had[string(e.Name)] = true
+		return nil
+	}) != nil {
 		return
 	}
 	covered := 0
@@ -100,7 +103,8 @@ func (r *restorer) timeBack(fd int, rel string, id object.ID, e *object.Entry) {
 	if covered != len(had) {
 		return
 	}
-	_ = unix.UtimesNanoAt(unix.AT_FDCWD, procPath(fd, "."), []unix.Timespec{{Nsec: unix.UTIME_OMIT}, unix.NsecToTimespec(e.MTime)}, 0)
+	_ = unix.UtimesNanoAt(unix.AT_FDCWD, procPath(fd, "."), []unix.Timespec{{Nsec: unix.UTIME_OMIT},
+		unix.NsecToTimespec(e.MTime)}, 0)
 }
 
 // leftOut reports whether snapshots do not cover a live name.
@@ -229,7 +233,8 @@ func removePartsIn(ctx context.Context, fd int, deep bool) (n int) {
 			if removeAll(fd, name) == nil {
 				n++
 			}
-		case deep && unix.Fstatat(fd, name, &st, unix.AT_SYMLINK_NOFOLLOW) == nil && kindOf(st.Mode) == object.Dir && st.Dev == here.Dev:
+		case deep && unix.Fstatat(fd, name, &st, unix.AT_SYMLINK_NOFOLLOW) == nil && kindOf(st.Mode) == object.Dir &&
+			st.Dev == here.Dev:
 			if sub, err := openDirAt(fd, name); err == nil {
 				n += removePartsIn(ctx, sub, true)
 				unix.Close(sub)

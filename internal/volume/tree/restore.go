@@ -150,7 +150,8 @@ func Restore(ctx context.Context, opt RestoreOptions) (*Restored, error) {
 	if opt.Progress == nil {
 		opt.Progress = &Progress{}
 	}
-	r := &restorer{opt: opt, ctx: ctx, tokens: make(chan struct{}, 2*runtime.NumCPU()), links: map[string]*linkSet{}, moved: map[string]string{}}
+	r := &restorer{opt: opt, ctx: ctx, tokens: make(chan struct{}, 2*runtime.NumCPU()), links: map[string]*linkSet{},
+		moved: map[string]string{}}
 	if opt.As != nil {
 		r.opt.Source = serviceSource{r, opt.Source}
 	}

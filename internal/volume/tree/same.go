@@ -11,7 +11,8 @@ import (
 
 // sameContent compares what is there with what should be, metadata aside. A file that
 // the scan cache vouches for is not read.
-func (r *restorer) sameContent(fd int, name, rel string, e *object.Entry, st *unix.Stat_t, known *cacheDir) (bool, error) {
+func (r *restorer) sameContent(fd int, name, rel string, e *object.Entry, st *unix.Stat_t, known *cacheDir) (bool,
+	error) {
 	if kindOf(st.Mode) != e.Kind {
 		return false, nil
 	}
@@ -34,7 +35,8 @@ func (r *restorer) sameContent(fd int, name, rel string, e *object.Entry, st *un
 	if known != nil {
 		if i, ok := known.find(name); ok {
 			k := &known.entries[i]
-			if k.trusted && k.kind == object.File && k.inode == st.Ino && k.ctime == unix.TimespecToNsec(st.Ctim) && k.size == st.Size {
+			if k.trusted && k.kind == object.File && k.inode == st.Ino && k.ctime == unix.TimespecToNsec(st.Ctim) &&
+				k.size == st.Size {
 				return k.has == e.HasContent && k.content == e.Content, nil
 			}
 		}
@@ -54,7 +56,8 @@ func (nullSink) PutChunk(buf []byte) (object.ID, error) {
 func (nullSink) Has(object.ID) error { return nil }
 
 func (r *restorer) sameBytes(fd int, name string, e *object.Entry) (bool, error) {
-	s := &scanner{ctx: r.ctx, opt: ScanOptions{Chunker: r.opt.Chunker, Sink: nullSink{}, Progress: &Progress{}, Names: &Names{}}, tokens: make(chan struct{})}
+	s := &scanner{ctx: r.ctx, opt: ScanOptions{Chunker: r.opt.Chunker, Sink: nullSink{}, Progress: &Progress{},
+		Names: &Names{}}, tokens: make(chan struct{})}
 	it := &item{name: name}
 	if err := s.readFile(fd, name, it); err != nil || it.drop || s.count > 0 {
 		return false, err

@@ -172,7 +172,8 @@ func scan(ctx context.Context, fd int, opt ScanOptions) (*Scanned, error) {
 		return nil, err
 	}
 	s := &scanner{opt: opt, ctx: ctx, dev: st.Dev, times: times,
-		tokens: make(chan struct{}, 2*runtime.NumCPU()), linked: map[uint64]*linkedFile{}, looks: map[string]look{}, remarked: map[string]bool{}}
+		tokens: make(chan struct{}, 2*runtime.NumCPU()), linked: map[uint64]*linkedFile{}, looks: map[string]look{},
+		remarked: map[string]bool{}}
 	if s.cache, err = opt.Cache.begin(); err != nil {
 		return nil, err
 	}
@@ -207,7 +208,8 @@ func scan(ctx context.Context, fd int, opt ScanOptions) (*Scanned, error) {
 		return nil, err
 	}
 	top.HasContent, top.Content = true, d.id
-	res := &Scanned{Top: top, Ground: ground, Files: d.sum.files, Dirs: d.sum.dirs, Others: d.sum.others, Bytes: d.sum.bytes,
+	res := &Scanned{Top: top, Ground: ground, Files: d.sum.files, Dirs: d.sum.dirs, Others: d.sum.others,
+		Bytes: d.sum.bytes,
 		Names: s.names(s.opt.Names), Untold: s.untold, cache: s.cache, top: d.off}
 	if err := s.finishLinks(res); err != nil {
 		return nil, err

@@ -28,7 +28,8 @@ func (r *restorer) applyMeta(fd int, rel string, e *object.Entry) error {
 	why.xattrs = setXattrs(e, func(name string, value []byte) error { return unix.Fsetxattr(fd, name, value, 0) })
 	why.mode = setMode(e, why.owner, func(mode uint32) error { return unix.Fchmod(fd, mode) })
 	ts := timespecs(e.MTime)
-	if _, _, errno := unix.Syscall6(unix.SYS_UTIMENSAT, uintptr(fd), 0, uintptr(unsafe.Pointer(&ts[0])), 0, 0, 0); errno != 0 {
+	if _, _, errno := unix.Syscall6(unix.SYS_UTIMENSAT, uintptr(fd), 0, uintptr(unsafe.Pointer(&ts[0])), 0, 0,
+		0); errno != 0 {
 		why.time = errno
 	}
 	if err := unix.Fstat(fd, &st); err != nil {
@@ -153,9 +154,11 @@ func (r *restorer) adjust(p *place, rel, name string, e *object.Entry, st *unix.
 	r.standsAt(rel)
 	var xattrs []object.Xattr
 	var err error
-	r.asService(func() { xattrs, err = readXattrs(pathXattrs(fd, name)) }) // by way of /proc, where only the service may look
+	// by way of /proc, where only the service may look
+	r.asService(func() { xattrs, err = readXattrs(pathXattrs(fd, name)) })
 	mode := e.Mode == st.Mode&0o7777 || e.Kind == object.Symlink
-	if err == nil && mode && e.UID == st.Uid && e.GID == st.Gid && e.MTime == unix.TimespecToNsec(st.Mtim) && sameXattrs(xattrs, e.Xattrs) {
+	if err == nil && mode && e.UID == st.Uid && e.GID == st.Gid && e.MTime == unix.TimespecToNsec(st.Mtim) &&
+		sameXattrs(xattrs, e.Xattrs) {
 		r.act(rel, "keep")
 		return nil
 	}

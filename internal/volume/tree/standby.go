@@ -37,8 +37,9 @@ type standby struct {
 // that the active tree has as it should be becomes a further name of that one; no file is
 // ever written in place, so what both share stays what it is.
 func LayOut(ctx context.Context, opt StandbyOptions) (*Restored, error) {
-	s := &standby{opt: opt, restorer: &restorer{ctx: ctx, fresh: true, links: map[string]*linkSet{}, moved: map[string]string{},
-		opt: RestoreOptions{Source: opt.Source, Root: opt.Root, Progress: &Progress{}}}}
+	s := &standby{opt: opt, restorer: &restorer{ctx: ctx, fresh: true, links: map[string]*linkSet{},
+		moved: map[string]string{},
+		opt:   RestoreOptions{Source: opt.Source, Root: opt.Root, Progress: &Progress{}}}}
 	if opt.Was == nil {
 		if err := removeAll(opt.Dir, opt.Idle); err != nil {
 			return nil, err
@@ -100,7 +101,8 @@ func (s *standby) dir(idle, active int, rel string, was, will, beside *object.En
 	if err := s.ctx.Err(); err != nil {
 		return err
 	}
-	if was != nil && was.Kind == object.Dir && was.Content == will.Content && (!s.opt.Additive || beside == nil || beside.Content == will.Content) {
+	if was != nil && was.Kind == object.Dir && was.Content == will.Content && (!s.opt.Additive || beside == nil ||
+		beside.Content == will.Content) {
 		return nil
 	}
 	p := &place{r: s.restorer, fd: idle, private: s.private}
@@ -161,7 +163,8 @@ func (s *standby) one(p *place, active int, rel string, was, will, beside *objec
 		what = "replace"
 	}
 	s.act(rel, what)
-	if beside != nil && will.Kind == object.File && sameEntry(beside, will) && unix.Linkat(active, name, idle, name, 0) == nil {
+	if beside != nil && will.Kind == object.File && sameEntry(beside, will) && unix.Linkat(active, name, idle, name,
+		0) == nil {
 		return nil
 	}
 	s.mu.Lock()
@@ -224,7 +227,8 @@ func (s *standby) subdir(p *place, active int, rel string, was, will, beside *ob
 		sub, err = s.makeDir(p, name)
 		if errors.Is(err, unix.EEXIST) {
 			var st unix.Stat_t
-			if unix.Fstatat(idle, name, &st, unix.AT_SYMLINK_NOFOLLOW) == nil && kindOf(st.Mode) == object.Dir && s.opt.Additive {
+			if unix.Fstatat(idle, name, &st, unix.AT_SYMLINK_NOFOLLOW) == nil && kindOf(st.Mode) == object.Dir &&
+				s.opt.Additive {
 				err = nil // it stayed from before
 			} else if err = removeAll(idle, name); err == nil {
 				sub, err = s.makeDir(p, name)
@@ -322,11 +326,13 @@ func (s *standby) keep(idle, active int, rel, name string) error {
 	if err := s.keepRest(to, from, rel, func(string) bool { return false }); err != nil {
 		return err
 	}
-	return errors.Join(unix.Fchown(to, int(is.Uid), int(is.Gid)), unix.Fchmod(to, is.Mode&0o7777), unix.UtimesNanoAt(unix.AT_FDCWD, procPath(to, ""), []unix.Timespec{is.Atim, is.Mtim}, 0))
+	return errors.Join(unix.Fchown(to, int(is.Uid), int(is.Gid)), unix.Fchmod(to, is.Mode&0o7777),
+		unix.UtimesNanoAt(unix.AT_FDCWD, procPath(to, ""), []unix.Timespec{is.Atim, is.Mtim}, 0))
 }
 
 func sameEntry(a, b *object.Entry) bool {
-	return a.Kind == b.Kind && a.Mode == b.Mode && a.UID == b.UID && a.GID == b.GID && a.MTime == b.MTime && a.Size == b.Size && a.HasContent == b.HasContent && a.Content == b.Content &&
+	return a.Kind == b.Kind && a.Mode == b.Mode && a.UID == b.UID && a.GID == b.GID && a.MTime == b.MTime &&
+		a.Size == b.Size && a.HasContent == b.HasContent && a.Content == b.Content &&
 		a.Major == b.Major && a.Minor == b.Minor && bytes.Equal(a.Target, b.Target) && sameXattrs(a.Xattrs, b.Xattrs)
 }
 

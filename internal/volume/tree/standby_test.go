@@ -75,7 +75,8 @@ func takeTurns(t *testing.T, seed uint64, additive bool) {
 		if beside != nil {
 			before = described(t, filepath.Join(base, "active"))
 		}
-		res, err := LayOut(context.Background(), StandbyOptions{Source: b.st, Root: root, Was: was, Beside: beside, Dir: at, Idle: "idle", Active: "active", Additive: additive})
+		res, err := LayOut(context.Background(), StandbyOptions{Source: b.st, Root: root, Was: was, Beside: beside, Dir: at,
+			Idle: "idle", Active: "active", Additive: additive})
 		require.NoError(t, err)
 		require.Zero(t, res.RemarkCount, res.Remarks)
 		if beside != nil {
@@ -118,7 +119,10 @@ func takeTurns(t *testing.T, seed uint64, additive bool) {
 			}
 			require.Empty(t, names, "round %d", round)
 			names = map[string]bool{}
-			filepath.WalkDir(active, func(p string, _ fs.DirEntry, _ error) error { names[strings.TrimPrefix(p, active)] = true; return nil })
+			filepath.WalkDir(active, func(p string, _ fs.DirEntry, _ error) error {
+				names[strings.TrimPrefix(p, active)] = true
+				return nil
+			})
 		}
 		require.NoError(t, os.RemoveAll(plain))
 	}

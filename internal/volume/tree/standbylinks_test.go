@@ -19,13 +19,15 @@ func TestStandbyLinksStayWithin(t *testing.T) {
 	base := memoryDir(t)
 	outside := filepath.Join(base, "outside")
 	write(t, filepath.Join(outside, "secret"), []byte("of the host"))
-	for _, paths := range [][]string{{"a/secret", "b"}, {"b", "c/../a/secret"}, {"a/secret", "a/secret2"}, {"../outside/secret", "b"}, {"b", "../outside/secret"}} {
+	for _, paths := range [][]string{{"a/secret", "b"}, {"b", "c/../a/secret"}, {"a/secret", "a/secret2"},
+		{"../outside/secret", "b"}, {"b", "../outside/secret"}} {
 		w := b.st.NewWriter(b.st.NewLease())
 		id, err := w.PutChunk(append(make([]byte, object.Headroom), []byte("harmless")...))
 		require.NoError(t, err)
 		d := object.NewDirBuilder(w.Put)
 		require.NoError(t, d.Add(object.Entry{Name: []byte("a"), Kind: object.Symlink, Target: []byte(outside)}))
-		require.NoError(t, d.Add(object.Entry{Name: []byte("b"), Kind: object.File, Mode: 0o644, Size: 8, HasContent: true, Content: id}))
+		require.NoError(t, d.Add(object.Entry{Name: []byte("b"), Kind: object.File, Mode: 0o644, Size: 8, HasContent: true,
+			Content: id}))
 		top, err := d.Finish()
 		require.NoError(t, err)
 		l := object.NewLinksBuilder(w.Put)
@@ -41,7 +43,8 @@ func TestStandbyLinksStayWithin(t *testing.T) {
 		at, err := unix.Open(stand, unix.O_RDONLY|unix.O_DIRECTORY, 0)
 		require.NoError(t, err)
 		defer unix.Close(at)
-		res, err := LayOut(context.Background(), StandbyOptions{Source: b.st, Root: root, Dir: at, Idle: "idle", Active: "active"})
+		res, err := LayOut(context.Background(), StandbyOptions{Source: b.st, Root: root, Dir: at, Idle: "idle",
+			Active: "active"})
 		require.NoError(t, err)
 		require.NotZero(t, res.RemarkCount, paths)
 		raw, err := os.ReadFile(filepath.Join(outside, "secret"))

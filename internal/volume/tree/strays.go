@@ -45,7 +45,8 @@ var errEnough = errors.New("enough")
 
 // Strays lists what others changed in a tree that belongs to the service, up to a thousand.
 func Strays(ctx context.Context, opt StraysOptions) ([]Stray, error) {
-	s := &strays{opt: opt, restorer: &restorer{ctx: ctx, opt: RestoreOptions{Source: opt.Source, Root: opt.Root, Chunker: opt.Chunker}}}
+	s := &strays{opt: opt, restorer: &restorer{ctx: ctx, opt: RestoreOptions{Source: opt.Source, Root: opt.Root,
+		Chunker: opt.Chunker}}}
 	fd, err := openDirAt(opt.Dir, opt.Name)
 	if err != nil {
 		return nil, &os.PathError{Op: "open", Path: opt.Name, Err: err}
@@ -162,7 +163,8 @@ func (s *strays) compare(fd int, name, rel string, e *object.Entry, st *unix.Sta
 		same = st.Mode&0o7777 == e.Mode&0o7777
 	}
 	if same && e.Kind != object.Dir {
-		same = unix.TimespecToNsec(st.Mtim)/int64(time.Second) == e.MTime/int64(time.Second) // whole seconds: some filesystems keep no more
+		// whole seconds: some filesystems keep no more
+		same = unix.TimespecToNsec(st.Mtim)/int64(time.Second) == e.MTime/int64(time.Second)
 	}
 	if same && e.Kind == object.Symlink {
 		target, err := readLink(fd, name)

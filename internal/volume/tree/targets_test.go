@@ -29,7 +29,8 @@ func (w *worse) WrapChild(_ context.Context, ops fs.InodeEmbedder) fs.InodeEmbed
 
 func illegal(name string) bool { return strings.Contains(name, ":") }
 
-func (w *worse) Create(ctx context.Context, name string, flags, mode uint32, out *fuse.EntryOut) (*fs.Inode, fs.FileHandle, uint32, syscall.Errno) {
+func (w *worse) Create(ctx context.Context, name string, flags, mode uint32, out *fuse.EntryOut) (*fs.Inode,
+	fs.FileHandle, uint32, syscall.Errno) {
 	if illegal(name) {
 		return nil, nil, 0, syscall.EINVAL
 	}
@@ -44,7 +45,8 @@ func (w *worse) Mkdir(ctx context.Context, name string, mode uint32, out *fuse.E
 	return w.LoopbackNode.Mkdir(ctx, name, mode, out)
 }
 
-func (w *worse) Rename(ctx context.Context, name string, to fs.InodeEmbedder, newName string, flags uint32) syscall.Errno {
+func (w *worse) Rename(ctx context.Context, name string, to fs.InodeEmbedder, newName string,
+	flags uint32) syscall.Errno {
 	if illegal(newName) {
 		return syscall.EINVAL
 	}
@@ -107,7 +109,9 @@ func TestTargetThatTakesNotEverything(t *testing.T) {
 	require.NoError(t, unix.Setxattr(src+"/good", "user.dropped", []byte("1"), 0))
 	require.NoError(t, unix.Setxattr(src+"/good", "user.kept", []byte("1"), 0))
 	even := time.Unix(1_700_000_000, 0)
-	require.NoError(t, filepath.WalkDir(src, func(p string, _ os.DirEntry, _ error) error { return os.Chtimes(p, even, even) }))
+	require.NoError(t, filepath.WalkDir(src, func(p string, _ os.DirEntry, _ error) error {
+		return os.Chtimes(p, even, even)
+	}))
 	require.NoError(t, os.Chtimes(src+"/sub", even, even.Add(1500*time.Millisecond)))
 	require.NoError(t, os.Chtimes(src, even, even))
 	root, _, _ := b.snapshot(src)
@@ -121,10 +125,12 @@ func TestTargetThatTakesNotEverything(t *testing.T) {
 	defer srv.Unmount()
 	want := map[string]string{
 		"12:30 notes": "not restored: invalid argument", "dir:name": "not restored: invalid argument",
-		"sub/spoiled": "not restored: what was read back is not what was written: the target's filesystem or disk is at fault",
-		"mode":        "mode 0604 could not be set, it is 0644: although setting it was not refused",
-		"good":        "attribute user.dropped could not be set: although setting it was not refused",
-		"sub":         "time 2023-11-14 22:13:21.500000000 could not be set, it is 2023-11-14 22:13:20.000000000: although setting it was not refused",
+		"sub/spoiled": "not restored: what was read back is not what was written: the target's filesystem or disk " +
+			"is at fault",
+		"mode": "mode 0604 could not be set, it is 0644: although setting it was not refused",
+		"good": "attribute user.dropped could not be set: although setting it was not refused",
+		"sub": "time 2023-11-14 22:13:21.500000000 could not be set, it is 2023-11-14 22:13:20.000000000: " +
+			"although setting it was not refused",
 	}
 	for _, target := range []string{at + "/new", at + "/old"} {
 		if target == at+"/old" {
@@ -139,7 +145,8 @@ func TestTargetThatTakesNotEverything(t *testing.T) {
 		require.Equal(t, want, told, target)
 		require.Equal(t, int64(len(want)), r.RemarkCount)
 		require.Equal(t, int64(3), r.Failed)
-		require.Equal(t, map[string][3]int64{at + "/new": {3, 0, 6}, at + "/old": {1, 1, 6}}[target], [3]int64{r.Created, r.Replaced, r.Bytes}, target)
+		require.Equal(t, map[string][3]int64{at + "/new": {3, 0, 6}, at + "/old": {1, 1, 6}}[target],
+			[3]int64{r.Created, r.Replaced, r.Bytes}, target)
 		got, err := os.ReadFile(target + "/good")
 		require.NoError(t, err)
 		require.Equal(t, "hello", string(got))
@@ -171,7 +178,8 @@ func TestTargetFillsUp(t *testing.T) {
 	t.Cleanup(func() { unix.Unmount(small, unix.MNT_DETACH) })
 	write(t, small+"/others", noise(99, 5<<20))
 	fails := func(target string, words ...string) {
-		_, err := Restore(context.Background(), RestoreOptions{Source: b.st, Root: root, Target: target, Beneath: small, OnConflict: Replace, Chunker: b.ck})
+		_, err := Restore(context.Background(), RestoreOptions{Source: b.st, Root: root, Target: target, Beneath: small,
+			OnConflict: Replace, Chunker: b.ck})
 		for _, w := range words {
 			require.ErrorContains(t, err, w)
 		}
@@ -253,11 +261,13 @@ func TestRestoreWithoutRights(t *testing.T) {
 	require.NoError(t, err, string(out))
 	require.NoError(t, json.Unmarshal(raw, &told))
 	require.Equal(t, map[string][]string{
-		"null":         {"not restored: operation not permitted"},
-		"of-root":      {"owner 0:0 could not be set, it is 4321:4321: operation not permitted"},
-		"group/setgid": {"owner 4321:77 could not be set, it is 4321:4321: operation not permitted", "mode 2755 could not be set, it is 0755: it would run as another than it did"},
-		"locked":       {"time 2023-11-14 22:13:20.000000000 could not be set, it is 2023-11-14 23:13:20.000000000: operation not permitted"},
-		"locked/file":  {"not restored: permission denied"},
+		"null":    {"not restored: operation not permitted"},
+		"of-root": {"owner 0:0 could not be set, it is 4321:4321: operation not permitted"},
+		"group/setgid": {"owner 4321:77 could not be set, it is 4321:4321: operation not permitted",
+			"mode 2755 could not be set, it is 0755: it would run as another than it did"},
+		"locked": {"time 2023-11-14 22:13:20.000000000 could not be set, it is 2023-11-14 23:13:20.000000000: " +
+			"operation not permitted"},
+		"locked/file": {"not restored: permission denied"},
 	}, told)
 	for path, want := range map[string]string{"mine": "hello", "of-root": "x", "group/setgid": "x", "locked/file": "old"} {
 		got, err := os.ReadFile(base + "/at/" + path)

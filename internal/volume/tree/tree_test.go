@@ -44,7 +44,8 @@ func memoryDir(t testing.TB) string {
 }
 
 func newBench(t testing.TB) *bench {
-	s, err := store.Open(filepath.Join(memoryDir(t), "store"), store.Options{Key: ed25519.NewKeyFromSeed(make([]byte, 32))})
+	s, err := store.Open(filepath.Join(memoryDir(t), "store"),
+		store.Options{Key: ed25519.NewKeyFromSeed(make([]byte, 32))})
 	require.NoError(t, err)
 	t.Cleanup(func() { s.Close() })
 	p, err := chunker.ForAverage(64 << 10)
@@ -58,10 +59,12 @@ func (b *bench) snapshot(dir string, excludes ...string) (*object.Root, *Scanned
 	c := OpenCache(b.cache, "lineage", "s")
 	defer c.Close()
 	var p Progress
-	res, err := Scan(context.Background(), ScanOptions{Path: dir, Beneath: dir, Excludes: excludes, Chunker: b.ck, Sink: w, Get: b.st.Get, Cache: c, Progress: &p})
+	res, err := Scan(context.Background(), ScanOptions{Path: dir, Beneath: dir, Excludes: excludes, Chunker: b.ck, Sink: w,
+		Get: b.st.Get, Cache: c, Progress: &p})
 	require.NoError(b.t, err)
 	b.seq++
-	root := &object.Root{Lineage: object.LineageID{1}, Volume: "v", Term: 1, Sequence: b.seq, Top: res.Top, Links: res.Links, HasLinks: res.HasLinks}
+	root := &object.Root{Lineage: object.LineageID{1}, Volume: "v", Term: 1, Sequence: b.seq, Top: res.Top,
+		Links: res.Links, HasLinks: res.HasLinks}
 	_, err = w.Commit(root)
 	require.NoError(b.t, err)
 	require.NoError(b.t, res.Remember())
@@ -69,7 +72,8 @@ func (b *bench) snapshot(dir string, excludes ...string) (*object.Root, *Scanned
 }
 
 func (b *bench) restore(root *object.Root, target string, change func(*RestoreOptions)) *Restored {
-	opt := RestoreOptions{Source: b.st, Root: root, Target: target, Beneath: filepath.Dir(target), OnConflict: Replace, Chunker: b.ck, Suffix: ".as-of"}
+	opt := RestoreOptions{Source: b.st, Root: root, Target: target, Beneath: filepath.Dir(target), OnConflict: Replace,
+		Chunker: b.ck, Suffix: ".as-of"}
 	if change != nil {
 		change(&opt)
 	}
@@ -80,7 +84,8 @@ func (b *bench) restore(root *object.Root, target string, change func(*RestoreOp
 
 // digest is an independent description of a directory: a sorted tar with everything.
 func digest(t testing.TB, dir string) string {
-	cmd := exec.Command("sh", "-c", `find . -printf '%P\0' | LC_ALL=C sort -z | tar --null --no-recursion --xattrs --xattrs-include='*' --acls --numeric-owner --format=pax --pax-option=delete=atime,delete=ctime -cf - -T - 2>/dev/null | sha256sum; find . -type s -printf '%P %m %U %G %T@\n' | sort; find . -type f -links +1 -printf '%P %n\n' | LC_ALL=C sort`)
+	cmd := exec.Command("sh", "-c",
+		`find . -printf '%P\0' | LC_ALL=C sort -z | tar --null --no-recursion --xattrs --xattrs-include='*' --acls --numeric-owner --format=pax --pax-option=delete=atime,delete=ctime -cf - -T - 2>/dev/null | sha256sum; find . -type s -printf '%P %m %U %G %T@\n' | sort; find . -type f -links +1 -printf '%P %n\n' | LC_ALL=C sort`)
 	cmd.Dir = dir
 	out, err := cmd.Output()
 	require.NoError(t, err)
@@ -138,7 +143,8 @@ func faithful(t testing.TB, dir string) {
 	require.NoError(t, unix.Chmod(dir+"/no-access", 0))
 	require.NoError(t, unix.Setxattr(dir+"/plain.txt", "user.comment", []byte("kept\x00binary"), 0))
 	require.NoError(t, unix.Setxattr(dir+"/sub", "user.on-dir", []byte("yes"), 0))
-	acl := []byte{2, 0, 0, 0, 1, 0, 6, 0, 255, 255, 255, 255, 2, 0, 4, 0, 0xd2, 4, 0, 0, 4, 0, 4, 0, 255, 255, 255, 255, 16, 0, 6, 0, 255, 255, 255, 255, 32, 0, 4, 0, 255, 255, 255, 255}
+	acl := []byte{2, 0, 0, 0, 1, 0, 6, 0, 255, 255, 255, 255, 2, 0, 4, 0, 0xd2, 4, 0, 0, 4, 0, 4, 0, 255, 255, 255, 255,
+		16, 0, 6, 0, 255, 255, 255, 255, 32, 0, 4, 0, 255, 255, 255, 255}
 	require.NoError(t, unix.Setxattr(dir+"/large.bin", "system.posix_acl_access", acl, 0))
 	f, err := os.Create(dir + "/holes")
 	require.NoError(t, err)
@@ -272,7 +278,11 @@ func TestConflictChoices(t *testing.T) {
 			require.NoError(t, os.Chtimes(dir+"/a/file.txt", older, older))
 		}
 		for _, plan := range []bool{true, false} {
-			r := b.restore(root, dir, func(o *RestoreOptions) { o.OnConflict = c.choice; o.Paths = []string{"a/file.txt"}; o.Plan = plan })
+			r := b.restore(root, dir, func(o *RestoreOptions) {
+				o.OnConflict = c.choice
+				o.Paths = []string{"a/file.txt"}
+				o.Plan = plan
+			})
 			require.Equal(t, c.outcome.Skipped, r.Skipped)
 			require.Equal(t, c.outcome.Replaced, r.Replaced)
 			require.Equal(t, c.outcome.Created, r.Created)
@@ -288,9 +298,11 @@ func TestConflictChoices(t *testing.T) {
 		require.Equal(t, c.beside, string(beside))
 		require.NoFileExists(t, dir+"/b")
 	}
-	_, err := Restore(context.Background(), RestoreOptions{Source: b.st, Root: root, Target: base + "/x", Beneath: base, Paths: []string{"../etc"}})
+	_, err := Restore(context.Background(), RestoreOptions{Source: b.st, Root: root, Target: base + "/x", Beneath: base,
+		Paths: []string{"../etc"}})
 	require.ErrorContains(t, err, "leads out")
-	_, err = Restore(context.Background(), RestoreOptions{Source: b.st, Root: root, Target: base + "/x", Beneath: base, Paths: []string{"a/none"}})
+	_, err = Restore(context.Background(), RestoreOptions{Source: b.st, Root: root, Target: base + "/x", Beneath: base,
+		Paths: []string{"a/none"}})
 	require.ErrorIs(t, err, ErrNoPath)
 }
 
@@ -310,7 +322,8 @@ func TestPlantedSymlink(t *testing.T) {
 	require.Equal(t, "precious", string(got))
 	requireSame(t, src, dst)
 	require.NoError(t, os.Symlink(outside, base+"/way-out"))
-	_, err = Restore(context.Background(), RestoreOptions{Source: b.st, Root: root, Target: base + "/way-out/x", Beneath: dst})
+	_, err = Restore(context.Background(), RestoreOptions{Source: b.st, Root: root, Target: base + "/way-out/x",
+		Beneath: dst})
 	require.Error(t, err)
 }
 
@@ -337,8 +350,11 @@ func TestTar(t *testing.T) {
 	names := func(r *object.Root) (list []string) {
 		var walk func(id object.ID, rel string)
 		walk = func(id object.ID, rel string) {
-			require.NoError(t, object.WalkDir(func(id object.ID) (object.Envelope, error) { return b.st.Get(id) }, id, nil, func(e object.Entry) error {
-				list = append(list, fmt.Sprintf("%s/%q %v %o %d:%d %d %d", rel, e.Name, e.Kind, e.Mode, e.UID, e.GID, e.Size, e.MTime))
+			require.NoError(t, object.WalkDir(func(id object.ID) (object.Envelope, error) {
+				return b.st.Get(id)
+			}, id, nil, func(e object.Entry) error {
+				list = append(list, fmt.Sprintf("%s/%q %v %o %d:%d %d %d", rel, e.Name, e.Kind, e.Mode, e.UID, e.GID, e.Size,
+					e.MTime))
 				if e.Kind == object.Dir {
 					walk(e.Content, rel+"/"+string(e.Name))
 				}
@@ -392,7 +408,8 @@ func TestDoublesAndImpostors(t *testing.T) {
 		id, err = d.Finish()
 		require.NoError(t, err)
 	}
-	top, err := w.Commit(&object.Root{Lineage: object.LineageID{2}, Top: object.Entry{Kind: object.Dir, HasContent: true, Content: id}})
+	top, err := w.Commit(&object.Root{Lineage: object.LineageID{2}, Top: object.Entry{Kind: object.Dir, HasContent: true,
+		Content: id}})
 	require.NoError(t, err)
 	set, err := b.st.Census(top)
 	require.NoError(t, err)

@@ -22,7 +22,8 @@ type drawn struct {
 }
 
 func drawRights(t *rapid.T, depth int) *drawn {
-	d := &drawn{entry: object.Entry{Kind: object.File, Mode: uint32(rapid.IntRange(0, 0o777).Draw(t, "mode")), UID: uint32(rapid.IntRange(1, 2).Draw(t, "uid")), GID: uint32(rapid.IntRange(1, 2).Draw(t, "gid"))}}
+	d := &drawn{entry: object.Entry{Kind: object.File, Mode: uint32(rapid.IntRange(0, 0o777).Draw(t, "mode")),
+		UID: uint32(rapid.IntRange(1, 2).Draw(t, "uid")), GID: uint32(rapid.IntRange(1, 2).Draw(t, "gid"))}}
 	switch kind := rapid.IntRange(0, 9).Draw(t, "kind"); {
 	case depth == 0 || kind > 5 && depth < 4:
 		d.entry.Kind, d.below = object.Dir, map[string]*drawn{}
@@ -64,9 +65,12 @@ func (d *drawn) store(t require.TestingT, h *treetest.Heap) object.Entry {
 // expect lists what a person sees, by a reckoning of its own: within says that a granted
 // folder which may be read reaches down to here.
 func (d *drawn) expect(p *rights.Person, granted []string, at string, within bool, out *[]string) {
-	sees := d.entry.Kind == object.Symlink || d.entry.Kind == object.File && p.May(&d.entry, rights.Read) || d.entry.Kind == object.Dir && p.May(&d.entry, rights.Read|rights.Search)
+	sees := d.entry.Kind == object.Symlink || d.entry.Kind == object.File && p.May(&d.entry, rights.Read) ||
+		d.entry.Kind == object.Dir && p.May(&d.entry, rights.Read|rights.Search)
 	within = (within || slices.Contains(granted, at)) && sees
-	onTheWay := d.below != nil && slices.ContainsFunc(granted, func(g string) bool { return at == "" || strings.HasPrefix(g, at+"/") })
+	onTheWay := d.below != nil && slices.ContainsFunc(granted, func(g string) bool {
+		return at == "" || strings.HasPrefix(g, at+"/")
+	})
 	if !within && !onTheWay && at != "" {
 		return
 	}
@@ -126,7 +130,8 @@ func TestVeilOverManyPages(t *testing.T) {
 	h := treetest.New()
 	b := object.NewDirBuilder(h.Put)
 	for i := range 20_000 {
-		require.NoError(t, b.Add(object.Entry{Name: fmt.Appendf(nil, "f%06d", i), Kind: object.File, Mode: 0o600, UID: uint32(i % 10)}))
+		require.NoError(t, b.Add(object.Entry{Name: fmt.Appendf(nil, "f%06d", i), Kind: object.File, Mode: 0o600,
+			UID: uint32(i % 10)}))
 	}
 	id, err := b.Finish()
 	require.NoError(t, err)

@@ -94,7 +94,8 @@ func (s *scanner) pass(fd int, rel string, old *cacheDir, p *patch) []*item {
 			found++
 		}
 		if e.kind == object.Dir && (told || e.look) {
-			if err := unix.Fstatat(fd, it.name, &it.st, unix.AT_SYMLINK_NOFOLLOW); err != nil || kindOf(it.st.Mode) != object.Dir || it.st.Ino != e.inode {
+			if err := unix.Fstatat(fd, it.name, &it.st, unix.AT_SYMLINK_NOFOLLOW); err != nil ||
+				kindOf(it.st.Mode) != object.Dir || it.st.Ino != e.inode {
 				return nil
 			}
 			it.same = e.ctime == unix.TimespecToNsec(it.st.Ctim)
@@ -257,7 +258,8 @@ func (s *scanner) count1(kind object.EntryKind, it *item) {
 
 // takeOver keeps a directory of which no change was told, with all below it.
 func (s *scanner) takeOver(rel string, it *item, p *patch) bool {
-	if p != nil || s.opt.Audit || it.old == nil || it.old.kind != object.Dir || it.old.look || it.old.inode != it.st.Ino || it.st.Dev != s.dev && !it.over {
+	if p != nil || s.opt.Audit || it.old == nil || it.old.kind != object.Dir || it.old.look || it.old.inode != it.st.Ino ||
+		it.st.Dev != s.dev && !it.over {
 		return false
 	}
 	sum, ok := s.opt.Cache.readSum(it.old.child)

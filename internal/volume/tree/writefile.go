@@ -59,7 +59,8 @@ func (r *restorer) create(p *place, rel, name string, e *object.Entry, what stri
 // putInPlace moves a finished entry over what stands under the name.
 func putInPlace(from int, temp string, to int, name string) error {
 	err := unix.Renameat(from, temp, to, name)
-	if errors.Is(err, unix.EISDIR) || errors.Is(err, unix.ENOTEMPTY) || errors.Is(err, unix.EEXIST) || errors.Is(err, unix.ENOTDIR) {
+	if errors.Is(err, unix.EISDIR) || errors.Is(err, unix.ENOTEMPTY) || errors.Is(err, unix.EEXIST) ||
+		errors.Is(err, unix.ENOTDIR) {
 		// A directory and a file change places in one step; then the old one goes.
 		if err = unix.Renameat2(from, temp, to, name, unix.RENAME_EXCHANGE); err == nil {
 			return removeAll(from, temp)

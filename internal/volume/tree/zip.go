@@ -16,7 +16,8 @@ import (
 // as a ZIP archive. What ZIP cannot hold (owners, attributes, other kinds of entries,
 // names that are not UTF-8) is left out or written as %XX; a file with several names comes
 // several times. leftOut gets what was left out.
-func WriteZip(ctx context.Context, w io.Writer, get object.Getter, root *object.Root, paths []string, leftOut func(path, why string)) error {
+func WriteZip(ctx context.Context, w io.Writer, get object.Getter, root *object.Root, paths []string,
+	leftOut func(path, why string)) error {
 	pick, err := newPicker(get, root, paths, false)
 	if err != nil {
 		return err
