@@ -112,6 +112,7 @@ type Snapshot struct {
 	State        string            `json:"state" enum:"kept,in grace"`
 	GraceUntil   *time.Time        `json:"graceUntil,omitempty"`
 	LetGo        string            `json:"letGo,omitempty"`
+	LetGoCause   string            `json:"letGoCause,omitempty" doc:"of what is in grace: rules, hand, cap, room"`
 	Keep         string            `json:"keep,omitempty" doc:"reason of its keep mark"`
 	KeepUntil    *time.Time        `json:"keepUntil,omitempty"`
 	Reasons      []string          `json:"reasons"`
@@ -279,8 +280,21 @@ type Run struct {
 	Log      []LogLine  `json:"log,omitempty"`
 }
 
+// States of a run.
+const (
+	RunQueued          = "queued"
+	RunRunning         = "running"
+	RunDone            = "done"
+	RunDoneWithRemarks = "done with remarks"
+	RunFailed          = "failed"
+	RunCancelled       = "cancelled"
+)
+
 // Over reports whether the run has ended.
-func (r *Run) Over() bool { return r.State != "queued" && r.State != "running" }
+func (r *Run) Over() bool { return r.State != RunQueued && r.State != RunRunning }
+
+// Worked reports whether the run did what it was to do.
+func (r *Run) Worked() bool { return r.State == RunDone || r.State == RunDoneWithRemarks }
 
 // Progress of a run.
 type Progress struct {

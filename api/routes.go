@@ -104,6 +104,7 @@ type Route struct {
 	NextTry      *time.Time        `json:"nextTry,omitempty"`
 	NextDue      *time.Time        `json:"nextDue,omitempty" doc:"of a route with a cadence"`
 	LastError    string            `json:"lastError,omitempty"`
+	Cause        string            `json:"cause,omitempty" doc:"of LastError: pace, detached, unreachable, full, failed"`
 	SentBytes    int64             `json:"sentBytes"`
 	SavedBytes   int64             `json:"savedBytes" doc:"stored bytes that did not have to be sent"`
 	Rate         int64             `json:"rate" doc:"bytes a second at present; 0 when no run goes"`

@@ -159,6 +159,21 @@ func (k MarkKind) Travels() bool {
 	return false
 }
 
+// MarkCause says by a code why something was done; the text of the mark says it to people.
+type MarkCause string
+
+// The causes of expiries and of arrivals out of turn.
+const (
+	ExpiredByRules MarkCause = "rules"
+	ExpiredByHand  MarkCause = "hand"
+	ExpiredByCap   MarkCause = "cap"
+	ExpiredForRoom MarkCause = "room"
+
+	ArrivedOfBranch   MarkCause = "branch"      // another snapshot has its place in the history
+	ArrivedMisdated   MarkCause = "misdated"    // its date contradicts its place in the history
+	ArrivedTooClosely MarkCause = "too-closely" // there are more than its cadence takes
+)
+
 // Mark is a statement about a snapshot that stands beside its root.
 type Mark struct {
 	Kind   MarkKind          `cbor:"1,keyasint"`
@@ -168,6 +183,10 @@ type Mark struct {
 	Text   string            `cbor:"5,keyasint,omitempty"`
 	Labels map[string]string `cbor:"6,keyasint,omitempty"`
 	Place  string            `cbor:"7,keyasint,omitempty"`
+	// Cause is the code of why, of an expiry or an arrival; marks of the first releases have only the text.
+	Cause MarkCause `cbor:"9,keyasint,omitempty"`
+	// Branch is, of an arrival, the branch of the history that the snapshot is of.
+	Branch string `cbor:"10,keyasint,omitempty"`
 	// Watched is up to when, as a sighting tells, nothing changed at any time.
 	Watched int64 `cbor:"8,keyasint,omitempty"`
 }

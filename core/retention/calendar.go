@@ -89,7 +89,7 @@ func (c *calendar) start(b int64) time.Time {
 }
 
 // name says which bucket it is, for people.
-func bucketName(rule string, start time.Time) string {
+func bucketName(rule Rule, start time.Time) string {
 	switch rule {
 	case "hourly":
 		return start.Format("the hour from 15:04 on 2 Jan 2006")

@@ -94,11 +94,31 @@ const SafetyPeriod = 7 * 24 * time.Hour
 // clocks of sites differ a little.
 const Ahead = 5 * time.Minute
 
+// Rule is the code of what keeps a snapshot: one of these, or the name of a tier.
+type Rule string
+
+// The rules beside tiers.
+const (
+	RuleNewest         Rule = "newest"
+	RuleNewestComplete Rule = "newest complete"
+	RuleByHand         Rule = "by hand"
+	RuleForSafety      Rule = "safety"
+	RuleRecalled       Rule = "recalled"
+	RuleKeepMark       Rule = "keep mark"
+	RuleFloor          Rule = "floor"
+	RuleDatedAhead     Rule = "dated ahead"
+	RuleOutOfTurn      Rule = "out of turn"
+	RuleOwed           Rule = "owed"
+	RuleInUse          Rule = "in use"
+	RulePaused         Rule = "paused"
+	RuleNoRules        Rule = "no rules"
+	RuleSet            Rule = "set"
+	RuleMilestone      Rule = "milestone"
+)
+
 // Reason says why a snapshot is kept.
 type Reason struct {
-	// newest, hourly … yearly, milestone, by hand, safety, recalled, keep mark, floor, dated ahead, owed, newest
-	// complete, paused, no rules, set, out of turn
-	Rule   string
+	Rule   Rule
 	Bucket time.Time     // start of the newest bucket it stands for, tiers and milestones only
 	Rank   int           // 1 is the newest; tiers by count and newest only
 	Of     int           // how many the rule keeps
@@ -133,22 +153,22 @@ func Decide(snaps []Snapshot, rules []Rules, now time.Time) []Verdict {
 		switch {
 		case snaps[i].Kind != Scheduled:
 		case snaps[i].OutOfTurn != "":
-			out[i].Reasons = append(out[i].Reasons, Reason{Rule: "out of turn", Text: snaps[i].OutOfTurn})
+			out[i].Reasons = append(out[i].Reasons, Reason{Rule: RuleOutOfTurn, Text: snaps[i].OutOfTurn})
 		case snaps[i].Taken.After(latest):
-			out[i].Reasons = append(out[i].Reasons, Reason{Rule: "dated ahead", Until: snaps[i].Taken})
+			out[i].Reasons = append(out[i].Reasons, Reason{Rule: RuleDatedAhead, Until: snaps[i].Taken})
 		default:
 			scheduled = append(scheduled, i)
 		}
 	}
-	why := ""
+	why := Rule("")
 	if len(rules) == 0 {
-		why = "no rules"
+		why = RuleNoRules
 	}
 	for i := range rules {
 		if rules[i].Everything && rules[i].Paused {
-			why = "paused"
+			why = RulePaused
 		} else if rules[i].Everything {
-			why = "no rules"
+			why = RuleNoRules
 		}
 	}
 	if why != "" {
@@ -163,7 +183,7 @@ func Decide(snaps []Snapshot, rules []Rules, now time.Time) []Verdict {
 	}
 	own(snaps, rules, now, out)
 	if i := slices.IndexFunc(order, func(i int32) bool { return snaps[i].OutOfTurn == "" }); i >= 0 {
-		out[order[i]].Reasons = append(out[order[i]].Reasons, Reason{Rule: "newest complete"})
+		out[order[i]].Reasons = append(out[order[i]].Reasons, Reason{Rule: RuleNewestComplete})
 	}
 	words := letGoWords(rules)
 	for i := range out {
@@ -196,7 +216,7 @@ func newestFirst(snaps []Snapshot) []int32 {
 func (r *Rules) apply(snaps []Snapshot, scheduled []int32, now time.Time, out []Verdict) {
 	spacing := typicalSpacing(snaps, scheduled)
 	for rank, i := range scheduled[:min(r.Newest, len(scheduled))] {
-		reason := Reason{Rule: "newest", Rank: rank + 1, Of: r.Newest}
+		reason := Reason{Rule: RuleNewest, Rank: rank + 1, Of: r.Newest}
 		if spacing > 0 {
 			reason.Until = snaps[scheduled[0]].seen(now).Add(time.Duration(r.Newest-rank) * spacing)
 		}
@@ -258,27 +278,27 @@ func own(snaps []Snapshot, rules []Rules, now time.Time, out []Verdict) {
 				end = s.Taken.Add(byHand)
 			}
 			if end.IsZero() || now.Before(end) {
-				add(Reason{Rule: "by hand", Until: end})
+				add(Reason{Rule: RuleByHand, Until: end})
 			}
 		case Safety:
 			if end := s.Taken.Add(safety); now.Before(end) {
-				add(Reason{Rule: "safety", Until: end})
+				add(Reason{Rule: RuleForSafety, Until: end})
 			}
 		}
 		if now.Before(s.Recalled) {
-			add(Reason{Rule: "recalled", Until: s.Recalled})
+			add(Reason{Rule: RuleRecalled, Until: s.Recalled})
 		}
 		if s.Keep != nil && (s.Keep.Until.IsZero() || now.Before(s.Keep.Until)) {
-			add(Reason{Rule: "keep mark", Until: s.Keep.Until, Text: s.Keep.Reason})
+			add(Reason{Rule: RuleKeepMark, Until: s.Keep.Until, Text: s.Keep.Reason})
 		}
 		if now.Before(s.Floor) {
-			add(Reason{Rule: "floor", Until: s.Floor})
+			add(Reason{Rule: RuleFloor, Until: s.Floor})
 		}
 		for _, p := range s.OwedTo {
-			add(Reason{Rule: "owed", Place: p})
+			add(Reason{Rule: RuleOwed, Place: p})
 		}
 		for _, name := range s.UsedBy {
-			add(Reason{Rule: "in use", Place: name})
+			add(Reason{Rule: RuleInUse, Place: name})
 		}
 	}
 }

@@ -14,7 +14,7 @@ func (r *Rules) milestone(m *Milestone, snaps []Snapshot, scheduled []int32, now
 	cal := calendar{zone: r.Zone, tier: Daily}
 	days := r.milestoneDays(m, &cal, snaps, scheduled, now)
 	keep := func(i int32, day int64) {
-		out[i].Reasons = append(out[i].Reasons, Reason{Rule: "milestone", Bucket: cal.start(day), For: m.For,
+		out[i].Reasons = append(out[i].Reasons, Reason{Rule: RuleMilestone, Bucket: cal.start(day), For: m.For,
 			Until: cal.start(day + 1).Add(m.For), Text: m.Name})
 	}
 	left := days // ascending, those that nothing stands in yet

@@ -148,7 +148,7 @@ func TestAgainstReference(t *testing.T) {
 		for _, tier := range Tiers() {
 			want := reference(tier, &r, all, now)
 			for i := range snaps {
-				k := slices.IndexFunc(verdicts[i].Reasons, func(x Reason) bool { return x.Rule == tier.String() })
+				k := slices.IndexFunc(verdicts[i].Reasons, func(x Reason) bool { return x.Rule == Rule(tier.String()) })
 				require.Equal(t, want[snaps[i].Position], k >= 0, "%s %s %+v at %s", tier, snaps[i].Taken, r.Tiers[tier], now)
 				if k >= 0 {
 					require.True(t, verdicts[i].Reasons[k].Until.After(now), "it ends in the future")
@@ -158,7 +158,7 @@ func TestAgainstReference(t *testing.T) {
 		if len(r.Milestones) > 0 {
 			want := referenceMilestone(&r.Milestones[0], &r, all, now)
 			for i := range snaps {
-				got := slices.ContainsFunc(verdicts[i].Reasons, func(x Reason) bool { return x.Rule == "milestone" })
+				got := slices.ContainsFunc(verdicts[i].Reasons, func(x Reason) bool { return x.Rule == RuleMilestone })
 				require.Equal(t, want[snaps[i].Position], got, "milestone %s for %s: %s", r.Milestones[0].On, r.Milestones[0].For,
 					snaps[i].Taken)
 			}

@@ -68,7 +68,7 @@ func (r *Rules) lasts(t Tier, snaps []Snapshot, scheduled []int32, now time.Time
 			continue
 		}
 		found++
-		out[i].Reasons = append(out[i].Reasons, Reason{Rule: t.String(), Bucket: cal.start(newest), Rank: found,
+		out[i].Reasons = append(out[i].Reasons, Reason{Rule: Rule(t.String()), Bucket: cal.start(newest), Rank: found,
 			Of: step.Count, For: step.For,
 			Until: cal.until(step, newest, current, found)})
 		if found == step.Count {
@@ -115,7 +115,7 @@ func (r *Rules) firsts(t Tier, snaps []Snapshot, scheduled []int32, now time.Tim
 		}
 		found++
 		out[reps[k].index].Reasons = append(out[reps[k].index].Reasons,
-			Reason{Rule: t.String(), Bucket: cal.start(reps[k].bucket), Rank: found, Of: step.Count, For: step.For,
+			Reason{Rule: Rule(t.String()), Bucket: cal.start(reps[k].bucket), Rank: found, Of: step.Count, For: step.For,
 				First: true, Until: cal.until(step, reps[k].bucket, current, found)})
 	}
 }

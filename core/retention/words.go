@@ -10,38 +10,38 @@ import (
 // String says the reason as part of a sentence: "kept as …".
 func (r Reason) String() string {
 	switch r.Rule {
-	case "newest":
+	case RuleNewest:
 		return fmt.Sprintf("number %d of the newest %d", r.Rank, r.Of)
-	case "newest complete":
+	case RuleNewestComplete:
 		return "the newest complete snapshot here"
-	case "by hand":
+	case RuleByHand:
 		return "made by hand"
-	case "safety":
+	case RuleForSafety:
 		return "a safety snapshot"
-	case "recalled":
+	case RuleRecalled:
 		return "recalled from grace"
-	case "keep mark":
+	case RuleKeepMark:
 		return "marked to keep: " + r.Text
-	case "floor":
+	case RuleFloor:
 		return "nothing is removed here so early"
-	case "dated ahead":
+	case RuleDatedAhead:
 		return "dated in the future, it displaces nothing until then"
-	case "out of turn":
+	case RuleOutOfTurn:
 		return "out of turn, it stands for nothing until it is admitted: " + r.Text
-	case "owed":
+	case RuleOwed:
 		return "owed to " + r.Place
-	case "in use":
+	case RuleInUse:
 		return "in use by the clone " + r.Place
-	case "paused":
+	case RulePaused:
 		return "paused, nothing is let go meanwhile"
-	case "no rules":
+	case RuleNoRules:
 		return "no rules for this place, everything stays"
-	case "set":
+	case RuleSet:
 		return "one of a set, of which " + r.Text
-	case "milestone":
+	case RuleMilestone:
 		return fmt.Sprintf("milestone %s, for %s", r.Text, bucketName("daily", r.Bucket))
 	}
-	rule := r.Rule
+	rule := string(r.Rule)
 	if r.First {
 		rule += " (the first)"
 	}
@@ -69,7 +69,7 @@ func (v Verdict) Ends() (end time.Time, known bool) {
 func (v Verdict) Widest() (t Tier, ok bool) {
 	for _, r := range v.Reasons {
 		for _, tier := range Tiers() {
-			if r.Rule == tier.String() && (!ok || tier > t) {
+			if r.Rule == Rule(tier.String()) && (!ok || tier > t) {
 				t, ok = tier, true
 			}
 		}

@@ -3,7 +3,6 @@ package capture
 import (
 	"fmt"
 	"slices"
-	"strings"
 	"time"
 
 	"candidharbor/core/cadence"
@@ -23,53 +22,62 @@ var turnSpans = []time.Duration{time.Hour, 12 * time.Hour, 5 * 24 * time.Hour}
 // those that caught up, and those that a start of the service took.
 const turnsSpare = 4
 
+// Disorder is why an arrival is out of turn; without a cause it is not.
+type Disorder struct {
+	Cause  object.MarkCause
+	Branch string // of the history that it is of, where it is of another
+	Text   string
+}
+
 // OutOfTurn says why a scheduled snapshot that comes from elsewhere must not displace
 // others: there are more than its cadence takes, or it is dated against its place in the
-// history. Empty: it may.
-func (s *Service) OutOfTurn(row *catalog.Snapshot) (string, error) {
+// history.
+func (s *Service) OutOfTurn(row *catalog.Snapshot) (d Disorder, err error) {
 	if twin, err := s.Catalog.Twin(s.Place(), row); err != nil {
-		return "", err
+		return d, err
 	} else if twin != "" {
 		branch, err := s.branchOf(row)
-		return fmt.Sprintf("%s%s of the history: it has the place of %s, so its site was put back to an earlier state, or "+
-			"there are two of it", OfBranch, branch, twin[:12]), err
+		return Disorder{object.ArrivedOfBranch, branch,
+			fmt.Sprintf("it is of the branch %s of the history: it has the place "+
+				"of %s, so its site was put back to an earlier state, or there are two of it", branch, twin[:12])}, err
 	}
 	if row.Origin == s.Name() || row.Cause != string(object.CauseScheduled) {
-		return "", nil
+		return d, nil
 	}
 	v, err := s.Catalog.VolumeOfLineage(row.Lineage)
 	if err != nil {
-		return "", err
+		return d, err
 	}
 	next, err := s.Catalog.Neighbours(s.Place(), row.Lineage, row.Term, row.Sequence, retention.Ahead)
 	if err != nil {
-		return "", err
+		return d, err
 	}
 	at := lineage.Position{Term: uint64(row.Term), Sequence: uint64(row.Sequence)}
 	for _, o := range next {
 		after := at.Compare(lineage.Position{Term: uint64(o.Term), Sequence: uint64(o.Sequence)}) > 0
 		if d := o.Began.Sub(row.Began.Time); after && d > retention.Ahead || !after && -d > retention.Ahead {
-			return fmt.Sprintf("it is dated %s, and its place in the history says otherwise: %s is dated %s",
-				phrase.Stamp(row.Began.Time), o.ID[:12], phrase.Stamp(o.Began.Time)), nil
+			return Disorder{Cause: object.ArrivedMisdated,
+				Text: fmt.Sprintf("it is dated %s, and its place in the history says "+
+					"otherwise: %s is dated %s", phrase.Stamp(row.Began.Time), o.ID[:12], phrase.Stamp(o.Began.Time))}, nil
 		}
 	}
 	var take []*cadence.Cadence
 	for _, text := range []string{v.Proposed, v.Offered} {
 		policies, err := rules.ProposedPolicies(text)
 		if err != nil {
-			return "", err
+			return d, err
 		}
 		for _, p := range policies {
 			take = append(take, p.Take...)
 		}
 	}
 	if len(take) == 0 {
-		return "", nil // nothing is known of its cadence
+		return d, nil // nothing is known of its cadence
 	}
 	widest := slices.Max(turnSpans)
 	took, err := s.Catalog.InTurn(s.Place(), row.Volume, row.Began.Add(-widest), row.Began.Add(widest))
 	if err != nil {
-		return "", err
+		return d, err
 	}
 	for _, span := range turnSpans {
 		for _, from := range []time.Time{row.Began.Add(-span), row.Began.Time} {
@@ -80,29 +88,22 @@ func (s *Service) OutOfTurn(row *catalog.Snapshot) (string, error) {
 				}
 			}
 			if most := dueWithin(take, from, to, n) + turnsSpare; n > most {
-				return fmt.Sprintf("it would be number %d within %s, and its cadence takes at most %d", n, retention.Words(span),
-					most), nil
+				return Disorder{Cause: object.ArrivedTooClosely, Text: fmt.Sprintf("it would be number %d within %s, and its "+
+					"cadence takes at most %d", n, retention.Words(span), most)}, nil
 			}
 		}
 	}
-	return "", nil
+	return d, nil
 }
-
-const OfBranch = "it is of the branch "
 
 // branchOf names the branch that a snapshot is of whose place in the history another one has:
 // by the first snapshot of the branch that arrived.
 func (s *Service) branchOf(row *catalog.Snapshot) (string, error) {
-	beside, err := s.Catalog.AtPositions(s.Place(), row.Lineage, row.Term, row.Sequence-1, row.Sequence+1)
-	if err != nil {
-		return "", err
+	beside, err := s.Catalog.Branches(s.Place(), row.Lineage, row.Term, row.Sequence-1, row.Sequence+1)
+	if err != nil || len(beside) == 0 {
+		return row.ID[:8], err
 	}
-	for _, text := range beside {
-		if rest, of := strings.CutPrefix(text, OfBranch); of {
-			return strings.Fields(rest)[0], nil
-		}
-	}
-	return row.ID[:8], nil
+	return beside[0], nil
 }
 
 // dueWithin counts the due times of cadences between two times, up to limit.

@@ -211,6 +211,19 @@ func (s *Selection) Holds(v *Volume) bool {
 	return true
 }
 
+// RouteCause is the code of why a route does not carry at present; LastError says it to people.
+type RouteCause string
+
+// The causes. Which of them end by themselves is for the one who shows them to say.
+const (
+	CauseNone        RouteCause = ""
+	CausePace        RouteCause = "pace"        // it lets nothing through now
+	CauseDetached    RouteCause = "detached"    // the disk of the place is not there
+	CauseUnreachable RouteCause = "unreachable" // no line leads to the site
+	CauseFull        RouteCause = "full"        // there is no room at the other end
+	CauseFailed      RouteCause = "failed"      // anything else
+)
+
 // Route is a row of routes.
 type Route struct {
 	Name         string          `db:"name"`
@@ -222,6 +235,7 @@ type Route struct {
 	Failures     int             `db:"failures"`
 	NextTry      Time            `db:"next_try"`
 	LastError    string          `db:"last_error"`
+	LastCause    RouteCause      `db:"last_cause"`
 	SentBytes    int64           `db:"sent_bytes"`
 	SavedBytes   int64           `db:"saved_bytes"`
 	Terms        JSON[Terms]     `db:"terms"`
@@ -258,8 +272,8 @@ type Known struct {
 // PutRoute inserts or replaces a route.
 func (c *Catalog) PutRoute(r *Route) error {
 	_, err := c.db.NamedExec(`INSERT OR REPLACE INTO routes (name,peer,volumes,made,last_ok,failing_since,failures,
-		next_try,last_error,sent_bytes,saved_bytes,terms,paused,last_run,known)
-		VALUES (:name,:peer,:volumes,:made,:last_ok,:failing_since,:failures,:next_try,:last_error,:sent_bytes,
+		next_try,last_error,last_cause,sent_bytes,saved_bytes,terms,paused,last_run,known)
+		VALUES (:name,:peer,:volumes,:made,:last_ok,:failing_since,:failures,:next_try,:last_error,:last_cause,:sent_bytes,
 		:saved_bytes,:terms,:paused,:last_run,:known)`, r)
 	return err
 }

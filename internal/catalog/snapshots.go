@@ -38,7 +38,9 @@ type Snapshot struct {
 	Arrived       Time         `db:"arrived"`
 	GraceUntil    Time         `db:"grace_until"`
 	LetGo         string       `db:"let_go"`
-	KeepWhy       string       `db:"keep_why"` // not empty: marked to keep
+	LetGoCause    string       `db:"let_go_cause"` // an object.MarkCause
+	Branch        string       `db:"branch"`       // that it arrived of; empty: none
+	KeepWhy       string       `db:"keep_why"`     // not empty: marked to keep
 	KeepUntil     Time         `db:"keep_until"`
 	Marked        Time         `db:"marked"` // newest mark that travels
 	WatchedUntil  Time         `db:"watched_until"`
@@ -49,7 +51,7 @@ type Snapshot struct {
 }
 
 const snapshotColumns = "id,place,volume,lineage,origin,term,sequence,began,ended,seen_until,cause,consistency,files," +
-	"dirs,others,bytes,stored,remarks,note,labels,own_end,recalled_until,arrived,grace_until,let_go," +
+	"dirs,others,bytes,stored,remarks,note,labels,own_end,recalled_until,arrived,grace_until,let_go,let_go_cause,branch," +
 	"keep_why,keep_until,marked,watched_until,set_id,set_name,hidden,out_of_turn"
 
 var snapshotValues = ":" + strings.ReplaceAll(snapshotColumns, ",", ",:")
@@ -121,14 +123,15 @@ func inOrder(ids []string) []string { return slices.Sorted(slices.Values(ids)) }
 // of their rows, in one transaction.
 func (c *Catalog) SetGrace(rows ...*Snapshot) error {
 	return c.withTx(func(tx *sqlx.Tx) error {
-		st, err := tx.Preparex(`UPDATE snapshots SET grace_until=?, let_go=?, recalled_until=? WHERE place=? AND id=?`)
+		st, err := tx.Preparex(`UPDATE snapshots SET grace_until=?, let_go=?, let_go_cause=?, recalled_until=?
+			WHERE place=? AND id=?`)
 		if err != nil {
 			return err
 		}
 		for _, r := range slices.SortedFunc(slices.Values(rows), func(a, b *Snapshot) int {
 			return strings.Compare(a.ID, b.ID)
 		}) {
-			if _, err := st.Exec(r.GraceUntil, r.LetGo, r.RecalledUntil, r.Place, r.ID); err != nil {
+			if _, err := st.Exec(r.GraceUntil, r.LetGo, r.LetGoCause, r.RecalledUntil, r.Place, r.ID); err != nil {
 				return err
 			}
 		}
@@ -330,13 +333,12 @@ func (c *Catalog) Twin(place string, s *Snapshot) (id string, err error) {
 	return id, err
 }
 
-// AtPositions says why the snapshots at positions of a lineage are out of turn; empty: they
-// are not.
-func (c *Catalog) AtPositions(place, lineage string, term, from, to int64) (outOfTurn []string, err error) {
-	err = c.db.Select(&outOfTurn,
-		`SELECT out_of_turn FROM snapshots WHERE place=? AND lineage=? AND term=? AND sequence BETWEEN ? AND ?`, place,
-		lineage, term, from, to)
-	return outOfTurn, err
+// Branches are those of which snapshots at positions of a lineage arrived.
+func (c *Catalog) Branches(place, lineage string, term, from, to int64) (branches []string, err error) {
+	err = c.db.Select(&branches,
+		`SELECT branch FROM snapshots WHERE place=? AND lineage=? AND term=? AND sequence BETWEEN ? AND ?
+		AND branch<>''`, place, lineage, term, from, to)
+	return branches, err
 }
 
 // OutOfTurn returns the snapshots of a volume that arrived out of turn, newest first.
@@ -357,7 +359,8 @@ func (c *Catalog) SnapshotPage(place, after string, limit int) (rows []*Snapshot
 func (c *Catalog) SetMarks(s *Snapshot) error {
 	_, err := c.db.NamedExec(`UPDATE snapshots SET note=:note, labels=:labels, own_end=:own_end,
 		recalled_until=:recalled_until,
-		grace_until=:grace_until, let_go=:let_go, keep_why=:keep_why, keep_until=:keep_until, marked=:marked
+		grace_until=:grace_until, let_go=:let_go, let_go_cause=:let_go_cause, keep_why=:keep_why, keep_until=:keep_until,
+		marked=:marked
 		WHERE place=:place AND id=:id`, s)
 	return err
 }

@@ -295,13 +295,13 @@ func (f *face) followRun(ctx context.Context, cmd *cli.Command, id int64) error 
 		if err := f.printJSON(r); err != nil {
 			return err
 		}
-	} else if r.State == "done" || r.State == "done with remarks" {
+	} else if r.Worked() {
 		f.say("%s", r.Outcome)
 	}
 	switch {
-	case r.State == "failed" || r.State == "cancelled":
+	case r.Over() && !r.Worked():
 		return &exitError{exitFailed, errorf("run %d %s: %s", r.ID, r.State, r.Outcome)}
-	case r.State == "done with remarks":
+	case r.State == api.RunDoneWithRemarks:
 		if !f.json {
 			f.say("The remarks: candid run show %d", r.ID)
 		}

@@ -185,7 +185,7 @@ func (s *story) run(svc *service.Service) func(r api.Run, err error) (string, er
 			return "", err
 		}
 		done, err := svc.Site.Run.Wait(s.ctx, r.ID)
-		if err == nil && done.State != "done" && done.State != "done with remarks" {
+		if err == nil && !done.Worked() {
 			err = fmt.Errorf("run %d %s: %s", done.ID, done.State, done.Outcome)
 		}
 		return done.Outcome, err

@@ -120,7 +120,7 @@ func (s *story) proven() error {
 	}
 	whole := len(r.Runs) >= 4
 	for _, run := range r.Runs {
-		whole = whole && run.State == "done"
+		whole = whole && run.State == api.RunDone
 	}
 	if err := s.check(whole, "the test copy was refreshed each night"); err != nil {
 		return err

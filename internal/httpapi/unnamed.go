@@ -36,7 +36,7 @@ func unnamed(ctx context.Context, r api.Run) api.Run {
 	if r.Kind != "prune" && r.Kind != "sweep" {
 		r.Result = nil
 	}
-	if r.Outcome != "" && (!strings.HasPrefix(r.State, "done") || slices.Contains(namesFiles, r.Kind)) {
+	if r.Outcome != "" && (!r.Worked() || slices.Contains(namesFiles, r.Kind)) {
 		r.Outcome = unsaid
 	}
 	return r

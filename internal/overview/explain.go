@@ -125,9 +125,9 @@ func (s *Service) explainVolume(out *api.Explanation, v *catalog.Volume) error {
 	if err != nil {
 		return err
 	}
-	counts := map[string]int{}
+	counts := map[retention.Rule]int{}
 	for i := range d.Rows {
-		rules := map[string]bool{} // two policies can keep one for two reasons of a kind
+		rules := map[retention.Rule]bool{} // two policies can keep one for two reasons of a kind
 		for _, r := range d.Verdicts[i].Reasons {
 			rules[r.Rule] = true
 		}
@@ -136,8 +136,11 @@ func (s *Service) explainVolume(out *api.Explanation, v *catalog.Volume) error {
 		}
 	}
 	var parts []string
-	for _, rule := range []string{"newest", "hourly", "daily", "weekly", "monthly", "yearly", "milestone", "by hand",
-		"safety", "keep mark", "recalled", "floor", "owed", "in use", "dated ahead", "out of turn", "paused", "no rules"} {
+	for _, rule := range []retention.Rule{retention.RuleNewest, "hourly", "daily", "weekly", "monthly", "yearly",
+		retention.RuleMilestone, retention.RuleByHand, retention.RuleForSafety, retention.RuleKeepMark,
+		retention.RuleRecalled,
+		retention.RuleFloor, retention.RuleOwed, retention.RuleInUse, retention.RuleDatedAhead, retention.RuleOutOfTurn,
+		retention.RulePaused, retention.RuleNoRules} {
 		if n := counts[rule]; n > 0 {
 			parts = append(parts, fmt.Sprintf("%d as %s", n, rule))
 		}

@@ -10,7 +10,6 @@ import (
 	"candidharbor/api"
 	"candidharbor/internal/catalog"
 	"candidharbor/internal/datadir"
-	"candidharbor/internal/pairing"
 	"candidharbor/internal/phrase"
 	"candidharbor/internal/route"
 	"candidharbor/internal/rules"
@@ -356,7 +355,7 @@ func (s *Service) sentences(st *api.Status, held string) {
 		case "waiting":
 			x := api.Sentence{Text: fmt.Sprintf("Route %s: %s", r.Name, r.Sentence), Weight: "look", Next: "Look at the route",
 				Command: "candid route show " + r.Name, Link: "/sites"}
-			if r.FailingSince != nil && !strings.Contains(r.LastError, pairing.Detached) {
+			if r.FailingSince != nil && r.Cause != string(catalog.CauseDetached) {
 				x.Weight, x.About = "act", "route "+r.Name
 			}
 			add(x)

@@ -32,6 +32,21 @@ func keysOf(p *catalog.Peer) ([]ed25519.PublicKey, error) {
 	return keys, nil
 }
 
+// Unreachable is the error of a site that no line leads to.
+type Unreachable struct {
+	Site string
+	Err  error
+}
+
+func (u *Unreachable) Error() string {
+	return fmt.Sprintf("site %s cannot be reached: %s", u.Site, u.Err)
+}
+func (u *Unreachable) Unwrap() error { return u.Err }
+
+func unreachable(site string, why error) error {
+	return refusal.Wrap(refusal.Elsewhere, &Unreachable{site, why})
+}
+
 // Link returns a link to a peer that answers, whoever dialled it, dialling when there is
 // none.
 func (s *Service) Link(ctx context.Context, p *catalog.Peer) (*transfer.Link, string, error) {
@@ -39,7 +54,7 @@ func (s *Service) Link(ctx context.Context, p *catalog.Peer) (*transfer.Link, st
 	l, cut := s.links[p.Name], s.cut
 	s.mu.Unlock()
 	if cut {
-		return nil, "", refusal.Wrap(refusal.Elsewhere, fmt.Errorf("site %s cannot be reached: the line is down", p.Name))
+		return nil, "", unreachable(p.Name, errors.New("the line is down"))
 	}
 	p, err := s.Catalog.Peer(p.Name) // its key may have changed since the caller read it, or its pairing ended
 	if err != nil {
@@ -57,8 +72,9 @@ func (s *Service) Link(ctx context.Context, p *catalog.Peer) (*transfer.Link, st
 		l.Close() // one of both has another key since
 	}
 	if s.IsPlace {
-		return nil, "", refusal.Wrap(refusal.Elsewhere, fmt.Errorf("site %s cannot be reached from a place: only the site "+
-			"that it is attached to calls, and that calls it", p.Name))
+		return nil, "", unreachable(p.Name, errors.New("a place calls nobody: only the site that it is attached to "+
+			"calls, and "+
+			"that calls it"))
 	}
 	var errs []error
 	for _, addr := range p.Addresses.V {
@@ -81,8 +97,7 @@ func (s *Service) Link(ctx context.Context, p *catalog.Peer) (*transfer.Link, st
 		s.run.Tell("sites")
 		return l, addr, s.Catalog.SawPeer(p.Name, s.Clock.Now())
 	}
-	return nil, "", refusal.Wrap(refusal.Elsewhere, fmt.Errorf("site %s cannot be reached: %w", p.Name,
-		errors.Join(errs...)))
+	return nil, "", unreachable(p.Name, errors.Join(errs...))
 }
 
 var errNewKey = errors.New("this site has a new key since; try again")

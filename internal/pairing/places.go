@@ -203,7 +203,7 @@ func (s *Service) dialPlace(ctx context.Context, name, dir string, keys []ed2551
 	p := s.placesHere[name]
 	s.mu.Unlock()
 	if p == nil {
-		return nil, fmt.Errorf("%s: when its disk is there again, candid place attach %s --path %s", Detached, name,
+		return nil, fmt.Errorf("%w: when its disk is there again, candid place attach %s --path %s", ErrDetached, name,
 			visible.Word(dir))
 	}
 	fds, err := unix.Socketpair(unix.AF_UNIX, unix.SOCK_STREAM|unix.SOCK_CLOEXEC|unix.SOCK_NONBLOCK, 0)
@@ -227,7 +227,8 @@ func (s *Service) dialPlace(ctx context.Context, name, dir string, keys []ed2551
 	return transfer.Over(ctx, ends[0], "within this site", s.Identity(), keys...)
 }
 
-const Detached = "it is detached"
+// ErrDetached is the error of a place whose disk is not there.
+var ErrDetached = errors.New("it is detached")
 
 // Attach opens a further place of this site in a directory, making one there when it is
 // empty. What it held before is there again.

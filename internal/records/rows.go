@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"maps"
 	"slices"
+	"strings"
 	"time"
 
 	"candidharbor/core/object"
@@ -186,7 +187,7 @@ func ApplyMark(row *catalog.Snapshot, m *object.Mark, place string) {
 		row.OwnEnd = catalog.At(until)
 	case object.MarkArrival:
 		if here {
-			row.Arrived, row.OutOfTurn = catalog.At(time.Unix(0, m.At)), m.Text
+			row.Arrived, row.OutOfTurn, row.Branch = catalog.At(time.Unix(0, m.At)), m.Text, arrivalBranch(m)
 		}
 	case object.MarkAdmit:
 		if here {
@@ -194,11 +195,11 @@ func ApplyMark(row *catalog.Snapshot, m *object.Mark, place string) {
 		}
 	case object.MarkExpiry:
 		if here {
-			row.GraceUntil, row.LetGo = catalog.At(until), m.Text
+			row.GraceUntil, row.LetGo, row.LetGoCause = catalog.At(until), m.Text, string(expiryCause(m))
 		}
 	case object.MarkRecall:
 		if here {
-			row.GraceUntil, row.LetGo, row.RecalledUntil = catalog.Time{}, "", catalog.Time{}
+			row.GraceUntil, row.LetGo, row.LetGoCause, row.RecalledUntil = catalog.Time{}, "", "", catalog.Time{}
 			if m.Until != 0 {
 				row.RecalledUntil = catalog.At(until)
 			}
@@ -218,7 +219,7 @@ func (s *Service) MarkedAs(row *catalog.Snapshot) (*catalog.Snapshot, error) {
 	}
 	m := *row
 	m.KeepWhy, m.KeepUntil, m.OwnEnd, m.Note = "", catalog.Time{}, catalog.Time{}, ""
-	m.GraceUntil, m.LetGo, m.RecalledUntil = catalog.Time{}, "", catalog.Time{}
+	m.GraceUntil, m.LetGo, m.LetGoCause, m.RecalledUntil = catalog.Time{}, "", "", catalog.Time{}
 	m.Labels = catalog.JSON[catalog.Labels]{V: map[string]string{}}
 	applyMarks(&m, marks, s.Place())
 	return &m, nil
@@ -227,7 +228,8 @@ func (s *Service) MarkedAs(row *catalog.Snapshot) (*catalog.Snapshot, error) {
 func SameMarks(a, b *catalog.Snapshot) bool {
 	return a.KeepWhy == b.KeepWhy && a.KeepUntil.Equal(b.KeepUntil.Time) && a.OwnEnd.Equal(b.OwnEnd.Time) &&
 		a.Note == b.Note &&
-		a.GraceUntil.Equal(b.GraceUntil.Time) && a.LetGo == b.LetGo && a.RecalledUntil.Equal(b.RecalledUntil.Time) &&
+		a.GraceUntil.Equal(b.GraceUntil.Time) && a.LetGo == b.LetGo && a.LetGoCause == b.LetGoCause &&
+		a.RecalledUntil.Equal(b.RecalledUntil.Time) &&
 		fmt.Sprint(a.Labels.V) == fmt.Sprint(b.Labels.V)
 }
 
@@ -236,4 +238,36 @@ func LineageOf(text string) (id [16]byte) {
 	b, _ := hex.DecodeString(text)
 	copy(id[:], b)
 	return id
+}
+
+// Marks of the releases before codes say only in words why. These are the words of then.
+const (
+	byHandWords  = "removed by hand"
+	byCapWords   = "over the cap of "
+	forRoomWords = "removed for room"
+	branchWords  = "it is of the branch "
+)
+
+// expiryCause is why an expiry was marked.
+func expiryCause(m *object.Mark) object.MarkCause {
+	switch {
+	case m.Cause != "":
+		return m.Cause
+	case m.Text == byHandWords:
+		return object.ExpiredByHand
+	case strings.HasPrefix(m.Text, byCapWords):
+		return object.ExpiredByCap
+	case strings.HasPrefix(m.Text, forRoomWords):
+		return object.ExpiredForRoom
+	}
+	return object.ExpiredByRules
+}
+
+// arrivalBranch is the branch of which a snapshot arrived; empty: none.
+func arrivalBranch(m *object.Mark) string {
+	if rest, of := strings.CutPrefix(m.Text, branchWords); of && m.Cause == "" {
+		branch, _, _ := strings.Cut(rest, " ")
+		return branch
+	}
+	return m.Branch
 }

@@ -70,7 +70,7 @@ func (s *Service) CloneToVolume(name string, ask api.CloneSettle, by string) (ap
 		j.Begin(nil)
 		j.Say("waiting for the snapshot")
 		done, err := s.run.Wait(ctx, take.ID)
-		if err == nil && !strings.HasPrefix(done.State, "done") {
+		if err == nil && !done.Worked() {
 			err = fmt.Errorf("the snapshot %s: %s", done.State, done.Outcome)
 		}
 		if err != nil {

@@ -155,7 +155,7 @@ func (s *Service) runTogether(kind, subject, by string, lacking []string, ready 
 				continue
 			}
 			v := one.View()
-			if v.State != "done" {
+			if v.State != api.RunDone {
 				j.Remark()
 			}
 			parts = append(parts, fmt.Sprintf("%s (run %d)", v.Subject, v.ID))

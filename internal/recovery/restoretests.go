@@ -85,7 +85,7 @@ func (s *Service) RestoreTests(ctx context.Context) (*api.Trials, error) {
 }
 
 // TrialStates are those of trials that told something.
-var TrialStates = []string{"done", "done with remarks", "failed"}
+var TrialStates = []string{api.RunDone, api.RunDoneWithRemarks, api.RunFailed}
 
 // MostTrials bounds how many trials a report goes through.
 const MostTrials = 20_000

@@ -94,7 +94,7 @@ func laneOf(place string, rows []*catalog.Snapshot, verdicts []retention.Verdict
 		if t, ok := verdicts[i].Widest(); ok {
 			m.Tier = t.String()
 		} else if len(verdicts[i].Reasons) > 0 {
-			m.Tier = verdicts[i].Reasons[0].Rule
+			m.Tier = string(verdicts[i].Reasons[0].Rule)
 		}
 		if end, ok := verdicts[i].Ends(); ok {
 			m.Ends = &end

@@ -80,7 +80,7 @@ func (s *Service) takeIn(ctx context.Context, peer *catalog.Peer, key ed25519.Pu
 		if err != nil {
 			return err
 		} else if why != "" {
-			return &transfer.Refusal{What: roomless + why}
+			return transfer.Full(why)
 		}
 		most = room
 	}
@@ -114,7 +114,7 @@ func (s *Service) takeIn(ctx context.Context, peer *catalog.Peer, key ed25519.Pu
 	if err := rc.Run(ctx, st, q); err != nil {
 		var full *store.FullError
 		if errors.As(err, &full) || errors.Is(err, transfer.ErrTooMuch) {
-			return &transfer.Refusal{What: roomless + err.Error()}
+			return transfer.Full(err.Error())
 		}
 		return err
 	}
@@ -136,9 +136,6 @@ func via(peer *catalog.Peer, origin string) string {
 	}
 	return peer.Name
 }
-
-// roomless begins the refusal of a place that is full, until there is room again.
-const roomless = "nothing more is taken in: "
 
 // MaySign lists the keys that may have signed a volume's snapshots: those of its origin
 // where that is paired; else the one that signed the first that came. None: any, and that
@@ -250,9 +247,11 @@ func (s *Service) arrived(id object.ID, stored int64, setOf uint32, signer, via 
 	old, err := s.Catalog.Snapshot(row.ID)
 	if errors.Is(err, catalog.ErrNone) && old == nil {
 		m := &object.Mark{Kind: object.MarkArrival, Root: id, At: now.UnixNano(), Place: s.Place()}
-		if m.Text, err = s.capture.OutOfTurn(row); err != nil {
+		disorder, err := s.capture.OutOfTurn(row)
+		if err != nil {
 			return 0, err
 		}
+		m.Text, m.Cause, m.Branch = disorder.Text, disorder.Cause, disorder.Branch
 		if err := s.Store.PutMark(m); err != nil {
 			return 0, err
 		}

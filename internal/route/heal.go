@@ -159,7 +159,8 @@ func (s *Service) MarksFromRow(row *catalog.Snapshot) error {
 	add(!row.OwnEnd.IsZero(), object.Mark{Kind: object.MarkEnd, Until: until(row.OwnEnd)})
 	add(!row.SeenUntil.IsZero(), object.Mark{Kind: object.MarkSighting, Until: until(row.SeenUntil),
 		Watched: until(row.WatchedUntil)})
-	add(!row.GraceUntil.IsZero(), object.Mark{Kind: object.MarkExpiry, Until: until(row.GraceUntil), Text: row.LetGo})
+	add(!row.GraceUntil.IsZero(), object.Mark{Kind: object.MarkExpiry, Until: until(row.GraceUntil), Text: row.LetGo,
+		Cause: object.MarkCause(row.LetGoCause)})
 	add(!row.RecalledUntil.IsZero(), object.Mark{Kind: object.MarkRecall, Until: until(row.RecalledUntil)})
 	if !row.Arrived.IsZero() {
 		add(true, object.Mark{Kind: object.MarkArrival, Text: row.OutOfTurn})

@@ -9,6 +9,7 @@ import (
 
 	"candidharbor/api"
 	"candidharbor/internal/catalog"
+	"candidharbor/internal/pairing"
 	"candidharbor/internal/phrase"
 	"candidharbor/internal/run"
 	"candidharbor/internal/transfer"
@@ -201,17 +202,18 @@ func (s *Service) noteRoute(name string, g *going, err error, cancelled bool) er
 		var closed *transfer.Closed
 		switch {
 		case err == nil:
-			r.LastOK, r.FailingSince, r.NextTry, r.Failures, r.LastError = catalog.At(now), catalog.Time{}, catalog.Time{}, 0, ""
+			r.LastOK, r.FailingSince, r.NextTry = catalog.At(now), catalog.Time{}, catalog.Time{}
+			r.Failures, r.LastError, r.LastCause = 0, "", catalog.CauseNone
 		case cancelled:
 		case errors.As(err, &closed):
-			r.FailingSince, r.Failures, r.NextTry, r.LastError = catalog.Time{}, 0, catalog.At(closed.Until),
-				"the pace lets nothing through"
+			r.FailingSince, r.Failures, r.NextTry = catalog.Time{}, 0, catalog.At(closed.Until)
+			r.LastError, r.LastCause = "the pace lets nothing through", catalog.CausePace
 		default:
 			if r.Failures == 0 {
 				r.FailingSince = catalog.At(now)
 			}
 			r.Failures++
-			r.LastError = err.Error()
+			r.LastError, r.LastCause = err.Error(), causeOf(err)
 			r.NextTry = catalog.At(now.Add(RetryAfter(r.Failures - 1)))
 		}
 		return nil
@@ -225,6 +227,20 @@ func (s *Service) noteRoute(name string, g *going, err error, cancelled bool) er
 		}
 	}
 	return s.noteTraffic(r, g)
+}
+
+// causeOf says by a code why a run of a route failed.
+func causeOf(err error) catalog.RouteCause {
+	var down *pairing.Unreachable
+	switch {
+	case errors.Is(err, pairing.ErrDetached):
+		return catalog.CauseDetached
+	case errors.As(err, &down):
+		return catalog.CauseUnreachable
+	case transfer.IsFull(err):
+		return catalog.CauseFull
+	}
+	return catalog.CauseFailed
 }
 
 // RetryAfter is how long to wait after some failures before: half a minute at first,

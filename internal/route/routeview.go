@@ -8,7 +8,6 @@ import (
 	"candidharbor/api"
 	"candidharbor/core/object"
 	"candidharbor/internal/catalog"
-	"candidharbor/internal/pairing"
 	"candidharbor/internal/phrase"
 	"candidharbor/internal/rules"
 )
@@ -36,8 +35,9 @@ func (s *Service) routeView(r *catalog.Route) (*api.Route, error) {
 	v := &api.Route{Name: r.Name, From: s.Name(), To: r.Peer, Pull: r.Terms.V.Pull, Labels: r.Volumes.V.Labels,
 		Names: r.Volumes.V.Names, Terms: termsView(r.Terms.V),
 		PausedSince: r.Paused.Ptr(), LastOK: r.LastOK.Ptr(), FailingSince: r.FailingSince.Ptr(),
-		NextTry: r.NextTry.Ptr(), LastError: r.LastError, SentBytes: r.SentBytes, SavedBytes: r.SavedBytes,
-		Volumes: []api.RouteVolume{}}
+		NextTry: r.NextTry.Ptr(), LastError: r.LastError, Cause: string(r.LastCause), SentBytes: r.SentBytes,
+		SavedBytes: r.SavedBytes,
+		Volumes:    []api.RouteVolume{}}
 	var err error
 	if r.Terms.V.Pull {
 		v.From, v.To = v.To, v.From
@@ -129,17 +129,16 @@ func (s *Service) routeSentence(v *api.Route, r *catalog.Route, running bool) {
 	case backlog > 0:
 		next = " The next run carries them."
 	}
-	full := strings.Contains(r.LastError, roomless)
 	switch {
 	case v.PausedSince != nil:
 		say("paused", "It is paused since %s; %s wait.", phrase.Stamp(*v.PausedSince), phrase.Many(backlog, "snapshot"))
-	case r.Failures > 0 && strings.Contains(r.LastError, pairing.Detached):
+	case r.Failures > 0 && r.LastCause == catalog.CauseDetached:
 		say("waiting", "It waits for the disk of %s since %s: candid place attach %s --path DIR. What it would carry "+
 			"stays owed.", r.Peer, phrase.Stamp(r.FailingSince.Time), r.Peer)
-	case r.Failures > 0 && strings.Contains(r.LastError, "cannot be reached"):
+	case r.Failures > 0 && r.LastCause == catalog.CauseUnreachable:
 		say("unreachable", "%s cannot be reached since %s; tried %d times, next try %s.", r.Peer,
 			phrase.Stamp(r.FailingSince.Time), r.Failures, phrase.Stamp(r.NextTry.Time))
-	case r.Failures > 0 && full:
+	case r.Failures > 0 && r.LastCause == catalog.CauseFull:
 		say("waiting", "It waits for room at %s since %s: %s. It looks again %s and goes on by itself.", v.To,
 			phrase.Stamp(r.FailingSince.Time), r.LastError, phrase.Stamp(r.NextTry.Time))
 	case r.Failures > 0:

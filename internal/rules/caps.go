@@ -198,8 +198,12 @@ func (s *Service) Full(v *catalog.Volume) (why string, room int64, err error) {
 // untouchable reports whether something keeps a snapshot that no cap undercuts.
 func untouchable(v retention.Verdict) bool {
 	return slices.ContainsFunc(v.Reasons, func(r retention.Reason) bool {
-		return slices.Contains([]string{"keep mark", "floor", "owed", "in use", "newest complete", "recalled", "paused"},
-			r.Rule)
+		switch r.Rule {
+		case retention.RuleKeepMark, retention.RuleFloor, retention.RuleOwed, retention.RuleInUse,
+			retention.RuleNewestComplete, retention.RuleRecalled, retention.RulePaused:
+			return true
+		}
+		return false
 	})
 }
 
@@ -249,7 +253,7 @@ func (s *Service) overCaps(verdicts map[string]retention.Verdict, going map[stri
 			for _, m := range set {
 				if m.GraceUntil.IsZero() && !going[m.ID] {
 					going[m.ID] = true
-					steps = append(steps, pruneStep{row: m, why: why})
+					steps = append(steps, pruneStep{row: m, cause: object.ExpiredByCap, why: why})
 				}
 			}
 		}

@@ -179,6 +179,7 @@ func (s *Service) giveUp(ctx context.Context, j *run.Job, measure string, lack i
 	for _, r := range rows[:n] {
 		if r.GraceUntil.IsZero() {
 			r.GraceUntil, r.LetGo = catalog.At(s.Clock.Now()), "removed for room ("+measure+")"
+			r.LetGoCause = string(object.ExpiredForRoom)
 		}
 	}
 	if err := s.Catalog.SetGrace(rows[:n]...); err != nil {
@@ -257,7 +258,7 @@ func thinning(d *decided) (out []*catalog.Snapshot) {
 		rows, taken = append(rows, r), append(taken, r.Began.Time)
 		may = append(may, !slices.ContainsFunc(v.Reasons, func(x retention.Reason) bool {
 			return x.Rule != "newest" && !slices.ContainsFunc(retention.Tiers(), func(t retention.Tier) bool {
-				return t.String() == x.Rule
+				return retention.Rule(t.String()) == x.Rule
 			})
 		}))
 	}

@@ -100,6 +100,7 @@ func (s *Service) SnapshotView(r *catalog.Snapshot, verdict *retention.Verdict) 
 	v.Group, v.SetID = r.SetName, r.SetID
 	if !r.GraceUntil.IsZero() {
 		v.State, v.GraceUntil, v.LetGo = "in grace", r.GraceUntil.Ptr(), r.LetGo
+		v.LetGoCause = r.LetGoCause
 		return v, nil
 	}
 	if verdict == nil {

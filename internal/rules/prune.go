@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"slices"
-	"strings"
 	"time"
 
 	"candidharbor/api"
@@ -56,10 +55,20 @@ func (s *Service) PlanPrune(ctx context.Context, volume string) (*api.PruneResul
 // goingListed bounds what a pruning lists, for its result is kept with its run.
 const goingListed = 1000
 
+// pruneAct is what pruning does to a snapshot, as the API says it too.
+type pruneAct string
+
+const (
+	expires pruneAct = "enters grace"
+	recalls pruneAct = "stays"
+	removes pruneAct = "is removed"
+)
+
 // pruneStep is what happens to one snapshot.
 type pruneStep struct {
 	row   *catalog.Snapshot
-	what  string
+	what  pruneAct
+	cause object.MarkCause // of what expires
 	why   string
 	until time.Time
 }
@@ -115,14 +124,14 @@ func (s *Service) planPrune(ctx context.Context, volume string) (*api.PruneResul
 			step := pruneStep{row: row, why: d.Verdicts[i].LetGo}
 			switch {
 			case kept && graced && !byHand:
-				step.what, step.why = "stays", "kept again as "+d.Verdicts[i].Reasons[0].String()
+				step.what, step.why = recalls, "kept again as "+d.Verdicts[i].Reasons[0].String()
 				res.Recalled++
 			case (!kept || byHand) && graced && !guarded(d.Verdicts[i]) && !now.Before(row.GraceUntil.Time):
-				step.what, step.why = "is removed", row.LetGo+"; its grace ended "+phrase.Stamp(row.GraceUntil.Time)
+				step.what, step.why = removes, row.LetGo+"; its grace ended "+phrase.Stamp(row.GraceUntil.Time)
 				res.Removed++
 				removed, both = append(removed, row.ID), append(both, row.ID)
 			case !kept && !graced:
-				step.what, step.until = "enters grace", now.Add(rs.Grace)
+				step.what, step.cause, step.until = expires, object.ExpiredByRules, now.Add(rs.Grace)
 				res.EnterGrace++
 				both = append(both, row.ID)
 			default:
@@ -145,7 +154,7 @@ func (s *Service) planPrune(ctx context.Context, volume string) (*api.PruneResul
 			if err != nil {
 				return nil, nil, err
 			}
-			step.what, step.until = "enters grace", now.Add(rs.Grace)
+			step.what, step.until = expires, now.Add(rs.Grace)
 			res.EnterGrace++
 			both = append(both, step.row.ID)
 			steps = append(steps, step)
@@ -153,7 +162,7 @@ func (s *Service) planPrune(ctx context.Context, volume string) (*api.PruneResul
 	}
 	for _, st := range steps[:min(len(steps), goingListed)] {
 		res.Going = append(res.Going, api.Going{ID: st.row.ID, Volume: st.row.Volume, Place: s.Place(),
-			Taken: st.row.Began.Time, What: st.what, Why: st.why})
+			Taken: st.row.Began.Time, What: string(st.what), Why: st.why})
 	}
 	res.NotListed = len(steps) - len(res.Going)
 	if len(both) == 0 {
@@ -235,7 +244,7 @@ func (s *Service) prune(ctx context.Context, j *run.Job, volume string) (*api.Pr
 		}
 	}
 	for _, st := range steps {
-		if st.what == "is removed" {
+		if st.what == removes {
 			gone = append(gone, st)
 		}
 	}
@@ -273,7 +282,7 @@ func (s *Service) removeSteps(j *run.Job, steps []pruneStep) error {
 // undercuts.
 func guarded(v retention.Verdict) bool {
 	return slices.ContainsFunc(v.Reasons, func(r retention.Reason) bool {
-		return r.Rule == "keep mark" || r.Rule == "floor"
+		return r.Rule == retention.RuleKeepMark || r.Rule == retention.RuleFloor
 	})
 }
 
@@ -282,7 +291,7 @@ const RemovedByHand = "removed by hand"
 // putOut reports whether a snapshot in grace is there by hand or by a cap, so that rules
 // which would keep it do not take it back.
 func putOut(row *catalog.Snapshot) bool {
-	return row.LetGo == RemovedByHand || strings.HasPrefix(row.LetGo, capSays)
+	return row.LetGoCause == string(object.ExpiredByHand) || row.LetGoCause == string(object.ExpiredByCap)
 }
 
 // stepsAtOnce is how many snapshots a pruning changes with one flush of the disk.
@@ -297,9 +306,9 @@ func (s *Service) markSteps(steps []pruneStep) error {
 		var m *object.Mark
 		var err error
 		switch st.what {
-		case "enters grace":
-			m, err = s.graceMark(st.row, st.until, st.why)
-		case "stays":
+		case expires:
+			m, err = s.graceMark(st.row, st.until, st.cause, st.why)
+		case recalls:
 			m, err = s.recallMark(st.row, time.Time{})
 		default:
 			continue
@@ -319,14 +328,15 @@ func (s *Service) markSteps(steps []pruneStep) error {
 }
 
 // graceMark is the mark that sends a snapshot into grace, as its row says afterwards.
-func (s *Service) graceMark(row *catalog.Snapshot, until time.Time, why string) (*object.Mark, error) {
+func (s *Service) graceMark(row *catalog.Snapshot, until time.Time, cause object.MarkCause,
+	why string) (*object.Mark, error) {
 	id, err := object.ParseID(row.ID)
 	if err != nil {
 		return nil, err
 	}
-	row.GraceUntil, row.LetGo = catalog.At(until), why
+	row.GraceUntil, row.LetGo, row.LetGoCause = catalog.At(until), why, string(cause)
 	return &object.Mark{Kind: object.MarkExpiry, Root: id, At: s.Clock.Now().UnixNano(), Until: until.UnixNano(),
-		Text: why, Place: s.Place()}, nil
+		Text: why, Cause: cause, Place: s.Place()}, nil
 }
 
 // recallMark is the mark that takes a snapshot out of grace, as its row says afterwards; with
@@ -336,7 +346,7 @@ func (s *Service) recallMark(row *catalog.Snapshot, until time.Time) (*object.Ma
 	if err != nil {
 		return nil, err
 	}
-	row.GraceUntil, row.LetGo, row.RecalledUntil = catalog.Time{}, "", catalog.At(until)
+	row.GraceUntil, row.LetGo, row.LetGoCause, row.RecalledUntil = catalog.Time{}, "", "", catalog.At(until)
 	m := &object.Mark{Kind: object.MarkRecall, Root: id, At: s.Clock.Now().UnixNano(), Place: s.Place()}
 	if !until.IsZero() {
 		m.Until = until.UnixNano()
@@ -344,8 +354,8 @@ func (s *Service) recallMark(row *catalog.Snapshot, until time.Time) (*object.Ma
 	return m, nil
 }
 
-func (s *Service) intoGrace(row *catalog.Snapshot, until time.Time, why string) error {
-	m, err := s.graceMark(row, until, why)
+func (s *Service) intoGrace(row *catalog.Snapshot, until time.Time, cause object.MarkCause, why string) error {
+	m, err := s.graceMark(row, until, cause, why)
 	if err != nil {
 		return err
 	}
@@ -423,7 +433,7 @@ func (s *Service) RemoveSnapshot(id string) (*api.Snapshot, error) {
 			}
 			grace = rs.Grace
 		}
-		if err := s.intoGrace(m, now.Add(grace), RemovedByHand); err != nil {
+		if err := s.intoGrace(m, now.Add(grace), object.ExpiredByHand, RemovedByHand); err != nil {
 			return nil, err
 		}
 	}

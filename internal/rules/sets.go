@@ -61,7 +61,8 @@ func (s *Service) bySet(v *catalog.Volume, d *decided, now time.Time, rules func
 			if r.SetID == "" || len(at) == 0 || !theirs.Verdicts[k].Kept() || !r.GraceUntil.IsZero() && putOut(r) {
 				continue
 			}
-			reason := retention.Reason{Rule: "set", Text: name + " is kept: " + theirs.Verdicts[k].Reasons[0].String()}
+			reason := retention.Reason{Rule: retention.RuleSet, Text: name + " is kept: " +
+				theirs.Verdicts[k].Reasons[0].String()}
 			if end, ok := theirs.Verdicts[k].Ends(); ok {
 				reason.Until = end
 			}

@@ -76,7 +76,7 @@ func (s *Engine) Start(kind, subject, by string, work func(ctx context.Context, 
 		return nil, refusal.Conflictf("the service is stopping")
 	}
 	j := &Job{s: s, done: make(chan struct{})}
-	j.Row = catalog.Run{Kind: kind, Subject: subject, State: "queued", Queued: catalog.At(s.Clock.Now()), AskedBy: by}
+	j.Row = catalog.Run{Kind: kind, Subject: subject, State: api.RunQueued, Queued: catalog.At(s.Clock.Now()), AskedBy: by}
 	if err := s.Catalog.AddRun(&j.Row); err != nil {
 		return nil, err
 	}
@@ -130,13 +130,13 @@ func (j *Job) run(ctx context.Context, work func(ctx context.Context, j *Job) (a
 		if p := (*Partly)(nil); errors.As(err, &p) {
 			leaves = p.Leaves
 		}
-		j.Row.State, j.Row.Outcome = "cancelled", why+"; "+leaves
+		j.Row.State, j.Row.Outcome = api.RunCancelled, why+"; "+leaves
 	case err != nil:
-		j.Row.State, j.Row.Outcome = "failed", err.Error()
+		j.Row.State, j.Row.Outcome = api.RunFailed, err.Error()
 	case j.remarks:
-		j.Row.State, j.Row.Outcome = "done with remarks", outcome
+		j.Row.State, j.Row.Outcome = api.RunDoneWithRemarks, outcome
 	default:
-		j.Row.State, j.Row.Outcome = "done", outcome
+		j.Row.State, j.Row.Outcome = api.RunDone, outcome
 	}
 	j.err = err
 	j.phase = ""
@@ -163,7 +163,7 @@ func (p *Partly) Error() string { return p.Leaves }
 // Begin notes that the run no longer waits.
 func (j *Job) Begin(progress func() api.Progress) {
 	j.mu.Lock()
-	j.Row.State, j.Row.Began, j.progress, j.began = "running", catalog.At(j.s.Clock.Now()), progress, time.Now()
+	j.Row.State, j.Row.Began, j.progress, j.began = api.RunRunning, catalog.At(j.s.Clock.Now()), progress, time.Now()
 	row := j.Row
 	j.mu.Unlock()
 	if err := j.s.Catalog.UpdateRun(&row); err != nil {

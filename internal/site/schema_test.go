@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"candidharbor/api"
+	"candidharbor/core/object"
 	"candidharbor/internal/catalog"
 	"candidharbor/internal/rules"
 
@@ -60,6 +61,7 @@ func TestOlderSchema(t *testing.T) {
 	whole(there, "notes@larkfield")
 	graced := w.rows(here, "notes")[5]
 	require.Equal(t, rules.RemovedByHand, graced.LetGo)
+	require.Equal(t, string(object.ExpiredByHand), graced.LetGoCause, "by the words of a mark without a code")
 	require.True(t, w.rows(there, "notes@larkfield")[5].GraceUntil.IsZero())
 
 	// They go on: removal after its grace, the next snapshot and its carry.

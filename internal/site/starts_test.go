@@ -10,7 +10,6 @@ import (
 	"time"
 
 	"candidharbor/api"
-	"candidharbor/internal/capture"
 
 	"github.com/stretchr/testify/require"
 )
@@ -110,7 +109,7 @@ func TestSourcePutBack(t *testing.T) {
 	require.Len(t, rows, 9)
 	branches := map[string]int{}
 	for _, row := range must(w.there.Catalog.OutOfTurn("there", "notes@here")) {
-		name, _, _ := strings.Cut(strings.TrimPrefix(row.OutOfTurn, capture.OfBranch), " ")
+		name, _, _ := strings.Cut(row.Branch, " ")
 		branches[name]++
 	}
 	require.Len(t, branches, 1, "what was taken before it was known is one branch")

@@ -8,6 +8,7 @@ import (
 	"io"
 	"net"
 	"os"
+	"strings"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -54,6 +55,26 @@ type Refusal struct {
 	Final bool `cbor:"2,keyasint,omitempty"`
 	// Gone says that the snapshot was removed at its source before it could be carried.
 	Gone bool `cbor:"3,keyasint,omitempty"`
+	// Code says to programs what What says to people; sites of the first releases send none.
+	Code Code `cbor:"4,keyasint,omitempty"`
+}
+
+// Code is what a refusal is about, where the other end does something about it.
+type Code string
+
+// CodeFull says that nothing more is taken in, until there is room again.
+const CodeFull Code = "full"
+
+// fullWords began refusals for lack of room before there were codes.
+const fullWords = "nothing more is taken in: "
+
+// Full makes the refusal of a place that has no room. Sites of before know it by its words.
+func Full(why string) *Refusal { return &Refusal{What: fullWords + why, Code: CodeFull} }
+
+// IsFull reports whether an error says that the other end has no room.
+func IsFull(err error) bool {
+	var r *Refusal
+	return errors.As(err, &r) && (r.Code == CodeFull || r.Code == "" && strings.HasPrefix(r.What, fullWords))
 }
 
 // Gone reports whether an error says that the snapshot was removed at its source: nothing

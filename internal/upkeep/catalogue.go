@@ -131,7 +131,7 @@ func (s *Service) takeMarksUp(ctx context.Context, id string) (tells bool, err e
 		return false, s.routes.MarksFromRow(row)
 	}
 	pruned := *row
-	pruned.GraceUntil, pruned.LetGo = m.GraceUntil, m.LetGo
+	pruned.GraceUntil, pruned.LetGo, pruned.LetGoCause = m.GraceUntil, m.LetGo, m.LetGoCause
 	if !row.GraceUntil.IsZero() {
 		pruned.RecalledUntil = catalog.Time{}
 	}

@@ -1,6 +1,6 @@
 import { useQuery } from "@tanstack/react-query";
 
-import { api, told } from "./client";
+import { api, type Schemas, told } from "./client";
 
 /** Follows a run until it is over; undefined: none yet. */
 export function useRun(id: number | undefined) {
@@ -10,4 +10,9 @@ export function useRun(id: number | undefined) {
     enabled: id !== undefined,
     refetchInterval: (q) => (q.state.data?.ended ? false : 700),
   });
+}
+
+/** Whether a run did what it was to do. */
+export function worked(run: Schemas["Run"]) {
+  return run.state === "done" || run.state === "done with remarks";
 }

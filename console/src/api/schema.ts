@@ -2979,6 +2979,8 @@ export interface components {
             grants?: ("offer" | "read" | "see" | "configure")[] | null;
         };
         Route: {
+            /** @description of LastError: pace, detached, unreachable, full, failed */
+            cause?: string;
             /**
              * Format: date-time
              * @description about when the present run is done
@@ -3235,6 +3237,8 @@ export interface components {
                 [key: string]: string;
             };
             letGo?: string;
+            /** @description of what is in grace: rules, hand, cap, room */
+            letGoCause?: string;
             note?: string;
             origin: string;
             /** Format: int64 */

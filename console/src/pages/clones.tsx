@@ -3,7 +3,7 @@ import { useState } from "react";
 import { Link } from "react-router";
 
 import { api, once, type Schemas, told } from "../api/client";
-import { useRun } from "../api/run";
+import { useRun, worked } from "../api/run";
 import { ByCommand, Field, Progress, Sheet, Trouble } from "../parts/bits";
 import { ago, size, stamp, word } from "../parts/words";
 
@@ -206,7 +206,7 @@ function Settle({ clone, close }: { clone: Clone; close: () => void }) {
         {run.data && (
           <div aria-live="polite" className="my-3">
             {run.data.ended ? (
-              <p className={`font-say ${run.data.state.startsWith("done") ? "" : "text-hand"}`}>
+              <p className={`font-say ${worked(run.data) ? "" : "text-hand"}`}>
                 {run.data.state}: {run.data.outcome}
               </p>
             ) : (

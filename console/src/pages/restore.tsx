@@ -3,7 +3,7 @@ import { useState } from "react";
 import { Link } from "react-router";
 
 import { api, once, type RestoreAsk, type RestoreResult, told } from "../api/client";
-import { useRun } from "../api/run";
+import { useRun, worked } from "../api/run";
 import { Command, Field, Progress, Sheet, Trouble } from "../parts/bits";
 import { size, stamp, word } from "../parts/words";
 import { UndoButton } from "./undo";
@@ -223,7 +223,7 @@ export function RestoreSheet({
       {run.data && (
         <section aria-live="polite" className="my-3">
           {run.data.ended ? (
-            <p className={`font-say ${run.data.state.startsWith("done") ? "" : "text-hand"}`}>
+            <p className={`font-say ${worked(run.data) ? "" : "text-hand"}`}>
               {run.data.state}: {run.data.outcome}
             </p>
           ) : (

@@ -3,7 +3,7 @@ import { useState } from "react";
 import { Link } from "react-router";
 
 import { api, once, type Schemas, told } from "../api/client";
-import { useRun } from "../api/run";
+import { useRun, worked } from "../api/run";
 import { Command, Field, Progress, Sheet, Trouble } from "../parts/bits";
 import { size, stamp, word } from "../parts/words";
 import { UndoButton } from "./undo";
@@ -74,7 +74,7 @@ export function TogetherSheet({ group, close }: { group: string; close: () => vo
       {run.data && (
         <section aria-live="polite" className="my-3">
           {run.data.ended ? (
-            <p className={`font-say ${run.data.state.startsWith("done") ? "" : "text-hand"}`}>
+            <p className={`font-say ${worked(run.data) ? "" : "text-hand"}`}>
               {run.data.state}: {run.data.outcome}
             </p>
           ) : (
