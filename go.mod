@@ -29,6 +29,7 @@ require (
 	github.com/vbauerster/mpb/v8 v8.9.3
 	github.com/wneessen/go-mail v0.8.1
 	github.com/zeebo/blake3 v0.2.4
+	go.uber.org/goleak v1.3.0
 	golang.org/x/crypto v0.58.0
 	golang.org/x/net v0.62.0
 	golang.org/x/sync v0.24.0

@@ -83,8 +83,7 @@ func serveFast(args []string) error {
 	}
 	fmt.Printf("console and API   %s\nfor other sites   %s\nsign in with      %s\n", svc.URL, svc.PeerAddress,
 		svc.FirstToken.Text)
-	go svc.Site.KeepSchedule(ctx)
-	go svc.Site.Pairing.KeepLines(ctx)
+	svc.Work()
 	select {
 	case <-ctx.Done():
 	case err = <-svc.Failed:

@@ -195,6 +195,11 @@ func (s *Service) onChange(v *catalog.Volume, rs *rules.Ruleset) (due time.Time,
 func (s *Service) FollowChanges() { s.journal = journal.New(s.Path, s.Clock.Now, s.changeTold) }
 
 func (s *Service) EndFollowing() error {
+	s.followers.mu.Lock()
+	if s.followers.wake != nil {
+		s.followers.wake.Stop()
+	}
+	s.followers.mu.Unlock()
 	if s.journal == nil {
 		return nil
 	}

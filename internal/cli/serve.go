@@ -40,8 +40,7 @@ func serveCommand() *cli.Command {
 				return err
 			}
 			greet(out, svc)
-			go svc.Site.KeepSchedule(ctx)
-			go svc.Site.Pairing.KeepLines(ctx)
+			svc.Work()
 			select {
 			case <-ctx.Done():
 			case err = <-svc.Failed:

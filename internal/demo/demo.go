@@ -351,8 +351,7 @@ func (s *story) setUp() (err error) {
 func (s *story) serve() error {
 	s.clock.Follow()
 	for _, svc := range s.all() {
-		go svc.Site.KeepSchedule(s.ctx)
-		go svc.Site.Pairing.KeepLines(s.ctx)
+		svc.Work()
 	}
 	s.say("")
 	s.say("Larkfield   %s   sign in with %s", s.larkfield.URL, s.tokens["larkfield"])

@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"candidharbor/internal/catalog"
+	"candidharbor/internal/limit"
 	"candidharbor/internal/refusal"
 	"candidharbor/internal/transfer"
 )
@@ -73,6 +74,8 @@ func (s *Service) ServeRemote(h http.Handler) {
 	s.mu.Lock()
 	s.remote = l
 	s.mu.Unlock()
+	h, wait := limit.Joined(h)
+	defer wait()
 	srv := &http.Server{Handler: h, ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 90 * time.Second,
 		ConnContext: func(ctx context.Context, c net.Conn) context.Context {
 			return context.WithValue(ctx, remoteKey{}, c.(*remoteConn).caller)

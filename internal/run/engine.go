@@ -78,6 +78,9 @@ func (s *Engine) Go(work func(ctx context.Context)) {
 	s.jobs.Go(func() { work(s.ctx) })
 }
 
+// Stop has all that goes on come to its end, and does not wait for it.
+func (s *Engine) Stop() { s.stopAll() }
+
 // EndRuns ends all that goes on and waits for it.
 func (s *Engine) EndRuns() {
 	s.stopAll()

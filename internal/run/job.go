@@ -85,16 +85,14 @@ func (s *Engine) Start(kind, subject, by string, work func(ctx context.Context, 
 	s.mu.Lock()
 	s.active[j.Row.ID] = j
 	s.mu.Unlock()
-	s.jobs.Add(1)
-	go func() {
-		defer s.jobs.Done()
+	s.jobs.Go(func() {
 		defer cancel()
 		j.run(ctx, work)
 		s.mu.Lock()
 		delete(s.active, j.Row.ID)
 		s.mu.Unlock()
 		close(j.done)
-	}()
+	})
 	return j, nil
 }
 
@@ -103,7 +101,8 @@ func (j *Job) run(ctx context.Context, work func(ctx context.Context, j *Job) (a
 	tick := time.NewTicker(400 * time.Millisecond)
 	defer tick.Stop()
 	finished := make(chan struct{})
-	go func() {
+	var telling sync.WaitGroup
+	telling.Go(func() {
 		for {
 			select {
 			case <-tick.C:
@@ -112,9 +111,10 @@ func (j *Job) run(ctx context.Context, work func(ctx context.Context, j *Job) (a
 				return
 			}
 		}
-	}()
+	})
 	result, outcome, err := work(ctx, j)
 	close(finished)
+	telling.Wait()
 	j.mu.Lock()
 	now := j.s.Clock.Now()
 	j.Row.Ended = catalog.At(now)

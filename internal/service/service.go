@@ -21,11 +21,13 @@ import (
 	"net/http"
 	"os"
 	"path/filepath"
+	"sync"
 	"time"
 
 	"candidharbor/api"
 	"candidharbor/internal/datadir"
 	"candidharbor/internal/httpapi"
+	"candidharbor/internal/limit"
 	"candidharbor/internal/site"
 )
 
@@ -40,18 +42,23 @@ type Service struct {
 	Failed      <-chan error
 
 	web, local *http.Server
+	answered   func() // waits for the requests that they have begun to answer
+	ctx        context.Context
+	stop       context.CancelFunc
+	serving    sync.WaitGroup
 }
 
 // Start opens the site and serves it. The schedule is not kept yet.
 func Start(opt site.Options) (*Service, error) {
 	if opt.OnPlace == nil { // a further place answers over the line within the site alone
-		opt.OnPlace = func(p *site.Site) { go p.Pairing.ServeRemote(httpapi.New(p)) }
+		opt.OnPlace = func(p *site.Site) { p.Run.Go(func(context.Context) { p.Pairing.ServeRemote(httpapi.New(p)) }) }
 	}
 	s, err := site.Open(opt)
 	if err != nil {
 		return nil, err
 	}
 	svc := &Service{Site: s}
+	svc.ctx, svc.stop = context.WithCancel(context.Background())
 	if opt.Logger == nil {
 		opt.Logger = slog.New(slog.DiscardHandler)
 	}
@@ -79,7 +86,8 @@ func (svc *Service) listen(log *slog.Logger) error {
 	cfg := svc.Site.Config()
 	failed := make(chan error, 3)
 	svc.Failed = failed
-	handler := httpapi.New(svc.Site)
+	handler, answered := limit.Joined(httpapi.New(svc.Site))
+	svc.answered = answered
 	path := filepath.Join(svc.Site.Path, "candid.sock")
 	if err := os.Remove(path); err != nil && !errors.Is(err, os.ErrNotExist) {
 		return err // nobody else serves it: the data directory is locked
@@ -129,11 +137,17 @@ func (svc *Service) listen(log *slog.Logger) error {
 			failed <- err
 		}
 	}
-	go serve(svc.web, web)
-	go serve(svc.local, sock)
-	go svc.Site.Pairing.ServePeers(bounded(peers))
-	go svc.Site.Pairing.ServeRemote(handler)
+	svc.serving.Go(func() { serve(svc.web, web) })
+	svc.serving.Go(func() { serve(svc.local, sock) })
+	svc.serving.Go(func() { svc.Site.Pairing.ServePeers(bounded(peers)) })
+	svc.serving.Go(func() { svc.Site.Pairing.ServeRemote(handler) })
 	return nil
+}
+
+// Work keeps the schedule and the lines to other sites until the service stops.
+func (svc *Service) Work() {
+	svc.serving.Go(func() { svc.Site.KeepSchedule(svc.ctx) })
+	svc.serving.Go(func() { svc.Site.Pairing.KeepLines(svc.ctx) })
 }
 
 func loopback(host string) bool {
@@ -153,6 +167,12 @@ func (svc *Service) Stop() {
 			srv.Close()
 		}
 	}
+	svc.stop()
+	svc.Site.Run.Stop() // what requests still wait for
+	if svc.answered != nil {
+		svc.answered()
+	}
+	svc.serving.Wait()
 	svc.Site.Close()
 }
 

@@ -15,7 +15,7 @@ func (s *Site) KeepSchedule(ctx context.Context) {
 	s.keepingMu.Lock()
 	s.keeping = ctx
 	for _, p := range s.further {
-		go p.KeepSchedule(ctx)
+		p.Run.Go(func(context.Context) { p.KeepSchedule(ctx) })
 	}
 	s.keepingMu.Unlock()
 	nextHouse := s.Clock.Now().Add(time.Minute)

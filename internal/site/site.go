@@ -123,7 +123,7 @@ func (s *Site) openHere(name, dir string) (*pairing.FurtherPlace, error) {
 			s.onPlace(p)
 		}
 		if keeping != nil {
-			go p.KeepSchedule(keeping)
+			p.Run.Go(func(context.Context) { p.KeepSchedule(keeping) })
 		}
 	}
 	end := func() error {

@@ -13,6 +13,7 @@ import (
 	"math/big"
 	"net"
 	"slices"
+	"sync"
 	"time"
 
 	"github.com/hashicorp/yamux"
@@ -169,9 +170,16 @@ const (
 const mostStreams = 128
 
 // Serve gives every stream that the other end opens to handle, until the link ends.
-// Both ends of a link may open streams, whoever dialled.
+// Both ends of a link may open streams, whoever dialled. The context that handle is given ends
+// with the link, and Serve returns when all of them have.
 func (l *Link) Serve(ctx context.Context, handle func(ctx context.Context, l *Link, s *Stream)) error {
-	defer l.mux.Close()
+	ctx, cancel := context.WithCancel(ctx)
+	var answering sync.WaitGroup
+	defer func() {
+		l.mux.Close()
+		cancel()
+		answering.Wait()
+	}()
 	stop := context.AfterFunc(ctx, func() { l.mux.Close() })
 	defer stop()
 	large := make(chan struct{}, mostLarge)
@@ -198,13 +206,13 @@ func (l *Link) Serve(ctx context.Context, handle func(ctx context.Context, l *Li
 			c.Close() // more at once than any honest peer needs
 			continue
 		}
-		go func() {
+		answering.Go(func() {
 			defer func() { <-slots }()
 			s := stream(c)
 			defer s.small()
 			defer s.Close()
 			handle(ctx, l, s)
-		}()
+		})
 	}
 }
 
