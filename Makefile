@@ -3,13 +3,20 @@ export CGO_ENABLED = 0
 WEB  = internal/httpapi/web/index.html
 SRC  = $(shell find console/src console/index.html console/vite.config.ts -type f 2>/dev/null)
 
-.PHONY: demo build test test-kill test-long test-attack fuzz check bench stats screenshots schema tools clean
+.PHONY: demo dev build test test-kill test-long test-attack fuzz check bench stats screenshots schema tools clean
 
 build: $(WEB)
 	go build -trimpath -o bin/candid ./cmd/candid
 
 demo: build
 	bin/candid demo
+
+# A site with one volume, and the console before it that reloads as its source changes.
+dev: build
+	@mkdir -p .dev/share/letters && echo dear > .dev/share/letters/first.txt
+	@bin/candid serve --data .dev/site --name dev --root $(CURDIR)/.dev/share --listen 127.0.0.1:7310 --peer-listen 127.0.0.1:7311 & \
+	  site=$$!; trap "kill $$site; wait $$site" EXIT INT TERM; \
+	  cd console && npx vite
 
 console/node_modules: console/package-lock.json
 	@command -v npm >/dev/null || { apt-get update -qq && apt-get install -y -qq nodejs npm; }
@@ -54,6 +61,7 @@ check: build
 	@test -z "$$(gofmt -l $$(git ls-files '*.go'))" || { gofmt -l $$(git ls-files '*.go'); exit 1; }
 	go vet ./...
 	go tool staticcheck ./...
+	GOOS=darwin go build -o /dev/null ./cmd/candid && GOOS=windows go build -o /dev/null ./cmd/candid  # the client alone
 	go test -count=1 -run 'TestLayers|TestLint' .
 	cd console && npx tsc --noEmit && npx oxlint --deny-warnings src && npx prettier --check --log-level warn src
 	@go run ./internal/httpapi/openapi > /tmp/candid-openapi.json && cd console && npx openapi-typescript /tmp/candid-openapi.json -o /tmp/candid-schema.ts >/dev/null 2>&1 \

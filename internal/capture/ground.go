@@ -134,9 +134,11 @@ func (s *Service) ConfirmVolume(name string) (string, error) {
 }
 
 // Meant has the next snapshot of a volume taken whatever is there.
-func (s *Service) Meant(v *catalog.Volume) error {
-	return errors.Join(s.Catalog.Set(meantSetting+v.Lineage, strconv.FormatInt(s.Clock.Now().Unix(), 10)),
-		s.Catalog.Set(doubtSetting+v.Lineage, ""))
+func (s *Service) Meant(v *catalog.Volume) error { return s.meant(s.Catalog, v) }
+
+func (s *Service) meant(c *catalog.Catalog, v *catalog.Volume) error {
+	return c.SetAll(map[string]string{meantSetting + v.Lineage: strconv.FormatInt(s.Clock.Now().Unix(), 10),
+		doubtSetting + v.Lineage: ""})
 }
 
 // DoubtOf says why nothing is taken of a volume; empty when nothing is in doubt.

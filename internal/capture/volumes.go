@@ -75,7 +75,8 @@ func (s *Service) AddVolume(ask api.VolumeAdd) (*api.VolumeFound, error) {
 	}
 	v.Path, v.Labels.V, v.Excludes.V, v.Protected = path, ask.Labels, ask.Excludes, true
 	v.Added, v.ScheduledUntil = catalog.At(s.Clock.Now()), catalog.At(s.Clock.Now())
-	if err := errors.Join(s.Catalog.PutVolume(v), s.Meant(v)); err != nil {
+	err = s.Catalog.Atomically(func(c *catalog.Catalog) error { return errors.Join(c.PutVolume(v), s.meant(c, v)) })
+	if err != nil {
 		return nil, err
 	}
 	s.run.Changed("volumes")

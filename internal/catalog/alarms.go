@@ -49,7 +49,7 @@ func (c *Catalog) Alarm(id int64) (*Alarm, error) {
 
 // NoteAlarms stores alarms that begin, change and end, with the notices of it, all or none.
 func (c *Catalog) NoteAlarms(begun, changed, ended []*Alarm, notices []*Notice) error {
-	tx, err := c.db.Beginx()
+	tx, err := c.begin()
 	if err != nil {
 		return err
 	}

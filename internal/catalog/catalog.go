@@ -25,7 +25,22 @@ var migrations embed.FS
 
 // Catalog is an open database. It is safe for concurrent use. What a method has written is
 // durable when it returns: SQLite syncs its journal at each commit.
-type Catalog struct{ db *sqlx.DB }
+type Catalog struct {
+	db   executor // the pool, or a transaction of it
+	pool *sqlx.DB
+	tx   *sqlx.Tx // within Atomically
+}
+
+// executor is what the pool and a transaction can do alike.
+type executor interface {
+	sqlx.Ext
+	sqlx.ExecerContext
+	Get(dest any, query string, args ...any) error
+	Select(dest any, query string, args ...any) error
+	SelectContext(ctx context.Context, dest any, query string, args ...any) error
+	NamedExec(query string, arg any) (sql.Result, error)
+	QueryRow(query string, args ...any) *sql.Row
+}
 
 // Open opens or makes the database file and brings its tables up to date.
 func Open(path string) (*Catalog, error) {
@@ -40,7 +55,7 @@ func Open(path string) (*Catalog, error) {
 		return nil, err
 	}
 	db.SetMaxOpenConns(4)
-	c := &Catalog{db}
+	c := &Catalog{db: db, pool: db}
 	err = c.CheckQuickly(context.Background()) // before anything is written into a damaged one
 	if err == nil {
 		var p *goose.Provider
@@ -74,16 +89,51 @@ func ownFiles(path string) error {
 }
 
 // Close closes the database.
-func (c *Catalog) Close() error { return c.db.Close() }
+func (c *Catalog) Close() error { return c.pool.Close() }
+
+// Atomically does several things in one transaction: all of them are durable when it returns without
+// error, and none otherwise. do uses the catalogue that it is given and no other, and fails when
+// anything it does fails.
+func (c *Catalog) Atomically(do func(c *Catalog) error) error {
+	return c.withTx(func(tx *sqlx.Tx) error { return do(&Catalog{db: tx, pool: c.pool, tx: tx}) })
+}
+
+// transaction is one of its own, or the one of Atomically, which that ends.
+type transaction struct {
+	*sqlx.Tx
+	within bool
+}
+
+func (t *transaction) Commit() error {
+	if t.within {
+		return nil
+	}
+	return t.Tx.Commit()
+}
+
+func (t *transaction) Rollback() error {
+	if t.within {
+		return nil
+	}
+	return t.Tx.Rollback()
+}
+
+func (c *Catalog) begin() (*transaction, error) {
+	if c.tx != nil {
+		return &transaction{c.tx, true}, nil
+	}
+	tx, err := c.pool.Beginx()
+	return &transaction{tx, false}, err
+}
 
 // withTx does something in one transaction, which is durable when it returns without error.
 func (c *Catalog) withTx(do func(tx *sqlx.Tx) error) error {
-	tx, err := c.db.Beginx()
+	tx, err := c.begin()
 	if err != nil {
 		return err
 	}
 	defer tx.Rollback()
-	if err := do(tx); err != nil {
+	if err := do(tx.Tx); err != nil {
 		return err
 	}
 	return tx.Commit()
@@ -276,7 +326,7 @@ type Policy struct {
 
 // PutPolicy inserts or replaces a policy, counts its version and keeps the one before.
 func (c *Catalog) PutPolicy(p *Policy) error {
-	tx, err := c.db.Beginx()
+	tx, err := c.begin()
 	if err != nil {
 		return err
 	}
@@ -324,7 +374,7 @@ func (c *Catalog) Policy(name string) (*Policy, error) {
 
 // RemovePolicy deletes a policy; its versions stay, with the removal as the last.
 func (c *Catalog) RemovePolicy(name, by string, at time.Time) error {
-	tx, err := c.db.Beginx()
+	tx, err := c.begin()
 	if err != nil {
 		return err
 	}
@@ -387,6 +437,18 @@ func (c *Catalog) Set(key, value string) error {
 	_, err := c.db.Exec(
 		`INSERT INTO settings (key,value) VALUES (?,?) ON CONFLICT (key) DO UPDATE SET value=excluded.value`, key, value)
 	return err
+}
+
+// SetAll sets several settings at once, all or none.
+func (c *Catalog) SetAll(values map[string]string) error {
+	return c.Atomically(func(c *Catalog) error {
+		for key, value := range values {
+			if err := c.Set(key, value); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
 }
 
 // Settings returns the settings whose keys begin with a prefix.

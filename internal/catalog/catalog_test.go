@@ -342,3 +342,38 @@ func TestOwnFiles(t *testing.T) {
 	}
 	require.NoError(t, c.Close())
 }
+
+// What is done atomically is there whole or not at all, also what does several things itself.
+func TestAtomically(t *testing.T) {
+	c, err := Open(filepath.Join(t.TempDir(), "catalog.db"))
+	require.NoError(t, err)
+	defer c.Close()
+	act := func(fails error) error {
+		return c.Atomically(func(c *Catalog) error {
+			return errors.Join(c.SetAll(map[string]string{"a": "1", "b": "2"}),
+				c.PutPolicy(&Policy{Name: "p", Body: "policy: p"}),
+				c.AddEntry(&Entry{Act: "acted"}), fails)
+		})
+	}
+	refused := errors.New("refused")
+	require.ErrorIs(t, act(refused), refused)
+	all, err := c.Settings("a")
+	require.NoError(t, err)
+	require.Empty(t, all)
+	policies, err := c.Policies()
+	require.NoError(t, err)
+	require.Empty(t, policies)
+	require.NoError(t, act(nil))
+	require.NoError(t, act(nil))
+	value, err := c.Setting("b")
+	require.NoError(t, err)
+	require.Equal(t, "2", value)
+	policies, err = c.Policies()
+	require.NoError(t, err)
+	require.Len(t, policies, 1)
+	require.EqualValues(t, 2, policies[0].Version, "counted within the transaction")
+	entries, err := c.Entries(EntryFilter{Limit: 10})
+	require.NoError(t, err)
+	require.Len(t, entries, 2)
+	require.EqualValues(t, []int64{2, 1}, []int64{entries[0].N, entries[1].N})
+}

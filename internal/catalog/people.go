@@ -53,7 +53,7 @@ func (c *Catalog) AddPerson(p *Person) error {
 // ChangePerson stores what changed of a person. With out everyone who is signed in as that
 // person is signed out.
 func (c *Catalog) ChangePerson(p *Person, out bool) error {
-	tx, err := c.db.Beginx()
+	tx, err := c.begin()
 	if err != nil {
 		return err
 	}
@@ -132,7 +132,7 @@ func (e *Entry) Chained() *ledger.Entry {
 
 // AddEntry adds an entry to the ledger, durably, and gives it its number and sum.
 func (c *Catalog) AddEntry(e *Entry) error {
-	tx, err := c.db.Beginx()
+	tx, err := c.begin()
 	if err != nil {
 		return err
 	}

@@ -149,7 +149,7 @@ var (
 
 // UseInvitation spends an invitation once. It returns what was granted with it.
 func (c *Catalog) UseInvitation(hash, by string, now time.Time) (g Grants, err error) {
-	tx, err := c.db.Beginx()
+	tx, err := c.begin()
 	if err != nil {
 		return g, err
 	}

@@ -72,7 +72,7 @@ func (c *Catalog) Sighted(place, id string, until, watched time.Time) error {
 
 // PutSnapshots inserts or replaces many rows in one transaction.
 func (c *Catalog) PutSnapshots(rows []*Snapshot) error {
-	tx, err := c.db.Beginx()
+	tx, err := c.begin()
 	if err != nil {
 		return err
 	}
@@ -92,7 +92,7 @@ func (c *Catalog) PutSnapshots(rows []*Snapshot) error {
 
 // ForgetSnapshots deletes rows of snapshots that exist no more.
 func (c *Catalog) ForgetSnapshots(place string, ids ...string) error {
-	tx, err := c.db.Beginx()
+	tx, err := c.begin()
 	if err != nil {
 		return err
 	}

@@ -11,28 +11,16 @@ import (
 	"time"
 
 	"candidharbor/api"
+	"candidharbor/internal/phrase"
 	"candidharbor/internal/visible"
 
 	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/jedib0t/go-pretty/v6/text"
-	"golang.org/x/sys/unix"
+	"golang.org/x/term"
 )
 
-// size writes bytes in binary units.
-func size(n int64) string {
-	units := []string{"B", "KiB", "MiB", "GiB", "TiB", "PiB"}
-	v := float64(n)
-	i := 0
-	for ; v >= 1024 && i < len(units)-1; i++ {
-		v /= 1024
-	}
-	if i == 0 {
-		return fmt.Sprintf("%d B", n)
-	}
-	return fmt.Sprintf("%.1f %s", v, units[i])
-}
-
-func when(t time.Time) string { return t.Local().Format("2006-01-02 15:04:05") }
+// The service writes sizes and times in the same way.
+var size, when = phrase.Size, phrase.Stamp
 
 func whenPtr(t *time.Time) string {
 	if t == nil {
@@ -78,11 +66,11 @@ func terminalWidth(w any) int {
 	if !ok {
 		return 0
 	}
-	ws, err := unix.IoctlGetWinsize(int(f.Fd()), unix.TIOCGWINSZ)
+	columns, _, err := term.GetSize(int(f.Fd()))
 	if err != nil {
 		return 0
 	}
-	return int(ws.Col)
+	return columns
 }
 
 // list prints a table that fits the terminal; piped, it is plain columns by tabs.

@@ -42,7 +42,7 @@ func TestParseWhen(t *testing.T) {
 
 func TestSizesAndAges(t *testing.T) {
 	for n, want := range map[int64]string{0: "0 B", 1023: "1023 B", 1024: "1.0 KiB", 1536: "1.5 KiB", 1 << 30: "1.0 GiB",
-		5 << 50: "5.0 PiB", 3 << 60: "3072.0 PiB"} {
+		5 << 50: "5.0 PiB", 3 << 60: "3.0 EiB"} {
 		require.Equal(t, want, size(n))
 	}
 	for s, want := range map[int64]string{0: "0 s", 119: "119 s", 120: "2 min", 7199: "119 min", 7200: "2 h",

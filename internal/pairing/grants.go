@@ -180,9 +180,12 @@ func (s *Service) Revoke(ctx context.Context, name string, names []string) (stri
 			n++
 		}
 	}
-	if err := errors.Join(s.Catalog.RemovePeer(name), s.Catalog.Set(access.WitnessSetting+name, ""),
-		s.Catalog.Set(seenStarts+name, ""),
-		s.Catalog.Set(PutBackSetting+name, ""), s.Catalog.Set(twoSitesSetting+name, "")); err != nil {
+	err = s.Catalog.Atomically(func(c *catalog.Catalog) error {
+		return errors.Join(c.RemovePeer(name), c.SetAll(map[string]string{access.WitnessSetting + name: "", seenStarts +
+			name: "",
+			PutBackSetting + name: "", twoSitesSetting + name: ""}))
+	})
+	if err != nil {
 		return "", err
 	}
 	s.mu.Lock()

@@ -4,7 +4,6 @@ import (
 	"crypto/rand"
 	"encoding/hex"
 	"encoding/json"
-	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -55,11 +54,16 @@ func (s *Service) readStarts(key string) (all []startNumber, err error) {
 }
 
 func (s *Service) writeStarts(key string, all []startNumber) error {
-	raw, err := json.Marshal(all[max(0, len(all)-mostStarts):])
+	text, err := startsText(all)
 	if err != nil {
 		return err
 	}
-	return s.Catalog.Set(key, string(raw))
+	return s.Catalog.Set(key, text)
+}
+
+func startsText(all []startNumber) (string, error) {
+	raw, err := json.Marshal(all[max(0, len(all)-mostStarts):])
+	return string(raw), err
 }
 
 // CountStart adds this start to the list. With anew the list begins anew, so that every site
@@ -146,6 +150,7 @@ func (s *Service) seenOfUs(peer *catalog.Peer, seen []startNumber) error {
 	if err != nil {
 		return err
 	}
+	changed := map[string]string{}
 	for _, v := range vols {
 		if v.Origin != s.Name() {
 			continue
@@ -154,17 +159,19 @@ func (s *Service) seenOfUs(peer *catalog.Peer, seen []startNumber) error {
 		if err != nil {
 			return err
 		}
-		if err := s.Catalog.Set(TermSetting+v.Lineage, fmt.Sprint(term+1)); err != nil {
-			return err
-		}
+		changed[TermSetting+v.Lineage] = fmt.Sprint(term + 1)
 	}
 	// What the peer saw counts as known from here on, in the order in which it was seen.
-	if err := s.writeStarts(startsSetting, append(seen, all[max(0, len(all)-1):]...)); err != nil {
+	if changed[startsSetting], err = startsText(append(seen, all[max(0, len(all)-1):]...)); err != nil {
+		return err
+	}
+	changed[ownStateSetting] = fmt.Sprintf("%s|%s", s.Clock.Now().Format(time.RFC3339), peer.Name)
+	if err := s.Catalog.SetAll(changed); err != nil {
 		return err
 	}
 	s.Log.Warn("this site was put back to an earlier state; its histories go on in a new term", "seen by", peer.Name)
 	s.run.Tell("sites")
-	return s.Catalog.Set(ownStateSetting, fmt.Sprintf("%s|%s", s.Clock.Now().Format(time.RFC3339), peer.Name))
+	return nil
 }
 
 // TermSetting is the term in which a history goes on, where it is not that of its last
@@ -194,7 +201,7 @@ func (s *Service) ConfirmPeer(name string) (string, error) {
 		return "", refusal.Conflictf("nothing about %s is in doubt", name)
 	}
 	defer s.run.Tell("sites")
-	if err := errors.Join(s.Catalog.Set(twoSitesSetting+name, ""), s.Catalog.Set(seenStarts+name, "")); err != nil {
+	if err := s.Catalog.SetAll(map[string]string{twoSitesSetting + name: "", seenStarts + name: ""}); err != nil {
 		return "", err
 	}
 	return fmt.Sprintf("%s is taken for one site again; its routes go on with their next run.", name), nil
@@ -206,10 +213,11 @@ func (s *Service) ConfirmPutBack() error {
 	if err != nil {
 		return err
 	}
+	forget := map[string]string{ownStateSetting: ""}
 	for key := range all {
-		err = errors.Join(err, s.Catalog.Set(key, ""))
+		forget[key] = ""
 	}
-	return errors.Join(err, s.Catalog.Set(ownStateSetting, ""))
+	return s.Catalog.SetAll(forget)
 }
 
 // StartSentences tell of sites that were put back, this one too, and of doubles.

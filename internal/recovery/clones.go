@@ -361,7 +361,7 @@ func (s *Service) forgetClone(name string) error {
 	s.usesMu.Lock()
 	delete(s.cloneUses, name)
 	s.usesMu.Unlock()
-	return errors.Join(s.Catalog.Set(cloneSetting+name, ""), s.Catalog.Set(taskSetting+"clone "+name, ""))
+	return s.Catalog.SetAll(map[string]string{cloneSetting + name: "", taskSetting + "clone " + name: ""})
 }
 
 // cloneTasks are the ends that were set for clones.

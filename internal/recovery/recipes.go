@@ -234,10 +234,9 @@ func (s *Service) RemoveRecipe(name string) (string, error) {
 	if _, err := s.recipe(name); err != nil {
 		return "", err
 	}
-	for _, key := range []string{recipeSetting + name, taskSetting + "recipe " + name} {
-		if err := s.Catalog.Set(key, ""); err != nil {
-			return "", err
-		}
+	if err := s.Catalog.SetAll(map[string]string{recipeSetting + name: "", taskSetting + "recipe " +
+		name: ""}); err != nil {
+		return "", err
 	}
 	s.run.Tell("recipes")
 	return fmt.Sprintf("The recipe %s is forgotten; what it brought back stays where it is.", name), nil

@@ -4,7 +4,6 @@ import (
 	"cmp"
 	"context"
 	"encoding/json"
-	"errors"
 	"fmt"
 	"maps"
 	"math/rand/v2"
@@ -50,7 +49,8 @@ func (s *Service) PutRestoreTests(ctx context.Context, ask api.TrialsPut) (*api.
 	if err != nil {
 		return nil, err
 	}
-	if err := errors.Join(s.Catalog.Set(trialsSetting, string(raw)), s.noteDone("trials", s.Clock.Now())); err != nil {
+	if err := s.Catalog.SetAll(map[string]string{trialsSetting: string(raw),
+		taskSetting + "trials": s.Clock.Now().Format(time.RFC3339Nano)}); err != nil {
 		return nil, err
 	}
 	s.run.Tell("trials")

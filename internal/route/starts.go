@@ -3,7 +3,6 @@ package route
 import (
 	"context"
 	"encoding/json"
-	"errors"
 	"fmt"
 	"slices"
 	"time"
@@ -96,6 +95,6 @@ func (s *Service) compareFar(ctx context.Context, j *run.Job, r *catalog.Route, 
 	if err != nil {
 		return err
 	}
-	return errors.Join(s.Catalog.Set(pairing.PutBackSetting+peer.Name, string(text)),
-		s.Catalog.Set(key, p.At.Format(time.RFC3339Nano)))
+	return s.Catalog.SetAll(map[string]string{pairing.PutBackSetting + peer.Name: string(text),
+		key: p.At.Format(time.RFC3339Nano)})
 }

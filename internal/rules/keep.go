@@ -107,9 +107,12 @@ func (s *Service) ResumeVolume(name string) (string, error) {
 		return "", refusal.Conflictf("volume %s is not paused", name)
 	}
 	since := v.Paused.Time
-	if err := errors.Join(s.Catalog.PutPause(&catalog.Pause{Volume: name, Since: v.Paused,
-		Until: catalog.At(s.Clock.Now())}), s.Catalog.Scheduled(name, s.Clock.Now()), s.Catalog.SetPaused(name,
-		time.Time{})); err != nil {
+	err = s.Catalog.Atomically(func(c *catalog.Catalog) error {
+		now := s.Clock.Now()
+		return errors.Join(c.PutPause(&catalog.Pause{Volume: name, Since: v.Paused, Until: catalog.At(now)}),
+			c.Scheduled(name, now), c.SetPaused(name, time.Time{}))
+	})
+	if err != nil {
 		return "", err
 	}
 	s.run.Changed("volumes")
