@@ -58,6 +58,7 @@ func callerOf(p *catalog.Person, via string) *Caller {
 	return c
 }
 
+// OwnerOf is a file owner as the one for whom trees are shown and restores are done.
 func OwnerOf(p *catalog.Person) *Owner {
 	return &Owner{Name: p.Name, Person: rights.Person{UID: uint32(p.UID), GIDs: p.GIDs.V}, Grants: p.Grants.V}
 }

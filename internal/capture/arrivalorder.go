@@ -13,6 +13,7 @@ import (
 	"candidharbor/internal/phrase"
 	"candidharbor/internal/refusal"
 	"candidharbor/internal/rules"
+	"candidharbor/internal/run"
 )
 
 // turnSpans are the stretches of time within which arrivals are counted against the cadence.
@@ -126,7 +127,7 @@ func dueWithin(take []*cadence.Cadence, from, to time.Time, limit int) int {
 // Admit lets snapshots of a volume that arrived out of turn count from now on: those named,
 // or all of them.
 func (s *Service) Admit(name string, ids []string) (string, error) {
-	release, err := s.run.Hold(s.run.Context(), "prune")
+	release, err := s.run.Hold(s.run.Context(), run.KeyPrune.Of(""))
 	if err != nil {
 		return "", err
 	}

@@ -194,6 +194,7 @@ func (s *Service) onChange(v *catalog.Volume, rs *rules.Ruleset) (due time.Time,
 // FollowChanges has the kernel tell what changes.
 func (s *Service) FollowChanges() { s.journal = journal.New(s.Path, s.Clock.Now, s.changeTold) }
 
+// EndFollowing ends what the kernel tells.
 func (s *Service) EndFollowing() error {
 	s.followers.mu.Lock()
 	if s.followers.wake != nil {

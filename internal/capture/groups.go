@@ -13,6 +13,7 @@ import (
 	"candidharbor/internal/policy"
 	"candidharbor/internal/refusal"
 	"candidharbor/internal/rules"
+	"candidharbor/internal/run"
 )
 
 // dueVolume is a volume with what its policies say.
@@ -34,7 +35,8 @@ func (u *unit) name() string {
 	return u.All[0].v.Name
 }
 
-func (u *unit) Key() string { return "due " + u.members()[0] }
+// Key is held by what takes the unit.
+func (u *unit) Key() run.Key { return run.KeyDue.Of(u.members()[0]) }
 
 func (u *unit) members() []string {
 	out := make([]string, len(u.All))

@@ -12,8 +12,8 @@ import (
 	"candidharbor/internal/rules"
 )
 
-// PlanLabels tells what other labels of a volume would change, changing nothing.
-func (s *Service) PlanLabels(name string, labels map[string]string) (*api.LabelChange, error) {
+// planLabels tells what other labels of a volume would change, changing nothing.
+func (s *Service) planLabels(name string, labels map[string]string) (*api.LabelChange, error) {
 	v, err := s.Catalog.Volume(name)
 	if err != nil {
 		return nil, err
@@ -86,7 +86,7 @@ func (s *Service) SetLabels(name string, ask api.LabelsPut) (*api.LabelChange, e
 	if ask.Labels == nil {
 		ask.Labels = map[string]string{}
 	}
-	plan, err := s.PlanLabels(name, ask.Labels)
+	plan, err := s.planLabels(name, ask.Labels)
 	if err != nil || ask.DryRun {
 		return plan, err
 	}

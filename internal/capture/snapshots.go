@@ -73,6 +73,7 @@ func (s *Service) takeable(v *catalog.Volume) error {
 	return nil
 }
 
+// StartSnapshot begins to take a volume.
 func (s *Service) StartSnapshot(volume string, t Taking, by string) (*run.Job, error) {
 	if s.IsPlace {
 		return nil, pairing.ErrPlaceHolds
@@ -104,10 +105,12 @@ func ChunkerOf(v *catalog.Volume) (*chunker.Chunker, error) {
 	return chunker.New(p), nil
 }
 
+// ScanCache is what was seen of a volume's files before.
 func (s *Service) ScanCache(v *catalog.Volume) *tree.Cache {
 	return tree.OpenCache(filepath.Join(s.Path, "scan"), v.Lineage, settingsOf(v))
 }
 
+// RemarkWords tells of entries that could not be read as they should.
 func RemarkWords(n int64) string {
 	switch n {
 	case 0:
@@ -118,6 +121,7 @@ func RemarkWords(n int64) string {
 	return fmt.Sprintf("; %d remarks", n)
 }
 
+// ExplainScan says what a person can do about a scan that failed.
 func ExplainScan(v *catalog.Volume, err error) error {
 	if errors.Is(err, context.Canceled) {
 		return err

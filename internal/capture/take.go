@@ -70,6 +70,7 @@ func (s *Service) Prepare(volume string) (*reading, error) {
 	return r, nil
 }
 
+// End gives free what was read and not committed.
 func (r *reading) End() {
 	r.W.Close()
 	r.Cache.Close()
@@ -154,7 +155,7 @@ func (s *Service) takeAll(ctx context.Context, j *run.Job, g *catalog.Group, mem
 	t Taking) (*catalog.Snapshot, string, error) {
 	j.Say("waiting for another run on this volume")
 	for _, name := range members { // in one order everywhere
-		release, err := s.run.Hold(ctx, "volume "+name)
+		release, err := s.run.Hold(ctx, run.KeyVolume.Of(name))
 		if err != nil {
 			return nil, "", err
 		}

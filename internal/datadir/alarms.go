@@ -35,6 +35,7 @@ type Mail struct {
 	Security     string   `yaml:"security,omitempty"` // starttls (the default), tls or none
 }
 
+// Check finds what is wrong with where alarms are sent.
 func (a *Alarms) Check() error {
 	if a == nil {
 		return nil

@@ -164,6 +164,7 @@ func nextPort(listen string) string {
 	return net.JoinHostPort(host, strconv.Itoa(n+1))
 }
 
+// Check finds what is wrong with a configuration and fills in what it leaves out.
 func (c Config) Check(path string) (Config, error) {
 	if err := policy.CheckName("site", c.Name); err != nil {
 		return c, fmt.Errorf("%s: %w", path, err)
@@ -212,6 +213,7 @@ func (c Config) Check(path string) (Config, error) {
 // hookTimeout is how long a hook may take that says nothing else.
 const hookTimeout = 30 * time.Second
 
+// Limit is how long the hook may take.
 func (h Hook) Limit() (time.Duration, error) {
 	if h.Timeout == "" {
 		return hookTimeout, nil

@@ -48,6 +48,7 @@ func (s *Dir) Name() string { return s.Conf.Name }
 // Config returns the site's configuration.
 func (s *Dir) Config() Config { return s.Conf }
 
+// CopiesDir holds the copies of the catalogue.
 const CopiesDir = "copies"
 
 // NamesDir holds the indexes of names that searches made, so that they are not made anew after

@@ -68,6 +68,7 @@ func (s *Dir) Fixed(path string) (dir, root string, err error) {
 		"another path", path, strings.Join(s.Conf.Roots, ", "))
 }
 
+// Plain is what went wrong with a path, without the path and the name of the call.
 func Plain(err error) string {
 	var pe *fs.PathError
 	if errors.As(err, &pe) {

@@ -17,6 +17,7 @@ const (
 	StopTaking    = "stop taking"
 )
 
+// AllMeasures are what may be done when room is short, in the order that is usual.
 var AllMeasures = []string{ShortenGrace, RemoveExpired, ThinDensest, StopTaking}
 
 // RoomOn returns the free and the total bytes of a directory's filesystem.

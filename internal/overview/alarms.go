@@ -12,6 +12,7 @@ import (
 	"candidharbor/internal/catalog"
 	"candidharbor/internal/phrase"
 	"candidharbor/internal/refusal"
+	"candidharbor/internal/run"
 	"candidharbor/internal/visible"
 )
 
@@ -163,7 +164,7 @@ func (s *Service) StepAlarms(ctx context.Context, wait bool) error {
 	case len(s.channels()) == 0:
 	case wait:
 		return s.sendNotices(ctx)
-	case !s.run.IsHeld("notices"):
+	case !s.run.IsHeld(run.KeyNotices.Of("")):
 		s.run.Go(func(ctx context.Context) {
 			if err := s.sendNotices(ctx); err != nil && ctx.Err() == nil {
 				s.Log.Error("alarms could not be sent", "error", err)

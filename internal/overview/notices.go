@@ -7,6 +7,7 @@ import (
 
 	"candidharbor/internal/catalog"
 	"candidharbor/internal/route"
+	"candidharbor/internal/run"
 )
 
 const (
@@ -32,7 +33,7 @@ func (s *Service) channels() (names []string) {
 // sendNotices sends out what waits, in its order over each channel: while one cannot be
 // sent, those after it wait too.
 func (s *Service) sendNotices(ctx context.Context) error {
-	release, err := s.run.Hold(ctx, "notices")
+	release, err := s.run.Hold(ctx, run.KeyNotices.Of(""))
 	if err != nil {
 		return err
 	}

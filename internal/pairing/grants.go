@@ -20,6 +20,7 @@ import (
 	"candidharbor/internal/phrase"
 	"candidharbor/internal/policy"
 	"candidharbor/internal/refusal"
+	"candidharbor/internal/run"
 	"candidharbor/internal/store"
 	"candidharbor/internal/transfer"
 )
@@ -218,7 +219,7 @@ func (s *Service) nextKeyPath() string { return filepath.Join(s.Path, "keys", "s
 // Rotate gives the site a new key. Every paired site is told first, by the old one; when
 // one cannot be reached the old key stays in use, unless force is set.
 func (s *Service) Rotate(ctx context.Context, force bool) (string, error) {
-	release, err := s.run.Hold(ctx, "rotate")
+	release, err := s.run.Hold(ctx, run.KeyRotation.Of(""))
 	if err != nil {
 		return "", err
 	}

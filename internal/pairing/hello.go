@@ -17,6 +17,7 @@ import (
 	"filippo.io/age"
 )
 
+// Hello is what two sites tell each other when one greets the other.
 type Hello struct {
 	Name   string          `cbor:"1,keyasint"`
 	Now    int64           `cbor:"2,keyasint"`

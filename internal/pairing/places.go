@@ -22,6 +22,7 @@ import (
 	"candidharbor/internal/phrase"
 	"candidharbor/internal/policy"
 	"candidharbor/internal/refusal"
+	"candidharbor/internal/run"
 	"candidharbor/internal/transfer"
 	"candidharbor/internal/visible"
 
@@ -159,6 +160,7 @@ func ownAlone(dir string) error {
 	})
 }
 
+// ErrPlaceHolds refuses to take or lay out anything at a further place.
 var ErrPlaceHolds = refusal.Conflictf("a place holds what is carried to it, and takes and lays out nothing itself: " +
 	"ask the site that it is attached to")
 
@@ -240,7 +242,7 @@ func (s *Service) Attach(name, dir string) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	release, err := s.run.Hold(s.run.Context(), "places")
+	release, err := s.run.Hold(s.run.Context(), run.KeyPlaces.Of(""))
 	if err != nil {
 		return "", err
 	}
@@ -292,7 +294,7 @@ func (s *Service) Attach(name, dir string) (string, error) {
 
 // Detach closes a place, so that its disk can be taken away. What it is owed stays owed.
 func (s *Service) Detach(name string) (string, error) {
-	release, err := s.run.Hold(s.run.Context(), "places")
+	release, err := s.run.Hold(s.run.Context(), run.KeyPlaces.Of(""))
 	if err != nil {
 		return "", err
 	}

@@ -57,6 +57,7 @@ func Many(n int, noun string) string {
 	return fmt.Sprintf("%d %ss", n, noun)
 }
 
+// Counted is a count and of what.
 type Counted struct {
 	N    int64
 	What string

@@ -10,6 +10,7 @@ import (
 	"candidharbor/core/object"
 )
 
+// FirstSentence is the first sentence of a text, shortened when it is long.
 func FirstSentence(text string) string {
 	if i := strings.Index(text, ". "); i > 0 {
 		text = text[:i]
@@ -35,6 +36,7 @@ func PartWords(d *object.Derived) string {
 	return words
 }
 
+// LabelWords writes labels in the order of their keys.
 func LabelWords(labels map[string]string) string {
 	var parts []string
 	for _, k := range slices.Sorted(maps.Keys(labels)) {
@@ -43,6 +45,7 @@ func LabelWords(labels map[string]string) string {
 	return strings.Join(parts, " and ")
 }
 
+// ManyWere writes a count with its noun and was or were.
 func ManyWere(n int, noun string) string {
 	if n == 1 {
 		return "1 " + noun + " was"
@@ -50,6 +53,7 @@ func ManyWere(n int, noun string) string {
 	return fmt.Sprintf("%d %ss were", n, noun)
 }
 
+// ManyAre writes a count with its noun and is or are.
 func ManyAre(n int, noun string) string {
 	if n == 1 {
 		return "1 " + noun + " is"
@@ -57,6 +61,7 @@ func ManyAre(n int, noun string) string {
 	return fmt.Sprintf("%d %ss are", n, noun)
 }
 
+// UpperFirst begins a text with a capital letter.
 func UpperFirst(s string) string {
 	if s == "" {
 		return s
@@ -64,6 +69,7 @@ func UpperFirst(s string) string {
 	return strings.ToUpper(s[:1]) + s[1:]
 }
 
+// HasOrHave is the verb for a count.
 func HasOrHave(n int) string {
 	if n == 1 {
 		return "has"
@@ -71,6 +77,7 @@ func HasOrHave(n int) string {
 	return "have"
 }
 
+// Stamp writes a moment in the host's time.
 func Stamp(t time.Time) string { return t.Local().Format("2006-01-02 15:04:05") }
 
 // Ago writes a duration with its two largest units.

@@ -165,6 +165,7 @@ func placeOf(row *catalog.Snapshot, m *object.Mark) string {
 	return cmp.Or(m.Place, row.Origin)
 }
 
+// ApplyMark enters what one mark says into a row; place is where the row is.
 func ApplyMark(row *catalog.Snapshot, m *object.Mark, place string) {
 	until := time.Unix(0, m.Until)
 	here := m.Place == "" || m.Place == place
@@ -225,6 +226,7 @@ func (s *Service) MarkedAs(row *catalog.Snapshot) (*catalog.Snapshot, error) {
 	return &m, nil
 }
 
+// SameMarks reports whether two rows say the same by their marks.
 func SameMarks(a, b *catalog.Snapshot) bool {
 	return a.KeepWhy == b.KeepWhy && a.KeepUntil.Equal(b.KeepUntil.Time) && a.OwnEnd.Equal(b.OwnEnd.Time) &&
 		a.Note == b.Note &&

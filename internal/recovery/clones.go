@@ -36,6 +36,7 @@ type clone struct {
 	Ending   bool      `json:"ending,omitempty"` // it is being discarded
 }
 
+// CloneHome is where lies what was changed in a clone.
 func (s *Service) CloneHome(name string) string { return filepath.Join(s.Path, "clones", name) }
 
 func (s *Service) clones() (map[string]*clone, error) {
@@ -106,7 +107,7 @@ func (s *Service) makeClone(ask api.CloneAsk, by string) (*clone, error) {
 	if err := policy.CheckName("clone", ask.Name); err != nil {
 		return nil, refusal.Wrap(refusal.Misuse, err)
 	}
-	release, err := s.run.Hold(s.run.Context(), "prune") // the snapshot must not be let go meanwhile
+	release, err := s.run.Hold(s.run.Context(), run.KeyPrune.Of("")) // the snapshot must not be let go meanwhile
 	if err != nil {
 		return nil, err
 	}

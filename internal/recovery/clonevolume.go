@@ -117,7 +117,7 @@ func (s *Service) CloneToVolume(name string, ask api.CloneSettle, by string) (ap
 
 // moveVolume lets a volume lie elsewhere from now on. Its next snapshot looks at everything.
 func (s *Service) moveVolume(name, dir string) error {
-	release, err := s.run.Hold(s.run.Context(), "volume "+name)
+	release, err := s.run.Hold(s.run.Context(), run.KeyVolume.Of(name))
 	if err != nil {
 		return err
 	}

@@ -15,6 +15,7 @@ import (
 	"candidharbor/internal/capture"
 	"candidharbor/internal/phrase"
 	"candidharbor/internal/refusal"
+	"candidharbor/internal/run"
 	"candidharbor/internal/store"
 	"candidharbor/internal/visible"
 	"candidharbor/internal/volume/tree"
@@ -54,7 +55,7 @@ func (s *Service) nowOf(ctx context.Context, volume string) (_ *side, get object
 		return nil, nil, nil, refusal.Conflictf("volume %s lives at the site %s: how it is now can be compared there alone",
 			v.Name, v.Origin)
 	}
-	release, err := s.run.Hold(ctx, "volume "+v.Name)
+	release, err := s.run.Hold(ctx, run.KeyVolume.Of(v.Name))
 	if err != nil {
 		return nil, nil, nil, err
 	}

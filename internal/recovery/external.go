@@ -366,7 +366,7 @@ func (s *Service) TakeExternal(volume string, names []string, by string) (api.Ru
 	}
 	j, err := s.run.Start("take over", v.Name, by, func(ctx context.Context, j *run.Job) (any, string, error) {
 		j.Say("waiting for another run on this volume")
-		release, err := s.run.Hold(ctx, "volume "+v.Name)
+		release, err := s.run.Hold(ctx, run.KeyVolume.Of(v.Name))
 		if err != nil {
 			return nil, "", err
 		}

@@ -27,6 +27,7 @@ type finders struct {
 	all map[string]*Finder // by volume
 }
 
+// Finder searches the names of one history.
 type Finder struct {
 	turn   chan struct{} // whoever puts something in has the rest
 	X      *names.Index
@@ -64,6 +65,7 @@ func (f *finders) of(volume string, now time.Time) *Finder {
 	return one
 }
 
+// NewFinder knows no snapshot yet.
 func NewFinder() *Finder { return &Finder{turn: make(chan struct{}, 1), Bad: map[string]bool{}} }
 
 // enter waits for the index, until done is called.

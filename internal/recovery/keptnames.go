@@ -12,6 +12,7 @@ import (
 	"candidharbor/internal/datadir"
 )
 
+// NamesPath is the file in which a finder is kept.
 func (s *Service) NamesPath(lineage string) string {
 	return filepath.Join(s.Path, datadir.NamesDir, lineage)
 }

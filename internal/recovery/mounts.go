@@ -24,7 +24,7 @@ func (s *Service) Views() shown.Source { return s.ViewerFor(nil).Views() }
 type viewSource struct{ e *Viewer }
 
 func (v viewSource) Volumes() ([]string, error) {
-	return v.e.VolumeNames()
+	return v.e.volumeNames()
 }
 
 func (v viewSource) Moments(volume string, second time.Time) ([]shown.Moment, error) {

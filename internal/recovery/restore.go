@@ -5,7 +5,6 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
-	"sync/atomic"
 	"time"
 
 	"candidharbor/api"
@@ -20,8 +19,6 @@ import (
 
 	"golang.org/x/sys/unix"
 )
-
-type Counter = atomic.Int64
 
 func (s *Service) restoreResult(r *restoring, res *tree.Restored) *api.RestoreResult {
 	out := &api.RestoreResult{Answer: r.answer, Target: r.opt.Target, Acts: []api.Act{}, Remarks: []api.Remark{},
@@ -143,7 +140,7 @@ func (s *Service) beginRestore(r *restoring, by string) (*run.Job, error) {
 func (s *Service) restore(ctx context.Context, j *run.Job, r *restoring) (any, string, error) {
 	defer r.done()
 	j.Say("waiting for another run on the same target")
-	free, err := s.run.Hold(ctx, "target "+r.opt.Target)
+	free, err := s.run.Hold(ctx, run.KeyTarget.Of(r.opt.Target))
 	if err != nil {
 		return nil, "", err
 	}
@@ -181,7 +178,7 @@ func (s *Service) restore(ctx context.Context, j *run.Job, r *restoring) (any, s
 	r.opt.Progress = &prog
 	safety := ""
 	if r.live != nil {
-		release, err := s.run.Hold(ctx, "volume "+r.live.Name)
+		release, err := s.run.Hold(ctx, run.KeyVolume.Of(r.live.Name))
 		if err != nil {
 			return nil, "", err
 		}

@@ -26,7 +26,7 @@ import (
 func (s *Service) testRestore(ctx context.Context, j *run.Job, v *catalog.Volume, row, newest *catalog.Snapshot,
 	files int) (any, string, error) {
 	j.Say("waiting for another trial")
-	free, err := s.run.Hold(ctx, "trials") // one at a time: they measure
+	free, err := s.run.Hold(ctx, run.KeyTests.Of("")) // one at a time: they measure
 	if err != nil {
 		return nil, "", err
 	}

@@ -90,6 +90,7 @@ var TrialStates = []string{api.RunDone, api.RunDoneWithRemarks, api.RunFailed}
 // MostTrials bounds how many trials a report goes through.
 const MostTrials = 20_000
 
+// LastTestOf reads what a run of a test found.
 func (s *Service) LastTestOf(r *catalog.Run) (api.Trial, error) {
 	t := api.Trial{Volume: r.Subject, Site: s.Name(), Sentence: r.Outcome}
 	if len(r.Result) > 0 && string(r.Result) != "null" {

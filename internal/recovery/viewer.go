@@ -45,8 +45,8 @@ func (e *Viewer) through(volume string, get object.Getter, root *object.Root) (o
 	return v.Get, v.Root(root)
 }
 
-// VolumeNames lists the volumes that are seen.
-func (e *Viewer) VolumeNames() ([]string, error) {
+// volumeNames lists the volumes that are seen.
+func (e *Viewer) volumeNames() ([]string, error) {
 	all, err := e.s.Catalog.Volumes()
 	var out []string
 	for _, v := range all {

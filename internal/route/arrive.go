@@ -16,6 +16,7 @@ import (
 	"candidharbor/internal/policy"
 	"candidharbor/internal/records"
 	"candidharbor/internal/rules"
+	"candidharbor/internal/run"
 	"candidharbor/internal/store"
 	"candidharbor/internal/transfer"
 )
@@ -88,7 +89,7 @@ func (s *Service) takeIn(ctx context.Context, peer *catalog.Peer, key ed25519.Pu
 	if err != nil {
 		return err
 	}
-	release, err := s.run.Hold(ctx, "lineage "+hex.EncodeToString(q.Lineage[:]))
+	release, err := s.run.Hold(ctx, run.KeyLineage.Of(hex.EncodeToString(q.Lineage[:])))
 	if err != nil {
 		return err
 	}

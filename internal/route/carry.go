@@ -41,6 +41,7 @@ func (s *Service) Carries(r *catalog.Route, v *catalog.Volume) bool {
 	return v.Origin != r.Peer && (r.Terms.V.Onward || slices.Contains(r.Volumes.V.Names, v.Name))
 }
 
+// RouteWork is what a route would carry now, a volume each.
 func (s *Service) RouteWork(r *catalog.Route) ([]RouteWork, error) {
 	vols, err := s.Catalog.Volumes()
 	if err != nil {
@@ -154,6 +155,7 @@ func (s *Service) pushAll(ctx context.Context, j *run.Job, r *catalog.Route, pee
 	}
 }
 
+// CarryOne brings one snapshot and notes that it is there.
 func (s *Service) CarryOne(ctx context.Context, r *catalog.Route, link *transfer.Link, limit transfer.Limit,
 	w *RouteWork, row *catalog.Snapshot, total *transfer.Meter) error {
 	id, err := object.ParseID(row.ID)

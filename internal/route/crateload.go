@@ -94,7 +94,7 @@ func (s *Service) LoadCrate(ask api.CrateLoad, by string) (api.Run, error) {
 	meter := &transfer.Meter{}
 	j, err := s.run.Start("load", filepath.Base(ask.Paths[0]), by, func(ctx context.Context, j *run.Job) (any, string,
 		error) {
-		release, err := s.run.Hold(ctx, "crate")
+		release, err := s.run.Hold(ctx, run.KeyCrate.Of(""))
 		if err != nil {
 			return nil, "", err
 		}

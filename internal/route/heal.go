@@ -174,6 +174,7 @@ func (s *Service) MarksFromRow(row *catalog.Snapshot) error {
 	return nil
 }
 
+// AskObjects asks a peer for objects; those it does not give are nil.
 func (s *Service) AskObjects(ctx context.Context, p *catalog.Peer, ids []object.ID) ([][]byte, error) {
 	link, _, err := s.pairing.Link(ctx, p)
 	if err != nil {

@@ -47,6 +47,7 @@ type header struct {
 	Bytes    int64             `cbor:"15,keyasint,omitempty"`
 }
 
+// HistoriesAsk asks what there is to read.
 type HistoriesAsk struct {
 	Unless []byte `cbor:"1,keyasint,omitempty"` // state that who asks has seen already
 }
@@ -58,16 +59,19 @@ type Histories struct {
 	Same  bool      `cbor:"3,keyasint,omitempty"`
 }
 
+// HistoryAsk asks for the snapshots of one history, a page at a time.
 type HistoryAsk struct {
 	Lineage object.LineageID `cbor:"1,keyasint"`
 	After   string           `cbor:"2,keyasint,omitempty"` // cursor
 }
 
+// HistoryPage is a page of a history.
 type HistoryPage struct {
 	Headers []header `cbor:"1,keyasint"`
 	Next    string   `cbor:"2,keyasint,omitempty"`
 }
 
+// Fetch asks for a snapshot to be brought over the same stream.
 type Fetch struct {
 	Root  object.ID   `cbor:"1,keyasint"`
 	Bases []object.ID `cbor:"2,keyasint"` // that who asks has
@@ -290,6 +294,7 @@ func (w *pullWork) sort() {
 // MostHeaders bounds what a peer can make this site hold in memory.
 const MostHeaders = 2_000_000
 
+// Row is the row that a header says, without what only this place knows.
 func (h *header) Row() *catalog.Snapshot {
 	at := func(n int64) catalog.Time {
 		if n == 0 {

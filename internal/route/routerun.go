@@ -65,7 +65,7 @@ func (s *Service) StepRoutes(ctx context.Context, wait bool) (next time.Time, er
 	now := s.Clock.Now()
 	var started []*run.Job
 	for _, r := range routes {
-		if s.run.IsHeld("route " + r.Name) {
+		if s.run.IsHeld(run.KeyRoute.Of(r.Name)) {
 			continue
 		}
 		is, at, err := s.dueRoute(r, now)
@@ -104,7 +104,7 @@ type going struct {
 func (s *Service) startRoute(r *catalog.Route, by string) (*run.Job, error) {
 	return s.run.Start("carry", r.Name, by, func(ctx context.Context, j *run.Job) (any, string, error) {
 		j.Say("waiting for another run of this route")
-		release, err := s.run.Hold(ctx, "route "+r.Name)
+		release, err := s.run.Hold(ctx, run.KeyRoute.Of(r.Name))
 		if err != nil {
 			return nil, "", err
 		}

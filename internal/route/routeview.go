@@ -167,6 +167,7 @@ func (s *Service) routeSentence(v *api.Route, r *catalog.Route, running bool) {
 	}
 }
 
+// RouteVolume tells how far a route is with a volume.
 func (s *Service) RouteVolume(r *catalog.Route, w *RouteWork, now time.Time) (*api.RouteVolume, error) {
 	carried, err := s.Catalog.CarriedBy(r.Name, s.Place(), w.V.Name)
 	if err != nil {

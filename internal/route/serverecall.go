@@ -108,6 +108,7 @@ func (s *Service) recallableSnapshot(peer *catalog.Peer, id object.ID) error {
 // MostObjects is how many objects one request asks for.
 const MostObjects = 512
 
+// ObjectsAsk asks for objects by their identities.
 type ObjectsAsk struct {
 	IDs  []object.ID `cbor:"1,keyasint"`
 	Root object.ID   `cbor:"2,keyasint,omitempty"` // of the snapshot that they are of; zero: of any

@@ -173,7 +173,7 @@ func (s *Service) StartStandby(name, by string) (*run.Job, error) {
 	return s.run.Start("standby", name, by, func(ctx context.Context, j *run.Job) (any, string, error) {
 		j.Waits.Store(true)
 		j.Say("waiting for another run on the same directory")
-		release, err := s.run.Hold(ctx, "standby "+name)
+		release, err := s.run.Hold(ctx, run.KeyStandby.Of(name))
 		if err != nil {
 			return nil, "", err
 		}
@@ -349,6 +349,7 @@ func (s *Service) leased(lease *store.Lease, id string) *object.Root {
 	return root
 }
 
+// StandbyView tells how a copy is laid out; nil: it is not.
 func (s *Service) StandbyView(v *catalog.Volume) *api.Standby {
 	if v.Standby == "" {
 		return nil

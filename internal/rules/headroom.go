@@ -30,6 +30,7 @@ type lowSpace struct {
 	Did     []string  `json:"did"`     // measures, in sentences
 }
 
+// LowState tells whether the store is low on room, and what was done about it.
 func (s *Service) LowState() (st lowSpace, low bool, err error) {
 	raw, err := s.Catalog.Setting(lowSetting)
 	if err != nil || raw == "" {
@@ -58,10 +59,10 @@ func (s *Service) WatchRoom() (*run.Job, error) {
 	case lack == 0 && low:
 		s.run.Changed("snapshots")
 		return nil, s.Catalog.Set(lowSetting, "")
-	case lack == 0, low && now.Sub(st.Tried) < reliefEvery && !now.Before(st.Tried), s.run.IsHeld("relief"):
+	case lack == 0, low && now.Sub(st.Tried) < reliefEvery && !now.Before(st.Tried), s.run.IsHeld(run.KeyRelief.Of("")):
 		return nil, nil
 	}
-	release, err := s.run.Hold(s.run.Context(), "relief")
+	release, err := s.run.Hold(s.run.Context(), run.KeyRelief.Of(""))
 	if err != nil {
 		return nil, err
 	}
@@ -83,7 +84,7 @@ func (s *Service) WatchRoom() (*run.Job, error) {
 
 // relieve takes one measure after the other until there is room again.
 func (s *Service) relieve(ctx context.Context, j *run.Job, st lowSpace) (lowSpace, error) {
-	free, err := s.run.Hold(ctx, "prune")
+	free, err := s.run.Hold(ctx, run.KeyPrune.Of(""))
 	if err != nil {
 		return st, err
 	}

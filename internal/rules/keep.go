@@ -11,6 +11,7 @@ import (
 	"candidharbor/internal/catalog"
 	"candidharbor/internal/phrase"
 	"candidharbor/internal/refusal"
+	"candidharbor/internal/run"
 )
 
 // KeepSnapshot marks a snapshot to be kept whatever the rules say. In grace it is
@@ -48,7 +49,8 @@ func (s *Service) LetGoSnapshot(id string) (*api.Snapshot, error) {
 
 func (s *Service) markSnapshot(id string, m object.Mark, first func(row *catalog.Snapshot) error) (*api.Snapshot,
 	error) {
-	release, err := s.run.Hold(s.run.Context(), "prune") // what is decided there must still be so when it is done
+	// what is decided there must still be so when it is done
+	release, err := s.run.Hold(s.run.Context(), run.KeyPrune.Of(""))
 	if err != nil {
 		return nil, err
 	}

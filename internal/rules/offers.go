@@ -11,6 +11,7 @@ import (
 	"candidharbor/internal/refusal"
 )
 
+// ProposedPolicies reads the documents that came along with a volume.
 func ProposedPolicies(text string) ([]*Compiled, error) {
 	if text == "" {
 		return nil, nil

@@ -190,6 +190,7 @@ func (s *Service) Prune(volume, by string) (api.Run, error) {
 	return j.View(), nil
 }
 
+// StartPrune begins to prune a volume, or all of them when none is named.
 func (s *Service) StartPrune(volume, by string) (*run.Job, error) {
 	s.Store.MakeRoom() // also for the record of the run
 	subject := volume
@@ -201,7 +202,7 @@ func (s *Service) StartPrune(volume, by string) (*run.Job, error) {
 			return nil, "", err
 		}
 		j.Say("waiting for another pruning")
-		release, err := s.run.Hold(ctx, "prune")
+		release, err := s.run.Hold(ctx, run.KeyPrune.Of(""))
 		if err != nil {
 			return nil, "", err
 		}
@@ -286,6 +287,7 @@ func guarded(v retention.Verdict) bool {
 	})
 }
 
+// RemovedByHand is what a snapshot's expiry says when a person removed it.
 const RemovedByHand = "removed by hand"
 
 // putOut reports whether a snapshot in grace is there by hand or by a cap, so that rules
@@ -382,7 +384,8 @@ func (s *Service) RemoveSnapshot(id string) (*api.Snapshot, error) {
 	if err := s.WhenMarksAgree(s.run.Context()); err != nil {
 		return nil, err
 	}
-	release, err := s.run.Hold(s.run.Context(), "prune") // what is decided there must still be so when it is done
+	// what is decided there must still be so when it is done
+	release, err := s.run.Hold(s.run.Context(), run.KeyPrune.Of(""))
 	if err != nil {
 		return nil, err
 	}
@@ -445,7 +448,7 @@ const recallPeriod = 30 * 24 * time.Hour
 
 // RecallSnapshot takes a snapshot back out of grace.
 func (s *Service) RecallSnapshot(id string) (*api.Snapshot, error) {
-	release, err := s.run.Hold(s.run.Context(), "prune") // a recall that was answered must not be overtaken
+	release, err := s.run.Hold(s.run.Context(), run.KeyPrune.Of("")) // a recall that was answered must not be overtaken
 	if err != nil {
 		return nil, err
 	}

@@ -20,17 +20,20 @@ type policyCache struct {
 	all []*Compiled
 }
 
+// Compiled is a policy that was read.
 type Compiled struct {
 	*policy.Policy
 	Row  *catalog.Policy // nil: proposed by the origin
 	body string
 }
 
+// Holds reports whether the policy chooses a volume.
 func (c *Compiled) Holds(v *catalog.Volume) bool {
 	sel := catalog.Selection{Labels: c.Labels, Names: c.Names}
 	return sel.Holds(v)
 }
 
+// CompiledPolicies are all policies, read once until one changes.
 func (s *Service) CompiledPolicies() ([]*Compiled, error) {
 	s.policies.mu.Lock()
 	defer s.policies.mu.Unlock()
@@ -66,6 +69,7 @@ type Ruleset struct {
 	Recovery   time.Duration
 }
 
+// RulesFor is what all policies together say of a volume.
 func (s *Service) RulesFor(v *catalog.Volume) (*Ruleset, error) {
 	all, err := s.CompiledPolicies()
 	if err != nil {
@@ -95,6 +99,7 @@ func (s *Service) RulesFor(v *catalog.Volume) (*Ruleset, error) {
 	return rs, nil
 }
 
+// Combine makes the ruleset of some policies.
 func (rs *Ruleset) Combine(mine []*Compiled) {
 	rs.Policies, rs.Keep, rs.Objectives, rs.Skip, rs.Grace = mine, map[string][]retention.Rules{},
 		map[string]time.Duration{}, len(mine) > 0, 0
@@ -210,6 +215,7 @@ func (c *verdictCache) drop(volumes []string) {
 	}
 }
 
+// Decide gives verdicts on all snapshots of a volume here; they are kept for a while.
 func (s *Service) Decide(v *catalog.Volume) (*decided, error) {
 	now := s.Clock.Now()
 	s.verdicts.mu.Lock()
@@ -307,6 +313,7 @@ func (s *Service) floorOf(r *catalog.Snapshot) time.Time {
 	return here.Add(s.Floor)
 }
 
+// SnapshotsOf are rows as retention sees them.
 func SnapshotsOf(rows []*catalog.Snapshot) []retention.Snapshot {
 	snaps := make([]retention.Snapshot, len(rows))
 	for i, r := range rows {

@@ -23,13 +23,13 @@ type Engine struct {
 
 	mu     sync.Mutex
 	active map[int64]*Job
-	held   map[string]chan struct{} // one snapshot, restore in place or carry per key
+	held   map[Key]chan struct{} // one snapshot, restore in place or carry per key
 }
 
 // New makes an engine that records its runs in a data directory's catalogue.
 func New(dir *datadir.Dir) *Engine {
 	s := &Engine{Dir: dir, wake: make(chan struct{}, 1), events: &hub{subs: map[chan Event]struct{}{}},
-		active: map[int64]*Job{}, held: map[string]chan struct{}{}}
+		active: map[int64]*Job{}, held: map[Key]chan struct{}{}}
 	s.ctx, s.stopAll = context.WithCancel(context.Background())
 	return s
 }
@@ -91,7 +91,7 @@ func (s *Engine) EndRuns() {
 func (s *Engine) Join() { s.jobs.Wait() }
 
 // Hold takes a key that one job at a time may have, waiting for the one before.
-func (s *Engine) Hold(ctx context.Context, key string) (release func(), err error) {
+func (s *Engine) Hold(ctx context.Context, key Key) (release func(), err error) {
 	for {
 		s.mu.Lock()
 		ch, taken := s.held[key]
@@ -115,7 +115,8 @@ func (s *Engine) Hold(ctx context.Context, key string) (release func(), err erro
 	}
 }
 
-func (s *Engine) IsHeld(key string) bool {
+// IsHeld reports whether a run has a key at present.
+func (s *Engine) IsHeld(key Key) bool {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	_, ok := s.held[key]

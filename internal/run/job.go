@@ -185,22 +185,26 @@ func (j *Job) Keep(result any) error {
 	return j.s.Catalog.UpdateRun(&row)
 }
 
+// Say tells what the run does now.
 func (j *Job) Say(phase string) {
 	j.mu.Lock()
 	j.phase = phase
 	j.mu.Unlock()
 }
 
+// Logf adds a line to the log of the run.
 func (j *Job) Logf(format string, args ...any) {
 	j.LogAll([]string{fmt.Sprintf(format, args...)})
 }
 
+// LogAll adds lines to the log of the run.
 func (j *Job) LogAll(lines []string) {
 	if err := j.s.Catalog.AddLog(j.Row.ID, j.s.Clock.Now(), lines...); err != nil {
 		j.s.Log.Error("lines of a run's log could not be recorded", "run", j.Row.ID, "lines", len(lines), "error", err)
 	}
 }
 
+// Remark has the run end with remarks.
 func (j *Job) Remark() {
 	j.mu.Lock()
 	j.remarks = true
@@ -224,6 +228,7 @@ func (j *Job) progressLocked(live bool) api.Progress {
 	return p
 }
 
+// View is the run as it is now.
 func (j *Job) View() api.Run {
 	j.mu.Lock()
 	defer j.mu.Unlock()
@@ -239,6 +244,7 @@ func (j *Job) publish() {
 	j.s.events.publish(Event{Topic: "run", Run: &v})
 }
 
+// Wait waits for the end of the run and returns why it failed.
 func (j *Job) Wait(ctx context.Context) error {
 	select {
 	case <-j.done:

@@ -73,7 +73,7 @@ func (s *Site) housekeep() {
 		s.Log.Error("pruning could not begin", "error", err)
 		return
 	}
-	if s.Clock.Now().Hour() == 3 && !s.Run.IsHeld("verify") && s.Upkeep.Suspect() {
+	if s.Clock.Now().Hour() == 3 && !s.Run.IsHeld(run.KeyVerify.Of("")) && s.Upkeep.Suspect() {
 		if _, err := s.Upkeep.Verify("the schedule"); err != nil {
 			s.Log.Error("a verification could not begin", "error", err)
 		}

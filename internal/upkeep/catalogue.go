@@ -17,6 +17,7 @@ import (
 	"candidharbor/internal/datadir"
 	"candidharbor/internal/phrase"
 	"candidharbor/internal/records"
+	"candidharbor/internal/run"
 	"candidharbor/internal/store"
 )
 
@@ -111,7 +112,7 @@ func (s *Service) marksAgree(row *catalog.Snapshot) bool {
 // catalogue: a crash during a pruning leaves many marks that say no more than that the rules
 // sent their snapshots into grace or took them back.
 func (s *Service) takeMarksUp(ctx context.Context, id string) (tells bool, err error) {
-	release, err := s.run.Hold(ctx, "prune") // so that no mark is being put
+	release, err := s.run.Hold(ctx, run.KeyPrune.Of("")) // so that no mark is being put
 	if err != nil {
 		return false, err
 	}
@@ -154,7 +155,7 @@ const copiesKept = 14
 // CopyCatalogue writes a copy of the catalogue beside it, as it is at this moment, and keeps
 // the newest ones.
 func (s *Service) CopyCatalogue(ctx context.Context) (*api.CatalogueCopy, error) {
-	release, err := s.run.Hold(ctx, "copy of the catalogue")
+	release, err := s.run.Hold(ctx, run.KeyCopy.Of(""))
 	if err != nil {
 		return nil, err
 	}

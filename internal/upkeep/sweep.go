@@ -4,12 +4,12 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"sync/atomic"
 
 	"candidharbor/api"
 	"candidharbor/core/object"
 	"candidharbor/internal/catalog"
 	"candidharbor/internal/phrase"
-	"candidharbor/internal/recovery"
 	"candidharbor/internal/refusal"
 	"candidharbor/internal/rules"
 	"candidharbor/internal/run"
@@ -25,6 +25,7 @@ func (s *Service) Sweep(settle bool, by string) (api.Run, error) {
 	return j.View(), nil
 }
 
+// StartSweep begins to take away what no snapshot needs.
 func (s *Service) StartSweep(settle bool, by string) (*run.Job, error) {
 	s.Store.MakeRoom()
 	return s.run.Start("sweep", s.Place(), by, func(ctx context.Context, j *run.Job) (any, string, error) {
@@ -32,12 +33,12 @@ func (s *Service) StartSweep(settle bool, by string) (*run.Job, error) {
 			return nil, "", errors.Join(err, refusal.Conflictf("nothing is swept at present: %s", held))
 		}
 		j.Say("waiting for another sweep")
-		release, err := s.run.Hold(ctx, "sweep")
+		release, err := s.run.Hold(ctx, run.KeySweep.Of(""))
 		if err != nil {
 			return nil, "", err
 		}
 		defer release()
-		var done, total recovery.Counter
+		var done, total atomic.Int64
 		j.Begin(func() api.Progress { return api.Progress{Files: done.Load(), TotalBytes: 0} })
 		j.Say("packing anew what is needed")
 		res, err := s.Store.Sweep(ctx, store.SweepOptions{Settle: settle, Progress: func(d, t int64) {

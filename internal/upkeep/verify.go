@@ -7,13 +7,13 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"sync/atomic"
 	"time"
 
 	"candidharbor/api"
 	"candidharbor/core/object"
 	"candidharbor/internal/catalog"
 	"candidharbor/internal/phrase"
-	"candidharbor/internal/recovery"
 	"candidharbor/internal/run"
 	"candidharbor/internal/store"
 )
@@ -156,12 +156,12 @@ func (s *Service) Verify(by string) (api.Run, error) {
 
 func (s *Service) verify(ctx context.Context, j *run.Job) (any, string, error) {
 	j.Say("waiting for another verification")
-	release, err := s.run.Hold(ctx, "verify")
+	release, err := s.run.Hold(ctx, run.KeyVerify.Of(""))
 	if err != nil {
 		return nil, "", err
 	}
 	defer release()
-	var done, total recovery.Counter
+	var done, total atomic.Int64
 	j.Begin(func() api.Progress { return api.Progress{DoneBytes: done.Load(), TotalBytes: total.Load()} })
 	j.Say("reading")
 	opt := store.VerifyOptions{Progress: func(d, t int64) { done.Store(d); total.Store(t) }}
