@@ -37,13 +37,15 @@ tools:
 test: build tools
 	cd console && npx vitest run
 	go test -timeout 20m ./...
+	@if command -v gcc >/dev/null; then CGO_ENABLED=1 go test -race -timeout 10m ./internal/run ./internal/limit ./internal/service; fi
 
 # Kills either site 200 times at random points.
 test-kill: build
 	CANDID_KILL_ROUNDS=200 go test -count=1 -timeout 60m -run TestKill -v ./e2e
 
-# Storms, faults and flips at length: about an hour.
+# Storms, faults and flips at length, and races that the detector sees: about an hour.
 test-long: build tools
+	CGO_ENABLED=1 go test -race -count=1 -timeout 40m ./internal/site ./internal/transfer
 	CANDID_LONG=20 go test -count=1 -timeout 80m -run 'TestSideBySide|TestFlipsInEveryFile|TestFileOperationsFail|TestMediaFails|TestStoreModel' ./internal/store
 	CANDID_MODEL_ROUNDS=200 go test -count=1 -timeout 30m -run 'TestModelOf' ./internal/site
 	CANDID_KILL_ROUNDS=200 go test -count=1 -timeout 60m -run 'TestKill|TestStorm|TestPowerCut' ./e2e

@@ -18,7 +18,7 @@ import { Space } from "./pages/space";
 import { Today } from "./pages/today";
 import { VolumePage } from "./pages/volume";
 import { Volumes } from "./pages/volumes";
-import { Field, Sheet, Trouble, Waiting } from "./parts/bits";
+import { Field, Sheet, Trouble, Waiting } from "./parts/ui";
 import { TimeProvider } from "./parts/time";
 
 type Me = Schemas["Me"];

@@ -16,7 +16,7 @@ func alarmCommand() *cli.Command {
 	return &cli.Command{Name: "alarm", Usage: "what needs a person", Commands: []*cli.Command{
 		{Name: "list", Usage: "open alarms, newest first", Description: "Example: candid alarm list --all",
 			Flags: []cli.Flag{&cli.BoolFlag{Name: "all", Usage: "with those that have ended"}},
-			Action: with("", func(ctx context.Context, f *face, cmd *cli.Command) error {
+			Action: with("", func(ctx context.Context, f *session, cmd *cli.Command) error {
 				q := url.Values{}
 				if cmd.Bool("all") {
 					q.Set("all", "true")
@@ -45,14 +45,14 @@ func alarmCommand() *cli.Command {
 				})
 			})},
 		{Name: "test", Usage: "send a message over every channel", Description: "Example: candid alarm test",
-			Action: with("", func(ctx context.Context, f *face, cmd *cli.Command) error {
+			Action: with("", func(ctx context.Context, f *session, cmd *cli.Command) error {
 				return f.sentence(func(out any) error { return f.Post(ctx, "/alarms/test", nil, out) })
 			})},
 		{Name: "mute", Usage: "do not send an alarm out for a while; it stays on the list", ArgsUsage: "ID",
 			Description: "Example: candid alarm mute 12 --for 8h",
 			Flags: []cli.Flag{&cli.DurationFlag{Name: "for", Usage: "how long, such as 8h; 0s ends it",
 				Value: 8 * time.Hour}},
-			Action: with("ID", func(ctx context.Context, f *face, cmd *cli.Command) error {
+			Action: with("ID", func(ctx context.Context, f *session, cmd *cli.Command) error {
 				var self api.Site
 				if err := f.Get(ctx, "/site", nil, &self); err != nil {
 					return err

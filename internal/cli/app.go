@@ -117,15 +117,15 @@ func each(c *cli.Command, do func(*cli.Command)) {
 	}
 }
 
-// face is what every client command works with.
-type face struct {
+// session is what every client command works with.
+type session struct {
 	*client.Client
 	out, err io.Writer // for people
 	raw      io.Writer // for programs, and for files as they are
 	json     bool
 }
 
-func faceOf(cmd *cli.Command) (*face, error) {
+func sessionOf(cmd *cli.Command) (*session, error) {
 	addr := cmd.String("site")
 	if addr == "" {
 		return nil, misuse("no site is named: give --site or set CANDID_SITE, for example unix:/srv/harbor/candid.sock")
@@ -142,13 +142,13 @@ func faceOf(cmd *cli.Command) (*face, error) {
 		c = c.At(at)
 	}
 	root := cmd.Root()
-	return &face{Client: c, out: &visible.Writer{W: root.Writer}, raw: root.Writer,
+	return &session{Client: c, out: &visible.Writer{W: root.Writer}, raw: root.Writer,
 		err: &visible.Writer{W: root.ErrWriter}, json: cmd.Bool("json")}, nil
 }
 
 // with wraps an action that needs a site, and names its arguments. A name in square
 // brackets is optional, one that ends in "..." takes the rest.
-func with(args string, do func(ctx context.Context, f *face, cmd *cli.Command) error) cli.ActionFunc {
+func with(args string, do func(ctx context.Context, f *session, cmd *cli.Command) error) cli.ActionFunc {
 	return func(ctx context.Context, cmd *cli.Command) error {
 		least, most := 0, 0
 		for _, a := range strings.Fields(args) {
@@ -162,7 +162,7 @@ func with(args string, do func(ctx context.Context, f *face, cmd *cli.Command) e
 		if n := cmd.Args().Len(); n < least || n > most {
 			return misuse("%s takes %s, and %d were given", cmd.FullName(), orNothing(args), n)
 		}
-		f, err := faceOf(cmd)
+		f, err := sessionOf(cmd)
 		if err != nil {
 			return err
 		}
@@ -178,7 +178,7 @@ func orNothing(args string) string {
 }
 
 // show prints JSON when asked for, else calls plain.
-func (f *face) show(v any, plain func()) error {
+func (f *session) show(v any, plain func()) error {
 	if f.json {
 		return f.printJSON(v)
 	}
@@ -186,7 +186,7 @@ func (f *face) show(v any, plain func()) error {
 	return nil
 }
 
-func (f *face) printJSON(v any) error {
+func (f *session) printJSON(v any) error {
 	var b bytes.Buffer
 	e := json.NewEncoder(&b)
 	e.SetIndent("", "  ")
@@ -198,10 +198,10 @@ func (f *face) printJSON(v any) error {
 	return err
 }
 
-func (f *face) say(format string, args ...any) { fmt.Fprintf(f.out, format+"\n", args...) }
+func (f *session) say(format string, args ...any) { fmt.Fprintf(f.out, format+"\n", args...) }
 
 // sentence carries out a request whose answer is a sentence.
-func (f *face) sentence(do func(out any) error) error {
+func (f *session) sentence(do func(out any) error) error {
 	var s struct {
 		Sentence string `json:"sentence"`
 	}

@@ -23,7 +23,7 @@ func capCommand() *cli.Command {
 			},
 			Action: with("KIND NAME", capPut)},
 		{Name: "list", Usage: "all upper bounds, with what there is", Description: "Example: candid cap list",
-			Action: with("", func(ctx context.Context, f *face, cmd *cli.Command) error {
+			Action: with("", func(ctx context.Context, f *session, cmd *cli.Command) error {
 				var cs []api.Cap
 				if err := f.Get(ctx, "/caps", nil, &cs); err != nil {
 					return err
@@ -40,7 +40,7 @@ func capCommand() *cli.Command {
 			})},
 		{Name: "remove", Usage: "take an upper bound away", ArgsUsage: "volume|peer|place NAME",
 			Description: "Example: candid cap remove volume greenhouse-telemetry", Action: with("KIND NAME",
-				func(ctx context.Context, f *face, cmd *cli.Command) error {
+				func(ctx context.Context, f *session, cmd *cli.Command) error {
 					return f.sentence(func(out any) error {
 						return f.Delete(ctx, "/caps/"+url.PathEscape(cmd.Args().Get(0))+"/"+url.PathEscape(cmd.Args().Get(1)), out)
 					})
@@ -55,7 +55,7 @@ func ofBound[N int | int64](has, most N, words func(N) string) string {
 	return words(has) + " of " + words(most)
 }
 
-func capPut(ctx context.Context, f *face, cmd *cli.Command) error {
+func capPut(ctx context.Context, f *session, cmd *cli.Command) error {
 	ask := api.CapPut{Scope: cmd.Args().Get(0), Name: cmd.Args().Get(1), Snapshots: int(cmd.Int("snapshots")),
 		Reached: cmd.String("reached")}
 	if text := cmd.String("bytes"); text != "" {

@@ -27,7 +27,7 @@ func cloneCommand() *cli.Command {
 				Flags: []cli.Flag{&cli.StringFlag{Name: "at", Value: "latest",
 					Usage: "WHEN: latest, a moment, or a snapshot's id"}, &cli.StringFlag{Name: "until",
 					Usage: "when it is discarded by itself: a moment to come, or +7d; by hand when not given"}},
-				Action: with("NAME VOLUME DIR", func(ctx context.Context, f *face, cmd *cli.Command) error {
+				Action: with("NAME VOLUME DIR", func(ctx context.Context, f *session, cmd *cli.Command) error {
 					a := cmd.Args().Slice()
 					ask := api.CloneAsk{Name: a[0], Volume: a[1], Dir: filepath.Clean(a[2]), At: moment(cmd.String("at"))}
 					if text := cmd.String("until"); text != "" {
@@ -47,7 +47,7 @@ func cloneCommand() *cli.Command {
 					})
 				})},
 			{Name: "list", Usage: "all clones, with age, use and end", Description: "Example: candid clone list",
-				Action: with("", func(ctx context.Context, f *face, cmd *cli.Command) error {
+				Action: with("", func(ctx context.Context, f *session, cmd *cli.Command) error {
 					var all []api.Clone
 					if err := f.Get(ctx, "/clones", nil, &all); err != nil {
 						return err
@@ -67,7 +67,7 @@ func cloneCommand() *cli.Command {
 					})
 				})},
 			{Name: "show", Usage: "one clone", ArgsUsage: "NAME", Description: "Example: candid clone show trial-run",
-				Action: with("NAME", func(ctx context.Context, f *face, cmd *cli.Command) error {
+				Action: with("NAME", func(ctx context.Context, f *session, cmd *cli.Command) error {
 					var c api.Clone
 					if err := f.Get(ctx, path(cmd.Args().First()), nil, &c); err != nil {
 						return err
@@ -81,7 +81,7 @@ func cloneCommand() *cli.Command {
 			{Name: "snapshot", Usage: "take a snapshot of a clone, which becomes a volume of its name with the first",
 				ArgsUsage: "NAME", Description: "Example: candid clone snapshot trial-run --note \"after the import\"",
 				Flags: append([]cli.Flag{&cli.StringFlag{Name: "note", Usage: "what it is for"}}, runFlags()...),
-				Action: with("NAME", func(ctx context.Context, f *face, cmd *cli.Command) error {
+				Action: with("NAME", func(ctx context.Context, f *session, cmd *cli.Command) error {
 					var r api.Run
 					if err := f.Post(ctx, path(cmd.Args().First())+"/snapshots", api.SnapshotTake{Note: cmd.String("note")},
 						&r); err != nil {
@@ -94,7 +94,7 @@ func cloneCommand() *cli.Command {
 				"/srv/shares/register-2027",
 				Flags: append([]cli.Flag{&cli.StringFlag{Name: "to", Required: true,
 					Usage: "a new or empty directory on the site's host"}}, runFlags()...),
-				Action: with("NAME", func(ctx context.Context, f *face, cmd *cli.Command) error {
+				Action: with("NAME", func(ctx context.Context, f *session, cmd *cli.Command) error {
 					var r api.Run
 					if err := f.Post(ctx, path(cmd.Args().First())+"/settle", api.CloneSettle{To: cmd.String("to")}, &r); err != nil {
 						return err
@@ -105,7 +105,7 @@ func cloneCommand() *cli.Command {
 				Description: "Example: candid clone discard trial-run --yes",
 				Flags: []cli.Flag{&cli.BoolFlag{Name: "yes", Usage: "without asking for its name"}, &cli.BoolFlag{Name: "anyway",
 					Usage: "although someone is in it"}},
-				Action: with("NAME", func(ctx context.Context, f *face, cmd *cli.Command) error {
+				Action: with("NAME", func(ctx context.Context, f *session, cmd *cli.Command) error {
 					name := cmd.Args().First()
 					if !cmd.Bool("yes") {
 						var c api.Clone
@@ -127,7 +127,7 @@ func cloneCommand() *cli.Command {
 }
 
 // typed asks for the name of what would be gone for good.
-func (f *face) typed(what, name string) error {
+func (f *session) typed(what, name string) error {
 	if !term.IsTerminal(int(os.Stdin.Fd())) {
 		return misuse("%s: say --yes when that is meant", what)
 	}

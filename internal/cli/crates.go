@@ -20,7 +20,7 @@ func crateCommand() *cli.Command {
 				&cli.StringFlag{Name: "part-size", Usage: "split into parts of about this size, such as \"4 GiB\""},
 				&cli.BoolFlag{Name: "seal", Usage: "encrypt, so that only the site at the route's other end can open it"}},
 				runFlags()...),
-			Action: with("PATH", func(ctx context.Context, f *face, cmd *cli.Command) error {
+			Action: with("PATH", func(ctx context.Context, f *session, cmd *cli.Command) error {
 				ask := api.CrateWrite{Path: cmd.Args().First(), Route: cmd.String("route"), Snapshots: cmd.StringSlice("snapshot"),
 					Seal: cmd.Bool("seal")}
 				if t := cmd.String("part-size"); t != "" {
@@ -37,7 +37,7 @@ func crateCommand() *cli.Command {
 			})},
 		{Name: "list", Usage: "what is in a file of a crate", ArgsUsage: "PATH",
 			Description: "Example: candid crate list /mnt/drive/first-copy.crate",
-			Action: with("PATH", func(ctx context.Context, f *face, cmd *cli.Command) error {
+			Action: with("PATH", func(ctx context.Context, f *session, cmd *cli.Command) error {
 				var c api.Crate
 				if err := f.Get(ctx, "/crates", url.Values{"path": {cmd.Args().First()}}, &c); err != nil {
 					return err
@@ -65,7 +65,7 @@ func crateCommand() *cli.Command {
 			})},
 		{Name: "load", Usage: "take in a crate; parts in their order", ArgsUsage: "PATH...",
 			Description: "Example: candid crate load /mnt/drive/first-copy.crate", Flags: runFlags(),
-			Action: with("PATH...", func(ctx context.Context, f *face, cmd *cli.Command) error {
+			Action: with("PATH...", func(ctx context.Context, f *session, cmd *cli.Command) error {
 				var r api.Run
 				if err := f.Post(ctx, "/crates/load", api.CrateLoad{Paths: cmd.Args().Slice()}, &r); err != nil {
 					return err

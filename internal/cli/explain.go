@@ -22,7 +22,7 @@ func explainCommand() *cli.Command {
 		Description: `Example: candid explain herbarium-scans --at "2026-03-04 14:05"`,
 		Flags: []cli.Flag{&cli.StringFlag{Name: "at", Usage: "WHEN: RFC 3339, \"2026-03-04 14:05\", -2h, latest, or " +
 			"a snapshot's id"}},
-		Action: with("VOLUME", func(ctx context.Context, f *face, cmd *cli.Command) error {
+		Action: with("VOLUME", func(ctx context.Context, f *session, cmd *cli.Command) error {
 			q := url.Values{}
 			if at := cmd.String("at"); at != "" {
 				q.Set("at", moment(at))
@@ -52,7 +52,7 @@ func spaceCommand() *cli.Command {
 		Commands: []*cli.Command{
 			{Name: "free", Usage: "what removing these snapshots would give back, exactly", ArgsUsage: "ID...",
 				Description: "Example: candid space free 3f9a0c11b2d4 77ab01c9e5f0",
-				Action: with("ID [ID...]", func(ctx context.Context, f *face, cmd *cli.Command) error {
+				Action: with("ID [ID...]", func(ctx context.Context, f *session, cmd *cli.Command) error {
 					var r api.Freeing
 					if err := f.Post(ctx, "/snapshots/freeing", api.FreeAsk{IDs: cmd.Args().Slice()}, &r); err != nil {
 						return err
@@ -67,7 +67,7 @@ func spaceCommand() *cli.Command {
 					})
 				})},
 		},
-		Action: with("[VOLUME]", func(ctx context.Context, f *face, cmd *cli.Command) error {
+		Action: with("[VOLUME]", func(ctx context.Context, f *session, cmd *cli.Command) error {
 			names := cmd.Args().Slice()
 			if len(names) == 0 {
 				var vs []api.Volume
@@ -138,7 +138,7 @@ func reportCommand() *cli.Command {
 	}}
 }
 
-func reportObjectives(ctx context.Context, f *face, cmd *cli.Command) error {
+func reportObjectives(ctx context.Context, f *session, cmd *cli.Command) error {
 	q := url.Values{}
 	if since := cmd.String("since"); since != "" {
 		t, ok := parseWhen(since, time.Now())
@@ -208,7 +208,7 @@ func spell(seconds int64) string {
 	return age(seconds)
 }
 
-func (f *face) objectivesCSV(r *api.Objectives, name string) error {
+func (f *session) objectivesCSV(r *api.Objectives, name string) error {
 	var b strings.Builder
 	w := csv.NewWriter(&b)
 	err := w.Write([]string{"site", "volume", "place", "since", "until", "objective_seconds", "on_target_seconds",

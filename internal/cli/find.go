@@ -27,7 +27,7 @@ func findCommand() *cli.Command {
 			&cli.StringFlag{Name: "min-size", Usage: "only of this size or more, such as 10MiB"},
 			&cli.StringFlag{Name: "max-size", Usage: "only of this size or less"},
 			&cli.IntFlag{Name: "limit", Value: 50, Usage: "how many to show, the newest modified first"}},
-		Action: with("VOLUME PATTERN", func(ctx context.Context, f *face, cmd *cli.Command) error {
+		Action: with("VOLUME PATTERN", func(ctx context.Context, f *session, cmd *cli.Command) error {
 			volume := cmd.Args().First()
 			q := url.Values{"pattern": {cmd.Args().Get(1)}, "limit": {strconv.Itoa(cmd.Int("limit"))}}
 			for _, name := range []string{"since", "until"} {
@@ -64,7 +64,7 @@ func findCommand() *cli.Command {
 		})}
 }
 
-func (f *face) found(volume, pattern string, found *api.Find) {
+func (f *session) found(volume, pattern string, found *api.Find) {
 	if len(found.Items) == 0 {
 		f.say("Nothing like %q is in the %s of %s that were searched.", pattern, plural(found.Snapshots, "snapshot",
 			"snapshots"), volume)
@@ -127,7 +127,7 @@ func asOfCommand() *cli.Command {
 		Description: "Example: candid as-of field-notebooks --at \"2026-03-04 14:05\"",
 		Flags: []cli.Flag{&cli.StringFlag{Name: "at", Value: "latest",
 			Usage: "WHEN: RFC 3339, \"2026-03-04 14:05\", -2h or latest"}},
-		Action: with("VOLUME", func(ctx context.Context, f *face, cmd *cli.Command) error {
+		Action: with("VOLUME", func(ctx context.Context, f *session, cmd *cli.Command) error {
 			volume := cmd.Args().First()
 			at := cmd.String("at")
 			if at != "latest" {
@@ -145,7 +145,7 @@ func asOfCommand() *cli.Command {
 		})}
 }
 
-func (f *face) asOf(out *api.AsOf) {
+func (f *session) asOf(out *api.AsOf) {
 	rows := make([][]string, len(out.Places))
 	for i, p := range out.Places {
 		snapshot, bytes, took := "-", "-", "-"
@@ -183,7 +183,7 @@ func versionsCommand() *cli.Command {
 		Description: "Example: candid versions field-notebooks notes/day-001.txt",
 		Flags: []cli.Flag{&cli.BoolFlag{Name: "sites", Usage: "ask other sites too, for versions that no " +
 			"snapshot here has"}},
-		Action: with("VOLUME PATH", func(ctx context.Context, f *face, cmd *cli.Command) error {
+		Action: with("VOLUME PATH", func(ctx context.Context, f *session, cmd *cli.Command) error {
 			volume := cmd.Args().First()
 			var vs api.Versions
 			q := url.Values{"path": {cmd.Args().Get(1)}, "sites": {strconv.FormatBool(cmd.Bool("sites"))}}
@@ -233,7 +233,7 @@ func compareCommand() *cli.Command {
 			Usage: "WHEN: RFC 3339, \"2026-03-04 14:05\", -2h, latest, or a snapshot's id"},
 			&cli.StringFlag{Name: "to", Value: "now", Usage: "WHEN, or now: the volume as it is"},
 			&cli.BoolFlag{Name: "text", Usage: "line by line, of the one text file PATH"}},
-		Action: with("VOLUME [PATH]", func(ctx context.Context, f *face, cmd *cli.Command) error {
+		Action: with("VOLUME [PATH]", func(ctx context.Context, f *session, cmd *cli.Command) error {
 			volume, from, to := cmd.Args().First(), moment(cmd.String("from")), cmd.String("to")
 			if to != "now" {
 				to = moment(to)
@@ -250,7 +250,7 @@ func compareCommand() *cli.Command {
 		})}
 }
 
-func (f *face) compared(c *api.Comparison) {
+func (f *session) compared(c *api.Comparison) {
 	f.say("%s from %s", cmpPath(c), sideText(&c.From))
 	f.say("to %s:", sideText(&c.To))
 	if len(c.Changes) == 0 {
@@ -298,7 +298,7 @@ func sideText(s *api.ComparedSide) string {
 	return fmt.Sprintf("%s (snapshot %s; %s)", when(s.At), short(s.Snapshot), s.Answer)
 }
 
-func (f *face) compareText(ctx context.Context, volume string, q url.Values) error {
+func (f *session) compareText(ctx context.Context, volume string, q url.Values) error {
 	if q.Get("to") == "now" {
 		q.Set("to", "latest")
 	}

@@ -12,7 +12,7 @@ import (
 
 func foundCommand() *cli.Command {
 	path := func(volume string) string { return "/volumes/" + url.PathEscape(volume) + "/found" }
-	tell := func(f *face, l *api.FoundList) error {
+	tell := func(f *session, l *api.FoundList) error {
 		return f.show(l, func() {
 			rows := make([][]string, len(l.Items))
 			can := 0
@@ -43,7 +43,7 @@ func foundCommand() *cli.Command {
 			Description: "Example: candid found set field-notebooks \"/srv/shares/.moments/daily-%Y-%m-%d\" --zone " +
 				"Europe/Lisbon",
 			Flags: []cli.Flag{&cli.StringFlag{Name: "zone", Usage: "time zone of these times; UTC when not given"}},
-			Action: with("VOLUME PATTERN", func(ctx context.Context, f *face, cmd *cli.Command) error {
+			Action: with("VOLUME PATTERN", func(ctx context.Context, f *session, cmd *cli.Command) error {
 				put := api.FoundPut{Pattern: cmd.Args().Get(1), Zone: cmd.String("zone")}
 				if put.Pattern == "none" {
 					put.Pattern = ""
@@ -55,7 +55,8 @@ func foundCommand() *cli.Command {
 				return tell(f, &l)
 			})},
 		{Name: "list", Usage: "what there is, newest first", ArgsUsage: "VOLUME",
-			Description: "Example: candid found list field-notebooks", Action: with("VOLUME", func(ctx context.Context, f *face,
+			Description: "Example: candid found list field-notebooks",
+			Action: with("VOLUME", func(ctx context.Context, f *session,
 				cmd *cli.Command) error {
 				var l api.FoundList
 				if err := f.Get(ctx, path(cmd.Args().First()), nil, &l); err != nil {
@@ -65,7 +66,7 @@ func foundCommand() *cli.Command {
 			})},
 		{Name: "browse", Usage: "a directory of one of them", ArgsUsage: "VOLUME NAME [PATH]",
 			Description: "Example: candid found browse field-notebooks daily-2026-03-04 2026", Action: with("VOLUME NAME [PATH]",
-				func(ctx context.Context, f *face, cmd *cli.Command) error {
+				func(ctx context.Context, f *session, cmd *cli.Command) error {
 					a := cmd.Args()
 					var b api.FoundBrowse
 					if err := f.Get(ctx, path(a.First())+"/browse", url.Values{"found": {a.Get(1)}, "path": {a.Get(2)}},
@@ -91,7 +92,7 @@ func foundCommand() *cli.Command {
 		{Name: "take", Usage: "take them into the volume's history with their own times: those named, or all older than " +
 			"its first snapshot", ArgsUsage: "VOLUME [NAME...]", Flags: runFlags(),
 			Description: "Example: candid found take field-notebooks", Action: with("VOLUME [NAME...]", func(ctx context.Context,
-				f *face, cmd *cli.Command) error {
+				f *session, cmd *cli.Command) error {
 				var r api.Run
 				if err := f.Post(ctx, path(cmd.Args().First())+"/take", api.FoundTake{Names: cmd.Args().Tail()}, &r); err != nil {
 					return err

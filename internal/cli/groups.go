@@ -36,7 +36,7 @@ func groupCommand() *cli.Command {
 			},
 			Action: with("NAME", groupEdit)},
 		{Name: "list", Usage: "all groups", Description: "Example: candid group list",
-			Action: with("", func(ctx context.Context, f *face, cmd *cli.Command) error {
+			Action: with("", func(ctx context.Context, f *session, cmd *cli.Command) error {
 				var gs []api.Group
 				if err := f.Get(ctx, "/groups", nil, &gs); err != nil {
 					return err
@@ -55,7 +55,7 @@ func groupCommand() *cli.Command {
 				})
 			})},
 		{Name: "show", Usage: "one group with its newest set", ArgsUsage: "NAME",
-			Description: "Example: candid group show accessions", Action: with("NAME", func(ctx context.Context, f *face,
+			Description: "Example: candid group show accessions", Action: with("NAME", func(ctx context.Context, f *session,
 				cmd *cli.Command) error {
 				var g api.Group
 				if err := f.Get(ctx, "/groups/"+url.PathEscape(cmd.Args().First()), nil, &g); err != nil {
@@ -73,14 +73,14 @@ func groupCommand() *cli.Command {
 					Usage: "only tell what would be done"}}, runFlags()...),
 			Action: with("NAME", groupRestore)},
 		{Name: "remove", Usage: "dissolve a group; its volumes and snapshots stay", ArgsUsage: "NAME",
-			Description: "Example: candid group remove accessions", Action: with("NAME", func(ctx context.Context, f *face,
+			Description: "Example: candid group remove accessions", Action: with("NAME", func(ctx context.Context, f *session,
 				cmd *cli.Command) error {
 				return f.sentence(func(out any) error { return f.Delete(ctx, "/groups/"+url.PathEscape(cmd.Args().First()), out) })
 			})},
 	}}
 }
 
-func groupPut(ctx context.Context, f *face, cmd *cli.Command) error {
+func groupPut(ctx context.Context, f *session, cmd *cli.Command) error {
 	ask := api.GroupPut{Volumes: cmd.Args().Tail(), Freeze: cmd.String("freeze"), Thaw: cmd.String("thaw"),
 		Failing: cmd.String("failing"), DropHooks: cmd.Bool("without-hooks")}
 	var g api.Group
@@ -90,7 +90,7 @@ func groupPut(ctx context.Context, f *face, cmd *cli.Command) error {
 	return f.show(g, func() { groupTell(f, &g) })
 }
 
-func groupEdit(ctx context.Context, f *face, cmd *cli.Command) error {
+func groupEdit(ctx context.Context, f *session, cmd *cli.Command) error {
 	ask := api.GroupEdit{Add: cmd.StringSlice("add"), Remove: cmd.StringSlice("remove"),
 		DropHooks: cmd.Bool("without-hooks")}
 	for name, to := range map[string]**string{"freeze": &ask.Freeze, "thaw": &ask.Thaw, "failing": &ask.Failing} {
@@ -121,7 +121,7 @@ func freezeWords(g *api.Group) string {
 	return fmt.Sprintf("held by %s, %s, %s", g.Freeze, thaw, failing)
 }
 
-func groupTell(f *face, g *api.Group) {
+func groupTell(f *session, g *api.Group) {
 	f.say("%s: %s are taken as one set.", g.Name, strings.Join(g.Volumes, ", "))
 	f.say("writers      %s", freezeWords(g))
 	if len(g.Waiting) > 0 {
@@ -149,7 +149,7 @@ func areWords(names []string) string {
 	return strings.Join(names, ", ") + " are"
 }
 
-func groupRestore(ctx context.Context, f *face, cmd *cli.Command) error {
+func groupRestore(ctx context.Context, f *session, cmd *cli.Command) error {
 	ask := api.GroupRestoreAsk{Group: cmd.Args().First(), At: moment(cmd.String("at")), To: cmd.String("to"),
 		InPlace: cmd.Bool("in-place"), OnConflict: cmd.String("on-conflict")}
 	if (ask.To == "") == !ask.InPlace {

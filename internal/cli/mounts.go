@@ -19,7 +19,7 @@ func mountCommand() *cli.Command {
 		Flags: []cli.Flag{&cli.BoolFlag{Name: "list", Usage: "show what is mounted"}, &cli.StringFlag{Name: "end",
 			Usage: "take the filesystem at this directory away"},
 			&cli.BoolFlag{Name: "anyway", Usage: "with --end: although someone is in it"}},
-		Action: with("[VOLUME] [DIR]", func(ctx context.Context, f *face, cmd *cli.Command) error {
+		Action: with("[VOLUME] [DIR]", func(ctx context.Context, f *session, cmd *cli.Command) error {
 			if dir := cmd.String("end"); dir != "" {
 				q := url.Values{"dir": {filepath.Clean(dir)}}
 				if cmd.Bool("anyway") {

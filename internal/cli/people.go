@@ -30,7 +30,7 @@ func personCommand() *cli.Command {
 				ArgsUsage:   "NAME",
 				Description: "Example: candid person add ines --role \"file owner\" --uid 1004 --gid 100",
 				Flags:       append([]cli.Flag{role("")}, ids...),
-				Action: with("NAME", func(ctx context.Context, f *face, cmd *cli.Command) error {
+				Action: with("NAME", func(ctx context.Context, f *session, cmd *cli.Command) error {
 					ask := api.PersonAdd{Name: cmd.Args().First(), Role: cmd.String("role")}
 					ask.UID, ask.GIDs = idsOf(cmd)
 					if ask.Role == "" {
@@ -53,7 +53,7 @@ func personCommand() *cli.Command {
 					})
 				})},
 			{Name: "list", Usage: "all people", Description: "Example: candid person list",
-				Action: with("", func(ctx context.Context, f *face, cmd *cli.Command) error {
+				Action: with("", func(ctx context.Context, f *session, cmd *cli.Command) error {
 					var ps []api.Person
 					if err := f.Get(ctx, "/people", nil, &ps); err != nil {
 						return err
@@ -86,7 +86,7 @@ func personCommand() *cli.Command {
 			{Name: "grant", Usage: "let a file owner see folders of a volume, or all of it", ArgsUsage: "NAME VOLUME [PATH...]",
 				Description: "Example: candid person grant ines field-notebooks 2026/transect-1",
 				Flags:       []cli.Flag{&cli.BoolFlag{Name: "end", Usage: "take the grant back"}},
-				Action: with("NAME VOLUME [PATH...]", func(ctx context.Context, f *face, cmd *cli.Command) error {
+				Action: with("NAME VOLUME [PATH...]", func(ctx context.Context, f *session, cmd *cli.Command) error {
 					a := cmd.Args().Slice()
 					var p api.Person
 					if err := f.Post(ctx, person(a[0])+"/folders", api.FolderGrantAsk{Volume: a[1], Paths: a[2:],
@@ -112,7 +112,7 @@ func personCommand() *cli.Command {
 				Description: "Example: candid person change ines --password",
 				Flags: append([]cli.Flag{role("; signs the person out"), &cli.BoolFlag{Name: "password",
 					Usage: "ask for a new password, or read it from standard input; signs the person out"}}, ids...),
-				Action: with("NAME", func(ctx context.Context, f *face, cmd *cli.Command) error {
+				Action: with("NAME", func(ctx context.Context, f *session, cmd *cli.Command) error {
 					ask := api.PersonChange{Role: cmd.String("role")}
 					ask.UID, ask.GIDs = idsOf(cmd)
 					if cmd.Bool("password") {
@@ -131,7 +131,7 @@ func personCommand() *cli.Command {
 					return f.show(p, func() { f.say("%s is changed: %s.", p.Name, p.Role) })
 				})},
 			{Name: "remove", Usage: "let someone sign in no more", ArgsUsage: "NAME",
-				Description: "Example: candid person remove ines", Action: with("NAME", func(ctx context.Context, f *face,
+				Description: "Example: candid person remove ines", Action: with("NAME", func(ctx context.Context, f *session,
 					cmd *cli.Command) error {
 					return f.sentence(func(out any) error { return f.Delete(ctx, person(cmd.Args().First()), out) })
 				})},
@@ -158,7 +158,7 @@ func numbers(ids []uint32) string {
 }
 
 // password asks on the terminal, twice, or takes the first line of standard input.
-func password(f *face, what string) (string, error) {
+func password(f *session, what string) (string, error) {
 	in := int(os.Stdin.Fd())
 	if !term.IsTerminal(in) {
 		line, err := bufio.NewReader(os.Stdin).ReadString('\n')
@@ -190,7 +190,7 @@ func ledgerCommand() *cli.Command {
 			Description: "Example: candid ledger list --who ines --text restore",
 			Flags: []cli.Flag{&cli.StringFlag{Name: "who", Usage: "only what this one did"}, &cli.StringFlag{Name: "text",
 				Usage: "only what has this in its act or subject"}, &cli.IntFlag{Name: "limit", Value: 40, Usage: "how many"}},
-			Action: with("", func(ctx context.Context, f *face, cmd *cli.Command) error {
+			Action: with("", func(ctx context.Context, f *session, cmd *cli.Command) error {
 				q := url.Values{"who": {cmd.String("who")}, "text": {cmd.String("text")}, "limit": {strconv.Itoa(cmd.Int("limit"))}}
 				var page api.Page[api.LedgerEntry]
 				if err := f.Get(ctx, "/ledger", q, &page); err != nil {
@@ -210,7 +210,7 @@ func ledgerCommand() *cli.Command {
 			})},
 		{Name: "verify", Usage: "whether the ledger is as it was written, also as paired sites saw it",
 			Description: "Example: candid ledger verify",
-			Action: with("", func(ctx context.Context, f *face, cmd *cli.Command) error {
+			Action: with("", func(ctx context.Context, f *session, cmd *cli.Command) error {
 				var p api.LedgerProof
 				if err := f.Post(ctx, "/ledger/verify", nil, &p); err != nil {
 					return err

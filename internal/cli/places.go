@@ -16,20 +16,20 @@ func placeCommand() *cli.Command {
 			{Name: "attach", Usage: "open a place in a directory of the host; an empty one becomes a new place",
 				ArgsUsage: "NAME", Description: "Example: candid place attach shelf-disk --path /mnt/shelf-disk/harbor",
 				Flags: []cli.Flag{&cli.StringFlag{Name: "path", Usage: "the directory", Required: true}},
-				Action: with("NAME", func(ctx context.Context, f *face, cmd *cli.Command) error {
+				Action: with("NAME", func(ctx context.Context, f *session, cmd *cli.Command) error {
 					return f.sentence(func(out any) error {
 						return f.Put(ctx, "/places/"+url.PathEscape(cmd.Args().First()), api.PlaceAttach{Path: cmd.String("path")}, out)
 					})
 				})},
 			{Name: "detach", Usage: "close a place, so that its disk can be taken away", ArgsUsage: "NAME",
-				Description: "Example: candid place detach shelf-disk", Action: with("NAME", func(ctx context.Context, f *face,
+				Description: "Example: candid place detach shelf-disk", Action: with("NAME", func(ctx context.Context, f *session,
 					cmd *cli.Command) error {
 					return f.sentence(func(out any) error {
 						return f.Post(ctx, "/places/"+url.PathEscape(cmd.Args().First())+"/detach", nil, out)
 					})
 				})},
 			{Name: "list", Usage: "all further places", Description: "Example: candid place list",
-				Action: with("", func(ctx context.Context, f *face, cmd *cli.Command) error {
+				Action: with("", func(ctx context.Context, f *session, cmd *cli.Command) error {
 					var ps []api.Place
 					if err := f.Get(ctx, "/places", nil, &ps); err != nil {
 						return err

@@ -15,7 +15,7 @@ func pruneCommand() *cli.Command {
 		Description: "Example: candid prune --dry-run",
 		Flags: append([]cli.Flag{&cli.BoolFlag{Name: "dry-run",
 			Usage: "only tell what would go, why, and what comes back"}}, runFlags()...),
-		Action: with("[VOLUME]", func(ctx context.Context, f *face, cmd *cli.Command) error {
+		Action: with("[VOLUME]", func(ctx context.Context, f *session, cmd *cli.Command) error {
 			ask := api.PruneAsk{Volume: cmd.Args().First()}
 			if !cmd.Bool("dry-run") {
 				var r api.Run
@@ -51,7 +51,7 @@ func pruneCommand() *cli.Command {
 func storeCommand() *cli.Command {
 	return &cli.Command{Name: "store", Usage: "where snapshots are kept", Commands: []*cli.Command{
 		{Name: "usage", Usage: "what the store holds, by volume", Description: "Example: candid store usage",
-			Action: with("", func(ctx context.Context, f *face, cmd *cli.Command) error {
+			Action: with("", func(ctx context.Context, f *session, cmd *cli.Command) error {
 				var u api.Usage
 				if err := f.Get(ctx, "/store", nil, &u); err != nil {
 					return err
@@ -70,7 +70,7 @@ func storeCommand() *cli.Command {
 		{Name: "sweep", Usage: "give back what no snapshot needs", Description: "Example: candid store sweep --settle",
 			Flags: append([]cli.Flag{&cli.BoolFlag{Name: "settle", Usage: "also pack what is there tighter; takes longer"}},
 				runFlags()...),
-			Action: with("", func(ctx context.Context, f *face, cmd *cli.Command) error {
+			Action: with("", func(ctx context.Context, f *session, cmd *cli.Command) error {
 				var r api.Run
 				if err := f.Post(ctx, "/store/sweep", api.SweepAsk{Settle: cmd.Bool("settle")}, &r); err != nil {
 					return err
@@ -79,7 +79,7 @@ func storeCommand() *cli.Command {
 			})},
 		{Name: "verify", Usage: "read everything and recompute every identity",
 			Description: "Example: candid store verify --strict", Flags: runFlags(),
-			Action: with("", func(ctx context.Context, f *face, cmd *cli.Command) error {
+			Action: with("", func(ctx context.Context, f *session, cmd *cli.Command) error {
 				var r api.Run
 				if err := f.Post(ctx, "/store/verify", nil, &r); err != nil {
 					return err
@@ -88,12 +88,12 @@ func storeCommand() *cli.Command {
 			})},
 		{Name: "rebuild-catalogue", Usage: "make the records of volumes and snapshots anew from the store",
 			Description: "Example: candid store rebuild-catalogue",
-			Action: with("", func(ctx context.Context, f *face, cmd *cli.Command) error {
+			Action: with("", func(ctx context.Context, f *session, cmd *cli.Command) error {
 				return f.sentence(func(out any) error { return f.Post(ctx, "/store/rebuild-catalogue", nil, out) })
 			})},
 		{Name: "copy-catalogue", Usage: "copy the catalogue while it is in use",
 			Description: "The copy lies in the data directory; the newest 14 are kept. Example: candid store copy-catalogue",
-			Action: with("", func(ctx context.Context, f *face, cmd *cli.Command) error {
+			Action: with("", func(ctx context.Context, f *session, cmd *cli.Command) error {
 				var c api.CatalogueCopy
 				if err := f.Post(ctx, "/store/catalogue-copies", nil, &c); err != nil {
 					return err
@@ -105,7 +105,7 @@ func storeCommand() *cli.Command {
 				})
 			})},
 		{Name: "copies", Usage: "list the copies of the catalogue", Description: "Example: candid store copies",
-			Action: with("", func(ctx context.Context, f *face, cmd *cli.Command) error {
+			Action: with("", func(ctx context.Context, f *session, cmd *cli.Command) error {
 				var all []api.CatalogueCopy
 				if err := f.Get(ctx, "/store/catalogue-copies", nil, &all); err != nil {
 					return err
@@ -120,7 +120,7 @@ func storeCommand() *cli.Command {
 				})
 			})},
 		{Name: "release", Usage: "let removal go on after a rebuild", Description: "Example: candid store release",
-			Action: with("", func(ctx context.Context, f *face, cmd *cli.Command) error {
+			Action: with("", func(ctx context.Context, f *session, cmd *cli.Command) error {
 				return f.sentence(func(out any) error { return f.Post(ctx, "/store/release", nil, out) })
 			})},
 	}}

@@ -30,7 +30,7 @@ func policyCommand() *cli.Command {
 				&cli.BoolFlag{Name: "from-nothing", Usage: "as if no snapshot had been taken yet"}},
 			Action: with("FILE_OR_NAME", policyPreview)},
 		{Name: "list", Usage: "all policies", Description: "Example: candid policy list",
-			Action: with("", func(ctx context.Context, f *face, cmd *cli.Command) error {
+			Action: with("", func(ctx context.Context, f *session, cmd *cli.Command) error {
 				var ps []api.Policy
 				if err := f.Get(ctx, "/policies", nil, &ps); err != nil {
 					return err
@@ -50,7 +50,8 @@ func policyCommand() *cli.Command {
 				})
 			})},
 		{Name: "show", Usage: "one policy document", ArgsUsage: "NAME",
-			Description: "Example: candid policy show survey-standard", Action: with("NAME", func(ctx context.Context, f *face,
+			Description: "Example: candid policy show survey-standard",
+			Action: with("NAME", func(ctx context.Context, f *session,
 				cmd *cli.Command) error {
 				var p api.Policy
 				if err := f.Get(ctx, "/policies/"+url.PathEscape(cmd.Args().First()), nil, &p); err != nil {
@@ -67,7 +68,7 @@ func policyCommand() *cli.Command {
 			Flags:       []cli.Flag{&cli.IntFlag{Name: "version", Usage: "print the document of this version"}},
 			Action:      with("NAME", policyHistory)},
 		{Name: "export", Usage: "all policies as one file, which policy put takes back",
-			Description: "Example: candid policy export > policies.yaml", Action: with("", func(ctx context.Context, f *face,
+			Description: "Example: candid policy export > policies.yaml", Action: with("", func(ctx context.Context, f *session,
 				cmd *cli.Command) error {
 				var ps []api.Policy
 				if err := f.Get(ctx, "/policies", nil, &ps); err != nil {
@@ -84,19 +85,19 @@ func policyCommand() *cli.Command {
 			})},
 		{Name: "schema", Usage: "the JSON Schema of policy documents, for editors",
 			Description: "Example: candid policy schema > policy.schema.json",
-			Action: with("", func(ctx context.Context, f *face, cmd *cli.Command) error {
+			Action: with("", func(ctx context.Context, f *session, cmd *cli.Command) error {
 				return f.Text(ctx, "/policies/schema", nil, f.raw)
 			})},
 		{Name: "calendar", Usage: "coming snapshots and expiries as an iCalendar file",
 			Description: "Example: candid policy calendar --days 90 > snapshots.ics",
 			Flags:       []cli.Flag{&cli.IntFlag{Name: "days", Value: 30, Usage: "how far to look"}},
-			Action: with("", func(ctx context.Context, f *face, cmd *cli.Command) error {
+			Action: with("", func(ctx context.Context, f *session, cmd *cli.Command) error {
 				return f.Text(ctx, "/calendar", url.Values{"days": {strconv.Itoa(cmd.Int("days"))}}, f.raw)
 			})},
 		{Name: "remove", Usage: "remove a policy; what was kept by it stays", ArgsUsage: "NAME",
 			Description: "Example: candid policy remove trial",
 			Flags:       []cli.Flag{&cli.BoolFlag{Name: "yes", Usage: "accept that snapshots expire by it"}},
-			Action: with("NAME", func(ctx context.Context, f *face, cmd *cli.Command) error {
+			Action: with("NAME", func(ctx context.Context, f *session, cmd *cli.Command) error {
 				path := "/policies/" + url.PathEscape(cmd.Args().First())
 				if cmd.Bool("yes") {
 					path += "?accept=true"
@@ -142,7 +143,7 @@ func document(name string) (string, error) {
 	return docs[0], nil
 }
 
-func policyPut(ctx context.Context, f *face, cmd *cli.Command) error {
+func policyPut(ctx context.Context, f *session, cmd *cli.Command) error {
 	docs, err := documents(cmd.Args().First())
 	if err != nil {
 		return err
@@ -176,7 +177,7 @@ func policyPut(ctx context.Context, f *face, cmd *cli.Command) error {
 	return f.printJSON(stored)
 }
 
-func (f *face) stored(p *api.Policy, check *api.PolicyCheck) {
+func (f *session) stored(p *api.Policy, check *api.PolicyCheck) {
 	f.say("Policy %s is stored as version %d.", p.Name, p.Version)
 	if p.Paused {
 		f.say("! It is paused: nothing is taken, and nothing expires.")
@@ -193,7 +194,7 @@ func (f *face) stored(p *api.Policy, check *api.PolicyCheck) {
 	f.hints(check)
 }
 
-func (f *face) hints(check *api.PolicyCheck) {
+func (f *session) hints(check *api.PolicyCheck) {
 	for _, h := range check.Hints {
 		if h.Line > 0 {
 			f.say("! line %d: %s", h.Line, h.What)
@@ -204,7 +205,7 @@ func (f *face) hints(check *api.PolicyCheck) {
 }
 
 // letting lists what a document would let go, place by place.
-func (f *face) letting(w io.Writer, check *api.PolicyCheck) {
+func (f *session) letting(w io.Writer, check *api.PolicyCheck) {
 	byPlace := map[string][]api.Going{}
 	var places []string
 	for _, g := range check.Letting {
@@ -229,7 +230,7 @@ func (f *face) letting(w io.Writer, check *api.PolicyCheck) {
 	}
 }
 
-func policyCheck(ctx context.Context, f *face, cmd *cli.Command) error {
+func policyCheck(ctx context.Context, f *session, cmd *cli.Command) error {
 	docs, err := documents(cmd.Args().First())
 	if err != nil {
 		return err
@@ -274,7 +275,7 @@ func orNone(names []string) string {
 	return strings.Join(names, ", ")
 }
 
-func policyDiff(ctx context.Context, f *face, cmd *cli.Command) error {
+func policyDiff(ctx context.Context, f *session, cmd *cli.Command) error {
 	doc, err := document(cmd.Args().First())
 	if err != nil {
 		return err
@@ -311,7 +312,7 @@ func policyDiff(ctx context.Context, f *face, cmd *cli.Command) error {
 	})
 }
 
-func policyHistory(ctx context.Context, f *face, cmd *cli.Command) error {
+func policyHistory(ctx context.Context, f *session, cmd *cli.Command) error {
 	var vs []api.PolicyVersion
 	if err := f.Get(ctx, "/policies/"+url.PathEscape(cmd.Args().First())+"/versions", nil, &vs); err != nil {
 		return err
@@ -340,7 +341,7 @@ func policyHistory(ctx context.Context, f *face, cmd *cli.Command) error {
 	})
 }
 
-func policyPreview(ctx context.Context, f *face, cmd *cli.Command) error {
+func policyPreview(ctx context.Context, f *session, cmd *cli.Command) error {
 	ask := api.PreviewAsk{Days: cmd.Int("days"), FromNothing: cmd.Bool("from-nothing")}
 	name := cmd.Args().First()
 	if _, err := os.Stat(name); err == nil || name == "-" {

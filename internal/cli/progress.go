@@ -15,14 +15,14 @@ func errorf(format string, args ...any) error { return fmt.Errorf(format, args..
 
 // bar shows a run's progress on a terminal as a bar, elsewhere as a line now and then.
 type bar struct {
-	f     *face
+	f     *session
 	p     *mpb.Progress
 	b     *mpb.Bar
 	last  time.Time
 	state *api.Run
 }
 
-func newBar(f *face) *bar {
+func newBar(f *session) *bar {
 	b := &bar{f: f, last: time.Now()}
 	if !f.json && terminalWidth(f.err) > 0 {
 		b.p = mpb.New(mpb.WithOutput(f.err.(*visible.Writer).W), mpb.WithWidth(40))

@@ -26,7 +26,7 @@ func recipeCommand() *cli.Command {
 			&cli.StringFlag{Name: "check", Usage: "hook of site.yaml that checks what was restored; none takes it off"}}
 	}
 	path := func(name string) string { return "/recipes/" + url.PathEscape(name) }
-	tell := func(f *face, r *api.Recipe) error {
+	tell := func(f *session, r *api.Recipe) error {
 		return f.show(r, func() {
 			f.say("%s: %s", r.Name, r.Sentence)
 			if r.NextDue != nil {
@@ -38,7 +38,7 @@ func recipeCommand() *cli.Command {
 		{Name: "save", Usage: "save a restore under a name", ArgsUsage: "NAME VOLUME [PATH...]", Flags: flags(),
 			Description: "Example: candid recipe save test-copy accession-register --at latest --to /srv/test/register " +
 				"--exact --when \"daily at 02:30\" --zone Europe/Lisbon",
-			Action: with("NAME VOLUME [PATH...]", func(ctx context.Context, f *face, cmd *cli.Command) error {
+			Action: with("NAME VOLUME [PATH...]", func(ctx context.Context, f *session, cmd *cli.Command) error {
 				a := cmd.Args().Slice()
 				put := api.RecipePut{Restore: api.RestoreAsk{Volume: a[1], Paths: a[2:], At: "latest"}}
 				recipeFlags(cmd, &put)
@@ -50,7 +50,7 @@ func recipeCommand() *cli.Command {
 			})},
 		{Name: "edit", Usage: "change a saved restore; what is not given stays", ArgsUsage: "NAME [PATH...]", Flags: flags(),
 			Description: "Example: candid recipe edit test-copy --at -24h --when \"weekly on sun at 03:00\"",
-			Action: with("NAME [PATH...]", func(ctx context.Context, f *face, cmd *cli.Command) error {
+			Action: with("NAME [PATH...]", func(ctx context.Context, f *session, cmd *cli.Command) error {
 				var r api.Recipe
 				name := cmd.Args().First()
 				if err := f.Get(ctx, path(name), nil, &r); err != nil {
@@ -67,7 +67,7 @@ func recipeCommand() *cli.Command {
 				return tell(f, &changed)
 			})},
 		{Name: "list", Usage: "all saved restores", Description: "Example: candid recipe list",
-			Action: with("", func(ctx context.Context, f *face, cmd *cli.Command) error {
+			Action: with("", func(ctx context.Context, f *session, cmd *cli.Command) error {
 				var all []api.Recipe
 				if err := f.Get(ctx, "/recipes", nil, &all); err != nil {
 					return err
@@ -86,7 +86,7 @@ func recipeCommand() *cli.Command {
 				})
 			})},
 		{Name: "show", Usage: "one saved restore with its last runs", ArgsUsage: "NAME",
-			Description: "Example: candid recipe show test-copy", Action: with("NAME", func(ctx context.Context, f *face,
+			Description: "Example: candid recipe show test-copy", Action: with("NAME", func(ctx context.Context, f *session,
 				cmd *cli.Command) error {
 				var r api.Recipe
 				if err := f.Get(ctx, path(cmd.Args().First()), nil, &r); err != nil {
@@ -103,7 +103,7 @@ func recipeCommand() *cli.Command {
 				})
 			})},
 		{Name: "run", Usage: "carry a saved restore out now", ArgsUsage: "NAME", Flags: runFlags(),
-			Description: "Example: candid recipe run test-copy", Action: with("NAME", func(ctx context.Context, f *face,
+			Description: "Example: candid recipe run test-copy", Action: with("NAME", func(ctx context.Context, f *session,
 				cmd *cli.Command) error {
 				var r api.Run
 				if err := f.Post(ctx, path(cmd.Args().First())+"/runs", nil, &r); err != nil {
@@ -112,7 +112,7 @@ func recipeCommand() *cli.Command {
 				return f.follow(ctx, cmd, &r)
 			})},
 		{Name: "remove", Usage: "forget a saved restore; what it brought back stays", ArgsUsage: "NAME",
-			Description: "Example: candid recipe remove test-copy", Action: with("NAME", func(ctx context.Context, f *face,
+			Description: "Example: candid recipe remove test-copy", Action: with("NAME", func(ctx context.Context, f *session,
 				cmd *cli.Command) error {
 				return f.sentence(func(out any) error { return f.Delete(ctx, path(cmd.Args().First()), out) })
 			})},
@@ -160,7 +160,7 @@ func trialCommand() *cli.Command {
 			Description: "Example: candid trial set \"daily at 04:10\" --files 200",
 			Flags: []cli.Flag{&cli.StringFlag{Name: "zone", Usage: "time zone; UTC when not given"}, &cli.IntFlag{Name: "files",
 				Usage: "how many files of a volume at most; 100 when not given"}},
-			Action: with("CADENCE", func(ctx context.Context, f *face, cmd *cli.Command) error {
+			Action: with("CADENCE", func(ctx context.Context, f *session, cmd *cli.Command) error {
 				put := api.TrialsPut{When: cmd.Args().First(), Zone: cmd.String("zone"), Files: cmd.Int("files")}
 				if put.When == "off" {
 					put.When = ""
@@ -179,7 +179,7 @@ func trialCommand() *cli.Command {
 				})
 			})},
 		{Name: "list", Usage: "the last trial of each volume, here and at sites that tell",
-			Description: "Example: candid trial list", Action: with("", func(ctx context.Context, f *face,
+			Description: "Example: candid trial list", Action: with("", func(ctx context.Context, f *session,
 				cmd *cli.Command) error {
 				var t api.Trials
 				if err := f.Get(ctx, "/trials", nil, &t); err != nil {
@@ -210,7 +210,8 @@ func trialCommand() *cli.Command {
 				})
 			})},
 		{Name: "run", Usage: "try a restore of a volume now, or of all", ArgsUsage: "[VOLUME]", Flags: runFlags(),
-			Description: "Example: candid trial run field-notebooks", Action: with("[VOLUME]", func(ctx context.Context, f *face,
+			Description: "Example: candid trial run field-notebooks",
+			Action: with("[VOLUME]", func(ctx context.Context, f *session,
 				cmd *cli.Command) error {
 				var runs []api.Run
 				if err := f.Post(ctx, "/trials", api.TrialAsk{Volume: cmd.Args().First()}, &runs); err != nil {

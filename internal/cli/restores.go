@@ -40,7 +40,7 @@ func restoreCommand() *cli.Command {
 		Action: with("VOLUME [PATH...]", restore)}
 }
 
-func restore(ctx context.Context, f *face, cmd *cli.Command) error {
+func restore(ctx context.Context, f *session, cmd *cli.Command) error {
 	volume, paths := cmd.Args().First(), cmd.Args().Tail()
 	where := 0
 	for _, set := range []bool{cmd.String("to") != "", cmd.Bool("in-place"), cmd.String("into") != "",
@@ -129,7 +129,7 @@ func restore(ctx context.Context, f *face, cmd *cli.Command) error {
 }
 
 // atSite speaks with a paired site's API, where a volume goes by another name.
-func (f *face) atSite(ctx context.Context, site string, ask *api.RestoreAsk) (*face, error) {
+func (f *session) atSite(ctx context.Context, site string, ask *api.RestoreAsk) (*session, error) {
 	var here api.Site
 	if err := f.Get(ctx, "/site", nil, &here); err != nil {
 		return nil, err
@@ -153,7 +153,7 @@ func (f *face) atSite(ctx context.Context, site string, ask *api.RestoreAsk) (*f
 }
 
 // download writes to a file, which appears when it is whole, or to standard output.
-func (f *face) download(name string, get func(io.Writer) (int64, error)) error {
+func (f *session) download(name string, get func(io.Writer) (int64, error)) error {
 	if name == "-" {
 		_, err := get(f.raw)
 		return err
@@ -183,7 +183,7 @@ func undoCommand() *cli.Command {
 	return &cli.Command{Name: "undo", Usage: "take back what a restore in place did, to the state before it",
 		ArgsUsage:   "RUN",
 		Description: "Example: candid undo 17", Flags: runFlags(),
-		Action: with("RUN", func(ctx context.Context, f *face, cmd *cli.Command) error {
+		Action: with("RUN", func(ctx context.Context, f *session, cmd *cli.Command) error {
 			n, err := strconv.ParseInt(cmd.Args().First(), 10, 64)
 			if err != nil || n < 1 {
 				return misuse("%q is not a run: give its number, from candid run list", cmd.Args().First())

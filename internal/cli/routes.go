@@ -67,7 +67,7 @@ func routeCommand() *cli.Command {
 	path := func(cmd *cli.Command) string { return "/routes/" + url.PathEscape(cmd.Args().First()) }
 	act := func(name, usage string) *cli.Command {
 		return &cli.Command{Name: name, Usage: usage, ArgsUsage: "NAME", Description: "Example: candid route " + name +
-			" to-stonewick", Action: with("NAME", func(ctx context.Context, f *face, cmd *cli.Command) error {
+			" to-stonewick", Action: with("NAME", func(ctx context.Context, f *session, cmd *cli.Command) error {
 			return f.sentence(func(out any) error { return f.Post(ctx, path(cmd)+"/"+name, nil, out) })
 		})}
 	}
@@ -81,7 +81,7 @@ func routeCommand() *cli.Command {
 					termFlags()...),
 				Action: with("NAME", routeAdd)},
 			{Name: "list", Usage: "all routes", Description: "Example: candid route list",
-				Action: with("", func(ctx context.Context, f *face, cmd *cli.Command) error {
+				Action: with("", func(ctx context.Context, f *session, cmd *cli.Command) error {
 					var rs []api.Route
 					if err := f.Get(ctx, "/routes", nil, &rs); err != nil {
 						return err
@@ -100,7 +100,7 @@ func routeCommand() *cli.Command {
 			{Name: "edit", Usage: "change what a route chooses, or its terms; what is not given stays", ArgsUsage: "NAME",
 				Description: "Example: candid route edit to-stonewick --cap \"5 Mbit/s\" --priority 3",
 				Flags:       append([]cli.Flag{volumes(false)}, termFlags()...),
-				Action: with("NAME", func(ctx context.Context, f *face, cmd *cli.Command) error {
+				Action: with("NAME", func(ctx context.Context, f *session, cmd *cli.Command) error {
 					var r api.Route
 					if err := f.Get(ctx, path(cmd), nil, &r); err != nil {
 						return err
@@ -119,7 +119,7 @@ func routeCommand() *cli.Command {
 			act("pause", "stop a route; what it wants stays owed"),
 			act("resume", "let a paused route go on"),
 			{Name: "run", Usage: "carry now", ArgsUsage: "NAME", Description: "Example: candid route run to-stonewick",
-				Flags: runFlags(), Action: with("NAME", func(ctx context.Context, f *face, cmd *cli.Command) error {
+				Flags: runFlags(), Action: with("NAME", func(ctx context.Context, f *session, cmd *cli.Command) error {
 					var r api.Run
 					if err := f.Post(ctx, path(cmd)+"/runs", nil, &r); err != nil {
 						return err
@@ -127,14 +127,14 @@ func routeCommand() *cli.Command {
 					return f.follow(ctx, cmd, &r)
 				})},
 			{Name: "remove", Usage: "close a route; what it carried stays", ArgsUsage: "NAME",
-				Description: "Example: candid route remove trial", Action: with("NAME", func(ctx context.Context, f *face,
+				Description: "Example: candid route remove trial", Action: with("NAME", func(ctx context.Context, f *session,
 					cmd *cli.Command) error {
 					return f.sentence(func(out any) error { return f.Delete(ctx, path(cmd), out) })
 				})},
 		}}
 }
 
-func routeAdd(ctx context.Context, f *face, cmd *cli.Command) error {
+func routeAdd(ctx context.Context, f *session, cmd *cli.Command) error {
 	ask := api.RouteAdd{Name: cmd.Args().First(), To: cmd.String("to"), From: cmd.String("from"),
 		Terms: terms(cmd, api.RouteTerms{})}
 	if (ask.To == "") == (ask.From == "") {
@@ -165,7 +165,7 @@ func routeAdd(ctx context.Context, f *face, cmd *cli.Command) error {
 	})
 }
 
-func routeTell(f *face, r *api.Route) {
+func routeTell(f *session, r *api.Route) {
 	f.say("%s, from %s to %s, is %s. %s", r.Name, r.From, r.To, r.State, r.Sentence)
 	chosen := "named " + strings.Join(r.Names, ", ")
 	if len(r.Labels) > 0 {
@@ -222,7 +222,7 @@ func termWords(r *api.Route) string {
 	return out
 }
 
-func routeShow(ctx context.Context, f *face, cmd *cli.Command) error {
+func routeShow(ctx context.Context, f *session, cmd *cli.Command) error {
 	var r api.Route
 	var ts []api.Traffic
 	name := url.PathEscape(cmd.Args().First())

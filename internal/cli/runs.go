@@ -24,7 +24,7 @@ func runCommand() *cli.Command {
 			Flags: []cli.Flag{&cli.IntFlag{Name: "limit", Value: 20, Usage: "how many"}, &cli.StringFlag{Name: "of",
 				Usage: "only those of this volume or route"}, &cli.StringFlag{Name: "kind",
 				Usage: "only these, such as snapshot, carry or restore"}},
-			Action: with("", func(ctx context.Context, f *face, cmd *cli.Command) error {
+			Action: with("", func(ctx context.Context, f *session, cmd *cli.Command) error {
 				var page api.Page[api.Run]
 				if err := f.Get(ctx, "/runs", url.Values{"limit": {strconv.Itoa(cmd.Int("limit"))}, "subject": {cmd.String("of")},
 					"kind": {cmd.String("kind")}}, &page); err != nil {
@@ -40,7 +40,7 @@ func runCommand() *cli.Command {
 				})
 			})},
 		{Name: "show", Usage: "one run with its log", ArgsUsage: "ID", Description: "Example: candid run show 17",
-			Action: with("ID", func(ctx context.Context, f *face, cmd *cli.Command) error {
+			Action: with("ID", func(ctx context.Context, f *session, cmd *cli.Command) error {
 				n, err := id(cmd)
 				if err != nil {
 					return err
@@ -63,7 +63,7 @@ func runCommand() *cli.Command {
 				})
 			})},
 		{Name: "follow", Usage: "show a run until it is over", ArgsUsage: "ID", Description: "Example: candid run follow 17",
-			Flags: runFlags(), Action: with("ID", func(ctx context.Context, f *face, cmd *cli.Command) error {
+			Flags: runFlags(), Action: with("ID", func(ctx context.Context, f *session, cmd *cli.Command) error {
 				n, err := id(cmd)
 				if err != nil {
 					return err
@@ -71,7 +71,7 @@ func runCommand() *cli.Command {
 				return f.followRun(ctx, cmd, n)
 			})},
 		{Name: "cancel", Usage: "end a run at its next safe point", ArgsUsage: "ID",
-			Description: "Example: candid run cancel 17", Action: with("ID", func(ctx context.Context, f *face,
+			Description: "Example: candid run cancel 17", Action: with("ID", func(ctx context.Context, f *session,
 				cmd *cli.Command) error {
 				n, err := id(cmd)
 				if err != nil {

@@ -18,7 +18,7 @@ func siteCommand() *cli.Command {
 	return &cli.Command{Name: "site", Usage: "other sites", Commands: []*cli.Command{
 		{Name: "invite", Usage: "make an invitation that another site can use once, within an hour",
 			Description: "Example: candid site invite --grant read --grant see", Flags: []cli.Flag{grants},
-			Action: with("", func(ctx context.Context, f *face, cmd *cli.Command) error {
+			Action: with("", func(ctx context.Context, f *session, cmd *cli.Command) error {
 				var i api.Invitation
 				if err := f.Post(ctx, "/sites/invitations", api.InviteAsk{Grants: cmd.StringSlice("grant")}, &i); err != nil {
 					return err
@@ -30,7 +30,7 @@ func siteCommand() *cli.Command {
 			})},
 		{Name: "order", Usage: "in which order other sites are asked for what is not here; with names: set it",
 			ArgsUsage: "[SITE...]", Description: "Example: candid site order stonewick mereside",
-			Action: with("[SITE...]", func(ctx context.Context, f *face, cmd *cli.Command) error {
+			Action: with("[SITE...]", func(ctx context.Context, f *session, cmd *cli.Command) error {
 				var order api.RecoveryOrder
 				err := f.Get(ctx, "/recovery/order", nil, &order)
 				if cmd.Args().Len() > 0 {
@@ -49,7 +49,7 @@ func siteCommand() *cli.Command {
 			})},
 		{Name: "pair", Usage: "pair with the site that made the invitation", ArgsUsage: "INVITATION",
 			Description: "Example: candid site pair harbor-invitation:… --grant nothing", Flags: []cli.Flag{grants},
-			Action: with("INVITATION", func(ctx context.Context, f *face, cmd *cli.Command) error {
+			Action: with("INVITATION", func(ctx context.Context, f *session, cmd *cli.Command) error {
 				var p api.Peer
 				if err := f.Post(ctx, "/sites", api.PairAsk{Invitation: cmd.Args().First(), Grants: cmd.StringSlice("grant")},
 					&p); err != nil {
@@ -72,7 +72,7 @@ func siteCommand() *cli.Command {
 			Flags: append([]cli.Flag{grants, &cli.StringSliceFlag{Name: "volumes",
 				Usage: "what to carry: key=value of labels (all must match), or name=VOLUME", Required: true},
 				&cli.BoolFlag{Name: "dry-run", Usage: "only tell what it would do"}}, termFlags()...),
-			Action: with("INVITATION...", func(ctx context.Context, f *face, cmd *cli.Command) error {
+			Action: with("INVITATION...", func(ctx context.Context, f *session, cmd *cli.Command) error {
 				ask := api.SetUp{Invitations: cmd.Args().Slice(), Grants: cmd.StringSlice("grant"),
 					Terms: terms(cmd, api.RouteTerms{}), DryRun: cmd.Bool("dry-run")}
 				var err error
@@ -94,7 +94,7 @@ func siteCommand() *cli.Command {
 				return &exitError{code: exitFailed}
 			})},
 		{Name: "list", Usage: "this site and those it is paired with", Description: "Example: candid site list",
-			Action: with("", func(ctx context.Context, f *face, cmd *cli.Command) error {
+			Action: with("", func(ctx context.Context, f *session, cmd *cli.Command) error {
 				var self api.Site
 				var ps []api.Peer
 				if err := errors.Join(f.Get(ctx, "/site", nil, &self), f.Get(ctx, "/sites", nil, &ps)); err != nil {
@@ -115,14 +115,14 @@ func siteCommand() *cli.Command {
 			})},
 		{Name: "confirm", Usage: "say that of two sites with one key only one is left", ArgsUsage: "NAME",
 			Description: "Example: candid site confirm stonewick",
-			Action: with("NAME", func(ctx context.Context, f *face, cmd *cli.Command) error {
+			Action: with("NAME", func(ctx context.Context, f *session, cmd *cli.Command) error {
 				return f.sentence(func(out any) error {
 					return f.Post(ctx, "/sites/"+url.PathEscape(cmd.Args().First())+"/confirm", nil, out)
 				})
 			})},
 		{Name: "check", Usage: "test whether a paired site answers and is the one it was", ArgsUsage: "NAME",
 			Description: "Example: candid site check stonewick",
-			Action: with("NAME", func(ctx context.Context, f *face, cmd *cli.Command) error {
+			Action: with("NAME", func(ctx context.Context, f *session, cmd *cli.Command) error {
 				var c api.PeerCheck
 				if err := f.Post(ctx, "/sites/"+url.PathEscape(cmd.Args().First())+"/check", nil, &c); err != nil {
 					return err
@@ -134,7 +134,7 @@ func siteCommand() *cli.Command {
 			Flags: []cli.Flag{&cli.StringSliceFlag{Name: "volumes", Usage: "what may be read: key=value of labels (all must " +
 				"match), or name=VOLUME; all volumes when not given"},
 				&cli.StringFlag{Name: "quota", Usage: "upper bound for what its snapshots need here, such as \"2 TiB\""}},
-			Action: with("NAME GRANT...", func(ctx context.Context, f *face, cmd *cli.Command) error {
+			Action: with("NAME GRANT...", func(ctx context.Context, f *session, cmd *cli.Command) error {
 				ask := api.GrantAsk{Grants: cmd.Args().Tail()}
 				var err error
 				if ask.Labels, ask.Names, err = choice(cmd.StringSlice("volumes")); err != nil {
@@ -153,7 +153,7 @@ func siteCommand() *cli.Command {
 			})},
 		{Name: "revoke", Usage: "take grants back, or end the pairing when none is named", ArgsUsage: "NAME [GRANT...]",
 			Description: "Example: candid site revoke mereside read",
-			Action: with("NAME [GRANT...]", func(ctx context.Context, f *face, cmd *cli.Command) error {
+			Action: with("NAME [GRANT...]", func(ctx context.Context, f *session, cmd *cli.Command) error {
 				return f.sentence(func(out any) error {
 					return f.Post(ctx, "/sites/"+url.PathEscape(cmd.Args().First())+"/revoke",
 						api.RevokeAsk{Grants: cmd.Args().Tail()}, out)
@@ -163,7 +163,7 @@ func siteCommand() *cli.Command {
 			Description: "Example: candid site rotate",
 			Flags: []cli.Flag{&cli.BoolFlag{Name: "force", Usage: "also when a paired site cannot be told; it must be " +
 				"paired anew"}},
-			Action: with("", func(ctx context.Context, f *face, cmd *cli.Command) error {
+			Action: with("", func(ctx context.Context, f *session, cmd *cli.Command) error {
 				path := "/site/rotate"
 				if cmd.Bool("force") {
 					path += "?force=true"
@@ -173,7 +173,7 @@ func siteCommand() *cli.Command {
 	}}
 }
 
-func grantsTell(f *face, p *api.Peer) {
+func grantsTell(f *session, p *api.Peer) {
 	f.say("Here %s may: %s. There this site may: %s.", p.Name, p.Grants.Words, p.Granted.Words)
 }
 
@@ -198,7 +198,7 @@ func paceCommand() *cli.Command {
 			Description: "Example: candid pace set stonewick \"20 Mbit/s between 07:00 and 19:00 on mon-fri\" \"200 Mbit/s\" " +
 				"--zone Europe/Lisbon",
 			Flags: []cli.Flag{&cli.StringFlag{Name: "zone", Usage: "time zone of the lines; UTC when not given"}},
-			Action: with("SITE [LINE...]", func(ctx context.Context, f *face, cmd *cli.Command) error {
+			Action: with("SITE [LINE...]", func(ctx context.Context, f *session, cmd *cli.Command) error {
 				var p api.Peer
 				ask := api.PaceSet{Lines: cmd.Args().Tail(), Zone: cmd.String("zone")}
 				if ask.Lines == nil {
@@ -211,7 +211,7 @@ func paceCommand() *cli.Command {
 			})},
 		{Name: "show", Usage: "the calendar, and what holds now", ArgsUsage: "SITE",
 			Description: "Example: candid pace show stonewick",
-			Action: with("SITE", func(ctx context.Context, f *face, cmd *cli.Command) error {
+			Action: with("SITE", func(ctx context.Context, f *session, cmd *cli.Command) error {
 				var ps []api.Peer
 				if err := f.Get(ctx, "/sites", nil, &ps); err != nil {
 					return err
@@ -227,7 +227,7 @@ func paceCommand() *cli.Command {
 	}}
 }
 
-func paceTell(f *face, p *api.Peer) {
+func paceTell(f *session, p *api.Peer) {
 	now := fmt.Sprintf("Towards %s at present: %s", p.Name, p.Pace.Now)
 	if p.Pace.NowBytes < 0 {
 		now = fmt.Sprintf("Nothing limits what is sent to %s at present", p.Name)

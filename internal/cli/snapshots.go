@@ -28,7 +28,7 @@ func snapshotCommand() *cli.Command {
 			Description: "Example: candid snapshot show 3f9a0c11b2d4", Action: with("ID", snapshotShow)},
 		{Name: "remove", Usage: "send a snapshot into grace", ArgsUsage: "ID",
 			Description: "Example: candid snapshot remove 3f9a0c11b2d4",
-			Action: with("ID", func(ctx context.Context, f *face, cmd *cli.Command) error {
+			Action: with("ID", func(ctx context.Context, f *session, cmd *cli.Command) error {
 				var s api.Snapshot
 				if err := f.Delete(ctx, "/snapshots/"+url.PathEscape(cmd.Args().First()), &s); err != nil {
 					return err
@@ -45,7 +45,7 @@ func snapshotCommand() *cli.Command {
 			Description: `Example: candid snapshot keep 3f9a0c11b2d4 --reason "audit of 2026" --until 2033-01-01`,
 			Flags: []cli.Flag{&cli.StringFlag{Name: "reason", Usage: "why, for whoever finds it years later", Required: true},
 				&cli.StringFlag{Name: "until", Usage: "WHEN the mark ends: a date, or +30d; it stays until let go when not given"}},
-			Action: with("ID", func(ctx context.Context, f *face, cmd *cli.Command) error {
+			Action: with("ID", func(ctx context.Context, f *session, cmd *cli.Command) error {
 				end, err := future(cmd.String("until"))
 				if err != nil {
 					return err
@@ -65,7 +65,7 @@ func snapshotCommand() *cli.Command {
 			})},
 		{Name: "let-go", Usage: "take a keep mark back; the rules decide again", ArgsUsage: "ID",
 			Description: "Example: candid snapshot let-go 3f9a0c11b2d4",
-			Action: with("ID", func(ctx context.Context, f *face, cmd *cli.Command) error {
+			Action: with("ID", func(ctx context.Context, f *session, cmd *cli.Command) error {
 				var s api.Snapshot
 				if err := f.Post(ctx, "/snapshots/"+url.PathEscape(cmd.Args().First())+"/let-go", nil, &s); err != nil {
 					return err
@@ -81,7 +81,7 @@ func snapshotCommand() *cli.Command {
 			})},
 		{Name: "recall", Usage: "take a snapshot back out of grace", ArgsUsage: "ID",
 			Description: "Example: candid snapshot recall 3f9a0c11b2d4",
-			Action: with("ID", func(ctx context.Context, f *face, cmd *cli.Command) error {
+			Action: with("ID", func(ctx context.Context, f *session, cmd *cli.Command) error {
 				var s api.Snapshot
 				if err := f.Post(ctx, "/snapshots/"+url.PathEscape(cmd.Args().First())+"/recall", nil, &s); err != nil {
 					return err
@@ -94,7 +94,7 @@ func snapshotCommand() *cli.Command {
 	}}
 }
 
-func snapshotTake(ctx context.Context, f *face, cmd *cli.Command) error {
+func snapshotTake(ctx context.Context, f *session, cmd *cli.Command) error {
 	ls, err := labels(cmd.StringSlice("label"))
 	if err != nil {
 		return err
@@ -111,7 +111,7 @@ func snapshotTake(ctx context.Context, f *face, cmd *cli.Command) error {
 	return f.follow(ctx, cmd, &r)
 }
 
-func snapshotList(ctx context.Context, f *face, cmd *cli.Command) error {
+func snapshotList(ctx context.Context, f *session, cmd *cli.Command) error {
 	limit := cmd.Int("limit")
 	var all []api.Snapshot
 	q := url.Values{"limit": {"1000"}}
@@ -152,7 +152,7 @@ func consistencyWords(c string) string {
 	return "files may have changed while others were read"
 }
 
-func snapshotShow(ctx context.Context, f *face, cmd *cli.Command) error {
+func snapshotShow(ctx context.Context, f *session, cmd *cli.Command) error {
 	var s api.Snapshot
 	if err := f.Get(ctx, "/snapshots/"+url.PathEscape(cmd.Args().First()), nil, &s); err != nil {
 		return err

@@ -11,7 +11,8 @@ import (
 
 func statusCommand() *cli.Command {
 	return &cli.Command{Name: "status", Usage: "how everything stands, in sentences",
-		Description: "Example: candid status", Action: with("", func(ctx context.Context, f *face, cmd *cli.Command) error {
+		Description: "Example: candid status", Action: with("", func(ctx context.Context, f *session,
+			cmd *cli.Command) error {
 			var st api.Status
 			if err := f.Get(ctx, "/status", nil, &st); err != nil {
 				return err
@@ -20,7 +21,7 @@ func statusCommand() *cli.Command {
 		})}
 }
 
-func (f *face) status(st *api.Status) {
+func (f *session) status(st *api.Status) {
 	f.say("%s, %s", st.Site, when(st.Now))
 	for _, s := range st.Sentences {
 		mark := " "

@@ -19,7 +19,7 @@ func tokenCommand() *cli.Command {
 				"administrators may"},
 			&cli.StringFlag{Name: "until", Usage: "WHEN it ends by itself: a date, or +90d; when it is removed if not given"},
 		},
-		Action: with("NAME", func(ctx context.Context, f *face, cmd *cli.Command) error {
+		Action: with("NAME", func(ctx context.Context, f *session, cmd *cli.Command) error {
 			end, err := future(cmd.String("until"))
 			if err != nil {
 				return err
@@ -34,7 +34,7 @@ func tokenCommand() *cli.Command {
 	}
 	list := &cli.Command{
 		Name: "list", Usage: "all tokens, without their texts", Description: "Example: candid token list",
-		Action: with("", func(ctx context.Context, f *face, cmd *cli.Command) error {
+		Action: with("", func(ctx context.Context, f *session, cmd *cli.Command) error {
 			var ts []api.Token
 			if err := f.Get(ctx, "/tokens", nil, &ts); err != nil {
 				return err
@@ -58,7 +58,7 @@ func tokenCommand() *cli.Command {
 	remove := &cli.Command{
 		Name: "remove", Usage: "make a token useless", ArgsUsage: "NAME",
 		Description: "Example: candid token remove night-desk",
-		Action: with("NAME", func(ctx context.Context, f *face, cmd *cli.Command) error {
+		Action: with("NAME", func(ctx context.Context, f *session, cmd *cli.Command) error {
 			return f.sentence(func(out any) error { return f.Delete(ctx, "/tokens/"+url.PathEscape(cmd.Args().First()), out) })
 		}),
 	}

@@ -29,21 +29,21 @@ func volumeCommand() *cli.Command {
 		{Name: "confirm", Usage: "say that a volume is meant to be as it is now", ArgsUsage: "NAME",
 			Description: "Nothing is taken of a volume that is on another filesystem than before, or of which nearly " +
 				"everything vanished, until this is said. Example: candid volume confirm field-notebooks",
-			Action: with("NAME", func(ctx context.Context, f *face, cmd *cli.Command) error {
+			Action: with("NAME", func(ctx context.Context, f *session, cmd *cli.Command) error {
 				return f.sentence(func(out any) error {
 					return f.Post(ctx, "/volumes/"+url.PathEscape(cmd.Args().First())+"/confirm", nil, out)
 				})
 			})},
 		{Name: "pause", Usage: "take nothing of a volume and let nothing of it go", ArgsUsage: "NAME",
 			Description: "Example: candid volume pause herbarium-scans",
-			Action: with("NAME", func(ctx context.Context, f *face, cmd *cli.Command) error {
+			Action: with("NAME", func(ctx context.Context, f *session, cmd *cli.Command) error {
 				return f.sentence(func(out any) error {
 					return f.Post(ctx, "/volumes/"+url.PathEscape(cmd.Args().First())+"/pause", nil, out)
 				})
 			})},
 		{Name: "resume", Usage: "end a pause", ArgsUsage: "NAME",
 			Description: "Example: candid volume resume herbarium-scans",
-			Action: with("NAME", func(ctx context.Context, f *face, cmd *cli.Command) error {
+			Action: with("NAME", func(ctx context.Context, f *session, cmd *cli.Command) error {
 				return f.sentence(func(out any) error {
 					return f.Post(ctx, "/volumes/"+url.PathEscape(cmd.Args().First())+"/resume", nil, out)
 				})
@@ -57,14 +57,14 @@ func volumeCommand() *cli.Command {
 			Action: with("NAME [key=value...]", volumeLabel)},
 		{Name: "accept-rules", Usage: "let the rules that a volume's origin proposes apply here although they keep less",
 			ArgsUsage: "NAME", Description: "Example: candid volume accept-rules herbarium-scans@larkfield",
-			Action: with("NAME", func(ctx context.Context, f *face, cmd *cli.Command) error {
+			Action: with("NAME", func(ctx context.Context, f *session, cmd *cli.Command) error {
 				return f.sentence(func(out any) error {
 					return f.Post(ctx, "/volumes/"+url.PathEscape(cmd.Args().First())+"/accept-rules", nil, out)
 				})
 			})},
 		{Name: "admit", Usage: "let snapshots that arrived out of turn count: those named, or all of the volume",
 			ArgsUsage: "NAME [ID...]", Description: "Example: candid volume admit herbarium-scans@larkfield",
-			Action: with("NAME [ID...]", func(ctx context.Context, f *face, cmd *cli.Command) error {
+			Action: with("NAME [ID...]", func(ctx context.Context, f *session, cmd *cli.Command) error {
 				return f.sentence(func(out any) error {
 					return f.Post(ctx, "/volumes/"+url.PathEscape(cmd.Args().First())+"/admit",
 						api.Admit{Snapshots: cmd.Args().Tail()}, out)
@@ -75,7 +75,7 @@ func volumeCommand() *cli.Command {
 			Description: "Example: candid volume standby herbarium-scans@larkfield exact",
 			Flags: []cli.Flag{&cli.StringFlag{Name: "dir", Usage: "where; below the standby directory of site.yaml " +
 				"when not given"}},
-			Action: with("NAME exact|additive|none", func(ctx context.Context, f *face, cmd *cli.Command) error {
+			Action: with("NAME exact|additive|none", func(ctx context.Context, f *session, cmd *cli.Command) error {
 				return f.sentence(func(out any) error {
 					return f.Put(ctx, "/volumes/"+url.PathEscape(cmd.Args().First())+"/standby",
 						api.StandbySet{Mode: cmd.Args().Get(1), Dir: cmd.String("dir")}, out)
@@ -83,13 +83,13 @@ func volumeCommand() *cli.Command {
 			})},
 		{Name: "remove", Usage: "stop protecting a volume; its snapshots stay", ArgsUsage: "NAME",
 			Description: "Example: candid volume remove old-share",
-			Action: with("NAME", func(ctx context.Context, f *face, cmd *cli.Command) error {
+			Action: with("NAME", func(ctx context.Context, f *session, cmd *cli.Command) error {
 				return f.sentence(func(out any) error { return f.Delete(ctx, "/volumes/"+url.PathEscape(cmd.Args().First()), out) })
 			})},
 	}}
 }
 
-func volumeAdd(ctx context.Context, f *face, cmd *cli.Command) error {
+func volumeAdd(ctx context.Context, f *session, cmd *cli.Command) error {
 	ls, err := labels(cmd.StringSlice("label"))
 	if err != nil {
 		return err
@@ -111,7 +111,7 @@ func volumeAdd(ctx context.Context, f *face, cmd *cli.Command) error {
 	})
 }
 
-func volumeList(ctx context.Context, f *face, cmd *cli.Command) error {
+func volumeList(ctx context.Context, f *session, cmd *cli.Command) error {
 	var vs []api.Volume
 	if err := f.Get(ctx, "/volumes", nil, &vs); err != nil {
 		return err
@@ -127,7 +127,7 @@ func volumeList(ctx context.Context, f *face, cmd *cli.Command) error {
 	})
 }
 
-func volumeShow(ctx context.Context, f *face, cmd *cli.Command) error {
+func volumeShow(ctx context.Context, f *session, cmd *cli.Command) error {
 	var v api.Volume
 	if err := f.Get(ctx, "/volumes/"+url.PathEscape(cmd.Args().First()), nil, &v); err != nil {
 		return err
@@ -165,7 +165,7 @@ func volumeShow(ctx context.Context, f *face, cmd *cli.Command) error {
 	})
 }
 
-func volumeLabel(ctx context.Context, f *face, cmd *cli.Command) error {
+func volumeLabel(ctx context.Context, f *session, cmd *cli.Command) error {
 	path := "/volumes/" + url.PathEscape(cmd.Args().First())
 	var v api.Volume
 	if err := f.Get(ctx, path, nil, &v); err != nil {
@@ -225,7 +225,7 @@ func browseCommand() *cli.Command {
 	return &cli.Command{Name: "browse", Usage: "a directory as of a moment", ArgsUsage: "VOLUME [PATH]",
 		Description: `Example: candid browse herbarium-scans sheets/1931 --at "2026-03-04 14:05"`,
 		Flags:       []cli.Flag{atFlag()},
-		Action: with("VOLUME [PATH]", func(ctx context.Context, f *face, cmd *cli.Command) error {
+		Action: with("VOLUME [PATH]", func(ctx context.Context, f *session, cmd *cli.Command) error {
 			q := url.Values{"at": {moment(cmd.String("at"))}, "path": {cmd.Args().Get(1)}}
 			var b api.Browse
 			for {
@@ -276,14 +276,14 @@ func runFlags() []cli.Flag {
 }
 
 // follow shows a run until it is over.
-func (f *face) follow(ctx context.Context, cmd *cli.Command, r *api.Run) error {
+func (f *session) follow(ctx context.Context, cmd *cli.Command, r *api.Run) error {
 	if cmd.Bool("no-wait") {
 		return f.show(r, func() { f.say("Run %d goes on: candid run follow %d", r.ID, r.ID) })
 	}
 	return f.followRun(ctx, cmd, r.ID)
 }
 
-func (f *face) followRun(ctx context.Context, cmd *cli.Command, id int64) error {
+func (f *session) followRun(ctx context.Context, cmd *cli.Command, id int64) error {
 	bar := newBar(f)
 	began := time.Now()
 	r, err := f.WaitRun(ctx, id, func(r *api.Run) { bar.update(r, time.Since(began)) })

@@ -74,7 +74,7 @@ func terminalWidth(w any) int {
 }
 
 // list prints a table that fits the terminal; piped, it is plain columns by tabs.
-func (f *face) list(head []string, rows [][]string, empty string) {
+func (f *session) list(head []string, rows [][]string, empty string) {
 	if len(rows) == 0 {
 		f.say("%s", empty)
 		return

@@ -78,7 +78,7 @@ func TestTablesFit(t *testing.T) {
 // Piped, a list is tab separated with one line per row, for awk and cut.
 func TestPipedList(t *testing.T) {
 	out := &strings.Builder{}
-	f := &face{out: out}
+	f := &session{out: out}
 	f.list([]string{"A", "B"}, [][]string{{"1", "x y"}, {"2", ""}}, "none")
 	f.list([]string{"A"}, nil, "No rows yet.")
 	require.Equal(t, "A\tB\n1\tx y\n2\t\nNo rows yet.\n", out.String())

@@ -249,14 +249,14 @@ func (s *server) signOut(w http.ResponseWriter, r *http.Request) {
 	w.WriteHeader(http.StatusNoContent)
 }
 
-// seldom lets one thing of a kind through in a while: what a stranger can cause any number
+// rateLimiter lets one thing of a kind through in a while: what a stranger can cause any number
 // of times must not fill the ledger.
-type seldom struct {
+type rateLimiter struct {
 	mu   sync.Mutex
 	last map[string]time.Time
 }
 
-func (l *seldom) first(key string, every time.Duration) bool {
+func (l *rateLimiter) first(key string, every time.Duration) bool {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	now := time.Now()

@@ -144,8 +144,8 @@ type server struct {
 	listings, downloads *costs
 	streams             limit.Places
 	refusals            refusals
-	wrong               seldom // wrong passwords
-	davSeen             seldom // moments read by WebDAV
+	wrong               rateLimiter // wrong passwords
+	davSeen             rateLimiter // moments read by WebDAV
 }
 
 // secret is the Cache-Control of answers that hold a token or an invitation. They are

@@ -255,10 +255,10 @@ func (e *Viewer) Versions(volume, path string) (*api.Versions, error) {
 		return nil, err
 	}
 	get := object.Getter(s.Store.Get)
-	var veil *tree.Veil
+	var filtered *tree.FilteredTree
 	if e.who != nil {
-		veil = tree.NewVeil(get, e.who.Person, e.who.Grants[volume])
-		get = veil.Get
+		filtered = tree.NewFilteredTree(get, e.who.Person, e.who.Grants[volume])
+		get = filtered.Get
 	}
 	look := lookups{get: get, known: map[lookKey]*object.Entry{}}
 	out := &api.Versions{Path: phrase.Printable([]byte(rel)), Items: []api.Version{}}
@@ -268,8 +268,8 @@ func (e *Viewer) Versions(volume, path string) (*api.Versions, error) {
 		root, err := s.rules.RootOf(r)
 		var e *object.Entry
 		if err == nil {
-			if veil != nil {
-				root = veil.Root(root)
+			if filtered != nil {
+				root = filtered.Root(root)
 			}
 			e, err = look.find(root, rel)
 		}

@@ -120,8 +120,8 @@ func (e *Viewer) PrepareRestore(ctx context.Context, ask api.RestoreAsk) (ready 
 		return nil, err
 	}
 	if e.who != nil {
-		get, veiled := e.through(v.Name, source.Get, root)
-		source, root = getter(get), veiled
+		get, filtered := e.through(v.Name, source.Get, root)
+		source, root = getter(get), filtered
 	}
 	r.opt = tree.RestoreOptions{Source: source, Root: root, As: e.person(), OnConflict: choice, Chunker: ck,
 		Suffix: asOf(row)}

@@ -41,7 +41,7 @@ func (e *Viewer) through(volume string, get object.Getter, root *object.Root) (o
 	if e.who == nil {
 		return get, root
 	}
-	v := tree.NewVeil(get, e.who.Person, e.who.Grants[volume])
+	v := tree.NewFilteredTree(get, e.who.Person, e.who.Grants[volume])
 	return v.Get, v.Root(root)
 }
 
@@ -60,14 +60,14 @@ func (e *Viewer) volumeNames() ([]string, error) {
 // lookout tells whether snapshots of a volume have paths that these eyes see. A snapshot is
 // opened once for all that is asked of it.
 func (e *Viewer) lookout(volume string) func(snapshot, path string) bool {
-	veil := tree.NewVeil(e.s.Store.Get, e.who.Person, e.who.Grants[volume])
+	filtered := tree.NewFilteredTree(e.s.Store.Get, e.who.Person, e.who.Grants[volume])
 	roots := map[string]*object.Root{} // nil: it cannot be read
 	return func(snapshot, path string) bool {
 		root, known := roots[snapshot]
 		if !known {
 			if row, err := e.s.Catalog.Snapshot(snapshot); err == nil {
 				if plain, err := e.s.rules.RootOf(row); err == nil {
-					root = veil.Root(plain)
+					root = filtered.Root(plain)
 				}
 			}
 			roots[snapshot] = root
@@ -75,7 +75,7 @@ func (e *Viewer) lookout(volume string) func(snapshot, path string) bool {
 		if root == nil {
 			return false
 		}
-		_, err := tree.Lookup(veil.Get, root, path)
+		_, err := tree.Lookup(filtered.Get, root, path)
 		return err == nil
 	}
 }

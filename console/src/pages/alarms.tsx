@@ -3,7 +3,7 @@ import { useState } from "react";
 import { Link } from "react-router";
 
 import { api, once, type Schemas, told } from "../api/client";
-import { ByCommand, Command, Trouble, Waiting } from "../parts/bits";
+import { ByCommand, Command, Trouble, Waiting } from "../parts/ui";
 import { ago, span, stamp } from "../parts/words";
 
 /** What needs a person, each once, with its end. */

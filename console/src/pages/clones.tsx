@@ -4,7 +4,7 @@ import { Link } from "react-router";
 
 import { api, once, type Schemas, told } from "../api/client";
 import { useRun, worked } from "../api/run";
-import { ByCommand, Field, Progress, Sheet, Trouble } from "../parts/bits";
+import { ByCommand, Field, Progress, Sheet, Trouble } from "../parts/ui";
 import { ago, size, stamp, word } from "../parts/words";
 
 type Clone = Schemas["Clone"];

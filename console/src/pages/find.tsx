@@ -3,7 +3,7 @@ import { useState } from "react";
 import { useSearchParams } from "react-router";
 
 import { api, type Schemas, told } from "../api/client";
-import { Trouble, Waiting } from "../parts/bits";
+import { Trouble, Waiting } from "../parts/ui";
 import { ago, exact, size, stamp } from "../parts/words";
 import { RestoreSheet } from "./restore";
 import { VersionsSheet } from "./versions";

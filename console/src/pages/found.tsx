@@ -2,7 +2,7 @@ import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 
 import { api, once, type Schemas, told } from "../api/client";
-import { Field, Sheet, Trouble, Waiting } from "../parts/bits";
+import { Field, Sheet, Trouble, Waiting } from "../parts/ui";
 import { size, stamp } from "../parts/words";
 
 type Moment = Schemas["FoundMoment"];

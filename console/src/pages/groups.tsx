@@ -3,9 +3,9 @@ import { useState } from "react";
 import { Link } from "react-router";
 
 import { api, once, type Schemas, told } from "../api/client";
-import { Field, Sheet, Trouble } from "../parts/bits";
+import { Field, Sheet, Trouble } from "../parts/ui";
 import { ago, stamp } from "../parts/words";
-import { TogetherSheet } from "./together";
+import { TogetherSheet } from "./grouprestore";
 
 type Group = Schemas["Group"];
 

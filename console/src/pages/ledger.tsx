@@ -2,7 +2,7 @@ import { useInfiniteQuery, useMutation } from "@tanstack/react-query";
 import { useSearchParams } from "react-router";
 
 import { api, once, told } from "../api/client";
-import { ByCommand, Trouble, Waiting } from "../parts/bits";
+import { ByCommand, Trouble, Waiting } from "../parts/ui";
 import { ago, stamp } from "../parts/words";
 
 /** Who did what, and whether the record of it is whole. */

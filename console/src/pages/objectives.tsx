@@ -2,7 +2,7 @@ import { useQuery } from "@tanstack/react-query";
 import { useSearchParams } from "react-router";
 
 import { api, type Schemas, told } from "../api/client";
-import { ByCommand, Trouble, Waiting } from "../parts/bits";
+import { ByCommand, Trouble, Waiting } from "../parts/ui";
 import { span, stamp } from "../parts/words";
 
 type Report = Schemas["Objectives"];

@@ -2,7 +2,7 @@ import { useQuery } from "@tanstack/react-query";
 import { useSearchParams } from "react-router";
 
 import { api, type Schemas, told } from "../api/client";
-import { Progress, State, Trouble } from "../parts/bits";
+import { Progress, State, Trouble } from "../parts/ui";
 import { Ruler } from "../parts/ruler";
 import { useTime } from "../parts/time";
 import { stamp } from "../parts/words";

@@ -2,7 +2,7 @@ import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 
 import { api, once, type Schemas, told } from "../api/client";
-import { Field, Sheet, Trouble } from "../parts/bits";
+import { Field, Sheet, Trouble } from "../parts/ui";
 import { ago, size, stamp } from "../parts/words";
 
 type Peer = Schemas["Peer"];

@@ -2,7 +2,7 @@ import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 
 import { api, once, told } from "../api/client";
-import { Field, Sheet, Trouble } from "../parts/bits";
+import { Field, Sheet, Trouble } from "../parts/ui";
 import { size } from "../parts/words";
 
 /** Disks of this site that hold copies of their own, and come and go. */

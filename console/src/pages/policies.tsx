@@ -3,7 +3,7 @@ import { useEffect, useRef, useState } from "react";
 import { Link, useSearchParams } from "react-router";
 
 import { api, once, type Schemas, told } from "../api/client";
-import { ByCommand, Trouble, Waiting } from "../parts/bits";
+import { ByCommand, Trouble, Waiting } from "../parts/ui";
 import { size, stamp } from "../parts/words";
 import { useOffers } from "../parts/offers";
 import { PolicyForm } from "./policyform";

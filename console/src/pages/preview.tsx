@@ -1,7 +1,7 @@
 import { useQuery } from "@tanstack/react-query";
 
 import { api, told } from "../api/client";
-import { Trouble } from "../parts/bits";
+import { Trouble } from "../parts/ui";
 import { Growth, Ladder } from "../parts/outlook";
 
 const horizons: [number, string][] = [

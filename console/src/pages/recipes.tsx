@@ -3,7 +3,7 @@ import { useState } from "react";
 import { Link } from "react-router";
 
 import { api, once, type Schemas, told } from "../api/client";
-import { Field, Sheet, State, Trouble } from "../parts/bits";
+import { Field, Sheet, State, Trouble } from "../parts/ui";
 import { ago, size, span, stamp } from "../parts/words";
 
 type Recipe = Schemas["Recipe"];

@@ -3,7 +3,7 @@ import { useState } from "react";
 import { Link, useSearchParams } from "react-router";
 
 import { api, once, type RestoreResult, told } from "../api/client";
-import { ByCommand, Field, Progress, Sheet, State, Trouble, Waiting } from "../parts/bits";
+import { ByCommand, Field, Progress, Sheet, State, Trouble, Waiting } from "../parts/ui";
 import { ago, stamp, word } from "../parts/words";
 import { Clones } from "./clones";
 import { Find } from "./find";

@@ -4,7 +4,7 @@ import { Link } from "react-router";
 
 import { api, once, type RestoreAsk, type RestoreResult, told } from "../api/client";
 import { useRun, worked } from "../api/run";
-import { Command, Field, Progress, Sheet, Trouble } from "../parts/bits";
+import { Command, Field, Progress, Sheet, Trouble } from "../parts/ui";
 import { size, stamp, word } from "../parts/words";
 import { UndoButton } from "./undo";
 

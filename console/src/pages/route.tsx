@@ -4,7 +4,7 @@ import { useState } from "react";
 import { Link, useNavigate, useParams } from "react-router";
 
 import { api, once, type Schemas, told } from "../api/client";
-import { ByCommand, Sheet, State, Trouble, Waiting } from "../parts/bits";
+import { ByCommand, Sheet, State, Trouble, Waiting } from "../parts/ui";
 import { ago, size, span, stamp } from "../parts/words";
 import { RouteForm } from "./routeform";
 

@@ -2,7 +2,7 @@ import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 
 import { api, once, type Route, type Schemas, told } from "../api/client";
-import { Field, Sheet, Trouble } from "../parts/bits";
+import { Field, Sheet, Trouble } from "../parts/ui";
 
 type Terms = Schemas["RouteTerms"];
 

@@ -2,7 +2,7 @@ import { useMutation, useQuery } from "@tanstack/react-query";
 import { Link, useParams, useSearchParams } from "react-router";
 
 import { api, once, told } from "../api/client";
-import { ByCommand, Progress, State, Trouble, Waiting } from "../parts/bits";
+import { ByCommand, Progress, State, Trouble, Waiting } from "../parts/ui";
 import { ago, stamp } from "../parts/words";
 import { UndoButton } from "./undo";
 

@@ -3,7 +3,7 @@ import { useState } from "react";
 import { Link } from "react-router";
 
 import { api, once, told } from "../api/client";
-import { ByCommand, Field, Sheet, State, Trouble, Waiting } from "../parts/bits";
+import { ByCommand, Field, Sheet, State, Trouble, Waiting } from "../parts/ui";
 import { stamp } from "../parts/words";
 import { SiteMap } from "./map";
 import { PeerRow } from "./peers";

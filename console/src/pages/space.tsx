@@ -2,10 +2,10 @@ import { useMutation, useQuery } from "@tanstack/react-query";
 import { useNavigate, useSearchParams } from "react-router";
 
 import { api, once, told } from "../api/client";
-import { ByCommand, Trouble, Waiting } from "../parts/bits";
+import { ByCommand, Trouble, Waiting } from "../parts/ui";
 import { exact, size, stamp, word } from "../parts/words";
-import { Caps, Forecast } from "./bounds";
-import { VolumeSpace } from "./returns";
+import { Caps, Forecast } from "./limits";
+import { VolumeSpace } from "./reclaim";
 
 export function Space() {
   const go = useNavigate();

@@ -2,7 +2,7 @@ import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 
 import { api, type Schemas, told } from "../api/client";
-import { Trouble, Waiting } from "../parts/bits";
+import { Trouble, Waiting } from "../parts/ui";
 import { size } from "../parts/words";
 import { RestoreSheet } from "./restore";
 

@@ -2,7 +2,7 @@ import { useQuery } from "@tanstack/react-query";
 import { Link } from "react-router";
 
 import { api, told } from "../api/client";
-import { ByCommand, Command, Progress, Trouble, Waiting } from "../parts/bits";
+import { ByCommand, Command, Progress, Trouble, Waiting } from "../parts/ui";
 import { Ruler } from "../parts/ruler";
 import { ago, exact, size, stamp } from "../parts/words";
 

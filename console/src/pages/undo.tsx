@@ -3,7 +3,7 @@ import { useState } from "react";
 import { Link } from "react-router";
 
 import { api, once, type RestoreResult, type Run, told } from "../api/client";
-import { Sheet, Trouble } from "../parts/bits";
+import { Sheet, Trouble } from "../parts/ui";
 
 /** Takes a restore in place back, after saying what that means. */
 export function UndoButton({ run }: { run: Run }) {

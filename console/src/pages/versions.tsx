@@ -2,7 +2,7 @@ import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 
 import { api, type Schemas, told } from "../api/client";
-import { Command, Sheet, Trouble, Waiting } from "../parts/bits";
+import { Command, Sheet, Trouble, Waiting } from "../parts/ui";
 import { exact, size, stamp, word } from "../parts/words";
 import { RestoreSheet } from "./restore";
 

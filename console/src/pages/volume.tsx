@@ -3,7 +3,7 @@ import { useState } from "react";
 import { useNavigate, useParams } from "react-router";
 
 import { api, once, type Snapshot, told } from "../api/client";
-import { ByCommand, State, Trouble, Waiting } from "../parts/bits";
+import { ByCommand, State, Trouble, Waiting } from "../parts/ui";
 import { Ruler } from "../parts/ruler";
 import { useTime } from "../parts/time";
 import { ago, stamp, word } from "../parts/words";

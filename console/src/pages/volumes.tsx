@@ -3,7 +3,7 @@ import { useState } from "react";
 import { Link, useSearchParams } from "react-router";
 
 import { api, once, type Schemas, told } from "../api/client";
-import { ByCommand, Field, Sheet, State, Trouble, Waiting } from "../parts/bits";
+import { ByCommand, Field, Sheet, State, Trouble, Waiting } from "../parts/ui";
 import { ago, size, stamp } from "../parts/words";
 import { Groups } from "./groups";
 

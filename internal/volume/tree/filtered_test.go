@@ -93,7 +93,7 @@ func listAll(t require.TestingT, get object.Getter, id object.ID, at string, out
 	}))
 }
 
-// A veil shows exactly what was granted and may be read, whatever the tree: listed, and looked
+// A filtered tree shows exactly what was granted and may be read, whatever the tree: listed, and looked
 // up by name; and the same twice.
 func TestVeilShowsExactly(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
@@ -107,7 +107,7 @@ func TestVeilShowsExactly(t *testing.T) {
 			granted = append(granted, rapid.SampledFrom(append([]string{"not/there"}, all...)).Draw(t, "also"))
 		}
 		who := rights.Person{UID: 1, GIDs: []uint32{uint32(rapid.IntRange(1, 3).Draw(t, "group"))}}
-		v := NewVeil(h.Get, who, granted)
+		v := NewFilteredTree(h.Get, who, granted)
 		var want, got, again []string
 		tree.expect(&who, granted, "", false, &want)
 		seen := v.Root(root)
@@ -124,7 +124,7 @@ func TestVeilShowsExactly(t *testing.T) {
 	})
 }
 
-// A veiled directory of many pages has what may be seen of all of them, and does not tell how
+// A filtered directory of many pages has what may be seen of all of them, and does not tell how
 // much there is besides.
 func TestVeilOverManyPages(t *testing.T) {
 	h := treetest.New()
@@ -136,7 +136,7 @@ func TestVeilOverManyPages(t *testing.T) {
 	id, err := b.Finish()
 	require.NoError(t, err)
 	root := &object.Root{Top: object.Entry{Kind: object.Dir, Mode: 0o755, HasContent: true, Content: id}, HasLinks: true}
-	v := NewVeil(h.Get, rights.Person{UID: 3, GIDs: []uint32{3}}, []string{""})
+	v := NewFilteredTree(h.Get, rights.Person{UID: 3, GIDs: []uint32{3}}, []string{""})
 	seen := v.Root(root)
 	require.False(t, seen.HasLinks)
 	var got []string

@@ -2,7 +2,7 @@ import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 
 import { api, told } from "../api/client";
-import { Trouble, Waiting } from "../parts/bits";
+import { Trouble, Waiting } from "../parts/ui";
 import { exact, size, stamp } from "../parts/words";
 
 /** What one volume's snapshots take, when that comes back, and what removing some would give. */

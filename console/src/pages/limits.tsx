@@ -3,7 +3,7 @@ import { scaleLinear, scaleTime } from "d3-scale";
 import { useState } from "react";
 
 import { api, once, type Schemas, told } from "../api/client";
-import { Field, Sheet, Trouble } from "../parts/bits";
+import { Field, Sheet, Trouble } from "../parts/ui";
 import { exact, size, stamp } from "../parts/words";
 
 /** When the disk is full, going on as lately: what was measured, and the line ahead. */

@@ -10,48 +10,48 @@ import (
 	"candidharbor/core/rights"
 )
 
-// Veil shows of trees what one person may see: what lies in the folders that were granted,
+// FilteredTree shows of trees what one person may see: what lies in the folders that were granted,
 // and there what owner, mode and access control list as recorded let the person read. Of
 // directories that means to list and to pass through. Devices, pipes and sockets are not
 // shown, and names of one file are files of their own. A granted folder within another counts
 // for itself, also where the outer one may not be read.
 //
 // What it shows is read like any tree. Its directories have identities of their own, which
-// mean something to this veil alone.
-type Veil struct {
+// mean something to this tree alone.
+type FilteredTree struct {
 	get     object.Getter
 	who     rights.Person
 	granted []string // clean paths; "" is the top
 
 	mu    sync.Mutex
-	stand map[object.ID]veiled
+	stand map[object.ID]filteredDir
 }
 
-// veiled is a directory node as it is reached on one way.
-type veiled struct {
+// filteredDir is a directory node as it is reached on one way.
+type filteredDir struct {
 	id     object.ID
 	path   string
 	within bool // it lies in what is granted; else it is on the way to that
 }
 
-// NewVeil returns a veil over the trees that get reads.
-func NewVeil(get object.Getter, who rights.Person, granted []string) *Veil {
-	return &Veil{get: get, who: who, granted: granted, stand: map[object.ID]veiled{}}
+// NewFilteredTree returns a filtered tree over the trees that get reads.
+func NewFilteredTree(get object.Getter, who rights.Person, granted []string) *FilteredTree {
+	return &FilteredTree{get: get, who: who, granted: granted, stand: map[object.ID]filteredDir{}}
 }
 
 // Root is a snapshot's root as the person sees it.
-func (v *Veil) Root(r *object.Root) *object.Root {
+func (v *FilteredTree) Root(r *object.Root) *object.Root {
 	out := *r
 	out.HasLinks, out.Links = false, object.ID{}
 	if slices.Contains(v.granted, "") && v.shows(&r.Top) {
-		out.Top.Content = v.standIn(veiled{id: r.Top.Content, within: true})
+		out.Top.Content = v.standIn(filteredDir{id: r.Top.Content, within: true})
 	} else {
-		out.Top.Content = v.standIn(veiled{id: r.Top.Content})
+		out.Top.Content = v.standIn(filteredDir{id: r.Top.Content})
 	}
 	return &out
 }
 
-func (v *Veil) standIn(w veiled) object.ID {
+func (v *FilteredTree) standIn(w filteredDir) object.ID {
 	text := append([]byte("veiled "), w.id[:]...)
 	if w.within {
 		text = append(text, "\x00"...)
@@ -63,7 +63,7 @@ func (v *Veil) standIn(w veiled) object.ID {
 	return id
 }
 
-func (v *Veil) shows(e *object.Entry) bool {
+func (v *FilteredTree) shows(e *object.Entry) bool {
 	switch e.Kind {
 	case object.Dir:
 		return v.who.May(e, rights.Read|rights.Search)
@@ -74,7 +74,7 @@ func (v *Veil) shows(e *object.Entry) bool {
 }
 
 // Get reads an object: a directory as the person sees it, anything else as it is.
-func (v *Veil) Get(id object.ID) (object.Envelope, error) {
+func (v *FilteredTree) Get(id object.ID) (object.Envelope, error) {
 	v.mu.Lock()
 	w, ok := v.stand[id]
 	v.mu.Unlock()
@@ -92,10 +92,10 @@ func (v *Veil) Get(id object.ID) (object.Envelope, error) {
 			return shown
 		}
 		onTheWay := slices.ContainsFunc(v.granted, func(g string) bool { return strings.HasPrefix(g, at+"/") })
-		e.Content = v.standIn(veiled{id: e.Content, path: at, within: shown})
+		e.Content = v.standIn(filteredDir{id: e.Content, path: at, within: shown})
 		return shown || onTheWay
 	}
 	return object.MapDir(env, keep, func(id object.ID) object.ID {
-		return v.standIn(veiled{id: id, path: w.path, within: w.within})
+		return v.standIn(filteredDir{id: id, path: w.path, within: w.within})
 	})
 }
