@@ -62,4 +62,12 @@ func TestCodesOfOlderRows(t *testing.T) {
 		require.Equal(t, goings[row.LetGo], row.LetGoCause, row.LetGo)
 		require.Equal(t, map[bool]string{true: "9f3a11c0"}[row.ID == "b"], row.Branch)
 	}
+	branches, err := c.Branches("here", "l", 1, 0, 2)
+	require.NoError(t, err)
+	require.Equal(t, []string{"9f3a11c0"}, branches)
+	_, err = c.db.Exec(`UPDATE snapshots SET out_of_turn='' WHERE id='b'`)
+	require.NoError(t, err)
+	branches, err = c.Branches("here", "l", 1, 0, 2)
+	require.NoError(t, err)
+	require.Empty(t, branches, "what was admitted is of the history")
 }

@@ -333,11 +333,11 @@ func (c *Catalog) Twin(place string, s *Snapshot) (id string, err error) {
 	return id, err
 }
 
-// Branches are those of which snapshots at positions of a lineage arrived.
+// Branches are those of which snapshots at positions of a lineage arrived and were not admitted.
 func (c *Catalog) Branches(place, lineage string, term, from, to int64) (branches []string, err error) {
 	err = c.db.Select(&branches,
 		`SELECT branch FROM snapshots WHERE place=? AND lineage=? AND term=? AND sequence BETWEEN ? AND ?
-		AND branch<>''`, place, lineage, term, from, to)
+		AND branch<>'' AND out_of_turn<>''`, place, lineage, term, from, to)
 	return branches, err
 }
 
