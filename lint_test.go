@@ -38,6 +38,7 @@ var byPath = map[string]string{
 	"internal/pairing/places.go":         "nobody but root can move what was attached: notSwapped",
 	"internal/recovery/external.go":      "whether it is a directory is only told; it is opened beneath its root",
 	"internal/recovery/prepare.go":       "what is seen is only told; the restore opens its target beneath a root",
+	"internal/recovery/restorerun.go":    "what is seen is only told",
 	"internal/recovery/restore.go":       "what is seen is only told",
 	"internal/recovery/recipes.go":       "what is seen is only told",
 	"internal/datadir/room.go":           "how much room there is, which is only told",

@@ -3,14 +3,12 @@ package recovery
 import (
 	"context"
 	"fmt"
-	"os"
 	"path/filepath"
 	"time"
 
 	"candidharbor/api"
 	"candidharbor/core/object"
 	"candidharbor/internal/beneath"
-	"candidharbor/internal/capture"
 	"candidharbor/internal/phrase"
 	"candidharbor/internal/refusal"
 	"candidharbor/internal/run"
@@ -135,151 +133,6 @@ func (s *Service) beginRestore(r *restoring, by string) (*run.Job, error) {
 		r.done()
 	}
 	return j, err
-}
-
-func (s *Service) restore(ctx context.Context, j *run.Job, r *restoring) (any, string, error) {
-	defer r.done()
-	j.Say("waiting for another run on the same target")
-	free, err := s.run.Hold(ctx, run.KeyTarget.Of(r.opt.Target))
-	if err != nil {
-		return nil, "", err
-	}
-	defer free()
-	// From here on a start after a kill goes on with it.
-	done, err := s.NoteTarget(j.Row.ID, r, "")
-	if err != nil {
-		return nil, "", err
-	}
-	r.noted = true
-	defer func() {
-		if s.run.Context().Err() == nil {
-			j.Finally = done
-		}
-	}()
-	// What is restored stays readable although its snapshot may be removed meanwhile.
-	lease := s.Store.NewLease()
-	defer lease.Release()
-	if r.far != nil {
-		held, err := s.fetchFar(ctx, j, r)
-		if err != nil {
-			return s.restoreResult(r, nil), "", err
-		}
-		defer func() {
-			if s.run.Context().Err() == nil {
-				held() // else the next start goes on with what is here
-			}
-		}()
-	} else if r.found == nil {
-		if err := s.holdSnapshot(lease, r.row.ID); err != nil {
-			return nil, "", err
-		}
-	}
-	var prog tree.Progress
-	r.opt.Progress = &prog
-	safety := ""
-	if r.live != nil {
-		release, err := s.run.Hold(ctx, run.KeyVolume.Of(r.live.Name))
-		if err != nil {
-			return nil, "", err
-		}
-		defer release()
-		// Of this volume alone, though it be one of a group: it goes with this restore.
-		row, outcome, err := s.capture.TakeHeld(ctx, j, nil, []string{r.live.Name}, r.live.Name,
-			capture.Taking{Cause: object.CauseSafety, Ask: api.SnapshotTake{
-				Note: fmt.Sprintf("before run %d restored %s as of %s here", j.Row.ID, r.v.Name, phrase.Stamp(r.row.Began.Time))}})
-		if err != nil {
-			return nil, "", fmt.Errorf("nothing was restored, because the safety snapshot failed: %w", err)
-		}
-		safety = row.ID
-		if r.opt.Safety, err = s.rules.RootOf(row); err != nil {
-			return nil, "", err
-		}
-		if err := s.holdSnapshot(lease, row.ID); err != nil {
-			return nil, "", err
-		}
-		j.Logf("safety %s", outcome)
-		s.run.Changed("snapshots", r.live.Name)
-		cache := s.capture.ScanCache(r.live)
-		defer cache.Close()
-		r.opt.Cache = cache
-	} else if err := s.makeParents(r); err != nil {
-		return nil, "", err
-	}
-	total := r.row.Bytes
-	if len(r.opt.Paths) > 0 {
-		total = 0
-	}
-	if r.Cut != nil && r.Cut.Safety != "" {
-		safety = r.Cut.Safety // as it was before anything was restored
-	}
-	begun := time.Now()
-	j.Begin(func() api.Progress {
-		return api.Progress{DoneBytes: prog.WrittenBytes.Load(), TotalBytes: total, Files: prog.WrittenFiles.Load()}
-	})
-	j.Say("writing")
-	if _, err := s.NoteTarget(j.Row.ID, r, safety); err != nil {
-		return nil, "", err
-	}
-	res, err := tree.Restore(ctx, r.opt)
-	if err != nil && s.run.Context().Err() != nil {
-		return nil, "", err // the next start goes on with it
-	}
-	out := s.restoreResult(r, res)
-	out.Safety = safety
-	if err != nil && ctx.Err() != nil {
-		switch _, serr := os.Stat(r.opt.Target); {
-		case out.Created+out.Replaced+out.Removed+out.Adjusted == 0:
-			err = &run.Partly{Leaves: "nothing was changed"}
-		case safety != "":
-			err = &run.Partly{Leaves: fmt.Sprintf("each file is the old or the new one (%s so far). What was put there can "+
-				"be taken back: candid undo %d", out.Summary, j.Row.ID)}
-		case serr == nil:
-			err = &run.Partly{Leaves: fmt.Sprintf("what is in %s is whole (%s so far), and the same restore goes on from there",
-				r.opt.Target, out.Summary)}
-		}
-		return out, "", err
-	}
-	if err != nil {
-		if safety != "" {
-			err = fmt.Errorf("%w. What was put there so far can be taken back: candid undo %d", err, j.Row.ID)
-		}
-		return out, "", err
-	}
-	for i, m := range out.Remarks {
-		if i == 50 {
-			j.Logf("… and %d more", out.RemarkCount-50)
-			break
-		}
-		j.Logf("%s: %s", m.Path, m.What)
-	}
-	if out.RemarkCount > 0 {
-		j.Remark()
-	}
-	if r.recipe != "" {
-		if err := s.recipeDone(ctx, j, r); err != nil {
-			return out, "", err
-		}
-	}
-	from := ""
-	if r.far != nil {
-		from = fmt.Sprintf(", from %s (%s fetched)", r.far.peer.Name, phrase.Size(r.far.Fetched.Load()))
-	}
-	words := fmt.Sprintf("%s as of %s in %s%s: %s; %s in %s%s", r.v.Name, phrase.Stamp(r.row.Began.Time), r.opt.Target,
-		from, out.Summary, phrase.Size(out.Bytes),
-		phrase.Ago(time.Since(begun)), capture.RemarkWords(out.RemarkCount))
-	if r.undoes != 0 {
-		done := "is taken back"
-		if res.Others > 0 {
-			done = fmt.Sprintf("is taken back but for %s that others changed since", phrase.Many(int(res.Others), "path"))
-		}
-		words = fmt.Sprintf("run %d %s, to %s as it was at %s: %s%s", r.undoes, done, r.v.Name,
-			phrase.Stamp(r.row.Began.Time), out.Summary, capture.RemarkWords(out.RemarkCount))
-	}
-	if safety != "" {
-		words += fmt.Sprintf(". What was there before is in the safety snapshot %s; to go back to it: candid undo %d",
-			safety[:12], j.Row.ID)
-	}
-	return out, words, nil
 }
 
 // holdSnapshot keeps all objects of a snapshot from being swept.
