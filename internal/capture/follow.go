@@ -142,7 +142,7 @@ func (s *Service) changeTold() {
 	if s.followers.wake != nil || !s.awaitsChanges.Load() {
 		return
 	}
-	s.followers.wake = time.AfterFunc(max(toldPause, toldShare*time.Duration(s.LookTook.Load())), func() {
+	s.followers.wake = time.AfterFunc(max(toldPause, toldShare*time.Duration(s.lookTook.Load())), func() {
 		s.followers.mu.Lock()
 		s.followers.wake = nil
 		s.followers.mu.Unlock()

@@ -31,8 +31,8 @@ func (s *Service) SettleAhead(v *catalog.Volume, now time.Time) error {
 		return nil
 	}
 	to := now
-	if s.run.Started.Before(to) {
-		to = s.run.Started
+	if s.run.Started().Before(to) {
+		to = s.run.Started()
 	}
 	to = to.Add(-time.Nanosecond) // what is due at the start is due too
 	s.Log.Warn("the due times of a volume were settled ahead of the clock; it is due again", "volume", v.Name, "until",
@@ -61,7 +61,7 @@ func (s *Service) SkipDue(u *unit, why string, now time.Time) error {
 	var gaps []catalog.Gap
 	for _, d := range u.All {
 		if s.dueAtStart(d.v, d.rs) {
-			gaps = append(gaps, catalog.Gap{Volume: d.v.Name, Due: catalog.At(s.run.Started), Cause: why})
+			gaps = append(gaps, catalog.Gap{Volume: d.v.Name, Due: catalog.At(s.run.Started()), Cause: why})
 		}
 		for _, c := range d.rs.Take {
 			for t := range c.Between(d.v.ScheduledUntil.Time, now) {
@@ -121,7 +121,7 @@ func (s *Service) StartDue(u *unit, now time.Time) (*run.Job, error) {
 				return nil, "", err // due again when the service is back
 			}
 			for name, at := range latest {
-				gaps = append(gaps, catalog.Gap{Volume: name, Due: catalog.At(at), Cause: fmt.Sprintf("run %d failed: %s", j.Row.ID,
+				gaps = append(gaps, catalog.Gap{Volume: name, Due: catalog.At(at), Cause: fmt.Sprintf("run %d failed: %s", j.ID(),
 					err)})
 			}
 		}
@@ -151,12 +151,12 @@ func (s *Service) dueTimes(d *dueVolume, now time.Time) (latest time.Time, gaps 
 	firm := map[int64]bool{} // not only looks for changes, which come when they settle
 	atStart := s.dueAtStart(d.v, d.rs)
 	if atStart {
-		due = append(due, s.run.Started)
+		due = append(due, s.run.Started())
 	}
 	for _, c := range d.rs.Take {
 		for t := range c.Between(d.v.ScheduledUntil.Time, now) {
 			due = append(due, t)
-			if _, _, looks := c.OnChange(); !looks || t.Before(s.run.Started) {
+			if _, _, looks := c.OnChange(); !looks || t.Before(s.run.Started()) {
 				firm[t.UnixNano()] = true
 			}
 			if len(due) > mostGaps*4 {
@@ -170,7 +170,7 @@ func (s *Service) dueTimes(d *dueVolume, now time.Time) (latest time.Time, gaps 
 	sort.Slice(due, func(i, k int) bool { return due[i].Before(due[k]) })
 	due = slices.CompactFunc(due, time.Time.Equal)
 	for _, t := range due {
-		if now.Sub(t) > lateAfter && firm[t.UnixNano()] && !(atStart && t.Equal(s.run.Started)) {
+		if now.Sub(t) > lateAfter && firm[t.UnixNano()] && !(atStart && t.Equal(s.run.Started())) {
 			gaps = append(gaps, catalog.Gap{Volume: d.v.Name, Due: catalog.At(t), Cause: s.whyMissed(t)})
 		}
 	}
@@ -201,11 +201,11 @@ func (s *Service) IsDue(d *dueVolume, now time.Time) (is bool, next time.Time, e
 // dueAtStart reports whether a cadence asks for a snapshot at the start of the service
 // that was not taken yet.
 func (s *Service) dueAtStart(v *catalog.Volume, rs *rules.Ruleset) bool {
-	return v.ScheduledUntil.Before(s.run.Started) && slices.ContainsFunc(rs.Take, (*cadence.Cadence).AtStart)
+	return v.ScheduledUntil.Before(s.run.Started()) && slices.ContainsFunc(rs.Take, (*cadence.Cadence).AtStart)
 }
 
 func (s *Service) whyMissed(due time.Time) string {
-	if due.Before(s.run.Started) {
+	if due.Before(s.run.Started()) {
 		return "the service was not running"
 	}
 	return "the service did not get to it in time: the snapshot before went on, or the host slept"

@@ -2,6 +2,7 @@ package capture
 
 import (
 	"sync/atomic"
+	"time"
 
 	"candidharbor/api"
 	"candidharbor/internal/datadir"
@@ -23,7 +24,7 @@ type Service struct {
 	journal       *journal.Journal // nil: every snapshot looks at everything
 	followers     followers
 	awaitsChanges atomic.Bool  // some volume is taken on change
-	LookTook      atomic.Int64 // how long the last look of the schedule was, nanoseconds
+	lookTook      atomic.Int64 // how long the last look of the schedule was, nanoseconds
 }
 
 // New works in a data directory.
@@ -33,3 +34,6 @@ func New(dir *datadir.Dir, run *run.Engine, records *records.Service, rules *rul
 
 // Describes has a function called that shows a volume as people see it.
 func (s *Service) Describes(f func(volume string) (*api.Volume, error)) { s.describe = f }
+
+// NoteLook notes how long a look of the schedule took; changes are told to it the seldomer.
+func (s *Service) NoteLook(took time.Duration) { s.lookTook.Store(int64(took)) }

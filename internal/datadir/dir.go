@@ -45,9 +45,6 @@ func (s *Dir) Place() string { return s.Conf.Name }
 // Name is the site's name.
 func (s *Dir) Name() string { return s.Conf.Name }
 
-// Config returns the site's configuration.
-func (s *Dir) Config() Config { return s.Conf }
-
 // CopiesDir holds the copies of the catalogue.
 const CopiesDir = "copies"
 

@@ -114,7 +114,7 @@ func (s *story) proof() error {
 		if err := s.step("Verify everything stored at "+svc.Site.Name()+".", out, err); err != nil {
 			return err
 		}
-		u := svc.Site.Config().Name
+		u := svc.Site.Conf.Name
 		st, err := svc.Site.Overview.Status()
 		if err != nil {
 			return err

@@ -9,6 +9,7 @@ import (
 
 	"candidharbor/api"
 	"candidharbor/internal/catalog"
+	"candidharbor/internal/refusal"
 	"candidharbor/internal/service"
 )
 
@@ -97,7 +98,7 @@ func (s *story) vault() error {
 	}
 	_, err = s.larkfield.Site.Routes.CheckRoute(s.ctx, api.RouteAdd{Name: "into-the-vault", To: "mereside",
 		Labels: map[string]string{"survey": "daily"}})
-	return s.check(err != nil && strings.Contains(err.Error(), "does not let this site"),
+	return s.check(refusal.ClassOf(err) == refusal.Conflict,
 		fmt.Sprintf("Larkfield cannot bring anything into the vault: %v", err))
 }
 

@@ -137,13 +137,13 @@ func (s *Service) runTogether(kind, subject, by string, lacking []string, ready 
 		var errs []error
 		var started []*run.Job
 		for _, r := range ready {
-			one, err := s.beginRestore(r, fmt.Sprintf("run %d", j.Row.ID))
+			one, err := s.beginRestore(r, fmt.Sprintf("run %d", j.ID()))
 			if err != nil {
 				errs = append(errs, err)
 				break
 			}
 			started = append(started, one)
-			out.Runs = append(out.Runs, one.Row.ID)
+			out.Runs = append(out.Runs, one.ID())
 		}
 		if err := j.Keep(out); err != nil { // so that it can be taken back whatever ends the service
 			errs = append(errs, err)
@@ -151,7 +151,7 @@ func (s *Service) runTogether(kind, subject, by string, lacking []string, ready 
 		var parts []string
 		for _, one := range started {
 			if err := one.Wait(ctx); err != nil {
-				errs = append(errs, fmt.Errorf("%s (run %d): %w", one.Row.Subject, one.Row.ID, err))
+				errs = append(errs, fmt.Errorf("%s (run %d): %w", one.Subject(), one.ID(), err))
 				continue
 			}
 			v := one.View()
@@ -167,7 +167,7 @@ func (s *Service) runTogether(kind, subject, by string, lacking []string, ready 
 		}
 		back := ""
 		if kind == groupRestoreKind && slices.ContainsFunc(ready, func(r *restoring) bool { return r.live != nil }) {
-			back = fmt.Sprintf(". To take all of it back: candid undo %d", j.Row.ID)
+			back = fmt.Sprintf(". To take all of it back: candid undo %d", j.ID())
 		}
 		if err := errors.Join(errs...); err != nil {
 			switch {
@@ -175,7 +175,7 @@ func (s *Service) runTogether(kind, subject, by string, lacking []string, ready 
 				return out, "", &run.Partly{Leaves: "its next start goes on with each volume" + back}
 			case ctx.Err() != nil:
 				for _, one := range started {
-					one.Cancel()
+					one.Stop()
 					_ = one.Wait(s.run.Context()) // its own run says how it ended
 				}
 				return out, "", &run.Partly{Leaves: "what was begun of its volumes is cancelled too, and their runs say " +

@@ -58,14 +58,14 @@ func (o *restoreRun) hold(ctx context.Context) error {
 		return err
 	}
 	o.atEnd(free)
-	done, err := s.NoteTarget(o.j.Row.ID, o.r, "")
+	done, err := s.NoteTarget(o.j.ID(), o.r, "")
 	if err != nil {
 		return err
 	}
 	o.r.noted = true
 	o.atEnd(func() {
 		if s.run.Context().Err() == nil {
-			o.j.Finally = done
+			o.j.AtEnd(done)
 		}
 	})
 	return nil
@@ -110,7 +110,7 @@ func (o *restoreRun) protect(ctx context.Context) error {
 	// Of this volume alone, though it be one of a group: it goes with this restore.
 	row, outcome, err := s.capture.TakeHeld(ctx, j, nil, []string{r.live.Name}, r.live.Name,
 		capture.Taking{Cause: object.CauseSafety, Ask: api.SnapshotTake{
-			Note: fmt.Sprintf("before run %d restored %s as of %s here", j.Row.ID, r.v.Name, phrase.Stamp(r.row.Began.Time))}})
+			Note: fmt.Sprintf("before run %d restored %s as of %s here", j.ID(), r.v.Name, phrase.Stamp(r.row.Began.Time))}})
 	if err != nil {
 		return fmt.Errorf("nothing was restored, because the safety snapshot failed: %w", err)
 	}
@@ -147,7 +147,7 @@ func (o *restoreRun) write(ctx context.Context) error {
 		return api.Progress{DoneBytes: prog.WrittenBytes.Load(), TotalBytes: total, Files: prog.WrittenFiles.Load()}
 	})
 	j.Say("writing")
-	if _, err := s.NoteTarget(j.Row.ID, r, o.safety); err != nil {
+	if _, err := s.NoteTarget(j.ID(), r, o.safety); err != nil {
 		return err
 	}
 	var err error
@@ -161,7 +161,7 @@ func (o *restoreRun) write(ctx context.Context) error {
 	case err != nil && ctx.Err() != nil:
 		return o.cutShort(err)
 	case err != nil && o.safety != "":
-		return fmt.Errorf("%w. What was put there so far can be taken back: candid undo %d", err, j.Row.ID)
+		return fmt.Errorf("%w. What was put there so far can be taken back: candid undo %d", err, j.ID())
 	}
 	return err
 }
@@ -174,7 +174,7 @@ func (o *restoreRun) cutShort(err error) error {
 		return &run.Partly{Leaves: "nothing was changed"}
 	case o.safety != "":
 		return &run.Partly{Leaves: fmt.Sprintf("each file is the old or the new one (%s so far). What was put there can "+
-			"be taken back: candid undo %d", out.Summary, o.j.Row.ID)}
+			"be taken back: candid undo %d", out.Summary, o.j.ID())}
 	case serr == nil:
 		return &run.Partly{Leaves: fmt.Sprintf("what is in %s is whole (%s so far), and the same restore goes on from there",
 			o.r.opt.Target, out.Summary)}
@@ -219,7 +219,7 @@ func (o *restoreRun) words() string {
 	}
 	if o.safety != "" {
 		words += fmt.Sprintf(". What was there before is in the safety snapshot %s; to go back to it: candid undo %d",
-			o.safety[:12], o.j.Row.ID)
+			o.safety[:12], o.j.ID())
 	}
 	return words
 }

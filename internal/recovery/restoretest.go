@@ -44,7 +44,7 @@ func (s *Service) testRestore(ctx context.Context, j *run.Job, v *catalog.Volume
 	if err := os.MkdirAll(beneath, 0o700); err != nil {
 		return nil, "", err
 	}
-	target := filepath.Join(beneath, fmt.Sprint(j.Row.ID))
+	target := filepath.Join(beneath, fmt.Sprint(j.ID()))
 	defer os.RemoveAll(target)
 	began := time.Now()
 	j.Say("choosing files")

@@ -142,41 +142,31 @@ func (s *Service) newRoute(ask api.RouteAdd) (*catalog.Route, error) {
 
 // awaken has routes go on that waited for a place of this site.
 func (s *Service) awaken(place string) (waiting int, err error) {
+	return s.tryNow(func(r *catalog.Route) bool { return r.Peer == place && !r.NextTry.IsZero() })
+}
+
+// paceChanged has routes look at the new pace that waited for the one before.
+func (s *Service) paceChanged(peer string) error {
+	_, err := s.tryNow(func(r *catalog.Route) bool { return r.Peer == peer && r.Interrupted() })
+	return err
+}
+
+// tryNow has routes run with the next look of the schedule, whatever they waited for.
+func (s *Service) tryNow(which func(*catalog.Route) bool) (n int, err error) {
 	routes, err := s.Catalog.Routes()
 	if err != nil {
 		return 0, err
 	}
 	for _, r := range routes {
-		if r.Peer == place && !r.NextTry.IsZero() {
-			waiting++
-			if err := s.changeRoute(r.Name, func(r *catalog.Route) error {
-				r.NextTry = catalog.Time{}
-				return nil
-			}); err != nil {
-				return waiting, err
-			}
+		if !which(r) {
+			continue
+		}
+		n++
+		if err := s.changeRoute(r.Name, func(r *catalog.Route) error { r.NextTry = catalog.Time{}; return nil }); err != nil {
+			return n, err
 		}
 	}
-	return waiting, nil
-}
-
-// paceChanged has routes look at the new pace that waited for the one before.
-func (s *Service) paceChanged(peer string) error {
-	routes, err := s.Catalog.Routes()
-	if err != nil {
-		return err
-	}
-	for _, r := range routes {
-		if r.Peer == peer && r.Interrupted() {
-			if err := s.changeRoute(r.Name, func(r *catalog.Route) error {
-				r.NextTry = catalog.Time{}
-				return nil
-			}); err != nil {
-				return err
-			}
-		}
-	}
-	return nil
+	return n, nil
 }
 
 // AddRoute opens a route to or from a paired site.

@@ -171,14 +171,14 @@ func (s *Service) StartStandby(name, by string) (*run.Job, error) {
 		return j, nil
 	}
 	return s.run.Start("standby", name, by, func(ctx context.Context, j *run.Job) (any, string, error) {
-		j.Waits.Store(true)
+		j.SetWaits(true)
 		j.Say("waiting for another run on the same directory")
 		release, err := s.run.Hold(ctx, run.KeyStandby.Of(name))
 		if err != nil {
 			return nil, "", err
 		}
 		defer release()
-		j.Waits.Store(false)
+		j.SetWaits(false)
 		j.Begin(nil)
 		res, words, err := s.layOut(ctx, j, name)
 		if v, verr := s.Catalog.Volume(name); verr == nil && v.Standby != "" && ctx.Err() == nil {

@@ -11,7 +11,7 @@ import (
 // Engine runs work, one run beside the others, and tells subscribers how it goes.
 type Engine struct {
 	*datadir.Dir
-	Started time.Time // when the service began
+	started time.Time // when the service began
 
 	ctx     context.Context // ends when the site closes
 	stopAll context.CancelFunc
@@ -35,7 +35,7 @@ func New(dir *datadir.Dir) *Engine {
 }
 
 // Begin notes that the service begins now.
-func (s *Engine) Begin() { s.Started = s.Clock.Now() }
+func (s *Engine) Begin() { s.started = s.Clock.Now() }
 
 // OnChanged has a function called with the volumes of which records changed; none: any of them
 // may have. All are set before the first run.
@@ -122,3 +122,6 @@ func (s *Engine) IsHeld(key Key) bool {
 	_, ok := s.held[key]
 	return ok
 }
+
+// Started is when the service began.
+func (s *Engine) Started() time.Time { return s.started }

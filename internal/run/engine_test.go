@@ -62,7 +62,7 @@ func TestRunsSideBySide(t *testing.T) {
 	want := map[int]string{0: api.RunFailed, 1: api.RunDoneWithRemarks, 2: api.RunDone, 3: api.RunDone, 4: api.RunDone}
 	for i, j := range jobs {
 		_ = j.Wait(t.Context())
-		r, err := e.Run(j.Row.ID)
+		r, err := e.Run(j.row.ID)
 		require.NoError(t, err)
 		require.Equal(t, want[i%5], r.State)
 		require.Equal(t, i%5 != 0, r.Worked())
@@ -89,11 +89,11 @@ func TestRunsSideBySide(t *testing.T) {
 	})
 	require.NoError(t, err)
 	require.True(t, e.IsHeld(KeyPrune.Of("")))
-	require.NoError(t, e.Cancel(second.Row.ID))
+	require.NoError(t, e.Cancel(second.ID()))
 	require.ErrorIs(t, second.Wait(t.Context()), context.Canceled)
 	e.EndRuns()
 	require.Error(t, first.Wait(t.Context()))
-	r, err := e.Run(first.Row.ID)
+	r, err := e.Run(first.ID())
 	require.NoError(t, err)
 	require.Equal(t, api.RunCancelled, r.State)
 	require.Equal(t, "cancelled because the service stopped; half of it is there", r.Outcome)

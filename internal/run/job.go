@@ -53,15 +53,15 @@ func (s *Engine) Subscribe() (events <-chan Event, end func()) {
 
 // Job is a run while it is queued or running.
 type Job struct {
-	Finally func()      // after the end was recorded
-	Waits   atomic.Bool // it has not begun: what is asked for meanwhile is in it already
+	finally func()      // after the end was recorded
+	waits   atomic.Bool // it has not begun: what is asked for meanwhile is in it already
 	s       *Engine
-	Cancel  context.CancelFunc
+	cancel  context.CancelFunc
 	done    chan struct{}
 	err     error
 
 	mu       sync.Mutex
-	Row      catalog.Run
+	row      catalog.Run
 	progress func() api.Progress
 	phase    string
 	remarks  bool
@@ -76,20 +76,20 @@ func (s *Engine) Start(kind, subject, by string, work func(ctx context.Context, 
 		return nil, refusal.Conflictf("the service is stopping")
 	}
 	j := &Job{s: s, done: make(chan struct{})}
-	j.Row = catalog.Run{Kind: kind, Subject: subject, State: api.RunQueued, Queued: catalog.At(s.Clock.Now()), AskedBy: by}
-	if err := s.Catalog.AddRun(&j.Row); err != nil {
+	j.row = catalog.Run{Kind: kind, Subject: subject, State: api.RunQueued, Queued: catalog.At(s.Clock.Now()), AskedBy: by}
+	if err := s.Catalog.AddRun(&j.row); err != nil {
 		return nil, err
 	}
 	ctx, cancel := context.WithCancel(s.ctx)
-	j.Cancel = cancel
+	j.cancel = cancel
 	s.mu.Lock()
-	s.active[j.Row.ID] = j
+	s.active[j.row.ID] = j
 	s.mu.Unlock()
 	s.jobs.Go(func() {
 		defer cancel()
 		j.run(ctx, work)
 		s.mu.Lock()
-		delete(s.active, j.Row.ID)
+		delete(s.active, j.row.ID)
 		s.mu.Unlock()
 		close(j.done)
 	})
@@ -117,9 +117,9 @@ func (j *Job) run(ctx context.Context, work func(ctx context.Context, j *Job) (a
 	telling.Wait()
 	j.mu.Lock()
 	now := j.s.Clock.Now()
-	j.Row.Ended = catalog.At(now)
-	if j.Row.Began.IsZero() {
-		j.Row.Began = j.Row.Ended
+	j.row.Ended = catalog.At(now)
+	if j.row.Began.IsZero() {
+		j.row.Began = j.row.Ended
 	}
 	switch {
 	case err != nil && ctx.Err() != nil:
@@ -130,27 +130,27 @@ func (j *Job) run(ctx context.Context, work func(ctx context.Context, j *Job) (a
 		if p := (*Partly)(nil); errors.As(err, &p) {
 			leaves = p.Leaves
 		}
-		j.Row.State, j.Row.Outcome = api.RunCancelled, why+"; "+leaves
+		j.row.State, j.row.Outcome = api.RunCancelled, why+"; "+leaves
 	case err != nil:
-		j.Row.State, j.Row.Outcome = api.RunFailed, err.Error()
+		j.row.State, j.row.Outcome = api.RunFailed, err.Error()
 	case j.remarks:
-		j.Row.State, j.Row.Outcome = api.RunDoneWithRemarks, outcome
+		j.row.State, j.row.Outcome = api.RunDoneWithRemarks, outcome
 	default:
-		j.Row.State, j.Row.Outcome = api.RunDone, outcome
+		j.row.State, j.row.Outcome = api.RunDone, outcome
 	}
 	j.err = err
 	j.phase = ""
-	j.Row.Progress, _ = json.Marshal(j.progressLocked(false))
+	j.row.Progress, _ = json.Marshal(j.progressLocked(false))
 	if result != nil {
-		j.Row.Result, _ = json.Marshal(result)
+		j.row.Result, _ = json.Marshal(result)
 	}
-	row := j.Row
+	row := j.row
 	j.mu.Unlock()
 	if err := j.s.Catalog.UpdateRun(&row); err != nil {
 		j.s.Log.Error("a run's end could not be recorded", "run", row.ID, "error", err)
 	}
-	if j.Finally != nil {
-		j.Finally()
+	if j.finally != nil {
+		j.finally()
 	}
 	j.publish()
 }
@@ -163,8 +163,8 @@ func (p *Partly) Error() string { return p.Leaves }
 // Begin notes that the run no longer waits.
 func (j *Job) Begin(progress func() api.Progress) {
 	j.mu.Lock()
-	j.Row.State, j.Row.Began, j.progress, j.began = api.RunRunning, catalog.At(j.s.Clock.Now()), progress, time.Now()
-	row := j.Row
+	j.row.State, j.row.Began, j.progress, j.began = api.RunRunning, catalog.At(j.s.Clock.Now()), progress, time.Now()
+	row := j.row
 	j.mu.Unlock()
 	if err := j.s.Catalog.UpdateRun(&row); err != nil {
 		j.s.Log.Error("a run's beginning could not be recorded", "run", row.ID, "error", err)
@@ -179,8 +179,8 @@ func (j *Job) Keep(result any) error {
 		return err
 	}
 	j.mu.Lock()
-	j.Row.Result = raw
-	row := j.Row
+	j.row.Result = raw
+	row := j.row
 	j.mu.Unlock()
 	return j.s.Catalog.UpdateRun(&row)
 }
@@ -199,8 +199,8 @@ func (j *Job) Logf(format string, args ...any) {
 
 // LogAll adds lines to the log of the run.
 func (j *Job) LogAll(lines []string) {
-	if err := j.s.Catalog.AddLog(j.Row.ID, j.s.Clock.Now(), lines...); err != nil {
-		j.s.Log.Error("lines of a run's log could not be recorded", "run", j.Row.ID, "lines", len(lines), "error", err)
+	if err := j.s.Catalog.AddLog(j.row.ID, j.s.Clock.Now(), lines...); err != nil {
+		j.s.Log.Error("lines of a run's log could not be recorded", "run", j.row.ID, "lines", len(lines), "error", err)
 	}
 }
 
@@ -232,7 +232,7 @@ func (j *Job) progressLocked(live bool) api.Progress {
 func (j *Job) View() api.Run {
 	j.mu.Lock()
 	defer j.mu.Unlock()
-	v := runView(&j.Row)
+	v := runView(&j.row)
 	if !v.Over() {
 		v.Progress = j.progressLocked(true)
 	}
@@ -342,7 +342,7 @@ func (s *Engine) Cancel(id int64) error {
 		}
 		return refusal.Conflictf("run %d is %s already", id, row.State)
 	}
-	j.Cancel()
+	j.cancel()
 	return nil
 }
 
@@ -364,8 +364,8 @@ func (s *Engine) StopRun(kind, subject string) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	for _, j := range s.active {
-		if j.Row.Kind == kind && j.Row.Subject == subject {
-			j.Cancel()
+		if j.row.Kind == kind && j.row.Subject == subject {
+			j.cancel()
 		}
 	}
 }
@@ -376,9 +376,24 @@ func (s *Engine) Waiting(kind, subject string) *Job {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	for _, j := range s.active {
-		if j.Row.Kind == kind && j.Row.Subject == subject && j.Waits.Load() {
+		if j.row.Kind == kind && j.row.Subject == subject && j.waits.Load() {
 			return j
 		}
 	}
 	return nil
 }
+
+// ID is the number of the run.
+func (j *Job) ID() int64 { return j.row.ID }
+
+// Subject is what the run is about.
+func (j *Job) Subject() string { return j.row.Subject }
+
+// SetWaits says whether the run still waits to begin: what is asked for meanwhile is in it already.
+func (j *Job) SetWaits(waits bool) { j.waits.Store(waits) }
+
+// AtEnd has something done after the end was recorded. The work of the run itself says so.
+func (j *Job) AtEnd(f func()) { j.finally = f }
+
+// Stop has the run end at its next safe point.
+func (j *Job) Stop() { j.cancel() }

@@ -15,8 +15,8 @@ import (
 	"go.uber.org/goleak"
 )
 
-// What a site began has ended when it stopped: lines, schedules, followers, runs, streams of events
-// and requests that wait.
+// What a site began has ended when it stopped: lines, schedules, followers, runs and
+// streams of events.
 func TestNothingIsLeftRunning(t *testing.T) {
 	before := goleak.IgnoreCurrent()
 	dir := t.TempDir()

@@ -83,7 +83,7 @@ func listen(network, addr string) (net.Listener, error) {
 }
 
 func (svc *Service) listen(log *slog.Logger) error {
-	cfg := svc.Site.Config()
+	cfg := svc.Site.Conf
 	failed := make(chan error, 3)
 	svc.Failed = failed
 	handler, answered := limit.Joined(httpapi.New(svc.Site))

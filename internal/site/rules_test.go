@@ -370,7 +370,7 @@ func TestAtStartAndOnChange(t *testing.T) {
 	w.until(s, w.clock.Now().Add(5*time.Minute))
 	rows = w.rows(s, "notes")
 	require.Len(t, rows, 4)
-	require.Equal(t, s.Run.Started.UTC(), rows[0].Began.Time)
+	require.Equal(t, s.Run.Started().UTC(), rows[0].Began.Time)
 	_, err := s.Step(w.ctx, true)
 	require.NoError(t, err)
 	require.Len(t, w.rows(s, "notes"), 4)

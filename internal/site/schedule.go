@@ -27,7 +27,7 @@ func (s *Site) KeepSchedule(ctx context.Context) {
 		}
 		began := time.Now()
 		next, err := s.Step(ctx, false)
-		s.Capture.LookTook.Store(int64(time.Since(began)))
+		s.Capture.NoteLook(time.Since(began))
 		if err != nil && ctx.Err() == nil {
 			s.Log.Error("the schedule could not be kept; it is tried again in a minute", "error", err)
 			next = now.Add(time.Minute)

@@ -151,7 +151,7 @@ func (s *Site) open(opt Options) (err error) {
 	if s.Conf.Journal == nil || *s.Conf.Journal {
 		s.Capture.FollowChanges()
 	}
-	n, err := s.Catalog.FailUnfinished(s.Run.Started, "the service stopped while it ran; what was acknowledged is "+
+	n, err := s.Catalog.FailUnfinished(s.Run.Started(), "the service stopped while it ran; what was acknowledged is "+
 		"safe, start it again")
 	if err != nil {
 		return err

@@ -110,7 +110,7 @@ func (s *Service) DamageSentence() (x api.Sentence, is bool) {
 	if err == nil && raw != "" && json.Unmarshal([]byte(raw), &d) == nil && d.any() {
 		return d.sentence(), true
 	}
-	if f := s.Store.Findings(); len(f) > 0 && d.At.Before(s.run.Started) {
+	if f := s.Store.Findings(); len(f) > 0 && d.At.Before(s.run.Started()) {
 		return api.Sentence{Text: findingText(f), Weight: "act", About: "store damaged", Next: "Look what it concerns",
 			Command: "candid store verify", Link: "/space"}, true
 	}
@@ -140,7 +140,7 @@ func (s *Service) Suspect() bool {
 	if err == nil && raw != "" && json.Unmarshal([]byte(raw), &d) != nil {
 		return true
 	}
-	return s.Store.Aside() > 0 || len(s.Store.Findings()) > 0 && d.At.Before(s.run.Started)
+	return s.Store.Aside() > 0 || len(s.Store.Findings()) > 0 && d.At.Before(s.run.Started())
 }
 
 // Verify starts a run that reads everything stored, recomputes every identity and compares
