@@ -2,14 +2,11 @@ package capture
 
 import (
 	"context"
-	"crypto/rand"
 	"errors"
 	"fmt"
-	"slices"
 	"strconv"
 	"time"
 
-	"candidharbor/api"
 	"candidharbor/core/chunker"
 	"candidharbor/core/lineage"
 	"candidharbor/core/object"
@@ -22,8 +19,6 @@ import (
 	"candidharbor/internal/run"
 	"candidharbor/internal/store"
 	"candidharbor/internal/volume/tree"
-
-	"golang.org/x/sync/errgroup"
 )
 
 // reading is one volume on its way into a snapshot.
@@ -147,163 +142,6 @@ func (s *Service) remember(j *run.Job, r *reading) {
 	if r.res.RemarkCount > 0 {
 		j.Remark()
 	}
-}
-
-// takeAll takes a snapshot of a volume or of its whole group, and returns that of the
-// volume.
-func (s *Service) takeAll(ctx context.Context, j *run.Job, g *catalog.Group, members []string, volume string,
-	t Taking) (*catalog.Snapshot, string, error) {
-	j.Say("waiting for another run on this volume")
-	for _, name := range members { // in one order everywhere
-		release, err := s.run.Hold(ctx, run.KeyVolume.Of(name))
-		if err != nil {
-			return nil, "", err
-		}
-		defer release()
-	}
-	return s.TakeHeld(ctx, j, g, members, volume, t)
-}
-
-// TakeHeld is takeAll for a caller that holds the volumes.
-func (s *Service) TakeHeld(ctx context.Context, j *run.Job, g *catalog.Group, members []string, volume string,
-	t Taking) (*catalog.Snapshot, string, error) {
-	var all []*reading
-	defer func() {
-		for _, r := range all {
-			r.End()
-		}
-	}()
-	var vols []*catalog.Volume
-	var rules []*rules.Ruleset
-	for _, name := range members {
-		r, err := s.Prepare(name)
-		if err != nil {
-			return nil, "", err
-		}
-		r.anyway = t.Cause == object.CauseSafety
-		all, vols, rules = append(all, r), append(vols, r.v), append(rules, r.rs)
-	}
-	j.Begin(func() api.Progress {
-		var p api.Progress
-		for _, r := range all {
-			p.DoneBytes += r.Prog.Bytes.Load()
-			p.TotalBytes += max(r.Prog.Total.Load(), r.Prog.Bytes.Load())
-			p.Files += r.Prog.Files.Load()
-		}
-		return p
-	})
-	group := ""
-	if g != nil {
-		group = g.Name
-	}
-	quiet, err := s.frozen(ctx, j, HoldsOf(g, rules...), vols, group, func() error {
-		j.Say("reading")
-		eg, ctx := errgroup.WithContext(ctx)
-		for _, r := range all {
-			eg.Go(func() error { return s.read(ctx, j, r) })
-		}
-		return eg.Wait()
-	})
-	forget := func() {
-		for _, r := range all {
-			if r.res != nil {
-				r.res.Forget()
-			}
-		}
-	}
-	if err != nil {
-		forget()
-		return nil, "", err
-	}
-	if !slices.ContainsFunc(all, func(r *reading) bool { return !s.isCurrent(r, t) }) {
-		for i, r := range all {
-			if err := s.sight(r); err != nil {
-				for _, r := range all[i:] {
-					r.res.Forget()
-				}
-				return nil, "", err
-			}
-		}
-		mine := rowOfVolume(all, volume)
-		return mine, fmt.Sprintf("unchanged since %s; seen until %s", mine.Began.Format("2006-01-02 15:04"),
-			mine.SeenUntil.Format("2006-01-02 15:04:05")), nil
-	}
-	j.Say("making it durable")
-	if err := s.commitAll(g, all, t, quiet); err != nil {
-		forget()
-		if errors.Is(err, store.ErrNoObject) { // what was taken over from the last reading is not all there
-			for _, r := range all {
-				r.Cache.Drop()
-				s.Unfollow(r.v.Lineage)
-			}
-			err = fmt.Errorf("%w; the next snapshot reads everything anew", err)
-		}
-		return nil, "", err
-	}
-	for _, r := range all {
-		s.remember(j, r)
-	}
-	s.run.Changed("snapshots", members...)
-	if err := s.Store.KeepBallast(); err != nil {
-		s.Log.Error("the ballast could not be kept", "error", err)
-	}
-	mine := rowOfVolume(all, volume)
-	if g != nil {
-		return mine, setWords(g, all), nil
-	}
-	return mine, fmt.Sprintf("snapshot %s: %d files, %s, of which %s were new in the store%s", mine.ID[:12], mine.Files,
-		phrase.Size(mine.Bytes), phrase.Size(mine.Stored), RemarkWords(mine.Remarks)), nil
-}
-
-func rowOfVolume(all []*reading, volume string) *catalog.Snapshot {
-	for _, r := range all {
-		if r.v.Name == volume {
-			return r.row
-		}
-	}
-	return all[0].row
-}
-
-// commitAll makes snapshots of all readings, or of none. They are shown together, once the
-// last is durable.
-func (s *Service) commitAll(g *catalog.Group, all []*reading, t Taking, quiet bool) error {
-	var set *object.Set
-	if g != nil {
-		set = &object.Set{Group: g.Name, Of: uint32(len(all))}
-		rand.Read(set.ID[:])
-	}
-	var done []object.ID
-	var rows []*catalog.Snapshot
-	err := func() error {
-		for _, r := range all {
-			consistency := object.Spread
-			switch {
-			case quiet && len(HoldsOf(g, r.rs)) > 0:
-				consistency = object.Quiesced
-			case r.how.Still:
-				consistency = object.Still
-			}
-			id, err := s.commit(r, t, set, consistency)
-			if !id.IsZero() {
-				done = append(done, id)
-			}
-			if err != nil {
-				return err
-			}
-			rows = append(rows, r.row)
-		}
-		return s.Catalog.PutSnapshots(rows)
-	}()
-	if err != nil {
-		if len(done) > 0 {
-			err = errors.Join(err, s.Store.RemoveRoots(done...))
-		}
-		return err
-	}
-	for _, r := range all {
-		s.rules.Reached(r.v.Name, s.Place(), r.began)
-	}
-	return nil
 }
 
 // commit makes one snapshot durable in the store and sets its row, not yet in the
