@@ -2,7 +2,6 @@ package route
 
 import (
 	"cmp"
-	"context"
 	"encoding/hex"
 	"errors"
 	"fmt"
@@ -15,70 +14,8 @@ import (
 	"candidharbor/core/retention"
 	"candidharbor/internal/catalog"
 	"candidharbor/internal/rules"
-	"candidharbor/internal/run"
 	"candidharbor/internal/transfer"
 )
-
-// history is a volume that a peer may read.
-type history struct {
-	Lineage object.LineageID  `cbor:"1,keyasint"`
-	Volume  string            `cbor:"2,keyasint"` // at its origin
-	Origin  string            `cbor:"3,keyasint"`
-	Labels  map[string]string `cbor:"4,keyasint,omitempty"`
-	Rules   string            `cbor:"5,keyasint,omitempty"` // proposed for the place of who asks
-}
-
-// header is what a peer needs to know of a snapshot before it asks for it.
-type header struct {
-	ID       object.ID         `cbor:"1,keyasint"`
-	Term     uint64            `cbor:"2,keyasint"`
-	Sequence uint64            `cbor:"3,keyasint"`
-	Began    int64             `cbor:"4,keyasint"`
-	Seen     int64             `cbor:"5,keyasint,omitempty"`
-	Marked   int64             `cbor:"6,keyasint,omitempty"`
-	Cause    string            `cbor:"7,keyasint"`
-	Labels   map[string]string `cbor:"8,keyasint,omitempty"`
-	Keep     string            `cbor:"9,keyasint,omitempty"`
-	Ends     int64             `cbor:"10,keyasint,omitempty"` // its own end
-	Set      string            `cbor:"11,keyasint,omitempty"`
-	Ended    int64             `cbor:"12,keyasint,omitempty"`
-	Watched  int64             `cbor:"13,keyasint,omitempty"`
-	Files    int64             `cbor:"14,keyasint,omitempty"`
-	Bytes    int64             `cbor:"15,keyasint,omitempty"`
-}
-
-// HistoriesAsk asks what there is to read.
-type HistoriesAsk struct {
-	Unless []byte `cbor:"1,keyasint,omitempty"` // state that who asks has seen already
-}
-
-// Histories answers with everything, or with only that the state is the one named.
-type Histories struct {
-	All   []history `cbor:"1,keyasint,omitempty"`
-	State []byte    `cbor:"2,keyasint"`
-	Same  bool      `cbor:"3,keyasint,omitempty"`
-}
-
-// HistoryAsk asks for the snapshots of one history, a page at a time.
-type HistoryAsk struct {
-	Lineage object.LineageID `cbor:"1,keyasint"`
-	After   string           `cbor:"2,keyasint,omitempty"` // cursor
-}
-
-// HistoryPage is a page of a history.
-type HistoryPage struct {
-	Headers []header `cbor:"1,keyasint"`
-	Next    string   `cbor:"2,keyasint,omitempty"`
-}
-
-// Fetch asks for a snapshot to be brought over the same stream.
-type Fetch struct {
-	Root  object.ID   `cbor:"1,keyasint"`
-	Bases []object.ID `cbor:"2,keyasint"` // that who asks has
-	SetOf uint32      `cbor:"3,keyasint,omitempty"`
-}
-
-const headersPage = 2000
 
 // carryAll is the choice of a route that carries every snapshot.
 const carryAll = "all"
@@ -288,126 +225,5 @@ func (w *pullWork) sort() {
 	slices.SortFunc(w.want, func(a, b *catalog.Snapshot) int {
 		return lineage.Position{Term: uint64(b.Term), Sequence: uint64(b.Sequence)}.Compare(
 			lineage.Position{Term: uint64(a.Term), Sequence: uint64(a.Sequence)})
-	})
-}
-
-// MostHeaders bounds what a peer can make this site hold in memory.
-const MostHeaders = 2_000_000
-
-// Row is the row that a header says, without what only this place knows.
-func (h *header) Row() *catalog.Snapshot {
-	at := func(n int64) catalog.Time {
-		if n == 0 {
-			return catalog.Time{}
-		}
-		return catalog.At(time.Unix(0, n))
-	}
-	return &catalog.Snapshot{ID: h.ID.String(), Term: int64(h.Term), Sequence: int64(h.Sequence), Began: at(h.Began),
-		SeenUntil: at(h.Seen), Marked: at(h.Marked), Cause: h.Cause,
-		Labels: catalog.JSON[catalog.Labels]{V: h.Labels}, KeepWhy: h.Keep, OwnEnd: at(h.Ends), SetID: h.Set,
-		Ended: at(h.Ended), WatchedUntil: at(h.Watched), Files: h.Files, Bytes: h.Bytes}
-}
-
-// pullAll takes everything that is wanted: marks first, then the newest of every volume,
-// then the older ones.
-func (s *Service) pullAll(ctx context.Context, j *run.Job, r *catalog.Route, peer *catalog.Peer,
-	meter *transfer.Meter) (done int, err error) {
-	if err := s.pairing.TwoSites(peer.Name); err != nil {
-		return 0, err
-	}
-	link, _, err := s.pairing.Link(ctx, peer)
-	if err != nil {
-		return 0, err
-	}
-	work, same, err := s.LookThere(r, link, false)
-	if err != nil || same {
-		return 0, err
-	}
-	sets := wholeSets(work)
-	if err := s.knowThere(r.Name, work); err != nil {
-		return 0, err
-	}
-	if slices.ContainsFunc(work, func(w *pullWork) bool { return len(w.bases) == 0 }) {
-		// From now on what is wanted here is owed to this site, however long the first takes.
-		if err := s.tellSource(r, link, work); err != nil {
-			return 0, err
-		}
-	}
-	for _, w := range work {
-		for _, row := range w.marks {
-			if err := s.pullOne(ctx, link, peer, w, row, 0, r.Terms.V.Standby, meter); err != nil && !transfer.Gone(err) {
-				return 0, err
-			}
-		}
-	}
-	for round := 0; ; round++ {
-		any := false
-		for _, w := range work {
-			if round >= len(w.want) {
-				continue
-			}
-			any = true
-			row := w.want[round]
-			j.Say(fmt.Sprintf("taking %s of %s", row.ID[:12], w.name))
-			err := s.pullOne(ctx, link, peer, w, row, sets[row.SetID], r.Terms.V.Standby, meter)
-			switch {
-			case transfer.Gone(err):
-				j.Logf("%s of %s was removed at %s before it could be taken", row.ID[:12], w.name, peer.Name)
-			case err != nil:
-				return done, fmt.Errorf("%s of %s: %w", row.ID[:12], w.name, err)
-			default:
-				done++
-			}
-			w.known.Backlog--
-		}
-		if !any {
-			break
-		}
-	}
-	if err := s.knowThere(r.Name, work); err != nil {
-		return done, err
-	}
-	return done, s.tellSource(r, link, work)
-}
-
-func (s *Service) pullOne(ctx context.Context, link *transfer.Link, peer *catalog.Peer, w *pullWork,
-	row *catalog.Snapshot, setOf uint32, standby string, meter *transfer.Meter) error {
-	id, err := object.ParseID(row.ID)
-	if err != nil {
-		return err
-	}
-	st, err := link.Open("fetch", Fetch{Root: id, Bases: w.bases, SetOf: setOf})
-	if err != nil {
-		return err
-	}
-	defer st.Close()
-	var q transfer.CarryRequest
-	if err := st.Answer(&q); err != nil {
-		return err
-	}
-	if q.Root != id || q.Lineage != w.h.Lineage || q.Origin != w.h.Origin || q.Volume != w.h.Volume {
-		return &transfer.Refusal{What: fmt.Sprintf("%s answered with another snapshot than was asked for", peer.Name),
-			Final: true}
-	}
-	q.Standby = standby
-	if err := s.takeIn(ctx, peer, link.Key, &q, st, meter); err != nil {
-		st.Refuse(err)
-		return err
-	}
-	if !slices.Contains(w.bases, id) {
-		w.bases = append([]object.ID{id}, w.bases[:min(len(w.bases), basesNamed-1)]...)
-	}
-	return nil
-}
-
-// knowThere stores what was found at the other end, for the route's sentence.
-func (s *Service) knowThere(route string, work []*pullWork) error {
-	s.run.Tell("routes")
-	return s.changeRoute(route, func(r *catalog.Route) error {
-		r.Known.V = []catalog.Known{}
-		for _, w := range work {
-			r.Known.V = append(r.Known.V, w.known)
-		}
-		return nil
 	})
 }
