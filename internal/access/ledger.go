@@ -50,8 +50,5 @@ func (s *Service) Ledger(f catalog.EntryFilter) (api.Page[api.LedgerEntry], erro
 	return page, err
 }
 
-// WitnessSetting begins the settings that hold what other sites' ledgers came to.
-const WitnessSetting = "ledger of "
-
 // LedgerPage is how many entries are read at once.
 const LedgerPage = 2000

@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"strconv"
 	"time"
 
 	"candidharbor/core/chunker"
@@ -12,7 +11,6 @@ import (
 	"candidharbor/core/object"
 	"candidharbor/core/retention"
 	"candidharbor/internal/catalog"
-	"candidharbor/internal/pairing"
 	"candidharbor/internal/phrase"
 	"candidharbor/internal/records"
 	"candidharbor/internal/rules"
@@ -166,10 +164,10 @@ func (s *Service) commit(r *reading, t Taking, set *object.Set, consistency obje
 	if term > 0 {
 		pos = lineage.Position{Term: uint64(term), Sequence: uint64(sequence)}
 	}
-	if text, err := s.Catalog.Setting(pairing.TermSetting + v.Lineage); err != nil {
+	if h, err := s.Catalog.History(v.Lineage); err != nil {
 		return object.ID{}, err
-	} else if t, _ := strconv.ParseUint(text, 10, 64); t > pos.Term {
-		pos = lineage.Position{Term: t}
+	} else if h.Term > pos.Term {
+		pos = lineage.Position{Term: h.Term}
 	}
 	pos = pos.Next()
 	root.Term, root.Sequence = pos.Term, pos.Sequence

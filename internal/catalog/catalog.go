@@ -439,33 +439,6 @@ func (c *Catalog) Set(key, value string) error {
 	return err
 }
 
-// SetAll sets several settings at once, all or none.
-func (c *Catalog) SetAll(values map[string]string) error {
-	return c.Atomically(func(c *Catalog) error {
-		for key, value := range values {
-			if err := c.Set(key, value); err != nil {
-				return err
-			}
-		}
-		return nil
-	})
-}
-
-// Settings returns the settings whose keys begin with a prefix.
-func (c *Catalog) Settings(prefix string) (map[string]string, error) {
-	var rows []struct{ Key, Value string }
-	last := len(prefix) - 1 // a span of the key's index, however many settings there are
-	if err := c.db.Select(&rows, `SELECT key, value FROM settings WHERE key >= ? AND key < ?`, prefix, prefix[:last]+
-		string(prefix[last]+1)); err != nil {
-		return nil, err
-	}
-	out := make(map[string]string, len(rows))
-	for _, r := range rows {
-		out[r.Key] = r.Value
-	}
-	return out, nil
-}
-
 func subFS() (fs.FS, error) { return fs.Sub(migrations, "migrations") }
 
 func must[T any](v T, err error) T {

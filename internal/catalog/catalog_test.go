@@ -350,22 +350,22 @@ func TestAtomically(t *testing.T) {
 	defer c.Close()
 	act := func(fails error) error {
 		return c.Atomically(func(c *Catalog) error {
-			return errors.Join(c.SetAll(map[string]string{"a": "1", "b": "2"}),
+			return errors.Join(c.Set("a", "1"), c.Set("b", "2"),
 				c.PutPolicy(&Policy{Name: "p", Body: "policy: p"}),
 				c.AddEntry(&Entry{Act: "acted"}), fails)
 		})
 	}
 	refused := errors.New("refused")
 	require.ErrorIs(t, act(refused), refused)
-	all, err := c.Settings("a")
+	value, err := c.Setting("a")
 	require.NoError(t, err)
-	require.Empty(t, all)
+	require.Empty(t, value)
 	policies, err := c.Policies()
 	require.NoError(t, err)
 	require.Empty(t, policies)
 	require.NoError(t, act(nil))
 	require.NoError(t, act(nil))
-	value, err := c.Setting("b")
+	value, err = c.Setting("b")
 	require.NoError(t, err)
 	require.Equal(t, "2", value)
 	policies, err = c.Policies()

@@ -107,8 +107,9 @@ func (c *Catalog) SetPace(name string, p Pace) error {
 // RemovePeer ends a pairing, with all routes to and from the peer.
 func (c *Catalog) RemovePeer(name string) error {
 	return c.execAll(name, `DELETE FROM carried WHERE route IN (SELECT name FROM routes WHERE peer=?)`,
+		`DELETE FROM derived WHERE route IN (SELECT name FROM routes WHERE peer=?)`,
 		`DELETE FROM traffic WHERE route IN (SELECT name FROM routes WHERE peer=?)`, `DELETE FROM routes WHERE peer=?`,
-		`DELETE FROM reports WHERE peer=?`, `DELETE FROM peers WHERE name=?`)
+		`DELETE FROM reports WHERE peer=?`, `DELETE FROM peer_histories WHERE peer=?`, `DELETE FROM peers WHERE name=?`)
 }
 
 // Peer returns one peer.
@@ -242,6 +243,7 @@ type Route struct {
 	Paused       Time            `db:"paused"`
 	LastRun      Time            `db:"last_run"` // when a run last began
 	Known        JSON[[]Known]   `db:"known"`    // of a route that pulls: what the other side had, when last asked
+	Compared     Time            `db:"compared"` // set by SetCompared alone
 }
 
 // Terms are what a route says beside its volumes and its other end.
@@ -271,10 +273,14 @@ type Known struct {
 
 // PutRoute inserts or replaces a route.
 func (c *Catalog) PutRoute(r *Route) error {
-	_, err := c.db.NamedExec(`INSERT OR REPLACE INTO routes (name,peer,volumes,made,last_ok,failing_since,failures,
+	_, err := c.db.NamedExec(`INSERT INTO routes (name,peer,volumes,made,last_ok,failing_since,failures,
 		next_try,last_error,last_cause,sent_bytes,saved_bytes,terms,paused,last_run,known)
 		VALUES (:name,:peer,:volumes,:made,:last_ok,:failing_since,:failures,:next_try,:last_error,:last_cause,:sent_bytes,
-		:saved_bytes,:terms,:paused,:last_run,:known)`, r)
+		:saved_bytes,:terms,:paused,:last_run,:known)
+		ON CONFLICT (name) DO UPDATE SET peer=:peer, volumes=:volumes, made=:made, last_ok=:last_ok,
+		failing_since=:failing_since, failures=:failures, next_try=:next_try, last_error=:last_error,
+		last_cause=:last_cause, sent_bytes=:sent_bytes, saved_bytes=:saved_bytes, terms=:terms, paused=:paused,
+		last_run=:last_run, known=:known`, r)
 	return err
 }
 
@@ -292,7 +298,8 @@ func (c *Catalog) Routes() (rs []*Route, err error) {
 
 // RemoveRoute deletes a route and what it carried.
 func (c *Catalog) RemoveRoute(name string) error {
-	return c.execAll(name, `DELETE FROM carried WHERE route=?`, `DELETE FROM traffic WHERE route=?`,
+	return c.execAll(name, `DELETE FROM carried WHERE route=?`, `DELETE FROM derived WHERE route=?`,
+		`DELETE FROM traffic WHERE route=?`,
 		`DELETE FROM routes WHERE name=?`)
 }
 

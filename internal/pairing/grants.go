@@ -5,7 +5,6 @@ import (
 	"crypto/ed25519"
 	"encoding/hex"
 	"encoding/pem"
-	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -14,7 +13,6 @@ import (
 	"time"
 
 	"candidharbor/api"
-	"candidharbor/internal/access"
 	"candidharbor/internal/catalog"
 	"candidharbor/internal/datadir"
 	"candidharbor/internal/phrase"
@@ -181,12 +179,7 @@ func (s *Service) Revoke(ctx context.Context, name string, names []string) (stri
 			n++
 		}
 	}
-	err = s.Catalog.Atomically(func(c *catalog.Catalog) error {
-		return errors.Join(c.RemovePeer(name), c.SetAll(map[string]string{access.WitnessSetting + name: "", seenStarts +
-			name: "",
-			PutBackSetting + name: "", twoSitesSetting + name: ""}))
-	})
-	if err != nil {
+	if err := s.Catalog.RemovePeer(name); err != nil {
 		return "", err
 	}
 	s.mu.Lock()
@@ -259,7 +252,7 @@ func (s *Service) Rotate(ctx context.Context, force bool) (string, error) {
 		return "", err
 	}
 	block := pem.EncodeToMemory(&pem.Block{Type: "CANDID HARBOR SITE KEY", Bytes: next.Seed()})
-	if err := s.Catalog.Set(FormerKey+transfer.KeyText(old.Public()), s.Clock.Now().Format(time.RFC3339)); err != nil {
+	if err := s.Catalog.PutFormerKey(transfer.KeyText(old.Public()), s.Clock.Now()); err != nil {
 		return "", err
 	}
 	if err := store.ReplaceFile(datadir.KeyPath(s.Path), block); err != nil {
@@ -276,7 +269,7 @@ func (s *Service) Rotate(ctx context.Context, force bool) (string, error) {
 		links = append(links, l)
 	}
 	s.mu.Unlock()
-	paths, err := s.placePaths()
+	paths, err := s.Catalog.Places()
 	if err != nil {
 		return "", err
 	}

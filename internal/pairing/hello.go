@@ -113,7 +113,7 @@ func (s *Service) Greet(ctx context.Context, p *catalog.Peer) (h Hello, addr str
 	if err != nil {
 		return h, addr, 0, err
 	}
-	seen, err := s.readStarts(seenStarts + p.Name)
+	seen, err := s.peerStarts(p.Name)
 	if err != nil {
 		return h, addr, 0, err
 	}

@@ -301,9 +301,6 @@ func Signers(p *catalog.Peer) []string {
 	return slices.DeleteFunc(append([]string{p.Key, p.NextKey}, p.Former.V...), func(k string) bool { return k == "" })
 }
 
-// FormerKey begins the settings that name keys which this site had before.
-const FormerKey = "former key "
-
 // askPatience is how long a site that does not answer is waited for.
 const askPatience = 4 * time.Second
 

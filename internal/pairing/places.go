@@ -4,7 +4,6 @@ import (
 	"context"
 	"crypto/ed25519"
 	"encoding/hex"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -33,33 +32,11 @@ import (
 // lives in the same process and listens nowhere: it has its own store, catalogue, rules,
 // floor and key, all on the disk. Routes to it are like any other.
 
-const (
-	placesSetting = "places"
-	placeAddress  = "place:"
-)
-
-// placePaths are the attached and detached places of this site, by name.
-func (s *Service) placePaths() (map[string]string, error) {
-	raw, err := s.Catalog.Setting(placesSetting)
-	paths := map[string]string{}
-	if err != nil || raw == "" {
-		return paths, err
-	}
-	return paths, json.Unmarshal([]byte(raw), &paths)
-}
-
-func (s *Service) setPlaces(paths map[string]string) error {
-	raw, err := json.Marshal(paths)
-	if err != nil {
-		return err
-	}
-	err = s.Catalog.Set(placesSetting, string(raw))
-	return err
-}
+const placeAddress = "place:"
 
 // OpenPlaces opens the places whose directories are there.
 func (s *Service) OpenPlaces() {
-	paths, err := s.placePaths()
+	paths, err := s.Catalog.Places()
 	if err != nil {
 		s.Log.Error("the places of this site cannot be listed", "error", err)
 		return
@@ -247,7 +224,7 @@ func (s *Service) Attach(name, dir string) (string, error) {
 		return "", err
 	}
 	defer release()
-	paths, err := s.placePaths()
+	paths, err := s.Catalog.Places()
 	if err != nil {
 		return "", err
 	}
@@ -272,8 +249,7 @@ func (s *Service) Attach(name, dir string) (string, error) {
 	if err := s.openPlace(name, dir); err != nil {
 		return "", refusal.Wrap(refusal.Conflict, err)
 	}
-	paths[name] = dir
-	if err := s.setPlaces(paths); err != nil {
+	if err := s.Catalog.PutPlace(name, dir); err != nil {
 		return "", err
 	}
 	waiting, err := s.onAttached(name)
@@ -321,7 +297,7 @@ func (s *Service) Detach(name string) (string, error) {
 
 // Places lists the further places of this site.
 func (s *Service) Places() ([]api.Place, error) {
-	paths, err := s.placePaths()
+	paths, err := s.Catalog.Places()
 	if err != nil {
 		return nil, err
 	}

@@ -4,6 +4,7 @@ import (
 	"crypto/rand"
 	"encoding/hex"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -18,13 +19,9 @@ import (
 
 // Each start of the service adds a random number to a list that paired sites are told. A
 // site that was put back to an earlier state lacks the number that others saw last, and two
-// sites that go on from one image each lack the other's. What was seen of a peer is a
-// setting by its name.
+// sites that go on from one image each lack the other's.
 const (
 	startsSetting    = "starts"
-	seenStarts       = "seen starts of "
-	PutBackSetting   = "put back: "
-	twoSitesSetting  = "two sites: "
 	ownStateSetting  = "this site was put back"
 	mostStarts       = 256
 	startsTold       = 256
@@ -45,31 +42,52 @@ func (n *startNumber) UnmarshalText(text []byte) error {
 	return err
 }
 
-func (s *Service) readStarts(key string) (all []startNumber, err error) {
-	raw, err := s.Catalog.Setting(key)
+// readStarts reads numbers of starts as they are stored.
+func readStarts(texts []string) ([]startNumber, error) {
+	all := make([]startNumber, len(texts))
+	for i, text := range texts {
+		if err := all[i].UnmarshalText([]byte(text)); err != nil {
+			return nil, err
+		}
+	}
+	return all, nil
+}
+
+// startTexts are the latest numbers, for storing.
+func startTexts(all []startNumber) []string {
+	all = all[max(0, len(all)-mostStarts):]
+	texts := make([]string, len(all))
+	for i, n := range all {
+		texts[i] = hex.EncodeToString(n[:])
+	}
+	return texts
+}
+
+// ownStarts are the starts of this site.
+func (s *Service) ownStarts() ([]startNumber, error) {
+	raw, err := s.Catalog.Setting(startsSetting)
 	if err != nil || raw == "" {
 		return nil, err
 	}
-	return all, json.Unmarshal([]byte(raw), &all)
+	var texts []string
+	if err := json.Unmarshal([]byte(raw), &texts); err != nil {
+		return nil, fmt.Errorf("setting %q: %w", startsSetting, err)
+	}
+	return readStarts(texts)
 }
 
-func (s *Service) writeStarts(key string, all []startNumber) error {
-	text, err := startsText(all)
+func setOwnStarts(c *catalog.Catalog, all []startNumber) error {
+	raw, err := json.Marshal(startTexts(all))
 	if err != nil {
 		return err
 	}
-	return s.Catalog.Set(key, text)
-}
-
-func startsText(all []startNumber) (string, error) {
-	raw, err := json.Marshal(all[max(0, len(all)-mostStarts):])
-	return string(raw), err
+	return c.Set(startsSetting, string(raw))
 }
 
 // CountStart adds this start to the list. With anew the list begins anew, so that every site
 // that has seen an earlier one compares what it carried here.
 func (s *Service) CountStart(anew bool) error {
-	all, err := s.readStarts(startsSetting)
+	all, err := s.ownStarts()
 	if err != nil {
 		return err
 	}
@@ -78,19 +96,22 @@ func (s *Service) CountStart(anew bool) error {
 	}
 	var n startNumber
 	rand.Read(n[:])
-	return s.writeStarts(startsSetting, append(all, n))
+	return setOwnStarts(s.Catalog, append(all, n))
 }
 
 // starts are the latest starts, for others.
 func (s *Service) starts() ([]startNumber, error) {
-	all, err := s.readStarts(startsSetting)
+	all, err := s.ownStarts()
 	return all[max(0, len(all)-startsTold):], err
 }
 
-// PutBack is what was noticed of a site that went back to an earlier state.
-type PutBack struct {
-	At        time.Time `json:"at"`
-	OwedAgain int       `json:"owedAgain"`
+// peerStarts are the starts that were seen of a peer.
+func (s *Service) peerStarts(peer string) ([]startNumber, error) {
+	h, err := s.Catalog.PeerHistory(peer)
+	if err != nil {
+		return nil, err
+	}
+	return readStarts(h.Starts.V)
 }
 
 // seeStarts compares the starts that a peer tells with those seen of it. It returns those
@@ -98,7 +119,7 @@ type PutBack struct {
 func (s *Service) seeStarts(peer *catalog.Peer, told []startNumber) (seen []startNumber, err error) {
 	s.startsMu.Lock()
 	defer s.startsMu.Unlock()
-	seen, err = s.readStarts(seenStarts + peer.Name)
+	seen, err = s.peerStarts(peer.Name)
 	if err != nil || len(told) == 0 {
 		return seen, err
 	}
@@ -111,26 +132,20 @@ func (s *Service) seeStarts(peer *catalog.Peer, told []startNumber) (seen []star
 	case slices.Contains(seen, last):
 		// It was seen, then another one that it does not know, and now it again: two are alive.
 		s.Log.Error("two sites show the key of one peer", "peer", peer.Name)
-		if err := s.Catalog.Set(twoSitesSetting+peer.Name, s.Clock.Now().Format(time.RFC3339)); err != nil {
+		if err := s.Catalog.SetTwoSites(peer.Name, catalog.At(s.Clock.Now())); err != nil {
 			return seen, err
 		}
 		s.run.Tell("sites")
 		return seen, nil
 	default:
 		s.Log.Warn("a paired site was put back to an earlier state, or its catalogue was", "peer", peer.Name)
-		text, err := json.Marshal(PutBack{At: s.Clock.Now(), OwedAgain: -1})
-		if err != nil {
-			return seen, err
-		}
-		if err := s.Catalog.Set(PutBackSetting+peer.Name, string(text)); err != nil {
+		if err := s.Catalog.SetPutBack(peer.Name, catalog.At(s.Clock.Now()), -1); err != nil {
 			return seen, err
 		}
 		s.run.Tell("sites")
 	}
-	return seen, s.writeStarts(seenStarts+peer.Name,
-		append(slices.DeleteFunc(slices.Clone(seen), func(n startNumber) bool {
-			return n == last
-		}), last))
+	others := slices.DeleteFunc(slices.Clone(seen), func(n startNumber) bool { return n == last })
+	return seen, s.Catalog.SetPeerStarts(peer.Name, startTexts(append(others, last)))
 }
 
 // seenOfUs compares what a peer has seen of this site with its own starts. A start that it
@@ -142,7 +157,7 @@ func (s *Service) seenOfUs(peer *catalog.Peer, seen []startNumber) error {
 	}
 	s.startsMu.Lock()
 	defer s.startsMu.Unlock()
-	all, err := s.readStarts(startsSetting)
+	all, err := s.ownStarts()
 	if err != nil || slices.Contains(all, seen[len(seen)-1]) {
 		return err
 	}
@@ -150,23 +165,24 @@ func (s *Service) seenOfUs(peer *catalog.Peer, seen []startNumber) error {
 	if err != nil {
 		return err
 	}
-	changed := map[string]string{}
-	for _, v := range vols {
-		if v.Origin != s.Name() {
-			continue
+	err = s.Catalog.Atomically(func(c *catalog.Catalog) error {
+		for _, v := range vols {
+			if v.Origin != s.Name() {
+				continue
+			}
+			term, _, err := c.HighestPosition(v.Lineage)
+			if err != nil {
+				return err
+			}
+			if err := c.SetTerm(v.Lineage, uint64(term)+1); err != nil {
+				return err
+			}
 		}
-		term, _, err := s.Catalog.HighestPosition(v.Lineage)
-		if err != nil {
-			return err
-		}
-		changed[TermSetting+v.Lineage] = fmt.Sprint(term + 1)
-	}
-	// What the peer saw counts as known from here on, in the order in which it was seen.
-	if changed[startsSetting], err = startsText(append(seen, all[max(0, len(all)-1):]...)); err != nil {
-		return err
-	}
-	changed[ownStateSetting] = fmt.Sprintf("%s|%s", s.Clock.Now().Format(time.RFC3339), peer.Name)
-	if err := s.Catalog.SetAll(changed); err != nil {
+		// What the peer saw counts as known from here on, in the order in which it was seen.
+		return errors.Join(setOwnStarts(c, append(seen, all[max(0, len(all)-1):]...)),
+			c.Set(ownStateSetting, fmt.Sprintf("%s|%s", s.Clock.Now().Format(time.RFC3339), peer.Name)))
+	})
+	if err != nil {
 		return err
 	}
 	s.Log.Warn("this site was put back to an earlier state; its histories go on in a new term", "seen by", peer.Name)
@@ -174,14 +190,10 @@ func (s *Service) seenOfUs(peer *catalog.Peer, seen []startNumber) error {
 	return nil
 }
 
-// TermSetting is the term in which a history goes on, where it is not that of its last
-// snapshot.
-const TermSetting = "term "
-
 // TwoSites refuses a peer of which two are alive, until a person has ended that.
 func (s *Service) TwoSites(peer string) error {
-	since, err := s.Catalog.Setting(twoSitesSetting + peer)
-	if err != nil || since == "" {
+	h, err := s.Catalog.PeerHistory(peer)
+	if err != nil || h.TwoSites.IsZero() {
 		return err
 	}
 	return &transfer.Refusal{What: fmt.Sprintf("two sites show the key of %s, so neither brings anything to %s: stop "+
@@ -193,15 +205,15 @@ func (s *Service) ConfirmPeer(name string) (string, error) {
 	if _, err := s.Catalog.Peer(name); err != nil {
 		return "", err
 	}
-	since, err := s.Catalog.Setting(twoSitesSetting + name)
+	h, err := s.Catalog.PeerHistory(name)
 	if err != nil {
 		return "", err
 	}
-	if since == "" {
+	if h.TwoSites.IsZero() {
 		return "", refusal.Conflictf("nothing about %s is in doubt", name)
 	}
 	defer s.run.Tell("sites")
-	if err := s.Catalog.SetAll(map[string]string{twoSitesSetting + name: "", seenStarts + name: ""}); err != nil {
+	if err := s.Catalog.ForgetTwoSites(name); err != nil {
 		return "", err
 	}
 	return fmt.Sprintf("%s is taken for one site again; its routes go on with their next run.", name), nil
@@ -209,41 +221,33 @@ func (s *Service) ConfirmPeer(name string) (string, error) {
 
 // ConfirmPutBack ends what is told of sites that were put back, once a person has looked.
 func (s *Service) ConfirmPutBack() error {
-	all, err := s.Catalog.Settings(PutBackSetting)
-	if err != nil {
-		return err
-	}
-	forget := map[string]string{ownStateSetting: ""}
-	for key := range all {
-		forget[key] = ""
-	}
-	return s.Catalog.SetAll(forget)
+	return s.Catalog.Atomically(func(c *catalog.Catalog) error {
+		return errors.Join(c.ForgetPutBacks(), c.Set(ownStateSetting, ""))
+	})
 }
 
 // StartSentences tell of sites that were put back, this one too, and of doubles.
 func (s *Service) StartSentences(add func(api.Sentence)) error {
-	doubles, err := s.Catalog.Settings(twoSitesSetting)
+	peers, err := s.Catalog.PeerHistories()
 	if err != nil {
 		return err
 	}
-	for key := range doubles {
-		peer := strings.TrimPrefix(key, twoSitesSetting)
+	for _, h := range peers {
+		if h.TwoSites.IsZero() {
+			continue
+		}
+		peer := h.Peer
 		add(api.Sentence{Text: fmt.Sprintf("Two sites show the key of %s: one is a copy of the other. Nothing is taken in "+
 			"from either.", peer),
 			Weight: "act", About: "two sites: " + peer, Next: "Stop one of them, then say so", Command: "candid site confirm " +
 				peer, Link: "/sites"})
 	}
-	back, err := s.Catalog.Settings(PutBackSetting)
-	if err != nil {
-		return err
-	}
-	for key, raw := range back {
-		var p PutBack
-		if err := json.Unmarshal([]byte(raw), &p); err != nil {
-			return err
+	for _, p := range peers {
+		if p.PutBack.IsZero() {
+			continue
 		}
-		peer := strings.TrimPrefix(key, PutBackSetting)
-		text := fmt.Sprintf("%s was put back to an earlier state; noticed %s.", peer, phrase.Stamp(p.At))
+		peer := p.Peer
+		text := fmt.Sprintf("%s was put back to an earlier state; noticed %s.", peer, phrase.Stamp(p.PutBack.Time))
 		switch {
 		case p.OwedAgain > 0:
 			text += fmt.Sprintf(" %s that were carried there are not there any more and are carried again.",

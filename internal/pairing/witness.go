@@ -31,15 +31,12 @@ func (s *Service) ledgerHead() (h ledgerHead, err error) {
 
 // witnessed is what this site saw last of a peer's ledger.
 func (s *Service) witnessed(peer string) (h ledgerHead, err error) {
-	text, err := s.Catalog.Setting(access.WitnessSetting + peer)
-	if err != nil || text == "" {
+	seen, err := s.Catalog.PeerHistory(peer)
+	if err != nil || seen.LedgerEntries == 0 {
 		return h, err
 	}
-	var sum string
-	if _, err := fmt.Sscanf(text, "%d %s", &h.N, &sum); err != nil {
-		return h, fmt.Errorf("setting %q: %w", access.WitnessSetting+peer, err)
-	}
-	h.Sum, err = object.ParseID(sum)
+	h.N = seen.LedgerEntries
+	h.Sum, err = object.ParseID(seen.LedgerSum)
 	return h, err
 }
 
@@ -50,7 +47,7 @@ func (s *Service) witness(peer string, h ledgerHead) (was ledgerHead, err error)
 	if err != nil || h.N <= was.N {
 		return was, err
 	}
-	return was, s.Catalog.Set(access.WitnessSetting+peer, fmt.Sprintf("%d %s", h.N, h.Sum))
+	return was, s.Catalog.SetLedgerSeen(peer, h.N, h.Sum.String())
 }
 
 // VerifyLedger goes through the whole ledger, compares it with what paired sites saw of it,

@@ -1,19 +1,17 @@
 package recovery
 
 import (
-	"encoding/json"
 	"errors"
 	"fmt"
 	"io/fs"
 	"os"
 	"path/filepath"
-	"slices"
-	"strings"
 	"syscall"
 	"time"
 
 	"candidharbor/api"
 	"candidharbor/internal/access"
+	"candidharbor/internal/catalog"
 	"candidharbor/internal/phrase"
 	"candidharbor/internal/policy"
 	"candidharbor/internal/refusal"
@@ -21,74 +19,25 @@ import (
 	shown "candidharbor/internal/views"
 )
 
-// cloneSetting begins the settings that hold clones.
-const cloneSetting = "clone "
-
-// clone is a clone as it is stored.
-type clone struct {
-	Volume   string    `json:"volume"`
-	Snapshot string    `json:"snapshot"`
-	Taken    time.Time `json:"taken"`
-	Dir      string    `json:"dir"`
-	Made     time.Time `json:"made"`
-	By       string    `json:"by"`
-	Until    time.Time `json:"until,omitzero"`
-	Ending   bool      `json:"ending,omitempty"` // it is being discarded
-}
-
 // CloneHome is where lies what was changed in a clone.
 func (s *Service) CloneHome(name string) string { return filepath.Join(s.Path, "clones", name) }
 
-func (s *Service) clones() (map[string]*clone, error) {
-	all, err := s.Catalog.Settings(cloneSetting)
-	if err != nil {
-		return nil, err
-	}
-	out := make(map[string]*clone, len(all))
-	for key, raw := range all {
-		c := &clone{}
-		if err := json.Unmarshal([]byte(raw), c); err != nil {
-			return nil, fmt.Errorf("setting %q: %w", key, err)
-		}
-		out[strings.TrimPrefix(key, cloneSetting)] = c
-	}
-	return out, nil
-}
-
-func (s *Service) clone(name string) (*clone, error) {
-	raw, err := s.Catalog.Setting(cloneSetting + name)
-	if err != nil {
-		return nil, err
-	}
-	if raw == "" {
+func (s *Service) clone(name string) (*catalog.Clone, error) {
+	c, err := s.Catalog.Clone(name)
+	if errors.Is(err, catalog.ErrNone) {
 		return nil, refusal.Missingf("there is no clone %s: candid clone list shows those there are", name)
 	}
-	c := &clone{}
-	return c, json.Unmarshal([]byte(raw), c)
-}
-
-func (s *Service) putClone(name string, c *clone) error {
-	raw, err := json.Marshal(c)
-	if err != nil {
-		return err
-	}
-	return s.Catalog.Set(cloneSetting+name, string(raw))
+	return c, err
 }
 
 // usedBy names, by snapshot, the clones that stand on it.
 func (s *Service) usedBy() (map[string][]string, error) {
-	all, err := s.clones()
-	if err != nil {
-		return nil, err
-	}
+	all, err := s.Catalog.Clones()
 	out := map[string][]string{}
-	for name, c := range all {
-		out[c.Snapshot] = append(out[c.Snapshot], name)
+	for _, c := range all {
+		out[c.Snapshot] = append(out[c.Snapshot], c.Name)
 	}
-	for _, names := range out {
-		slices.Sort(names)
-	}
-	return out, nil
+	return out, err
 }
 
 // MakeClone makes a writable copy of a volume as of a moment, which takes no time and no
@@ -100,10 +49,10 @@ func (s *Service) MakeClone(ask api.CloneAsk, by string) (*api.Clone, error) {
 	}
 	s.run.Changed("snapshots", c.Volume)
 	s.run.Tell("clones")
-	return s.cloneView(ask.Name, c), nil
+	return s.cloneView(c), nil
 }
 
-func (s *Service) makeClone(ask api.CloneAsk, by string) (*clone, error) {
+func (s *Service) makeClone(ask api.CloneAsk, by string) (*catalog.Clone, error) {
 	if err := policy.CheckName("clone", ask.Name); err != nil {
 		return nil, refusal.Wrap(refusal.Misuse, err)
 	}
@@ -153,24 +102,25 @@ func (s *Service) makeClone(ask api.CloneAsk, by string) (*clone, error) {
 	if err := os.RemoveAll(home); err != nil { // of one that could not be made
 		return nil, err
 	}
-	c := &clone{Volume: v.Name, Snapshot: row.ID, Taken: row.Began.Time, Dir: dir, Made: now, By: by, Until: ask.Until}
-	if err := s.putClone(ask.Name, c); err != nil { // from here on the snapshot stays
+	c := &catalog.Clone{Name: ask.Name, Volume: v.Name, Snapshot: row.ID, Taken: row.Began, Dir: dir,
+		Made: catalog.At(now), MadeBy: by, Until: catalog.At(ask.Until)}
+	if err := s.Catalog.PutClone(c); err != nil { // from here on the snapshot stays
 		return nil, err
 	}
-	if err := s.mountClone(ask.Name, c, spot); err != nil {
+	if err := s.mountClone(c, spot); err != nil {
 		_ = os.RemoveAll(home)
 		return nil, errors.Join(refusal.Conflictf("the clone cannot be made: %s. It needs FUSE, an overlay and the right "+
 			"to mount, and a data directory on a filesystem that an overlay can write to, such as ext4 or XFS", err),
-			s.Catalog.Set(cloneSetting+ask.Name, ""))
+			s.Catalog.RemoveClone(ask.Name))
 	}
 	mounted = true
 	return c, nil
 }
 
-func (s *Service) mountClone(name string, c *clone, at *shown.Spot) error {
-	m, err := shown.MountClone(s.Views(), c.Volume, c.Snapshot, s.CloneHome(name), at, s.staging(), s.Log)
+func (s *Service) mountClone(c *catalog.Clone, at *shown.Spot) error {
+	m, err := shown.MountClone(s.Views(), c.Volume, c.Snapshot, s.CloneHome(c.Name), at, s.staging(), s.Log)
 	if err == nil {
-		s.cloned[name] = m
+		s.cloned[c.Name] = m
 	}
 	return err
 }
@@ -178,34 +128,34 @@ func (s *Service) mountClone(name string, c *clone, at *shown.Spot) error {
 // ClonesAgain mounts the clones that there were when the service ended, and ends what it was
 // about to discard.
 func (s *Service) ClonesAgain() error {
-	all, err := s.clones()
+	all, err := s.Catalog.Clones()
 	if err != nil {
 		return err
 	}
 	s.mounts.Lock()
 	defer s.mounts.Unlock()
-	for name, c := range all {
+	for _, c := range all {
 		spot, err := s.spotAgain(c.Dir)
 		if c.Ending {
 			if err == nil {
-				err = shown.ClearClone(s.CloneHome(name), spot)
+				err = shown.ClearClone(s.CloneHome(c.Name), spot)
 				spot.Close()
 			}
 			if err == nil || errors.Is(err, fs.ErrNotExist) {
-				err = s.forgetClone(name)
+				err = s.forgetClone(c.Name)
 			}
 			if err != nil {
-				s.Log.Warn("a clone could not be discarded", "clone", name, "error", err)
+				s.Log.Warn("a clone could not be discarded", "clone", c.Name, "error", err)
 			}
 			continue
 		}
 		if err == nil {
-			if err = s.mountClone(name, c, spot); err != nil {
+			if err = s.mountClone(c, spot); err != nil {
 				spot.Close()
 			}
 		}
 		if err != nil {
-			s.Log.Warn("a clone is not there at present; what was changed in it is kept", "clone", name, "directory", c.Dir,
+			s.Log.Warn("a clone is not there at present; what was changed in it is kept", "clone", c.Name, "directory", c.Dir,
 				"error", err)
 		}
 	}
@@ -271,20 +221,18 @@ func (s *Service) useOf(name string) cloneUse {
 	return use
 }
 
-func (s *Service) cloneView(name string, c *clone) *api.Clone {
-	use := s.useOf(name)
+func (s *Service) cloneView(c *catalog.Clone) *api.Clone {
+	use := s.useOf(c.Name)
 	s.mounts.Lock()
-	there := s.cloned[name] != nil
+	there := s.cloned[c.Name] != nil
 	s.mounts.Unlock()
-	out := &api.Clone{Name: name, Volume: c.Volume, Snapshot: c.Snapshot, Taken: c.Taken, Dir: c.Dir, Made: c.Made,
-		By: c.By, There: there, Changed: use.changed, Bytes: use.bytes, Used: use.last}
-	if !c.Until.IsZero() {
-		out.Until = &c.Until
-	}
-	out.Sentence = fmt.Sprintf("%s as of %s, writable at %s; %s changed, %s of its own", c.Volume, phrase.Stamp(c.Taken),
+	out := &api.Clone{Name: c.Name, Volume: c.Volume, Snapshot: c.Snapshot, Taken: c.Taken.Time, Dir: c.Dir,
+		Made: c.Made.Time, By: c.MadeBy, There: there, Changed: use.changed, Bytes: use.bytes, Used: use.last}
+	out.Until = c.Until.Ptr()
+	out.Sentence = fmt.Sprintf("%s as of %s, writable at %s; %s changed, %s of its own", c.Volume, phrase.Stamp(c.Taken.Time),
 		c.Dir, phrase.Many(int(out.Changed), "name"), phrase.Size(out.Bytes))
 	if out.Until != nil {
-		out.Sentence += "; discarded " + phrase.Stamp(c.Until)
+		out.Sentence += "; discarded " + phrase.Stamp(c.Until.Time)
 	}
 	if !out.There {
 		out.Sentence += ". It is not mounted at present: the service's log says why"
@@ -295,15 +243,14 @@ func (s *Service) cloneView(name string, c *clone) *api.Clone {
 
 // Clones lists the clones by name.
 func (s *Service) Clones() ([]api.Clone, error) {
-	all, err := s.clones()
+	all, err := s.Catalog.Clones()
 	if err != nil {
 		return nil, err
 	}
 	out := []api.Clone{}
-	for name, c := range all {
-		out = append(out, *s.cloneView(name, c))
+	for _, c := range all {
+		out = append(out, *s.cloneView(c))
 	}
-	slices.SortFunc(out, func(a, b api.Clone) int { return strings.Compare(a.Name, b.Name) })
 	return out, nil
 }
 
@@ -313,7 +260,7 @@ func (s *Service) Clone(name string) (*api.Clone, error) {
 	if err != nil {
 		return nil, err
 	}
-	return s.cloneView(name, c), nil
+	return s.cloneView(c), nil
 }
 
 // DiscardClone takes a clone away, with everything that was changed in it.
@@ -322,13 +269,13 @@ func (s *Service) DiscardClone(name string, anyway bool) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	if v, err := s.cloneVolume(name, c); err != nil {
+	if v, err := s.cloneVolume(c); err != nil {
 		return "", err
 	} else if v != nil && v.Protected {
 		return "", refusal.Conflictf("the volume %s is protected where the clone is: candid clone settle %s --to DIR "+
 			"moves it to a directory of its own, or candid volume remove %s stops protecting it", v.Name, name, v.Name)
 	}
-	if err := s.endClone(name, c, anyway); err != nil {
+	if err := s.endClone(c, anyway); err != nil {
 		return "", err
 	}
 	if err := s.forgetClone(name); err != nil { // it may be much; nobody waits for it
@@ -341,18 +288,18 @@ func (s *Service) DiscardClone(name string, anyway bool) (string, error) {
 }
 
 // endClone takes a clone's filesystem away for good: from here on a start goes on discarding it.
-func (s *Service) endClone(name string, c *clone, anyway bool) error {
+func (s *Service) endClone(c *catalog.Clone, anyway bool) error {
 	s.mounts.Lock()
 	defer s.mounts.Unlock()
-	if m := s.cloned[name]; m != nil {
+	if m := s.cloned[c.Name]; m != nil {
 		if err := m.End(anyway); err != nil {
 			return refusal.Conflictf("%s is in use: someone has a file or directory in it open (%s); --anyway takes "+
 				"it from them", c.Dir, err)
 		}
-		delete(s.cloned, name)
+		delete(s.cloned, c.Name)
 	}
 	c.Ending = true
-	return s.putClone(name, c)
+	return s.Catalog.PutClone(c)
 }
 
 func (s *Service) forgetClone(name string) error {
@@ -362,28 +309,28 @@ func (s *Service) forgetClone(name string) error {
 	s.usesMu.Lock()
 	delete(s.cloneUses, name)
 	s.usesMu.Unlock()
-	return s.Catalog.SetAll(map[string]string{cloneSetting + name: "", taskSetting + "clone " + name: ""})
+	return s.Catalog.RemoveClone(name)
 }
 
 // cloneTasks are the ends that were set for clones.
 func (s *Service) cloneTasks() ([]*scheduledTask, error) {
-	all, err := s.clones()
+	all, err := s.Catalog.Clones()
 	if err != nil {
 		return nil, err
 	}
 	var out []*scheduledTask
-	for name, c := range all {
+	for _, c := range all {
 		if c.Until.IsZero() {
 			continue
 		}
-		out = append(out, &scheduledTask{key: "clone " + name, what: "clone " + name, once: c.Until,
+		out = append(out, &scheduledTask{key: catalog.CloneTask + c.Name, what: "clone " + c.Name, once: c.Until.Time,
 			do: func() ([]*run.Job, error) {
-				if _, err := s.access.Record(access.ByService, "discardClone", name, ""); err != nil {
+				if _, err := s.access.Record(access.ByService, "discardClone", c.Name, ""); err != nil {
 					return nil, err
 				}
-				said, err := s.DiscardClone(name, true)
+				said, err := s.DiscardClone(c.Name, true)
 				if err == nil {
-					s.Log.Info("a clone has come to its end", "clone", name, "said", said)
+					s.Log.Info("a clone has come to its end", "clone", c.Name, "said", said)
 				}
 				return nil, err
 			}})

@@ -15,8 +15,8 @@ import (
 )
 
 // cloneVolume is the volume that a clone was made, when it was.
-func (s *Service) cloneVolume(name string, c *clone) (*catalog.Volume, error) {
-	v, err := s.Catalog.Volume(name)
+func (s *Service) cloneVolume(c *catalog.Clone) (*catalog.Volume, error) {
+	v, err := s.Catalog.Volume(c.Name)
 	if errors.Is(err, catalog.ErrNone) || err == nil && v.Path != c.Dir {
 		return nil, nil
 	}
@@ -30,7 +30,7 @@ func (s *Service) SnapshotClone(name string, ask api.SnapshotTake, by string) (a
 	if err != nil {
 		return api.Run{}, err
 	}
-	v, err := s.cloneVolume(name, c)
+	v, err := s.cloneVolume(c)
 	if err != nil {
 		return api.Run{}, err
 	}

@@ -3,7 +3,6 @@ package recovery
 import (
 	"cmp"
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"os"
@@ -31,10 +30,6 @@ import (
 
 	"golang.org/x/sys/unix"
 )
-
-// foundSetting begins the settings that say where others leave point-in-time directories of a
-// volume.
-const foundSetting = "found "
 
 // externalSnapshot is a point-in-time directory that the filesystem or another tool left.
 type externalSnapshot struct {
@@ -83,15 +78,6 @@ func externalPattern(pattern string) (glob string, read *regexp.Regexp, base str
 	return glob, read, base, err
 }
 
-func (s *Service) externalWhere(v *catalog.Volume) (api.FoundPut, error) {
-	var p api.FoundPut
-	raw, err := s.Catalog.Setting(foundSetting + v.Name)
-	if err != nil || raw == "" {
-		return p, err
-	}
-	return p, json.Unmarshal([]byte(raw), &p)
-}
-
 // SetExternal says where others leave point-in-time directories of a volume; an empty pattern
 // says that nobody does.
 func (s *Service) SetExternal(volume string, ask api.FoundPut) (*api.FoundList, error) {
@@ -117,14 +103,8 @@ func (s *Service) SetExternal(volume string, ask api.FoundPut) (*api.FoundList, 
 			}
 		}
 	}
-	raw, err := json.Marshal(ask)
-	if err != nil {
-		return nil, err
-	}
-	if ask.Pattern == "" {
-		raw = nil
-	}
-	if err := s.Catalog.Set(foundSetting+v.Name, string(raw)); err != nil {
+	if err := s.Catalog.PutExternalSource(&catalog.ExternalSource{Volume: v.Name, Pattern: ask.Pattern,
+		Zone: ask.Zone}); err != nil {
 		return nil, err
 	}
 	return s.External(volume)
@@ -132,7 +112,7 @@ func (s *Service) SetExternal(volume string, ask api.FoundPut) (*api.FoundList, 
 
 // externalNow lists what others left, newest first.
 func (s *Service) externalNow(v *catalog.Volume) ([]externalSnapshot, error) {
-	where, err := s.externalWhere(v)
+	where, err := s.Catalog.ExternalSource(v.Name)
 	if err != nil || where.Pattern == "" {
 		return nil, err
 	}
@@ -200,9 +180,11 @@ func (s *Service) External(volume string) (*api.FoundList, error) {
 		return nil, err
 	}
 	out := &api.FoundList{Volume: volume, Items: []api.FoundMoment{}}
-	if out.FoundPut, err = s.externalWhere(v); err != nil {
+	where, err := s.Catalog.ExternalSource(v.Name)
+	if err != nil {
 		return nil, err
 	}
+	out.FoundPut = api.FoundPut{Pattern: where.Pattern, Zone: where.Zone}
 	all, err := s.externalNow(v)
 	if err != nil {
 		return nil, err

@@ -1,7 +1,6 @@
 package recovery
 
 import (
-	"encoding/json"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -65,9 +64,6 @@ func (v viewSource) Hold(volume, id string) (*shown.Held, error) {
 	return &shown.Held{Root: h.root, Get: h.get, Release: h.release}, nil
 }
 
-// mountSetting begins the settings that name what is mounted.
-const mountSetting = "mount "
-
 // Mount shows a volume's snapshots as a filesystem on this host, also after the service
 // starts anew.
 func (s *Service) Mount(ask api.MountAsk, by string) (*api.Mount, error) {
@@ -89,15 +85,11 @@ func (s *Service) Mount(ask api.MountAsk, by string) (*api.Mount, error) {
 		return nil, err
 	}
 	m := api.Mount{Volume: ask.Volume, Dir: dir, Since: s.Clock.Now(), By: by}
-	raw, err := json.Marshal(m)
-	if err != nil {
-		spot.Close()
-		return nil, err
-	}
 	if err := s.mount(m, spot); err != nil {
 		return nil, err
 	}
-	if err := s.Catalog.Set(mountSetting+dir, string(raw)); err != nil {
+	if err := s.Catalog.PutMount(&catalog.Mount{Dir: m.Dir, Volume: m.Volume, Since: catalog.At(m.Since),
+		MadeBy: m.By}); err != nil {
 		return nil, errors.Join(err, s.mounted[dir].fs.End(true))
 	}
 	s.run.Tell("mounts")
@@ -189,7 +181,7 @@ func (s *Service) EndMount(dir string, anyway bool) (string, error) {
 			"goes as soon as they have left", dir, err)
 	}
 	delete(s.mounted, dir)
-	if err := s.Catalog.Set(mountSetting+dir, ""); err != nil {
+	if err := s.Catalog.RemoveMount(dir); err != nil {
 		return "", err
 	}
 	s.run.Tell("mounts")
@@ -198,20 +190,14 @@ func (s *Service) EndMount(dir string, anyway bool) (string, error) {
 
 // MountAgain mounts what was mounted when the service ended.
 func (s *Service) MountAgain() error {
-	all, err := s.Catalog.Settings(mountSetting)
+	all, err := s.Catalog.Mounts()
 	if err != nil {
 		return err
 	}
 	s.mounts.Lock()
 	defer s.mounts.Unlock()
-	for key, raw := range all {
-		if raw == "" {
-			continue
-		}
-		var m api.Mount
-		if err := json.Unmarshal([]byte(raw), &m); err != nil {
-			return fmt.Errorf("setting %q: %w", key, err)
-		}
+	for _, row := range all {
+		m := api.Mount{Volume: row.Volume, Dir: row.Dir, Since: row.Since.Time, By: row.MadeBy}
 		spot, err := s.spotAgain(m.Dir)
 		if err == nil {
 			err = s.mount(m, spot)

@@ -27,11 +27,11 @@ type restoring struct {
 	eyes   *Viewer
 	live   *catalog.Volume // that is written into: this one in place, or another; nil: neither
 	undoes int64
-	recipe string              // by which it is made
-	Cut    *InterruptedRestore // the run that this one goes on with
-	noted  bool                // the next start goes on with it
-	far    *recall             // when another site has the snapshot
-	found  *store.Lease        // when it is of what others left: what was read of it
+	recipe string                      // by which it is made
+	Cut    *catalog.InterruptedRestore // the run that this one goes on with
+	noted  bool                        // the next start goes on with it
+	far    *recall                     // when another site has the snapshot
+	found  *store.Lease                // when it is of what others left: what was read of it
 }
 
 // done lets go what a restore that was prepared relies on.

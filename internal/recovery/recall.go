@@ -12,7 +12,6 @@ import (
 
 	"candidharbor/core/object"
 	"candidharbor/internal/catalog"
-	"candidharbor/internal/pairing"
 	"candidharbor/internal/records"
 	"candidharbor/internal/refusal"
 	"candidharbor/internal/route"
@@ -89,8 +88,8 @@ func (s *Service) signedWell(peer *catalog.Peer, v *catalog.Volume, key ed25519.
 	if text == transfer.KeyText(s.Identity().Public()) {
 		return true, nil
 	}
-	if at, err := s.Catalog.Setting(pairing.FormerKey + text); err != nil || at != "" {
-		return at != "", err
+	if is, err := s.Catalog.IsFormerKey(text); err != nil || is {
+		return is, err
 	}
 	rows, err := s.Catalog.Snapshots(s.Place(), v.Name, catalog.SnapshotFilter{})
 	if err != nil {

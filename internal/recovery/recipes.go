@@ -2,11 +2,10 @@ package recovery
 
 import (
 	"context"
-	"encoding/json"
+	"errors"
 	"fmt"
 	"os"
 	"regexp"
-	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -19,19 +18,6 @@ import (
 	"candidharbor/internal/refusal"
 	"candidharbor/internal/run"
 )
-
-// recipeSetting begins the settings that hold saved restores.
-const recipeSetting = "recipe "
-
-// recipe is a saved restore as it is stored.
-type recipe struct {
-	api.RecipePut
-	Made time.Time `json:"made"`
-	By   string    `json:"by"`
-	// Filled is the target that a run of this recipe made or found empty. There, and nowhere
-	// else, what is not in the snapshot goes.
-	Filled string `json:"filled,omitempty"`
-}
 
 var agoForm = regexp.MustCompile(`^-(\d{1,5})(m|h|d|w)$`)
 
@@ -46,28 +32,17 @@ func (s *Service) momentAgo(at string) string {
 	return s.Clock.Now().Add(-time.Duration(n) * unit).Format(time.RFC3339)
 }
 
-func (s *Service) recipe(name string) (*recipe, error) {
-	raw, err := s.Catalog.Setting(recipeSetting + name)
-	if err != nil {
-		return nil, err
-	}
-	if raw == "" {
+func (s *Service) recipe(name string) (*catalog.Recipe, error) {
+	r, err := s.Catalog.Recipe(name)
+	if errors.Is(err, catalog.ErrNone) {
 		return nil, refusal.Missingf("there is no recipe %s: candid recipe list shows those there are", name)
 	}
-	r := &recipe{}
-	return r, json.Unmarshal([]byte(raw), r)
+	return r, err
 }
 
-func (s *Service) putRecipe(name string, r *recipe) error {
-	raw, err := json.Marshal(r)
-	if err != nil {
-		return err
-	}
-	return s.Catalog.Set(recipeSetting+name, string(raw))
-}
-
-func (r *recipe) ask(s *Service) api.RestoreAsk {
-	a := r.Restore
+// recipeAsk is what a recipe asks for if it runs now.
+func (s *Service) recipeAsk(r *catalog.Recipe) api.RestoreAsk {
+	a := askOf(&r.RestoreRequest)
 	a.At = s.momentAgo(a.At)
 	return a
 }
@@ -89,8 +64,8 @@ func (s *Service) PutRecipe(ctx context.Context, name string, ask api.RecipePut,
 		return nil, err
 	}
 	now := s.Clock.Now()
-	r := &recipe{RecipePut: ask, Made: now, By: by}
-	r.Restore.DryRun = false
+	r := &catalog.Recipe{Name: name, RestoreRequest: requestOf(ask.Restore), Exact: ask.Exact, Due: ask.When,
+		Zone: ask.Zone, Hook: ask.Check, Made: catalog.At(now), MadeBy: by}
 	if _, once, err := parseDue(ask.When, ask.Zone); err != nil {
 		return nil, err
 	} else if !once.IsZero() && !once.After(now) {
@@ -106,7 +81,7 @@ func (s *Service) PutRecipe(ctx context.Context, name string, ask api.RecipePut,
 			"becomes exactly as it was anyway")
 	}
 	// What cannot be carried out now would fail at night.
-	ready, err := s.ViewerFor(nil).PrepareRestore(ctx, r.ask(s))
+	ready, err := s.ViewerFor(nil).PrepareRestore(ctx, s.recipeAsk(r))
 	if err != nil {
 		return nil, err
 	}
@@ -119,18 +94,19 @@ func (s *Service) PutRecipe(ctx context.Context, name string, ask api.RecipePut,
 		}
 	}
 	if old != nil {
-		r.Made, r.By = old.Made, old.By
+		r.Made, r.MadeBy = old.Made, old.MadeBy
 	}
-	if err := s.putRecipe(name, r); err != nil {
+	err = s.Catalog.Atomically(func(c *catalog.Catalog) error {
+		if err := c.PutRecipe(r); err != nil || old != nil && old.Due == r.Due && old.Zone == r.Zone {
+			return err
+		}
+		return c.KeepTask(catalog.RecipeTask+name, now)
+	})
+	if err != nil {
 		return nil, err
 	}
-	if old == nil || old.When != r.When || old.Zone != r.Zone {
-		if err := s.noteDone("recipe "+name, now); err != nil {
-			return nil, err
-		}
-	}
 	s.run.Tell("recipes")
-	return s.recipeView(name, r)
+	return s.recipeView(r)
 }
 
 func (s *Service) emptyOrNew(dir string) error {
@@ -145,33 +121,35 @@ func (s *Service) emptyOrNew(dir string) error {
 	return nil
 }
 
-func (s *Service) recipeView(name string, r *recipe) (*api.Recipe, error) {
-	out := &api.Recipe{Name: name, RecipePut: r.RecipePut, Made: r.Made, By: r.By, Runs: []api.Run{}}
-	by, once, err := parseDue(r.When, r.Zone)
+func (s *Service) recipeView(r *catalog.Recipe) (*api.Recipe, error) {
+	ask := askOf(&r.RestoreRequest)
+	out := &api.Recipe{Name: r.Name, RecipePut: api.RecipePut{Restore: ask, Exact: r.Exact, When: r.Due, Zone: r.Zone,
+		Check: r.Hook}, Made: r.Made.Time, By: r.MadeBy, Runs: []api.Run{}}
+	by, once, err := parseDue(r.Due, r.Zone)
 	if err != nil {
 		return nil, err
 	}
-	until, err := s.doneUntil("recipe " + name)
+	until, err := s.Catalog.TaskKept(catalog.RecipeTask + r.Name)
 	if err != nil {
 		return nil, err
 	}
 	if at, ok := (&scheduledTask{by: by, once: once}).next(until); ok && (by != nil || !once.IsZero()) {
 		out.NextDue = &at
 	}
-	page, err := s.run.Runs(catalog.RunFilter{Kind: "restore", By: recipeRuns(name), Limit: 10})
+	page, err := s.run.Runs(catalog.RunFilter{Kind: "restore", By: recipeRuns(r.Name), Limit: 10})
 	if err != nil {
 		return nil, err
 	}
 	out.Runs = page.Items
 	where := "in place"
-	if !r.Restore.InPlace {
-		where = "to " + r.Restore.To
+	if !ask.InPlace {
+		where = "to " + ask.To
 	}
-	what := "all of " + r.Restore.Volume
-	if len(r.Restore.Paths) > 0 {
-		what = strings.Join(r.Restore.Paths, ", ") + " of " + r.Restore.Volume
+	what := "all of " + ask.Volume
+	if len(ask.Paths) > 0 {
+		what = strings.Join(ask.Paths, ", ") + " of " + ask.Volume
 	}
-	at := r.Restore.At
+	at := ask.At
 	switch {
 	case at == "latest" || at == "":
 		at = "in its newest state"
@@ -186,14 +164,14 @@ func (s *Service) recipeView(name string, r *recipe) (*api.Recipe, error) {
 	}
 	switch {
 	case by != nil:
-		out.Sentence += "; " + r.When
+		out.Sentence += "; " + r.Due
 	case !once.IsZero() && out.NextDue != nil:
 		out.Sentence += "; once, " + phrase.Stamp(once)
 	default:
 		out.Sentence += "; when asked for"
 	}
-	if r.Check != "" {
-		out.Sentence += "; then the hook " + r.Check + " checks it"
+	if r.Hook != "" {
+		out.Sentence += "; then the hook " + r.Hook + " checks it"
 	}
 	out.Sentence += "."
 	return out, nil
@@ -208,25 +186,16 @@ func (s *Service) Recipe(name string) (*api.Recipe, error) {
 	if err != nil {
 		return nil, err
 	}
-	return s.recipeView(name, r)
+	return s.recipeView(r)
 }
 
 // Recipes lists saved restores by name.
 func (s *Service) Recipes() ([]api.Recipe, error) {
-	all, err := s.Catalog.Settings(recipeSetting)
+	all, err := s.Catalog.Recipes()
 	if err != nil {
 		return nil, err
 	}
-	out := []api.Recipe{}
-	for key := range all {
-		v, err := s.Recipe(strings.TrimPrefix(key, recipeSetting))
-		if err != nil {
-			return nil, err
-		}
-		out = append(out, *v)
-	}
-	slices.SortFunc(out, func(a, b api.Recipe) int { return strings.Compare(a.Name, b.Name) })
-	return out, nil
+	return catalog.Each(all, s.recipeView)
 }
 
 // RemoveRecipe forgets a saved restore. What it restored stays.
@@ -234,8 +203,7 @@ func (s *Service) RemoveRecipe(name string) (string, error) {
 	if _, err := s.recipe(name); err != nil {
 		return "", err
 	}
-	if err := s.Catalog.SetAll(map[string]string{recipeSetting + name: "", taskSetting + "recipe " +
-		name: ""}); err != nil {
+	if err := s.Catalog.RemoveRecipe(name); err != nil {
 		return "", err
 	}
 	s.run.Tell("recipes")
@@ -256,7 +224,7 @@ func (s *Service) startRecipe(ctx context.Context, name string) (*run.Job, error
 	if err != nil {
 		return nil, err
 	}
-	r, err := s.ViewerFor(nil).PrepareRestore(ctx, saved.ask(s))
+	r, err := s.ViewerFor(nil).PrepareRestore(ctx, s.recipeAsk(saved))
 	if err != nil {
 		return nil, err
 	}
@@ -280,44 +248,39 @@ func (s *Service) recipeDone(ctx context.Context, j *run.Job, r *restoring) erro
 		return nil // removed meanwhile
 	}
 	if saved.Exact && saved.Filled != r.opt.Target {
-		saved.Filled = r.opt.Target
-		if err := s.putRecipe(r.recipe, saved); err != nil {
+		if err := s.Catalog.SetFilled(r.recipe, r.opt.Target); err != nil {
 			return err
 		}
 	}
-	if saved.Check == "" {
+	if saved.Hook == "" {
 		return nil
 	}
-	j.Say("checking: " + saved.Check)
+	j.Say("checking: " + saved.Hook)
 	at := *r.v
 	at.Path = r.opt.Target
-	if err := s.capture.RunHook(ctx, j, saved.Check, []*catalog.Volume{&at}, ""); err != nil {
+	if err := s.capture.RunHook(ctx, j, saved.Hook, []*catalog.Volume{&at}, ""); err != nil {
 		return fmt.Errorf("it was restored to %s, but the check says no: %w", r.opt.Target, err)
 	}
-	j.Logf("the hook %s has checked it", saved.Check)
+	j.Logf("the hook %s has checked it", saved.Hook)
 	return nil
 }
 
 func (s *Service) recipeTasks() ([]*scheduledTask, error) {
-	all, err := s.Catalog.Settings(recipeSetting)
+	all, err := s.Catalog.Recipes()
 	if err != nil {
 		return nil, err
 	}
 	var out []*scheduledTask
-	for key, raw := range all {
-		var r recipe
-		if err := json.Unmarshal([]byte(raw), &r); err != nil {
-			return nil, fmt.Errorf("setting %q: %w", key, err)
-		}
-		by, once, err := parseDue(r.When, r.Zone)
+	for _, r := range all {
+		name := r.Name
+		by, once, err := parseDue(r.Due, r.Zone)
 		if err != nil {
-			return nil, fmt.Errorf("setting %q: %w", key, err)
+			return nil, fmt.Errorf("recipe %s: %w", name, err)
 		}
 		if by == nil && once.IsZero() {
 			continue
 		}
-		name := strings.TrimPrefix(key, recipeSetting)
-		out = append(out, &scheduledTask{key: "recipe " + name, what: recipeRuns(name), by: by, once: once,
+		out = append(out, &scheduledTask{key: catalog.RecipeTask + name, what: recipeRuns(name), by: by, once: once,
 			do: func() ([]*run.Job, error) {
 				if _, err := s.access.Record(access.ByService, "runRecipe", name, ""); err != nil {
 					return nil, err
@@ -329,6 +292,5 @@ func (s *Service) recipeTasks() ([]*scheduledTask, error) {
 				return []*run.Job{j}, nil
 			}})
 	}
-	slices.SortFunc(out, func(a, b *scheduledTask) int { return strings.Compare(a.key, b.key) })
 	return out, nil
 }

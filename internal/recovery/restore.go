@@ -25,7 +25,7 @@ func (s *Service) restoreResult(r *restoring, res *tree.Restored) *api.RestoreRe
 		Beside: []string{}, Undoes: r.undoes, Recipe: r.recipe}
 	if r.Cut != nil {
 		out.GoesOnWith = r.Cut.Run
-		out.Beside = append(out.Beside, r.Cut.Beside...)
+		out.Beside = append(out.Beside, r.Cut.Beside.V...)
 	}
 	if r.eyes.who != nil {
 		out.Snapshot = api.Snapshot{ID: r.row.ID, Volume: r.v.Name, Taken: r.row.Began.Time, Reasons: []string{}}

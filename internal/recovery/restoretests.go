@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"maps"
 	"math/rand/v2"
@@ -26,8 +27,14 @@ const (
 	ScratchDir    = "scratch"
 )
 
-func (s *Service) restoreTests() (api.TrialsPut, error) {
-	var t api.TrialsPut
+// testSchedule says when restores are tried, as it is stored.
+type testSchedule struct {
+	When  string `json:"when"`
+	Zone  string `json:"zone,omitempty"`
+	Files int    `json:"files,omitempty"`
+}
+
+func (s *Service) restoreTests() (t testSchedule, err error) {
 	raw, err := s.Catalog.Setting(trialsSetting)
 	if err != nil || raw == "" {
 		return t, err
@@ -45,12 +52,14 @@ func (s *Service) PutRestoreTests(ctx context.Context, ask api.TrialsPut) (*api.
 	if ask.Files == 0 {
 		ask.Files = trialFiles
 	}
-	raw, err := json.Marshal(ask)
+	raw, err := json.Marshal(testSchedule{When: ask.When, Zone: ask.Zone, Files: ask.Files})
 	if err != nil {
 		return nil, err
 	}
-	if err := s.Catalog.SetAll(map[string]string{trialsSetting: string(raw),
-		taskSetting + "trials": s.Clock.Now().Format(time.RFC3339Nano)}); err != nil {
+	err = s.Catalog.Atomically(func(c *catalog.Catalog) error {
+		return errors.Join(c.Set(trialsSetting, string(raw)), c.KeepTask(catalog.RestoreTestTask, s.Clock.Now()))
+	})
+	if err != nil {
 		return nil, err
 	}
 	s.run.Tell("trials")
@@ -64,7 +73,7 @@ func (s *Service) RestoreTests(ctx context.Context) (*api.Trials, error) {
 	if err != nil {
 		return nil, err
 	}
-	out := &api.Trials{TrialsPut: t, Last: []api.Trial{}}
+	out := &api.Trials{TrialsPut: api.TrialsPut{When: t.When, Zone: t.Zone, Files: t.Files}, Last: []api.Trial{}}
 	if by, _, err := parseDue(t.When, t.Zone); err != nil {
 		return nil, err
 	} else if by != nil {
@@ -178,7 +187,7 @@ func (s *Service) testTask() (*scheduledTask, error) {
 	if err != nil || by == nil {
 		return nil, err
 	}
-	return &scheduledTask{key: "trials", what: "trials", by: by, do: func() ([]*run.Job, error) {
+	return &scheduledTask{key: catalog.RestoreTestTask, what: "trials", by: by, do: func() ([]*run.Job, error) {
 		return s.startTests("", "the schedule")
 	}}, nil
 }

@@ -5,39 +5,30 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"strconv"
-	"strings"
 	"time"
 
 	"candidharbor/api"
 	"candidharbor/internal/access"
+	"candidharbor/internal/catalog"
 	"candidharbor/internal/refusal"
 	"candidharbor/internal/volume/tree"
 )
 
-// RestoringSetting begins the settings that name the restores being made.
-const RestoringSetting = "restoring "
-
-// InterruptedRestore is a restore that the end of the service cut short.
-type InterruptedRestore struct {
-	Run      int64          `json:"run"`
-	By       string         `json:"by"`
-	Beneath  string         `json:"beneath"`
-	Target   string         `json:"target"`
-	Ask      api.RestoreAsk `json:"ask"` // of that very snapshot
-	Snapshot string         `json:"snapshot"`
-	Safety   string         `json:"safety"`
-	Undoes   int64          `json:"undoes"`
-	Beside   []string       `json:"beside"`
-	Owner    string         `json:"owner,omitempty"`
-	Recipe   string         `json:"recipe,omitempty"`
-	Exact    bool           `json:"exact,omitempty"` // of a recipe's own copy
-	Times    int            `json:"times"`           // that it was cut short
-}
-
 // MostTimes bounds how often a restore goes on by itself: what ends the service each time
 // is not to be begun for ever.
 const MostTimes = 5
+
+// requestOf is a request as it is stored.
+func requestOf(a api.RestoreAsk) catalog.RestoreRequest {
+	return catalog.RestoreRequest{Volume: a.Volume, Paths: catalog.JSON[[]string]{V: a.Paths}, At: a.At, ToDir: a.To,
+		InPlace: a.InPlace, IntoVolume: a.Into, OnConflict: a.OnConflict, FromSite: a.From, External: a.Found}
+}
+
+// askOf is a stored request as it was asked.
+func askOf(q *catalog.RestoreRequest) api.RestoreAsk {
+	return api.RestoreAsk{Volume: q.Volume, Paths: q.Paths.V, At: q.At, To: q.ToDir, InPlace: q.InPlace,
+		Into: q.IntoVolume, OnConflict: q.OnConflict, From: q.FromSite, Found: q.External}
+}
 
 // NoteTarget remembers a restore, until its end is recorded, so that a start after a kill can
 // clear what it left unfinished and go on with it.
@@ -45,67 +36,53 @@ func (s *Service) NoteTarget(run int64, r *restoring, safety string) (done func(
 	if safety == "" && r.Cut != nil {
 		safety = r.Cut.Safety
 	}
-	key := RestoringSetting + strconv.FormatInt(run, 10)
-	c := InterruptedRestore{Run: run, Beneath: r.opt.Beneath, Target: r.opt.Target, Ask: r.ask, Snapshot: r.row.ID,
-		Safety: safety, Undoes: r.undoes}
-	if c.Recipe, c.Exact = r.recipe, r.opt.OwnCopy; r.found == nil {
-		c.Ask.At = r.row.ID
+	c := &catalog.InterruptedRestore{Run: run, Beneath: r.opt.Beneath, Target: r.opt.Target,
+		RestoreRequest: requestOf(r.ask), Snapshot: r.row.ID, Safety: safety, Undoes: r.undoes, Recipe: r.recipe,
+		OwnCopy: r.opt.OwnCopy, Beside: catalog.JSON[[]string]{V: []string{}}}
+	if r.found == nil {
+		c.At = r.row.ID // of that very snapshot
 	}
 	if r.eyes.who != nil {
 		c.Owner = r.eyes.who.Name
 	}
+	var before int64
 	if r.Cut != nil {
-		c.Times = r.Cut.Times + 1
-		c.Beside = r.Cut.Beside
-		if err := s.Catalog.Set(RestoringSetting+strconv.FormatInt(r.Cut.Run, 10), ""); err != nil {
-			return nil, err
-		}
-	}
-	raw, err := json.Marshal(c)
-	if err != nil {
-		return nil, err
+		before, c.Times, c.Beside = r.Cut.Run, r.Cut.Times+1, r.Cut.Beside
 	}
 	return func() {
-		if err := s.Catalog.Set(key, ""); err != nil {
+		if err := s.Catalog.RemoveInterruptedRestore(run); err != nil {
 			s.Log.Warn("a restore's target could not be forgotten; the next start goes on with it", "target", r.opt.Target,
 				"error", err)
 		}
-	}, s.Catalog.Set(key, string(raw))
+	}, s.Catalog.PutInterruptedRestore(c, before)
 }
 
 // ResumeRestores clears what restores of a killed service left unfinished and goes on with
 // them.
 func (s *Service) ResumeRestores() error {
-	left, err := s.Catalog.Settings(RestoringSetting)
+	left, err := s.Catalog.InterruptedRestores()
 	if err != nil {
 		return err
 	}
-	for key, raw := range left {
-		var c InterruptedRestore
-		if err := json.Unmarshal([]byte(raw), &c); err != nil {
-			return fmt.Errorf("setting %q: %w", key, err)
-		}
-		if c.Run, err = strconv.ParseInt(strings.TrimPrefix(key, RestoringSetting), 10, 64); err != nil {
-			return fmt.Errorf("setting %q: %w", key, err)
-		}
+	for _, c := range left {
 		n, err := tree.RemoveParts(s.run.Context(), c.Beneath, c.Target)
 		if err != nil {
 			s.Log.Warn("what an unfinished restore left could not be looked for", "target", c.Target, "error", err)
 		} else if n > 0 {
 			s.Log.Info("what an unfinished restore left was taken away", "target", c.Target, "names", n)
 		}
-		if err := s.resume(&c); err != nil {
-			s.cannotResume(&c, err)
+		if err := s.resume(c); err != nil {
+			s.cannotResume(c, err)
 		}
 	}
 	return nil
 }
 
-func (s *Service) resume(c *InterruptedRestore) error {
+func (s *Service) resume(c *catalog.InterruptedRestore) error {
 	if c.Times >= MostTimes {
 		return fmt.Errorf("it was cut short %d times; start it again when the reason is known", c.Times+1)
 	}
-	if c.Ask.From == "" {
+	if c.FromSite == "" {
 		return s.resumeNow(c)
 	}
 	s.run.Go(func(context.Context) { // the other site may be reached later than this start is over
@@ -128,14 +105,14 @@ func (s *Service) resume(c *InterruptedRestore) error {
 }
 
 // reportInterrupted records as the result of a run that was cut short what it was about, for undo.
-func (s *Service) reportInterrupted(c *InterruptedRestore, res api.RestoreResult) error {
+func (s *Service) reportInterrupted(c *catalog.InterruptedRestore, res api.RestoreResult) error {
 	row, err := s.Catalog.Run(c.Run)
 	if err != nil {
 		return err
 	}
-	res.Volume, res.Target, res.InPlace, res.Into, res.Snapshot = c.Ask.Volume, c.Target, c.Ask.InPlace, c.Ask.Into,
-		api.Snapshot{ID: c.Snapshot, Volume: c.Ask.Volume, Reasons: []string{}}
-	res.Paths, res.Beside, res.Acts, res.Remarks = append([]string{}, c.Ask.Paths...), append([]string{}, c.Beside...),
+	res.Volume, res.Target, res.InPlace, res.Into, res.Snapshot = c.Volume, c.Target, c.InPlace, c.IntoVolume,
+		api.Snapshot{ID: c.Snapshot, Volume: c.Volume, Reasons: []string{}}
+	res.Paths, res.Beside, res.Acts, res.Remarks = append([]string{}, c.Paths.V...), append([]string{}, c.Beside.V...),
 		[]api.Act{}, []api.Remark{}
 	if row.Result, err = json.Marshal(res); err != nil {
 		return err
@@ -144,16 +121,15 @@ func (s *Service) reportInterrupted(c *InterruptedRestore, res api.RestoreResult
 }
 
 // cannotResume tells why a restore stays cut short. What it did in place can be taken back.
-func (s *Service) cannotResume(c *InterruptedRestore, err error) {
+func (s *Service) cannotResume(c *catalog.InterruptedRestore, err error) {
 	s.Log.Warn("a restore that was cut short cannot go on", "run", c.Run, "error", err)
 	if err := errors.Join(s.reportInterrupted(c, api.RestoreResult{Safety: c.Safety}),
-		s.Catalog.AddLog(c.Run, s.Clock.Now(), "it cannot go on: "+err.Error()), s.Catalog.Set(RestoringSetting+
-			strconv.FormatInt(c.Run, 10), "")); err != nil {
+		s.Catalog.AddLog(c.Run, s.Clock.Now(), "it cannot go on: "+err.Error()), s.Catalog.RemoveInterruptedRestore(c.Run)); err != nil {
 		s.Log.Error("that a restore cannot go on could not be recorded", "run", c.Run, "error", err)
 	}
 }
 
-func (s *Service) resumeNow(c *InterruptedRestore) error {
+func (s *Service) resumeNow(c *catalog.InterruptedRestore) error {
 	eyes := s.ViewerFor(nil)
 	if c.Owner != "" {
 		p, err := s.Catalog.Person(c.Owner)
@@ -162,7 +138,7 @@ func (s *Service) resumeNow(c *InterruptedRestore) error {
 		}
 		eyes = s.ViewerFor(access.OwnerOf(p))
 	}
-	r, err := eyes.PrepareRestore(s.run.Context(), c.Ask)
+	r, err := eyes.PrepareRestore(s.run.Context(), askOf(&c.RestoreRequest))
 	if err != nil {
 		return err
 	}
@@ -172,7 +148,7 @@ func (s *Service) resumeNow(c *InterruptedRestore) error {
 			return err
 		}
 	}
-	if c.Exact {
+	if c.OwnCopy {
 		r.opt.Exact, r.opt.OwnCopy = true, true
 	}
 	run, err := s.startRestore(r, fmt.Sprintf("the service, going on with run %d", c.Run))

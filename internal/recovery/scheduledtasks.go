@@ -19,9 +19,6 @@ type scheduledTask struct {
 	do   func() ([]*run.Job, error)
 }
 
-// taskSetting begins the settings that say up to when appointments were kept.
-const taskSetting = "appointed "
-
 // parseDue reads a cadence phrase, or a moment for what is done once. Empty: neither.
 func parseDue(when, zone string) (by *cadence.Cadence, once time.Time, err error) {
 	if when == "" {
@@ -54,19 +51,6 @@ func (a *scheduledTask) next(after time.Time) (time.Time, bool) {
 	return a.once, a.once.After(after)
 }
 
-// doneUntil is up to when an appointment was kept; one that is new from now on.
-func (s *Service) doneUntil(key string) (time.Time, error) {
-	text, err := s.Catalog.Setting(taskSetting + key)
-	if err != nil || text == "" {
-		return time.Time{}, err
-	}
-	return time.Parse(time.RFC3339Nano, text)
-}
-
-func (s *Service) noteDone(key string, until time.Time) error {
-	return s.Catalog.Set(taskSetting+key, until.Format(time.RFC3339Nano))
-}
-
 // RunDueTasks starts what is due; several due times that were missed are one. With wait
 // it waits for what it started.
 func (s *Service) RunDueTasks(ctx context.Context, wait bool) (next time.Time, err error) {
@@ -76,7 +60,7 @@ func (s *Service) RunDueTasks(ctx context.Context, wait bool) (next time.Time, e
 	}
 	now := s.Clock.Now()
 	for _, a := range all {
-		until, err := s.doneUntil(a.key)
+		until, err := s.Catalog.TaskKept(a.key)
 		if err != nil {
 			return next, err
 		}
@@ -87,7 +71,7 @@ func (s *Service) RunDueTasks(ctx context.Context, wait bool) (next time.Time, e
 		}
 		if at, ok := a.next(until); ok && !at.After(now) {
 			// Before it begins: what ends the service must not be begun at each start.
-			if err := s.noteDone(a.key, now); err != nil {
+			if err := s.Catalog.KeepTask(a.key, now); err != nil {
 				return next, err
 			}
 			started, err := a.do()
@@ -109,7 +93,7 @@ func (s *Service) RunDueTasks(ctx context.Context, wait bool) (next time.Time, e
 			}
 			until = now
 		} else if until.Equal(now) {
-			if err := s.noteDone(a.key, now); err != nil {
+			if err := s.Catalog.KeepTask(a.key, now); err != nil {
 				return next, err
 			}
 		}

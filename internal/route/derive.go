@@ -1,6 +1,7 @@
 package route
 
 import (
+	"encoding/hex"
 	"fmt"
 	"slices"
 
@@ -46,10 +47,6 @@ func derivedLineage(whole object.LineageID, p tree.Parts) (id object.LineageID) 
 	return id
 }
 
-func derivedSetting(route string, lineage object.LineageID) string {
-	return fmt.Sprintf("derived %s %x", route, lineage)
-}
-
 // derive makes the part of a snapshot that a route carries, signed by this site, and what
 // to send with it. It stays in the store as a base for the next one.
 func (s *Service) derive(r *catalog.Route, row *catalog.Snapshot, id object.ID) (q transfer.CarryRequest,
@@ -91,7 +88,7 @@ func (s *Service) derive(r *catalog.Route, row *catalog.Snapshot, id object.ID) 
 		marks = append(marks, raw)
 	}
 	q = transfer.CarryRequest{Lineage: root.Lineage, Root: derived}
-	base, err := s.Catalog.Setting(derivedSetting(r.Name, root.Lineage))
+	base, err := s.Catalog.Derived(r.Name, hex.EncodeToString(root.Lineage[:]))
 	if err != nil {
 		return q, nil, err
 	}
@@ -106,8 +103,7 @@ func (s *Service) derive(r *catalog.Route, row *catalog.Snapshot, id object.ID) 
 func (s *Service) derivedArrived(r *catalog.Route, q *transfer.CarryRequest, newest bool) error {
 	drop := q.Root
 	if newest {
-		key := derivedSetting(r.Name, q.Lineage)
-		if err := s.Catalog.Set(key, q.Root.String()); err != nil {
+		if err := s.Catalog.PutDerived(r.Name, hex.EncodeToString(q.Lineage[:]), q.Root.String()); err != nil {
 			return err
 		}
 		drop = object.ID{}
@@ -137,7 +133,7 @@ func (s *Service) DropDerived(roots []object.ID) (rest []object.ID, err error) {
 			continue
 		}
 		used := slices.ContainsFunc(routes, func(r *catalog.Route) bool {
-			base, err := s.Catalog.Setting(derivedSetting(r.Name, root.Lineage))
+			base, err := s.Catalog.Derived(r.Name, hex.EncodeToString(root.Lineage[:]))
 			return err != nil || base == id.String()
 		})
 		if !used {

@@ -2,6 +2,7 @@ package route
 
 import (
 	"context"
+	"encoding/hex"
 	"errors"
 	"fmt"
 	"strings"
@@ -262,7 +263,7 @@ func (s *Service) HeldFor(peer *catalog.Peer) (*roaring.Bitmap, error) {
 
 // heldOfPart adds the objects of the newest part that a route carried.
 func (s *Service) heldOfPart(held *roaring.Bitmap, r *catalog.Route, lineage object.LineageID) error {
-	base, err := s.Catalog.Setting(derivedSetting(r.Name, lineage))
+	base, err := s.Catalog.Derived(r.Name, hex.EncodeToString(lineage[:]))
 	if err != nil {
 		return err
 	}

@@ -2,10 +2,9 @@ package route
 
 import (
 	"context"
-	"encoding/json"
+	"errors"
 	"fmt"
 	"slices"
-	"time"
 
 	"candidharbor/core/object"
 	"candidharbor/internal/catalog"
@@ -46,17 +45,12 @@ func (s *Service) servePresent(peer *catalog.Peer, body []byte, st *transfer.Str
 // compareFar asks a peer that was put back which snapshots it still has. What lacks is owed
 // to it again.
 func (s *Service) compareFar(ctx context.Context, j *run.Job, r *catalog.Route, peer *catalog.Peer) error {
-	raw, err := s.Catalog.Setting(pairing.PutBackSetting + peer.Name)
-	if err != nil || raw == "" {
+	p, err := s.Catalog.PeerHistory(peer.Name)
+	if err != nil || p.PutBack.IsZero() {
 		return err
 	}
-	var p pairing.PutBack
-	if err := json.Unmarshal([]byte(raw), &p); err != nil {
-		return err
-	}
-	key := "compared with " + r.Name
-	done, err := s.Catalog.Setting(key)
-	if err != nil || done == p.At.Format(time.RFC3339Nano) {
+	now, err := s.Catalog.Route(r.Name)
+	if err != nil || now.Compared.Equal(p.PutBack.Time) {
 		return err
 	}
 	ids, err := s.Catalog.AllCarried(r.Name)
@@ -81,7 +75,11 @@ func (s *Service) compareFar(ctx context.Context, j *run.Job, r *catalog.Route, 
 			}
 		}
 	}
-	if err := s.Catalog.ForgetCarried(r.Name, lacking); err != nil {
+	err = s.Catalog.Atomically(func(c *catalog.Catalog) error {
+		return errors.Join(c.ForgetCarried(r.Name, lacking), c.SetCompared(r.Name, p.PutBack),
+			c.SetPutBack(peer.Name, p.PutBack, max(0, p.OwedAgain)+len(lacking)))
+	})
+	if err != nil {
 		return err
 	}
 	if len(lacking) > 0 {
@@ -90,11 +88,5 @@ func (s *Service) compareFar(ctx context.Context, j *run.Job, r *catalog.Route, 
 		j.Remark()
 		s.run.Changed("snapshots")
 	}
-	p.OwedAgain = max(0, p.OwedAgain) + len(lacking)
-	text, err := json.Marshal(p)
-	if err != nil {
-		return err
-	}
-	return s.Catalog.SetAll(map[string]string{pairing.PutBackSetting + peer.Name: string(text),
-		key: p.At.Format(time.RFC3339Nano)})
+	return nil
 }

@@ -218,18 +218,16 @@ func TestGoingOnEnds(t *testing.T) {
 	require.NoError(t, err)
 	cut := func(times int) int {
 		require.NoError(t, os.RemoveAll(filepath.Join(dir, "trip")))
-		r.Cut = &recovery.InterruptedRestore{Run: run.ID, Times: times - 1, Safety: restored(t, run).Safety}
+		r.Cut = &catalog.InterruptedRestore{Run: run.ID, Times: times - 1, Safety: restored(t, run).Safety}
 		_, err := s.Recovery.NoteTarget(run.ID, r, "")
 		require.NoError(t, err)
 		require.NoError(t, s.Recovery.ResumeRestores())
 		s.Run.Join()
 		runs, err := s.Catalog.Runs(catalog.RunFilter{Kind: "restore", Limit: 100})
 		require.NoError(t, err)
-		left, err := s.Catalog.Settings(recovery.RestoringSetting)
+		left, err := s.Catalog.InterruptedRestores()
 		require.NoError(t, err)
-		for _, raw := range left {
-			require.Empty(t, raw)
-		}
+		require.Empty(t, left)
 		return len(runs)
 	}
 	require.Equal(t, 2, cut(recovery.MostTimes-1))
