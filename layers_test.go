@@ -22,9 +22,10 @@ var layer = map[string]int{
 	"internal/volume/journal": 2, "internal/volume/tree": 3, "internal/transfer": 3,
 	"internal/refusal": 4, "internal/phrase": 4, "internal/views": 4, "internal/datadir": 5,
 	"internal/run": 6, "internal/records": 6, "internal/access": 7, "internal/pairing": 8, "internal/rules": 9,
-	"internal/capture": 10, "internal/route": 11, "internal/recovery": 12, "internal/upkeep": 13, "internal/overview": 14,
-	"internal/site": 15,
-	"client":        16, "internal/httpapi": 16, "internal/httpapi/openapi": 17,
+	"internal/capture": 10, "internal/route": 11, "internal/recovery": 12, "internal/clones": 13, "internal/upkeep": 13,
+	"internal/overview": 14,
+	"internal/site":     15,
+	"client":            16, "internal/httpapi": 16, "internal/httpapi/openapi": 17,
 	"internal/service": 17, "internal/demo": 18, "internal/cli": 19, "cmd/candid": 20,
 }
 

@@ -34,7 +34,7 @@ var byPath = map[string]string{
 	"internal/recovery/keptnames.go":     "indexes in the data directory",
 	"internal/overview/channels.go":      "secrets that site.yaml names",
 	"internal/recovery/restoretest.go":   "scratch space in the data directory",
-	"internal/recovery/clones.go":        "what clones changed, in the data directory",
+	"internal/clones/clones.go":          "what clones changed, in the data directory",
 	"internal/pairing/places.go":         "nobody but root can move what was attached: notSwapped",
 	"internal/recovery/external.go":      "whether it is a directory is only told; it is opened beneath its root",
 	"internal/recovery/prepare.go":       "what is seen is only told; the restore opens its target beneath a root",

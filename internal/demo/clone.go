@@ -19,7 +19,7 @@ func (s *story) importTried() error {
 		}
 	}
 	const what = "A clone of the register, to try an import in: writable at once, and only what is changed takes room."
-	c, err := site.Recovery.MakeClone(api.CloneAsk{Name: "import-test", Volume: "accession-register", At: "latest",
+	c, err := site.Clones.MakeClone(api.CloneAsk{Name: "import-test", Volume: "accession-register", At: "latest",
 		Dir: at, Until: s.clock.Now().AddDate(0, 0, 30)}, "the demo")
 	if err != nil {
 		return s.step(what, "It cannot be made on this machine: "+err.Error(), nil)
@@ -40,14 +40,14 @@ func (s *story) importTried() error {
 	if err != nil {
 		return err
 	}
-	if c, err = site.Recovery.Clone("import-test"); err != nil {
+	if c, err = site.Clones.Clone("import-test"); err != nil {
 		return err
 	}
 	if err := s.check(c.Changed == 1 && before == after,
 		"what is changed in the clone is in the clone alone"); err != nil {
 		return err
 	}
-	m, err := site.Recovery.Mount(api.MountAsk{Volume: "field-notebooks", Dir: moments}, "the demo")
+	m, err := site.Clones.Mount(api.MountAsk{Volume: "field-notebooks", Dir: moments}, "the demo")
 	if err != nil {
 		return err
 	}

@@ -123,36 +123,36 @@ func (s *server) registerRecovery(a huma.API) {
 		})
 	huma.Register(a, op("GET", "/clones", "listClones", "Writable copies of snapshots on this host"),
 		func(context.Context, *none) (*body[[]api.Clone], error) {
-			return answer(s.site.Recovery.Clones())
+			return answer(s.site.Clones.Clones())
 		})
 	huma.Register(a, op("POST", "/clones", "makeClone", "Make a writable copy of a snapshot on this host", 201),
 		func(ctx context.Context, in *body[api.CloneAsk]) (*body[api.Clone], error) {
-			return answerAt(s.site.Recovery.MakeClone(in.Body, caller(ctx)))
+			return answerAt(s.site.Clones.MakeClone(in.Body, caller(ctx)))
 		})
 	huma.Register(a, op("GET", "/clones/{name}", "getClone", "One clone"),
 		func(_ context.Context, in *named) (*body[api.Clone], error) {
-			return answerAt(s.site.Recovery.Clone(in.Name))
+			return answerAt(s.site.Clones.Clone(in.Name))
 		})
 	huma.Register(a, op("DELETE", "/clones/{name}", "discardClone",
 		"Take a clone away with everything that was changed in it"), func(_ context.Context, in *struct {
 		Name   string `path:"name"`
 		Anyway bool   `query:"anyway" doc:"although someone is in it"`
 	}) (*said, error) {
-		return sentence(s.site.Recovery.DiscardClone(in.Name, in.Anyway))
+		return sentence(s.site.Clones.DiscardClone(in.Name, in.Anyway))
 	})
 	huma.Register(a, op("POST", "/clones/{name}/snapshots", "snapshotClone",
 		"Take a snapshot of a clone, which becomes a volume with the first", 202), func(ctx context.Context, in *struct {
 		Name string `path:"name"`
 		Body api.SnapshotTake
 	}) (*body[api.Run], error) {
-		return answer(s.site.Recovery.SnapshotClone(in.Name, in.Body, caller(ctx)))
+		return answer(s.site.Clones.SnapshotClone(in.Name, in.Body, caller(ctx)))
 	})
 	huma.Register(a, op("POST", "/clones/{name}/settle", "settleClone",
 		"Make a clone a volume of its own in a directory of its own", 202), func(ctx context.Context, in *struct {
 		Name string `path:"name"`
 		Body api.CloneSettle
 	}) (*body[api.Run], error) {
-		return answer(s.site.Recovery.CloneToVolume(in.Name, in.Body, caller(ctx)))
+		return answer(s.site.Clones.CloneToVolume(in.Name, in.Body, caller(ctx)))
 	})
 	huma.Register(a, op("POST", "/group-restores", "restoreGroup",
 		"Bring all volumes of a group back to one common instant", 202), func(ctx context.Context,
@@ -192,18 +192,18 @@ func (s *server) registerRecovery(a huma.API) {
 	})
 	huma.Register(a, op("GET", "/mounts", "listMounts", "Volumes whose snapshots are shown as a filesystem on this host"),
 		func(context.Context, *none) (*body[[]api.Mount], error) {
-			return &body[[]api.Mount]{s.site.Recovery.Mounts()}, nil
+			return &body[[]api.Mount]{s.site.Clones.Mounts()}, nil
 		})
 	huma.Register(a, op("POST", "/mounts", "addMount", "Show a volume's snapshots as a filesystem on this host", 201),
 		func(ctx context.Context, in *body[api.MountAsk]) (*body[api.Mount], error) {
-			return answerAt(s.site.Recovery.Mount(in.Body, caller(ctx)))
+			return answerAt(s.site.Clones.Mount(in.Body, caller(ctx)))
 		})
 	huma.Register(a, op("DELETE", "/mounts", "endMount", "Take such a filesystem away"),
 		func(_ context.Context, in *struct {
 			Dir    string `query:"dir" required:"true"`
 			Anyway bool   `query:"anyway" doc:"although someone is in it: it goes when they have left"`
 		}) (*said, error) {
-			return sentence(s.site.Recovery.EndMount(in.Dir, in.Anyway))
+			return sentence(s.site.Clones.EndMount(in.Dir, in.Anyway))
 		})
 }
 

@@ -89,7 +89,7 @@ func (s *Service) PutRecipe(ctx context.Context, name string, ask api.RecipePut,
 	if ask.Exact {
 		if old != nil && old.Filled == ready.opt.Target {
 			r.Filled = old.Filled
-		} else if err := s.emptyOrNew(ready.opt.Target); err != nil {
+		} else if err := EmptyOrNew(ready.opt.Target); err != nil {
 			return nil, err
 		}
 	}
@@ -109,7 +109,8 @@ func (s *Service) PutRecipe(ctx context.Context, name string, ask api.RecipePut,
 	return s.recipeView(r)
 }
 
-func (s *Service) emptyOrNew(dir string) error {
+// EmptyOrNew refuses a directory in which there is something.
+func EmptyOrNew(dir string) error {
 	entries, err := os.ReadDir(dir)
 	if err == nil && len(entries) > 0 {
 		return refusal.Badf("%s is not empty: exact takes away what the snapshot does not have, so it begins with a new "+
@@ -133,7 +134,7 @@ func (s *Service) recipeView(r *catalog.Recipe) (*api.Recipe, error) {
 	if err != nil {
 		return nil, err
 	}
-	if at, ok := (&scheduledTask{by: by, once: once}).next(until); ok && (by != nil || !once.IsZero()) {
+	if at, ok := (&ScheduledTask{By: by, Once: once}).next(until); ok && (by != nil || !once.IsZero()) {
 		out.NextDue = &at
 	}
 	page, err := s.run.Runs(catalog.RunFilter{Kind: "restore", By: recipeRuns(r.Name), Limit: 10})
@@ -231,7 +232,7 @@ func (s *Service) startRecipe(ctx context.Context, name string) (*run.Job, error
 	r.recipe = name
 	if saved.Exact {
 		if saved.Filled != r.opt.Target {
-			if err := s.emptyOrNew(r.opt.Target); err != nil {
+			if err := EmptyOrNew(r.opt.Target); err != nil {
 				r.done()
 				return nil, err
 			}
@@ -265,12 +266,12 @@ func (s *Service) recipeDone(ctx context.Context, j *run.Job, r *restoring) erro
 	return nil
 }
 
-func (s *Service) recipeTasks() ([]*scheduledTask, error) {
+func (s *Service) recipeTasks() ([]*ScheduledTask, error) {
 	all, err := s.Catalog.Recipes()
 	if err != nil {
 		return nil, err
 	}
-	var out []*scheduledTask
+	var out []*ScheduledTask
 	for _, r := range all {
 		name := r.Name
 		by, once, err := parseDue(r.Due, r.Zone)
@@ -280,8 +281,8 @@ func (s *Service) recipeTasks() ([]*scheduledTask, error) {
 		if by == nil && once.IsZero() {
 			continue
 		}
-		out = append(out, &scheduledTask{key: catalog.RecipeTask + name, what: recipeRuns(name), by: by, once: once,
-			do: func() ([]*run.Job, error) {
+		out = append(out, &ScheduledTask{Key: catalog.RecipeTask + name, What: recipeRuns(name), By: by, Once: once,
+			Do: func() ([]*run.Job, error) {
 				if _, err := s.access.Record(access.ByService, "runRecipe", name, ""); err != nil {
 					return nil, err
 				}

@@ -9,6 +9,8 @@ import (
 	"candidharbor/api"
 	"candidharbor/core/object"
 	"candidharbor/internal/beneath"
+	"candidharbor/internal/capture"
+	"candidharbor/internal/catalog"
 	"candidharbor/internal/phrase"
 	"candidharbor/internal/refusal"
 	"candidharbor/internal/run"
@@ -185,4 +187,25 @@ func (s *Service) makeParents(r *restoring) error {
 		return err
 	}
 	return unix.Close(fd)
+}
+
+// LayOut writes a volume as of a moment into an empty or new directory. Both paths are resolved.
+func (s *Service) LayOut(ctx context.Context, volume, at, dir, beneath string) (*catalog.Snapshot, *tree.Restored,
+	error) {
+	h, err := s.holdMoment(volume, at)
+	if err != nil {
+		return nil, nil, err
+	}
+	defer h.release()
+	ck, err := capture.ChunkerOf(h.v)
+	if err != nil {
+		return nil, nil, err
+	}
+	opt := tree.RestoreOptions{Source: s.Store, Root: h.root, Target: dir, Beneath: beneath, OnConflict: tree.Skip,
+		Chunker: ck}
+	if err := s.makeParents(&restoring{opt: opt}); err != nil {
+		return nil, nil, err
+	}
+	res, err := tree.Restore(ctx, opt)
+	return h.row, res, err
 }

@@ -178,7 +178,7 @@ func (s *Service) TestsAtPeers(ctx context.Context) (out []api.Trial) {
 	return out
 }
 
-func (s *Service) testTask() (*scheduledTask, error) {
+func (s *Service) testTask() (*ScheduledTask, error) {
 	t, err := s.restoreTests()
 	if err != nil {
 		return nil, err
@@ -187,7 +187,7 @@ func (s *Service) testTask() (*scheduledTask, error) {
 	if err != nil || by == nil {
 		return nil, err
 	}
-	return &scheduledTask{key: catalog.RestoreTestTask, what: "trials", by: by, do: func() ([]*run.Job, error) {
+	return &ScheduledTask{Key: catalog.RestoreTestTask, What: "trials", By: by, Do: func() ([]*run.Job, error) {
 		return s.startTests("", "the schedule")
 	}}, nil
 }

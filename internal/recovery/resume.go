@@ -124,7 +124,8 @@ func (s *Service) reportInterrupted(c *catalog.InterruptedRestore, res api.Resto
 func (s *Service) cannotResume(c *catalog.InterruptedRestore, err error) {
 	s.Log.Warn("a restore that was cut short cannot go on", "run", c.Run, "error", err)
 	if err := errors.Join(s.reportInterrupted(c, api.RestoreResult{Safety: c.Safety}),
-		s.Catalog.AddLog(c.Run, s.Clock.Now(), "it cannot go on: "+err.Error()), s.Catalog.RemoveInterruptedRestore(c.Run)); err != nil {
+		s.Catalog.AddLog(c.Run, s.Clock.Now(), "it cannot go on: "+err.Error()),
+		s.Catalog.RemoveInterruptedRestore(c.Run)); err != nil {
 		s.Log.Error("that a restore cannot go on could not be recorded", "run", c.Run, "error", err)
 	}
 }

@@ -10,13 +10,13 @@ import (
 	"candidharbor/internal/run"
 )
 
-// scheduledTask is something that is done by a cadence, or once.
-type scheduledTask struct {
-	key  string // of the setting that says up to when it was kept
-	what string // for messages
-	by   *cadence.Cadence
-	once time.Time
-	do   func() ([]*run.Job, error)
+// ScheduledTask is something that is done by a cadence, or once.
+type ScheduledTask struct {
+	Key  string // of the record that says up to when it was kept
+	What string // for messages
+	By   *cadence.Cadence
+	Once time.Time
+	Do   func() ([]*run.Job, error)
 }
 
 // parseDue reads a cadence phrase, or a moment for what is done once. Empty: neither.
@@ -44,11 +44,11 @@ func parseDue(when, zone string) (by *cadence.Cadence, once time.Time, err error
 }
 
 // next is when an appointment is due after a time.
-func (a *scheduledTask) next(after time.Time) (time.Time, bool) {
-	if a.by != nil {
-		return a.by.Next(after)
+func (a *ScheduledTask) next(after time.Time) (time.Time, bool) {
+	if a.By != nil {
+		return a.By.Next(after)
 	}
-	return a.once, a.once.After(after)
+	return a.Once, a.Once.After(after)
 }
 
 // RunDueTasks starts what is due; several due times that were missed are one. With wait
@@ -60,24 +60,24 @@ func (s *Service) RunDueTasks(ctx context.Context, wait bool) (next time.Time, e
 	}
 	now := s.Clock.Now()
 	for _, a := range all {
-		until, err := s.Catalog.TaskKept(a.key)
+		until, err := s.Catalog.TaskKept(a.Key)
 		if err != nil {
 			return next, err
 		}
 		if until.IsZero() {
-			if until = now; a.by == nil {
+			if until = now; a.By == nil {
 				until = time.Unix(0, 0) // a moment that has passed was set to be kept
 			}
 		}
 		if at, ok := a.next(until); ok && !at.After(now) {
 			// Before it begins: what ends the service must not be begun at each start.
-			if err := s.Catalog.KeepTask(a.key, now); err != nil {
+			if err := s.Catalog.KeepTask(a.Key, now); err != nil {
 				return next, err
 			}
-			started, err := a.do()
+			started, err := a.Do()
 			if err != nil {
-				s.Log.Error("what was due could not begin", "what", a.what, "error", err)
-				j, err := s.failedToBegin(a.what, err)
+				s.Log.Error("what was due could not begin", "what", a.What, "error", err)
+				j, err := s.failedToBegin(a.What, err)
 				if err != nil {
 					return next, err
 				}
@@ -93,7 +93,7 @@ func (s *Service) RunDueTasks(ctx context.Context, wait bool) (next time.Time, e
 			}
 			until = now
 		} else if until.Equal(now) {
-			if err := s.Catalog.KeepTask(a.key, now); err != nil {
+			if err := s.Catalog.KeepTask(a.Key, now); err != nil {
 				return next, err
 			}
 		}
@@ -111,16 +111,22 @@ func (s *Service) failedToBegin(what string, why error) (*run.Job, error) {
 	})
 }
 
-func (s *Service) scheduledTasks() ([]*scheduledTask, error) {
+// Schedules has what another part of the site wants done at its time begun with what is due here. It is
+// for the start of the site alone.
+func (s *Service) Schedules(tasks func() ([]*ScheduledTask, error)) { s.tasks = append(s.tasks, tasks) }
+
+func (s *Service) scheduledTasks() ([]*ScheduledTask, error) {
 	recipes, err := s.recipeTasks()
 	if err != nil {
 		return nil, err
 	}
-	clones, err := s.cloneTasks()
-	if err != nil {
-		return nil, err
+	for _, others := range s.tasks {
+		more, err := others()
+		if err != nil {
+			return nil, err
+		}
+		recipes = append(recipes, more...)
 	}
-	recipes = append(recipes, clones...)
 	trial, err := s.testTask()
 	if err != nil {
 		return nil, err

@@ -11,7 +11,6 @@ import (
 	"candidharbor/internal/route"
 	"candidharbor/internal/rules"
 	"candidharbor/internal/run"
-	shown "candidharbor/internal/views"
 )
 
 // Service finds, shows and brings back what was.
@@ -27,12 +26,7 @@ type Service struct {
 
 	finders finders
 
-	mounts  sync.Mutex
-	mounted map[string]mountedView  // by directory
-	cloned  map[string]*shown.Clone // by name; under mounts
-
-	usesMu    sync.Mutex
-	cloneUses map[string]cloneUse // what was changed in them, as looked at last
+	tasks []func() ([]*ScheduledTask, error) // of parts that come later
 
 	reportedMu sync.Mutex
 	reported   map[string]reportedRows // what peers have of volumes, as they told of late
@@ -42,9 +36,8 @@ type Service struct {
 func New(dir *datadir.Dir, run *run.Engine, records *records.Service, access *access.Service, pairing *pairing.Service,
 	rules *rules.Service, capture *capture.Service, routes *route.Service) *Service {
 	s := &Service{Dir: dir, run: run, records: records, access: access, pairing: pairing, rules: rules, capture: capture,
-		routes: routes,
-		cloned: map[string]*shown.Clone{}, reported: map[string]reportedRows{}}
+		routes:   routes,
+		reported: map[string]reportedRows{}}
 	s.answerPeers()
-	rules.Uses(s.usedBy)
 	return s
 }

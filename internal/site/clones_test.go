@@ -35,16 +35,16 @@ func TestClonesHoldTheirSnapshot(t *testing.T) {
 		{Name: "x", Volume: "notes", Dir: at, At: "2020-01-01T00:00:00Z"}:               "nothing is known",
 		{Name: "x", Volume: "notes", Dir: at, Until: w.clock.Now().Add(-1 * time.Hour)}: "has passed",
 	} {
-		_, err := s.Recovery.MakeClone(ask, "test")
+		_, err := s.Clones.MakeClone(ask, "test")
 		require.ErrorContains(t, err, why)
 	}
-	require.NoDirExists(t, s.Recovery.CloneHome("x"))
+	require.NoDirExists(t, s.Clones.CloneHome("x"))
 
-	c, err := s.Recovery.MakeClone(api.CloneAsk{Name: "play", Volume: "notes", Dir: at,
+	c, err := s.Clones.MakeClone(api.CloneAsk{Name: "play", Volume: "notes", Dir: at,
 		Until: w.clock.Now().Add(100 * time.Hour)}, "test")
 	require.NoError(t, err)
 	require.Equal(t, id, c.Snapshot)
-	_, err = s.Recovery.MakeClone(api.CloneAsk{Name: "play", Volume: "notes", Dir: at}, "test")
+	_, err = s.Clones.MakeClone(api.CloneAsk{Name: "play", Volume: "notes", Dir: at}, "test")
 	require.ErrorContains(t, err, "there is a clone play already")
 	w.write(at, "a", "changed in the clone")
 	w.write(at, "new", "made in the clone")
@@ -71,16 +71,16 @@ func TestClonesHoldTheirSnapshot(t *testing.T) {
 	got, err := os.ReadFile(filepath.Join(at, "a"))
 	require.NoError(t, err)
 	require.Equal(t, "changed in the clone", string(got))
-	c, err = s.Recovery.Clone("play")
+	c, err = s.Clones.Clone("play")
 	require.NoError(t, err)
 	require.True(t, c.There)
 	require.EqualValues(t, 3, c.Changed)
 
 	// Its end comes by itself, and the snapshot goes as the rules say.
 	w.until(s, w.clock.Now().Add(120*time.Hour))
-	_, err = s.Recovery.Clone("play")
+	_, err = s.Clones.Clone("play")
 	require.ErrorContains(t, err, "there is no clone play")
-	require.NoDirExists(t, s.Recovery.CloneHome("play"))
+	require.NoDirExists(t, s.Clones.CloneHome("play"))
 	left, err := os.ReadDir(at)
 	require.NoError(t, err)
 	require.Empty(t, left)
@@ -98,7 +98,7 @@ func TestClonesHoldTheirSnapshot(t *testing.T) {
 	w.done(s)(s.Capture.TakeSnapshot("notes", api.SnapshotTake{}, "test"))
 	last := w.rows(s, "notes")[0].ID
 	if _, err = s.Rules.RemoveSnapshot(last); err == nil {
-		_, err = s.Recovery.MakeClone(api.CloneAsk{Name: "late", Volume: "notes", At: last, Dir: at}, "test")
+		_, err = s.Clones.MakeClone(api.CloneAsk{Name: "late", Volume: "notes", At: last, Dir: at}, "test")
 		require.ErrorContains(t, err, "is in grace")
 	}
 }

@@ -13,6 +13,7 @@ import (
 	"candidharbor/internal/capture"
 	"candidharbor/internal/catalog"
 	"candidharbor/internal/clock"
+	"candidharbor/internal/clones"
 	"candidharbor/internal/datadir"
 	"candidharbor/internal/overview"
 	"candidharbor/internal/pairing"
@@ -52,6 +53,7 @@ type Site struct {
 	Capture  *capture.Service
 	Routes   *route.Service
 	Recovery *recovery.Service
+	Clones   *clones.Service
 	Upkeep   *upkeep.Service
 	Overview *overview.Service
 
@@ -100,6 +102,7 @@ func (s *Site) makeParts() {
 	s.Capture = capture.New(s.Dir, s.Run, s.Records, s.Rules)
 	s.Routes = route.New(s.Dir, s.Run, s.Records, s.Access, s.Pairing, s.Rules, s.Capture)
 	s.Recovery = recovery.New(s.Dir, s.Run, s.Records, s.Access, s.Pairing, s.Rules, s.Capture, s.Routes)
+	s.Clones = clones.New(s.Dir, s.Run, s.Access, s.Rules, s.Capture, s.Recovery)
 	s.Upkeep = upkeep.New(s.Dir, s.Run, s.Records, s.Pairing, s.Rules, s.Capture, s.Routes, s.Recovery)
 	s.Overview = overview.New(s.Dir, s.Run, s.Access, s.Pairing, s.Rules, s.Capture, s.Routes, s.Recovery, s.Upkeep)
 	s.Pairing.OpensPlaces(s.openHere)
@@ -186,7 +189,7 @@ func (s *Site) open(opt Options) (err error) {
 		return err
 	}
 	s.Pairing.OpenPlaces()
-	return errors.Join(s.Recovery.MountAgain(), s.Recovery.ClonesAgain())
+	return errors.Join(s.Clones.MountAgain(), s.Clones.ClonesAgain())
 }
 
 // Close ends running work safely and releases the data directory.
@@ -196,8 +199,8 @@ func (s *Site) Close() error {
 			s.Log.Error("a place could not be closed", "place", name, "error", err)
 		}
 	}
-	s.Recovery.EndClones()
-	s.Recovery.EndMounts()
+	s.Clones.EndClones()
+	s.Clones.EndMounts()
 	s.Run.EndRuns()
 	s.Pairing.CloseLines()
 	return errors.Join(s.Capture.EndFollowing(), s.Upkeep.CountStop(), s.Dir.Close())

@@ -1,4 +1,4 @@
-package recovery
+package clones
 
 import (
 	"context"
@@ -7,11 +7,10 @@ import (
 	"strings"
 
 	"candidharbor/api"
-	"candidharbor/internal/capture"
 	"candidharbor/internal/catalog"
 	"candidharbor/internal/phrase"
+	"candidharbor/internal/recovery"
 	"candidharbor/internal/run"
-	"candidharbor/internal/volume/tree"
 )
 
 // cloneVolume is the volume that a clone was made, when it was.
@@ -59,7 +58,7 @@ func (s *Service) CloneToVolume(name string, ask api.CloneSettle, by string) (ap
 	if err != nil {
 		return api.Run{}, err
 	}
-	if err := s.emptyOrNew(dir); err != nil {
+	if err := recovery.EmptyOrNew(dir); err != nil {
 		return api.Run{}, err
 	}
 	take, err := s.SnapshotClone(name, api.SnapshotTake{Note: "the clone, to become a volume of its own"}, by)
@@ -76,22 +75,8 @@ func (s *Service) CloneToVolume(name string, ask api.CloneSettle, by string) (ap
 		if err != nil {
 			return nil, "", err
 		}
-		h, err := s.holdMoment(name, "latest")
-		if err != nil {
-			return nil, "", err
-		}
-		defer h.release()
-		ck, err := capture.ChunkerOf(h.v)
-		if err != nil {
-			return nil, "", err
-		}
 		j.Say("writing")
-		opt := tree.RestoreOptions{Source: s.Store, Root: h.root, Target: dir, Beneath: beneath, OnConflict: tree.Skip,
-			Chunker: ck}
-		if err := s.makeParents(&restoring{opt: opt}); err != nil {
-			return nil, "", err
-		}
-		res, err := tree.Restore(ctx, opt)
+		row, res, err := s.recovery.LayOut(ctx, name, "latest", dir, beneath)
 		if err != nil {
 			return nil, "", err
 		}
@@ -107,7 +92,7 @@ func (s *Service) CloneToVolume(name string, ask api.CloneSettle, by string) (ap
 			return nil, fmt.Sprintf("%s is a volume of its own at %s; the clone is still there: %s", name, dir, err), nil
 		}
 		return nil, fmt.Sprintf("%s is a volume of its own at %s: %s, %s; the clone of %s is gone", name, dir,
-			phrase.Many(int(h.row.Files), "file"), phrase.Size(res.Bytes), c.Volume), nil
+			phrase.Many(int(row.Files), "file"), phrase.Size(res.Bytes), c.Volume), nil
 	})
 	if err != nil {
 		return api.Run{}, err

@@ -1,13 +1,11 @@
-package recovery
+package clones
 
 import (
 	"errors"
 	"fmt"
-	"io/fs"
 	"path/filepath"
 	"slices"
 	"strings"
-	"time"
 
 	"candidharbor/api"
 	"candidharbor/internal/catalog"
@@ -16,53 +14,6 @@ import (
 	shown "candidharbor/internal/views"
 	"candidharbor/internal/visible"
 )
-
-// Views gives this site's snapshots to be shown.
-func (s *Service) Views() shown.Source { return s.ViewerFor(nil).Views() }
-
-type viewSource struct{ e *Viewer }
-
-func (v viewSource) Volumes() ([]string, error) {
-	return v.e.volumeNames()
-}
-
-func (v viewSource) Moments(volume string, second time.Time) ([]shown.Moment, error) {
-	var f catalog.SnapshotFilter
-	if !second.IsZero() {
-		f.From, f.To = second, second.Add(time.Second-1)
-	}
-	return v.moments(volume, f)
-}
-
-func (v viewSource) Newest(volume string) (shown.Moment, bool, error) {
-	all, err := v.moments(volume, catalog.SnapshotFilter{Limit: 1})
-	if err != nil || len(all) == 0 {
-		return shown.Moment{}, false, err
-	}
-	return all[0], true, nil
-}
-
-func (v viewSource) moments(volume string, f catalog.SnapshotFilter) ([]shown.Moment, error) {
-	if _, err := v.e.volume(volume); refusal.ClassOf(err) == refusal.Missing {
-		return nil, errors.Join(fs.ErrNotExist, err)
-	} else if err != nil {
-		return nil, err
-	}
-	rows, err := v.e.s.Catalog.Moments(v.e.s.Place(), volume, f)
-	out := make([]shown.Moment, len(rows))
-	for i, r := range rows {
-		out[i] = shown.Moment{ID: r.ID, Taken: r.Began.Time}
-	}
-	return out, err
-}
-
-func (v viewSource) Hold(volume, id string) (*shown.Held, error) {
-	h, err := v.e.holdMoment(volume, id)
-	if err != nil {
-		return nil, err
-	}
-	return &shown.Held{Root: h.root, Get: h.get, Release: h.release}, nil
-}
 
 // Mount shows a volume's snapshots as a filesystem on this host, also after the service
 // starts anew.
@@ -74,8 +25,8 @@ func (s *Service) Mount(ask api.MountAsk, by string) (*api.Mount, error) {
 	if err != nil {
 		return nil, err
 	}
-	s.mounts.Lock()
-	defer s.mounts.Unlock()
+	s.mu.Lock()
+	defer s.mu.Unlock()
 	if m, ok := s.mounted[dir]; ok {
 		return nil, refusal.Conflictf("the snapshots of %s are mounted at %s already: candid mount --end %s takes that away",
 			m.view.Volume, dir, visible.Word(dir))
@@ -143,14 +94,11 @@ func (s *Service) staging() string { return filepath.Join(s.Path, "mounting") }
 
 // mount mounts at a spot, and closes it when that fails.
 func (s *Service) mount(m api.Mount, at *shown.Spot) error {
-	fs, err := shown.Mount(s.Views(), m.Volume, at, s.staging(), s.Log)
+	fs, err := shown.Mount(s.recovery.Views(), m.Volume, at, s.staging(), s.Log)
 	if err != nil {
 		at.Close()
 		return refusal.Conflictf("the snapshots of %s cannot be mounted at %s: %s. The service needs the right to mount "+
 			"and /dev/fuse; WebDAV at /dav shows the same without", m.Volume, m.Dir, err)
-	}
-	if s.mounted == nil {
-		s.mounted = map[string]mountedView{}
 	}
 	s.mounted[m.Dir] = mountedView{m, fs}
 	return nil
@@ -158,8 +106,8 @@ func (s *Service) mount(m api.Mount, at *shown.Spot) error {
 
 // Mounts lists what is mounted, by directory.
 func (s *Service) Mounts() []api.Mount {
-	s.mounts.Lock()
-	defer s.mounts.Unlock()
+	s.mu.Lock()
+	defer s.mu.Unlock()
 	out := []api.Mount{}
 	for _, m := range s.mounted {
 		out = append(out, m.view)
@@ -170,8 +118,8 @@ func (s *Service) Mounts() []api.Mount {
 
 // EndMount takes a mount away.
 func (s *Service) EndMount(dir string, anyway bool) (string, error) {
-	s.mounts.Lock()
-	defer s.mounts.Unlock()
+	s.mu.Lock()
+	defer s.mu.Unlock()
 	m, ok := s.mounted[dir]
 	if !ok {
 		return "", refusal.Missingf("nothing is mounted at %s by this service: candid mount --list shows what is", dir)
@@ -194,8 +142,8 @@ func (s *Service) MountAgain() error {
 	if err != nil {
 		return err
 	}
-	s.mounts.Lock()
-	defer s.mounts.Unlock()
+	s.mu.Lock()
+	defer s.mu.Unlock()
 	for _, row := range all {
 		m := api.Mount{Volume: row.Volume, Dir: row.Dir, Since: row.Since.Time, By: row.MadeBy}
 		spot, err := s.spotAgain(m.Dir)
@@ -211,8 +159,8 @@ func (s *Service) MountAgain() error {
 
 // EndMounts takes all mounts away when the service ends; the next start brings them back.
 func (s *Service) EndMounts() {
-	s.mounts.Lock()
-	defer s.mounts.Unlock()
+	s.mu.Lock()
+	defer s.mu.Unlock()
 	for dir, m := range s.mounted {
 		if err := m.fs.Stop(); err != nil {
 			s.Log.Warn("a mount could not be taken away", "directory", dir, "error", err)

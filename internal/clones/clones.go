@@ -1,4 +1,4 @@
-package recovery
+package clones
 
 import (
 	"errors"
@@ -14,6 +14,7 @@ import (
 	"candidharbor/internal/catalog"
 	"candidharbor/internal/phrase"
 	"candidharbor/internal/policy"
+	"candidharbor/internal/recovery"
 	"candidharbor/internal/refusal"
 	"candidharbor/internal/run"
 	shown "candidharbor/internal/views"
@@ -61,8 +62,8 @@ func (s *Service) makeClone(ask api.CloneAsk, by string) (*catalog.Clone, error)
 		return nil, err
 	}
 	defer release()
-	s.mounts.Lock()
-	defer s.mounts.Unlock()
+	s.mu.Lock()
+	defer s.mu.Unlock()
 	if _, err := s.clone(ask.Name); err == nil {
 		return nil, refusal.Conflictf("there is a clone %s already: candid clone show %s tells of it", ask.Name, ask.Name)
 	} else if refusal.ClassOf(err) != refusal.Missing {
@@ -118,7 +119,7 @@ func (s *Service) makeClone(ask api.CloneAsk, by string) (*catalog.Clone, error)
 }
 
 func (s *Service) mountClone(c *catalog.Clone, at *shown.Spot) error {
-	m, err := shown.MountClone(s.Views(), c.Volume, c.Snapshot, s.CloneHome(c.Name), at, s.staging(), s.Log)
+	m, err := shown.MountClone(s.recovery.Views(), c.Volume, c.Snapshot, s.CloneHome(c.Name), at, s.staging(), s.Log)
 	if err == nil {
 		s.cloned[c.Name] = m
 	}
@@ -132,8 +133,8 @@ func (s *Service) ClonesAgain() error {
 	if err != nil {
 		return err
 	}
-	s.mounts.Lock()
-	defer s.mounts.Unlock()
+	s.mu.Lock()
+	defer s.mu.Unlock()
 	for _, c := range all {
 		spot, err := s.spotAgain(c.Dir)
 		if c.Ending {
@@ -164,8 +165,8 @@ func (s *Service) ClonesAgain() error {
 
 // EndClones takes the clones' filesystems away when the service ends.
 func (s *Service) EndClones() {
-	s.mounts.Lock()
-	defer s.mounts.Unlock()
+	s.mu.Lock()
+	defer s.mu.Unlock()
 	for name, m := range s.cloned {
 		if err := m.End(true); err != nil {
 			s.Log.Warn("a clone could not be taken away", "clone", name, "error", err)
@@ -214,23 +215,20 @@ func (s *Service) useOf(name string) cloneUse {
 	use.took = time.Since(use.looked)
 	s.usesMu.Lock()
 	defer s.usesMu.Unlock()
-	if s.cloneUses == nil {
-		s.cloneUses = map[string]cloneUse{}
-	}
 	s.cloneUses[name] = use
 	return use
 }
 
 func (s *Service) cloneView(c *catalog.Clone) *api.Clone {
 	use := s.useOf(c.Name)
-	s.mounts.Lock()
+	s.mu.Lock()
 	there := s.cloned[c.Name] != nil
-	s.mounts.Unlock()
+	s.mu.Unlock()
 	out := &api.Clone{Name: c.Name, Volume: c.Volume, Snapshot: c.Snapshot, Taken: c.Taken.Time, Dir: c.Dir,
 		Made: c.Made.Time, By: c.MadeBy, There: there, Changed: use.changed, Bytes: use.bytes, Used: use.last}
 	out.Until = c.Until.Ptr()
-	out.Sentence = fmt.Sprintf("%s as of %s, writable at %s; %s changed, %s of its own", c.Volume, phrase.Stamp(c.Taken.Time),
-		c.Dir, phrase.Many(int(out.Changed), "name"), phrase.Size(out.Bytes))
+	out.Sentence = fmt.Sprintf("%s as of %s, writable at %s; %s changed, %s of its own", c.Volume,
+		phrase.Stamp(c.Taken.Time), c.Dir, phrase.Many(int(out.Changed), "name"), phrase.Size(out.Bytes))
 	if out.Until != nil {
 		out.Sentence += "; discarded " + phrase.Stamp(c.Until.Time)
 	}
@@ -289,8 +287,8 @@ func (s *Service) DiscardClone(name string, anyway bool) (string, error) {
 
 // endClone takes a clone's filesystem away for good: from here on a start goes on discarding it.
 func (s *Service) endClone(c *catalog.Clone, anyway bool) error {
-	s.mounts.Lock()
-	defer s.mounts.Unlock()
+	s.mu.Lock()
+	defer s.mu.Unlock()
 	if m := s.cloned[c.Name]; m != nil {
 		if err := m.End(anyway); err != nil {
 			return refusal.Conflictf("%s is in use: someone has a file or directory in it open (%s); --anyway takes "+
@@ -313,18 +311,19 @@ func (s *Service) forgetClone(name string) error {
 }
 
 // cloneTasks are the ends that were set for clones.
-func (s *Service) cloneTasks() ([]*scheduledTask, error) {
+func (s *Service) cloneTasks() ([]*recovery.ScheduledTask, error) {
 	all, err := s.Catalog.Clones()
 	if err != nil {
 		return nil, err
 	}
-	var out []*scheduledTask
+	var out []*recovery.ScheduledTask
 	for _, c := range all {
 		if c.Until.IsZero() {
 			continue
 		}
-		out = append(out, &scheduledTask{key: catalog.CloneTask + c.Name, what: "clone " + c.Name, once: c.Until.Time,
-			do: func() ([]*run.Job, error) {
+		out = append(out, &recovery.ScheduledTask{Key: catalog.CloneTask + c.Name, What: "clone " + c.Name,
+			Once: c.Until.Time,
+			Do: func() ([]*run.Job, error) {
 				if _, err := s.access.Record(access.ByService, "discardClone", c.Name, ""); err != nil {
 					return nil, err
 				}
