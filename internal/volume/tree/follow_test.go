@@ -336,7 +336,7 @@ func TestJournalAgainstScan(t *testing.T) {
 // While others change the volume all the time, each reading is of some state of theirs;
 // once they rest, the next one finds what is there.
 func TestJournalWhileOthersWrite(t *testing.T) {
-	f := follow(t, memoryDir(t))
+	f := follow(t, quietDir(t))
 	s := &strangers{t: t, r: rand.New(rand.NewPCG(3, 1)), dir: f.dir}
 	defer s.end()
 	f.read()
@@ -365,7 +365,7 @@ func TestJournalWhileOthersWrite(t *testing.T) {
 
 // What was lost, and what a mount covers, is looked for; the next reading is told again.
 func TestJournalThatCannotVouch(t *testing.T) {
-	f := follow(t, memoryDir(t))
+	f := follow(t, quietDir(t))
 	require.NoError(t, os.MkdirAll(f.path("a/b"), 0o755))
 	require.Equal(t, "it is watched from now on", f.agrees("first").Why)
 	how := f.agrees("nothing changed")
@@ -406,7 +406,7 @@ func TestJournalThatCannotVouch(t *testing.T) {
 // An audit finds what the kernel did not tell, and says so; the journal is not trusted
 // from then on.
 func TestAudit(t *testing.T) {
-	f := follow(t, memoryDir(t))
+	f := follow(t, quietDir(t))
 	require.NoError(t, os.MkdirAll(f.path("a/b"), 0o755))
 	require.NoError(t, os.WriteFile(f.path("a/b/f"), []byte("x"), 0o644))
 	f.agrees("first")

@@ -43,6 +43,17 @@ func memoryDir(t testing.TB) string {
 	return dir
 }
 
+// quietDir is on a filesystem of its own, if this user may mount one: what happens elsewhere on the same
+// filesystem fills the kernel's queue of events too.
+func quietDir(t testing.TB) string {
+	dir := t.TempDir()
+	if unix.Mount("tmpfs", dir, "tmpfs", 0, "size=256m") != nil {
+		return memoryDir(t)
+	}
+	t.Cleanup(func() { require.NoError(t, unix.Unmount(dir, unix.MNT_DETACH)) })
+	return dir
+}
+
 func newBench(t testing.TB) *bench {
 	s, err := store.Open(filepath.Join(memoryDir(t), "store"),
 		store.Options{Key: ed25519.NewKeyFromSeed(make([]byte, 32))})
