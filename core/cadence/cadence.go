@@ -96,7 +96,7 @@ func (c *Cadence) AtStart() bool { return c.form == atStart }
 
 // OnChange reports whether the cadence asks for a snapshot when something changed: not
 // before nothing changed for settle, and at most once in each least. Its due times are
-// those at which one looks where no change is told.
+// those at which one looks where no journal reports changes.
 func (c *Cadence) OnChange() (settle, least time.Duration, ok bool) {
 	return c.settle, c.interval, c.form == onChange
 }

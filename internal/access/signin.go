@@ -166,7 +166,7 @@ const (
 	mostKnown      = 1000
 )
 
-// errWrongPassword is told for names that do not exist too.
+// errWrongPassword is the answer for names that do not exist too.
 var errWrongPassword = errors.New("the name or the password is wrong")
 
 func tooMany(wait time.Duration) error {

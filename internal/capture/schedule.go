@@ -184,7 +184,7 @@ func (s *Service) IsDue(d *dueVolume, now time.Time) (is bool, next time.Time, e
 	}
 	due, ok := d.rs.Next(d.v.ScheduledUntil.Time)
 	is = ok && !due.After(now)
-	// Where changes are told one is taken when they have settled, and not before.
+	// Where the journal reports changes, a snapshot is taken when they have settled and not before.
 	changed, told, err := s.onChange(d.v, d.rs)
 	if err != nil {
 		return false, next, err

@@ -35,5 +35,5 @@ func New(dir *datadir.Dir, run *run.Engine, records *records.Service, rules *rul
 // Describes has a function called that shows a volume as people see it.
 func (s *Service) Describes(f func(volume string) (*api.Volume, error)) { s.describe = f }
 
-// NoteLook notes how long a look of the schedule took; changes are told to it the seldomer.
+// NoteLook notes how long a look of the schedule took; after a long one the journal reports changes to it less often.
 func (s *Service) NoteLook(took time.Duration) { s.lookTook.Store(int64(took)) }

@@ -30,7 +30,7 @@ func (s *Dir) UnderRoot(path string, mustExist bool) (resolved, root string, err
 			return resolved, real, nil
 		}
 	}
-	// Nothing is told of what lies outside the roots, not even whether it is there.
+	// An error says nothing of what lies outside the roots, not even whether it exists.
 	dir, root, oerr := s.Fixed(path)
 	if oerr != nil {
 		return "", "", oerr

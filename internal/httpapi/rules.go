@@ -160,7 +160,7 @@ func (w *statusWriter) WriteHeader(status int) {
 
 func (w *statusWriter) Unwrap() http.ResponseWriter { return w.ResponseWriter }
 
-// admit decides on a call. after is told the status that it ended with.
+// admit decides on a call. The caller gives after the status with which the call ended.
 func (s *server) admit(ctx context.Context, id, what string) (after func(status int), refused string, err error) {
 	c := callerIn(ctx)
 	if !may(c.Role, id) {
@@ -188,7 +188,7 @@ func (s *server) admit(ctx context.Context, id, what string) (after func(status 
 const mostRefused = 200
 
 // refusals counts what was refused, so that who is refused again and again fills no ledger:
-// of each act of each caller the first is told of, the tenth, the hundredth and so on.
+// it records the first of each act of each caller, then the tenth, the hundredth and so on.
 type refusals struct {
 	mu sync.Mutex
 	n  map[string]int

@@ -209,7 +209,7 @@ func rekeyText(old ed25519.PublicKey) []byte {
 
 func (s *Service) nextKeyPath() string { return filepath.Join(s.Path, "keys", "site-next.pem") }
 
-// Rotate gives the site a new key. Every paired site is told first, by the old one; when
+// Rotate gives the site a new key. It first announces the new key to every paired site, under the old one; when
 // one cannot be reached the old key stays in use, unless force is set.
 func (s *Service) Rotate(ctx context.Context, force bool) (string, error) {
 	release, err := s.run.Hold(ctx, run.KeyRotation.Of(""))

@@ -17,7 +17,7 @@ import (
 	"candidharbor/internal/transfer"
 )
 
-// Each start of the service adds a random number to a list that paired sites are told. A
+// Each start of the service adds a random number to a list that it sends to paired sites. A
 // site that was put back to an earlier state lacks the number that others saw last, and two
 // sites that go on from one image each lack the other's.
 const (
@@ -219,7 +219,7 @@ func (s *Service) ConfirmPeer(name string) (string, error) {
 	return fmt.Sprintf("%s is taken for one site again; its routes go on with their next run.", name), nil
 }
 
-// ConfirmPutBack ends what is told of sites that were put back, once a person has looked.
+// ConfirmPutBack ends the sentences about sites that were put back, once a person has looked.
 func (s *Service) ConfirmPutBack() error {
 	return s.Catalog.Atomically(func(c *catalog.Catalog) error {
 		return errors.Join(c.ForgetPutBacks(), c.Set(ownStateSetting, ""))

@@ -211,7 +211,7 @@ func (s *Service) entryAside(get object.Getter, e *object.Entry) api.Entry {
 	return v
 }
 
-// mostText is the largest file of which a difference is told line by line.
+// mostText is the largest file that is compared line by line.
 const mostText = 512 << 10
 
 // TextDifference tells line by line how a text file differs between two snapshots.

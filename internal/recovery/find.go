@@ -231,7 +231,7 @@ func (s *Service) Find(ctx context.Context, volume string, ask api.FindAsk) (*ap
 	return out, nil
 }
 
-// mostVersions bounds what is told of one path.
+// mostVersions bounds how many versions of one path are listed.
 const mostVersions = 1000
 
 // Versions tells what a path was over time.

@@ -107,7 +107,7 @@ func (s *Service) VersionsEverywhere(ctx context.Context, volume, path string) (
 	return out, nil
 }
 
-// sameTold compares two versions by what is told of them over the API.
+// sameTold reports whether two versions look the same over the API.
 func sameTold(a, b *api.Entry) bool {
 	if a.Kind == "directory" && b.Kind == "directory" {
 		return a.Mode == b.Mode && a.UID == b.UID && a.GID == b.GID

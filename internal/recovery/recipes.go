@@ -21,7 +21,7 @@ import (
 
 var agoForm = regexp.MustCompile(`^-(\d{1,5})(m|h|d|w)$`)
 
-// momentAgo resolves a moment that is told as how long ago, such as -24h; others stay.
+// momentAgo turns how long ago, such as -24h, into a moment; other moments stay as they are.
 func (s *Service) momentAgo(at string) string {
 	m := agoForm.FindStringSubmatch(at)
 	if m == nil {

@@ -22,7 +22,7 @@ import (
 )
 
 // testRestore restores random files of a snapshot to a scratch directory and compares them with
-// what was recorded. newest is what the time for all is told of.
+// what was recorded. From the time it took it estimates how long all of newest would take.
 func (s *Service) testRestore(ctx context.Context, j *run.Job, v *catalog.Volume, row, newest *catalog.Snapshot,
 	files int) (any, string, error) {
 	j.Say("waiting for another trial")

@@ -1,4 +1,4 @@
-// Package refusal has the errors that are told to whoever asked, each with a class that says how.
+// Package refusal has the errors that go to the caller, each with a class that gives its HTTP status and exit code.
 package refusal
 
 import (
@@ -11,7 +11,7 @@ import (
 	"candidharbor/internal/volume/tree"
 )
 
-// Class says how an error is told over HTTP and as an exit code.
+// Class gives an error its HTTP status and exit code.
 type Class int
 
 // The classes of errors.

@@ -247,7 +247,7 @@ func (s *Service) DiffPolicy(ctx context.Context, body string) (*api.PolicyDiff,
 }
 
 // diffLines compares by a longest common subsequence. Documents are short; of long ones
-// all lines are told.
+// all lines are reported.
 func diffLines(a, b []string) []api.DiffLine {
 	if len(a)*len(b) > 4<<20 {
 		var out []api.DiffLine

@@ -37,7 +37,7 @@ type Options struct {
 	Clock      clock.Clock
 	// Place is the site that this one is a further place of; nil: it is a site of its own.
 	Place *Site
-	// OnPlace is told of each further place of the site when it is attached; may be nil.
+	// OnPlace is called with each further place of the site when it is attached; may be nil.
 	OnPlace func(*Site)
 	Logger  *slog.Logger
 }

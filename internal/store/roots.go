@@ -86,7 +86,7 @@ func (w *Writer) CommitRecord(record []byte) (object.ID, error) {
 		}
 	}
 	id := object.Sum(env)
-	// Counting proves that all of it is here before anybody is told that it is.
+	// Counting proves that all of it is here before anybody hears that it is.
 	set, head, err := w.s.count(id, root)
 	if err != nil {
 		return object.ID{}, fmt.Errorf("the snapshot would not be whole and is not kept: %w", err)
@@ -103,7 +103,7 @@ func (w *Writer) CommitRecord(record []byte) (object.ID, error) {
 	w.s.rootNo++
 	w.s.mu.Unlock()
 	// The snapshot exists from here on. Where the disk did not confirm the record's name it
-	// is kept whole all the same, and the caller is told that a power cut may undo it.
+	// is kept whole all the same, and the error says that a power cut may undo it.
 	w.s.keepCensus(head, set)
 	w.lease.Release()
 	return id, err

@@ -69,7 +69,7 @@ func (s *Service) Reconcile() error {
 }
 
 // forgetGone takes snapshots from the catalogue that the store does not have. Those that
-// nobody let go were lost, and that is told.
+// nobody let go were lost, and Today says so.
 func (s *Service) forgetGone(gone map[string]bool) error {
 	if len(gone) == 0 {
 		return nil

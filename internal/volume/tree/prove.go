@@ -14,7 +14,7 @@ import (
 
 // What a restore writes is read back from the filesystem and compared: the content with what
 // its identity vouches for, the metadata with what was recorded. So what a filesystem changes
-// or leaves out without an error is told as well.
+// or leaves out without an error is reported as well.
 
 var errNotAsWritten = errors.New("what was read back is not what was written: the target's filesystem or disk " +
 	"is at fault")

@@ -62,8 +62,8 @@ type RestoreOptions struct {
 	// Nothing is removed or replaced that is not in it as it is.
 	Safety *object.Root
 	// Left tells what the run that is taken back left at a path of the target, nil for nothing.
-	// Only what is still so is changed; what others changed since stays, and is told. Nil: it
-	// is no undo, or that is not known any more.
+	// Only what is still so is changed; what others changed since stays, and the result
+	// counts it. Nil: it is no undo, or nobody knows any more what it left.
 	Left func(rel string) (*object.Entry, error)
 	// OwnCopy says that the target is a copy that restores made: with Exact what the snapshot
 	// does not have goes from there, kept nowhere.
