@@ -1,20 +1,12 @@
 package route
 
 import (
-	"context"
-	"errors"
-	"fmt"
 	"slices"
 	"strings"
 
 	"candidharbor/core/object"
 	"candidharbor/internal/catalog"
-	"candidharbor/internal/phrase"
-	"candidharbor/internal/records"
 	"candidharbor/internal/rules"
-	"candidharbor/internal/run"
-	"candidharbor/internal/store"
-	"candidharbor/internal/transfer"
 )
 
 // RouteWork is what a route has to do for one volume.
@@ -88,115 +80,6 @@ func (s *Service) RouteWork(r *catalog.Route) ([]RouteWork, error) {
 		work = append(work, w)
 	}
 	return work, nil
-}
-
-// pushAll brings everything that is wanted, the newest of every volume first, then the
-// older ones.
-func (s *Service) pushAll(ctx context.Context, j *run.Job, r *catalog.Route, peer *catalog.Peer,
-	meter *transfer.Meter) (int, error) {
-	if _, _, _, err := s.pairing.Greet(ctx, peer); err != nil {
-		return 0, err
-	}
-	if err := errors.Join(s.pairing.TwoSites(peer.Name), s.compareFar(ctx, j, r, peer)); err != nil {
-		return 0, err
-	}
-	link, _, err := s.pairing.Link(ctx, peer)
-	if err != nil {
-		return 0, err
-	}
-	limit, err := s.pairing.Flow(peer, r.Terms.V)
-	if err != nil {
-		return 0, err
-	}
-	work, err := s.RouteWork(r)
-	if err != nil {
-		return 0, err
-	}
-	// What was seen of those that are there goes first: the far side may decide as soon as
-	// the next newer one is there.
-	for i := range work {
-		for _, row := range work[i].marks {
-			if err := s.CarryOne(ctx, r, link, limit, &work[i], row, meter); err != nil && !transfer.Gone(err) {
-				return 0, err
-			}
-		}
-	}
-	done, damaged := 0, 0
-	for round := 0; ; round++ {
-		any := false
-		for i := range work {
-			w := &work[i]
-			if round < len(w.Want) {
-				any = true
-				j.Say(fmt.Sprintf("carrying %s of %s", w.Want[round].ID[:12], w.V.Name))
-				err := s.CarryOne(ctx, r, link, limit, w, w.Want[round], meter)
-				if transfer.Gone(err) {
-					j.Logf("%s of %s was removed before it could be carried", w.Want[round].ID[:12], w.V.Name)
-					continue
-				}
-				if errors.Is(err, store.ErrDamaged) { // the others are whole
-					j.Logf("%s of %s is damaged here and is not carried: %v", w.Want[round].ID[:12], w.V.Name, err)
-					damaged++
-					continue
-				}
-				if err != nil {
-					return done, fmt.Errorf("%s of %s: %w", w.Want[round].ID[:12], w.V.Name, err)
-				}
-				done++
-			}
-		}
-		if !any && damaged > 0 {
-			return done, fmt.Errorf("%s damaged here and could not be carried: candid store verify names what is damaged and "+
-				"asks other sites for it", phrase.ManyAre(damaged, "snapshot"))
-		}
-		if !any {
-			return done, nil
-		}
-	}
-}
-
-// CarryOne brings one snapshot and notes that it is there.
-func (s *Service) CarryOne(ctx context.Context, r *catalog.Route, link *transfer.Link, limit transfer.Limit,
-	w *RouteWork, row *catalog.Snapshot, total *transfer.Meter) error {
-	id, err := object.ParseID(row.ID)
-	if err != nil {
-		return err
-	}
-	bring, err := s.travelling(id)
-	if err != nil {
-		return err
-	}
-	setOf, err := s.setAlong(r, row)
-	if err != nil {
-		return err
-	}
-	q := transfer.CarryRequest{Lineage: records.LineageOf(w.V.Lineage), Root: id, Bases: w.bases}
-	part := !termParts(r.Terms.V).Whole()
-	if part {
-		if q, bring, err = s.derive(r, row, id); err != nil {
-			return err
-		}
-	}
-	q.Volume, q.Origin, q.Rules, q.SetOf, q.Standby = NameAtOrigin(w.V), w.V.Origin, w.Rs.Proposal(s.Place()), setOf,
-		r.Terms.V.Standby
-	c := &transfer.Sender{Store: s.Store, Marks: bring, Meter: total, Limit: limit, Request: q}
-	err = c.Run(ctx, link)
-	if part {
-		if derr := s.derivedArrived(r, &q, err == nil && newestOf(w, row)); derr != nil && err == nil {
-			err = derr
-		}
-	}
-	if err != nil {
-		return err
-	}
-	if !slices.Contains(w.bases, id) {
-		w.bases = append([]object.ID{id}, w.bases[:min(len(w.bases), basesNamed-1)]...)
-	}
-	s.rules.Reached(w.V.Name, r.Peer, rules.NewestState(row))
-	err = s.Catalog.PutCarried(r.Name, catalog.Carried{Snapshot: row.ID, At: catalog.At(s.Clock.Now()),
-		SeenUntil: row.SeenUntil, Marked: row.Marked})
-	s.rules.ForgetVerdicts([]string{w.V.Name}) // what was owed is there
-	return err
 }
 
 // newestOf reports whether a snapshot is the newest that the far side will have of its

@@ -15,7 +15,6 @@ import (
 	"candidharbor/internal/datadir"
 	"candidharbor/internal/refusal"
 	"candidharbor/internal/rules"
-	"candidharbor/internal/transfer"
 
 	"github.com/stretchr/testify/require"
 )
@@ -212,11 +211,11 @@ func TestSetIsWholeOrNotThere(t *testing.T) {
 		return out
 	}
 	require.Len(t, work, 2)
-	require.NoError(t, s.Routes.CarryOne(w.ctx, r, link, nil, &work[0], work[0].Want[0], &transfer.Meter{}))
+	require.NoError(t, s.Routes.CarryOne(w.ctx, r, link, &work[0], work[0].Want[0]))
 	require.Equal(t, []int{0}, seen(), "the rest of the set is still to come")
 	_, err = there.Recovery.Snapshot(work[0].Want[0].ID)
 	require.ErrorContains(t, err, "still to arrive")
-	require.NoError(t, s.Routes.CarryOne(w.ctx, r, link, nil, &work[1], work[1].Want[0], &transfer.Meter{}))
+	require.NoError(t, s.Routes.CarryOne(w.ctx, r, link, &work[1], work[1].Want[0]))
 	require.Equal(t, []int{1, 1}, seen())
 
 	w.write(dirs[0], "a", "second")

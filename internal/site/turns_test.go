@@ -11,7 +11,6 @@ import (
 	"candidharbor/internal/capture"
 	"candidharbor/internal/catalog"
 	"candidharbor/internal/refusal"
-	"candidharbor/internal/transfer"
 
 	"github.com/stretchr/testify/require"
 )
@@ -42,7 +41,7 @@ func TestArrivalsOutOfTurn(t *testing.T) {
 		carried := must(here.Catalog.CarriedBy("to-there", "here", "notes"))
 		for _, row := range rows {
 			if _, is := carried[row.ID]; !is {
-				require.NoError(t, here.Routes.CarryOne(w.ctx, r, link, nil, &work[0], row, &transfer.Meter{}))
+				require.NoError(t, here.Routes.CarryOne(w.ctx, r, link, &work[0], row))
 			}
 		}
 	}
