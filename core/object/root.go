@@ -22,11 +22,12 @@ const (
 // Consistency says what the reader can rely on.
 type Consistency string
 
-// The consistencies of a tree snapshot.
+// The consistencies of a snapshot.
 const (
 	Quiesced Consistency = "quiesced" // writers were frozen for the whole reading
 	Still    Consistency = "still"    // nothing changed while it was read
 	Spread   Consistency = "spread"   // read between Began and Ended
+	Crash    Consistency = "crash"    // a disk at one instant, as after a power cut
 )
 
 // Remark tells of one path that could not be read as a whole.
@@ -54,7 +55,7 @@ type Root struct {
 	Ended       int64             `cbor:"11,keyasint"`
 	Consistency Consistency       `cbor:"12,keyasint"`
 	Cause       Cause             `cbor:"13,keyasint"`
-	Top         Entry             `cbor:"14,keyasint"` // the volume's own directory; no name
+	Top         Entry             `cbor:"14,keyasint"` // the volume's own directory, or its disk; no name
 	HasLinks    bool              `cbor:"15,keyasint,omitempty"`
 	Files       int64             `cbor:"16,keyasint"`
 	Dirs        int64             `cbor:"17,keyasint"`
@@ -65,6 +66,7 @@ type Root struct {
 	ChunkAvg    uint32            `cbor:"22,keyasint"` // chunker parameter of the lineage, bytes
 	Set         *Set              `cbor:"23,keyasint,omitempty"`
 	Derived     *Derived          `cbor:"24,keyasint,omitempty"` // it is a part of another snapshot
+	Block       uint32            `cbor:"25,keyasint,omitempty"` // bytes of a block of a disk's map; 0: it is of a tree
 
 	Links ID `cbor:"-"`
 }
@@ -92,8 +94,43 @@ func (r *Root) BeganTime() time.Time { return time.Unix(0, r.Began) }
 // EndedTime returns Ended as a time.
 func (r *Root) EndedTime() time.Time { return time.Unix(0, r.Ended) }
 
-// Tree returns the identity of the volume's top directory.
+// Tree returns the identity of the volume's top directory, or of the top of a disk's map.
 func (r *Root) Tree() ID { return r.Top.Content }
+
+// IsDisk reports whether the snapshot is of a disk, whose size is that of Top.
+func (r *Root) IsDisk() bool { return r.Block != 0 }
+
+// Blocks is how many blocks a disk of a size has.
+func Blocks(size int64, block uint32) int64 { return (size + int64(block) - 1) / int64(block) }
+
+// Map is the map of a disk.
+func (r *Root) Map() MapTop { return MapTop{r.Top.Content, MapLevel(Blocks(r.Top.Size, r.Block))} }
+
+// CheckBlock refuses a size of blocks that no disk has.
+func CheckBlock(block uint32) error {
+	if block < 4096 || block > MaxChunkPayload || block&(block-1) != 0 {
+		return malformed("blocks of %d bytes: a power of two from 4096 to %d is needed", block, MaxChunkPayload)
+	}
+	return nil
+}
+
+// sound refuses roots that contradict themselves.
+func (r *Root) sound() error {
+	if !r.IsDisk() {
+		if r.Top.Kind != Dir {
+			return malformed("root whose top is a %s", r.Top.Kind)
+		}
+		return nil
+	}
+	if err := CheckBlock(r.Block); err != nil {
+		return err
+	}
+	if r.Top.Kind != BlockDevice || r.HasLinks || r.Top.Size <= 0 || r.Top.Size%512 != 0 ||
+		Blocks(r.Top.Size, r.Block) > MaxBlocks {
+		return malformed("root of a disk of %d bytes whose top is a %s", r.Top.Size, r.Top.Kind)
+	}
+	return nil
+}
 
 // EncodeRoot returns the envelope of a root. Its identity is the snapshot's id.
 func EncodeRoot(r *Root) ([]byte, error) {
@@ -122,8 +159,11 @@ func DecodeRoot(envelope []byte) (*Root, error) {
 	if r.HasLinks {
 		want = 2
 	}
-	if e.NumChildren() != want || r.Top.Kind != Dir || !r.Top.HasContent {
+	if e.NumChildren() != want || !r.Top.HasContent {
 		return nil, malformed("root with %d children", e.NumChildren())
+	}
+	if err := r.sound(); err != nil {
+		return nil, err
 	}
 	r.Top.Content = e.Child(0)
 	if r.HasLinks {
