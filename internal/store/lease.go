@@ -114,7 +114,7 @@ func (s *Store) loadLeases() error {
 	names, _ := filepath.Glob(filepath.Join(s.dir, "leases", "*.lease"))
 	for _, path := range names {
 		st, err := os.Stat(path)
-		if err == nil && time.Since(st.ModTime()) > LeaseMaxAge {
+		if err == nil && !isPin(filepath.Base(path)) && time.Since(st.ModTime()) > LeaseMaxAge {
 			s.log.Info("a lease that nobody renewed has ended", "lease", filepath.Base(path), "age", time.Since(st.ModTime()))
 			os.Remove(path)
 			continue

@@ -82,6 +82,24 @@ func (w *Writer) Put(kind object.Kind, children []object.ID, payload []byte) (ob
 	return id, err
 }
 
+// PutFrom is Put for an object of which only the children that fresh says so of are new. The others stand in
+// an object that this writer's lease holds, so that they are here as long as it does.
+func (w *Writer) PutFrom(kind object.Kind, children []object.ID, fresh []bool, payload []byte) (object.ID, error) {
+	buf := scratch.Get().(*[]byte)
+	env := object.Encode((*buf)[:0], kind, children, payload)
+	id := object.Sum(env)
+	var check []object.ID
+	for i := range children {
+		if fresh[i] {
+			check = append(check, children[i])
+		}
+	}
+	err := w.put(id, kind, check, len(env), func(dst []byte) []byte { return appendRecord(dst, kind, id, env) })
+	*buf = env
+	scratch.Put(buf)
+	return id, err
+}
+
 // PutChunk stores a chunk whose payload is buf[object.Headroom:], without copying it.
 func (w *Writer) PutChunk(buf []byte) (object.ID, error) {
 	return w.PutEnvelope(object.KindChunk, nil, object.EncodeChunkInPlace(buf))

@@ -1,0 +1,97 @@
+package store
+
+import (
+	"fmt"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"candidharbor/core/object"
+)
+
+// A pin is a durable lease without an age, for what a disk reads from the store for as long as it is there.
+// Its name is pin-, what it is for, and a number that no other pin of the same has.
+
+const pinPrefix = "pin-"
+
+func isPin(name string) bool { return strings.HasPrefix(name, pinPrefix) }
+
+// Pin holds objects, and all below them, until the pin is released. It is durable when it returns. Pins of
+// one owner stand beside each other: a new one comes before the old one is released.
+func (s *Store) Pin(owner string, ids ...object.ID) (*Lease, error) {
+	s.mu.Lock()
+	n := 0
+	for l := range s.leases {
+		if p, k, ok := splitPin(l.name); ok && p == owner {
+			n = max(n, k+1)
+		}
+	}
+	l, err := s.openLease(fmt.Sprintf("%s%s-%d", pinPrefix, owner, n))
+	s.mu.Unlock()
+	if err != nil {
+		return nil, err
+	}
+	for _, id := range ids {
+		ok, err := l.Acquire(id)
+		if err == nil && !ok {
+			err = fmt.Errorf("%w: %s", ErrNoObject, id)
+		}
+		if err != nil {
+			l.Release()
+			return nil, err
+		}
+	}
+	err = l.persist(nil)
+	if err == nil {
+		err = syncDir(filepath.Join(s.dir, "leases"))
+	}
+	if err != nil {
+		l.Release()
+		return nil, explainFull(s.dir, err)
+	}
+	return l, nil
+}
+
+// Pins are those of an owner, the oldest first.
+func (s *Store) Pins(owner string) []*Lease {
+	s.mu.RLock()
+	defer s.mu.RUnlock()
+	var all []*Lease
+	for l := range s.leases {
+		if p, _, ok := splitPin(l.name); ok && p == owner {
+			all = append(all, l)
+		}
+	}
+	slices.SortFunc(all, func(a, b *Lease) int {
+		_, x, _ := splitPin(a.name)
+		_, y, _ := splitPin(b.name)
+		return x - y
+	})
+	return all
+}
+
+// PinOwners are the owners of all pins.
+func (s *Store) PinOwners() []string {
+	s.mu.RLock()
+	defer s.mu.RUnlock()
+	var owners []string
+	for l := range s.leases {
+		if p, _, ok := splitPin(l.name); ok && !slices.Contains(owners, p) {
+			owners = append(owners, p)
+		}
+	}
+	slices.Sort(owners)
+	return owners
+}
+
+func splitPin(name string) (owner string, n int, ok bool) {
+	rest, ok := strings.CutPrefix(name, pinPrefix)
+	i := strings.LastIndexByte(rest, '-')
+	if !ok || i < 0 {
+		return "", 0, false
+	}
+	if _, err := fmt.Sscanf(rest[i+1:], "%d", &n); err != nil {
+		return "", 0, false
+	}
+	return rest[:i], n, true
+}

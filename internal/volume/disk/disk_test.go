@@ -1,0 +1,372 @@
+package disk
+
+import (
+	"bytes"
+	"context"
+	"crypto/ed25519"
+	"errors"
+	"fmt"
+	"math/rand/v2"
+	"os"
+	"path/filepath"
+	"strconv"
+	"testing"
+	"time"
+
+	"candidharbor/core/object"
+	"candidharbor/internal/store"
+
+	"github.com/stretchr/testify/require"
+)
+
+// model is a disk beside what it is to hold, in plain bytes.
+type model struct {
+	t     *testing.T
+	r     *rand.Rand
+	seed  uint64
+	h     *host
+	st    *store.Store
+	d     *Disk
+	now   time.Time
+	block uint32
+	n     int // disks made so far, for names
+
+	bytes []byte
+	may   map[int64][][]byte // what a sector may be after a power cut: as at the last flush, or any later write
+	taken []snapshot
+	trace []string
+}
+
+type snapshot struct {
+	stored Stored
+	bytes  []byte
+}
+
+func newModel(t *testing.T, seed uint64) *model {
+	st, err := store.Open(filepath.Join(t.TempDir(), "store"), store.Options{Key: ed25519.NewKeyFromSeed(make([]byte, 32))})
+	require.NoError(t, err)
+	t.Cleanup(func() { st.Close() })
+	m := &model{t: t, r: rand.New(rand.NewPCG(seed, 7)), seed: seed, h: newHost(seed), st: st, block: 4096,
+		now: time.Date(2026, 3, 1, 0, 0, 0, 0, time.UTC)}
+	m.create(Shape{Size: int64(m.r.IntN(60)+1)*4096 + int64(m.r.IntN(8))*512, Block: m.block}, nil)
+	return m
+}
+
+func (m *model) say(format string, args ...any) {
+	m.trace = append(m.trace, fmt.Sprintf(format, args...))
+}
+
+func (m *model) options() Options {
+	image, err := m.h.Open(m.image())
+	require.NoError(m.t, err)
+	return Options{Image: image, Files: disksFiles{m.h, m.n}, Store: m.st, Owner: "disk" + strconv.Itoa(m.n),
+		Now: func() time.Time { return m.now }, AsideRoom: 1 << 20}
+}
+
+func (m *model) image() string { return fmt.Sprintf("image-%d", m.n) }
+
+// disksFiles are the files of one disk of a host.
+type disksFiles struct {
+	*host
+	n int
+}
+
+func (f disksFiles) name(name string) string { return fmt.Sprintf("%d/%s", f.n, name) }
+
+func (f disksFiles) Open(name string) (File, error)   { return f.host.Open(f.name(name)) }
+func (f disksFiles) Read(name string) ([]byte, error) { return f.host.Read(f.name(name)) }
+func (f disksFiles) Replace(name string, data []byte) error {
+	return f.host.Replace(f.name(name), data)
+}
+func (f disksFiles) Remove(name string) error { return f.host.Remove(f.name(name)) }
+
+func (m *model) create(shape Shape, bytes []byte) {
+	m.n++
+	require.NoError(m.t, Create(m.options(), shape))
+	m.bytes = make([]byte, shape.Size)
+	copy(m.bytes, bytes)
+	m.flushed()
+	m.open()
+}
+
+func (m *model) open() {
+	var err error
+	m.d, err = Open(m.options())
+	m.ok(err)
+}
+
+func (m *model) ok(err error) {
+	m.t.Helper()
+	if err != nil {
+		m.stop("%v", err)
+	}
+}
+
+func (m *model) stop(format string, args ...any) {
+	m.t.Helper()
+	for _, s := range m.trace[max(0, len(m.trace)-60):] {
+		m.t.Log(s)
+	}
+	m.t.Fatalf("seed %d: %s", m.seed, fmt.Sprintf(format, args...))
+}
+
+func (m *model) flushed() { m.may = map[int64][][]byte{} }
+
+// wrote notes what stands in a stretch now.
+func (m *model) wrote(off, n int64, to []byte) {
+	for at := off / sector; at <= (off+n-1)/sector; at++ {
+		end := min((at+1)*sector, int64(len(m.bytes)))
+		if m.may[at] == nil {
+			m.may[at] = [][]byte{bytes.Clone(m.bytes[at*sector : end])}
+		}
+	}
+	copy(m.bytes[off:], to)
+	for at := off / sector; at <= (off+n-1)/sector; at++ {
+		m.may[at] = append(m.may[at], bytes.Clone(m.bytes[at*sector:min((at+1)*sector, int64(len(m.bytes)))]))
+	}
+}
+
+func (m *model) stretch() (off, n int64) {
+	size := int64(len(m.bytes))
+	off = m.r.Int64N(size)
+	n = 1 + m.r.Int64N(min(size-off, []int64{700, 4096, 9000, 1 << 17}[m.r.IntN(4)]))
+	if m.r.IntN(2) == 0 { // aligned, as filesystems do
+		off = off / 4096 * 4096
+		n = min((n+4095)/4096*4096, size-off)
+	}
+	return off, n
+}
+
+// change makes one write of some kind.
+func (m *model) change() {
+	off, n := m.stretch()
+	fua := m.r.IntN(20) == 0
+	ctx := context.Background()
+	switch m.r.IntN(6) {
+	case 0:
+		m.say("trim %d+%d fua %v", off, n, fua)
+		m.ok(m.d.Trim(ctx, off, n, fua))
+		first, end := (off+4095)/4096*4096, (off+n)/4096*4096
+		if off+n == int64(len(m.bytes)) {
+			end = off + n
+		}
+		if first < end {
+			m.wrote(first, end-first, make([]byte, end-first))
+		}
+	case 1:
+		allocate := m.r.IntN(2) == 0
+		m.say("zero %d+%d allocate %v fua %v", off, n, allocate, fua)
+		m.ok(m.d.Zero(ctx, off, n, allocate, fua))
+		m.wrote(off, n, make([]byte, n))
+	default:
+		p := make([]byte, n)
+		if m.r.IntN(8) > 0 {
+			for i := range p {
+				p[i] = byte(m.r.Uint32())
+			}
+		}
+		m.say("write %d+%d fua %v", off, n, fua)
+		m.ok(m.d.WriteAt(ctx, p, off, fua))
+		m.wrote(off, n, p)
+	}
+	if fua {
+		m.flushed()
+	}
+}
+
+func (m *model) read() []byte {
+	p := make([]byte, len(m.bytes))
+	m.ok(m.d.ReadAt(p, 0))
+	return p
+}
+
+func (m *model) check() {
+	m.t.Helper()
+	if got := m.read(); !bytes.Equal(got, m.bytes) {
+		at := 0
+		for got[at] == m.bytes[at] {
+			at++
+		}
+		m.stop("byte %d (block %d) differs", at, at/4096)
+	}
+}
+
+// storedBytes reads what a stored map says.
+func (m *model) storedBytes(s Stored) []byte {
+	p := make([]byte, s.Size)
+	o := newOrigin(m.st, s, m.block)
+	for b := range object.Blocks(s.Size, m.block) {
+		m.ok(o.read(p[b*4096:min((b+1)*4096, s.Size)], b, 0))
+	}
+	return p
+}
+
+// take stores an instant, with writes going on meanwhile.
+func (m *model) take() {
+	all, err := Freeze(m.d)
+	m.ok(err)
+	in, was := all[0], bytes.Clone(m.bytes)
+	if m.r.IntN(6) == 0 {
+		m.say("instant, given up")
+		for range m.r.IntN(4) {
+			m.change()
+		}
+		m.ok(in.GiveUp())
+		return
+	}
+	m.say("instant")
+	w := m.st.NewWriter(m.st.NewLease())
+	defer w.Close()
+	for range m.r.IntN(4) {
+		m.change()
+	}
+	type outcome struct {
+		h   Harvested
+		err error
+	}
+	done := make(chan outcome)
+	go func() {
+		h, err := in.Harvest(context.Background(), w, nil)
+		done <- outcome{h, err}
+	}()
+	for range m.r.IntN(12) {
+		m.change()
+	}
+	got := <-done
+	m.ok(got.err)
+	m.ok(w.Flush())
+	for range m.r.IntN(3) {
+		m.change()
+	}
+	m.ok(in.Stored(got.h.Map))
+	m.say("stored: %d blocks", got.h.Changed)
+	m.taken = append(m.taken, snapshot{got.h.Map, was})
+	if got := m.storedBytes(got.h.Map); !bytes.Equal(got, was) {
+		at := 0
+		for got[at] == was[at] {
+			at++
+		}
+		m.stop("the instant differs at byte %d (block %d)", at, at/4096)
+	}
+}
+
+func (m *model) kill() { // the process ends; what it wrote stays
+	m.say("kill")
+	if m.r.IntN(3) == 0 {
+		_, err := Freeze(m.d) // in the middle of an instant
+		m.ok(err)
+		for range m.r.IntN(4) {
+			m.change()
+		}
+	}
+	m.open()
+}
+
+func (m *model) cut() {
+	m.say("power cut")
+	if m.r.IntN(3) == 0 {
+		_, err := Freeze(m.d)
+		m.ok(err)
+		for range m.r.IntN(4) {
+			m.change()
+		}
+	}
+	m.h.cut()
+	m.open()
+	got := m.read()
+	for at := int64(0); at*sector < int64(len(got)); at++ {
+		end := min((at+1)*sector, int64(len(got)))
+		is, ok := got[at*sector:end], false
+		for _, v := range m.may[at] {
+			ok = ok || bytes.Equal(v, is)
+		}
+		if m.may[at] == nil {
+			ok = bytes.Equal(is, m.bytes[at*sector:end])
+		}
+		if !ok {
+			m.stop("sector %d (block %d) is nothing that it was since the last flush", at, at*sector/4096)
+		}
+	}
+	m.bytes = got
+	m.flushed()
+}
+
+func (m *model) step() {
+	switch k := m.r.IntN(100); {
+	case k < 60:
+		m.change()
+	case k < 70:
+		m.say("flush")
+		m.ok(m.d.Flush(context.Background()))
+		m.flushed()
+	case k < 80:
+		m.take()
+	case k < 84:
+		m.kill()
+	case k < 88:
+		m.cut()
+	case k < 92:
+		m.now = m.now.Add(time.Duration(m.r.IntN(120)) * time.Second)
+		m.say("tick")
+		m.ok(m.d.Tick(context.Background()))
+	case k < 94:
+		m.say("close and open")
+		m.ok(m.d.Close())
+		m.flushed()
+		m.open()
+	case k < 96 && len(m.taken) > 0:
+		s := m.taken[m.r.IntN(len(m.taken))]
+		m.say("a clone of %.12s", s.stored.Map)
+		m.ok(m.d.Close())
+		m.create(Shape{Size: s.stored.Size, Block: m.block, Origin: s.stored}, s.bytes)
+	default:
+		m.check()
+	}
+}
+
+func rounds(t *testing.T, least int) int {
+	if n, err := strconv.Atoi(os.Getenv("CANDID_DISK_ROUNDS")); err == nil {
+		return n
+	}
+	return least
+}
+
+// A disk through random writes, instants, kills and power cuts holds what plain bytes hold; every snapshot
+// ever stored is what the disk was at its instant.
+func TestDiskAgainstBytes(t *testing.T) {
+	defer func(was int64) { region = was }(region)
+	region = 3 * 4096
+	for seed := range uint64(rounds(t, 40)) {
+		m := newModel(t, seed)
+		for range 200 {
+			m.step()
+		}
+		m.check()
+		for _, s := range m.taken {
+			require.True(t, bytes.Equal(s.bytes, m.storedBytes(s.stored)), "seed %d", seed)
+		}
+		_ = m.d.Close()
+	}
+}
+
+// After a sync that failed nothing is promised any more until the disk is opened again.
+func TestFailedSync(t *testing.T) {
+	m := newModel(t, 5)
+	m.change()
+	m.h.fail = func(op, name string) error {
+		if op == "sync" && name == m.image() {
+			return errors.New("input/output error")
+		}
+		return nil
+	}
+	require.ErrorIs(t, m.d.Flush(t.Context()), ErrFailed)
+	m.h.fail = nil
+	require.ErrorIs(t, m.d.Flush(t.Context()), ErrFailed)
+	require.ErrorIs(t, m.d.WriteAt(t.Context(), []byte("x"), 0, false), ErrFailed)
+	m.check()
+	require.NoError(t, m.d.Close())
+	m.open()
+	m.change()
+	require.NoError(t, m.d.Flush(t.Context()))
+	m.check()
+}

@@ -1,0 +1,353 @@
+package disk
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"runtime"
+	"slices"
+	"sync"
+	"time"
+
+	"candidharbor/core/object"
+	"candidharbor/internal/store"
+
+	"golang.org/x/sync/errgroup"
+)
+
+// Instant is one moment of a disk while it is stored. It ends with Stored or GiveUp.
+type Instant struct {
+	d    *Disk
+	At   time.Time
+	size int64
+	base Stored
+
+	mu     sync.Mutex // held for no wait but that for the side file
+	done   *bitmap    // frozen blocks that were read
+	kept   map[int64]aside
+	room   int64
+	memory int64
+	side   File
+	sideAt int64
+	lost   error // why it cannot be stored any more
+	ended  bool
+}
+
+// aside is what a frozen block was before a later write.
+type aside struct {
+	from  source // fromImage: it still stands in the image, whatever the maps say now
+	bytes []byte // else, when not nil
+	at    int64  // else, behind zero: in the side file, one further
+}
+
+// asideMemory is how much is kept aside in memory, of one instant; the rest goes into a file.
+const asideMemory = 16 << 20
+
+// ErrGivenUp is wrapped when an instant could not be stored.
+var ErrGivenUp = errors.New("the instant was given up")
+
+// Busy is returned when an instant of a disk is being stored already.
+var ErrBusy = errors.New("an instant of the disk is being stored")
+
+// Freeze takes one instant of several disks, which the caller gives in one order everywhere. Writes that
+// began before it belong to it, on all of them; what began after that does not.
+func Freeze(disks ...*Disk) ([]*Instant, error) {
+	for i, d := range disks {
+		d.gate.mu.Lock()
+		if d.instant.Load() != nil || d.closed.Load() {
+			err := ErrBusy
+			if d.closed.Load() {
+				err = ErrClosed
+			}
+			for _, o := range disks[:i+1] {
+				o.gate.mu.Unlock()
+			}
+			return nil, err
+		}
+	}
+	var all []*Instant
+	var failed error
+	for _, d := range disks {
+		in := &Instant{d: d, At: d.opt.Now(), size: d.size, done: newBitmap(d.blocks), kept: map[int64]aside{},
+			room: d.opt.AsideRoom}
+		if err := d.maps.flip(); err != nil {
+			failed = errors.Join(failed, err)
+		}
+		d.gate.flip()
+		d.instant.Store(in)
+		all = append(all, in)
+	}
+	for _, d := range disks {
+		d.gate.mu.Unlock()
+	}
+	if failed != nil {
+		for _, in := range all {
+			failed = errors.Join(failed, in.GiveUp())
+		}
+		return nil, failed
+	}
+	for _, in := range all {
+		in.base = in.d.Base()
+	}
+	return all, nil
+}
+
+// needed reports whether what the image has of a block is still to be read for an instant.
+func (d *Disk) needed(b int64) bool {
+	in := d.instant.Load()
+	return in != nil && in.wants(b)
+}
+
+func (in *Instant) wants(b int64) bool {
+	in.mu.Lock()
+	defer in.mu.Unlock()
+	return in.pending(b)
+}
+
+// pending is wants for a caller that holds mu. Writes that belong to the instant and are under way may add
+// blocks to it; who writes after it waits for those of its own blocks.
+func (in *Instant) pending(b int64) bool {
+	return in.lost == nil && in.d.frozenNow().has(b) && !in.done.has(b)
+}
+
+// aside keeps what a block was at the instant that is being stored, before a write of after it. A write
+// that leaves the image alone keeps only where the bytes are. The caller holds the block's stripe.
+func (d *Disk) aside(w *write, b int64, overwrites bool) error {
+	in := d.instant.Load()
+	if in == nil || w.changed != d.maps.changed.Load() { // or it belongs to the instant itself
+		return nil
+	}
+	in.mu.Lock()
+	defer in.mu.Unlock()
+	if !in.pending(b) {
+		return nil
+	}
+	k, is := in.kept[b]
+	if !is {
+		k = aside{from: d.where(b)}
+	}
+	if k.from != fromImage || !overwrites || k.bytes != nil || k.at > 0 {
+		in.kept[b] = k
+		return nil
+	}
+	n := min(d.block, d.size-b*d.block)
+	raw := make([]byte, n)
+	err := d.readImage(raw, b*d.block)
+	if err == nil {
+		err = in.keep(&k, raw)
+	}
+	if err != nil { // the client's write goes on; nobody has acknowledged the snapshot yet
+		in.giveUp(err)
+		return nil
+	}
+	in.kept[b] = k
+	return nil
+}
+
+// keep puts bytes aside. The caller holds mu.
+func (in *Instant) keep(k *aside, raw []byte) (err error) {
+	if in.room -= int64(len(raw)); in.room < 0 {
+		return errors.New("the room for what was written meanwhile has ended")
+	}
+	if in.memory+int64(len(raw)) <= asideMemory {
+		in.memory += int64(len(raw))
+		k.bytes = raw
+		return nil
+	}
+	if in.side == nil {
+		if in.side, err = in.d.opt.Files.Temp(); err != nil {
+			return err
+		}
+	}
+	if _, err := in.side.WriteAt(raw, in.sideAt); err != nil {
+		return err
+	}
+	in.sideAt += int64(len(raw))
+	k.at = in.sideAt - int64(len(raw)) + 1
+	return nil
+}
+
+// giveUp has nothing kept aside any more. The caller holds mu.
+func (in *Instant) giveUp(why error) {
+	if in.lost == nil {
+		in.lost = fmt.Errorf("%w: %w", ErrGivenUp, why)
+	}
+	in.kept = nil
+}
+
+// read reads a block as it was at the instant; nil: it was all zeros. fromOrigin: it is as the origin has it.
+func (in *Instant) read(b int64, buf []byte) (raw []byte, from source, err error) {
+	d := in.d
+	defer d.lock(b, b+1)()
+	in.mu.Lock()
+	defer in.mu.Unlock()
+	if in.lost != nil {
+		return nil, 0, in.lost
+	}
+	k, is := in.kept[b]
+	if !is {
+		k = aside{from: d.where(b)}
+	}
+	raw = buf[:min(d.block, d.size-b*d.block)]
+	switch {
+	case k.from != fromImage:
+		raw = nil
+	case k.bytes != nil:
+		copy(raw, k.bytes)
+		in.memory -= int64(len(k.bytes))
+	case k.at > 0:
+		_, err = in.side.ReadAt(raw, k.at-1)
+	default:
+		err = d.readImage(raw, b*d.block)
+	}
+	if err != nil {
+		return nil, 0, err
+	}
+	in.done.set(b)
+	delete(in.kept, b)
+	return raw, k.from, nil
+}
+
+// Harvested is what storing an instant came to.
+type Harvested struct {
+	Map     Stored
+	Changed int64 // blocks that were read
+	Bytes   int64 // of them
+	Lost    int64 // blocks that could not be read, as far as this harvest found
+}
+
+// Harvest stores what belongs to the instant: the blocks that changed, and a map of all. progress is called
+// with bytes read; it may be nil.
+func (in *Instant) Harvest(ctx context.Context, w *store.Writer, progress func(int64)) (h Harvested, err error) {
+	d := in.d
+	if err := d.gate.drained(ctx); err != nil {
+		return h, err
+	}
+	blocks := d.frozenNow()
+	if !in.base.Map.IsZero() {
+		if err := w.Has(in.base.Map); err != nil {
+			return h, err
+		}
+	}
+	var mu sync.Mutex
+	var changes []object.BlockChange
+	workers, ctx := errgroup.WithContext(ctx)
+	workers.SetLimit(runtime.GOMAXPROCS(0))
+	free := make(chan []byte, runtime.GOMAXPROCS(0)+1)
+	for range cap(free) {
+		free <- make([]byte, object.Headroom+d.block)
+	}
+	for b := blocks.next(0); b < d.blocks; b = blocks.next(b + 1) {
+		if ctx.Err() != nil {
+			break
+		}
+		buf := <-free
+		raw, from, err := in.read(b, buf[object.Headroom:])
+		if err != nil {
+			workers.Go(func() error { return fmt.Errorf("block %d: %w", b, err) })
+			break
+		}
+		h.Changed++
+		h.Bytes += int64(len(raw))
+		workers.Go(func() error {
+			defer func() { free <- buf }()
+			s, err := d.store1(w, b, buf, raw, from)
+			if err != nil {
+				return err
+			}
+			if progress != nil {
+				progress(d.block)
+			}
+			mu.Lock()
+			defer mu.Unlock()
+			changes = append(changes, object.BlockChange{Block: b, Slot: s})
+			return nil
+		})
+	}
+	if err := workers.Wait(); err != nil {
+		return h, err
+	}
+	slices.SortFunc(changes, func(a, b object.BlockChange) int { return int(a.Block - b.Block) })
+	put := func(children []object.ID, fresh []bool, payload []byte) (object.ID, error) {
+		return w.PutFrom(object.KindMap, children, fresh, payload)
+	}
+	top, err := object.ChangeMap(d.store.Get, put, in.base.top(uint32(d.block)), d.blocks, changes)
+	h.Map = Stored{Map: top.ID, Size: in.size}
+	return h, err
+}
+
+// store1 stores one block and tells its slot.
+func (d *Disk) store1(w *store.Writer, b int64, buf, raw []byte, from source) (object.Slot, error) {
+	if from == fromOrigin {
+		s, err := d.origin.Load().slot(b)
+		if err == nil && s.State == object.Held {
+			err = w.Has(s.Chunk)
+		}
+		return s, err
+	}
+	if raw == nil || allZero(raw) {
+		return object.Slot{}, nil
+	}
+	id, err := w.PutChunk(buf[:object.Headroom+len(raw)])
+	return object.Slot{State: object.Held, Chunk: id}, err
+}
+
+func allZero(p []byte) bool {
+	for len(p) >= 8 {
+		if p[0]|p[1]|p[2]|p[3]|p[4]|p[5]|p[6]|p[7] != 0 {
+			return false
+		}
+		p = p[8:]
+	}
+	for _, c := range p {
+		if c != 0 {
+			return false
+		}
+	}
+	return true
+}
+
+// frozenNow is the map of blocks that belong to the instant.
+func (d *Disk) frozenNow() *bitmap {
+	d.maps.wordMu.Lock()
+	defer d.maps.wordMu.Unlock()
+	return d.maps.frozen
+}
+
+// Stored ends an instant whose snapshot is durable: from here on what changes is relative to it.
+func (in *Instant) Stored(m Stored) error {
+	d := in.d
+	d.stateMu.Lock()
+	st := d.state
+	st.Base = m
+	err := d.setState(st)
+	d.stateMu.Unlock()
+	if err != nil { // relative to the earlier one, then
+		return errors.Join(err, in.GiveUp())
+	}
+	return in.end(true)
+}
+
+// GiveUp ends an instant that is not stored. Its blocks count as changed again.
+func (in *Instant) GiveUp() error { return in.end(false) }
+
+func (in *Instant) end(stored bool) error {
+	d := in.d
+	in.mu.Lock()
+	if in.ended {
+		in.mu.Unlock()
+		return nil
+	}
+	in.ended = true
+	in.giveUp(errors.New("it is over"))
+	side := in.side
+	in.mu.Unlock()
+	// Writes of it that are under way mark what they write in what is frozen, which counts until they left.
+	err := d.gate.drained(context.Background())
+	err = errors.Join(err, d.maps.thaw(stored))
+	d.instant.Store(nil)
+	if side != nil {
+		err = errors.Join(err, side.Close())
+	}
+	return err
+}

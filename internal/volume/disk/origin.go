@@ -1,0 +1,80 @@
+package disk
+
+import (
+	"fmt"
+	"sync"
+
+	"candidharbor/core/object"
+	"candidharbor/internal/store"
+
+	lru "github.com/hashicorp/golang-lru/v2"
+)
+
+// origin is the stored map from which blocks come that are not in the image.
+type origin struct {
+	st  *store.Store
+	top object.MapTop
+
+	mu     sync.Mutex
+	reader *object.MapReader
+	chunks *lru.Cache[object.ID, []byte]
+}
+
+// originChunks is how many chunks are kept unpacked: small reads within a block unpack it once.
+const originChunks = 16
+
+func newOrigin(st *store.Store, m Stored, block uint32) *origin {
+	chunks, err := lru.New[object.ID, []byte](originChunks)
+	if err != nil {
+		panic(err) // of a size that is not positive
+	}
+	return &origin{st: st, top: m.top(block), reader: object.NewMapReader(st.Get), chunks: chunks}
+}
+
+// slot is what the origin says of a block.
+func (o *origin) slot(block int64) (object.Slot, error) {
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	s, err := o.reader.At(o.top.ID, o.top.Level, block)
+	if err != nil {
+		return s, fmt.Errorf("%w: block %d: %w", ErrUnreadable, block, err)
+	}
+	return s, nil
+}
+
+// read reads a part of a block.
+func (o *origin) read(p []byte, block, within int64) error {
+	s, err := o.slot(block)
+	if err != nil {
+		return err
+	}
+	return o.readSlot(p, block, within, s)
+}
+
+func (o *origin) readSlot(p []byte, block, within int64, s object.Slot) error {
+	switch s.State {
+	case object.Hole:
+		clear(p)
+		return nil
+	case object.Lost:
+		return fmt.Errorf("%w: block %d was lost before it was stored", ErrUnreadable, block)
+	}
+	raw, ok := o.chunks.Get(s.Chunk)
+	if !ok {
+		env, err := o.st.Get(s.Chunk)
+		if err == nil && env.Kind != object.KindChunk {
+			err = fmt.Errorf("a %s where a chunk was expected", env.Kind)
+		}
+		if err != nil {
+			return fmt.Errorf("%w: block %d: %w", ErrUnreadable, block, err)
+		}
+		raw = env.Payload
+		o.chunks.Add(s.Chunk, raw)
+	}
+	n := 0
+	if within < int64(len(raw)) {
+		n = copy(p, raw[within:])
+	}
+	clear(p[n:])
+	return nil
+}
