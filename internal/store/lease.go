@@ -31,7 +31,8 @@ type Lease struct {
 	mu   sync.Mutex
 	held *roaring.Bitmap
 	hits []object.ID // held because they were here already, and not in the file yet; durable ones only
-	f    *os.File
+	f    *os.File    // nil: nothing more comes into the file
+	path string      // of durable ones that have not ended
 }
 
 // LeaseMaxAge is how long a durable lease that nobody touches is honoured.
@@ -69,7 +70,7 @@ func (s *Store) openLease(name string) (*Lease, error) {
 	if err != nil {
 		return nil, explainFull(s.dir, err)
 	}
-	l := &Lease{s: s, name: name, held: roaring.New(), f: f}
+	l := &Lease{s: s, name: name, held: roaring.New(), f: f, path: path}
 	whole, err := readLease(f, func(id object.ID) {
 		if loc, ok, _ := s.present(&id); ok {
 			l.held.Add(loc.ordinal)
@@ -84,6 +85,15 @@ func (s *Store) openLease(name string) (*Lease, error) {
 	}
 	s.leases[l] = struct{}{}
 	return l, nil
+}
+
+// settle closes a lease's file, which gets nothing more: there may be thousands of pins.
+func (l *Lease) settle() error {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	f := l.f
+	l.f = nil
+	return f.Close()
 }
 
 func readLease(f io.Reader, visit func(object.ID)) (whole int64, err error) {
@@ -119,7 +129,11 @@ func (s *Store) loadLeases() error {
 			os.Remove(path)
 			continue
 		}
-		if _, err := s.openLease(strings.TrimSuffix(filepath.Base(path), ".lease")); err != nil {
+		l, err := s.openLease(strings.TrimSuffix(filepath.Base(path), ".lease"))
+		if err == nil && isPin(l.name) {
+			err = l.settle()
+		}
+		if err != nil {
 			return err
 		}
 	}
@@ -248,8 +262,11 @@ func (l *Lease) Release() {
 	defer l.mu.Unlock()
 	if l.f != nil {
 		l.f.Close()
-		os.Remove(l.f.Name())
 		l.f = nil
+	}
+	if l.path != "" {
+		os.Remove(l.path)
+		l.path = ""
 	}
 }
 

@@ -1,6 +1,7 @@
 package store
 
 import (
+	"errors"
 	"fmt"
 	"path/filepath"
 	"slices"
@@ -41,7 +42,7 @@ func (s *Store) Pin(owner string, ids ...object.ID) (*Lease, error) {
 			return nil, err
 		}
 	}
-	err = l.persist(nil)
+	err = errors.Join(l.persist(nil), l.settle())
 	if err == nil {
 		err = syncDir(filepath.Join(s.dir, "leases"))
 	}

@@ -31,10 +31,12 @@ type model struct {
 	block uint32
 	n     int // disks made so far, for names
 
-	bytes []byte
-	may   map[int64][][]byte // what a sector may be after a power cut: as at the last flush, or any later write
-	taken []snapshot
-	trace []string
+	bytes   []byte
+	may     map[int64][][]byte // what a sector may be after a power cut: as at the last flush, or any later write
+	taken   []snapshot
+	trace   []string
+	flushes int
+	off     bool // the power is gone, and what is done fails
 }
 
 type snapshot struct {
@@ -95,11 +97,16 @@ func (m *model) open() {
 	m.ok(err)
 }
 
-func (m *model) ok(err error) {
+func (m *model) ok(err error) bool {
 	m.t.Helper()
+	if err != nil && m.h.isOff() {
+		m.off = true
+		return false
+	}
 	if err != nil {
 		m.stop("%v", err)
 	}
+	return !m.off
 }
 
 func (m *model) stop(format string, args ...any) {
@@ -110,7 +117,10 @@ func (m *model) stop(format string, args ...any) {
 	m.t.Fatalf("seed %d: %s", m.seed, fmt.Sprintf(format, args...))
 }
 
-func (m *model) flushed() { m.may = map[int64][][]byte{} }
+func (m *model) flushed() {
+	m.may = map[int64][][]byte{}
+	m.flushes++
+}
 
 // wrote notes what stands in a stretch now.
 func (m *model) wrote(off, n int64, to []byte) {
@@ -145,7 +155,6 @@ func (m *model) change() {
 	switch m.r.IntN(6) {
 	case 0:
 		m.say("trim %d+%d fua %v", off, n, fua)
-		m.ok(m.d.Trim(ctx, off, n, fua))
 		first, end := (off+4095)/4096*4096, (off+n)/4096*4096
 		if off+n == int64(len(m.bytes)) {
 			end = off + n
@@ -153,11 +162,12 @@ func (m *model) change() {
 		if first < end {
 			m.wrote(first, end-first, make([]byte, end-first))
 		}
+		fua = m.ok(m.d.Trim(ctx, off, n, fua)) && fua
 	case 1:
 		allocate := m.r.IntN(2) == 0
 		m.say("zero %d+%d allocate %v fua %v", off, n, allocate, fua)
-		m.ok(m.d.Zero(ctx, off, n, allocate, fua))
 		m.wrote(off, n, make([]byte, n))
+		fua = m.ok(m.d.Zero(ctx, off, n, allocate, fua)) && fua
 	default:
 		p := make([]byte, n)
 		if m.r.IntN(8) > 0 {
@@ -166,10 +176,11 @@ func (m *model) change() {
 			}
 		}
 		m.say("write %d+%d fua %v", off, n, fua)
-		m.ok(m.d.WriteAt(ctx, p, off, fua))
 		m.wrote(off, n, p)
+		fua = m.ok(m.d.WriteAt(ctx, p, off, fua)) && fua
 	}
 	if fua {
+		m.say("it is flushed")
 		m.flushed()
 	}
 }
@@ -201,10 +212,37 @@ func (m *model) storedBytes(s Stored) []byte {
 	return p
 }
 
+// flush makes all durable, with writes going on meanwhile.
+func (m *model) flush() {
+	m.say("flush")
+	before, all := m.may, m.flushes
+	m.flushed()
+	done := make(chan error)
+	go func() { done <- m.d.Flush(context.Background()) }()
+	for range m.r.IntN(3) {
+		m.change()
+	}
+	if m.ok(<-done) || m.flushes > all+1 { // or a write made it all durable meanwhile
+		return
+	}
+	for at, versions := range m.may { // it did not come about
+		before[at] = append(before[at], versions...)
+	}
+	m.may = before
+}
+
+func (m *model) tick() {
+	m.now = m.now.Add(time.Duration(m.r.IntN(120)) * time.Second)
+	m.say("tick")
+	m.ok(m.d.Tick(context.Background()))
+}
+
 // take stores an instant, with writes going on meanwhile.
 func (m *model) take() {
 	all, err := Freeze(m.d)
-	m.ok(err)
+	if !m.ok(err) {
+		return
+	}
 	in, was := all[0], bytes.Clone(m.bytes)
 	if m.r.IntN(6) == 0 {
 		m.say("instant, given up")
@@ -220,6 +258,9 @@ func (m *model) take() {
 	for range m.r.IntN(4) {
 		m.change()
 	}
+	if m.r.IntN(3) == 0 {
+		m.tick()
+	}
 	type outcome struct {
 		h   Harvested
 		err error
@@ -233,12 +274,16 @@ func (m *model) take() {
 		m.change()
 	}
 	got := <-done
-	m.ok(got.err)
+	if !m.ok(got.err) {
+		return
+	}
 	m.ok(w.Flush())
 	for range m.r.IntN(3) {
 		m.change()
 	}
-	m.ok(in.Stored(got.h.Map))
+	if !m.ok(in.Stored(got.h.Map)) {
+		return
+	}
 	m.say("stored: %d blocks", got.h.Changed)
 	m.taken = append(m.taken, snapshot{got.h.Map, was})
 	if got := m.storedBytes(got.h.Map); !bytes.Equal(got, was) {
@@ -264,14 +309,22 @@ func (m *model) kill() { // the process ends; what it wrote stays
 
 func (m *model) cut() {
 	m.say("power cut")
-	if m.r.IntN(3) == 0 {
-		_, err := Freeze(m.d)
-		m.ok(err)
-		for range m.r.IntN(4) {
+	m.h.offAfter(m.r.IntN(60)) // in the middle of whatever
+	for !m.off {
+		switch m.r.IntN(8) {
+		case 0, 1:
+			m.flush()
+		case 2:
+			m.take()
+		case 3:
+			m.tick()
+		default:
 			m.change()
 		}
 	}
 	m.h.cut()
+	m.off = false
+	m.say("power again")
 	m.open()
 	got := m.read()
 	for at := int64(0); at*sector < int64(len(got)); at++ {
@@ -284,11 +337,19 @@ func (m *model) cut() {
 			ok = bytes.Equal(is, m.bytes[at*sector:end])
 		}
 		if !ok {
-			m.stop("sector %d (block %d) is nothing that it was since the last flush", at, at*sector/4096)
+			m.stop("sector %d (block %d) is nothing that it was since the last flush: %x of %x, %x", at, at*sector/4096,
+				is[:8], heads(m.may[at]), m.bytes[at*sector:at*sector+8])
 		}
 	}
 	m.bytes = got
 	m.flushed()
+}
+
+func heads(all [][]byte) (out [][]byte) {
+	for _, v := range all {
+		out = append(out, v[:8])
+	}
+	return out
 }
 
 func (m *model) step() {
@@ -296,9 +357,7 @@ func (m *model) step() {
 	case k < 60:
 		m.change()
 	case k < 70:
-		m.say("flush")
-		m.ok(m.d.Flush(context.Background()))
-		m.flushed()
+		m.flush()
 	case k < 80:
 		m.take()
 	case k < 84:
@@ -306,9 +365,7 @@ func (m *model) step() {
 	case k < 88:
 		m.cut()
 	case k < 92:
-		m.now = m.now.Add(time.Duration(m.r.IntN(120)) * time.Second)
-		m.say("tick")
-		m.ok(m.d.Tick(context.Background()))
+		m.tick()
 	case k < 94:
 		m.say("close and open")
 		m.ok(m.d.Close())
@@ -345,7 +402,8 @@ func TestDiskAgainstBytes(t *testing.T) {
 		for _, s := range m.taken {
 			require.True(t, bytes.Equal(s.bytes, m.storedBytes(s.stored)), "seed %d", seed)
 		}
-		_ = m.d.Close()
+		require.NoError(t, m.d.Close())
+		require.NoError(t, m.st.Close())
 	}
 }
 

@@ -1,6 +1,7 @@
 package disk
 
 import (
+	"errors"
 	"io"
 	"io/fs"
 	"math/rand/v2"
@@ -18,6 +19,7 @@ type host struct {
 	files map[string]*hostFile
 	boot  uint64
 	fail  func(op, name string) error // nil: nothing fails
+	left  int                         // operations until the power is gone; negative: it stays
 }
 
 type hostFile struct {
@@ -30,7 +32,7 @@ type hostFile struct {
 }
 
 func newHost(seed uint64) *host {
-	return &host{r: rand.New(rand.NewPCG(seed, 1)), files: map[string]*hostFile{}, boot: 1}
+	return &host{r: rand.New(rand.NewPCG(seed, 1)), files: map[string]*hostFile{}, boot: 1, left: -1}
 }
 
 // cut ends the machine and starts it again.
@@ -38,6 +40,7 @@ func (h *host) cut() {
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	h.boot++
+	h.left = -1
 	for _, name := range slices.Sorted(keysOf(h.files)) {
 		f := h.files[name]
 		for _, at := range slices.Sorted(keysOf(f.written)) {
@@ -60,7 +63,28 @@ func keysOf[K comparable, V any](m map[K]V) func(yield func(K) bool) {
 	}
 }
 
+var errOff = errors.New("the power is gone")
+
+// offAfter has the power gone after so many operations.
+func (h *host) offAfter(n int) {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	h.left = n
+}
+
+func (h *host) isOff() bool {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	return h.left == 0
+}
+
 func (h *host) failing(op, name string) error {
+	if h.left == 0 {
+		return errOff
+	}
+	if h.left > 0 {
+		h.left--
+	}
 	if h.fail == nil {
 		return nil
 	}
@@ -161,6 +185,9 @@ func (f *hostFile) Sync() error {
 func (f *hostFile) Punch(off, n int64) error {
 	f.h.mu.Lock()
 	defer f.h.mu.Unlock()
+	if err := f.h.failing("punch", f.name); err != nil {
+		return err
+	}
 	clear(f.data[off : off+n])
 	f.touch(off, n)
 	return nil
