@@ -50,27 +50,32 @@ type Shape struct {
 
 // Disk is an open disk. Requests may be made by many at once.
 type Disk struct {
-	opt    Options
-	store  *store.Store
-	image  File
-	blocks int64
-	block  int64 // bytes of one
-	size   int64
+	opt   Options
+	store *store.Store
+	image File
+	block int64 // bytes of one
+
+	imageID imageID // as it was opened
+
+	// shapeMu is held, shared, by who looks at what Grow and GoBack replace, but for writes: those are
+	// within the gate.
+	shapeMu  sync.RWMutex
+	size     int64
+	blocks   int64
+	maps     *maps
+	origin   *origin // nil: none
+	punching *bitmap // blocks whose room in the image can be given back
+	intents  *intents
 
 	stateMu sync.Mutex // what replaces the state record, one after the other
 	state   state
 
-	maps   *maps
-	origin atomic.Pointer[origin] // nil: none
-
-	gate     gate
-	stripes  [stripes]sync.Mutex
-	instant  atomic.Pointer[Instant] // nil: none is being stored
-	intents  *intents
-	flusher  flusher
-	punching *bitmap // blocks whose room in the image can be given back
-	failed   atomic.Pointer[error]
-	closed   atomic.Bool
+	gate    gate
+	stripes [stripes]sync.Mutex
+	instant atomic.Pointer[Instant] // nil: none is being stored
+	flusher flusher
+	failed  atomic.Pointer[error]
+	closed  atomic.Bool
 }
 
 const stripes = 1024
@@ -150,6 +155,7 @@ func (d *Disk) open() (err error) {
 	if err != nil {
 		return err
 	}
+	d.imageID = id
 	if !id.sameFile(st.Image) {
 		return fmt.Errorf("%w: the image is another file than the one that the disk was written to", ErrDamaged)
 	}
@@ -180,6 +186,11 @@ func (d *Disk) open() (err error) {
 	}
 	if err := d.maps.thaw(false); err != nil { // an instant that was not stored is given up
 		return err
+	}
+	for _, g := range []uint64{st.Generation - 1, st.Generation + 1} { // what a change of shape may have left
+		if err := d.opt.Files.Remove(durableName(g)); err != nil {
+			return err
+		}
 	}
 	d.gate.init()
 	d.flusher.init(d)
@@ -234,15 +245,18 @@ func (d *Disk) setState(st state) error {
 }
 
 func (d *Disk) setOrigin() {
-	if d.state.Origin.Map.IsZero() {
-		d.origin.Store(nil)
-		return
+	d.origin = nil
+	if !d.state.Origin.Map.IsZero() {
+		d.origin = newOrigin(d.store, d.state.Origin, d.state.Block)
 	}
-	d.origin.Store(newOrigin(d.store, d.state.Origin, d.state.Block))
 }
 
 // Size is the disk's size in bytes.
-func (d *Disk) Size() int64 { return d.size }
+func (d *Disk) Size() int64 {
+	d.shapeMu.RLock()
+	defer d.shapeMu.RUnlock()
+	return d.size
+}
 
 // Block is the size of a block.
 func (d *Disk) Block() uint32 { return uint32(d.block) }
@@ -255,7 +269,11 @@ func (d *Disk) Base() Stored {
 }
 
 // ChangedBlocks is how many blocks may differ from the last snapshot.
-func (d *Disk) ChangedBlocks() int64 { return d.maps.changed.Load().count() + d.maps.frozen.count() }
+func (d *Disk) ChangedBlocks() int64 {
+	d.shapeMu.RLock()
+	defer d.shapeMu.RUnlock()
+	return d.maps.changed.Load().count() + d.frozenNow().count()
+}
 
 // Failed is why writes and flushes fail; nil: they do not.
 func (d *Disk) Failed() error {

@@ -353,7 +353,7 @@ func heads(all [][]byte) (out [][]byte) {
 }
 
 func (m *model) step() {
-	switch k := m.r.IntN(100); {
+	switch k := m.r.IntN(104); {
 	case k < 60:
 		m.change()
 	case k < 70:
@@ -376,9 +376,78 @@ func (m *model) step() {
 		m.say("a clone of %.12s", s.stored.Map)
 		m.ok(m.d.Close())
 		m.create(Shape{Size: s.stored.Size, Block: m.block, Origin: s.stored}, s.bytes)
+	case k < 97:
+		m.grow()
+	case k < 99 && len(m.taken) > 0:
+		m.goBack()
+	case k < 100:
+		m.cutReshaping()
 	default:
 		m.check()
 	}
+}
+
+func (m *model) grow() {
+	size := int64(len(m.bytes)) + int64(1+m.r.IntN(40))*512
+	m.say("grow to %d", size)
+	if !m.ok(m.d.Grow(context.Background(), size)) {
+		return
+	}
+	m.bytes = append(m.bytes, make([]byte, size-int64(len(m.bytes)))...)
+	m.flushed()
+}
+
+// cutReshaping has the power go while the disk grows or goes back: it is then as it was, or as it was to be.
+func (m *model) cutReshaping() {
+	if m.d.ChangedBlocks() > 0 || len(m.taken) == 0 {
+		return
+	}
+	m.ok(m.d.Flush(context.Background()))
+	s := m.taken[m.r.IntN(len(m.taken))]
+	was, is := bytes.Clone(m.bytes), s.bytes
+	grow := m.r.IntN(2) == 0
+	if grow {
+		is = append(bytes.Clone(m.bytes), make([]byte, 512*(1+m.r.IntN(20)))...)
+	}
+	m.h.offAfter(m.r.IntN(14))
+	m.say("power cut while it changes its shape, grow %v", grow)
+	if grow {
+		m.ok(m.d.Grow(context.Background(), int64(len(is))))
+	} else {
+		m.ok(m.d.GoBack(context.Background(), s.stored))
+	}
+	m.h.cut()
+	m.off = false
+	m.open()
+	m.bytes = make([]byte, m.d.Size())
+	got := m.read()
+	if !bytes.Equal(got, was) && !bytes.Equal(got, is) {
+		m.stop("it is neither as it was nor as it was to be")
+	}
+	m.bytes = got
+	m.flushed()
+}
+
+// goBack goes back to a snapshot, once all is stored.
+func (m *model) goBack() {
+	s := m.taken[m.r.IntN(len(m.taken))]
+	if m.d.ChangedBlocks() > 0 {
+		require.ErrorIs(m.t, m.d.GoBack(context.Background(), s.stored), ErrChanged)
+		all, err := Freeze(m.d)
+		m.ok(err)
+		w := m.st.NewWriter(m.st.NewLease())
+		defer w.Close()
+		h, err := all[0].Harvest(context.Background(), w, nil)
+		m.ok(err)
+		m.ok(w.Flush())
+		m.ok(all[0].Stored(h.Map))
+		m.taken = append(m.taken, snapshot{h.Map, bytes.Clone(m.bytes)})
+	}
+	m.say("back to %.12s", s.stored.Map)
+	m.ok(m.d.GoBack(context.Background(), s.stored))
+	m.bytes = bytes.Clone(s.bytes)
+	m.flushed()
+	m.check()
 }
 
 func rounds(t *testing.T, least int) int {

@@ -23,7 +23,8 @@
 //
 // # Order
 //
-// gate, then the stripes of blocks in ascending order, then wordMu or asideMu, which are held for no wait.
-// stateMu orders what replaces the state record and comes before gate. No goroutine outlives a call, but
+// The gates of several disks, in the order that their caller gives; shapeMu; stateMu, which orders what
+// replaces the state record; the stripes of blocks in ascending order; an instant's mu; wordMu, which is held
+// for no wait but that for the live file. No goroutine outlives a call, but
 // for those of Tick and Harvest, which the caller runs.
 package disk

@@ -71,6 +71,8 @@ func (f *flusher) run() {
 // sync makes the image durable, then what the maps said before that.
 func (f *flusher) sync() error {
 	d := f.d
+	d.shapeMu.RLock()
+	defer d.shapeMu.RUnlock()
 	if !f.dirty.Swap(false) {
 		return d.Failed()
 	}
@@ -98,37 +100,34 @@ func (d *Disk) Tick(ctx context.Context) error {
 	if d.closed.Load() || d.Failed() != nil {
 		return d.Failed()
 	}
-	if err := d.punch(); err != nil {
+	d.shapeMu.RLock()
+	err := d.punch()
+	stored := d.stored(d.intents.cold(d.opt.Now()))
+	d.shapeMu.RUnlock()
+	if err != nil || len(stored) == 0 {
 		return err
-	}
-	var stored []int64
-	for _, r := range d.intents.cold(d.opt.Now()) {
-		if d.unchanged(r) {
-			stored = append(stored, r)
-		}
-	}
-	if len(stored) == 0 {
-		return nil
 	}
 	// The image must be on the disk as it was stored: what a power cut undid would not be noticed.
 	if err := d.Flush(ctx); err != nil {
 		return err
 	}
-	cold := stored[:0]
-	for _, r := range stored {
-		if d.unchanged(r) {
-			cold = append(cold, r)
-		}
-	}
-	return d.intents.drop(cold)
+	d.shapeMu.RLock()
+	defer d.shapeMu.RUnlock()
+	return d.intents.drop(d.stored(stored))
 }
 
-// unchanged reports whether all of a region is as it is in base.
-func (d *Disk) unchanged(r int64) bool {
+// stored are those regions of which all is as it is in base.
+func (d *Disk) stored(regions []int64) (is []int64) {
 	d.maps.wordMu.Lock()
 	defer d.maps.wordMu.Unlock()
-	end := min((r+1)*region/d.block, d.blocks)
-	return d.maps.changed.Load().next(r*region/d.block) >= end && d.maps.frozen.next(r*region/d.block) >= end
+	changed := d.maps.changed.Load()
+	for _, r := range regions {
+		first, end := r*region/d.block, min((r+1)*region/d.block, d.blocks)
+		if r < d.intents.n && changed.next(first) >= end && d.maps.frozen.next(first) >= end {
+			is = append(is, r)
+		}
+	}
+	return is
 }
 
 // punch gives back room in the image that reads as zeros anyway.

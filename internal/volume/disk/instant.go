@@ -279,7 +279,7 @@ func (in *Instant) Harvest(ctx context.Context, w *store.Writer, progress func(i
 // store1 stores one block and tells its slot.
 func (d *Disk) store1(w *store.Writer, b int64, buf, raw []byte, from source) (object.Slot, error) {
 	if from == fromOrigin {
-		s, err := d.origin.Load().slot(b)
+		s, err := d.origin.slot(b)
 		if err == nil && s.State == object.Held {
 			err = w.Has(s.Chunk)
 		}

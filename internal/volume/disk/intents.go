@@ -78,6 +78,20 @@ func (in *intents) write() error {
 	return in.f.Sync()
 }
 
+// resized has the bits for a disk of another size in the same file. Until a state record of that size is
+// there the newest copy of before counts, which this leaves.
+func (in *intents) resized(size int64) (*intents, error) {
+	n := (size + region - 1) / region
+	out := &intents{f: in.f, n: n, size: size, set: in.set.resized(n), active: make([]atomic.Int32, n),
+		last: make([]atomic.Int64, n), seq: in.seq}
+	out.cond = sync.NewCond(&out.mu)
+	copy(out.last, in.last)
+	if err := out.f.Resize(max(2*out.slot(), 2*in.slot()), true); err != nil {
+		return nil, err
+	}
+	return out, out.write()
+}
+
 func (in *intents) setAll() error {
 	in.set.setRange(0, in.n)
 	return in.write()

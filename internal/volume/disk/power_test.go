@@ -5,6 +5,7 @@ import (
 	"io"
 	"io/fs"
 	"math/rand/v2"
+	"runtime"
 	"slices"
 	"sync"
 )
@@ -173,6 +174,11 @@ func (f *hostFile) grow(n int64) {
 }
 
 func (f *hostFile) Sync() error {
+	defer func() { // others get on while a sync takes its time
+		for range 50 {
+			runtime.Gosched()
+		}
+	}()
 	f.h.mu.Lock()
 	defer f.h.mu.Unlock()
 	if err := f.h.failing("sync", f.name); err != nil {

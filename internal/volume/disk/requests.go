@@ -11,6 +11,8 @@ import (
 
 // ReadAt reads bytes of the disk.
 func (d *Disk) ReadAt(p []byte, off int64) error {
+	d.shapeMu.RLock()
+	defer d.shapeMu.RUnlock()
 	first, end, err := d.bounds(off, int64(len(p)))
 	if err != nil {
 		return err
@@ -30,7 +32,7 @@ func (d *Disk) ReadAt(p []byte, off int64) error {
 		case fromImage:
 			err = d.readImage(part, from)
 		case fromOrigin:
-			err = d.origin.Load().read(part, b, from-b*d.block)
+			err = d.origin.read(part, b, from-b*d.block)
 		default:
 			clear(part)
 		}
@@ -44,6 +46,8 @@ func (d *Disk) ReadAt(p []byte, off int64) error {
 
 // ReadNoWait reads what can be had without waiting for a disk. It reports whether it did.
 func (d *Disk) ReadNoWait(p []byte, off int64) bool {
+	d.shapeMu.RLock()
+	defer d.shapeMu.RUnlock()
 	f, is := d.image.(interface {
 		ReadNoWait(p []byte, off int64) (int, error)
 	})
@@ -73,7 +77,7 @@ func (d *Disk) where(b int64) source {
 	switch {
 	case d.maps.zero.has(b):
 		return fromZero
-	case d.origin.Load() == nil || d.maps.here.has(b):
+	case d.origin == nil || d.maps.here.has(b):
 		return fromImage
 	}
 	return fromOrigin
@@ -141,36 +145,46 @@ type write struct {
 
 // change runs a write within the gate, with the intents of its regions durable.
 func (d *Disk) change(ctx context.Context, off, n int64, fua bool, do func(w *write) error) error {
+	d.shapeMu.RLock()
 	first, end, err := d.bounds(off, n)
+	d.shapeMu.RUnlock()
 	if err != nil {
 		return err
 	}
 	if err := d.Failed(); err != nil {
 		return err
 	}
-	err = d.intents.begin(off, n)
-	if err == nil {
-		w := &write{first: first, end: end}
-		parity := d.gate.enter(first, end, func() { w.changed = d.maps.changed.Load() })
-		if d.closed.Load() {
-			err = ErrClosed
-		} else {
-			err = do(w)
-			d.flusher.dirty.Store(true)
-		}
-		d.gate.leave(parity, first, end)
-	}
-	d.intents.end(off, n, d.opt.Now())
+	w := &write{first: first, end: end}
+	parity := d.gate.enter(first, end, func() { w.changed = d.maps.changed.Load() })
+	err = d.within(w, off, n, do)
+	d.gate.leave(parity, first, end)
 	if err == nil && fua {
 		err = d.Flush(ctx)
 	}
 	return err
 }
 
+// within runs a write that has entered the gate.
+func (d *Disk) within(w *write, off, n int64, do func(w *write) error) error {
+	if d.closed.Load() {
+		return ErrClosed
+	}
+	if _, _, err := d.bounds(off, n); err != nil { // it may have become another disk meanwhile
+		return err
+	}
+	err := d.intents.begin(off, n)
+	if err == nil {
+		err = do(w)
+		d.flusher.dirty.Store(true)
+	}
+	d.intents.end(off, n, d.opt.Now())
+	return err
+}
+
 // settled reports whether all blocks were written since the last instant and lie in the image: then a
 // write changes no bit.
 func (d *Disk) settled(w *write) bool {
-	allHere := d.origin.Load() == nil
+	allHere := d.origin == nil
 	for b := w.first; b < w.end; b++ {
 		if !w.changed.has(b) || d.maps.zero.has(b) || !allHere && !d.maps.here.has(b) {
 			return false
@@ -234,7 +248,7 @@ func (d *Disk) writeBlocks(w *write, p []byte, off int64, first, end int64) erro
 	if _, err := d.image.WriteAt(p, off); err != nil {
 		return err
 	}
-	if d.origin.Load() != nil {
+	if d.origin != nil {
 		if err := d.maps.write(secHere, d.maps.here, first, end, true); err != nil {
 			return err
 		}
@@ -279,12 +293,6 @@ func (d *Disk) zeroLocked(w *write, first, end int64) error {
 	}
 	if err := d.maps.write(secZero, d.maps.zero, first, end, true); err != nil {
 		return err
-	}
-	// Here too: when it is written again, the bit of zero alone says from where it comes.
-	if d.origin.Load() != nil {
-		if err := d.maps.write(secHere, d.maps.here, first, end, true); err != nil {
-			return err
-		}
 	}
 	d.punching.setRange(first, end)
 	return nil
