@@ -166,7 +166,8 @@ func TestMapChangeCosts(t *testing.T) {
 	const blocks = 1 << 24 // 1 TiB of 64 KiB blocks
 	var changes []object.BlockChange
 	for b := int64(0); b < blocks; b += 5000 {
-		changes = append(changes, object.BlockChange{Block: b, Slot: object.Slot{State: object.Held, Chunk: chunkOf(byte(b))}})
+		changes = append(changes, object.BlockChange{Block: b,
+			Slot: object.Slot{State: object.Held, Chunk: chunkOf(byte(b))}})
 	}
 	base, err := object.ChangeMap(s.get, s.put(nil), object.MapTop{}, blocks, changes)
 	require.NoError(t, err)
@@ -189,7 +190,8 @@ func TestMapChangeCosts(t *testing.T) {
 func FuzzMap(f *testing.F) {
 	s := &shelf{t: f, objects: map[object.ID][]byte{}}
 	top, err := object.ChangeMap(s.get, s.put(nil), object.MapTop{}, 130, []object.BlockChange{
-		{Block: 1, Slot: object.Slot{State: object.Held, Chunk: chunkOf(1)}}, {Block: 100, Slot: object.Slot{State: object.Lost}}})
+		{Block: 1, Slot: object.Slot{State: object.Held, Chunk: chunkOf(1)}},
+		{Block: 100, Slot: object.Slot{State: object.Lost}}})
 	require.NoError(f, err)
 	f.Add(s.objects[top.ID])
 	for _, raw := range s.objects {

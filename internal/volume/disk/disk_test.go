@@ -45,7 +45,8 @@ type snapshot struct {
 }
 
 func newModel(t *testing.T, seed uint64) *model {
-	st, err := store.Open(filepath.Join(t.TempDir(), "store"), store.Options{Key: ed25519.NewKeyFromSeed(make([]byte, 32))})
+	st, err := store.Open(filepath.Join(t.TempDir(), "store"),
+		store.Options{Key: ed25519.NewKeyFromSeed(make([]byte, 32))})
 	require.NoError(t, err)
 	t.Cleanup(func() { st.Close() })
 	m := &model{t: t, r: rand.New(rand.NewPCG(seed, 7)), seed: seed, h: newHost(seed), st: st, block: 4096,
@@ -177,6 +178,9 @@ func (m *model) change() {
 		}
 		m.say("write %d+%d fua %v", off, n, fua)
 		m.wrote(off, n, p)
+		if m.r.IntN(2) == 0 && !fua && m.d.WriteNoWait(p, off) {
+			break
+		}
 		fua = m.ok(m.d.WriteAt(ctx, p, off, fua)) && fua
 	}
 	if fua {
@@ -199,6 +203,18 @@ func (m *model) check() {
 			at++
 		}
 		m.stop("byte %d (block %d) differs", at, at/4096)
+	}
+	off, n := m.stretch()
+	extents, err := m.d.Extents(off, n)
+	m.ok(err)
+	for _, e := range extents {
+		if e.Zero && !allZero(m.bytes[off:off+e.Length]) {
+			m.stop("%d+%d is told to be zeros", off, e.Length)
+		}
+		off, n = off+e.Length, n-e.Length
+	}
+	if n != 0 {
+		m.stop("%d bytes are in no extent", n)
 	}
 }
 

@@ -130,3 +130,20 @@ func (f *osFile) ID() (imageID, error) { return identify(f.File) }
 func (f *osFile) ReadNoWait(p []byte, off int64) (int, error) {
 	return unix.Preadv2(f.fd(), [][]byte{p}, off, unix.RWF_NOWAIT)
 }
+
+// NextData is where the next bytes are that are no hole, and where they end.
+func (f *osFile) NextData(off int64) (from, to int64, err error) {
+	size, err := f.Stat()
+	if err != nil {
+		return 0, 0, err
+	}
+	from, err = unix.Seek(f.fd(), off, unix.SEEK_DATA)
+	if errors.Is(err, unix.ENXIO) {
+		return size.Size(), size.Size(), nil
+	}
+	if err != nil {
+		return 0, 0, err
+	}
+	to, err = unix.Seek(f.fd(), from, unix.SEEK_HOLE)
+	return from, to, err
+}

@@ -105,6 +105,27 @@ func (d *Disk) WriteAt(ctx context.Context, p []byte, off int64, fua bool) error
 	})
 }
 
+// WriteNoWait writes where that changes no bit, so that it waits for nothing but the image. It reports
+// whether it did.
+func (d *Disk) WriteNoWait(p []byte, off int64) bool {
+	d.shapeMu.RLock()
+	first, end, err := d.bounds(off, int64(len(p)))
+	d.shapeMu.RUnlock()
+	if err != nil || d.Failed() != nil || d.gate.draining.Load() {
+		return false
+	}
+	w := &write{first: first, end: end}
+	parity := d.gate.enter(first, end, func() { w.changed = d.maps.changed.Load() })
+	defer d.gate.leave(parity, first, end)
+	if end > d.blocks || d.closed.Load() || !d.settled(w) {
+		return false
+	}
+	return d.within(w, off, int64(len(p)), func(*write) error {
+		_, err := d.image.WriteAt(p, off)
+		return err
+	}) == nil
+}
+
 // Trim says that nobody needs a stretch any more. Blocks that are wholly in it read as zeros from then on.
 func (d *Disk) Trim(ctx context.Context, off, n int64, fua bool) error {
 	return d.change(ctx, off, n, fua, func(w *write) error { return d.zeroBlocks(w, off, n) })

@@ -30,7 +30,8 @@ func diskOn(t *testing.T, st *store.Store, name string, shape Shape) *Disk {
 }
 
 func openStore(t *testing.T) *store.Store {
-	st, err := store.Open(filepath.Join(t.TempDir(), "store"), store.Options{Key: ed25519.NewKeyFromSeed(make([]byte, 32))})
+	st, err := store.Open(filepath.Join(t.TempDir(), "store"),
+		store.Options{Key: ed25519.NewKeyFromSeed(make([]byte, 32))})
 	require.NoError(t, err)
 	t.Cleanup(func() { st.Close() })
 	return st
