@@ -23,11 +23,12 @@ var layer = map[string]int{
 	"internal/nbd": 0, "internal/transfer": 3,
 	"internal/refusal": 4, "internal/phrase": 4, "internal/views": 4, "internal/datadir": 5,
 	"internal/run": 6, "internal/records": 6, "internal/access": 7, "internal/pairing": 8, "internal/rules": 9,
-	"internal/capture": 10, "internal/route": 11, "internal/recovery": 12, "internal/clones": 13, "internal/upkeep": 13,
-	"internal/overview": 14,
-	"internal/site":     15,
-	"client":            16, "internal/httpapi": 16, "internal/httpapi/openapi": 17,
-	"internal/service": 17, "internal/demo": 18, "internal/cli": 19, "cmd/candid": 20,
+	"internal/disks":   10,
+	"internal/capture": 11, "internal/route": 12, "internal/recovery": 13, "internal/clones": 14, "internal/upkeep": 14,
+	"internal/overview": 15,
+	"internal/site":     16,
+	"client":            17, "internal/httpapi": 17, "internal/httpapi/openapi": 18,
+	"internal/service": 18, "internal/demo": 19, "internal/cli": 20, "cmd/candid": 21,
 }
 
 const module = "candidharbor/"

@@ -21,7 +21,7 @@ type Site struct {
 // Volume is a thing to protect.
 type Volume struct {
 	Name          string            `json:"name"`
-	Kind          string            `json:"kind" enum:"tree"`
+	Kind          string            `json:"kind" enum:"tree,block"`
 	Origin        string            `json:"origin"`
 	Path          string            `json:"path"`
 	Labels        map[string]string `json:"labels"`
@@ -59,12 +59,17 @@ type PlaceState struct {
 	Told             *time.Time `json:"told,omitempty" doc:"when the place, which takes snapshots for itself, last said so"`
 }
 
-// VolumeAdd asks to protect a directory.
+// VolumeAdd asks to protect a directory, or to make a disk.
 type VolumeAdd struct {
 	Name     string            `json:"name"`
-	Path     string            `json:"path"`
+	Path     string            `json:"path,omitempty" doc:"the directory; none: a disk is made"`
 	Labels   map[string]string `json:"labels,omitempty"`
 	Excludes []string          `json:"excludes,omitempty"`
+
+	SizeBytes  int64  `json:"sizeBytes,omitempty" doc:"of a disk: a multiple of 512; that of the imported file when not given"`
+	BlockBytes int64  `json:"blockBytes,omitempty" doc:"of a disk: what a snapshot stores of a change at least, a power of two from 4096 to 1 MiB; 65536 when not given"`
+	Image      string `json:"image,omitempty" doc:"of a disk: the file that is to hold its bytes, below a root; with the site's own data when not given"`
+	Import     string `json:"import,omitempty" doc:"of a disk: a file below a root whose bytes it begins with"`
 }
 
 // VolumeFound is what adding a volume found out.
@@ -221,6 +226,7 @@ type RestoreAsk struct {
 	Into       string   `json:"into,omitempty" doc:"another volume of this site, at the same paths; a safety snapshot of it is taken first"`
 	OnConflict string   `json:"onConflict,omitempty" enum:"skip,replace,older,keep-both"`
 	DryRun     bool     `json:"dryRun,omitempty"`
+	Disconnect bool     `json:"disconnect,omitempty" doc:"of a disk in place: disconnect the clients that have it open; they lose what they did not flush, and must open it anew"`
 	Found      string   `json:"found,omitempty" doc:"instead of a snapshot: the name of a point-in-time directory that others left"`
 	From       string   `json:"from,omitempty" doc:"the site whose snapshot to use; when not given this site, and if it has none for the moment, the others in the order set"`
 }

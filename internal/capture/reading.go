@@ -33,7 +33,8 @@ type reading struct {
 	res          *tree.Scanned
 	how          *tree.Followed
 	row          *catalog.Snapshot
-	anyway       bool // a safety snapshot is taken of whatever is there
+	disk         *diskReading // nil: it is a tree
+	anyway       bool         // a safety snapshot is taken of whatever is there
 }
 
 // Prepare gets ready to read a volume. The caller holds it, and ends the reading.
@@ -46,13 +47,16 @@ func (s *Service) Prepare(volume string) (*reading, error) {
 	if r.rs, err = s.rules.RulesFor(v); err != nil {
 		return nil, err
 	}
+	if r.last, err = s.Catalog.LastSnapshot(s.Place(), v.Lineage); err != nil {
+		return nil, err
+	}
+	if v.IsDisk() {
+		return r, s.prepareDisk(r)
+	}
 	if r.Ck, err = ChunkerOf(v); err != nil {
 		return nil, err
 	}
 	if r.Dir, r.Root, err = s.Fixed(v.Path); err != nil {
-		return nil, err
-	}
-	if r.last, err = s.Catalog.LastSnapshot(s.Place(), v.Lineage); err != nil {
 		return nil, err
 	}
 	r.Cache = s.ScanCache(v)
@@ -66,7 +70,10 @@ func (s *Service) Prepare(volume string) (*reading, error) {
 // End gives free what was read and not committed.
 func (r *reading) End() {
 	r.W.Close()
-	r.Cache.Close()
+	if r.Cache != nil {
+		r.Cache.Close()
+	}
+	r.disk.end()
 }
 
 // read scans the volume into the store.
@@ -100,12 +107,19 @@ func (s *Service) read(ctx context.Context, j *run.Job, r *reading) error {
 // isCurrent reports whether the last snapshot is still what was read, so that it need not be
 // taken again.
 func (s *Service) isCurrent(r *reading, t Taking) bool {
+	if r.disk != nil {
+		return t.Cause == object.CauseScheduled && (r.rs.Skip || t.onChange) && s.isDiskCurrent(r)
+	}
 	return t.Cause == object.CauseScheduled && (r.rs.Skip || t.onChange) && r.res.Unchanged && r.res.RemarkCount == 0 &&
 		r.last != nil && r.last.GraceUntil.IsZero() && s.sameTop(r.last, r.res)
 }
 
 // sight notes that the last snapshot was found unchanged.
 func (s *Service) sight(r *reading) error {
+	if r.disk != nil {
+		r.row = r.last
+		return errors.Join(s.sighted(r.last, r.began, false), r.disk.stored())
+	}
 	if err := s.sighted(r.last, r.began, r.how.Watched && s.followers.standing(r.v.Lineage) == r.last.ID); err != nil {
 		return err
 	}
@@ -120,6 +134,10 @@ func (s *Service) sight(r *reading) error {
 // remember makes the reading the one that the next is compared with, and tells of what
 // could not be read.
 func (s *Service) remember(j *run.Job, r *reading) {
+	if r.disk != nil {
+		s.rememberDisk(r)
+		return
+	}
 	if err := s.believed(r); err != nil {
 		s.Log.Warn("it could not be noted where a volume stands", "volume", r.v.Name, "error", err)
 	}
@@ -145,14 +163,19 @@ func (s *Service) remember(j *run.Job, r *reading) {
 // commit makes one snapshot durable in the store and sets its row, not yet in the
 // catalogue. The id is zero when nothing can be there, also after an error.
 func (s *Service) commit(r *reading, t Taking, set *object.Set, consistency object.Consistency) (object.ID, error) {
-	v, res := r.v, r.res
+	v := r.v
 	pos := lineage.Position{Term: 1}
 	root := &object.Root{Lineage: records.LineageOf(v.Lineage), Volume: v.Name, Origin: s.Name(), Path: []byte(v.Path),
-		Labels: v.Labels.V, Excludes: v.Excludes.V,
-		Began: r.began.UnixNano(), Ended: r.ended.UnixNano(), Consistency: consistency, Cause: t.Cause, Top: res.Top,
-		Links: res.Links, HasLinks: res.HasLinks,
-		Files: res.Files, Dirs: res.Dirs, Others: res.Others, Bytes: res.Bytes, Remarks: res.Remarks,
-		RemarkCount: res.RemarkCount, ChunkAvg: uint32(v.ChunkAvg), Set: set}
+		Labels: v.Labels.V, Excludes: v.Excludes.V, Began: r.began.UnixNano(), Ended: r.ended.UnixNano(),
+		Consistency: consistency, Cause: t.Cause, ChunkAvg: uint32(v.ChunkAvg), Set: set}
+	if r.disk != nil {
+		r.disk.describe(root)
+	} else {
+		res := r.res
+		root.Top, root.Links, root.HasLinks = res.Top, res.Links, res.HasLinks
+		root.Files, root.Dirs, root.Others, root.Bytes = res.Files, res.Dirs, res.Others, res.Bytes
+		root.Remarks, root.RemarkCount = res.Remarks, res.RemarkCount
+	}
 	if r.last != nil {
 		root.Predecessor, _ = object.ParseID(r.last.ID)
 	}

@@ -6,6 +6,7 @@ import (
 
 	"candidharbor/api"
 	"candidharbor/internal/datadir"
+	"candidharbor/internal/disks"
 	"candidharbor/internal/records"
 	"candidharbor/internal/rules"
 	"candidharbor/internal/run"
@@ -18,6 +19,7 @@ type Service struct {
 	run     *run.Engine
 	records *records.Service
 	rules   *rules.Service
+	disks   *disks.Service
 
 	describe func(volume string) (*api.Volume, error) // of one just added
 
@@ -28,8 +30,9 @@ type Service struct {
 }
 
 // New works in a data directory.
-func New(dir *datadir.Dir, run *run.Engine, records *records.Service, rules *rules.Service) *Service {
-	return &Service{Dir: dir, run: run, records: records, rules: rules}
+func New(dir *datadir.Dir, run *run.Engine, records *records.Service, rules *rules.Service,
+	disks *disks.Service) *Service {
+	return &Service{Dir: dir, run: run, records: records, rules: rules, disks: disks}
 }
 
 // Describes has a function called that shows a volume as people see it.

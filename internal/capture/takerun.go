@@ -103,7 +103,8 @@ func (o *takeRun) prepare(context.Context) error {
 	return nil
 }
 
-// read scans all volumes side by side, with the writers held still if the rules have hooks for that.
+// read takes the instant of all disks and scans the trees side by side, with the writers held still if the
+// rules have hooks for that. What belongs to the disks' instant is stored after that.
 func (o *takeRun) read(ctx context.Context) (err error) {
 	var vols []*catalog.Volume
 	var sets []*rules.Ruleset
@@ -116,12 +117,20 @@ func (o *takeRun) read(ctx context.Context) (err error) {
 	}
 	o.quiet, err = o.s.frozen(ctx, o.j, HoldsOf(o.g, sets...), vols, group, func() error {
 		o.j.Say("reading")
+		if err := o.s.freeze(o.all); err != nil {
+			return err
+		}
 		eg, ctx := errgroup.WithContext(ctx)
 		for _, r := range o.all {
-			eg.Go(func() error { return o.s.read(ctx, o.j, r) })
+			if r.disk == nil {
+				eg.Go(func() error { return o.s.read(ctx, o.j, r) })
+			}
 		}
 		return eg.Wait()
 	})
+	if err == nil {
+		err = o.s.harvest(ctx, o.j, o.all)
+	}
 	if err != nil {
 		o.forget(0)
 	}
@@ -156,8 +165,10 @@ func (o *takeRun) commit(context.Context) error {
 	o.forget(0)
 	if errors.Is(err, store.ErrNoObject) { // what was taken over from the last reading is not all there
 		for _, r := range o.all {
-			r.Cache.Drop()
-			o.s.Unfollow(r.v.Lineage)
+			if r.disk == nil {
+				r.Cache.Drop()
+				o.s.Unfollow(r.v.Lineage)
+			}
 		}
 		err = fmt.Errorf("%w; the next snapshot reads everything anew", err)
 	}
@@ -203,6 +214,8 @@ func (o *takeRun) consistency(r *reading) object.Consistency {
 	switch {
 	case o.quiet && len(HoldsOf(o.g, r.rs)) > 0:
 		return object.Quiesced
+	case r.disk != nil:
+		return object.Crash
 	case r.how.Still:
 		return object.Still
 	}
@@ -223,6 +236,10 @@ func (o *takeRun) settle(context.Context) error {
 		return nil
 	}
 	mine := o.row()
+	if d := o.all[0].disk; d != nil {
+		o.outcome = d.words(mine)
+		return nil
+	}
 	o.outcome = fmt.Sprintf("snapshot %s: %d files, %s, of which %s were new in the store%s", mine.ID[:12], mine.Files,
 		phrase.Size(mine.Bytes), phrase.Size(mine.Stored), RemarkWords(mine.Remarks))
 	return nil

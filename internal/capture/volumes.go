@@ -48,6 +48,13 @@ func (s *Service) AddVolume(ask api.VolumeAdd) (*api.VolumeFound, error) {
 			return nil, refusal.Badf("label %q=%q: a label needs a key and a value, and the key is not \"names\"", k, v)
 		}
 	}
+	if ask.Path == "" {
+		return s.addDisk(ask)
+	}
+	if ask.SizeBytes != 0 || ask.BlockBytes != 0 || ask.Image != "" || ask.Import != "" {
+		return nil, refusal.Badf("a path is of a directory of files, and a size, an image and an import are of a disk: " +
+			"give one or the other")
+	}
 	path, root, err := s.UnderRoot(ask.Path, true)
 	if err != nil {
 		return nil, err
@@ -64,7 +71,7 @@ func (s *Service) AddVolume(ask api.VolumeAdd) (*api.VolumeFound, error) {
 	if err != nil {
 		var lin [16]byte
 		rand.Read(lin[:])
-		v = &catalog.Volume{Name: ask.Name, Lineage: hex.EncodeToString(lin[:]), Kind: "tree", Origin: s.Name(),
+		v = &catalog.Volume{Name: ask.Name, Lineage: hex.EncodeToString(lin[:]), Kind: catalog.KindTree, Origin: s.Name(),
 			ChunkAvg: ChunkAvg}
 	}
 	if ask.Labels == nil {
@@ -134,6 +141,9 @@ func (s *Service) RemoveVolume(name string) (string, error) {
 	} else if g != nil {
 		return "", refusal.Conflictf("volume %s is in the group %s: take it out there first, with candid group put %s and "+
 			"the others, or candid group remove %s", name, g.Name, g.Name, g.Name)
+	}
+	if v.IsDisk() && v.Origin == s.Name() {
+		return s.removeDisk(v)
 	}
 	s.Unfollow(v.Lineage)
 	counts, err := s.Catalog.Counts(s.Place())

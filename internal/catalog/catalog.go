@@ -244,6 +244,15 @@ type Volume struct {
 	Signer         string         `db:"signer"` // key that signs its snapshots, where the origin is not paired
 }
 
+// The kinds of volumes.
+const (
+	KindTree  = "tree"  // a directory of files
+	KindBlock = "block" // a disk that the site serves; its path is that of the image, and ChunkAvg its block size
+)
+
+// IsDisk reports whether a volume is a disk.
+func (v *Volume) IsDisk() bool { return v.Kind == KindBlock }
+
 // PutVolume inserts or replaces a volume.
 func (c *Catalog) PutVolume(v *Volume) error {
 	_, err := c.db.NamedExec(`INSERT INTO volumes (name,lineage,kind,origin,path,labels,excludes,chunk_avg,added,

@@ -90,7 +90,8 @@ func newApp(stdout, stderr io.Writer) *cli.Command {
 			policyCommand(), explainCommand(), pruneCommand(), spaceCommand(), placeCommand(), crateCommand(), alarmCommand(),
 			reportCommand(), capCommand(),
 			storeCommand(), siteCommand(), routeCommand(), paceCommand(), asOfCommand(), findCommand(), versionsCommand(),
-			compareCommand(), restoreCommand(), undoCommand(), foundCommand(), cloneCommand(), recipeCommand(), trialCommand(),
+			compareCommand(), restoreCommand(), undoCommand(), foundCommand(), cloneCommand(), diskCommand(),
+			recipeCommand(), trialCommand(),
 			mountCommand(), runCommand(), tokenCommand(), personCommand(), ledgerCommand(),
 		},
 	}

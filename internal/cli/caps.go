@@ -72,13 +72,15 @@ func capPut(ctx context.Context, f *session, cmd *cli.Command) error {
 	return f.show(c, func() { f.say("%s %s: %s", c.Scope, c.Name, c.Sentence) })
 }
 
-// parseSize reads bytes with a binary unit.
+// parseSize reads bytes with a binary unit, such as 10 GiB or 256MiB.
 func parseSize(text string) (int64, error) {
-	number, unit, _ := strings.Cut(strings.TrimSpace(text), " ")
+	text = strings.TrimSpace(text)
+	number := strings.TrimRight(text, "BKMGTi ")
+	unit := strings.TrimSpace(strings.TrimPrefix(text, number))
 	v, err := strconv.ParseFloat(number, 64)
 	scale, known := map[string]float64{"": 1, "B": 1, "KiB": 1 << 10, "MiB": 1 << 20, "GiB": 1 << 30, "TiB": 1 << 40}[unit]
-	if err != nil || !known || v < 0 {
-		return 0, misuse("size %q: write such as \"10 GiB\"", text)
+	if err != nil || !known || v < 0 || v*scale > 1<<62 {
+		return 0, misuse("size %q: write such as \"10 GiB\" or 256MiB", text)
 	}
 	return int64(v * scale), nil
 }

@@ -23,8 +23,10 @@ func restoreCommand() *cli.Command {
 			"or a snapshot's id"},
 			&cli.StringFlag{Name: "found", Usage: "instead of --at: the name of a point-in-time directory that others left, " +
 				"from candid found list"},
-			&cli.StringFlag{Name: "to", Usage: "directory on the site's host"}, &cli.BoolFlag{Name: "in-place",
-				Usage: "back where it was; a safety snapshot is taken first"},
+			&cli.StringFlag{Name: "to", Usage: "directory on the site's host; of a disk, a file to be made there"},
+			&cli.BoolFlag{Name: "in-place", Usage: "back where it was; a safety snapshot is taken first"},
+			&cli.BoolFlag{Name: "disconnect", Usage: "of a disk in place: disconnect the clients that have it open; they lose " +
+				"what they did not flush, and must open it anew"},
 			&cli.StringFlag{Name: "into", Usage: "another volume of the site, at the same paths; a safety snapshot of it is " +
 				"taken first"},
 			&cli.StringFlag{Name: "tar", Usage: "write an archive of everything that is recorded here, on this machine; - is " +
@@ -80,7 +82,7 @@ func restore(ctx context.Context, f *session, cmd *cli.Command) error {
 	}
 	ask := api.RestoreAsk{Volume: volume, Paths: paths, At: at, To: cmd.String("to"), InPlace: cmd.Bool("in-place"),
 		Into: cmd.String("into"), OnConflict: cmd.String("on-conflict"), DryRun: cmd.Bool("dry-run"), From: from,
-		Found: cmd.String("found")}
+		Found: cmd.String("found"), Disconnect: cmd.Bool("disconnect")}
 	if site := cmd.String("to-site"); site != "" {
 		var err error
 		if f, err = f.atSite(ctx, site, &ask); err != nil {

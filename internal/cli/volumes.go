@@ -15,10 +15,17 @@ import (
 
 func volumeCommand() *cli.Command {
 	return &cli.Command{Name: "volume", Usage: "what is protected", Commands: []*cli.Command{
-		{Name: "add", Usage: "protect a directory of the site's host", ArgsUsage: "NAME",
-			Description: "Example: candid volume add herbarium-scans --path /srv/herbarium --label collection=herbarium",
-			Flags: []cli.Flag{&cli.StringFlag{Name: "path", Usage: "the directory, below one of the site's roots",
-				Required: true},
+		{Name: "add", Usage: "protect a directory of the site's host, or make a disk that the site serves",
+			ArgsUsage: "NAME", Description: "Examples:\n   candid volume add herbarium-scans --path /srv/herbarium --label " +
+				"collection=herbarium\n   candid volume add specimen-db --size 256MiB",
+			Flags: []cli.Flag{&cli.StringFlag{Name: "path", Usage: "the directory, below one of the site's roots"},
+				&cli.StringFlag{Name: "size", Usage: "of a disk, such as 20GiB"},
+				&cli.StringFlag{Name: "image", Usage: "of a disk: the file that is to hold its bytes, below one of the site's " +
+					"roots; with the site's own data when not given"},
+				&cli.StringFlag{Name: "import", Usage: "of a disk: a raw file below one of the site's roots with whose bytes " +
+					"it begins"},
+				&cli.StringFlag{Name: "block", Usage: "of a disk: what a snapshot stores of a change at least; 64KiB when " +
+					"not given"},
 				&cli.StringSliceFlag{Name: "label", Usage: "key=value, by which policies and routes choose"},
 				&cli.StringSliceFlag{Name: "exclude", Usage: "glob of names, or of paths from the volume's top, to leave out"}},
 			Action: with("NAME", volumeAdd)},
@@ -96,11 +103,29 @@ func volumeAdd(ctx context.Context, f *session, cmd *cli.Command) error {
 	}
 	var v api.VolumeFound
 	ask := api.VolumeAdd{Name: cmd.Args().First(), Path: cmd.String("path"), Labels: ls,
-		Excludes: cmd.StringSlice("exclude")}
+		Excludes: cmd.StringSlice("exclude"), Image: cmd.String("image"), Import: cmd.String("import")}
+	if ask.Path == "" && cmd.String("size") == "" && ask.Import == "" {
+		return misuse("say what it is: --path DIR for a directory of files, --size SIZE for a disk")
+	}
+	for flag, to := range map[string]*int64{"size": &ask.SizeBytes, "block": &ask.BlockBytes} {
+		if text := cmd.String(flag); text != "" {
+			if *to, err = parseSize(text); err != nil {
+				return err
+			}
+		}
+	}
 	if err := f.Post(ctx, "/volumes", ask, &v); err != nil {
 		return err
 	}
 	return f.show(v, func() {
+		if v.Volume.Kind == "block" {
+			f.say("%s is a disk of %s; its bytes are in %s.", v.Volume.Name, size(v.Bytes), v.Volume.Path)
+			for _, w := range v.Warnings {
+				f.say("! %s", w)
+			}
+			f.say("How a client opens it: candid disk show %s", v.Volume.Name)
+			return
+		}
 		f.say("%s protects %s: %d files, %d directories and %d other entries, %s, on %s.", v.Volume.Name, v.Volume.Path,
 			v.Files, v.Directories, v.Others, size(v.Bytes), v.Filesystem)
 		f.say("The first snapshot needs at most %s; %s are free in the store.", size(v.FirstNeeds), size(v.StoreFree))

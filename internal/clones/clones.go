@@ -70,6 +70,9 @@ func (s *Service) makeClone(ask api.CloneAsk, by string) (*catalog.Clone, error)
 		return nil, err
 	}
 	v, err := s.Catalog.Volume(ask.Volume)
+	if err == nil {
+		err = recovery.FilesOf(v)
+	}
 	if err != nil {
 		return nil, err
 	}

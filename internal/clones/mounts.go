@@ -10,6 +10,7 @@ import (
 	"candidharbor/api"
 	"candidharbor/internal/catalog"
 	"candidharbor/internal/datadir"
+	"candidharbor/internal/recovery"
 	"candidharbor/internal/refusal"
 	shown "candidharbor/internal/views"
 	"candidharbor/internal/visible"
@@ -18,7 +19,9 @@ import (
 // Mount shows a volume's snapshots as a filesystem on this host, also after the service
 // starts anew.
 func (s *Service) Mount(ask api.MountAsk, by string) (*api.Mount, error) {
-	if _, err := s.Catalog.Volume(ask.Volume); err != nil {
+	if v, err := s.Catalog.Volume(ask.Volume); err != nil {
+		return nil, err
+	} else if err := recovery.FilesOf(v); err != nil {
 		return nil, err
 	}
 	dir, root, err := s.UnderRoot(ask.Dir, true)

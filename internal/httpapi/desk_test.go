@@ -18,7 +18,8 @@ func TestWhatOtherSitesMayAsk(t *testing.T) {
 	// Refused to whoever may only see, although they change nothing.
 	contents := words("listFound browseFound listRecipes getRecipe browse find listVersions compare compareText listCrate")
 	// Refused to both.
-	own := words("confirmSite listClones makeClone getClone discardClone snapshotClone settleClone getMe " +
+	own := words("confirmSite listDisks getDisk growDisk openDisk closeDisk releaseDisk " +
+		"listClones makeClone getClone discardClone snapshotClone settleClone getMe " +
 		"setOwnPassword listPeople addPerson changePerson removePerson grantFolders listLedger verifyLedger recoveryOrder " +
 		"setRecoveryOrder addToken listTokens removeToken rotateKey invite pair grant revoke listMounts addMount " +
 		"endMount setUpSites")

@@ -90,6 +90,7 @@ func (s *server) register(a huma.API) {
 	s.registerVolumes(a)
 	s.registerSnapshots(a)
 	s.registerRecovery(a)
+	s.registerDisks(a)
 	s.registerPolicies(a)
 	s.registerStore(a)
 	s.registerPeers(a)

@@ -68,6 +68,9 @@ var rules = map[string]rule{
 	"saveRecipe": keepsUp, "editRecipe": keepsUp, "removeRecipe": keepsUp, "tryRestore": keepsUp, "restoreGroup": keepsUp,
 	"makeClone": keepsUp, "discardClone": keepsUp, "snapshotClone": keepsUp,
 
+	"listDisks": looks, "getDisk": looks, "openDisk": keepsUp, "closeDisk": keepsUp, "releaseDisk": keepsUp,
+	"growDisk": decides,
+
 	"addVolume": decides, "confirmVolume": decides, "removeVolume": decides, "setLabels": decides,
 	"admitSnapshots": decides, "setStandby": decides, "acceptRules": decides, "removeSnapshot": decides,
 	"letGoSnapshot": decides,

@@ -40,8 +40,8 @@ type Export interface {
 	Flush(ctx context.Context) error
 	// Extents tells of a stretch, or of its beginning.
 	Extents(off, n int64) ([]Extent, error)
-	// Close ends what was opened, when the connection is over.
-	Close()
+	// Close ends what was opened, when the connection is over. left: the client said that it leaves.
+	Close(left bool)
 }
 
 // ErrUnknown is wrapped by Exports when there is no export of a name, or not for this client.
@@ -88,10 +88,11 @@ func Serve(ctx context.Context, conn net.Conn, opt Options) error {
 		}
 		return err
 	}
-	defer export.Close()
+	left := false
+	defer func() { export.Close(left) }()
 	if err := n.conn.SetDeadline(time.Time{}); err != nil {
 		return err
 	}
-	t := newTransmission(n, export)
-	return t.run(ctx)
+	left, err = newTransmission(n, export).run(ctx)
+	return err
 }

@@ -85,10 +85,12 @@ func (m *memory) Extents(off, n int64) (out []Extent, err error) {
 	return out, m.fails
 }
 
-func (m *memory) Close() {
+func (m *memory) Close(left bool) {
 	m.mu.Lock()
 	defer m.mu.Unlock()
-	m.closed++
+	if left {
+		m.closed++
+	}
 }
 
 type shelf map[string]*memory

@@ -103,7 +103,8 @@ func (n *negotiation) option() (e Export, over bool, err error) {
 		e, err = n.exportName(data)
 		return e, true, err
 	case optAbort:
-		return nil, true, n.reply(opt, repAck, nil)
+		_ = n.reply(opt, repAck, nil) // most do not wait for it
+		return nil, true, nil
 	case optList:
 		return nil, false, n.list(data)
 	case optStartTLS:
@@ -170,7 +171,7 @@ func (n *negotiation) exportName(data []byte) (Export, error) {
 		b = append(b, make([]byte, 124)...)
 	}
 	if _, err := n.conn.Write(b); err != nil {
-		e.Close()
+		e.Close(false)
 		return nil, err
 	}
 	return e, nil
@@ -274,7 +275,7 @@ func (n *negotiation) info(opt uint32, data []byte) (Export, error) {
 		err = n.reply(opt, repAck, nil)
 	}
 	if err != nil && e != nil {
-		e.Close()
+		e.Close(false)
 		e = nil
 	}
 	return e, err

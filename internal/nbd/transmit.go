@@ -29,16 +29,15 @@ type transmission struct {
 	structured bool
 	context    bool
 
-	in       []byte // what was read and not yet done, from begin to end
-	begin    int
-	end      int
-	out      []byte // replies that were not sent
-	sending  sync.Mutex
-	sendErr  error
-	memory   *semaphore.Weighted
-	workers  sync.WaitGroup
-	few      chan struct{}
-	buffered io.Reader // what negotiation read already
+	in      []byte // what was read and not yet done, from begin to end
+	begin   int
+	end     int
+	out     []byte // replies that were not sent
+	sending sync.Mutex
+	sendErr error
+	memory  *semaphore.Weighted
+	workers sync.WaitGroup
+	few     chan struct{}
 }
 
 type request struct {
@@ -59,19 +58,21 @@ func newTransmission(n *negotiation, e Export) *transmission {
 	return t
 }
 
-// run does requests until the client leaves. All that began is over when it returns.
-func (t *transmission) run(ctx context.Context) error {
+// run does requests until the client leaves, and reports whether it said so. All that began is over when it
+// returns.
+func (t *transmission) run(ctx context.Context) (left bool, err error) {
 	ctx, cancel := context.WithCancel(ctx)
-	err := t.loop(ctx)
-	if err != nil {
+	err = t.loop(ctx)
+	left = errors.Is(err, errLeft)
+	if !left {
 		cancel() // nobody waits for what is under way
 	}
 	t.workers.Wait()
 	cancel()
-	if errors.Is(err, io.EOF) || errors.Is(err, errLeft) {
-		return nil
+	if errors.Is(err, io.EOF) || left {
+		return left, nil
 	}
-	return err
+	return left, err
 }
 
 var errLeft = errors.New("the client has left")

@@ -93,7 +93,11 @@ func (s *Service) VolumeOf(r *object.Root) *catalog.Volume {
 	if excludes == nil {
 		excludes = []string{}
 	}
-	return &catalog.Volume{Name: name, Part: phrase.PartWords(r.Derived), Lineage: lineage, Kind: "tree", Origin: r.Origin,
+	kind := catalog.KindTree
+	if r.IsDisk() {
+		kind = catalog.KindBlock
+	}
+	return &catalog.Volume{Name: name, Part: phrase.PartWords(r.Derived), Lineage: lineage, Kind: kind, Origin: r.Origin,
 		Path:   string(r.Path),
 		Labels: catalog.JSON[catalog.Labels]{V: labels}, Excludes: catalog.JSON[[]string]{V: excludes},
 		ChunkAvg: int(r.ChunkAvg),

@@ -47,7 +47,7 @@ func (s *Service) sideOf(volume, at string) (_ *side, release func(), err error)
 // nowOf reads the volume as it is without storing anything. What is not in the store
 // already is found by get.
 func (s *Service) nowOf(ctx context.Context, volume string) (_ *side, get object.Getter, done func(), err error) {
-	v, err := s.Catalog.Volume(volume)
+	v, err := s.tree(volume)
 	if err != nil {
 		return nil, nil, nil, err
 	}

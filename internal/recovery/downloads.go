@@ -29,7 +29,7 @@ func (s *Service) holdMoment(volume, at string) (*heldSnapshot, error) {
 
 func (e *Viewer) holdMoment(volume, at string) (*heldSnapshot, error) {
 	s := e.s
-	v, err := e.volume(volume)
+	v, err := e.tree(volume)
 	if err != nil {
 		return nil, err
 	}

@@ -81,7 +81,7 @@ func externalPattern(pattern string) (glob string, read *regexp.Regexp, base str
 // SetExternal says where others leave point-in-time directories of a volume; an empty pattern
 // says that nobody does.
 func (s *Service) SetExternal(volume string, ask api.FoundPut) (*api.FoundList, error) {
-	v, err := s.Catalog.Volume(volume)
+	v, err := s.tree(volume)
 	if err != nil {
 		return nil, err
 	}
@@ -217,7 +217,7 @@ func (s *Service) takenOver(v *catalog.Volume) (taken map[int64]string, first ti
 
 // BrowseExternal lists a directory of what others left, as it is on the disk.
 func (s *Service) BrowseExternal(volume, name, dir string) (*api.FoundBrowse, error) {
-	v, err := s.Catalog.Volume(volume)
+	v, err := s.tree(volume)
 	if err != nil {
 		return nil, err
 	}
@@ -303,7 +303,7 @@ func (s *Service) scanExternal(ctx context.Context, v *catalog.Volume, f *extern
 // or all that can be. Its place is before the history proper (term 0), so that it stands for
 // its moments and for nothing after.
 func (s *Service) TakeExternal(volume string, names []string, by string) (api.Run, error) {
-	v, err := s.Catalog.Volume(volume)
+	v, err := s.tree(volume)
 	if err != nil {
 		return api.Run{}, err
 	}

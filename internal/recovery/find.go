@@ -162,7 +162,7 @@ func (s *Service) ByPosition(v *catalog.Volume) ([]*catalog.Snapshot, error) {
 
 // Find searches all snapshots of a volume, those in grace too.
 func (s *Service) Find(ctx context.Context, volume string, ask api.FindAsk) (*api.Find, error) {
-	v, err := s.Catalog.Volume(volume)
+	v, err := s.tree(volume)
 	if err != nil {
 		return nil, err
 	}
@@ -242,7 +242,7 @@ func (s *Service) Versions(volume, path string) (*api.Versions, error) {
 // Versions tells what a path was over time, as far as it is seen.
 func (e *Viewer) Versions(volume, path string) (*api.Versions, error) {
 	s := e.s
-	v, err := e.volume(volume)
+	v, err := e.tree(volume)
 	if err != nil {
 		return nil, err
 	}

@@ -24,7 +24,7 @@ func (s *Service) FindEverywhere(ctx context.Context, volume string, ask api.Fin
 	if err != nil || !ask.Sites || ask.After != "" {
 		return out, err
 	}
-	v, err := s.Catalog.Volume(volume)
+	v, err := s.tree(volume)
 	if err != nil {
 		return nil, err
 	}
@@ -72,7 +72,7 @@ func (s *Service) VersionsEverywhere(ctx context.Context, volume, path string) (
 	if err != nil && refusal.ClassOf(err) != refusal.Missing {
 		return nil, err
 	}
-	v, verr := s.Catalog.Volume(volume)
+	v, verr := s.tree(volume)
 	if verr != nil {
 		return nil, verr
 	}

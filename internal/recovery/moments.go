@@ -105,7 +105,7 @@ func (s *Service) Browse(volume, at, dir, after string) (*api.Browse, error) {
 // Browse lists a directory as of a moment. after is the cursor.
 func (e *Viewer) Browse(volume, at, dir, after string) (*api.Browse, error) {
 	s := e.s
-	v, err := e.volume(volume)
+	v, err := e.tree(volume)
 	if err != nil {
 		return nil, err
 	}

@@ -58,7 +58,7 @@ func asOf(row *catalog.Snapshot) string { return row.Began.Local().Format(".as-o
 // PrepareRestore checks a request and changes nothing.
 func (e *Viewer) PrepareRestore(ctx context.Context, ask api.RestoreAsk) (ready *restoring, err error) {
 	s := e.s
-	v, err := e.volume(ask.Volume)
+	v, err := e.tree(ask.Volume)
 	if err != nil {
 		return nil, err
 	}
@@ -190,7 +190,7 @@ func (e *Viewer) PrepareRestore(ctx context.Context, ask api.RestoreAsk) (ready 
 
 // liveVolume is another volume of this site that can be restored into.
 func (s *Service) liveVolume(name string, from *catalog.Volume) (*catalog.Volume, error) {
-	v, err := s.Catalog.Volume(name)
+	v, err := s.tree(name)
 	switch {
 	case err != nil:
 		return nil, err

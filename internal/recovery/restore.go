@@ -57,16 +57,19 @@ func (s *Service) restoreResult(r *restoring, res *tree.Restored) *api.RestoreRe
 			out.Beside = append(out.Beside, phrase.Printable([]byte(p)))
 		}
 	}
-	dir := r.opt.Target
-	for dir != "/" {
-		var st unix.Statfs_t
-		if unix.Statfs(dir, &st) == nil {
-			out.FreeBytes = int64(st.Bavail) * st.Bsize
-			break
-		}
-		dir = filepath.Dir(dir)
-	}
+	out.FreeBytes = freeAt(r.opt.Target)
 	return out
+}
+
+// freeAt is the free room where a path lies or is to lie.
+func freeAt(path string) int64 {
+	for ; path != "/"; path = filepath.Dir(path) {
+		var st unix.Statfs_t
+		if unix.Statfs(path, &st) == nil {
+			return int64(st.Bavail) * st.Bsize
+		}
+	}
+	return 0
 }
 
 // PlanRestore tells what a restore would do, changing nothing.
@@ -77,6 +80,9 @@ func (s *Service) PlanRestore(ctx context.Context, ask api.RestoreAsk) (*api.Res
 // PlanRestore tells what a restore by these eyes' person would do, changing nothing.
 func (e *Viewer) PlanRestore(ctx context.Context, ask api.RestoreAsk) (*api.RestoreResult, error) {
 	s := e.s
+	if e.isDisk(ask.Volume) {
+		return e.planDisk(ask)
+	}
 	ask.DryRun = true
 	r, err := e.PrepareRestore(ctx, ask)
 	if err != nil {
@@ -108,6 +114,9 @@ func (s *Service) Restore(ctx context.Context, ask api.RestoreAsk, by string) (a
 
 // Restore starts a run that brings back what these eyes' person may have.
 func (e *Viewer) Restore(ctx context.Context, ask api.RestoreAsk, by string) (api.Run, error) {
+	if e.isDisk(ask.Volume) {
+		return e.restoreDisk(ask, 0, by)
+	}
 	r, err := e.PrepareRestore(ctx, ask)
 	if err != nil {
 		return api.Run{}, err

@@ -212,13 +212,16 @@ func (s *Service) startTests(volume, by string) (started []*run.Job, err error) 
 		return nil, err
 	}
 	if volume != "" {
-		v, err := s.Catalog.Volume(volume)
+		v, err := s.tree(volume)
 		if err != nil {
 			return nil, err
 		}
 		vols = []*catalog.Volume{v}
 	}
 	for _, v := range vols {
+		if v.IsDisk() {
+			continue
+		}
 		all, err := s.Catalog.Moments(s.Place(), v.Name, catalog.SnapshotFilter{})
 		if err != nil {
 			return started, err

@@ -6,6 +6,7 @@ import (
 	"candidharbor/internal/access"
 	"candidharbor/internal/capture"
 	"candidharbor/internal/datadir"
+	"candidharbor/internal/disks"
 	"candidharbor/internal/pairing"
 	"candidharbor/internal/records"
 	"candidharbor/internal/route"
@@ -22,6 +23,7 @@ type Service struct {
 	pairing *pairing.Service
 	rules   *rules.Service
 	capture *capture.Service
+	disks   *disks.Service
 	routes  *route.Service
 
 	finders finders
@@ -34,8 +36,9 @@ type Service struct {
 
 // New works in a data directory.
 func New(dir *datadir.Dir, run *run.Engine, records *records.Service, access *access.Service, pairing *pairing.Service,
-	rules *rules.Service, capture *capture.Service, routes *route.Service) *Service {
-	s := &Service{Dir: dir, run: run, records: records, access: access, pairing: pairing, rules: rules, capture: capture,
+	rules *rules.Service, disks *disks.Service, capture *capture.Service, routes *route.Service) *Service {
+	s := &Service{Dir: dir, run: run, records: records, access: access, pairing: pairing, rules: rules, disks: disks,
+		capture:  capture,
 		routes:   routes,
 		reported: map[string]reportedRows{}}
 	s.answerPeers()

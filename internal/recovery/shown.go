@@ -36,7 +36,7 @@ func (v viewSource) Newest(volume string) (shown.Moment, bool, error) {
 }
 
 func (v viewSource) moments(volume string, f catalog.SnapshotFilter) ([]shown.Moment, error) {
-	if _, err := v.e.volume(volume); refusal.ClassOf(err) == refusal.Missing {
+	if row, err := v.e.volume(volume); refusal.ClassOf(err) == refusal.Missing || err == nil && row.IsDisk() {
 		return nil, errors.Join(fs.ErrNotExist, err)
 	} else if err != nil {
 		return nil, err

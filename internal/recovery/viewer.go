@@ -45,12 +45,12 @@ func (e *Viewer) through(volume string, get object.Getter, root *object.Root) (o
 	return v.Get, v.Root(root)
 }
 
-// volumeNames lists the volumes that are seen.
+// volumeNames lists the volumes of files that are seen.
 func (e *Viewer) volumeNames() ([]string, error) {
 	all, err := e.s.Catalog.Volumes()
 	var out []string
 	for _, v := range all {
-		if e.who == nil || len(e.who.Grants[v.Name]) > 0 {
+		if !v.IsDisk() && (e.who == nil || len(e.who.Grants[v.Name]) > 0) {
 			out = append(out, v.Name)
 		}
 	}
@@ -88,7 +88,7 @@ const (
 // Find searches all snapshots of a volume. A file owner gets what is seen at its newest, and
 // no count of what is not.
 func (e *Viewer) Find(ctx context.Context, volume string, ask api.FindAsk) (*api.Find, error) {
-	if _, err := e.volume(volume); err != nil {
+	if _, err := e.tree(volume); err != nil {
 		return nil, err
 	}
 	if e.who == nil {

@@ -22,7 +22,7 @@ type RouteWork struct {
 // other sites go on when the route says so or names them, and never back home.
 func (s *Service) Carries(r *catalog.Route, v *catalog.Volume) bool {
 	switch {
-	case r.Terms.V.Pull || !r.Volumes.V.Holds(v):
+	case r.Terms.V.Pull || !r.Volumes.V.Holds(v), v.IsDisk() && !termParts(r.Terms.V).Whole(): // a disk has no paths
 		return false
 	case v.Origin == s.Name():
 		return true

@@ -44,6 +44,9 @@ func (s *Service) SetStandby(name string, ask api.StandbySet, by string) (string
 		return "", pairing.ErrPlaceHolds
 	}
 	v, err := s.Catalog.Volume(name)
+	if err == nil && v.IsDisk() {
+		err = refusal.Badf("volume %s is a disk: a copy of it is laid out as no directory", name)
+	}
 	if err != nil {
 		return "", err
 	}
@@ -134,6 +137,9 @@ func (s *Service) standbyArrived(lineage, asked string) error {
 		return nil // the rest of its set is still to come
 	} else if err != nil {
 		return err
+	}
+	if v.IsDisk() {
+		return nil
 	}
 	if v.StandbyDir == "" { // asked for by a route, now or before
 		if asked == "" || checkStandby(asked) != nil {

@@ -82,9 +82,21 @@ func listen(network, addr string) (net.Listener, error) {
 	return l, nil
 }
 
+// listenForDisks makes the socket for clients of disks, which this user and root may open.
+func listenForDisks(path string) (net.Listener, error) {
+	if err := os.Remove(path); err != nil && !errors.Is(err, os.ErrNotExist) {
+		return nil, err
+	}
+	l, err := listen("unix", path)
+	if err != nil {
+		return nil, err
+	}
+	return l, os.Chmod(path, 0o600)
+}
+
 func (svc *Service) listen(log *slog.Logger) error {
 	cfg := svc.Site.Conf
-	failed := make(chan error, 3)
+	failed := make(chan error, 4)
 	svc.Failed = failed
 	handler, answered := limit.Joined(httpapi.New(svc.Site))
 	svc.answered = answered
@@ -100,6 +112,10 @@ func (svc *Service) listen(log *slog.Logger) error {
 		return err
 	}
 	svc.Socket = "unix:" + path
+	disks, err := listenForDisks(svc.Site.Disks.Socket())
+	if err != nil {
+		return err
+	}
 	web, err := listen("tcp", cfg.Listen)
 	if err != nil {
 		return err
@@ -139,6 +155,11 @@ func (svc *Service) listen(log *slog.Logger) error {
 	}
 	svc.serving.Go(func() { serve(svc.web, web) })
 	svc.serving.Go(func() { serve(svc.local, sock) })
+	svc.serving.Go(func() {
+		if err := svc.Site.Disks.Serve(svc.ctx, disks); err != nil {
+			failed <- err
+		}
+	})
 	svc.serving.Go(func() { svc.Site.Pairing.ServePeers(bounded(peers)) })
 	svc.serving.Go(func() { svc.Site.Pairing.ServeRemote(handler) })
 	return nil

@@ -15,6 +15,7 @@ import (
 	"candidharbor/internal/clock"
 	"candidharbor/internal/clones"
 	"candidharbor/internal/datadir"
+	"candidharbor/internal/disks"
 	"candidharbor/internal/overview"
 	"candidharbor/internal/pairing"
 	"candidharbor/internal/records"
@@ -50,6 +51,7 @@ type Site struct {
 	Access   *access.Service
 	Pairing  *pairing.Service
 	Rules    *rules.Service
+	Disks    *disks.Service
 	Capture  *capture.Service
 	Routes   *route.Service
 	Recovery *recovery.Service
@@ -99,9 +101,10 @@ func (s *Site) makeParts() {
 	s.Access = access.New(s.Dir, s.Run)
 	s.Pairing = pairing.New(s.Dir, s.Run, s.Access)
 	s.Rules = rules.New(s.Dir, s.Run, s.Records, s.Pairing)
-	s.Capture = capture.New(s.Dir, s.Run, s.Records, s.Rules)
+	s.Disks = disks.New(s.Dir, s.Run, s.Access)
+	s.Capture = capture.New(s.Dir, s.Run, s.Records, s.Rules, s.Disks)
 	s.Routes = route.New(s.Dir, s.Run, s.Records, s.Access, s.Pairing, s.Rules, s.Capture)
-	s.Recovery = recovery.New(s.Dir, s.Run, s.Records, s.Access, s.Pairing, s.Rules, s.Capture, s.Routes)
+	s.Recovery = recovery.New(s.Dir, s.Run, s.Records, s.Access, s.Pairing, s.Rules, s.Disks, s.Capture, s.Routes)
 	s.Clones = clones.New(s.Dir, s.Run, s.Access, s.Rules, s.Capture, s.Recovery)
 	s.Upkeep = upkeep.New(s.Dir, s.Run, s.Records, s.Pairing, s.Rules, s.Capture, s.Routes, s.Recovery)
 	s.Overview = overview.New(s.Dir, s.Run, s.Access, s.Pairing, s.Rules, s.Capture, s.Routes, s.Recovery, s.Upkeep)
@@ -185,6 +188,9 @@ func (s *Site) open(opt Options) (err error) {
 	if s.IsPlace { // what its disk says was being restored, mounted or cloned on some host
 		return nil
 	}
+	if err := s.Disks.OpenAll(); err != nil {
+		return err
+	}
 	if err := s.Recovery.ResumeRestores(); err != nil {
 		return err
 	}
@@ -203,7 +209,7 @@ func (s *Site) Close() error {
 	s.Clones.EndMounts()
 	s.Run.EndRuns()
 	s.Pairing.CloseLines()
-	return errors.Join(s.Capture.EndFollowing(), s.Upkeep.CountStop(), s.Dir.Close())
+	return errors.Join(s.Capture.EndFollowing(), s.Upkeep.CountStop(), s.Disks.Close(), s.Dir.Close())
 }
 
 // Info describes the site.

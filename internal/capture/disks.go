@@ -1,0 +1,256 @@
+package capture
+
+import (
+	"context"
+	"crypto/rand"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+
+	"candidharbor/api"
+	"candidharbor/core/object"
+	"candidharbor/internal/beneath"
+	"candidharbor/internal/catalog"
+	"candidharbor/internal/datadir"
+	"candidharbor/internal/disks"
+	"candidharbor/internal/phrase"
+	"candidharbor/internal/refusal"
+	"candidharbor/internal/run"
+	"candidharbor/internal/volume/disk"
+
+	"golang.org/x/sys/unix"
+)
+
+// addDisk makes a disk, which is open to clients from then on.
+func (s *Service) addDisk(ask api.VolumeAdd) (*api.VolumeFound, error) {
+	if len(ask.Excludes) > 0 {
+		return nil, refusal.Badf("excludes are of a directory of files: give --path, or none of them for a disk")
+	}
+	if old, err := s.Catalog.Volume(ask.Name); err == nil {
+		return nil, refusal.Conflictf("volume %s was here before and has snapshots: choose another name for the disk",
+			old.Name)
+	}
+	block := uint32(disks.BlockSize)
+	if ask.BlockBytes != 0 {
+		block = uint32(ask.BlockBytes)
+		if err := object.CheckBlock(block); err != nil || int64(block) != ask.BlockBytes {
+			return nil, refusal.Badf("a block of %d bytes: it is to be a power of two from 4096 to 1048576", ask.BlockBytes)
+		}
+	}
+	var fill func(*os.File) error
+	size := ask.SizeBytes
+	if ask.Import != "" {
+		from, err := s.importFrom(ask.Import)
+		if err != nil {
+			return nil, err
+		}
+		defer from.Close()
+		st, err := from.Stat()
+		if err != nil {
+			return nil, err
+		}
+		least := (st.Size() + 511) / 512 * 512
+		if size == 0 {
+			size = least
+		}
+		if size < least {
+			return nil, refusal.Badf("%s has %s, which is more than the disk of %s is to have", ask.Import, phrase.Size(least),
+				phrase.Size(size))
+		}
+		fill = func(image *os.File) error { return copySparse(image, from, st.Size()) }
+	}
+	if size <= 0 || size%512 != 0 || size > disk.MaxSize {
+		return nil, refusal.Badf("a size of %d bytes: a disk needs a multiple of 512, at most %s; a volume of files needs a "+
+			"path", size, phrase.Size(disk.MaxSize))
+	}
+	var lin [16]byte
+	rand.Read(lin[:])
+	v := &catalog.Volume{Name: ask.Name, Lineage: hex.EncodeToString(lin[:]), Kind: catalog.KindBlock, Origin: s.Name(),
+		ChunkAvg: int(block), Protected: true, Added: catalog.At(s.Clock.Now()), ScheduledUntil: catalog.At(s.Clock.Now())}
+	v.Labels.V, v.Excludes.V = ask.Labels, []string{}
+	if v.Labels.V == nil {
+		v.Labels.V = map[string]string{}
+	}
+	var err error
+	if v.Path, err = s.disks.Image(ask.Image, v.Lineage); err != nil {
+		return nil, err
+	}
+	if err := s.disks.Create(v, disk.Shape{Size: size, Block: block, Imported: fill != nil}, fill); err != nil {
+		var errno unix.Errno
+		if errors.As(err, &errno) && refusal.ClassOf(err) == refusal.Internal {
+			err = refusal.Badf("the image %s cannot be made: %s", v.Path, datadir.Plain(err))
+		}
+		return nil, err
+	}
+	if err := s.disks.Open(v); err != nil {
+		return nil, err
+	}
+	if err := s.Catalog.PutVolume(v); err != nil {
+		return nil, errors.Join(err, s.disks.Stop(v.Name))
+	}
+	s.run.Changed("volumes")
+	view, err := s.describe(v.Name)
+	if err != nil {
+		return nil, err
+	}
+	out := &api.VolumeFound{Volume: *view, Bytes: size, StoreFree: s.Store.Usage().FreeBytes, Mounts: []string{},
+		Unreadable: []string{}, Warnings: []string{}}
+	if len(view.Policies) == 0 {
+		out.Warnings = append(out.Warnings, "No policy chooses this volume yet: nothing is taken by itself.")
+	}
+	return out, nil
+}
+
+// importFrom opens a file below a root, to read it.
+func (s *Service) importFrom(path string) (*os.File, error) {
+	resolved, root, err := s.UnderRoot(path, true)
+	if err != nil {
+		return nil, err
+	}
+	f, err := beneath.File(root, resolved)
+	if err != nil {
+		return nil, refusal.Badf("import %s: %s", path, datadir.Plain(err))
+	}
+	return f, nil
+}
+
+// copySparse copies a file and leaves holes where it has zeros.
+func copySparse(to, from *os.File, size int64) error {
+	buf := make([]byte, 1<<20)
+	zeros := make([]byte, 1<<20)
+	for off := int64(0); off < size; {
+		n, err := from.ReadAt(buf[:min(int64(len(buf)), size-off)], off)
+		if n == 0 {
+			if err == nil || errors.Is(err, io.EOF) {
+				err = fmt.Errorf("%s ended at %d of %d bytes", from.Name(), off, size)
+			}
+			return err
+		}
+		if string(buf[:n]) != string(zeros[:n]) {
+			if _, err := to.WriteAt(buf[:n], off); err != nil {
+				return err
+			}
+		}
+		off += int64(n)
+	}
+	return nil
+}
+
+// removeDisk stops serving a disk. Its image stays, with what says what in it counts.
+func (s *Service) removeDisk(v *catalog.Volume) (string, error) {
+	if err := s.disks.Stop(v.Name); err != nil {
+		return "", err
+	}
+	v.Protected = false
+	if err := s.Catalog.PutVolume(v); err != nil {
+		return "", err
+	}
+	s.run.Changed("volumes")
+	return fmt.Sprintf("%s is no longer served and protected. Its image stays at %s, and its snapshots stay until you "+
+		"remove them with: candid snapshot remove ID", v.Name, v.Path), nil
+}
+
+// diskReading is a disk on its way into a snapshot.
+type diskReading struct {
+	d  *disk.Disk
+	in *disk.Instant // nil: none was taken, or it has ended
+	h  disk.Harvested
+}
+
+func (s *Service) prepareDisk(r *reading) error {
+	d, err := s.disks.Disk(r.v.Name)
+	if err != nil {
+		return err
+	}
+	r.disk = &diskReading{d: d}
+	r.W = s.Store.NewWriter(s.Store.NewLease())
+	r.Prog.Total.Store(d.ChangedBlocks() * int64(d.Block()))
+	return nil
+}
+
+// end gives up an instant that did not become a snapshot.
+func (d *diskReading) end() {
+	if d != nil && d.in != nil {
+		_ = d.in.GiveUp() // its error is one of the disk, which every request tells from then on
+		d.in = nil
+	}
+}
+
+// stored makes the instant what the next snapshot is compared with.
+func (d *diskReading) stored() error {
+	in := d.in
+	d.in = nil
+	return in.Stored(d.h.Map)
+}
+
+// freeze takes one instant of all disks among the readings, in their order, which is the same everywhere.
+func (s *Service) freeze(all []*reading) error {
+	var which []*reading
+	var ds []*disk.Disk
+	for _, r := range all {
+		if r.disk != nil {
+			which, ds = append(which, r), append(ds, r.disk.d)
+		}
+	}
+	if len(ds) == 0 {
+		return nil
+	}
+	instants, err := disk.Freeze(ds...)
+	if err != nil {
+		return err
+	}
+	for i, r := range which {
+		r.disk.in = instants[i]
+		r.began, r.ended = instants[i].At, instants[i].At
+	}
+	return nil
+}
+
+// harvest stores what belongs to the instant of the disks.
+func (s *Service) harvest(ctx context.Context, j *run.Job, all []*reading) error {
+	for _, r := range all {
+		if r.disk == nil {
+			continue
+		}
+		j.Say("storing what changed in " + r.v.Name)
+		var err error
+		r.disk.h, err = r.disk.in.Harvest(ctx, r.W, func(n int64) { r.Prog.Bytes.Add(n) })
+		if err != nil {
+			return ExplainScan(r.v, err)
+		}
+	}
+	return nil
+}
+
+func (d *diskReading) describe(root *object.Root) {
+	root.Top = object.Entry{Kind: object.BlockDevice, Size: d.h.Map.Size, HasContent: true, Content: d.h.Map.Map}
+	root.Block, root.Bytes = d.d.Block(), d.h.Map.Size
+}
+
+// isDiskCurrent reports whether the last snapshot has the very bytes that were there at the instant.
+func (s *Service) isDiskCurrent(r *reading) bool {
+	if r.last == nil || !r.last.GraceUntil.IsZero() {
+		return false
+	}
+	id, err := object.ParseID(r.last.ID)
+	if err != nil {
+		return false
+	}
+	root, _, err := s.Store.Root(id)
+	return err == nil && root.IsDisk() && root.Tree() == r.disk.h.Map.Map && root.Top.Size == r.disk.h.Map.Size
+}
+
+func (s *Service) rememberDisk(r *reading) {
+	if err := r.disk.stored(); err != nil {
+		s.Log.Warn("it could not be noted what a disk's snapshot has; the next one reads more", "volume", r.v.Name, "error",
+			err)
+	}
+}
+
+// words is the outcome for people.
+func (d *diskReading) words(row *catalog.Snapshot) string {
+	return fmt.Sprintf("snapshot %s: a disk of %s, %s of it read, of which %s were new in the store", row.ID[:12],
+		phrase.Size(row.Bytes), phrase.Size(d.h.Bytes), phrase.Size(row.Stored))
+}

@@ -1,0 +1,103 @@
+package cli
+
+import (
+	"context"
+	"net/url"
+	"strconv"
+
+	"candidharbor/api"
+
+	"github.com/urfave/cli/v3"
+)
+
+func diskCommand() *cli.Command {
+	path := func(cmd *cli.Command, act string) string { return "/disks/" + url.PathEscape(cmd.Args().First()) + act }
+	show := func(f *session, d api.Disk) error {
+		return f.show(d, func() { f.say("%s", d.Sentence) })
+	}
+	return &cli.Command{Name: "disk", Usage: "disks that the site serves over NBD", Commands: []*cli.Command{
+		{Name: "list", Usage: "all disks and who has them open", Description: "Example: candid disk list",
+			Action: with("", func(ctx context.Context, f *session, cmd *cli.Command) error {
+				var all []api.Disk
+				if err := f.Get(ctx, "/disks", nil, &all); err != nil {
+					return err
+				}
+				return f.show(all, func() {
+					var rows [][]string
+					for _, d := range all {
+						rows = append(rows, []string{d.Name, size(d.SizeBytes), d.State, strconv.Itoa(len(d.Clients)),
+							size(d.ChangedBytes), d.Address})
+					}
+					f.list([]string{"DISK", "SIZE", "STATE", "CONNECTIONS", "CHANGED", "ADDRESS"}, rows,
+						"No disks yet. Make one: candid volume add NAME --size SIZE")
+				})
+			})},
+		{Name: "show", Usage: "one disk, its clients, and the line with which a client opens it", ArgsUsage: "NAME",
+			Description: "Example: candid disk show specimen-db",
+			Action: with("NAME", func(ctx context.Context, f *session, cmd *cli.Command) error {
+				var d api.Disk
+				if err := f.Get(ctx, path(cmd, ""), nil, &d); err != nil {
+					return err
+				}
+				return f.show(d, func() { diskShow(f, d) })
+			})},
+		{Name: "grow", Usage: "make a disk larger; clients see it when they connect anew", ArgsUsage: "NAME SIZE",
+			Description: "Example: candid disk grow specimen-db 2GiB",
+			Action: with("NAME SIZE", func(ctx context.Context, f *session, cmd *cli.Command) error {
+				n, err := parseSize(cmd.Args().Get(1))
+				if err != nil {
+					return err
+				}
+				var d api.Disk
+				if err := f.Put(ctx, path(cmd, "/size"), api.DiskGrow{SizeBytes: n}, &d); err != nil {
+					return err
+				}
+				return f.show(d, func() { f.say("%s has %s now.", d.Name, size(d.SizeBytes)) })
+			})},
+		{Name: "close", Usage: "keep clients from opening a disk", ArgsUsage: "NAME",
+			Description: "Example: candid disk close specimen-db",
+			Flags: []cli.Flag{&cli.BoolFlag{Name: "disconnect", Usage: "disconnect the clients that have it open: they lose " +
+				"what they did not flush, and must open it anew"}},
+			Action: with("NAME", func(ctx context.Context, f *session, cmd *cli.Command) error {
+				var d api.Disk
+				if err := f.Post(ctx, path(cmd, "/close"), api.DiskClose{Disconnect: cmd.Bool("disconnect")}, &d); err != nil {
+					return err
+				}
+				return show(f, d)
+			})},
+		{Name: "open", Usage: "let clients open a disk that was closed, or that failed", ArgsUsage: "NAME",
+			Description: "Example: candid disk open specimen-db",
+			Action: with("NAME", func(ctx context.Context, f *session, cmd *cli.Command) error {
+				var d api.Disk
+				if err := f.Post(ctx, path(cmd, "/open"), nil, &d); err != nil {
+					return err
+				}
+				return show(f, d)
+			})},
+		{Name: "release", Usage: "end the hold of a client that does not come back", ArgsUsage: "NAME",
+			Description: "Example: candid disk release specimen-db",
+			Action: with("NAME", func(ctx context.Context, f *session, cmd *cli.Command) error {
+				var d api.Disk
+				if err := f.Post(ctx, path(cmd, "/release"), nil, &d); err != nil {
+					return err
+				}
+				return show(f, d)
+			})},
+	}}
+}
+
+func diskShow(f *session, d api.Disk) {
+	f.say("%s", d.Sentence)
+	f.say("Size %s, in blocks of %s; the next snapshot reads %s. Image: %s", size(d.SizeBytes), size(d.BlockBytes),
+		size(d.ChangedBytes), d.Image)
+	f.say("A client on this host opens it as %s", d.Address)
+	if len(d.Clients) == 0 {
+		return
+	}
+	var rows [][]string
+	for _, c := range d.Clients {
+		rows = append(rows, []string{c.Program, strconv.FormatInt(c.Process, 10), strconv.FormatInt(c.User, 10),
+			when(c.Since), size(c.ReadBytes), size(c.WrittenBytes), strconv.FormatInt(c.Flushes, 10)})
+	}
+	f.list([]string{"CLIENT", "PROCESS", "USER", "SINCE", "READ", "WRITTEN", "FLUSHES"}, rows, "")
+}

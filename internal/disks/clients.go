@@ -1,0 +1,287 @@
+package disks
+
+import (
+	"bytes"
+	"context"
+	"crypto/tls"
+	"errors"
+	"fmt"
+	"net"
+	"os"
+	"strconv"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"candidharbor/internal/access"
+	"candidharbor/internal/nbd"
+	"candidharbor/internal/volume/disk"
+
+	"golang.org/x/sys/unix"
+)
+
+// client is who opens exports: a process of a user, over the socket.
+type client struct {
+	uid   uint32
+	pid   int32
+	began string // when the process started, which no later one of that number shares
+	name  string // of the program
+}
+
+func (c *client) words() string {
+	return fmt.Sprintf("by %s, process %d of user %d", c.name, c.pid, c.uid)
+}
+
+func (c *client) same(o *client) bool { return c.uid == o.uid && c.pid == o.pid && c.began == o.began }
+
+// alive reports whether the process is still there.
+func (c *client) alive() bool {
+	_, began := process(c.pid)
+	return began == c.began && began != ""
+}
+
+// process tells the name and the start of a process; empty when there is none.
+func process(pid int32) (name, began string) {
+	raw, err := os.ReadFile("/proc/" + strconv.Itoa(int(pid)) + "/stat")
+	open, end := bytes.IndexByte(raw, '('), bytes.LastIndexByte(raw, ')')
+	if err != nil || open < 0 || end < open {
+		return "", ""
+	}
+	fields := bytes.Fields(raw[end+1:])
+	if len(fields) < 20 {
+		return "", ""
+	}
+	if state := string(fields[0]); state == "Z" || state == "X" { // it has ended, and writes nothing more
+		return "", ""
+	}
+	return string(raw[open+1 : end]), string(fields[19])
+}
+
+// peerOf tells who is at the other end of a socket.
+func peerOf(conn net.Conn) (*client, error) {
+	u, is := conn.(*net.UnixConn)
+	if !is {
+		return nil, errors.New("it is no socket of this host")
+	}
+	sys, err := u.SyscallConn()
+	if err != nil {
+		return nil, err
+	}
+	var cred *unix.Ucred
+	var cerr error
+	if err := sys.Control(func(fd uintptr) {
+		cred, cerr = unix.GetsockoptUcred(int(fd), unix.SOL_SOCKET, unix.SO_PEERCRED)
+	}); err != nil {
+		return nil, err
+	}
+	if cerr != nil {
+		return nil, cerr
+	}
+	c := &client{uid: cred.Uid, pid: cred.Pid}
+	if c.name, c.began = process(c.pid); c.began == "" {
+		return nil, errors.New("its process has ended")
+	}
+	return c, nil
+}
+
+// connection is an export that a client has open. It stays what it was when it was opened.
+type connection struct {
+	s      *Service
+	v      *served
+	by     *client
+	since  time.Time
+	cancel context.CancelFunc
+	gone   chan struct{} // closed when it is over
+	size   int64
+
+	read, written, flushes atomic.Int64 // bytes, bytes, number
+}
+
+// mostConnections bounds those of one site.
+const mostConnections = 4096
+
+// Serve serves the clients that a listener accepts, until the context ends.
+func (s *Service) Serve(ctx context.Context, l net.Listener) error {
+	stop := context.AfterFunc(ctx, func() { l.Close() })
+	defer stop()
+	var serving sync.WaitGroup
+	defer serving.Wait()
+	places := make(chan struct{}, mostConnections)
+	for {
+		conn, err := l.Accept()
+		if ctx.Err() != nil {
+			return nil
+		}
+		if err != nil {
+			return err
+		}
+		select {
+		case places <- struct{}{}:
+			serving.Go(func() {
+				defer func() { <-places }()
+				s.serve(ctx, conn)
+			})
+		default:
+			s.Log.Warn("a client was turned away: there are too many connections to disks", "most", mostConnections)
+			conn.Close()
+		}
+	}
+}
+
+func (s *Service) serve(ctx context.Context, conn net.Conn) {
+	ctx, cancel := context.WithCancel(ctx)
+	defer cancel()
+	by, err := peerOf(conn)
+	if err != nil {
+		s.Log.Debug("a client of disks is not known", "error", err)
+		conn.Close()
+		return
+	}
+	err = nbd.Serve(ctx, conn, nbd.Options{Exports: func(*tls.ConnectionState) (nbd.Exports, error) {
+		return &exports{s, by, cancel}, nil
+	}})
+	if err != nil && ctx.Err() == nil {
+		s.Log.Info("a connection to a disk broke", "client", by.words(), "error", err)
+	}
+}
+
+// enter opens the disk for a client, which holds it from then on.
+func (v *served) enter(s *Service, by *client, cancel context.CancelFunc) (*connection, error) {
+	v.mu.Lock()
+	defer v.mu.Unlock()
+	switch {
+	case v.shut:
+		return nil, fmt.Errorf("the disk %s is closed to clients: candid disk open %s opens it", v.name, v.name)
+	case v.holder != nil && !v.holder.same(by) && v.held():
+		return nil, fmt.Errorf("the disk %s is open already, %s: two that write to one disk destroy it. If that client "+
+			"does not come back: candid disk release %s", v.name, v.holder.words(), v.name)
+	}
+	v.holder = by
+	c := &connection{s: s, v: v, by: by, since: s.Clock.Now(), cancel: cancel, gone: make(chan struct{}),
+		size: v.d.Size()}
+	v.clients[c] = struct{}{}
+	return c, nil
+}
+
+// held reports whether the holder may still write. The caller holds mu.
+func (v *served) held() bool {
+	for c := range v.clients {
+		if c.by.same(v.holder) {
+			return true
+		}
+	}
+	return v.holder.alive()
+}
+
+func (v *served) forgetTheDead() {
+	v.mu.Lock()
+	defer v.mu.Unlock()
+	if v.holder != nil && !v.held() {
+		v.holder = nil
+	}
+}
+
+// someone names one of the clients. The caller holds mu.
+func (v *served) someone() string {
+	for c := range v.clients {
+		return c.by.words()
+	}
+	return ""
+}
+
+// leave ends a connection. A client that said that it leaves holds the disk no more once it has no other.
+func (c *connection) leave(left bool) {
+	v := c.v
+	v.mu.Lock()
+	defer v.mu.Unlock()
+	delete(v.clients, c)
+	close(c.gone)
+	if !left || v.holder == nil || !v.holder.same(c.by) {
+		return
+	}
+	for o := range v.clients {
+		if o.by.same(c.by) {
+			return
+		}
+	}
+	v.holder = nil
+}
+
+// Connected tells how many clients are connected to a disk.
+func (s *Service) Connected(name string) int {
+	s.mu.Lock()
+	v := s.open[name]
+	s.mu.Unlock()
+	if v == nil {
+		return 0
+	}
+	v.mu.Lock()
+	defer v.mu.Unlock()
+	return len(v.clients)
+}
+
+// record puts into the ledger that a client opened something.
+func (s *Service) record(by *client, act, about, outcome string) error {
+	_, err := s.access.Record(access.Caller{Name: fmt.Sprintf("%s (process %d of user %d)", by.name, by.pid, by.uid),
+		Via: "nbd"}, act, about, outcome)
+	return err
+}
+
+// The methods of an export that is a disk.
+
+func (c *connection) Info() nbd.Info {
+	return nbd.Info{Size: c.size, MultiConn: true, Description: "disk " + c.v.name}
+}
+
+func (c *connection) ReadAt(p []byte, off int64) error {
+	c.read.Add(int64(len(p)))
+	return c.v.d.ReadAt(p, off)
+}
+
+func (c *connection) ReadNoWait(p []byte, off int64) bool {
+	ok := c.v.d.ReadNoWait(p, off)
+	if ok {
+		c.read.Add(int64(len(p)))
+	}
+	return ok
+}
+
+func (c *connection) WriteAt(ctx context.Context, p []byte, off int64, fua bool) error {
+	c.written.Add(int64(len(p)))
+	return c.v.d.WriteAt(ctx, p, off, fua)
+}
+
+func (c *connection) WriteNoWait(p []byte, off int64) bool {
+	ok := c.v.d.WriteNoWait(p, off)
+	if ok {
+		c.written.Add(int64(len(p)))
+	}
+	return ok
+}
+
+func (c *connection) Trim(ctx context.Context, off, n int64, fua bool) error {
+	return c.v.d.Trim(ctx, off, n, fua)
+}
+
+func (c *connection) Zero(ctx context.Context, off, n int64, allocate, fua bool) error {
+	return c.v.d.Zero(ctx, off, n, allocate, fua)
+}
+
+func (c *connection) Flush(ctx context.Context) error {
+	c.flushes.Add(1)
+	return c.v.d.Flush(ctx)
+}
+
+func (c *connection) Extents(off, n int64) ([]nbd.Extent, error) {
+	return extentsOf(c.v.d.Extents(off, n))
+}
+
+func (c *connection) Close(left bool) { c.leave(left) }
+
+func extentsOf(all []disk.Extent, err error) ([]nbd.Extent, error) {
+	out := make([]nbd.Extent, len(all))
+	for i, e := range all {
+		out[i] = nbd.Extent{Length: e.Length, Zero: e.Zero, Hole: e.Zero}
+	}
+	return out, err
+}

@@ -1,0 +1,9 @@
+// Package disks keeps the disks of a site open and serves them over NBD.
+//
+// A disk is open from the start of the site on; clients open its export. A writable export is held by one
+// client, which may have many connections: until it says that it leaves, or its process has ended, nobody
+// else opens it. What a connection opened stays what it is: a disk that goes back is closed to clients first.
+//
+// Service.mu guards the maps of disks and is held for no wait; a disk's mu guards its clients and comes after
+// it. Serve returns when its connections are over, which its context ends. Close ends the disks.
+package disks

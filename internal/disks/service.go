@@ -1,0 +1,297 @@
+package disks
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"sort"
+	"sync"
+	"time"
+
+	"candidharbor/internal/access"
+	"candidharbor/internal/beneath"
+	"candidharbor/internal/catalog"
+	"candidharbor/internal/datadir"
+	"candidharbor/internal/phrase"
+	"candidharbor/internal/refusal"
+	"candidharbor/internal/run"
+	"candidharbor/internal/volume/disk"
+
+	"golang.org/x/sys/unix"
+)
+
+// Service has the disks of a site.
+type Service struct {
+	*datadir.Dir
+	run    *run.Engine
+	access *access.Service
+
+	mu   sync.Mutex
+	open map[string]*served // by volume
+}
+
+// served is a disk that is open, and who is connected to it.
+type served struct {
+	name string
+	d    *disk.Disk
+
+	mu      sync.Mutex
+	clients map[*connection]struct{}
+	holder  *client // nil: nobody
+	shut    bool    // no client opens it
+}
+
+// New works in a data directory.
+func New(dir *datadir.Dir, run *run.Engine, access *access.Service) *Service {
+	return &Service{Dir: dir, run: run, access: access, open: map[string]*served{}}
+}
+
+// BlockSize is that of new disks; see docs/decisions/033.
+const BlockSize = 64 << 10
+
+// home is where lies what a disk keeps beside its image.
+func (s *Service) home(lineage string) string { return filepath.Join(s.Path, "disks", lineage) }
+
+func owner(lineage string) string { return "disk" + lineage }
+
+// Image says where the image of a new disk is to lie: at a path below a root, or with the site's own data.
+func (s *Service) Image(path, lineage string) (string, error) {
+	if path == "" {
+		return filepath.Join(s.home(lineage), "image"), nil
+	}
+	resolved, _, err := s.UnderRoot(path, false)
+	return resolved, err
+}
+
+// openImage opens an image, or makes one where nothing is.
+func (s *Service) openImage(path, lineage string, create bool) (*os.File, error) {
+	flags, mode := uint64(unix.O_RDWR|unix.O_NOFOLLOW|unix.O_NONBLOCK), uint64(0)
+	if create {
+		flags, mode = flags|unix.O_CREAT|unix.O_EXCL, 0o600
+	}
+	root := s.Path
+	if path != filepath.Join(s.home(lineage), "image") {
+		var err error
+		if path, root, err = s.Fixed(path); err != nil {
+			return nil, err
+		}
+	}
+	dir, err := beneath.Open(root, filepath.Dir(path))
+	if err != nil {
+		return nil, err
+	}
+	defer unix.Close(dir)
+	fd, err := beneath.At(dir, filepath.Base(path), flags, mode)
+	if errors.Is(err, unix.EEXIST) {
+		return nil, refusal.Conflictf("image %s is there already: name a file that is not, or leave --image away", path)
+	}
+	if err != nil {
+		return nil, &os.PathError{Op: "open", Path: path, Err: err}
+	}
+	f := os.NewFile(uintptr(fd), path)
+	st, err := f.Stat()
+	if err == nil && !st.Mode().IsRegular() {
+		err = refusal.Badf("image %s is no file", path)
+	}
+	if err == nil && create {
+		err = unix.Fsync(dir)
+	}
+	if err != nil {
+		f.Close()
+		return nil, err
+	}
+	return f, nil
+}
+
+func (s *Service) options(v *catalog.Volume, image *os.File) disk.Options {
+	return disk.Options{Image: disk.Image(image), Files: disk.Dir(s.home(v.Lineage)), Store: s.Store,
+		Owner: owner(v.Lineage), Now: s.Clock.Now}
+}
+
+// Create makes the image and the records of a new disk. Fill, if not nil, writes into the image first.
+func (s *Service) Create(v *catalog.Volume, shape disk.Shape, fill func(image *os.File) error) (err error) {
+	if err := os.MkdirAll(s.home(v.Lineage), 0o700); err != nil {
+		return err
+	}
+	image, err := s.openImage(v.Path, v.Lineage, true)
+	if err != nil {
+		return errors.Join(err, os.Remove(s.home(v.Lineage)))
+	}
+	defer func() {
+		err = errors.Join(err, image.Close())
+		if err != nil {
+			err = errors.Join(err, s.destroy(v))
+		}
+	}()
+	if fill != nil {
+		if err := fill(image); err != nil {
+			return err
+		}
+	}
+	return disk.Create(s.options(v, image), shape)
+}
+
+// destroy removes a disk with its image and records.
+func (s *Service) destroy(v *catalog.Volume) error {
+	if err := disk.Destroy(disk.Dir(s.home(v.Lineage)), s.Store, owner(v.Lineage)); err != nil &&
+		!errors.Is(err, os.ErrNotExist) {
+		return err
+	}
+	if v.Path != filepath.Join(s.home(v.Lineage), "image") {
+		path, root, err := s.Fixed(v.Path)
+		if err != nil {
+			return err
+		}
+		dir, err := beneath.Open(root, filepath.Dir(path))
+		if err != nil {
+			return err
+		}
+		defer unix.Close(dir)
+		if err := unix.Unlinkat(dir, filepath.Base(path), 0); err != nil && !errors.Is(err, unix.ENOENT) {
+			return &os.PathError{Op: "remove", Path: path, Err: err}
+		}
+	}
+	return os.RemoveAll(s.home(v.Lineage))
+}
+
+// Open opens the disk of a volume.
+func (s *Service) Open(v *catalog.Volume) error {
+	image, err := s.openImage(v.Path, v.Lineage, false)
+	if err != nil {
+		return err
+	}
+	d, err := disk.Open(s.options(v, image))
+	if err != nil {
+		return err
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.open[v.Name] = &served{name: v.Name, d: d, clients: map[*connection]struct{}{}}
+	return nil
+}
+
+// OpenAll opens the disks that this site protects, and sees to them from then on. One that cannot be opened
+// does not keep the others from it.
+func (s *Service) OpenAll() error {
+	vols, err := s.Catalog.Volumes()
+	if err != nil {
+		return err
+	}
+	known := map[string]bool{}
+	for _, v := range vols {
+		if !v.IsDisk() || v.Origin != s.Name() {
+			continue
+		}
+		if known[owner(v.Lineage)] = true; !v.Protected {
+			continue
+		}
+		if err := s.Open(v); err != nil {
+			s.Log.Error("a disk cannot be opened", "volume", v.Name, "image", v.Path, "error", err)
+		}
+	}
+	for _, o := range s.Store.PinOwners() {
+		if known[o] {
+			continue
+		}
+		for _, pin := range s.Store.Pins(o) { // of a disk that is no more
+			pin.Release()
+		}
+	}
+	s.run.Go(s.keep)
+	return nil
+}
+
+// tickEvery is how often disks are seen to.
+const tickEvery = 10 * time.Second
+
+func (s *Service) keep(ctx context.Context) {
+	t := time.NewTicker(tickEvery)
+	defer t.Stop()
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-t.C:
+		}
+		for _, v := range s.all() {
+			if err := v.d.Tick(ctx); err != nil && ctx.Err() == nil {
+				s.Log.Error("a disk cannot be seen to", "volume", v.name, "error", err)
+			}
+			v.forgetTheDead()
+		}
+	}
+}
+
+func (s *Service) all() (all []*served) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	for _, v := range s.open {
+		all = append(all, v)
+	}
+	sort.Slice(all, func(i, k int) bool { return all[i].name < all[k].name })
+	return all
+}
+
+func (s *Service) served(name string) (*served, error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if v := s.open[name]; v != nil {
+		return v, nil
+	}
+	return nil, refusal.Conflictf("the disk %s is not open: the service's log says why", name)
+}
+
+// Disk is the open disk of a volume.
+func (s *Service) Disk(volume string) (*disk.Disk, error) {
+	v, err := s.served(volume)
+	if err != nil {
+		return nil, err
+	}
+	return v.d, nil
+}
+
+// Close closes all disks. Their clients have gone by then.
+func (s *Service) Close() error {
+	var err error
+	for _, v := range s.all() {
+		if cerr := v.d.Close(); cerr != nil {
+			err = errors.Join(err, fmt.Errorf("disk %s: %w", v.name, cerr))
+		}
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	clear(s.open)
+	return err
+}
+
+// Stop closes the disk of a volume that is not protected any more. Its image and records stay where they are.
+// It is refused while a client is connected.
+func (s *Service) Stop(name string) error {
+	s.mu.Lock()
+	is := s.open[name]
+	s.mu.Unlock()
+	if is == nil {
+		return nil
+	}
+	if err := is.shutOut(); err != nil {
+		return err
+	}
+	s.mu.Lock()
+	delete(s.open, name)
+	s.mu.Unlock()
+	return is.d.Close()
+}
+
+// shutOut keeps clients from opening the disk, unless one has it open.
+func (v *served) shutOut() error {
+	v.mu.Lock()
+	defer v.mu.Unlock()
+	if n := len(v.clients); n > 0 {
+		return refusal.Conflictf("%s connected to the disk %s, %s: have it disconnected first",
+			phrase.ManyAre(n, "client"), v.name, v.someone())
+	}
+	v.shut = true
+	return nil
+}

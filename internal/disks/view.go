@@ -1,0 +1,240 @@
+package disks
+
+import (
+	"context"
+	"fmt"
+	"sort"
+
+	"candidharbor/api"
+	"candidharbor/internal/catalog"
+	"candidharbor/internal/phrase"
+	"candidharbor/internal/refusal"
+	"candidharbor/internal/volume/disk"
+)
+
+// Disks lists the disks of this site by name.
+func (s *Service) Disks() ([]api.Disk, error) {
+	vols, err := s.Catalog.Volumes()
+	if err != nil {
+		return nil, err
+	}
+	out := []api.Disk{}
+	for _, v := range vols {
+		if v.IsDisk() && v.Origin == s.Name() && v.Protected {
+			out = append(out, *s.view(v))
+		}
+	}
+	return out, nil
+}
+
+// Show tells of one disk.
+func (s *Service) Show(name string) (*api.Disk, error) {
+	v, err := s.volume(name)
+	if err != nil {
+		return nil, err
+	}
+	return s.view(v), nil
+}
+
+func (s *Service) volume(name string) (*catalog.Volume, error) {
+	v, err := s.Catalog.Volume(name)
+	switch {
+	case err != nil:
+		return nil, err
+	case !v.IsDisk():
+		return nil, refusal.Badf("volume %s is a directory of files and no disk: candid disk list shows the disks", name)
+	case v.Origin != s.Name():
+		return nil, refusal.Conflictf("the disk %s lives at the site %s: ask there", name, v.Origin)
+	}
+	return v, nil
+}
+
+func (s *Service) view(v *catalog.Volume) *api.Disk {
+	out := &api.Disk{Name: v.Name, Image: v.Path, BlockBytes: int64(v.ChunkAvg), Socket: s.Socket(),
+		Clients: []api.DiskClient{}}
+	out.Address = fmt.Sprintf("nbd+unix:///%s?socket=%s", v.Name, out.Socket)
+	s.mu.Lock()
+	is := s.open[v.Name]
+	s.mu.Unlock()
+	if is == nil {
+		out.State, out.Sentence = api.DiskMissing, fmt.Sprintf("%s cannot be opened: the service's log says why.", v.Name)
+		return out
+	}
+	out.SizeBytes, out.ChangedBytes = is.d.Size(), min(is.d.ChangedBlocks()*int64(v.ChunkAvg), is.d.Size())
+	is.mu.Lock()
+	defer is.mu.Unlock()
+	for c := range is.clients {
+		out.Clients = append(out.Clients, api.DiskClient{Program: c.by.name, Process: int64(c.by.pid), User: int64(c.by.uid),
+			Since: c.since, ReadBytes: c.read.Load(), WrittenBytes: c.written.Load(), Flushes: c.flushes.Load()})
+	}
+	sort.Slice(out.Clients, func(i, k int) bool { return out.Clients[i].Since.Before(out.Clients[k].Since) })
+	if is.holder != nil {
+		out.Holder = is.holder.words()
+	}
+	switch err := is.d.Failed(); {
+	case err != nil:
+		out.State = api.DiskFailed
+		out.Sentence = fmt.Sprintf("%s takes no writes, because %s. What was written since the last flush may not be on "+
+			"the disk: look at the disk under %s, then candid disk close %s --disconnect and candid disk open %s.", v.Name, err,
+			v.Path, v.Name, v.Name)
+	case is.shut:
+		out.State, out.Sentence = api.DiskClosed, fmt.Sprintf("%s is closed to clients.", v.Name)
+	case len(is.clients) > 0:
+		out.State = api.DiskInUse
+		out.Sentence = fmt.Sprintf("%s is open %s, by %s.", v.Name, out.Holder,
+			phrase.Many(len(is.clients), "connection"))
+	case is.holder != nil:
+		out.State = api.DiskHeld
+		out.Sentence = fmt.Sprintf("%s is held for a client that left without saying so, %s: candid disk release %s gives "+
+			"it free.", v.Name, out.Holder, v.Name)
+	default:
+		out.State, out.Sentence = api.DiskReady, fmt.Sprintf("%s is ready to be opened.", v.Name)
+	}
+	return out
+}
+
+// Grow makes a disk larger. Clients see that when they connect anew.
+func (s *Service) Grow(ctx context.Context, name string, size int64) (*api.Disk, error) {
+	v, is, err := s.find(name)
+	if err != nil {
+		return nil, err
+	}
+	if now := is.d.Size(); size < now || size%512 != 0 || size > disk.MaxSize {
+		return nil, refusal.Badf("%s has %s and grows only, to a multiple of 512 bytes and at most %s", name,
+			phrase.Size(now), phrase.Size(disk.MaxSize))
+	}
+	if err := is.d.Grow(ctx, size); err != nil {
+		return nil, refusal.Wrap(refusal.Misuse, err)
+	}
+	s.run.Changed("volumes", name)
+	return s.view(v), nil
+}
+
+func (s *Service) find(name string) (*catalog.Volume, *served, error) {
+	v, err := s.volume(name)
+	if err != nil {
+		return nil, nil, err
+	}
+	is, err := s.served(name)
+	return v, is, err
+}
+
+// CloseDisk keeps clients from opening a disk. Those that are connected are disconnected when that is asked
+// for; else it is refused.
+func (s *Service) CloseDisk(name string, disconnect bool) (*api.Disk, error) {
+	v, is, err := s.find(name)
+	if err != nil {
+		return nil, err
+	}
+	if disconnect {
+		is.disconnect()
+	} else if err := is.shutOut(); err != nil {
+		return nil, err
+	}
+	s.run.Changed("volumes", name)
+	return s.view(v), nil
+}
+
+// OpenDisk lets clients open a disk; one that failed is opened anew.
+func (s *Service) OpenDisk(name string) (*api.Disk, error) {
+	v, err := s.volume(name)
+	if err != nil {
+		return nil, err
+	}
+	s.mu.Lock()
+	is := s.open[name]
+	s.mu.Unlock()
+	if is != nil && is.d.Failed() != nil {
+		if err := s.Stop(name); err != nil {
+			return nil, err
+		}
+		is = nil
+	}
+	if is == nil {
+		if err := s.Open(v); err != nil {
+			return nil, refusal.Wrap(refusal.Conflict, err)
+		}
+		if is, err = s.served(name); err != nil {
+			return nil, err
+		}
+	}
+	is.mu.Lock()
+	is.shut = false
+	is.mu.Unlock()
+	s.run.Changed("volumes", name)
+	return s.view(v), nil
+}
+
+// Release ends the hold of a client that does not come back. What it may still have connected is cut, so
+// that it writes nothing over what others write.
+func (s *Service) Release(name string) (*api.Disk, error) {
+	v, is, err := s.find(name)
+	if err != nil {
+		return nil, err
+	}
+	is.mu.Lock()
+	free := is.holder == nil
+	shut := is.shut
+	is.mu.Unlock()
+	if free {
+		return nil, refusal.Conflictf("nobody holds the disk %s", name)
+	}
+	is.disconnect()
+	is.mu.Lock()
+	is.shut = shut
+	is.mu.Unlock()
+	s.run.Changed("volumes", name)
+	return s.view(v), nil
+}
+
+// disconnect closes the disk to clients and waits until those that were connected are gone.
+func (v *served) disconnect() {
+	v.mu.Lock()
+	v.shut = true
+	var gone []<-chan struct{}
+	for c := range v.clients {
+		c.cancel()
+		gone = append(gone, c.gone)
+	}
+	v.mu.Unlock()
+	for _, g := range gone {
+		<-g
+	}
+	v.mu.Lock()
+	v.holder = nil
+	v.mu.Unlock()
+}
+
+// GoBack has a disk be as a snapshot has it, once everything that it is has been stored and no client is
+// connected.
+func (s *Service) GoBack(ctx context.Context, name string, to disk.Stored) error {
+	_, is, err := s.find(name)
+	if err != nil {
+		return err
+	}
+	return is.d.GoBack(ctx, to)
+}
+
+// Shut closes a disk to clients until reopen is called.
+func (s *Service) Shut(name string, disconnect bool) (reopen func(), err error) {
+	_, is, err := s.find(name)
+	if err != nil {
+		return nil, err
+	}
+	is.mu.Lock()
+	was := is.shut
+	is.mu.Unlock()
+	if disconnect {
+		is.disconnect()
+	} else if err := is.shutOut(); err != nil {
+		return nil, err
+	}
+	return func() {
+		is.mu.Lock()
+		defer is.mu.Unlock()
+		is.shut = was
+	}, nil
+}
+
+// Socket is where clients of this host find the disks.
+func (s *Service) Socket() string { return s.Path + "/nbd.sock" }

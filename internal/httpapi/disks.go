@@ -1,0 +1,42 @@
+package httpapi
+
+import (
+	"context"
+
+	"candidharbor/api"
+
+	"github.com/danielgtaylor/huma/v2"
+)
+
+// registerDisks lists the operations on disks.
+func (s *server) registerDisks(a huma.API) {
+	huma.Register(a, op("GET", "/disks", "listDisks", "Disks that this site serves"),
+		func(context.Context, *none) (*body[[]api.Disk], error) { return answer(s.site.Disks.Disks()) })
+	huma.Register(a, op("GET", "/disks/{name}", "getDisk", "One disk, and who has it open"),
+		func(_ context.Context, in *named) (*body[api.Disk], error) {
+			return answerAt(s.site.Disks.Show(in.Name))
+		})
+	huma.Register(a, op("PUT", "/disks/{name}/size", "growDisk", "Make a disk larger"), func(ctx context.Context,
+		in *struct {
+			Name string `path:"name"`
+			Body api.DiskGrow
+		}) (*body[api.Disk], error) {
+		return answerAt(s.site.Disks.Grow(ctx, in.Name, in.Body.SizeBytes))
+	})
+	huma.Register(a, op("POST", "/disks/{name}/open", "openDisk", "Let clients open a disk"),
+		func(_ context.Context, in *named) (*body[api.Disk], error) {
+			return answerAt(s.site.Disks.OpenDisk(in.Name))
+		})
+	huma.Register(a, op("POST", "/disks/{name}/close", "closeDisk", "Keep clients from opening a disk"),
+		func(_ context.Context, in *struct {
+			Name string `path:"name"`
+			Body api.DiskClose
+		}) (*body[api.Disk], error) {
+			return answerAt(s.site.Disks.CloseDisk(in.Name, in.Body.Disconnect))
+		})
+	huma.Register(a, op("POST", "/disks/{name}/release", "releaseDisk",
+		"End the hold of a client that does not come back"),
+		func(_ context.Context, in *named) (*body[api.Disk], error) {
+			return answerAt(s.site.Disks.Release(in.Name))
+		})
+}

@@ -1,0 +1,303 @@
+package recovery
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"time"
+
+	"candidharbor/api"
+	"candidharbor/core/object"
+	"candidharbor/internal/beneath"
+	"candidharbor/internal/capture"
+	"candidharbor/internal/catalog"
+	"candidharbor/internal/datadir"
+	"candidharbor/internal/pairing"
+	"candidharbor/internal/phrase"
+	"candidharbor/internal/refusal"
+	"candidharbor/internal/run"
+	"candidharbor/internal/visible"
+	"candidharbor/internal/volume/disk"
+
+	"golang.org/x/sys/unix"
+)
+
+// diskRestore is a disk that is brought back: it goes back in place, or its bytes go to a file. Its steps
+// stand below in the order in which they happen: check, then to a file write, or in place close, protect
+// and goBack.
+type diskRestore struct {
+	s      *Service
+	v      *catalog.Volume
+	ask    api.RestoreAsk
+	undoes int64
+
+	row    *catalog.Snapshot
+	answer string
+	root   *object.Root
+	view   *disk.View
+	target string // of a file: where it goes, and the root that this is below
+	under  string
+
+	j      *run.Job
+	safety string
+	begun  time.Time
+}
+
+// restoreDisk starts a run that brings a disk back.
+func (e *Viewer) restoreDisk(ask api.RestoreAsk, undoes int64, by string) (api.Run, error) {
+	o := &diskRestore{s: e.s, ask: ask, undoes: undoes}
+	if err := o.check(e); err != nil {
+		return api.Run{}, err
+	}
+	j, err := e.s.run.Start("restore", o.v.Name, by, func(ctx context.Context, j *run.Job) (any, string, error) {
+		defer o.view.Close()
+		o.j, o.begun = j, time.Now()
+		if !ask.InPlace {
+			return o.write(ctx)
+		}
+		return o.inPlace(ctx)
+	})
+	if err != nil {
+		o.view.Close()
+		return api.Run{}, err
+	}
+	return j.View(), nil
+}
+
+// planDisk tells what a restore of a disk would do.
+func (e *Viewer) planDisk(ask api.RestoreAsk) (*api.RestoreResult, error) {
+	o := &diskRestore{s: e.s, ask: ask}
+	if err := o.check(e); err != nil {
+		return nil, err
+	}
+	defer o.view.Close()
+	out := o.result()
+	out.DryRun = true
+	if !ask.InPlace {
+		out.Summary, out.Bytes = "1 file would be created", o.root.Top.Size
+		return out, nil
+	}
+	d, err := e.s.disks.Disk(o.v.Name)
+	if err != nil {
+		return nil, err
+	}
+	n, err := differing(e.s, d, o.root)
+	if err != nil {
+		return nil, err
+	}
+	out.Bytes = n * int64(o.root.Block)
+	out.Summary = fmt.Sprintf("%s would come from the snapshot when they are read; %s written since the newest snapshot "+
+		"would be in a safety snapshot first", phrase.Size(out.Bytes), phrase.Size(d.ChangedBlocks()*int64(d.Block())))
+	if c := e.s.disks.Connected(o.v.Name); c > 0 {
+		out.Summary += fmt.Sprintf("; %s connected and must leave first, or --disconnect", phrase.ManyAre(c, "client"))
+	}
+	return out, nil
+}
+
+// differing counts the blocks in which a snapshot differs from the last one that a disk is relative to.
+func differing(s *Service, d *disk.Disk, to *object.Root) (n int64, err error) {
+	base := d.Base()
+	top := object.MapTop{}
+	if !base.Map.IsZero() {
+		top = object.MapTop{ID: base.Map, Level: object.MapLevel(object.Blocks(base.Size, to.Block))}
+	}
+	err = object.DiffMaps(s.Store.Get, top, to.Map(), func(int64, object.Slot, object.Slot) error {
+		n++
+		return nil
+	})
+	return n, err
+}
+
+// check finds the snapshot and where it goes, and changes nothing.
+func (o *diskRestore) check(e *Viewer) (err error) {
+	s, ask := o.s, &o.ask
+	if e.who != nil {
+		return refusal.Wrap(refusal.Refused, errors.New("a disk is for operators to bring back: ask one"))
+	}
+	if o.v, err = s.Catalog.Volume(ask.Volume); err != nil {
+		return err
+	}
+	switch {
+	case len(ask.Paths) > 0:
+		return refusal.Badf("volume %s is a disk: it is brought back whole. To copy single files out of a snapshot, attach "+
+			"it read-only as %s:ID", o.v.Name, o.v.Name)
+	case ask.Into != "":
+		return refusal.Badf("a disk goes back in place, or its bytes go to a file: say --in-place or --to FILE")
+	case (ask.To != "") == ask.InPlace:
+		return refusal.Badf("say where to: either a file on the site's host, or in place")
+	case ask.Found != "":
+		return refusal.Badf("others leave nothing of a disk that could be found")
+	case ask.From != "" && ask.From != s.Name():
+		return refusal.Conflictf("a disk is brought back from snapshots that are here: take them from %s by a route first",
+			ask.From)
+	case ask.InPlace && s.IsPlace:
+		return pairing.ErrPlaceHolds
+	case ask.InPlace && (o.v.Origin != s.Name() || !o.v.Protected):
+		return refusal.Conflictf("the disk %s is not served here: restore it to a file with --to", o.v.Name)
+	}
+	if o.row, o.answer, err = s.rules.Moment(o.v, ask.At); err != nil {
+		return err
+	}
+	if o.root, err = s.rules.RootOf(o.row); err != nil {
+		return err
+	}
+	if !o.root.IsDisk() {
+		return refusal.Conflictf("snapshot %s is of a directory and no disk", o.row.ID[:12])
+	}
+	if ask.To != "" {
+		if o.target, o.under, err = s.UnderRoot(ask.To, false); err != nil {
+			return err
+		}
+		if is, err := isThere(o.under, o.target); err != nil {
+			return err
+		} else if is {
+			return refusal.Conflictf("%s is there already: nothing is written over it; name a file that is not", o.target)
+		}
+	}
+	o.view, err = disk.OpenView(s.Store, o.stored(), o.root.Block)
+	return err
+}
+
+// isThere reports whether there is anything at a path below a root.
+func isThere(root, path string) (bool, error) {
+	dir, err := beneath.Open(root, filepath.Dir(path))
+	if errors.Is(err, unix.ENOENT) {
+		return false, nil
+	}
+	if err != nil {
+		return false, refusal.Badf("%s cannot be made: %s", path, datadir.Plain(err))
+	}
+	defer unix.Close(dir)
+	var st unix.Stat_t
+	return unix.Fstatat(dir, filepath.Base(path), &st, unix.AT_SYMLINK_NOFOLLOW) == nil, nil
+}
+
+func (o *diskRestore) stored() disk.Stored {
+	return disk.Stored{Map: o.root.Tree(), Size: o.root.Top.Size}
+}
+
+func (o *diskRestore) result() *api.RestoreResult {
+	out := &api.RestoreResult{Answer: o.answer, Target: o.target, Acts: []api.Act{}, Remarks: []api.Remark{},
+		Volume: o.v.Name, InPlace: o.ask.InPlace, Paths: []string{}, Beside: []string{}, Safety: o.safety, Undoes: o.undoes}
+	if o.ask.InPlace {
+		out.Target = o.v.Path
+	}
+	out.FreeBytes = freeAt(out.Target)
+	if view, err := o.s.rules.SnapshotView(o.row, nil); err == nil {
+		out.Snapshot = *view
+	}
+	return out
+}
+
+// write writes the bytes into a new file, with holes where there are zeros.
+func (o *diskRestore) write(ctx context.Context) (any, string, error) {
+	size := o.root.Top.Size
+	var done int64
+	o.j.Begin(func() api.Progress { return api.Progress{DoneBytes: done, TotalBytes: size} })
+	dir, err := beneath.MakeAll(o.under, filepath.Dir(o.target), 0o755)
+	if err != nil {
+		return nil, "", err
+	}
+	defer unix.Close(dir)
+	name := filepath.Base(o.target)
+	fd, err := beneath.At(dir, name, unix.O_WRONLY|unix.O_CREAT|unix.O_EXCL, 0o600)
+	if err != nil {
+		return nil, "", refusal.Conflictf("%s cannot be made: %s", o.target, datadir.Plain(err))
+	}
+	f := os.NewFile(uintptr(fd), o.target)
+	err = o.copy(ctx, f, &done)
+	if err == nil {
+		err = f.Sync()
+	}
+	if err = errors.Join(err, f.Close()); err != nil {
+		return nil, "", errors.Join(err, unix.Unlinkat(dir, name, 0))
+	}
+	out := o.result()
+	out.Created, out.Bytes, out.Summary = 1, size, "1 file created"
+	return out, fmt.Sprintf("%s as of %s is in %s, a raw image of %s, in %s. Use it with any client, such as: qemu-img "+
+		"info -f raw %s", o.v.Name, phrase.Stamp(o.row.Began.Time), o.target, phrase.Size(size), phrase.Ago(time.Since(o.begun)),
+		visible.Word(o.target)), unix.Fsync(dir)
+}
+
+func (o *diskRestore) copy(ctx context.Context, f *os.File, done *int64) error {
+	size := o.root.Top.Size
+	if err := f.Truncate(size); err != nil {
+		return err
+	}
+	buf := make([]byte, 1<<20)
+	for off := int64(0); off < size; {
+		if err := ctx.Err(); err != nil {
+			return err
+		}
+		extents, err := o.view.Extents(off, size-off)
+		if err != nil {
+			return err
+		}
+		for _, e := range extents {
+			end := off + e.Length
+			for !e.Zero && off < end {
+				p := buf[:min(int64(len(buf)), end-off)]
+				if err := o.view.ReadAt(p, off); err != nil {
+					return err
+				}
+				if _, err := f.WriteAt(p, off); err != nil {
+					return err
+				}
+				off += int64(len(p))
+				*done = off
+			}
+			off = end
+			*done = off
+		}
+	}
+	return nil
+}
+
+// inPlace has the disk go back, once no client has it open and all that it is was stored.
+func (o *diskRestore) inPlace(ctx context.Context) (any, string, error) {
+	s := o.s
+	o.j.Say("waiting for another run on the same volume")
+	release, err := s.run.Hold(ctx, run.KeyVolume.Of(o.v.Name))
+	if err != nil {
+		return nil, "", err
+	}
+	defer release()
+	o.j.Begin(nil)
+	reopen, err := s.disks.Shut(o.v.Name, o.ask.Disconnect)
+	if err != nil {
+		return nil, "", err
+	}
+	defer reopen()
+	if err := o.protect(ctx); err != nil {
+		return nil, "", err
+	}
+	o.j.Say("going back")
+	if err := s.disks.GoBack(ctx, o.v.Name, o.stored()); err != nil {
+		return nil, "", fmt.Errorf("the disk is as it was: %w", err)
+	}
+	s.run.Changed("volumes", o.v.Name)
+	out := o.result()
+	out.Bytes, out.Summary = o.root.Top.Size, "the disk is as it was then"
+	words := fmt.Sprintf("%s is as it was at %s, and clients may open it", o.v.Name, phrase.Stamp(o.row.Began.Time))
+	if o.undoes != 0 {
+		words = fmt.Sprintf("run %d is taken back: %s", o.undoes, words)
+	}
+	return out, fmt.Sprintf("%s. What was there before is in the safety snapshot %s; to go back to it: candid undo %d",
+		words, o.safety[:12], o.j.ID()), nil
+}
+
+// protect takes a safety snapshot of the disk, which nobody writes to any more.
+func (o *diskRestore) protect(ctx context.Context) error {
+	row, outcome, err := o.s.capture.TakeHeld(ctx, o.j, nil, []string{o.v.Name}, o.v.Name,
+		capture.Taking{Cause: object.CauseSafety, Ask: api.SnapshotTake{
+			Note: fmt.Sprintf("before run %d went back to %s", o.j.ID(), phrase.Stamp(o.row.Began.Time))}})
+	if err != nil {
+		return fmt.Errorf("the disk is as it was, because the safety snapshot failed: %w", err)
+	}
+	o.safety = row.ID
+	o.j.Logf("safety %s", outcome)
+	o.s.run.Changed("snapshots", o.v.Name)
+	return nil
+}
