@@ -217,8 +217,8 @@ func (o *diskRestore) write(ctx context.Context) (any, string, error) {
 	out := o.result()
 	out.Created, out.Bytes, out.Summary = 1, size, "1 file created"
 	return out, fmt.Sprintf("%s as of %s is in %s, a raw image of %s, in %s. Use it with any client, such as: qemu-img "+
-		"info -f raw %s", o.v.Name, phrase.Stamp(o.row.Began.Time), o.target, phrase.Size(size), phrase.Ago(time.Since(o.begun)),
-		visible.Word(o.target)), unix.Fsync(dir)
+		"info -f raw %s", o.v.Name, phrase.Stamp(o.row.Began.Time), o.target, phrase.Size(size),
+		phrase.Ago(time.Since(o.begun)), visible.Word(o.target)), unix.Fsync(dir)
 }
 
 func (o *diskRestore) copy(ctx context.Context, f *os.File, done *int64) error {
