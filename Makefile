@@ -28,11 +28,11 @@ $(WEB): console/node_modules $(SRC)
 	@touch internal/httpapi/web/.keep
 
 # Chromium for the console's tests; tar, diff, setfacl, zstd and unzip for independent
-# comparisons; cadaver, Samba and its client to read snapshots as others do.
+# comparisons; cadaver, Samba and its client to read snapshots as others do; NBD clients that nobody here wrote.
 tools:
-	@command -v chromium >/dev/null && command -v setfacl >/dev/null && command -v zstd >/dev/null && command -v unzip >/dev/null && command -v cadaver >/dev/null && command -v smbclient >/dev/null && command -v smbd >/dev/null && command -v strace >/dev/null && command -v mkfs.ext4 >/dev/null || \
+	@command -v chromium >/dev/null && command -v setfacl >/dev/null && command -v zstd >/dev/null && command -v unzip >/dev/null && command -v cadaver >/dev/null && command -v smbclient >/dev/null && command -v smbd >/dev/null && command -v strace >/dev/null && command -v mkfs.ext4 >/dev/null && command -v nbdcopy >/dev/null && command -v qemu-io >/dev/null && command -v fio >/dev/null && test -e /usr/bin/nbdsh || \
 	  { apt-get update -qq && DEBIAN_FRONTEND=noninteractive apt-get install -y -qq chromium acl attr zstd curl unzip strace e2fsprogs && \
-	    DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends cadaver samba samba-vfs-modules smbclient; }
+	    DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends cadaver samba samba-vfs-modules smbclient libnbd-bin python3-libnbd qemu-utils fio nbdkit; }
 
 test: build tools
 	cd console && npx vitest run

@@ -94,6 +94,7 @@ type connection struct {
 	gone   chan struct{} // closed when it is over
 	size   int64
 
+	wrote                  atomic.Bool
 	read, written, flushes atomic.Int64 // bytes, bytes, number
 }
 
@@ -156,7 +157,9 @@ func (v *served) enter(s *Service, by *client, cancel context.CancelFunc) (*conn
 		return nil, fmt.Errorf("the disk %s is open already, %s: two that write to one disk destroy it. If that client "+
 			"does not come back: candid disk release %s", v.name, v.holder.words(), v.name)
 	}
-	v.holder = by
+	if v.holder == nil || !v.holder.same(by) {
+		v.holder, v.wrote = by, false
+	}
 	c := &connection{s: s, v: v, by: by, since: s.Clock.Now(), cancel: cancel, gone: make(chan struct{}),
 		size: v.d.Size()}
 	v.clients[c] = struct{}{}
@@ -189,14 +192,16 @@ func (v *served) someone() string {
 	return ""
 }
 
-// leave ends a connection. A client that said that it leaves holds the disk no more once it has no other.
+// leave ends a connection. A client that said that it leaves, or never wrote, holds the disk no more once it
+// has no other: it has nothing that it could still write over what others do.
 func (c *connection) leave(left bool) {
 	v := c.v
 	v.mu.Lock()
 	defer v.mu.Unlock()
 	delete(v.clients, c)
 	close(c.gone)
-	if !left || v.holder == nil || !v.holder.same(c.by) {
+	v.wrote = v.wrote || c.wrote.Load()
+	if v.holder == nil || !v.holder.same(c.by) || !left && v.wrote {
 		return
 	}
 	for o := range v.clients {
@@ -247,6 +252,7 @@ func (c *connection) ReadNoWait(p []byte, off int64) bool {
 }
 
 func (c *connection) WriteAt(ctx context.Context, p []byte, off int64, fua bool) error {
+	c.wrote.Store(true)
 	c.written.Add(int64(len(p)))
 	return c.v.d.WriteAt(ctx, p, off, fua)
 }
@@ -254,16 +260,19 @@ func (c *connection) WriteAt(ctx context.Context, p []byte, off int64, fua bool)
 func (c *connection) WriteNoWait(p []byte, off int64) bool {
 	ok := c.v.d.WriteNoWait(p, off)
 	if ok {
+		c.wrote.Store(true)
 		c.written.Add(int64(len(p)))
 	}
 	return ok
 }
 
 func (c *connection) Trim(ctx context.Context, off, n int64, fua bool) error {
+	c.wrote.Store(true)
 	return c.v.d.Trim(ctx, off, n, fua)
 }
 
 func (c *connection) Zero(ctx context.Context, off, n int64, allocate, fua bool) error {
+	c.wrote.Store(true)
 	return c.v.d.Zero(ctx, off, n, allocate, fua)
 }
 

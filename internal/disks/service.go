@@ -40,6 +40,7 @@ type served struct {
 	mu      sync.Mutex
 	clients map[*connection]struct{}
 	holder  *client // nil: nobody
+	wrote   bool    // the holder has written something
 	shut    bool    // no client opens it
 }
 

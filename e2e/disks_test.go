@@ -1,0 +1,231 @@
+package e2e
+
+import (
+	"bytes"
+	"fmt"
+	"math/rand/v2"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+)
+
+// tool runs a program that nobody here wrote.
+func tool(t testing.TB, dir string, name string, args ...string) string {
+	t.Helper()
+	if _, err := exec.LookPath(name); err != nil {
+		t.Skipf("%s is not installed", name)
+	}
+	cmd := exec.Command(name, args...)
+	cmd.Dir = dir
+	out, err := cmd.CombinedOutput()
+	require.NoError(t, err, "%s %s: %s", name, strings.Join(args, " "), out)
+	return string(out)
+}
+
+// Clients that nobody here wrote read and write a disk, find in each snapshot what they had written, and are
+// held apart.
+func TestDiskClients(t *testing.T) {
+	base := t.TempDir()
+	a := serve(t, filepath.Join(base, "a"), "larkfield", base)
+	a.run("volume", "add", "db", "--size", "64MiB")
+	uri := func(export string) string {
+		return "nbd+unix:///" + export + "?socket=" + filepath.Join(a.dir, "nbd.sock")
+	}
+	shell(t, base, "head -c 7000000 /dev/urandom > raw; truncate -s 30M raw; head -c 3000000 /dev/urandom >> raw; truncate -s 64M raw")
+	require.Contains(t, tool(t, base, "nbdinfo", "--list", uri("")), `export="db"`)
+	tool(t, base, "nbdcopy", "raw", uri("db"))
+	tool(t, base, "nbdcopy", uri("db"), "back")
+	tool(t, base, "cmp", "raw", "back")
+	a.run("snapshot", "take", "db", "--note", "as copied")
+	first := a.snapshots("db")[0].ID
+
+	tool(t, base, "qemu-io", "-f", "raw", "-c", "write -P 7 1M 3M", "-c", "write -z 8M 1M", "-c", "discard 20M 1M", "-c",
+		"read -P 7 1M 3M", "-c", "read -P 0 8M 1M", "-c", "flush", uri("db"))
+	tool(t, base, "fio", "--name=v", "--ioengine=nbd", "--uri="+uri("db"), "--rw=randrw", "--bs=4k", "--iodepth=32",
+		"--offset=32M", "--size=2M", "--verify=crc32c", "--fsync=64")
+	a.run("snapshot", "take", "db", "--note", "as changed")
+	tool(t, base, "qemu-img", "compare", "-f", "raw", "-F", "raw", "raw", uri("db:"+first[:12]))
+	out, err := exec.Command("qemu-io", "-f", "raw", "-r", "-c", "write 0 512", uri("db:"+first[:12])).CombinedOutput()
+	require.NotContains(t, string(out), "wrote 512", "%v", err)
+	a.run("restore", "db", "--at", first, "--to", filepath.Join(base, "image"))
+	tool(t, base, "cmp", "raw", "image")
+	require.NotContains(t, tool(t, base, "nbdinfo", "--map", uri("db:"+first[:12])), "7000000")
+
+	// Who has it open has it alone.
+	c, err := dialNBD(filepath.Join(a.dir, "nbd.sock"), "db")
+	require.NoError(t, err)
+	require.NoError(t, c.write([]byte("held"), 0))
+	out, err = exec.Command("qemu-img", "info", "-f", "raw", uri("db")).CombinedOutput()
+	require.Error(t, err)
+	require.Contains(t, string(out), "open already")
+	require.Contains(t, a.run("disk", "show", "db"), "e2e.test")
+	_, err = a.try("restore", "db", "--at", first, "--in-place")
+	require.ErrorContains(t, err, "1 client is connected")
+	c.Close() // without saying so: its process might come back
+	_, err = exec.Command("nbdcopy", uri("db"), "null:").CombinedOutput()
+	require.Error(t, err)
+	require.Contains(t, a.run("disk", "list"), "held")
+	a.run("disk", "release", "db")
+	tool(t, base, "nbdcopy", uri("db"), "null:")
+	c, err = dialNBD(filepath.Join(a.dir, "nbd.sock"), "db")
+	require.NoError(t, err)
+	a.run("restore", "db", "--at", first, "--in-place", "--disconnect")
+	require.Error(t, c.write([]byte("late"), 0), "it does not write over what came back")
+	tool(t, base, "qemu-img", "compare", "-f", "raw", "-F", "raw", "raw", uri("db"))
+	a.run("disk", "close", "db")
+	_, err = dialNBD(filepath.Join(a.dir, "nbd.sock"), "db")
+	require.Error(t, err)
+	a.run("disk", "open", "db")
+	a.run("disk", "grow", "db", "80MiB")
+	require.Equal(t, "83886080\n", tool(t, base, "nbdinfo", "--size", uri("db")))
+	require.Contains(t, a.run("ledger", "list"), "openDisk")
+}
+
+// A filesystem on a disk, as the kernel sees it, is whole in each snapshot that was taken while it was
+// written to.
+func TestFilesystemOnADisk(t *testing.T) {
+	if os.Getuid() != 0 {
+		t.Skip("only root makes loop devices")
+	}
+	base := t.TempDir()
+	a := serve(t, filepath.Join(base, "a"), "larkfield", base)
+	a.run("volume", "add", "db", "--size", "64MiB")
+	uri := "nbd+unix:///db?socket=" + filepath.Join(a.dir, "nbd.sock")
+	shell(t, base, "truncate -s 64M fs && mkfs.ext4 -q -E nodiscard fs && mkdir -p tree && head -c 100000 /dev/urandom > tree/a")
+	tool(t, base, "nbdcopy", "fs", uri)
+	rng := rand.New(rand.NewPCG(4, 4))
+	for round := range 5 { // debugfs writes as a host does, through a client of its own
+		shell(t, base, fmt.Sprintf("head -c %d /dev/urandom > tree/f%d", 1+rng.IntN(400_000), round))
+		tool(t, base, "nbdcopy", uri, "work")
+		tool(t, base, "debugfs", "-w", "-R", fmt.Sprintf("write tree/f%d f%d", round, round), "work")
+		tool(t, base, "nbdcopy", "work", uri)
+		a.run("snapshot", "take", "db", "--note", fmt.Sprint(round))
+	}
+	list := a.snapshots("db")
+	require.Len(t, list, 5)
+	for i, s := range list {
+		a.run("restore", "db", "--at", s.ID, "--to", filepath.Join(base, "r"))
+		tool(t, base, "e2fsck", "-fn", "r")
+		out := tool(t, base, "debugfs", "-R", "ls -l", "r")
+		require.Equal(t, 5-i, strings.Count(out, " f"), out)
+		require.NoError(t, os.Remove(filepath.Join(base, "r")))
+	}
+}
+
+// The service is killed in the middle of writes, snapshots and going back. What a client was answered is
+// there, and each snapshot that was acknowledged is what the disk was.
+func TestDiskKills(t *testing.T) {
+	rounds, rng := chance(t, "CANDID_DISK_KILL", 12)
+	base := t.TempDir()
+	a := serve(t, filepath.Join(base, "a"), "larkfield", base)
+	const size = 8 << 20
+	a.run("volume", "add", "db", "--size", "8MiB", "--block", "4KiB")
+	holds := make([]byte, size)
+	known := map[string][]byte{}
+	var order []string
+	for round := range rounds {
+		c, err := dialNBD(filepath.Join(a.dir, "nbd.sock"), "db")
+		require.NoError(t, err, "round %d: %s", round, a.out.String())
+		got := make([]byte, size)
+		require.NoError(t, c.read(got, 0))
+		require.True(t, bytes.Equal(holds, got), "round %d", round)
+		var maybe []byte // what the write under way was
+		var at int64
+		write := func() error {
+			maybe, at = bytes.Repeat([]byte{byte(rng.Uint32())}, 1+rng.IntN(30_000)), rng.Int64N(size-30_000)
+			if err := c.write(maybe, at); err != nil {
+				return err
+			}
+			copy(holds[at:], maybe)
+			maybe = nil
+			if rng.IntN(10) == 0 {
+				return c.flush()
+			}
+			return nil
+		}
+		for range rng.IntN(40) {
+			require.NoError(t, write())
+		}
+		before := bytes.Clone(holds)
+		var taken sync.WaitGroup
+		op := rng.IntN(3)
+		if op == 2 && len(order) > 0 {
+			c.leave()
+		}
+		taken.Go(func() {
+			switch {
+			case op == 2 && len(order) > 0:
+				id := order[rng.IntN(len(order))]
+				if _, err := a.try("restore", "db", "--at", id, "--in-place"); err == nil {
+					holds = bytes.Clone(known[id])
+				} else {
+					holds = nil // it is one or the other
+					known["maybe"] = known[id]
+				}
+			default:
+				if out, err := a.try("snapshot", "take", "db", "--json"); err == nil {
+					id := out[strings.Index(out, `"id": "`)+7:][:64]
+					if op == 0 { // else it is of some moment among the writes
+						known[id], order = before, append(order, id)
+					}
+				}
+			}
+		})
+		wait := rng.IntN(150)
+		writing := make(chan struct{})
+		go func() { // alone with the dice until the other has ended
+			defer close(writing)
+			for op == 1 && write() == nil {
+			}
+		}()
+		over := make(chan struct{})
+		go func() {
+			taken.Wait()
+			close(over)
+		}()
+		select { // a random instant of the work
+		case <-time.After(time.Duration(wait) * time.Millisecond):
+		case <-over:
+		}
+		a.kill()
+		<-over
+		<-writing
+		c.Close()
+		a.start()
+		if holds == nil || maybe != nil { // what was not answered may be there or not
+			c, err := dialNBD(filepath.Join(a.dir, "nbd.sock"), "db")
+			require.NoError(t, err)
+			got := make([]byte, size)
+			require.NoError(t, c.read(got, 0))
+			c.leave()
+			if holds == nil {
+				require.True(t, bytes.Equal(got, before) || bytes.Equal(got, known["maybe"]), "round %d", round)
+			} else {
+				for i := range got {
+					if in := int64(i) - at; in >= 0 && in < int64(len(maybe)) && got[i] == maybe[in] {
+						holds[i] = got[i]
+					}
+				}
+				require.True(t, bytes.Equal(holds, got), "round %d", round)
+			}
+			holds = got
+		}
+	}
+	delete(known, "maybe")
+	list := a.snapshots("db")
+	for id, was := range known {
+		to := filepath.Join(base, "r")
+		a.run("restore", "db", "--at", id, "--to", to)
+		got, err := os.ReadFile(to)
+		require.NoError(t, err)
+		require.True(t, bytes.Equal(was, got), "%s of %d", id, len(list))
+		require.NoError(t, os.Remove(to))
+	}
+	a.run("store", "verify")
+}

@@ -1,0 +1,244 @@
+package site
+
+import (
+	"bytes"
+	"fmt"
+	"math/rand/v2"
+	"os"
+	"path/filepath"
+	"testing"
+	"time"
+
+	"candidharbor/api"
+	"candidharbor/core/object"
+	"candidharbor/internal/refusal"
+
+	"github.com/stretchr/testify/require"
+)
+
+const diskSize = 3 << 20
+
+func (w *world) disk(s *Site, name string) {
+	_, err := s.Capture.AddVolume(api.VolumeAdd{Name: name, SizeBytes: diskSize, BlockBytes: 4096,
+		Labels: map[string]string{"k": "v"}})
+	require.NoError(w.t, err)
+}
+
+// scribble writes into a disk and into what it is to hold.
+func (w *world) scribble(s *Site, name string, holds []byte, r *rand.Rand) {
+	d, err := s.Disks.Disk(name)
+	require.NoError(w.t, err)
+	for range 20 {
+		off, n := r.IntN(diskSize-9000), 1+r.IntN(9000)
+		p := bytes.Repeat([]byte{byte(r.Uint32())}, n)
+		require.NoError(w.t, d.WriteAt(w.ctx, p, int64(off), r.IntN(5) == 0))
+		copy(holds[off:], p)
+	}
+}
+
+func (w *world) diskBytes(s *Site, name string) []byte {
+	d, err := s.Disks.Disk(name)
+	require.NoError(w.t, err)
+	p := make([]byte, d.Size())
+	require.NoError(w.t, d.ReadAt(p, 0))
+	return p
+}
+
+// imageOf brings a snapshot back to a file and reads it.
+func (w *world) imageOf(s *Site, volume, at string) []byte {
+	to := filepath.Join(w.dir, fmt.Sprint("image-", rand.Uint64()))
+	w.done(s)(s.Recovery.Restore(w.ctx, api.RestoreAsk{Volume: volume, At: at, To: to}, "test"))
+	defer os.Remove(to)
+	return must(os.ReadFile(to))
+}
+
+// A disk lives as other volumes do: taken by its policy, seen when nothing was written, carried to another
+// site, let go by the rules, there again after a restart and after the catalogue was lost.
+func TestDiskVolume(t *testing.T) {
+	w := newWorld(t)
+	here, there := w.open("here"), w.open("there")
+	w.pair(here, there)
+	w.disk(here, "db")
+	w.policy(here, everySix)
+	w.route(here, "there")
+	r := rand.New(rand.NewPCG(1, 2))
+	holds := make([]byte, diskSize)
+	was := map[string][]byte{}
+	for day := range 8 {
+		if day != 5 {
+			w.scribble(here, "db", holds, r)
+		}
+		w.until(here, w.clock.Now().Add(24*time.Hour))
+		was[w.rows(here, "db")[0].ID] = bytes.Clone(holds)
+		if day == 3 {
+			require.NoError(t, here.Close())
+			here = w.open("here")
+		}
+	}
+	w.done(here)(here.Rules.Prune("", "test"))
+	rows := w.rows(here, "db")
+	require.Len(t, was, 7, "a day without a write is seen, not taken")
+	require.Equal(t, string(object.Crash), rows[0].Consistency)
+	require.EqualValues(t, diskSize, rows[0].Bytes)
+	require.Equal(t, "block", must(there.Catalog.Volume("db@here")).Kind)
+	far := w.rows(there, "db@here")
+	require.NotEmpty(t, far)
+	for _, row := range rows {
+		require.True(t, bytes.Equal(was[row.ID], w.imageOf(here, "db", row.ID)), row.Began)
+	}
+	for _, row := range far {
+		require.True(t, bytes.Equal(was[row.ID], w.imageOf(there, "db@here", row.ID)), row.Began)
+	}
+	for _, s := range []*Site{here, there} {
+		require.Equal(t, "done", w.done(s)(s.Upkeep.Verify("test")).State)
+		w.done(s)(s.Upkeep.Sweep(true, "test"))
+		require.Equal(t, "done", w.done(s)(s.Upkeep.Verify("test")).State)
+	}
+	plan, err := here.Rules.PlanPrune(t.Context(), "")
+	require.NoError(t, err)
+	require.Zero(t, plan.EnterGrace)
+
+	require.NoError(t, here.Close()) // the catalogue is lost
+	for _, f := range []string{"catalog.db", "catalog.db-wal", "catalog.db-shm"} {
+		_ = os.Remove(filepath.Join(w.dir, "here", f))
+	}
+	here = w.open("here")
+	require.True(t, bytes.Equal(holds, w.diskBytes(here, "db")))
+	w.scribble(here, "db", holds, r)
+	w.done(here)(here.Capture.TakeSnapshot("db", api.SnapshotTake{}, "test"))
+	require.True(t, bytes.Equal(holds, w.imageOf(here, "db", "latest")))
+}
+
+// A disk goes back at once and forward again, and nothing that it was on the way is lost.
+func TestDiskGoesBack(t *testing.T) {
+	w := newWorld(t)
+	s := w.open("here")
+	w.disk(s, "db")
+	r := rand.New(rand.NewPCG(5, 2))
+	holds := make([]byte, diskSize)
+	var was [][]byte
+	var ids []string
+	for range 4 {
+		w.scribble(s, "db", holds, r)
+		w.done(s)(s.Capture.TakeSnapshot("db", api.SnapshotTake{}, "test"))
+		was, ids = append(was, bytes.Clone(holds)), append(ids, w.rows(s, "db")[0].ID)
+		w.clock.Set(w.clock.Now().Add(time.Hour))
+	}
+	w.scribble(s, "db", holds, r)
+	plan, err := s.Recovery.PlanRestore(w.ctx, api.RestoreAsk{Volume: "db", At: ids[1], InPlace: true})
+	require.NoError(t, err)
+	require.Contains(t, plan.Summary, "would come from the snapshot")
+	require.True(t, bytes.Equal(holds, w.diskBytes(s, "db")))
+
+	back := w.done(s)(s.Recovery.Restore(w.ctx, api.RestoreAsk{Volume: "db", At: ids[1], InPlace: true}, "test"))
+	require.True(t, bytes.Equal(was[1], w.diskBytes(s, "db")))
+	require.Len(t, w.rows(s, "db"), 5, "with a safety snapshot")
+	require.NoError(t, s.Close())
+	s = w.open("here")
+	require.True(t, bytes.Equal(was[1], w.diskBytes(s, "db")))
+	forward := w.done(s)(s.Recovery.Undo(back.ID, "test"))
+	require.True(t, bytes.Equal(holds, w.diskBytes(s, "db")))
+	w.done(s)(s.Recovery.Undo(forward.ID, "test"))
+	require.True(t, bytes.Equal(was[1], w.diskBytes(s, "db")))
+
+	// What it stands on stays when its snapshot goes.
+	copy(holds, was[1])
+	for _, row := range w.rows(s, "db") {
+		_, err := s.Rules.RemoveSnapshot(row.ID)
+		require.NoError(t, err)
+	}
+	w.clock.Set(w.clock.Now().Add(30 * 24 * time.Hour))
+	w.done(s)(s.Rules.Prune("", "test"))
+	w.done(s)(s.Upkeep.Sweep(true, "test"))
+	require.NoError(t, s.Close())
+	s = w.open("here")
+	require.True(t, bytes.Equal(holds, w.diskBytes(s, "db")))
+	w.scribble(s, "db", holds, r)
+	w.done(s)(s.Capture.TakeSnapshot("db", api.SnapshotTake{}, "test"))
+	require.True(t, bytes.Equal(holds, w.imageOf(s, "db", "latest")))
+}
+
+// A group of disks and files is one set: its disks are of one instant.
+func TestGroupOfDisksAndFiles(t *testing.T) {
+	w := newWorld(t)
+	s := w.open("here")
+	w.disk(s, "db")
+	w.disk(s, "log")
+	dir := w.share(s, "notes")
+	_, err := s.Capture.PutGroup("ledger", api.GroupPut{Volumes: []string{"db", "log", "notes"}})
+	require.NoError(t, err)
+	r := rand.New(rand.NewPCG(8, 2))
+	db, log := make([]byte, diskSize), make([]byte, diskSize)
+	w.scribble(s, "db", db, r)
+	w.scribble(s, "log", log, r)
+	w.write(dir, "a", "of the set")
+	w.done(s)(s.Capture.TakeSnapshot("notes", api.SnapshotTake{}, "test"))
+	row := w.rows(s, "db")[0]
+	set := must(s.Rules.Set(row))
+	require.Len(t, set, 3)
+	require.Equal(t, row.Began, w.rows(s, "log")[0].Began)
+	require.True(t, bytes.Equal(db, w.imageOf(s, "db", "latest")))
+	require.True(t, bytes.Equal(log, w.imageOf(s, "log", "latest")))
+	require.Equal(t, "of the set", w.textOf(s, w.rows(s, "notes")[0], "a"))
+	_, err = s.Recovery.RestoreGroup(w.ctx, api.GroupRestoreAsk{Group: "ledger", At: "latest", InPlace: true}, "test")
+	require.ErrorContains(t, err, "is a disk")
+}
+
+// What cannot be is refused with the way out, and changes nothing.
+func TestBadDisks(t *testing.T) {
+	w := newWorld(t)
+	s := w.open("here")
+	w.write(w.dir, "raw", string(bytes.Repeat([]byte("x"), 1000)))
+	require.NoError(t, os.Symlink("/etc/passwd", filepath.Join(w.dir, "link")))
+	for say, ask := range map[string]api.VolumeAdd{
+		"a multiple of 512":       {Name: "x", SizeBytes: 513},
+		"needs a path":            {Name: "x"},
+		"power of two":            {Name: "x", SizeBytes: 4096, BlockBytes: 5000},
+		"outside the roots":       {Name: "x", SizeBytes: 4096, Image: "/var/tmp/x.img"},
+		"there already":           {Name: "x", SizeBytes: 4096, Image: filepath.Join(w.dir, "raw")},
+		"out of the roots":        {Name: "x", SizeBytes: 4096, Image: filepath.Join(w.dir, "link")},
+		"more than the disk":      {Name: "x", SizeBytes: 512, Import: filepath.Join(w.dir, "raw")},
+		"import":                  {Name: "x", Import: w.dir},
+		"one or the other":        {Name: "x", Path: w.dir, SizeBytes: 4096},
+		"of a directory of files": {Name: "x", SizeBytes: 4096, Excludes: []string{"*.tmp"}},
+	} {
+		_, err := s.Capture.AddVolume(ask)
+		require.ErrorContains(t, err, say, "%+v", ask)
+		require.NotEqual(t, refusal.Internal, refusal.ClassOf(err), "%s", err)
+		require.Empty(t, must(s.Catalog.Volumes()))
+	}
+	require.Empty(t, must(os.ReadDir(filepath.Join(w.dir, "here", "disks"))))
+	_, err := s.Capture.AddVolume(api.VolumeAdd{Name: "x", Import: filepath.Join(w.dir, "raw"),
+		Image: filepath.Join(w.dir, "x.img")})
+	require.NoError(t, err)
+	require.Equal(t, append(bytes.Repeat([]byte("x"), 1000), make([]byte, 24)...), w.diskBytes(s, "x"))
+	_, err = s.Disks.Grow(w.ctx, "x", 512)
+	require.ErrorContains(t, err, "grows only")
+	_, err = s.Disks.Release("x")
+	require.ErrorContains(t, err, "nobody holds")
+	for _, call := range []func() error{
+		func() error { _, err := s.Recovery.Browse("x", "latest", "", ""); return err },
+		func() error { _, err := s.Recovery.Find(w.ctx, "x", api.FindAsk{Pattern: "a"}); return err },
+		func() error { _, err := s.Clones.Mount(api.MountAsk{Volume: "x", Dir: w.dir}, "test"); return err },
+		func() error { _, err := s.Recovery.TestRestore("x", "test"); return err },
+		func() error { _, err := s.Recovery.Compare(w.ctx, "x", "", "latest", ""); return err },
+	} {
+		require.ErrorContains(t, call(), "is a disk")
+	}
+
+	// Its image is another file at the next start: nothing is written into that, and nothing of it is taken.
+	require.NoError(t, s.Close())
+	require.NoError(t, os.Rename(filepath.Join(w.dir, "x.img"), filepath.Join(w.dir, "away.img")))
+	require.NoError(t, os.WriteFile(filepath.Join(w.dir, "x.img"), make([]byte, 1024), 0o600))
+	s = w.open("here")
+	require.Equal(t, api.DiskMissing, must(s.Disks.Show("x")).State)
+	run := must(s.Capture.TakeSnapshot("x", api.SnapshotTake{}, "test"))
+	require.Equal(t, api.RunFailed, must(s.Run.Wait(w.ctx, run.ID)).State)
+	require.NoError(t, os.Rename(filepath.Join(w.dir, "away.img"), filepath.Join(w.dir, "x.img")))
+	require.Equal(t, api.DiskReady, must(s.Disks.OpenDisk("x")).State)
+	w.done(s)(s.Capture.TakeSnapshot("x", api.SnapshotTake{}, "test"))
+	said, err := s.Capture.RemoveVolume("x")
+	require.NoError(t, err)
+	require.Contains(t, said, "Its image stays")
+	require.FileExists(t, filepath.Join(w.dir, "x.img"))
+}
