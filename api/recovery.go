@@ -230,7 +230,7 @@ type CloneAsk struct {
 	Name   string    `json:"name"`
 	Volume string    `json:"volume"`
 	At     string    `json:"at,omitempty" doc:"a moment (RFC 3339), latest, or a snapshot's id"`
-	Dir    string    `json:"dir" doc:"an empty directory below the site's roots"`
+	Dir    string    `json:"dir,omitempty" doc:"an empty directory below the site's roots; of a disk none"`
 	Until  time.Time `json:"until,omitzero" doc:"when it is discarded by itself; none: by hand"`
 }
 
@@ -241,6 +241,7 @@ type Clone struct {
 	Snapshot string     `json:"snapshot" doc:"that it stands on, and that stays as long as it does"`
 	Taken    time.Time  `json:"taken"`
 	Dir      string     `json:"dir"`
+	Address  string     `json:"address,omitempty" doc:"of a disk: where clients on the site's host open it"`
 	Made     time.Time  `json:"made"`
 	By       string     `json:"by"`
 	Until    *time.Time `json:"until,omitempty"`

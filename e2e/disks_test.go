@@ -37,7 +37,8 @@ func TestDiskClients(t *testing.T) {
 	uri := func(export string) string {
 		return "nbd+unix:///" + export + "?socket=" + filepath.Join(a.dir, "nbd.sock")
 	}
-	shell(t, base, "head -c 7000000 /dev/urandom > raw; truncate -s 30M raw; head -c 3000000 /dev/urandom >> raw; truncate -s 64M raw")
+	shell(t, base, "head -c 7000000 /dev/urandom > raw; truncate -s 30M raw; head -c 3000000 /dev/urandom >> raw; "+
+		"truncate -s 64M raw")
 	require.Contains(t, tool(t, base, "nbdinfo", "--list", uri("")), `export="db"`)
 	tool(t, base, "nbdcopy", "raw", uri("db"))
 	tool(t, base, "nbdcopy", uri("db"), "back")
@@ -97,7 +98,8 @@ func TestFilesystemOnADisk(t *testing.T) {
 	a := serve(t, filepath.Join(base, "a"), "larkfield", base)
 	a.run("volume", "add", "db", "--size", "64MiB")
 	uri := "nbd+unix:///db?socket=" + filepath.Join(a.dir, "nbd.sock")
-	shell(t, base, "truncate -s 64M fs && mkfs.ext4 -q -E nodiscard fs && mkdir -p tree && head -c 100000 /dev/urandom > tree/a")
+	shell(t, base, "truncate -s 64M fs && mkfs.ext4 -q -E nodiscard fs && mkdir -p tree && head -c 100000 /dev/urandom > "+
+		"tree/a")
 	tool(t, base, "nbdcopy", "fs", uri)
 	rng := rand.New(rand.NewPCG(4, 4))
 	for round := range 5 { // debugfs writes as a host does, through a client of its own

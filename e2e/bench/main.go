@@ -67,7 +67,7 @@ func run() error {
 		name string
 		run  func() error
 	}{{"first", b.first}, {"unchanged", b.unchanged}, {"journal", b.journal}, {"restore", b.restore}, {"carry", b.carry},
-		{"line", b.line}, {"receiving", b.receiving}, {"views", b.views}, {"change", b.change}} {
+		{"line", b.line}, {"receiving", b.receiving}, {"views", b.views}, {"change", b.change}, {"disks", b.disks}} {
 		if only != "" && !slices.Contains(strings.Split(only, ","), step.name) {
 			continue
 		}

@@ -32,6 +32,9 @@ func (s *Service) addDisk(ask api.VolumeAdd) (*api.VolumeFound, error) {
 		return nil, refusal.Conflictf("volume %s was here before and has snapshots: choose another name for the disk",
 			old.Name)
 	}
+	if err := s.disks.CanName(ask.Name); err != nil {
+		return nil, err
+	}
 	block := uint32(disks.BlockSize)
 	if ask.BlockBytes != 0 {
 		block = uint32(ask.BlockBytes)

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"bufio"
+	"cmp"
 	"context"
 	"fmt"
 	"net/url"
@@ -21,15 +22,20 @@ func cloneCommand() *cli.Command {
 	path := func(name string) string { return "/clones/" + url.PathEscape(name) }
 	return &cli.Command{Name: "clone", Usage: "writable copies of snapshots that take room only for what is changed",
 		Commands: []*cli.Command{
-			{Name: "create", Usage: "make a writable copy of a volume as of a moment, at an empty directory of the site's host",
-				ArgsUsage:   "NAME VOLUME DIR",
-				Description: "Example: candid clone create trial-run accession-register /srv/shares/trial --at -1d --until +7d",
+			{Name: "create", Usage: "make a writable copy of a volume as of a moment, at an empty directory of the site's host; " +
+				"of a disk, an export of that name",
+				ArgsUsage: "NAME VOLUME [DIR]",
+				Description: "Examples:\n   candid clone create trial-run accession-register /srv/shares/trial --at -1d " +
+					"--until +7d\n   candid clone create db-trial specimen-db --at -1d",
 				Flags: []cli.Flag{&cli.StringFlag{Name: "at", Value: "latest",
 					Usage: "WHEN: latest, a moment, or a snapshot's id"}, &cli.StringFlag{Name: "until",
 					Usage: "when it is discarded by itself: a moment to come, or +7d; by hand when not given"}},
-				Action: with("NAME VOLUME DIR", func(ctx context.Context, f *session, cmd *cli.Command) error {
+				Action: with("NAME VOLUME [DIR]", func(ctx context.Context, f *session, cmd *cli.Command) error {
 					a := cmd.Args().Slice()
-					ask := api.CloneAsk{Name: a[0], Volume: a[1], Dir: filepath.Clean(a[2]), At: moment(cmd.String("at"))}
+					ask := api.CloneAsk{Name: a[0], Volume: a[1], At: moment(cmd.String("at"))}
+					if len(a) > 2 {
+						ask.Dir = filepath.Clean(a[2])
+					}
 					if text := cmd.String("until"); text != "" {
 						t, err := future(text)
 						if err != nil {
@@ -55,7 +61,7 @@ func cloneCommand() *cli.Command {
 					return f.show(all, func() {
 						var rows [][]string
 						for _, c := range all {
-							dir := c.Dir
+							dir := cmp.Or(c.Dir, c.Address)
 							if !c.There {
 								dir += " (not mounted)"
 							}

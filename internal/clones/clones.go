@@ -70,9 +70,6 @@ func (s *Service) makeClone(ask api.CloneAsk, by string) (*catalog.Clone, error)
 		return nil, err
 	}
 	v, err := s.Catalog.Volume(ask.Volume)
-	if err == nil {
-		err = recovery.FilesOf(v)
-	}
 	if err != nil {
 		return nil, err
 	}
@@ -87,6 +84,9 @@ func (s *Service) makeClone(ask api.CloneAsk, by string) (*catalog.Clone, error)
 	now := s.Clock.Now()
 	if !ask.Until.IsZero() && !ask.Until.After(now) {
 		return nil, refusal.Badf("%s has passed: give a moment to come, or none", phrase.Stamp(ask.Until))
+	}
+	if v.IsDisk() {
+		return s.makeDiskClone(ask, row, by)
 	}
 	dir, root, err := s.UnderRoot(ask.Dir, true)
 	if err != nil {
@@ -139,6 +139,15 @@ func (s *Service) ClonesAgain() error {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	for _, c := range all {
+		if isDisk(c) {
+			if c.Ending {
+				err = s.endDiskClone(c, true)
+			}
+			if err != nil {
+				s.Log.Warn("a clone could not be discarded", "clone", c.Name, "error", err)
+			}
+			continue
+		}
 		spot, err := s.spotAgain(c.Dir)
 		if c.Ending {
 			if err == nil {
@@ -223,6 +232,9 @@ func (s *Service) useOf(name string) cloneUse {
 }
 
 func (s *Service) cloneView(c *catalog.Clone) *api.Clone {
+	if isDisk(c) {
+		return s.diskCloneView(c)
+	}
 	use := s.useOf(c.Name)
 	s.mu.Lock()
 	there := s.cloned[c.Name] != nil
@@ -269,6 +281,9 @@ func (s *Service) DiscardClone(name string, anyway bool) (string, error) {
 	c, err := s.clone(name)
 	if err != nil {
 		return "", err
+	}
+	if isDisk(c) {
+		return s.discardDiskClone(c, anyway)
 	}
 	if v, err := s.cloneVolume(c); err != nil {
 		return "", err

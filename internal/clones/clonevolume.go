@@ -10,6 +10,7 @@ import (
 	"candidharbor/internal/catalog"
 	"candidharbor/internal/phrase"
 	"candidharbor/internal/recovery"
+	"candidharbor/internal/refusal"
 	"candidharbor/internal/run"
 )
 
@@ -26,6 +27,9 @@ func (s *Service) cloneVolume(c *catalog.Clone) (*catalog.Volume, error) {
 // the first one. Only what was changed takes room.
 func (s *Service) SnapshotClone(name string, ask api.SnapshotTake, by string) (api.Run, error) {
 	c, err := s.clone(name)
+	if err == nil && isDisk(c) {
+		err = refusal.Badf("the clone %s is a disk: a snapshot of it, and making it a volume, are not offered", name)
+	}
 	if err != nil {
 		return api.Run{}, err
 	}
@@ -51,6 +55,9 @@ func nameAtOriginOf(volume string) string {
 // laid out in full in a new directory, and protected there; the clone is discarded.
 func (s *Service) CloneToVolume(name string, ask api.CloneSettle, by string) (api.Run, error) {
 	c, err := s.clone(name)
+	if err == nil && isDisk(c) {
+		err = refusal.Badf("the clone %s is a disk: a snapshot of it, and making it a volume, are not offered", name)
+	}
 	if err != nil {
 		return api.Run{}, err
 	}

@@ -6,6 +6,7 @@ import (
 	"candidharbor/internal/access"
 	"candidharbor/internal/capture"
 	"candidharbor/internal/datadir"
+	"candidharbor/internal/disks"
 	"candidharbor/internal/recovery"
 	"candidharbor/internal/rules"
 	"candidharbor/internal/run"
@@ -18,6 +19,7 @@ type Service struct {
 	run      *run.Engine
 	access   *access.Service
 	rules    *rules.Service
+	disks    *disks.Service
 	capture  *capture.Service
 	recovery *recovery.Service
 
@@ -30,9 +32,9 @@ type Service struct {
 }
 
 // New works in a data directory.
-func New(dir *datadir.Dir, run *run.Engine, access *access.Service, rules *rules.Service, capture *capture.Service,
-	recovery *recovery.Service) *Service {
-	s := &Service{Dir: dir, run: run, access: access, rules: rules, capture: capture, recovery: recovery,
+func New(dir *datadir.Dir, run *run.Engine, access *access.Service, rules *rules.Service, disks *disks.Service,
+	capture *capture.Service, recovery *recovery.Service) *Service {
+	s := &Service{Dir: dir, run: run, access: access, rules: rules, disks: disks, capture: capture, recovery: recovery,
 		mounted: map[string]mountedView{}, cloned: map[string]*shown.Clone{}, cloneUses: map[string]cloneUse{}}
 	rules.Uses(s.usedBy)
 	recovery.Schedules(s.cloneTasks)

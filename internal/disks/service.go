@@ -28,8 +28,9 @@ type Service struct {
 	run    *run.Engine
 	access *access.Service
 
-	mu   sync.Mutex
-	open map[string]*served // by volume
+	mu     sync.Mutex
+	open   map[string]*served // by volume
+	closed map[string]error   // why a disk could not be opened, by volume
 }
 
 // served is a disk that is open, and who is connected to it.
@@ -46,7 +47,7 @@ type served struct {
 
 // New works in a data directory.
 func New(dir *datadir.Dir, run *run.Engine, access *access.Service) *Service {
-	return &Service{Dir: dir, run: run, access: access, open: map[string]*served{}}
+	return &Service{Dir: dir, run: run, access: access, open: map[string]*served{}, closed: map[string]error{}}
 }
 
 // BlockSize is that of new disks; see docs/decisions/033.
@@ -159,18 +160,24 @@ func (s *Service) destroy(v *catalog.Volume) error {
 
 // Open opens the disk of a volume.
 func (s *Service) Open(v *catalog.Volume) error {
-	image, err := s.openImage(v.Path, v.Lineage, false)
-	if err != nil {
-		return err
-	}
-	d, err := disk.Open(s.options(v, image))
-	if err != nil {
-		return err
-	}
+	d, err := s.openDisk(v)
 	s.mu.Lock()
 	defer s.mu.Unlock()
+	if err != nil {
+		s.closed[v.Name] = err
+		return err
+	}
+	delete(s.closed, v.Name)
 	s.open[v.Name] = &served{name: v.Name, d: d, clients: map[*connection]struct{}{}}
 	return nil
+}
+
+func (s *Service) openDisk(v *catalog.Volume) (*disk.Disk, error) {
+	image, err := s.openImage(v.Path, v.Lineage, false)
+	if err != nil {
+		return nil, err
+	}
+	return disk.Open(s.options(v, image))
 }
 
 // OpenAll opens the disks that this site protects, and sees to them from then on. One that cannot be opened
@@ -190,6 +197,22 @@ func (s *Service) OpenAll() error {
 		}
 		if err := s.Open(v); err != nil {
 			s.Log.Error("a disk cannot be opened", "volume", v.Name, "image", v.Path, "error", err)
+		}
+	}
+	clones, err := s.Catalog.Clones()
+	if err != nil {
+		return err
+	}
+	for _, c := range clones {
+		if c.Dir != "" {
+			continue
+		}
+		v := s.clone(c.Name, 0)
+		if known[owner(v.Lineage)] = true; c.Ending {
+			continue
+		}
+		if err := s.Open(v); err != nil {
+			s.Log.Error("a clone cannot be opened", "clone", c.Name, "error", err)
 		}
 	}
 	for _, o := range s.Store.PinOwners() {
@@ -241,7 +264,16 @@ func (s *Service) served(name string) (*served, error) {
 	if v := s.open[name]; v != nil {
 		return v, nil
 	}
-	return nil, refusal.Conflictf("the disk %s is not open: the service's log says why", name)
+	return nil, refusal.Conflictf("the disk %s cannot be opened: %s. When that is mended: candid disk open %s", name,
+		s.why(name), name)
+}
+
+// why tells why a disk is not open. The caller holds mu.
+func (s *Service) why(name string) string {
+	if err := s.closed[name]; err != nil {
+		return err.Error()
+	}
+	return "it is not served"
 }
 
 // Disk is the open disk of a volume.

@@ -54,10 +54,11 @@ func (s *Service) view(v *catalog.Volume) *api.Disk {
 		Clients: []api.DiskClient{}}
 	out.Address = fmt.Sprintf("nbd+unix:///%s?socket=%s", v.Name, out.Socket)
 	s.mu.Lock()
-	is := s.open[v.Name]
+	is, why := s.open[v.Name], s.why(v.Name)
 	s.mu.Unlock()
 	if is == nil {
-		out.State, out.Sentence = api.DiskMissing, fmt.Sprintf("%s cannot be opened: the service's log says why.", v.Name)
+		out.State = api.DiskMissing
+		out.Sentence = fmt.Sprintf("%s cannot be opened: %s. When that is mended: candid disk open %s.", v.Name, why, v.Name)
 		return out
 	}
 	out.SizeBytes, out.ChangedBytes = is.d.Size(), min(is.d.ChangedBlocks()*int64(v.ChunkAvg), is.d.Size())
@@ -238,3 +239,20 @@ func (s *Service) Shut(name string, disconnect bool) (reopen func(), err error) 
 
 // Socket is where clients of this host find the disks.
 func (s *Service) Socket() string { return s.Path + "/nbd.sock" }
+
+// Sentences tell of disks that need a hand.
+func (s *Service) Sentences(add func(api.Sentence)) error {
+	all, err := s.Disks()
+	for _, d := range all {
+		x := api.Sentence{Text: d.Sentence, Weight: "act", About: "disk " + d.Name, Next: "Look at it",
+			Command: "candid disk show " + d.Name, Link: "/volumes/" + d.Name}
+		switch d.State {
+		case api.DiskMissing, api.DiskFailed:
+			add(x)
+		case api.DiskHeld:
+			x.Weight, x.About, x.Next, x.Command = "look", "", "If it does not come back", "candid disk release "+d.Name
+			add(x)
+		}
+	}
+	return err
+}

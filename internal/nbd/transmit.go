@@ -145,12 +145,34 @@ func (t *transmission) largeWrite(ctx context.Context, r request) error {
 		return err
 	}
 	return t.aside(ctx, int64(r.n), func() ([]byte, error) {
-		data := make([]byte, r.n)
+		data := lend(int(r.n))
 		n := copy(data, t.in[t.begin:t.end])
 		t.begin += n
 		_, err := io.ReadFull(t.conn, data[n:])
 		return data, err
-	}, func(data []byte) { t.send(t.finish(nil, r, t.wait(ctx, r, data), nil)) })
+	}, func(data []byte) {
+		t.send(t.finish(nil, r, t.wait(ctx, r, data), nil))
+		giveBack(data)
+	})
+}
+
+// large are buffers for requests that are not done at once: making and clearing new ones takes longer than
+// what is done with them.
+var large sync.Pool
+
+const largest = 4 << 20 // of those that are kept
+
+func lend(n int) []byte {
+	if b, is := large.Get().(*[]byte); is && cap(*b) >= n {
+		return (*b)[:n]
+	}
+	return make([]byte, n, max(n, min(2*n, 1<<20+64)))
+}
+
+func giveBack(b []byte) {
+	if cap(b) > inline && cap(b) <= largest {
+		large.Put(&b)
+	}
 }
 
 // aside does something beside the reading of requests. prepare runs at once.
@@ -206,7 +228,9 @@ func (t *transmission) one(ctx context.Context, r request, data []byte) error {
 	}
 	return t.aside(ctx, n, func() ([]byte, error) { return append([]byte(nil), data...), nil }, func(data []byte) {
 		if r.kind == cmdRead {
-			t.send(t.read(r))
+			reply := t.read(r)
+			t.send(reply)
+			giveBack(reply)
 			return
 		}
 		if r.kind == cmdBlockStatus {
@@ -291,7 +315,7 @@ func (t *transmission) wait(ctx context.Context, r request, data []byte) uint32 
 
 // read does a read that may wait.
 func (t *transmission) read(r request) []byte {
-	head := t.readHead(make([]byte, 0, int(r.n)+64), r)
+	head := t.readHead(lend(int(r.n) + 64)[:0], r)
 	out := extend(head, int(r.n))
 	if err := t.export.ReadAt(out[len(head):], int64(r.off)); err != nil {
 		return t.finish(nil, r, t.errno(err), err)

@@ -2,8 +2,6 @@ package overview
 
 import (
 	"bytes"
-	"candidharbor/internal/catalog"
-	"candidharbor/internal/datadir"
 	"context"
 	"crypto/hmac"
 	"crypto/sha256"
@@ -16,6 +14,9 @@ import (
 	"strconv"
 	"strings"
 	"time"
+
+	"candidharbor/internal/catalog"
+	"candidharbor/internal/datadir"
 
 	"github.com/wneessen/go-mail"
 )

@@ -7,6 +7,7 @@ import (
 	"candidharbor/internal/access"
 	"candidharbor/internal/capture"
 	"candidharbor/internal/datadir"
+	"candidharbor/internal/disks"
 	"candidharbor/internal/pairing"
 	"candidharbor/internal/recovery"
 	"candidharbor/internal/route"
@@ -22,6 +23,7 @@ type Service struct {
 	access   *access.Service
 	pairing  *pairing.Service
 	rules    *rules.Service
+	disks    *disks.Service
 	capture  *capture.Service
 	routes   *route.Service
 	recovery *recovery.Service
@@ -34,9 +36,10 @@ type Service struct {
 
 // New works in a data directory.
 func New(dir *datadir.Dir, run *run.Engine, access *access.Service, pairing *pairing.Service, rules *rules.Service,
-	capture *capture.Service, routes *route.Service, recovery *recovery.Service, upkeep *upkeep.Service) *Service {
-	s := &Service{Dir: dir, run: run, access: access, pairing: pairing, rules: rules, capture: capture, routes: routes,
-		recovery: recovery, upkeep: upkeep}
+	disks *disks.Service, capture *capture.Service, routes *route.Service, recovery *recovery.Service,
+	upkeep *upkeep.Service) *Service {
+	s := &Service{Dir: dir, run: run, access: access, pairing: pairing, rules: rules, disks: disks, capture: capture,
+		routes: routes, recovery: recovery, upkeep: upkeep}
 	capture.Describes(s.Volume)
 	return s
 }

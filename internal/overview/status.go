@@ -290,7 +290,7 @@ func (s *Service) sentences(st *api.Status, held string) {
 		add(x)
 	}
 	doubted, err := s.capture.Doubts(st.Volumes, add)
-	if err := errors.Join(err, s.pairing.StartSentences(add)); err != nil {
+	if err := errors.Join(err, s.pairing.StartSentences(add), s.disks.Sentences(add)); err != nil {
 		s.Log.Error("it could not be told what is in doubt", "error", err)
 	}
 	for _, v := range st.Volumes {

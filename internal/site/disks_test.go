@@ -232,13 +232,69 @@ func TestBadDisks(t *testing.T) {
 	require.NoError(t, os.WriteFile(filepath.Join(w.dir, "x.img"), make([]byte, 1024), 0o600))
 	s = w.open("here")
 	require.Equal(t, api.DiskMissing, must(s.Disks.Show("x")).State)
+	said := ""
+	for _, x := range must(s.Overview.Status()).Sentences {
+		said += x.Text
+	}
+	require.Contains(t, said, "x cannot be opened")
 	run := must(s.Capture.TakeSnapshot("x", api.SnapshotTake{}, "test"))
 	require.Equal(t, api.RunFailed, must(s.Run.Wait(w.ctx, run.ID)).State)
 	require.NoError(t, os.Rename(filepath.Join(w.dir, "away.img"), filepath.Join(w.dir, "x.img")))
 	require.Equal(t, api.DiskReady, must(s.Disks.OpenDisk("x")).State)
 	w.done(s)(s.Capture.TakeSnapshot("x", api.SnapshotTake{}, "test"))
-	said, err := s.Capture.RemoveVolume("x")
+	said, err = s.Capture.RemoveVolume("x")
 	require.NoError(t, err)
 	require.Contains(t, said, "Its image stays")
 	require.FileExists(t, filepath.Join(w.dir, "x.img"))
+}
+
+// Clones of a disk exist at once, take what is written to them alone, and are there again after a restart.
+func TestDiskClones(t *testing.T) {
+	w := newWorld(t)
+	s := w.open("here")
+	w.disk(s, "db")
+	r := rand.New(rand.NewPCG(11, 2))
+	holds := make([]byte, diskSize)
+	w.scribble(s, "db", holds, r)
+	w.done(s)(s.Capture.TakeSnapshot("db", api.SnapshotTake{}, "test"))
+	was := bytes.Clone(holds)
+	w.scribble(s, "db", holds, r)
+	clones := map[string][]byte{}
+	for i := range 5 {
+		name := fmt.Sprint("c", i)
+		c, err := s.Clones.MakeClone(api.CloneAsk{Name: name, Volume: "db", At: "latest"}, "test")
+		require.NoError(t, err)
+		require.Contains(t, c.Address, name)
+		clones[name] = bytes.Clone(was)
+		w.scribble(s, name, clones[name], r)
+	}
+	for say, ask := range map[string]api.CloneAsk{"no directory": {Name: "x", Volume: "db", Dir: w.dir},
+		"a clone c1 already": {Name: "c1", Volume: "db"}, "name of a volume": {Name: "db", Volume: "db"}} {
+		_, err := s.Clones.MakeClone(ask, "test")
+		require.ErrorContains(t, err, say)
+	}
+	_, err := s.Capture.AddVolume(api.VolumeAdd{Name: "c1", SizeBytes: 4096})
+	require.ErrorContains(t, err, "another disk")
+	id := w.rows(s, "db")[0].ID
+	_, err = s.Rules.RemoveSnapshot(id)
+	require.ErrorContains(t, err, "clone")
+	require.NoError(t, s.Close())
+	s = w.open("here")
+	for name, want := range clones {
+		require.True(t, bytes.Equal(want, w.diskBytes(s, name)), name)
+	}
+	require.True(t, bytes.Equal(holds, w.diskBytes(s, "db")))
+	require.Len(t, must(s.Clones.Clones()), 5)
+	_, err = s.Clones.SnapshotClone("c0", api.SnapshotTake{}, "test")
+	require.ErrorContains(t, err, "is a disk")
+	for name := range clones {
+		_, err := s.Clones.DiscardClone(name, false)
+		require.NoError(t, err)
+	}
+	require.Empty(t, must(s.Clones.Clones()))
+	entries := must(os.ReadDir(filepath.Join(w.dir, "here", "disks")))
+	require.Len(t, entries, 1)
+	require.Len(t, s.Store.PinOwners(), 1)
+	_, err = s.Rules.RemoveSnapshot(id)
+	require.NoError(t, err)
 }

@@ -105,9 +105,10 @@ func (s *Site) makeParts() {
 	s.Capture = capture.New(s.Dir, s.Run, s.Records, s.Rules, s.Disks)
 	s.Routes = route.New(s.Dir, s.Run, s.Records, s.Access, s.Pairing, s.Rules, s.Capture)
 	s.Recovery = recovery.New(s.Dir, s.Run, s.Records, s.Access, s.Pairing, s.Rules, s.Disks, s.Capture, s.Routes)
-	s.Clones = clones.New(s.Dir, s.Run, s.Access, s.Rules, s.Capture, s.Recovery)
+	s.Clones = clones.New(s.Dir, s.Run, s.Access, s.Rules, s.Disks, s.Capture, s.Recovery)
 	s.Upkeep = upkeep.New(s.Dir, s.Run, s.Records, s.Pairing, s.Rules, s.Capture, s.Routes, s.Recovery)
-	s.Overview = overview.New(s.Dir, s.Run, s.Access, s.Pairing, s.Rules, s.Capture, s.Routes, s.Recovery, s.Upkeep)
+	s.Overview = overview.New(s.Dir, s.Run, s.Access, s.Pairing, s.Rules, s.Disks, s.Capture, s.Routes, s.Recovery,
+		s.Upkeep)
 	s.Pairing.OpensPlaces(s.openHere)
 }
 

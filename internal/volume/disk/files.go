@@ -56,7 +56,7 @@ func (d Dir) Open(name string) (File, error) {
 			return nil, err
 		}
 	}
-	return &osFile{File: f}, nil
+	return Image(f), nil
 }
 
 // Read reads a small file.
@@ -79,7 +79,7 @@ func (d Dir) Temp() (File, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &osFile{File: f}, os.Remove(f.Name())
+	return Image(f), os.Remove(f.Name())
 }
 
 func syncDir(path string) error {
@@ -90,10 +90,16 @@ func syncDir(path string) error {
 	return errors.Join(d.Sync(), d.Close())
 }
 
-type osFile struct{ *os.File }
+type osFile struct {
+	*os.File
+	memory bool // what is read lies in memory always
+}
 
 // Image is an open file as an image.
-func Image(f *os.File) File { return &osFile{f} }
+func Image(f *os.File) File {
+	var st unix.Statfs_t
+	return &osFile{f, unix.Fstatfs(int(f.Fd()), &st) == nil && st.Type == unix.TMPFS_MAGIC}
+}
 
 func (f *osFile) fd() int { return int(f.Fd()) }
 
@@ -128,6 +134,9 @@ func (f *osFile) ID() (imageID, error) { return identify(f.File) }
 
 // ReadNoWait reads what the page cache has and gives up at what it has not.
 func (f *osFile) ReadNoWait(p []byte, off int64) (int, error) {
+	if f.memory {
+		return f.ReadAt(p, off)
+	}
 	return unix.Preadv2(f.fd(), [][]byte{p}, off, unix.RWF_NOWAIT)
 }
 

@@ -1,0 +1,73 @@
+package disks
+
+import (
+	"os"
+	"path/filepath"
+	"syscall"
+
+	"candidharbor/api"
+	"candidharbor/internal/catalog"
+	"candidharbor/internal/refusal"
+	"candidharbor/internal/volume/disk"
+)
+
+// clone is a clone as if it were a volume: it lies with the site's own data.
+func (s *Service) clone(name string, block uint32) *catalog.Volume {
+	lineage := "clone-" + name
+	return &catalog.Volume{Name: name, Lineage: lineage, Kind: catalog.KindBlock, ChunkAvg: int(block),
+		Path: filepath.Join(s.home(lineage), "image")}
+}
+
+// CanName refuses the name of a clone under which clients know something else.
+func (s *Service) CanName(name string) error {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.open[name] != nil || s.closed[name] != nil {
+		return refusal.Conflictf("clients know another disk as %s: choose another name", name)
+	}
+	return nil
+}
+
+// MakeClone makes a disk that is as a snapshot has it, takes room for what is written, and is open to
+// clients under its name.
+func (s *Service) MakeClone(name string, of disk.Stored, block uint32) error {
+	v := s.clone(name, block)
+	if err := s.Create(v, disk.Shape{Size: of.Size, Block: block, Origin: of}, nil); err != nil {
+		return err
+	}
+	return s.Open(v)
+}
+
+// EndClone takes a clone away with what was written. With anyway clients that have it open are disconnected;
+// else it is refused while there are any.
+func (s *Service) EndClone(name string, anyway bool) error {
+	s.mu.Lock()
+	is := s.open[name]
+	s.mu.Unlock()
+	if is != nil && anyway {
+		is.disconnect()
+	}
+	if err := s.Stop(name); err != nil {
+		return err
+	}
+	s.mu.Lock()
+	delete(s.closed, name)
+	s.mu.Unlock()
+	return s.destroy(s.clone(name, 0))
+}
+
+// ShowClone tells of a clone: how it stands, and the bytes that it takes itself.
+func (s *Service) ShowClone(name string) (d *api.Disk, own int64) {
+	v := s.clone(name, 0)
+	s.mu.Lock()
+	if is := s.open[name]; is != nil {
+		v.ChunkAvg = int(is.d.Block())
+	}
+	s.mu.Unlock()
+	if st, err := os.Lstat(v.Path); err == nil {
+		if sys, is := st.Sys().(*syscall.Stat_t); is {
+			own = sys.Blocks * 512
+		}
+	}
+	return s.view(v), own
+}
