@@ -54,7 +54,7 @@ func TestRequests(t *testing.T) {
 		}
 	}
 	require.Len(t, keys, 4)
-	require.JSONEq(t, `{"name":"v","path":""}`, bodies[1])
+	require.JSONEq(t, `{"name":"v"}`, bodies[1])
 	require.Equal(t, "application/json", seen[1].Header.Get("Content-Type"))
 }
 

@@ -148,7 +148,7 @@ func TestBadInput(t *testing.T) {
 		{2, "lower-case letters", []string{"volume", "add", "X y", "--path", src}},
 		{1, "is there already", []string{"volume", "add", "notes", "--path", src}},
 		{2, "not a valid glob", []string{"volume", "add", "x", "--path", src, "--exclude", "[a"}},
-		{2, "Required flag", []string{"volume", "add", "x"}},
+		{2, "say what it is", []string{"volume", "add", "x"}},
 		{1, `volume "nosuch": not found`, []string{"snapshot", "take", "nosuch"}},
 		{1, "not found", []string{"snapshot", "show", "abcdef012345"}},
 		{2, "has passed already", []string{"snapshot", "take", "notes", "--keep-until", "2001-01-01"}},

@@ -47,8 +47,8 @@ func (s *Service) discardDiskClone(c *catalog.Clone, anyway bool) (string, error
 	}
 	s.run.Changed("snapshots", c.Volume)
 	s.run.Tell("clones")
-	return fmt.Sprintf("The clone %s is gone with what was written to it; the snapshot of %s that it stood on goes as the "+
-		"rules say.", c.Name, c.Volume), nil
+	return fmt.Sprintf("The clone %s is gone with what was written to it; the snapshot of %s that it stood on goes as "+
+		"the rules say.", c.Name, c.Volume), nil
 }
 
 // endDiskClone ends a clone for good: from here on a start goes on discarding it.

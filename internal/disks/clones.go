@@ -1,9 +1,7 @@
 package disks
 
 import (
-	"os"
 	"path/filepath"
-	"syscall"
 
 	"candidharbor/api"
 	"candidharbor/internal/catalog"
@@ -60,14 +58,10 @@ func (s *Service) EndClone(name string, anyway bool) error {
 func (s *Service) ShowClone(name string) (d *api.Disk, own int64) {
 	v := s.clone(name, 0)
 	s.mu.Lock()
-	if is := s.open[name]; is != nil {
-		v.ChunkAvg = int(is.d.Block())
-	}
+	is := s.open[name]
 	s.mu.Unlock()
-	if st, err := os.Lstat(v.Path); err == nil {
-		if sys, is := st.Sys().(*syscall.Stat_t); is {
-			own = sys.Blocks * 512
-		}
+	if is != nil {
+		v.ChunkAvg, own = int(is.d.Block()), is.d.Allocated()
 	}
 	return s.view(v), own
 }

@@ -5,5 +5,6 @@
 // else opens it. What a connection opened stays what it is: a disk that goes back is closed to clients first.
 //
 // Service.mu guards the maps of disks and is held for no wait; a disk's mu guards its clients and comes after
-// it. Serve returns when its connections are over, which its context ends. Close ends the disks.
+// it. Serve returns when its connections are over, which its context ends, and Keep with its own. Close ends the
+// disks.
 package disks

@@ -180,8 +180,8 @@ func (s *Service) openDisk(v *catalog.Volume) (*disk.Disk, error) {
 	return disk.Open(s.options(v, image))
 }
 
-// OpenAll opens the disks that this site protects, and sees to them from then on. One that cannot be opened
-// does not keep the others from it.
+// OpenAll opens the disks that this site protects. One that cannot be opened does not keep the others from
+// it.
 func (s *Service) OpenAll() error {
 	vols, err := s.Catalog.Volumes()
 	if err != nil {
@@ -223,14 +223,14 @@ func (s *Service) OpenAll() error {
 			pin.Release()
 		}
 	}
-	s.run.Go(s.keep)
 	return nil
 }
 
 // tickEvery is how often disks are seen to.
 const tickEvery = 10 * time.Second
 
-func (s *Service) keep(ctx context.Context) {
+// Keep sees to the disks until the context ends.
+func (s *Service) Keep(ctx context.Context) {
 	t := time.NewTicker(tickEvery)
 	defer t.Stop()
 	for {

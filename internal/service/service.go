@@ -165,10 +165,11 @@ func (svc *Service) listen(log *slog.Logger) error {
 	return nil
 }
 
-// Work keeps the schedule and the lines to other sites until the service stops.
+// Work keeps the schedule, the lines to other sites and the disks until the service stops.
 func (svc *Service) Work() {
 	svc.serving.Go(func() { svc.Site.KeepSchedule(svc.ctx) })
 	svc.serving.Go(func() { svc.Site.Pairing.KeepLines(svc.ctx) })
+	svc.serving.Go(func() { svc.Site.Disks.Keep(svc.ctx) })
 }
 
 func loopback(host string) bool {

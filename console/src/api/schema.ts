@@ -1948,6 +1948,8 @@ export interface components {
             path: string;
         };
         Clone: {
+            /** @description of a disk: where clients on the site's host open it */
+            address?: string;
             by: string;
             /**
              * Format: int64
@@ -1982,8 +1984,8 @@ export interface components {
         CloneAsk: {
             /** @description a moment (RFC 3339), latest, or a snapshot's id */
             at?: string;
-            /** @description an empty directory below the site's roots */
-            dir: string;
+            /** @description an empty directory below the site's roots; of a disk none */
+            dir?: string;
             name: string;
             /**
              * Format: date-time

@@ -275,6 +275,14 @@ func (d *Disk) ChangedBlocks() int64 {
 	return d.maps.changed.Load().count() + d.frozenNow().count()
 }
 
+// Allocated is the room that the image takes.
+func (d *Disk) Allocated() int64 {
+	if f, is := d.image.(interface{ Allocated() int64 }); is {
+		return f.Allocated()
+	}
+	return 0
+}
+
 // Failed is why writes and flushes fail; nil: they do not.
 func (d *Disk) Failed() error {
 	if p := d.failed.Load(); p != nil {

@@ -156,3 +156,12 @@ func (f *osFile) NextData(off int64) (from, to int64, err error) {
 	to, err = unix.Seek(f.fd(), from, unix.SEEK_HOLE)
 	return from, to, err
 }
+
+// Allocated is the room that the file takes.
+func (f *osFile) Allocated() int64 {
+	var st unix.Stat_t
+	if unix.Fstat(f.fd(), &st) != nil {
+		return 0
+	}
+	return st.Blocks * 512
+}
