@@ -65,8 +65,6 @@ func (c *nbdClient) write(p []byte, off int64) error { return c.ask(0, 1, off, i
 
 func (c *nbdClient) flush() error { return c.ask(0, 3, 0, 0, nil) }
 
-func (c *nbdClient) trim(off, n int64) error { return c.ask(0, 4, off, n, nil) }
-
 func (c *nbdClient) read(p []byte, off int64) error {
 	if err := c.ask(0, 0, off, int64(len(p)), nil); err != nil {
 		return err

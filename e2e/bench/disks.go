@@ -143,11 +143,11 @@ func (b *bench) scattered() error {
 			made.Round(time.Millisecond), "", "", "<= 100 ms")
 		s.end()
 	}
-	d, err := timed(func() error { return b.sh("dd if=/dev/urandom of=blocks bs=64k count=4096 2>/dev/null") })
-	if err != nil {
+	if err := b.sh("dd if=/dev/urandom of=blocks bs=64k count=4096 2>/dev/null"); err != nil {
 		return err
 	}
-	if d, err = timed(func() error { return b.sh("dd if=blocks of=/dev/null bs=64k 2>/dev/null") }); err != nil {
+	d, err := timed(func() error { return b.sh("dd if=blocks of=/dev/null bs=64k 2>/dev/null") })
+	if err != nil {
 		return err
 	}
 	row("4,096 scattered blocks of a disk of 25 GiB : reading them", took[0], d, "<= 2")

@@ -7,6 +7,7 @@ import { ByCommand, State, Trouble, Waiting } from "../parts/ui";
 import { Ruler } from "../parts/ruler";
 import { useTime } from "../parts/time";
 import { ago, stamp, word } from "../parts/words";
+import { DiskPanel } from "./disk";
 import { Contents } from "./files";
 import { Found } from "./found";
 import { StandingElsewhere } from "./standing";
@@ -30,6 +31,7 @@ export function VolumePage() {
   if (volume.isPending) return <Waiting what={name} />;
   if (volume.error) return <Trouble error={volume.error} />;
   const v = volume.data;
+  const disk = v.kind === "block";
   const when = time.moment ? `"${stamp(new Date(time.moment), true)}"` : "latest";
   return (
     <>
@@ -57,10 +59,14 @@ export function VolumePage() {
       {!!v.outOfTurn && <OutOfTurn volume={name} count={v.outOfTurn} />}
       <Ruler volumes={[name]} tall />
       <div className="grid gap-x-10 lg:grid-cols-[1fr_320px]">
-        <Contents volume={name} at={at} inPlace={v.protected} />
+        {disk ? (
+          <DiskPanel volume={name} at={at} served={v.protected} />
+        ) : (
+          <Contents volume={name} at={at} inPlace={v.protected} />
+        )}
         <aside>
           <Facts label="Protection">
-            <Fact k="path" v={v.path} mono />
+            <Fact k={disk ? "image" : "path"} v={v.path} mono />
             <Fact k="taken at" v={v.origin} />
             <Fact k="policies" v={(v.policies ?? []).join(", ") || "none"} />
             <Fact
@@ -83,20 +89,29 @@ export function VolumePage() {
               />
             ))}
           </Facts>
-          <StandingElsewhere volume={name} at={at} inPlace={v.protected} />
-          {v.protected && <Found volume={name} />}
+          {!disk && <StandingElsewhere volume={name} at={at} inPlace={v.protected} />}
+          {v.protected && !disk && <Found volume={name} />}
           <Why volume={name} at={time.moment ? at : undefined} />
           <Snapshots volume={name} />
         </aside>
       </div>
       <ByCommand
-        lines={[
-          time.moment ? `candid explain ${word(name)} --at ${when}` : `candid explain ${word(name)}`,
-          `candid browse ${word(name)} --at ${when}`,
-          `candid find ${word(name)} PATTERN`,
-          `candid compare ${word(name)} --from ${time.moment ? when : "-1d"}`,
-          `candid restore ${word(name)} PATH --at ${when} --in-place --dry-run`,
-        ]}
+        lines={
+          disk
+            ? [
+                `candid disk show ${word(name)}`,
+                `candid restore ${word(name)} --at ${when} --to FILE`,
+                `candid restore ${word(name)} --at ${when} --in-place --dry-run`,
+                `candid clone create NAME ${word(name)} --at ${when}`,
+              ]
+            : [
+                time.moment ? `candid explain ${word(name)} --at ${when}` : `candid explain ${word(name)}`,
+                `candid browse ${word(name)} --at ${when}`,
+                `candid find ${word(name)} PATTERN`,
+                `candid compare ${word(name)} --from ${time.moment ? when : "-1d"}`,
+                `candid restore ${word(name)} PATH --at ${when} --in-place --dry-run`,
+              ]
+        }
       />
     </>
   );

@@ -1,0 +1,162 @@
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useState } from "react";
+
+import { api, once, type RestoreAsk, told } from "../api/client";
+import { useRun, worked } from "../api/run";
+import { Command, Progress, Sheet, Trouble } from "../parts/ui";
+import { ago, size, stamp, word } from "../parts/words";
+import { UndoButton } from "./undo";
+
+/** A disk: how it stands, who has it open, and its way back. */
+export function DiskPanel({ volume, at, served }: { volume: string; at: string; served: boolean }) {
+  const [back, setBack] = useState(false);
+  const queries = useQueryClient();
+  const disk = useQuery({
+    queryKey: ["disk", volume],
+    queryFn: () => told(api.GET("/disks/{name}", { params: { path: { name: volume } } })),
+    enabled: served,
+    refetchInterval: 5_000,
+  });
+  const act = useMutation({
+    mutationFn: (what: "open" | "close" | "release") => {
+      const params = { path: { name: volume } };
+      if (what === "close") return told(api.POST("/disks/{name}/close", { params, body: {}, headers: once() }));
+      return told(
+        what === "open"
+          ? api.POST("/disks/{name}/open", { params, headers: once() })
+          : api.POST("/disks/{name}/release", { params, headers: once() }),
+      );
+    },
+    onSuccess: () => void queries.invalidateQueries({ queryKey: ["disk", volume] }),
+  });
+  const moment = at === "latest" ? "latest" : word(stamp(at, true));
+  if (!served)
+    return (
+      <section className="my-4">
+        <p className="font-say text-lg">This is a copy of a disk that another site serves.</p>
+        <p className="mt-2 text-sm">
+          Its bytes as of {at === "latest" ? "its newest snapshot" : stamp(at, true)}, in a file:{" "}
+          <Command text={`candid restore ${word(volume)} --at ${moment} --to FILE`} />
+        </p>
+      </section>
+    );
+  const d = disk.data;
+  return (
+    <section className="my-4" aria-label="Disk">
+      <Trouble error={disk.error ?? act.error} />
+      {d && (
+        <>
+          <p className="font-say text-lg">{d.sentence}</p>
+          <p className="mt-1 text-sm text-faint">
+            {size(d.sizeBytes)} in blocks of {size(d.blockBytes)}; the next snapshot reads {size(d.changedBytes)}.
+          </p>
+          <p className="mt-3 text-sm">
+            Clients on this host open it as <Command text={d.address} />
+          </p>
+          <div className="my-4 flex flex-wrap gap-3">
+            <button className="press" onClick={() => setBack(true)}>
+              Go back to {at === "latest" ? "its newest snapshot" : stamp(at, true)} …
+            </button>
+            {d.state === "held" && (
+              <button className="quiet" onClick={() => act.mutate("release")}>
+                End the hold
+              </button>
+            )}
+            {(d.state === "ready" || d.state === "held") && (
+              <button className="quiet" onClick={() => act.mutate("close")}>
+                Close it to clients
+              </button>
+            )}
+            {(d.state === "closed" || d.state === "failed" || d.state === "missing") && (
+              <button className="quiet" onClick={() => act.mutate("open")}>
+                Open it
+              </button>
+            )}
+          </div>
+          {(d.clients ?? []).length > 0 && (
+            <table className="w-full text-sm">
+              <caption className="head border-b border-ink text-left">Clients</caption>
+              <thead>
+                <tr className="text-left text-faint">
+                  <th className="py-1 font-normal">program</th>
+                  <th className="font-normal">process</th>
+                  <th className="font-normal">since</th>
+                  <th className="text-right font-normal">read</th>
+                  <th className="text-right font-normal">written</th>
+                  <th className="text-right font-normal">flushes</th>
+                </tr>
+              </thead>
+              <tbody>
+                {(d.clients ?? []).map((c) => (
+                  <tr key={`${c.process} ${c.since}`} className="border-t border-rule">
+                    <td className="py-1">{c.program}</td>
+                    <td>
+                      {c.process}, user {c.user}
+                    </td>
+                    <td title={stamp(c.since, true)}>{ago(c.since)}</td>
+                    <td className="text-right">{size(c.readBytes)}</td>
+                    <td className="text-right">{size(c.writtenBytes)}</td>
+                    <td className="text-right">{c.flushes}</td>
+                  </tr>
+                ))}
+              </tbody>
+            </table>
+          )}
+          {back && (
+            <GoBackSheet volume={volume} at={at} connected={(d.clients ?? []).length} close={() => setBack(false)} />
+          )}
+        </>
+      )}
+    </section>
+  );
+}
+
+/** Says what going back will do, then does it. */
+function GoBackSheet(p: { volume: string; at: string; connected: number; close: () => void }) {
+  const [disconnect, setDisconnect] = useState(false);
+  const ask: RestoreAsk = { volume: p.volume, at: p.at, inPlace: true, ...(disconnect ? { disconnect } : {}) };
+  const plan = useQuery({
+    queryKey: ["plan", p.volume, p.at],
+    queryFn: () => told(api.POST("/restores/plan", { body: { ...ask, disconnect: false }, headers: once() })),
+    staleTime: 0,
+  });
+  const start = useMutation({ mutationFn: () => told(api.POST("/restores", { body: ask, headers: once() })) });
+  const run = useRun(start.data?.id);
+  const done = run.data?.ended;
+  return (
+    <Sheet title={`${p.volume} goes back`} open close={p.close}>
+      <Trouble error={plan.error ?? start.error} />
+      {plan.data && !start.data && (
+        <>
+          <p>{plan.data.answer}.</p>
+          <p className="mt-2 text-sm">{plan.data.summary}.</p>
+          {p.connected > 0 && (
+            <label className="mt-3 flex items-baseline gap-2 text-sm">
+              <input type="checkbox" checked={disconnect} onChange={(e) => setDisconnect(e.target.checked)} />
+              disconnect the clients that have it open: they lose what they did not flush, and must open it anew
+            </label>
+          )}
+          <button
+            className="press mt-4"
+            disabled={start.isPending || (p.connected > 0 && !disconnect)}
+            onClick={() => start.mutate()}
+          >
+            Go back
+          </button>
+        </>
+      )}
+      {run.data && !done && <Progress run={run.data} />}
+      {run.data && done && (
+        <>
+          <p className={worked(run.data) ? "" : "text-hand"}>{run.data.outcome}</p>
+          {worked(run.data) && <UndoButton run={run.data} />}
+        </>
+      )}
+      <p className="mt-4 text-sm text-faint">
+        <Command
+          text={`candid restore ${word(p.volume)} --at ${p.at === "latest" ? "latest" : word(stamp(p.at, true))} --in-place${disconnect ? " --disconnect" : ""}`}
+        />
+      </p>
+    </Sheet>
+  );
+}
