@@ -29,8 +29,12 @@ func (s *Service) addDisk(ask api.VolumeAdd) (*api.VolumeFound, error) {
 		return nil, refusal.Badf("excludes are of a directory of files: give --path, or none of them for a disk")
 	}
 	if old, err := s.Catalog.Volume(ask.Name); err == nil {
-		return nil, refusal.Conflictf("volume %s was here before and has snapshots: choose another name for the disk",
-			old.Name)
+		if old.IsDisk() && !old.Protected {
+			return nil, refusal.Conflictf("the disk %s is there and not served: candid disk open %s serves it again", old.Name,
+				old.Name)
+		}
+		return nil, refusal.Conflictf("volume %s is there already, or was and has snapshots: choose another name for the "+
+			"disk", old.Name)
 	}
 	if err := s.disks.CanName(ask.Name); err != nil {
 		return nil, err
@@ -151,8 +155,8 @@ func (s *Service) removeDisk(v *catalog.Volume) (string, error) {
 		return "", err
 	}
 	s.run.Changed("volumes")
-	return fmt.Sprintf("%s is no longer served and protected. Its image stays at %s, and its snapshots stay until you "+
-		"remove them with: candid snapshot remove ID", v.Name, v.Path), nil
+	return fmt.Sprintf("%s is no longer served and protected. Its image stays at %s, and candid disk open %s serves it "+
+		"again; its snapshots stay until you remove them with: candid snapshot remove ID", v.Name, v.Path, v.Name), nil
 }
 
 // diskReading is a disk on its way into a snapshot.

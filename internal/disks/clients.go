@@ -29,7 +29,7 @@ type client struct {
 }
 
 func (c *client) words() string {
-	return fmt.Sprintf("by %s, process %d of user %d", c.name, c.pid, c.uid)
+	return fmt.Sprintf("%s, process %d of user %d", c.name, c.pid, c.uid)
 }
 
 func (c *client) same(o *client) bool { return c.uid == o.uid && c.pid == o.pid && c.began == o.began }
@@ -99,7 +99,7 @@ type connection struct {
 }
 
 // mostConnections bounds those of one site.
-const mostConnections = 4096
+const mostConnections = 1024
 
 // Serve serves the clients that a listener accepts, until the context ends.
 func (s *Service) Serve(ctx context.Context, l net.Listener) error {
@@ -154,8 +154,8 @@ func (v *served) enter(s *Service, by *client, cancel context.CancelFunc) (*conn
 	case v.shut:
 		return nil, fmt.Errorf("the disk %s is closed to clients: candid disk open %s opens it", v.name, v.name)
 	case v.holder != nil && !v.holder.same(by) && v.held():
-		return nil, fmt.Errorf("the disk %s is open already, %s: two that write to one disk destroy it. If that client "+
-			"does not come back: candid disk release %s", v.name, v.holder.words(), v.name)
+		return nil, fmt.Errorf("the disk %s is open already, by %s: two that write to one disk destroy it. If that "+
+			"client does not come back: candid disk release %s", v.name, v.holder.words(), v.name)
 	}
 	if v.holder == nil || !v.holder.same(by) {
 		v.holder, v.wrote = by, false

@@ -322,7 +322,7 @@ func (v *served) shutOut() error {
 	v.mu.Lock()
 	defer v.mu.Unlock()
 	if n := len(v.clients); n > 0 {
-		return refusal.Conflictf("%s connected to the disk %s, %s: have it disconnected first",
+		return refusal.Conflictf("%s connected to the disk %s, by %s: have it disconnected first",
 			phrase.ManyAre(n, "client"), v.name, v.someone())
 	}
 	v.shut = true

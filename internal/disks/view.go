@@ -82,12 +82,12 @@ func (s *Service) view(v *catalog.Volume) *api.Disk {
 		out.State, out.Sentence = api.DiskClosed, fmt.Sprintf("%s is closed to clients.", v.Name)
 	case len(is.clients) > 0:
 		out.State = api.DiskInUse
-		out.Sentence = fmt.Sprintf("%s is open %s, by %s.", v.Name, out.Holder,
+		out.Sentence = fmt.Sprintf("%s is open: %s, with %s.", v.Name, out.Holder,
 			phrase.Many(len(is.clients), "connection"))
 	case is.holder != nil:
 		out.State = api.DiskHeld
-		out.Sentence = fmt.Sprintf("%s is held for a client that left without saying so, %s: candid disk release %s gives "+
-			"it free.", v.Name, out.Holder, v.Name)
+		out.Sentence = fmt.Sprintf("%s is held for a client that left without saying so (%s): candid disk release %s "+
+			"gives it free.", v.Name, out.Holder, v.Name)
 	default:
 		out.State, out.Sentence = api.DiskReady, fmt.Sprintf("%s is ready to be opened.", v.Name)
 	}
@@ -136,7 +136,7 @@ func (s *Service) CloseDisk(name string, disconnect bool) (*api.Disk, error) {
 	return s.view(v), nil
 }
 
-// OpenDisk lets clients open a disk; one that failed is opened anew.
+// OpenDisk lets clients open a disk; one that failed is opened anew, and one that was removed is served again.
 func (s *Service) OpenDisk(name string) (*api.Disk, error) {
 	v, err := s.volume(name)
 	if err != nil {
@@ -162,6 +162,12 @@ func (s *Service) OpenDisk(name string) (*api.Disk, error) {
 	is.mu.Lock()
 	is.shut = false
 	is.mu.Unlock()
+	if !v.Protected {
+		v.Protected = true
+		if err := s.Catalog.PutVolume(v); err != nil {
+			return nil, err
+		}
+	}
 	s.run.Changed("volumes", name)
 	return s.view(v), nil
 }

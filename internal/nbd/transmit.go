@@ -12,11 +12,11 @@ import (
 )
 
 const (
-	inline    = 64 << 10 // requests up to this are done at once when that takes no wait
-	readAhead = 1 << 20  // bytes of requests that are read at once
-	joined    = 1 << 20  // bytes of replies that go in one write
-	atOnce    = 32       // requests of a connection that wait side by side
-	inMemory  = 64 << 20 // bytes of them
+	inline    = 64 << 10  // requests up to this are done at once when that takes no wait
+	readAhead = 256 << 10 // bytes of requests that are read at once
+	joined    = 256 << 10 // bytes of replies that go in one write
+	atOnce    = 32        // requests of a connection that wait side by side
+	inMemory  = 64 << 20  // bytes of them
 )
 
 // transmission is a connection after negotiation.

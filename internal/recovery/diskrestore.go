@@ -87,11 +87,13 @@ func (e *Viewer) planDisk(ask api.RestoreAsk) (*api.RestoreResult, error) {
 	if err != nil {
 		return nil, err
 	}
-	out.Bytes = n * int64(o.root.Block)
-	out.Summary = fmt.Sprintf("%s would come from the snapshot when they are read; %s written since the newest snapshot "+
-		"would be in a safety snapshot first", phrase.Size(out.Bytes), phrase.Size(d.ChangedBlocks()*int64(d.Block())))
+	changed := d.ChangedBlocks()
+	out.Bytes = min((n+changed)*int64(o.root.Block), o.root.Top.Size)
+	out.Summary = fmt.Sprintf("a safety snapshot would have %s written since the newest snapshot; then at most %s would "+
+		"come from the snapshot, as they are read", phrase.Size(changed*int64(d.Block())), phrase.Size(out.Bytes))
 	if c := e.s.disks.Connected(o.v.Name); c > 0 {
-		out.Summary += fmt.Sprintf("; %s connected and must leave first, or --disconnect", phrase.ManyAre(c, "client"))
+		out.Summary += fmt.Sprintf("; %s connected and must leave, or be disconnected, before that",
+			phrase.ManyAre(c, "client"))
 	}
 	return out, nil
 }

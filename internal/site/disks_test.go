@@ -127,7 +127,7 @@ func TestDiskGoesBack(t *testing.T) {
 	w.scribble(s, "db", holds, r)
 	plan, err := s.Recovery.PlanRestore(w.ctx, api.RestoreAsk{Volume: "db", At: ids[1], InPlace: true})
 	require.NoError(t, err)
-	require.Contains(t, plan.Summary, "would come from the snapshot")
+	require.Contains(t, plan.Summary, "come from the snapshot")
 	require.True(t, bytes.Equal(holds, w.diskBytes(s, "db")))
 
 	back := w.done(s)(s.Recovery.Restore(w.ctx, api.RestoreAsk{Volume: "db", At: ids[1], InPlace: true}, "test"))
@@ -246,6 +246,14 @@ func TestBadDisks(t *testing.T) {
 	require.NoError(t, err)
 	require.Contains(t, said, "Its image stays")
 	require.FileExists(t, filepath.Join(w.dir, "x.img"))
+	require.NoError(t, s.Close())
+	s = w.open("here")
+	require.Empty(t, must(s.Disks.Disks()))
+	_, err = s.Capture.AddVolume(api.VolumeAdd{Name: "x", SizeBytes: 4096})
+	require.ErrorContains(t, err, "candid disk open x")
+	require.Equal(t, api.DiskReady, must(s.Disks.OpenDisk("x")).State)
+	require.True(t, must(s.Catalog.Volume("x")).Protected)
+	require.Equal(t, "x", string(w.diskBytes(s, "x")[:1]))
 }
 
 // Clones of a disk exist at once, take what is written to them alone, and are there again after a restart.
