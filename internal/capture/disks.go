@@ -68,9 +68,11 @@ func (s *Service) addDisk(ask api.VolumeAdd) (*api.VolumeFound, error) {
 		}
 		fill = func(image *os.File) error { return copySparse(image, from, st.Size()) }
 	}
-	if size <= 0 || size%512 != 0 || size > disk.MaxSize {
-		return nil, refusal.Badf("a size of %d bytes: a disk needs a multiple of 512, at most %s; a volume of files needs a "+
-			"path", size, phrase.Size(disk.MaxSize))
+	if size == 0 {
+		return nil, refusal.Badf("say what it is: a disk needs a size, and a volume of files a path")
+	}
+	if err := disk.CheckShape(size, block); err != nil {
+		return nil, refusal.Wrap(refusal.Misuse, err)
 	}
 	var lin [16]byte
 	rand.Read(lin[:])

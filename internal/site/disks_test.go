@@ -192,7 +192,8 @@ func TestBadDisks(t *testing.T) {
 	require.NoError(t, os.Symlink("/etc/passwd", filepath.Join(w.dir, "link")))
 	for say, ask := range map[string]api.VolumeAdd{
 		"a multiple of 512":       {Name: "x", SizeBytes: 513},
-		"needs a path":            {Name: "x"},
+		"a path":                  {Name: "x"},
+		"choose larger":           {Name: "x", SizeBytes: 1 << 45, BlockBytes: 4096},
 		"power of two":            {Name: "x", SizeBytes: 4096, BlockBytes: 5000},
 		"outside the roots":       {Name: "x", SizeBytes: 4096, Image: "/var/tmp/x.img"},
 		"there already":           {Name: "x", SizeBytes: 4096, Image: filepath.Join(w.dir, "raw")},

@@ -82,7 +82,7 @@ const stripes = 1024
 
 // Create makes the records of a new disk beside its image, whose length it sets.
 func Create(opt Options, shape Shape) error {
-	if err := checkShape(shape.Size, shape.Block); err != nil {
+	if err := CheckShape(shape.Size, shape.Block); err != nil {
 		return err
 	}
 	if _, err := opt.Files.Read(stateName); !errors.Is(err, fs.ErrNotExist) {

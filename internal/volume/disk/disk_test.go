@@ -513,3 +513,40 @@ func TestFailedSync(t *testing.T) {
 	require.NoError(t, m.d.Flush(t.Context()))
 	m.check()
 }
+
+// Whatever stands in the records of a disk, it is opened or refused, and what it shows is as long as it says.
+func FuzzRecords(f *testing.F) {
+	whole := func(t testing.TB) (*host, Options) {
+		h := newHost(1)
+		image, err := h.Open("image-1")
+		require.NoError(t, err)
+		opt := Options{Image: image, Files: disksFiles{h, 1}, Owner: "disk1"}
+		require.NoError(t, Create(opt, Shape{Size: 5 * 4096, Block: 4096}))
+		return h, opt
+	}
+	h, _ := whole(f)
+	for i, name := range []string{stateName, durableName(1), intentName} {
+		f.Add(uint8(i), 0, h.files["1/"+name].data)
+	}
+	f.Add(uint8(0), 1, []byte("x"))
+	f.Add(uint8(1), 4100, []byte{255, 255})
+	st, err := store.Open(filepath.Join(f.TempDir(), "store"), store.Options{Key: ed25519.NewKeyFromSeed(make([]byte, 32))})
+	require.NoError(f, err)
+	f.Fuzz(func(t *testing.T, which uint8, at int, put []byte) {
+		h, opt := whole(t)
+		opt.Store = st
+		file := h.files["1/"+[]string{stateName, durableName(1), intentName}[which%3]]
+		if at < 0 || at > len(file.data) {
+			return
+		}
+		file.data = append(file.data[:at:at], put...)
+		file.stable = bytes.Clone(file.data)
+		d, err := Open(opt)
+		if err != nil {
+			return
+		}
+		require.NoError(t, d.ReadAt(make([]byte, d.Size()), 0))
+		require.NoError(t, d.WriteAt(t.Context(), []byte("x"), d.Size()-1, true))
+		require.NoError(t, d.Close())
+	})
+}

@@ -14,7 +14,7 @@ var ErrChanged = errors.New("the disk was written to meanwhile")
 // Grow makes the disk larger. What is new reads as zeros.
 func (d *Disk) Grow(ctx context.Context, size int64) error {
 	return d.reshape(ctx, func(st *state) (*maps, error) {
-		if err := checkShape(size, st.Block); err != nil {
+		if err := CheckShape(size, st.Block); err != nil {
 			return nil, err
 		}
 		if size < st.Size {

@@ -82,7 +82,7 @@ func readState(files Files) (s state, err error) {
 	if s.Sum != s.sum() || s.Form != 1 {
 		return s, fmt.Errorf("%w: the sum of the state record is wrong", ErrDamaged)
 	}
-	if err := checkShape(s.Size, s.Block); err != nil {
+	if err := CheckShape(s.Size, s.Block); err != nil {
 		return s, fmt.Errorf("%w: %w", ErrDamaged, err)
 	}
 	return s, nil
@@ -104,12 +104,20 @@ var ErrDamaged = errors.New("the records of the disk are damaged")
 // MaxSize bounds a disk.
 const MaxSize = 1 << 46
 
-func checkShape(size int64, block uint32) error {
+// MostBlocks bounds the blocks of a disk, of which each takes a few bits of memory: 8 TiB in blocks of 64 KiB.
+const MostBlocks = 1 << 27
+
+// CheckShape refuses a size, or blocks, that no disk has.
+func CheckShape(size int64, block uint32) error {
 	if err := object.CheckBlock(block); err != nil {
 		return err
 	}
 	if size <= 0 || size%512 != 0 || size > MaxSize {
 		return fmt.Errorf("a size of %d bytes: it is to be a multiple of 512, at most %d", size, int64(MaxSize))
+	}
+	if n := object.Blocks(size, block); n > MostBlocks {
+		return fmt.Errorf("a size of %d bytes has %d blocks of %d bytes, at most %d are served: choose larger ones", size, n,
+			block, MostBlocks)
 	}
 	return nil
 }
