@@ -47,3 +47,21 @@ type DiskGrow struct {
 type DiskClose struct {
 	Disconnect bool `json:"disconnect,omitempty" doc:"disconnect them; else closing is refused while there are any"`
 }
+
+// DiskComparison tells in which bytes two moments of a disk differ.
+type DiskComparison struct {
+	From         ComparedSide `json:"from"`
+	To           ComparedSide `json:"to"`
+	SizeBytes    int64        `json:"sizeBytes" doc:"of the larger one"`
+	BlockBytes   int64        `json:"blockBytes" doc:"in steps of which is compared"`
+	DiffersBytes int64        `json:"differsBytes" doc:"in blocks that differ; to now, in blocks that were written since and may"`
+	Ranges       []DiskRange  `json:"ranges" doc:"where, in order; of very many the first ten thousand"`
+	Cut          bool         `json:"cut,omitempty" doc:"there are more ranges"`
+	Along        []int64      `json:"along" doc:"bytes that differ in each of 64 equal parts of the disk"`
+}
+
+// DiskRange is a stretch of a disk.
+type DiskRange struct {
+	Offset int64 `json:"offset"`
+	Bytes  int64 `json:"bytes"`
+}

@@ -80,8 +80,11 @@ func cloneCommand() *cli.Command {
 					}
 					return f.show(c, func() {
 						f.say("%s", c.Sentence)
-						f.say("Made %s by %s; changed last %s. It stands on snapshot %s.", when(c.Made), c.By, when(c.Used),
-							short(c.Snapshot))
+						changed := ""
+						if !c.Used.IsZero() {
+							changed = "; changed last " + when(c.Used)
+						}
+						f.say("Made %s by %s%s. It stands on snapshot %s.", when(c.Made), c.By, changed, short(c.Snapshot))
 					})
 				})},
 			{Name: "snapshot", Usage: "take a snapshot of a clone, which becomes a volume of its name with the first",
@@ -118,8 +121,11 @@ func cloneCommand() *cli.Command {
 						if err := f.Get(ctx, path(name), nil, &c); err != nil {
 							return err
 						}
-						if err := f.typed(fmt.Sprintf("%s changed in it would be gone, %s", plural(int(c.Changed), "name", "names"),
-							size(c.Bytes)), name); err != nil {
+						what := fmt.Sprintf("%s changed in it would be gone, %s", plural(int(c.Changed), "name", "names"), size(c.Bytes))
+						if c.Address != "" {
+							what = "what was written to it would be gone, " + size(c.Bytes)
+						}
+						if err := f.typed(what, name); err != nil {
 							return err
 						}
 					}

@@ -86,6 +86,54 @@ func diskCommand() *cli.Command {
 	}}
 }
 
+// compareDisk tells in which bytes two moments of a disk differ.
+func (f *session) compareDisk(ctx context.Context, volume string, q url.Values, ranges bool) error {
+	q.Del("path")
+	var c api.DiskComparison
+	if err := f.Get(ctx, "/volumes/"+url.PathEscape(volume)+"/ranges", q, &c); err != nil {
+		return err
+	}
+	return f.show(c, func() {
+		f.say("%s from %s", volume, sideText(&c.From))
+		f.say("to %s:", sideText(&c.To))
+		if c.DiffersBytes == 0 {
+			f.say("Nothing differs.")
+			return
+		}
+		f.say("|%s|", along(&c))
+		if ranges {
+			var rows [][]string
+			for _, r := range c.Ranges {
+				rows = append(rows, []string{strconv.FormatInt(r.Offset, 10), strconv.FormatInt(r.Bytes, 10), size(r.Bytes)})
+			}
+			f.list([]string{"OFFSET", "BYTES", ""}, rows, "")
+		}
+		more := "--ranges lists them"
+		if c.Cut {
+			more = "there are more"
+		} else if ranges {
+			more = "all of them"
+		}
+		f.say("%s of %s differ, in %s of blocks of %s; %s.", size(c.DiffersBytes), size(c.SizeBytes),
+			plural(len(c.Ranges), "stretch", "stretches"), size(c.BlockBytes), more)
+	})
+}
+
+// along draws a disk from its beginning to its end: the more of a part differs, the darker it is.
+func along(c *api.DiskComparison) string {
+	part := (c.SizeBytes + int64(len(c.Along)) - 1) / int64(len(c.Along))
+	shades := []rune(" ░▒▓█")
+	out := make([]rune, len(c.Along))
+	for i, n := range c.Along {
+		k := 0
+		if n > 0 {
+			k = 1 + int(min(3, 4*n/max(1, part)))
+		}
+		out[i] = shades[k]
+	}
+	return string(out)
+}
+
 func diskShow(f *session, d api.Disk) {
 	f.say("%s", d.Sentence)
 	f.say("Size %s, in blocks of %s; the next snapshot reads %s. Image: %s", size(d.SizeBytes), size(d.BlockBytes),

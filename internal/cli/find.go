@@ -232,7 +232,8 @@ func compareCommand() *cli.Command {
 		Flags: []cli.Flag{&cli.StringFlag{Name: "from", Required: true,
 			Usage: "WHEN: RFC 3339, \"2026-03-04 14:05\", -2h, latest, or a snapshot's id"},
 			&cli.StringFlag{Name: "to", Value: "now", Usage: "WHEN, or now: the volume as it is"},
-			&cli.BoolFlag{Name: "text", Usage: "line by line, of the one text file PATH"}},
+			&cli.BoolFlag{Name: "text", Usage: "line by line, of the one text file PATH"},
+			&cli.BoolFlag{Name: "ranges", Usage: "of a disk: list the stretches that differ"}},
 		Action: with("VOLUME [PATH]", func(ctx context.Context, f *session, cmd *cli.Command) error {
 			volume, from, to := cmd.Args().First(), moment(cmd.String("from")), cmd.String("to")
 			if to != "now" {
@@ -241,6 +242,16 @@ func compareCommand() *cli.Command {
 			q := url.Values{"path": {cmd.Args().Get(1)}, "from": {from}, "to": {to}}
 			if cmd.Bool("text") {
 				return f.compareText(ctx, volume, q)
+			}
+			var v api.Volume
+			if err := f.Get(ctx, "/volumes/"+url.PathEscape(volume), nil, &v); err != nil {
+				return err
+			}
+			if v.Kind == "block" {
+				if cmd.Args().Len() > 1 {
+					return misuse("%s is a disk and has no PATH", volume)
+				}
+				return f.compareDisk(ctx, volume, q, cmd.Bool("ranges"))
 			}
 			var c api.Comparison
 			if err := f.Get(ctx, "/volumes/"+url.PathEscape(volume)+"/comparison", q, &c); err != nil {

@@ -16,7 +16,8 @@ import (
 // a call that is new fails this until someone has decided.
 func TestWhatOtherSitesMayAsk(t *testing.T) {
 	// Refused to whoever may only see, although they change nothing.
-	contents := words("listFound browseFound listRecipes getRecipe browse find listVersions compare compareText listCrate")
+	contents := words("listFound browseFound listRecipes getRecipe browse find listVersions compare " +
+		"compareText compareDisk listCrate")
 	// Refused to both.
 	own := words("confirmSite listDisks getDisk growDisk openDisk closeDisk releaseDisk " +
 		"listClones makeClone getClone discardClone snapshotClone settleClone getMe " +

@@ -23,6 +23,14 @@ func (s *server) registerDisks(a huma.API) {
 		}) (*body[api.Disk], error) {
 		return answerAt(s.site.Disks.Grow(ctx, in.Name, in.Body.SizeBytes))
 	})
+	huma.Register(a, op("GET", "/volumes/{name}/ranges", "compareDisk",
+		"In which bytes two moments of a disk differ, or a moment and now"), func(ctx context.Context, in *struct {
+		Name string `path:"name"`
+		From string `query:"from" required:"true" doc:"RFC 3339, latest, or a snapshot's id"`
+		To   string `query:"to" default:"now" doc:"the same, or now"`
+	}) (*body[api.DiskComparison], error) {
+		return answerAt(s.site.Recovery.CompareDisk(ctx, in.Name, in.From, in.To))
+	})
 	huma.Register(a, op("POST", "/disks/{name}/open", "openDisk", "Let clients open a disk"),
 		func(_ context.Context, in *named) (*body[api.Disk], error) {
 			return answerAt(s.site.Disks.OpenDisk(in.Name))

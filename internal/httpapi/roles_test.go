@@ -25,7 +25,7 @@ func TestEveryCallForEveryRole(t *testing.T) {
 		listPolicyVersions listRoutes listSites listSnapshots listVolumes listMounts listFound listClones getClone listDisks getDisk listRecipes getRecipe listTrials paceWeek recoveryOrder reportObjectives routeTraffic checkPolicy diffPolicy previewPolicy planPrune
 		freeing checkRoute calendar policySchema`)
 	notAuditors := words("browse find listVersions planRestore restore undoRun cancelRun archive file")
-	operators := words(`browseFound restoreGroup planGroupRestore compare compareText listCrate checkSite takeSnapshot keepSnapshot recallSnapshot runRoute pauseRoute resumeRoute muteAlarm testAlarm verify copyCatalogue sweep prune
+	operators := words(`browseFound restoreGroup planGroupRestore compare compareText compareDisk listCrate checkSite takeSnapshot keepSnapshot recallSnapshot runRoute pauseRoute resumeRoute muteAlarm testAlarm verify copyCatalogue sweep prune
 		pauseVolume resumeVolume detachPlace addMount endMount runRecipe saveRecipe editRecipe removeRecipe tryRestore makeClone discardClone snapshotClone
 		openDisk closeDisk releaseDisk`)
 	auditors := words("listLedger verifyLedger listPeople listTokens")

@@ -56,7 +56,8 @@ var rules = map[string]rule{
 	"checkRoute": plans, "policySchema": plans,
 	"checkSite": {operator: true},
 
-	"listCrate": reads, "compare": reads, "compareText": reads, "planGroupRestore": reads, "browseFound": reads,
+	"listCrate": reads, "compare": reads, "compareText": reads, "compareDisk": reads,
+	"planGroupRestore": reads, "browseFound": reads,
 	"browse": readsOwn, "find": readsOwn, "listVersions": readsOwn, "planRestore": readsOwn,
 	"getTimeline": everybody, "getRun": everybody, "listRuns": everybody, "events": everybody,
 	"archive": fetches, "file": fetches, "restore": fetches, "undoRun": fetches, "cancelRun": fetches, "dav": readsOwn,

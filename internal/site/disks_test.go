@@ -125,6 +125,33 @@ func TestDiskGoesBack(t *testing.T) {
 		w.clock.Set(w.clock.Now().Add(time.Hour))
 	}
 	w.scribble(s, "db", holds, r)
+	for i, from := range was {
+		for k, to := range append(was[:len(was):len(was)], bytes.Clone(holds)) {
+			at := "now"
+			if k < len(ids) {
+				at = ids[k]
+			}
+			c, err := s.Recovery.CompareDisk(w.ctx, "db", ids[i], at)
+			require.NoError(t, err)
+			told, sum, along := make([]bool, diskSize/4096), int64(0), int64(0)
+			for _, x := range c.Ranges {
+				for b := x.Offset / 4096; b < (x.Offset+x.Bytes)/4096; b++ {
+					told[b] = true
+				}
+				sum += x.Bytes
+			}
+			for _, n := range c.Along {
+				along += n
+			}
+			require.Equal(t, c.DiffersBytes, sum)
+			require.Equal(t, c.DiffersBytes, along)
+			for b := range told {
+				if differs := !bytes.Equal(from[b*4096:(b+1)*4096], to[b*4096:(b+1)*4096]); at != "now" || differs {
+					require.Equal(t, differs, told[b], "block %d from %d to %d", b, i, k)
+				}
+			}
+		}
+	}
 	plan, err := s.Recovery.PlanRestore(w.ctx, api.RestoreAsk{Volume: "db", At: ids[1], InPlace: true})
 	require.NoError(t, err)
 	require.Contains(t, plan.Summary, "come from the snapshot")

@@ -1717,6 +1717,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/volumes/{name}/ranges": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** In which bytes two moments of a disk differ, or a moment and now */
+        get: operations["compareDisk"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/volumes/{name}/resume": {
         parameters: {
             query?: never;
@@ -2151,12 +2168,43 @@ export interface components {
             /** @description disconnect them; else closing is refused while there are any */
             disconnect?: boolean;
         };
+        DiskComparison: {
+            /** @description bytes that differ in each of 64 equal parts of the disk */
+            along: number[] | null;
+            /**
+             * Format: int64
+             * @description in steps of which is compared
+             */
+            blockBytes: number;
+            /** @description there are more ranges */
+            cut?: boolean;
+            /**
+             * Format: int64
+             * @description in blocks that differ; to now, in blocks that were written since and may
+             */
+            differsBytes: number;
+            from: components["schemas"]["ComparedSide"];
+            /** @description where, in order; of very many the first ten thousand */
+            ranges: components["schemas"]["DiskRange"][] | null;
+            /**
+             * Format: int64
+             * @description of the larger one
+             */
+            sizeBytes: number;
+            to: components["schemas"]["ComparedSide"];
+        };
         DiskGrow: {
             /**
              * Format: int64
              * @description a multiple of 512, not smaller than it is
              */
             sizeBytes: number;
+        };
+        DiskRange: {
+            /** Format: int64 */
+            bytes: number;
+            /** Format: int64 */
+            offset: number;
         };
         Entry: {
             /**
@@ -12678,6 +12726,78 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["SaidBody"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    compareDisk: {
+        parameters: {
+            query: {
+                /** @description RFC 3339, latest, or a snapshot's id */
+                from: string;
+                /** @description the same, or now */
+                to?: string;
+            };
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DiskComparison"];
                 };
             };
             /** @description Unauthorized */

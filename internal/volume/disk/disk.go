@@ -275,6 +275,21 @@ func (d *Disk) ChangedBlocks() int64 {
 	return d.maps.changed.Load().count() + d.frozenNow().count()
 }
 
+// Changed is the map that is stored, and the blocks that may differ from it, in order.
+func (d *Disk) Changed() (base Stored, blocks []int64) {
+	d.shapeMu.RLock()
+	defer d.shapeMu.RUnlock()
+	d.stateMu.Lock()
+	defer d.stateMu.Unlock()
+	all := newBitmap(d.blocks)
+	all.or(d.maps.changed.Load())
+	all.or(d.frozenNow())
+	for b := all.next(0); b < d.blocks; b = all.next(b + 1) {
+		blocks = append(blocks, b)
+	}
+	return d.state.Base, blocks
+}
+
 // Allocated is the room that the image takes.
 func (d *Disk) Allocated() int64 {
 	if f, is := d.image.(interface{ Allocated() int64 }); is {

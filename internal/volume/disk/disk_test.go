@@ -530,7 +530,8 @@ func FuzzRecords(f *testing.F) {
 	}
 	f.Add(uint8(0), 1, []byte("x"))
 	f.Add(uint8(1), 4100, []byte{255, 255})
-	st, err := store.Open(filepath.Join(f.TempDir(), "store"), store.Options{Key: ed25519.NewKeyFromSeed(make([]byte, 32))})
+	st, err := store.Open(filepath.Join(f.TempDir(), "store"),
+		store.Options{Key: ed25519.NewKeyFromSeed(make([]byte, 32))})
 	require.NoError(f, err)
 	f.Fuzz(func(t *testing.T, which uint8, at int, put []byte) {
 		h, opt := whole(t)
