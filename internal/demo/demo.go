@@ -38,6 +38,7 @@ type story struct {
 	out       io.Writer
 	clock     *clock.Moved
 	files     *survey
+	host      *host
 	larkfield *service.Service
 	stonewick *service.Service
 	mereside  *service.Service
@@ -214,13 +215,15 @@ func (s *story) live(now time.Time) error {
 				return err
 			}
 		}
-		if err := s.files.work(morning); err != nil {
+		if err := errors.Join(s.files.work(morning), s.useDisk(morning)); err != nil {
 			return err
 		}
 		var err error
 		switch day {
 		case accident:
 			err = s.accident()
+		case accident + 3:
+			err = s.badImport()
 		case outage:
 			s.larkfield.Site.Pairing.CutLine(true)
 			err = s.step("The line between the sites goes down.", "", nil)
@@ -249,7 +252,7 @@ func (s *story) live(now time.Time) error {
 	if err := s.advance(now); err != nil {
 		return err
 	}
-	if err := errors.Join(s.keptStays(), s.setsAreWhole(), s.sitesAreWhole(), s.proven()); err != nil {
+	if err := errors.Join(s.keptStays(), s.setsAreWhole(), s.sitesAreWhole(), s.disksAreWhole(), s.proven()); err != nil {
 		return err
 	}
 	return s.proof()
@@ -315,6 +318,9 @@ func (s *story) setUp() (err error) {
 		if err := s.step("Protect "+v.Name+".", out, err); err != nil {
 			return err
 		}
+	}
+	if err := s.addDisk(); err != nil {
+		return err
 	}
 	s.standard = policyStandard
 	for _, body := range []string{s.standard, policyRegister} {
