@@ -50,6 +50,7 @@ func run(url, token, dir string, width, height int, dark bool, only string) erro
 		{"volumes", "/volumes", `document.querySelectorAll("table.plain tbody tr").length >= 5`, nil},
 		{"volume", "/volumes/field-notebooks?at=" + moment, `document.querySelectorAll("table.plain tbody tr").length >= 1`,
 			nil},
+		{"disk", "/volumes/specimen-db?at=" + moment, `document.querySelector("section[aria-label=Disk] p")`, nil},
 		{"restore", "/volumes/field-notebooks?at=" + moment, `document.querySelectorAll("table.plain tbody tr").length >= 1`,
 			[]chromedp.Action{click("Bring back the whole"), chromedp.WaitVisible(`//button[contains(., "See what")]`,
 				chromedp.BySearch), click("See what would happen"), chromedp.WaitVisible(`[aria-label="Plan"]`)}},
