@@ -74,7 +74,8 @@ func (s *story) addDisk() error {
 	what := "A database server gets its disk from Larkfield: " + diskName + "."
 	out := fmt.Sprintf("%d bytes, with a filesystem and a database on it", f.Bytes)
 	if h.plain {
-		out = fmt.Sprintf("%d bytes, with the pages of a database (this machine has no mkfs.ext4 to make a filesystem)", f.Bytes)
+		out = fmt.Sprintf("%d bytes, with the pages of a database: this machine has no mkfs.ext4 to make a filesystem",
+			f.Bytes)
 	}
 	return s.step(what, out, err)
 }
@@ -188,8 +189,8 @@ func (s *story) badImport() error {
 	}
 	h.pages = good
 	s.clock.Set(s.clock.Now().Add(time.Hour))
-	out, err = s.run(s.larkfield)(site.Recovery.Restore(s.ctx, api.RestoreAsk{Volume: diskName, At: "latest", InPlace: true},
-		"the demo"))
+	out, err = s.run(s.larkfield)(site.Recovery.Restore(s.ctx, api.RestoreAsk{Volume: diskName, At: "latest",
+		InPlace: true}, "the demo"))
 	if err := s.step("The import ruins half of it; the disk goes back.", out, err); err != nil {
 		return err
 	}
@@ -213,7 +214,8 @@ func (h *host) is(d interface {
 // tool, and compares the database with what the host had that day.
 func (s *story) disksAreWhole() error {
 	h := s.host
-	for volume, site := range map[string]*site.Site{diskName: s.larkfield.Site, diskName + "@larkfield": s.stonewick.Site} {
+	for volume, site := range map[string]*site.Site{diskName: s.larkfield.Site,
+		diskName + "@larkfield": s.stonewick.Site} {
 		page, err := site.Recovery.Snapshots(volume, catalog.SnapshotFilter{Limit: 200})
 		if err != nil {
 			return err

@@ -146,24 +146,35 @@ func (s *Service) serve(ctx context.Context, conn net.Conn) {
 	}
 }
 
-// enter opens the disk for a client, which holds it from then on.
-func (v *served) enter(s *Service, by *client, cancel context.CancelFunc) (*connection, error) {
+// enter opens the disk for a client, which holds it from then on. fresh: it did not hold it before. A refusal
+// is fresh when it is the first, the tenth, the hundredth and so on of this holder's time.
+func (v *served) enter(s *Service, by *client, cancel context.CancelFunc) (c *connection, fresh bool, err error) {
 	v.mu.Lock()
 	defer v.mu.Unlock()
+	defer func() {
+		if err != nil {
+			v.refused++
+			n := v.refused
+			for n%10 == 0 {
+				n /= 10
+			}
+			fresh = n == 1
+		}
+	}()
 	switch {
 	case v.shut:
-		return nil, fmt.Errorf("the disk %s is closed to clients: candid disk open %s opens it", v.name, v.name)
+		return nil, false, fmt.Errorf("the disk %s is closed to clients: candid disk open %s opens it", v.name, v.name)
 	case v.holder != nil && !v.holder.same(by) && v.held():
-		return nil, fmt.Errorf("the disk %s is open already, by %s: two that write to one disk destroy it. If that "+
+		return nil, false, fmt.Errorf("the disk %s is open already, by %s: two that write to one disk destroy it. If that "+
 			"client does not come back: candid disk release %s", v.name, v.holder.words(), v.name)
 	}
 	if v.holder == nil || !v.holder.same(by) {
-		v.holder, v.wrote = by, false
+		v.holder, v.wrote, v.refused, fresh = by, false, 0, true
 	}
-	c := &connection{s: s, v: v, by: by, since: s.Clock.Now(), cancel: cancel, gone: make(chan struct{}),
+	c = &connection{s: s, v: v, by: by, since: s.Clock.Now(), cancel: cancel, gone: make(chan struct{}),
 		size: v.d.Size()}
 	v.clients[c] = struct{}{}
-	return c, nil
+	return c, fresh, nil
 }
 
 // held reports whether the holder may still write. The caller holds mu.

@@ -56,7 +56,7 @@ func (e *exports) find(name string) (*served, error) {
 	return nil, fmt.Errorf("%w: %s", nbd.ErrUnknown, name)
 }
 
-// Open opens an export, which is in the ledger then, also when it was refused.
+// Open opens an export. The ledger has who came to hold a disk, and who was refused.
 func (e *exports) Open(name string) (nbd.Export, error) {
 	if x, err := e.snapshot(name); x != nil || err != nil {
 		if err == nil {
@@ -74,16 +74,18 @@ func (e *exports) Open(name string) (nbd.Export, error) {
 	if err != nil {
 		return nil, err
 	}
-	c, err := v.enter(e.s, e.by, e.cancel)
+	c, fresh, err := v.enter(e.s, e.by, e.cancel)
 	outcome := ""
 	if err != nil {
 		outcome = "refused: " + err.Error()
 	}
-	if rerr := e.s.record(e.by, "openDisk", name, outcome); rerr != nil {
-		if c != nil {
-			c.leave(true)
+	if fresh {
+		if rerr := e.s.record(e.by, "openDisk", name, outcome); rerr != nil {
+			if c != nil {
+				c.leave(true)
+			}
+			return nil, rerr
 		}
-		return nil, rerr
 	}
 	if err != nil {
 		return nil, err

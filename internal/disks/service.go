@@ -42,6 +42,7 @@ type served struct {
 	clients map[*connection]struct{}
 	holder  *client // nil: nobody
 	wrote   bool    // the holder has written something
+	refused int     // clients that were turned away since it holds the disk
 	shut    bool    // no client opens it
 }
 

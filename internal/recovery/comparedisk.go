@@ -37,7 +37,7 @@ func (s *Service) CompareDisk(ctx context.Context, volume, from, to string) (*ap
 		return nil, err
 	}
 	var b *diskSide
-	var changed []int64
+	changed := func(int64) int64 { return -1 }
 	if to != "now" {
 		b, err = s.diskAt(v, to)
 	} else {
@@ -53,19 +53,19 @@ func (s *Service) CompareDisk(ctx context.Context, volume, from, to string) (*ap
 		out: &api.DiskComparison{From: a.ComparedSide, To: b.ComparedSide, Ranges: []api.DiskRange{},
 			Along: make([]int64, alongParts)}}
 	c.out.SizeBytes, c.out.BlockBytes = c.size, c.block
+	written := changed(0)
 	err = object.DiffMaps(s.Store.Get, a.top, b.top, func(block int64, _, _ object.Slot) error {
-		for len(changed) > 0 && changed[0] < block {
-			c.add(changed[0])
-			changed = changed[1:]
+		for ; written >= 0 && written < block; written = changed(written + 1) {
+			c.add(written)
 		}
-		if len(changed) > 0 && changed[0] == block {
-			changed = changed[1:]
+		if written == block {
+			written = changed(written + 1)
 		}
 		c.add(block)
 		return ctx.Err()
 	})
-	for _, block := range changed {
-		c.add(block)
+	for ; written >= 0; written = changed(written + 1) {
+		c.add(written)
 	}
 	return c.out, err
 }
@@ -87,7 +87,7 @@ func (s *Service) diskAt(v *catalog.Volume, at string) (*diskSide, error) {
 }
 
 // diskNow is a disk as it is: its last snapshot, and the blocks that were written since.
-func (s *Service) diskNow(v *catalog.Volume) (*diskSide, []int64, error) {
+func (s *Service) diskNow(v *catalog.Volume) (*diskSide, func(from int64) int64, error) {
 	if v.Origin != s.Name() {
 		return nil, nil, refusal.Conflictf("the disk %s lives at the site %s: how it is now can be compared there alone",
 			v.Name, v.Origin)

@@ -275,8 +275,9 @@ func (d *Disk) ChangedBlocks() int64 {
 	return d.maps.changed.Load().count() + d.frozenNow().count()
 }
 
-// Changed is the map that is stored, and the blocks that may differ from it, in order.
-func (d *Disk) Changed() (base Stored, blocks []int64) {
+// Changed is the map that is stored, and the blocks that may differ from it: next is the first of them from a
+// block on, negative when there is none.
+func (d *Disk) Changed() (base Stored, next func(from int64) int64) {
 	d.shapeMu.RLock()
 	defer d.shapeMu.RUnlock()
 	d.stateMu.Lock()
@@ -284,10 +285,12 @@ func (d *Disk) Changed() (base Stored, blocks []int64) {
 	all := newBitmap(d.blocks)
 	all.or(d.maps.changed.Load())
 	all.or(d.frozenNow())
-	for b := all.next(0); b < d.blocks; b = all.next(b + 1) {
-		blocks = append(blocks, b)
+	return d.state.Base, func(from int64) int64 {
+		if b := all.next(from); b < all.n {
+			return b
+		}
+		return -1
 	}
-	return d.state.Base, blocks
 }
 
 // Allocated is the room that the image takes.
