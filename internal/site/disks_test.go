@@ -178,6 +178,11 @@ func TestDiskGoesBack(t *testing.T) {
 	w.done(s)(s.Rules.Prune("", "test"))
 	w.done(s)(s.Upkeep.Sweep(true, "test"))
 	require.NoError(t, s.Close())
+	index := must(filepath.Glob(filepath.Join(w.dir, "here", "*", "index", "*.run")))
+	require.NotEmpty(t, index)
+	for _, f := range index { // also when what is in the store has to be found anew
+		require.NoError(t, os.Remove(f))
+	}
 	s = w.open("here")
 	require.True(t, bytes.Equal(holds, w.diskBytes(s, "db")))
 	w.scribble(s, "db", holds, r)
