@@ -7,7 +7,7 @@ x=$!
 trap 'kill $t $x 2>/dev/null' EXIT
 export DISPLAY=:97
 until [ -e /tmp/.X11-unix/X97 ]; do kill -0 $x; done
-xterm -geometry 140x44+0+0 -fa 'DejaVu Sans Mono' -fs 11 -bg '#f6f2e8' -fg '#22262b' -e sh -c 'PS1="\$ "; for c in "candid status" "candid snapshot list field-notebooks --limit 6" "candid route list"; do echo "\$ $c"; PATH=$PWD/bin:$PATH $c; echo; done; touch /tmp/candid-shot-ready; read _' &
+xterm -geometry 140x44+0+0 -fa 'DejaVu Sans Mono' -fs 11 -bg '#f6f2e8' -fg '#22262b' -e sh -c 'PS1="\$ "; for c in "candid status" "candid snapshot list specimen-db --limit 3"; do echo "\$ $c"; PATH=$PWD/bin:$PATH $c; echo; done; touch /tmp/candid-shot-ready; read _' &
 t=$!
 until [ -e /tmp/candid-shot-ready ]; do kill -0 $t; done
 rm -f /tmp/candid-shot-ready
