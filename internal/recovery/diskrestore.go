@@ -148,6 +148,12 @@ func (o *diskRestore) check(e *Viewer) (err error) {
 	if !o.root.IsDisk() {
 		return refusal.Conflictf("snapshot %s is of a directory and no disk", o.row.ID[:12])
 	}
+	if whole, err := s.Store.IsWhole(o.root.Tree()); err != nil {
+		return err
+	} else if !whole && ask.InPlace {
+		return refusal.Conflictf("snapshot %s is damaged, so the disk does not go back to it: candid store verify gets what "+
+			"is damaged from other sites; with --to FILE one sees which block lacks", o.row.ID[:12])
+	}
 	if ask.To != "" {
 		if o.target, o.under, err = s.UnderRoot(ask.To, false); err != nil {
 			return err

@@ -339,3 +339,54 @@ func TestDiskClones(t *testing.T) {
 	_, err = s.Rules.RemoveSnapshot(id)
 	require.NoError(t, err)
 }
+
+// What is damaged of a disk's snapshots is stored again from the disk with the next one, and a damaged store
+// keeps no disk from being opened.
+func TestDiskHealsItsSnapshots(t *testing.T) {
+	w := newWorld(t)
+	s := w.open("here")
+	w.disk(s, "db")
+	r := rand.New(rand.NewPCG(21, 2))
+	holds := make([]byte, diskSize)
+	for i := range holds { // so that there is something in each pack
+		holds[i] = byte(r.Uint32())
+	}
+	d := must(s.Disks.Disk("db"))
+	require.NoError(t, d.WriteAt(w.ctx, holds, 0, true))
+	w.done(s)(s.Capture.TakeSnapshot("db", api.SnapshotTake{}, "test"))
+	first, was := w.rows(s, "db")[0].ID, bytes.Clone(holds)
+	w.done(s)(s.Upkeep.Sweep(true, "test"))
+	require.NoError(t, s.Close())
+	w.damage("here", "d", 3)
+	s = w.open("here")
+	verify := func() string {
+		run := must(s.Upkeep.Verify("test"))
+		return must(s.Run.Wait(w.ctx, run.ID)).State
+	}
+	require.Equal(t, api.RunFailed, verify())
+	require.NoError(t, s.Close())
+	s = w.open("here")
+	require.True(t, bytes.Equal(holds, w.diskBytes(s, "db")))
+	_, err := s.Recovery.Restore(w.ctx, api.RestoreAsk{Volume: "db", At: first, InPlace: true}, "test")
+	require.ErrorContains(t, err, "is damaged")
+	for range 2 {
+		w.clock.Set(w.clock.Now().Add(time.Hour))
+		w.scribble(s, "db", holds, r)
+		w.done(s)(s.Capture.TakeSnapshot("db", api.SnapshotTake{}, "test"))
+		require.True(t, bytes.Equal(holds, w.imageOf(s, "db", "latest")))
+	}
+	id := w.rows(s, "db")[1].ID
+	require.NotEqual(t, first, id)
+	back := w.done(s)(s.Recovery.Restore(w.ctx, api.RestoreAsk{Volume: "db", At: id, InPlace: true}, "test"))
+	w.done(s)(s.Recovery.Undo(back.ID, "test"))
+	require.True(t, bytes.Equal(holds, w.diskBytes(s, "db")))
+
+	// What the disk has of it still is not damaged any more: only what was written over is lost.
+	plain := must(s.Recovery.Restore(w.ctx, api.RestoreAsk{Volume: "db", At: first, To: filepath.Join(w.dir, "f")},
+		"test"))
+	if end := must(s.Run.Wait(w.ctx, plain.ID)); end.Worked() {
+		require.True(t, bytes.Equal(was, must(os.ReadFile(filepath.Join(w.dir, "f")))))
+	} else {
+		require.NoFileExists(t, filepath.Join(w.dir, "f"))
+	}
+}

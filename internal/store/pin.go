@@ -33,7 +33,7 @@ func (s *Store) Pin(owner string, ids ...object.ID) (*Lease, error) {
 		return nil, err
 	}
 	for _, id := range ids {
-		ok, err := l.Acquire(id)
+		ok, err := l.AcquireAny(id)
 		if err == nil && !ok {
 			err = fmt.Errorf("%w: %s", ErrNoObject, id)
 		}
@@ -51,6 +51,25 @@ func (s *Store) Pin(owner string, ids ...object.ID) (*Lease, error) {
 		return nil, explainFull(s.dir, err)
 	}
 	return l, nil
+}
+
+// AcquireAny holds an object that is known, also when it leads to what is damaged: what is whole of it stays.
+func (l *Lease) AcquireAny(id object.ID) (bool, error) {
+	l.s.mu.RLock()
+	defer l.s.mu.RUnlock()
+	loc, ok, err := l.s.lookup(&id)
+	if ok {
+		l.hold(id, loc.ordinal)
+	}
+	return ok, err
+}
+
+// IsWhole reports whether an object is here, and nothing of what it leads to is known to be damaged.
+func (s *Store) IsWhole(id object.ID) (bool, error) {
+	s.mu.RLock()
+	defer s.mu.RUnlock()
+	_, ok, err := s.present(&id)
+	return ok, err
 }
 
 // Pins are those of an owner, the oldest first.

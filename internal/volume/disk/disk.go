@@ -199,10 +199,22 @@ func (d *Disk) open() (err error) {
 	return d.openPins()
 }
 
-// openPins holds what base and origin name, and lets go what earlier ones named.
+// openPins holds what base and origin name, and lets go what earlier ones named. A disk is opened also when
+// the store has lost that: then all of it counts as changed, and blocks of a lost origin cannot be read.
 func (d *Disk) openPins() error {
 	old := d.store.Pins(d.opt.Owner)
-	if _, err := d.pin(d.state); err != nil {
+	_, err := d.pin(d.state)
+	if errors.Is(err, store.ErrNoObject) {
+		var ids []object.ID
+		if _, lost := d.store.Pin(d.opt.Owner, d.state.Origin.Map); lost == nil {
+			ids = append(ids, d.state.Origin.Map)
+		}
+		d.state.Base = Stored{}
+		if err = d.maps.write(secChanged, d.maps.changed.Load(), 0, d.blocks, true); err == nil {
+			_, err = d.store.Pin(d.opt.Owner, ids...)
+		}
+	}
+	if err != nil {
 		return err
 	}
 	for _, l := range old {

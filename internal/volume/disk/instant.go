@@ -52,6 +52,14 @@ var ErrBusy = errors.New("an instant of the disk is being stored")
 // Freeze takes one instant of several disks, which the caller gives in one order everywhere. Writes that
 // began before it belong to it, on all of them; what began after that does not.
 func Freeze(disks ...*Disk) ([]*Instant, error) {
+	baseless := make([]bool, len(disks))
+	for i, d := range disks {
+		lost, err := d.lostBase()
+		if err != nil {
+			return nil, err
+		}
+		baseless[i] = lost
+	}
 	for i, d := range disks {
 		d.gate.mu.Lock()
 		if d.instant.Load() != nil || d.closed.Load() {
@@ -86,10 +94,28 @@ func Freeze(disks ...*Disk) ([]*Instant, error) {
 		}
 		return nil, failed
 	}
-	for _, in := range all {
-		in.base = in.d.Base()
+	for i, in := range all {
+		if !baseless[i] {
+			in.base = in.d.Base()
+		}
 	}
 	return all, nil
+}
+
+// lostBase reports whether the map that changes are relative to leads to what is damaged. Then all blocks count
+// as changed: the next snapshot reads them from the image, and what was damaged is stored again.
+func (d *Disk) lostBase() (bool, error) {
+	base := d.Base()
+	if base.Map.IsZero() {
+		return false, nil
+	}
+	whole, err := d.store.IsWhole(base.Map)
+	if err != nil || whole {
+		return false, err
+	}
+	d.shapeMu.RLock()
+	defer d.shapeMu.RUnlock()
+	return true, d.maps.write(secChanged, d.maps.changed.Load(), 0, d.blocks, true)
 }
 
 // needed reports whether what the image has of a block is still to be read for an instant.
@@ -282,6 +308,9 @@ func (d *Disk) store1(w *store.Writer, b int64, buf, raw []byte, from source) (o
 		s, err := d.origin.slot(b)
 		if err == nil && s.State == object.Held {
 			err = w.Has(s.Chunk)
+		}
+		if errors.Is(err, store.ErrNotClosed) || errors.Is(err, ErrUnreadable) { // as the disk itself reads it
+			return object.Slot{State: object.Lost}, nil
 		}
 		return s, err
 	}

@@ -6,6 +6,7 @@ import (
 	"fmt"
 
 	"candidharbor/core/object"
+	"candidharbor/internal/store"
 )
 
 // ErrChanged is returned when a disk was written to since the snapshot before it goes back.
@@ -72,7 +73,8 @@ func (d *Disk) GoBack(ctx context.Context, to Stored) error {
 				}
 				return nil
 			})
-		if errors.Is(err, errManyDiffer) { // looking for more takes longer than reading them anew
+		if errors.Is(err, errManyDiffer) || errors.Is(err, store.ErrDamaged) || errors.Is(err, store.ErrNoObject) {
+			// Looking for more takes longer than reading them anew, or what there was cannot be compared.
 			m.here, m.zero, err = newBitmap(m.n), newBitmap(m.n), nil
 		}
 		if err != nil {

@@ -7,7 +7,8 @@ import (
 	"candidharbor/internal/store"
 )
 
-// View reads a disk as it was stored. It holds what it reads until it is closed.
+// View reads a disk as it was stored; what of it is damaged cannot be read. It holds what it reads until it is
+// closed.
 type View struct {
 	o     *origin
 	lease *store.Lease
@@ -18,7 +19,7 @@ type View struct {
 // OpenView opens a stored map.
 func OpenView(st *store.Store, m Stored, block uint32) (*View, error) {
 	lease := st.NewLease()
-	if ok, err := lease.Acquire(m.Map); err != nil || !ok {
+	if ok, err := lease.AcquireAny(m.Map); err != nil || !ok {
 		lease.Release()
 		if err == nil {
 			err = fmt.Errorf("%w: map %s", store.ErrNoObject, m.Map)
