@@ -22,6 +22,7 @@ type Disk struct {
 	Sentence     string       `json:"sentence"`
 	ChangedBytes int64        `json:"changedBytes" doc:"that the next snapshot reads"`
 	Holder       string       `json:"holder,omitempty" doc:"who may write"`
+	Suspect      *time.Time   `json:"suspect,omitempty" doc:"when a sync failed: what was written shortly before may be lost, until a person has looked"`
 	Clients      []DiskClient `json:"clients"`
 	Socket       string       `json:"socket"`
 	Address      string       `json:"address" doc:"NBD address for clients on the site's host"`

@@ -36,9 +36,6 @@ func (s *Service) addDisk(ask api.VolumeAdd) (*api.VolumeFound, error) {
 		return nil, refusal.Conflictf("volume %s is there already, or was and has snapshots: choose another name for the "+
 			"disk", old.Name)
 	}
-	if err := s.disks.CanName(ask.Name); err != nil {
-		return nil, err
-	}
 	block := uint32(disks.BlockSize)
 	if ask.BlockBytes != 0 {
 		block = uint32(ask.BlockBytes)
@@ -86,18 +83,13 @@ func (s *Service) addDisk(ask api.VolumeAdd) (*api.VolumeFound, error) {
 	if v.Path, err = s.disks.Image(ask.Image, v.Lineage); err != nil {
 		return nil, err
 	}
-	if err := s.disks.Create(v, disk.Shape{Size: size, Block: block, Imported: fill != nil}, fill); err != nil {
+	if err := s.disks.Make(s.run.Context(), v, disk.Shape{Size: size, Block: block, Imported: fill != nil},
+		fill); err != nil {
 		var errno unix.Errno
 		if errors.As(err, &errno) && refusal.ClassOf(err) == refusal.Internal {
 			err = refusal.Badf("the image %s cannot be made: %s", v.Path, datadir.Plain(err))
 		}
 		return nil, err
-	}
-	if err := s.disks.Open(v); err != nil {
-		return nil, err
-	}
-	if err := s.Catalog.PutVolume(v); err != nil {
-		return nil, errors.Join(err, s.disks.Stop(v.Name))
 	}
 	s.run.Changed("volumes")
 	view, err := s.describe(v.Name)
@@ -128,7 +120,6 @@ func (s *Service) importFrom(path string) (*os.File, error) {
 // copySparse copies a file and leaves holes where it has zeros.
 func copySparse(to, from *os.File, size int64) error {
 	buf := make([]byte, 1<<20)
-	zeros := make([]byte, 1<<20)
 	for off := int64(0); off < size; {
 		n, err := from.ReadAt(buf[:min(int64(len(buf)), size-off)], off)
 		if n == 0 {
@@ -137,7 +128,7 @@ func copySparse(to, from *os.File, size int64) error {
 			}
 			return err
 		}
-		if string(buf[:n]) != string(zeros[:n]) {
+		if !object.AllZero(buf[:n]) {
 			if _, err := to.WriteAt(buf[:n], off); err != nil {
 				return err
 			}
@@ -149,7 +140,7 @@ func copySparse(to, from *os.File, size int64) error {
 
 // removeDisk stops serving a disk. Its image stays, with what says what in it counts.
 func (s *Service) removeDisk(v *catalog.Volume) (string, error) {
-	if err := s.disks.Stop(v.Name); err != nil {
+	if err := s.disks.Stop(s.run.Context(), v.Name); err != nil {
 		return "", err
 	}
 	v.Protected = false

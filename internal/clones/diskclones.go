@@ -23,9 +23,6 @@ func (s *Service) makeDiskClone(ask api.CloneAsk, row *catalog.Snapshot, by stri
 	if v, err := s.Catalog.Volume(ask.Name); err == nil {
 		return nil, refusal.Conflictf("%s is the name of a volume: choose another for the clone", v.Name)
 	}
-	if err := s.disks.CanName(ask.Name); err != nil {
-		return nil, err
-	}
 	root, err := s.rules.RootOf(row)
 	if err != nil {
 		return nil, err
@@ -35,7 +32,7 @@ func (s *Service) makeDiskClone(ask api.CloneAsk, row *catalog.Snapshot, by stri
 	if err := s.Catalog.PutClone(c); err != nil { // from here on the snapshot stays
 		return nil, err
 	}
-	if err := s.disks.MakeClone(ask.Name, disk.Stored{Map: root.Tree(), Size: root.Top.Size}, root.Block); err != nil {
+	if err := s.disks.MakeClone(s.run.Context(), ask.Name, disk.Stored{Map: root.Tree(), Size: root.Top.Size}, root.Block); err != nil {
 		return nil, errors.Join(err, s.Catalog.RemoveClone(ask.Name))
 	}
 	return c, nil
@@ -61,7 +58,7 @@ func (s *Service) endDiskClone(c *catalog.Clone, anyway bool) error {
 	if err := s.Catalog.PutClone(c); err != nil {
 		return err
 	}
-	if err := s.disks.EndClone(c.Name, anyway); err != nil {
+	if err := s.disks.EndClone(s.run.Context(), c.Name, anyway); err != nil {
 		return err
 	}
 	return s.Catalog.RemoveClone(c.Name)

@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"candidharbor/api"
+	"candidharbor/core/object"
 	"candidharbor/internal/catalog"
 	"candidharbor/internal/site"
 	"candidharbor/internal/volume/disk"
@@ -125,10 +126,9 @@ func (h *host) format(ctx context.Context, data string, d *disk.Disk) error {
 	if err != nil {
 		return err
 	}
-	zeros := string(make([]byte, 1<<20))
 	for off := 0; off < len(raw); off += 1 << 20 {
 		part := raw[off:min(off+1<<20, len(raw))]
-		if string(part) == zeros[:len(part)] {
+		if object.AllZero(part) {
 			continue
 		}
 		if err := d.WriteAt(ctx, part, int64(off), false); err != nil {

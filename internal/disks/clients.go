@@ -162,8 +162,10 @@ func (v *served) enter(s *Service, by *client, cancel context.CancelFunc) (c *co
 		}
 	}()
 	switch {
-	case v.shut:
+	case v.closed:
 		return nil, false, fmt.Errorf("the disk %s is closed to clients: candid disk open %s opens it", v.name, v.name)
+	case v.away > 0:
+		return nil, false, fmt.Errorf("the disk %s goes back to an earlier state, or is being closed: come again", v.name)
 	case v.holder != nil && !v.holder.same(by) && v.held():
 		return nil, false, fmt.Errorf("the disk %s is open already, by %s: two that write to one disk destroy it. If that "+
 			"client does not come back: candid disk release %s", v.name, v.holder.words(), v.name)

@@ -1,11 +1,13 @@
 package disks
 
 import (
+	"context"
 	"path/filepath"
 
 	"candidharbor/api"
 	"candidharbor/internal/catalog"
 	"candidharbor/internal/refusal"
+	"candidharbor/internal/run"
 	"candidharbor/internal/volume/disk"
 )
 
@@ -16,8 +18,8 @@ func (s *Service) clone(name string, block uint32) *catalog.Volume {
 		Path: filepath.Join(s.home(lineage), "image")}
 }
 
-// CanName refuses the name of a clone under which clients know something else.
-func (s *Service) CanName(name string) error {
+// canName refuses a name under which clients know another disk.
+func (s *Service) canName(name string) error {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	if s.open[name] != nil || s.closed[name] != nil {
@@ -28,7 +30,15 @@ func (s *Service) CanName(name string) error {
 
 // MakeClone makes a disk that is as a snapshot has it, takes room for what is written, and is open to
 // clients under its name.
-func (s *Service) MakeClone(name string, of disk.Stored, block uint32) error {
+func (s *Service) MakeClone(ctx context.Context, name string, of disk.Stored, block uint32) error {
+	release, err := s.run.Hold(ctx, run.KeyDisk.Of(name))
+	if err != nil {
+		return err
+	}
+	defer release()
+	if err := s.canName(name); err != nil {
+		return err
+	}
 	v := s.clone(name, block)
 	if err := s.Create(v, disk.Shape{Size: of.Size, Block: block, Origin: of}, nil); err != nil {
 		return err
@@ -38,14 +48,18 @@ func (s *Service) MakeClone(name string, of disk.Stored, block uint32) error {
 
 // EndClone takes a clone away with what was written. With anyway clients that have it open are disconnected;
 // else it is refused while there are any.
-func (s *Service) EndClone(name string, anyway bool) error {
-	s.mu.Lock()
-	is := s.open[name]
-	s.mu.Unlock()
-	if is != nil && anyway {
-		is.disconnect()
+func (s *Service) EndClone(ctx context.Context, name string, anyway bool) error {
+	release, err := s.run.Hold(ctx, run.KeyDisk.Of(name))
+	if err != nil {
+		return err
 	}
-	if err := s.Stop(name); err != nil {
+	defer release()
+	if is, err := s.served(name); err == nil {
+		if _, err := is.shutOut(ctx, anyway); err != nil {
+			return err
+		}
+	}
+	if err := s.stop(ctx, name); err != nil {
 		return err
 	}
 	s.mu.Lock()

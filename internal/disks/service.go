@@ -14,7 +14,6 @@ import (
 	"candidharbor/internal/beneath"
 	"candidharbor/internal/catalog"
 	"candidharbor/internal/datadir"
-	"candidharbor/internal/phrase"
 	"candidharbor/internal/refusal"
 	"candidharbor/internal/run"
 	"candidharbor/internal/volume/disk"
@@ -43,7 +42,8 @@ type served struct {
 	holder  *client // nil: nobody
 	wrote   bool    // the holder has written something
 	refused int     // clients that were turned away since it holds the disk
-	shut    bool    // no client opens it
+	closed  bool    // a person has closed it to clients
+	away    int     // what else keeps clients from it at present
 }
 
 // New works in a data directory.
@@ -136,6 +136,31 @@ func (s *Service) Create(v *catalog.Volume, shape disk.Shape, fill func(image *o
 	return disk.Create(s.options(v, image), shape)
 }
 
+// Make makes a new disk, opens it and enters its volume, unless another has come by its name meanwhile.
+func (s *Service) Make(ctx context.Context, v *catalog.Volume, shape disk.Shape, fill func(image *os.File) error) error {
+	release, err := s.run.Hold(ctx, run.KeyDisk.Of(v.Name))
+	if err != nil {
+		return err
+	}
+	defer release()
+	if err := s.canName(v.Name); err != nil {
+		return err
+	}
+	if _, err := s.Catalog.Volume(v.Name); !errors.Is(err, catalog.ErrNone) {
+		return errors.Join(refusal.Conflictf("volume %s is there already: choose another name", v.Name), err)
+	}
+	if err := s.Create(v, shape, fill); err != nil {
+		return err
+	}
+	if err := s.Open(v); err != nil {
+		return err
+	}
+	if err := s.Catalog.PutVolume(v); err != nil {
+		return errors.Join(err, s.stop(ctx, v.Name), s.destroy(v))
+	}
+	return nil
+}
+
 // destroy removes a disk with its image and records.
 func (s *Service) destroy(v *catalog.Volume) error {
 	if err := disk.Destroy(disk.Dir(s.home(v.Lineage)), s.Store, owner(v.Lineage)); err != nil &&
@@ -159,7 +184,7 @@ func (s *Service) destroy(v *catalog.Volume) error {
 	return os.RemoveAll(s.home(v.Lineage))
 }
 
-// Open opens the disk of a volume.
+// Open opens the disk of a volume. The caller has it alone, or no client knows it yet.
 func (s *Service) Open(v *catalog.Volume) error {
 	d, err := s.openDisk(v)
 	s.mu.Lock()
@@ -302,30 +327,28 @@ func (s *Service) Close() error {
 
 // Stop closes the disk of a volume that is not protected any more. Its image and records stay where they are.
 // It is refused while a client is connected.
-func (s *Service) Stop(name string) error {
+func (s *Service) Stop(ctx context.Context, name string) error {
+	release, err := s.alone(ctx, name)
+	if err != nil {
+		return err
+	}
+	defer release()
+	return s.stop(ctx, name)
+}
+
+// stop is Stop for a caller that has the disk alone.
+func (s *Service) stop(ctx context.Context, name string) error {
 	s.mu.Lock()
 	is := s.open[name]
 	s.mu.Unlock()
 	if is == nil {
 		return nil
 	}
-	if err := is.shutOut(); err != nil {
+	if _, err := is.shutOut(ctx, false); err != nil {
 		return err
 	}
 	s.mu.Lock()
 	delete(s.open, name)
 	s.mu.Unlock()
 	return is.d.Close()
-}
-
-// shutOut keeps clients from opening the disk, unless one has it open.
-func (v *served) shutOut() error {
-	v.mu.Lock()
-	defer v.mu.Unlock()
-	if n := len(v.clients); n > 0 {
-		return refusal.Conflictf("%s connected to the disk %s, by %s: have it disconnected first",
-			phrase.ManyAre(n, "client"), v.name, v.someone())
-	}
-	v.shut = true
-	return nil
 }

@@ -2,6 +2,7 @@ package disks
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"sort"
 
@@ -9,6 +10,7 @@ import (
 	"candidharbor/internal/catalog"
 	"candidharbor/internal/phrase"
 	"candidharbor/internal/refusal"
+	"candidharbor/internal/run"
 	"candidharbor/internal/volume/disk"
 )
 
@@ -78,7 +80,7 @@ func (s *Service) view(v *catalog.Volume) *api.Disk {
 		out.Sentence = fmt.Sprintf("%s takes no writes, because %s. What was written since the last flush may not be on "+
 			"the disk: look at the disk under %s, then candid disk close %s --disconnect and candid disk open %s.", v.Name, err,
 			v.Path, v.Name, v.Name)
-	case is.shut:
+	case is.closed:
 		out.State, out.Sentence = api.DiskClosed, fmt.Sprintf("%s is closed to clients.", v.Name)
 	case len(is.clients) > 0:
 		out.State = api.DiskInUse
@@ -91,11 +93,21 @@ func (s *Service) view(v *catalog.Volume) *api.Disk {
 	default:
 		out.State, out.Sentence = api.DiskReady, fmt.Sprintf("%s is ready to be opened.", v.Name)
 	}
+	if at := is.d.Suspect(); !at.IsZero() && out.State != api.DiskFailed {
+		out.Suspect = &at
+		out.Sentence += fmt.Sprintf(" A sync of it failed %s: what was written shortly before may not be on it. Look at "+
+			"what is there, then say that it is right: candid disk open %s.", phrase.Stamp(at), v.Name)
+	}
 	return out
 }
 
 // Grow makes a disk larger. Clients see that when they connect anew.
 func (s *Service) Grow(ctx context.Context, name string, size int64) (*api.Disk, error) {
+	release, err := s.alone(ctx, name)
+	if err != nil {
+		return nil, err
+	}
+	defer release()
 	v, is, err := s.find(name)
 	if err != nil {
 		return nil, err
@@ -111,8 +123,26 @@ func (s *Service) Grow(ctx context.Context, name string, size int64) (*api.Disk,
 	return s.view(v), nil
 }
 
+// alone waits until nothing else is done with a disk as a whole: no snapshot is taken of it, and nobody else
+// opens or closes it.
+func (s *Service) alone(ctx context.Context, name string) (release func(), err error) {
+	volume, err := s.run.Hold(ctx, run.KeyVolume.Of(name))
+	if err != nil {
+		return nil, err
+	}
+	own, err := s.run.Hold(ctx, run.KeyDisk.Of(name))
+	if err != nil {
+		volume()
+		return nil, err
+	}
+	return func() {
+		own()
+		volume()
+	}, nil
+}
+
 func (s *Service) find(name string) (*catalog.Volume, *served, error) {
-	v, err := s.volume(name)
+	v, err := s.named(name)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -120,51 +150,75 @@ func (s *Service) find(name string) (*catalog.Volume, *served, error) {
 	return v, is, err
 }
 
+// named is the volume, or the clone, that clients know by a name.
+func (s *Service) named(name string) (*catalog.Volume, error) {
+	v, err := s.volume(name)
+	if !errors.Is(err, catalog.ErrNone) {
+		return v, err
+	}
+	if c, cerr := s.Catalog.Clone(name); cerr == nil && c.Dir == "" {
+		return s.clone(name, 0), nil
+	}
+	return nil, err
+}
+
 // CloseDisk keeps clients from opening a disk. Those that are connected are disconnected when that is asked
 // for; else it is refused.
-func (s *Service) CloseDisk(name string, disconnect bool) (*api.Disk, error) {
+func (s *Service) CloseDisk(ctx context.Context, name string, disconnect bool) (*api.Disk, error) {
 	v, is, err := s.find(name)
 	if err != nil {
 		return nil, err
 	}
-	if disconnect {
-		is.disconnect()
-	} else if err := is.shutOut(); err != nil {
+	reopen, err := is.shutOut(ctx, disconnect)
+	if err != nil {
 		return nil, err
 	}
+	is.mu.Lock()
+	is.closed = true
+	is.mu.Unlock()
+	reopen()
 	s.run.Changed("volumes", name)
 	return s.view(v), nil
 }
 
 // OpenDisk lets clients open a disk; one that failed is opened anew, and one that was removed is served again.
-func (s *Service) OpenDisk(name string) (*api.Disk, error) {
-	v, err := s.volume(name)
+// Of one that works it says that a person has looked at what a failed sync may have lost.
+func (s *Service) OpenDisk(ctx context.Context, name string) (*api.Disk, error) {
+	release, err := s.alone(ctx, name)
+	if err != nil {
+		return nil, err
+	}
+	defer release()
+	v, err := s.named(name)
 	if err != nil {
 		return nil, err
 	}
 	s.mu.Lock()
 	is := s.open[name]
 	s.mu.Unlock()
-	if is != nil && is.d.Failed() != nil {
-		if err := s.Stop(name); err != nil {
+	switch {
+	case is == nil:
+		err = s.Open(v)
+	case is.d.Failed() != nil:
+		if err := s.stop(ctx, name); err != nil {
 			return nil, err
 		}
-		is = nil
+		err = s.Open(v)
+	default:
+		err = is.d.Trust()
 	}
-	if is == nil {
-		if err := s.Open(v); err != nil {
-			return nil, refusal.Wrap(refusal.Conflict, err)
-		}
-		if is, err = s.served(name); err != nil {
-			return nil, err
-		}
+	if err != nil {
+		return nil, refusal.Wrap(refusal.Conflict, err)
+	}
+	if is, err = s.served(name); err != nil {
+		return nil, err
 	}
 	is.mu.Lock()
-	is.shut = false
+	is.closed = false
 	is.mu.Unlock()
-	if !v.Protected {
-		v.Protected = true
-		if err := s.Catalog.PutVolume(v); err != nil {
+	if row, err := s.Catalog.Volume(name); err == nil && !row.Protected {
+		row.Protected = true
+		if err := s.Catalog.PutVolume(row); err != nil {
 			return nil, err
 		}
 	}
@@ -174,46 +228,28 @@ func (s *Service) OpenDisk(name string) (*api.Disk, error) {
 
 // Release ends the hold of a client that does not come back. What it may still have connected is cut, so
 // that it writes nothing over what others write.
-func (s *Service) Release(name string) (*api.Disk, error) {
+func (s *Service) Release(ctx context.Context, name string) (*api.Disk, error) {
 	v, is, err := s.find(name)
 	if err != nil {
 		return nil, err
 	}
 	is.mu.Lock()
 	free := is.holder == nil
-	shut := is.shut
 	is.mu.Unlock()
 	if free {
 		return nil, refusal.Conflictf("nobody holds the disk %s", name)
 	}
-	is.disconnect()
-	is.mu.Lock()
-	is.shut = shut
-	is.mu.Unlock()
+	reopen, err := is.shutOut(ctx, true)
+	if err != nil {
+		return nil, err
+	}
+	reopen()
 	s.run.Changed("volumes", name)
 	return s.view(v), nil
 }
 
-// disconnect closes the disk to clients and waits until those that were connected are gone.
-func (v *served) disconnect() {
-	v.mu.Lock()
-	v.shut = true
-	var gone []<-chan struct{}
-	for c := range v.clients {
-		c.cancel()
-		gone = append(gone, c.gone)
-	}
-	v.mu.Unlock()
-	for _, g := range gone {
-		<-g
-	}
-	v.mu.Lock()
-	v.holder = nil
-	v.mu.Unlock()
-}
-
 // GoBack has a disk be as a snapshot has it, once everything that it is has been stored and no client is
-// connected.
+// connected. The caller holds the volume.
 func (s *Service) GoBack(ctx context.Context, name string, to disk.Stored) error {
 	_, is, err := s.find(name)
 	if err != nil {
@@ -222,25 +258,50 @@ func (s *Service) GoBack(ctx context.Context, name string, to disk.Stored) error
 	return is.d.GoBack(ctx, to)
 }
 
-// Shut closes a disk to clients until reopen is called.
-func (s *Service) Shut(name string, disconnect bool) (reopen func(), err error) {
+// Shut keeps clients away from a disk until reopen is called.
+func (s *Service) Shut(ctx context.Context, name string, disconnect bool) (reopen func(), err error) {
 	_, is, err := s.find(name)
 	if err != nil {
 		return nil, err
 	}
-	is.mu.Lock()
-	was := is.shut
-	is.mu.Unlock()
-	if disconnect {
-		is.disconnect()
-	} else if err := is.shutOut(); err != nil {
-		return nil, err
+	return is.shutOut(ctx, disconnect)
+}
+
+// shutOut keeps clients from opening the disk until reopen is called. Those that are connected are cut off,
+// or it is refused while there are any.
+func (v *served) shutOut(ctx context.Context, disconnect bool) (reopen func(), err error) {
+	v.mu.Lock()
+	if n := len(v.clients); n > 0 && !disconnect {
+		defer v.mu.Unlock()
+		return nil, refusal.Conflictf("%s connected to the disk %s, by %s: have it disconnected first",
+			phrase.ManyAre(n, "client"), v.name, v.someone())
 	}
-	return func() {
-		is.mu.Lock()
-		defer is.mu.Unlock()
-		is.shut = was
-	}, nil
+	v.away++
+	var gone []<-chan struct{}
+	for c := range v.clients {
+		c.cancel()
+		gone = append(gone, c.gone)
+	}
+	v.mu.Unlock()
+	reopen = func() {
+		v.mu.Lock()
+		defer v.mu.Unlock()
+		v.away--
+	}
+	for _, g := range gone {
+		select {
+		case <-g:
+		case <-ctx.Done():
+			reopen()
+			return nil, ctx.Err()
+		}
+	}
+	v.mu.Lock()
+	defer v.mu.Unlock()
+	if disconnect {
+		v.holder = nil
+	}
+	return reopen, nil
 }
 
 // Socket is where clients of this host find the disks.
@@ -252,10 +313,10 @@ func (s *Service) Sentences(add func(api.Sentence)) error {
 	for _, d := range all {
 		x := api.Sentence{Text: d.Sentence, Weight: "act", About: "disk " + d.Name, Next: "Look at it",
 			Command: "candid disk show " + d.Name, Link: "/volumes/" + d.Name}
-		switch d.State {
-		case api.DiskMissing, api.DiskFailed:
+		switch {
+		case d.State == api.DiskMissing, d.State == api.DiskFailed, d.Suspect != nil:
 			add(x)
-		case api.DiskHeld:
+		case d.State == api.DiskHeld:
 			x.Weight, x.About, x.Next, x.Command = "look", "", "If it does not come back", "candid disk release "+d.Name
 			add(x)
 		}

@@ -32,19 +32,19 @@ func (s *server) registerDisks(a huma.API) {
 		return answerAt(s.site.Recovery.CompareDisk(ctx, in.Name, in.From, in.To))
 	})
 	huma.Register(a, op("POST", "/disks/{name}/open", "openDisk", "Let clients open a disk"),
-		func(_ context.Context, in *named) (*body[api.Disk], error) {
-			return answerAt(s.site.Disks.OpenDisk(in.Name))
+		func(ctx context.Context, in *named) (*body[api.Disk], error) {
+			return answerAt(s.site.Disks.OpenDisk(ctx, in.Name))
 		})
 	huma.Register(a, op("POST", "/disks/{name}/close", "closeDisk", "Keep clients from opening a disk"),
-		func(_ context.Context, in *struct {
+		func(ctx context.Context, in *struct {
 			Name string `path:"name"`
 			Body api.DiskClose
 		}) (*body[api.Disk], error) {
-			return answerAt(s.site.Disks.CloseDisk(in.Name, in.Body.Disconnect))
+			return answerAt(s.site.Disks.CloseDisk(ctx, in.Name, in.Body.Disconnect))
 		})
 	huma.Register(a, op("POST", "/disks/{name}/release", "releaseDisk",
 		"End the hold of a client that does not come back"),
-		func(_ context.Context, in *named) (*body[api.Disk], error) {
-			return answerAt(s.site.Disks.Release(in.Name))
+		func(ctx context.Context, in *named) (*body[api.Disk], error) {
+			return answerAt(s.site.Disks.Release(ctx, in.Name))
 		})
 }

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"sync/atomic"
 	"time"
 
 	"candidharbor/api"
@@ -67,7 +68,7 @@ func (e *Viewer) restoreDisk(ask api.RestoreAsk, undoes int64, by string) (api.R
 }
 
 // planDisk tells what a restore of a disk would do.
-func (e *Viewer) planDisk(ask api.RestoreAsk) (*api.RestoreResult, error) {
+func (e *Viewer) planDisk(ctx context.Context, ask api.RestoreAsk) (*api.RestoreResult, error) {
 	o := &diskRestore{s: e.s, ask: ask}
 	if err := o.check(e); err != nil {
 		return nil, err
@@ -83,7 +84,7 @@ func (e *Viewer) planDisk(ask api.RestoreAsk) (*api.RestoreResult, error) {
 	if err != nil {
 		return nil, err
 	}
-	n, err := differing(e.s, d, o.root)
+	n, err := differing(ctx, e.s, d, o.root)
 	if err != nil {
 		return nil, err
 	}
@@ -99,7 +100,7 @@ func (e *Viewer) planDisk(ask api.RestoreAsk) (*api.RestoreResult, error) {
 }
 
 // differing counts the blocks in which a snapshot differs from the last one that a disk is relative to.
-func differing(s *Service, d *disk.Disk, to *object.Root) (n int64, err error) {
+func differing(ctx context.Context, s *Service, d *disk.Disk, to *object.Root) (n int64, err error) {
 	base := d.Base()
 	top := object.MapTop{}
 	if !base.Map.IsZero() {
@@ -107,7 +108,7 @@ func differing(s *Service, d *disk.Disk, to *object.Root) (n int64, err error) {
 	}
 	err = object.DiffMaps(s.Store.Get, top, to.Map(), func(int64, object.Slot, object.Slot) error {
 		n++
-		return nil
+		return ctx.Err()
 	})
 	return n, err
 }
@@ -202,8 +203,8 @@ func (o *diskRestore) result() *api.RestoreResult {
 // write writes the bytes into a new file, with holes where there are zeros.
 func (o *diskRestore) write(ctx context.Context) (any, string, error) {
 	size := o.root.Top.Size
-	var done int64
-	o.j.Begin(func() api.Progress { return api.Progress{DoneBytes: done, TotalBytes: size} })
+	var done atomic.Int64
+	o.j.Begin(func() api.Progress { return api.Progress{DoneBytes: done.Load(), TotalBytes: size} })
 	dir, err := beneath.MakeAll(o.under, filepath.Dir(o.target), 0o755)
 	if err != nil {
 		return nil, "", err
@@ -229,7 +230,7 @@ func (o *diskRestore) write(ctx context.Context) (any, string, error) {
 		phrase.Ago(time.Since(o.begun)), visible.Word(o.target)), unix.Fsync(dir)
 }
 
-func (o *diskRestore) copy(ctx context.Context, f *os.File, done *int64) error {
+func (o *diskRestore) copy(ctx context.Context, f *os.File, done *atomic.Int64) error {
 	size := o.root.Top.Size
 	if err := f.Truncate(size); err != nil {
 		return err
@@ -254,10 +255,10 @@ func (o *diskRestore) copy(ctx context.Context, f *os.File, done *int64) error {
 					return err
 				}
 				off += int64(len(p))
-				*done = off
+				done.Store(off)
 			}
 			off = end
-			*done = off
+			done.Store(off)
 		}
 	}
 	return nil
@@ -273,7 +274,7 @@ func (o *diskRestore) inPlace(ctx context.Context) (any, string, error) {
 	}
 	defer release()
 	o.j.Begin(nil)
-	reopen, err := s.disks.Shut(o.v.Name, o.ask.Disconnect)
+	reopen, err := s.disks.Shut(ctx, o.v.Name, o.ask.Disconnect)
 	if err != nil {
 		return nil, "", err
 	}

@@ -81,7 +81,7 @@ func (s *Service) PlanRestore(ctx context.Context, ask api.RestoreAsk) (*api.Res
 func (e *Viewer) PlanRestore(ctx context.Context, ask api.RestoreAsk) (*api.RestoreResult, error) {
 	s := e.s
 	if e.isDisk(ask.Volume) {
-		return e.planDisk(ask)
+		return e.planDisk(ctx, ask)
 	}
 	ask.DryRun = true
 	r, err := e.PrepareRestore(ctx, ask)

@@ -30,28 +30,22 @@ func (e *Viewer) Undo(run int64, by string) (api.Run, error) {
 	if row, err := e.s.Catalog.Run(run); err == nil && row.Kind == groupRestoreKind && e.who == nil {
 		return e.s.undoGroup(row, by)
 	}
-	r, err := e.prepareUndo(run)
-	if back := (*diskUndo)(nil); errors.As(err, &back) {
-		return e.restoreDisk(api.RestoreAsk{Volume: back.volume, At: back.safety, InPlace: true}, back.run, by)
+	o := &undo{e: e, run: run}
+	if err := o.judge(); err != nil {
+		return api.Run{}, err
 	}
+	if e.isDisk(o.res.Volume) {
+		return e.restoreDisk(api.RestoreAsk{Volume: o.res.Volume, At: o.res.Safety, InPlace: true}, o.run, by)
+	}
+	r, err := o.prepare()
 	if err != nil {
 		return api.Run{}, err
 	}
 	return e.s.startRestore(r, by)
 }
 
-// diskUndo is the error of an undo that is of a disk, which goes back by itself.
-type diskUndo struct {
-	volume, safety string
-	run            int64
-}
-
-func (d *diskUndo) Error() string {
-	return FilesOf(&catalog.Volume{Name: d.volume, Kind: catalog.KindBlock}).Error()
-}
-
 // undo is the taking back of a restore while it is prepared. Its steps stand below in the order in which
-// they happen: find, follow, check, files, target, compare. What it makes ready is a restore.
+// they happen: find, follow, check, target, compare. What it makes ready is a restore; a disk goes back by itself.
 type undo struct {
 	e     *Viewer
 	run   int64
@@ -63,7 +57,25 @@ type undo struct {
 // prepareUndo checks whether a restore can be taken back, and changes nothing.
 func (e *Viewer) prepareUndo(run int64) (*restoring, error) {
 	o := &undo{e: e, run: run}
-	for _, step := range []func() error{o.find, o.follow, o.check, o.files, o.target, o.compare} {
+	if err := o.judge(); err != nil {
+		return nil, err
+	}
+	return o.prepare()
+}
+
+// judge finds out whether the run can be taken back.
+func (o *undo) judge() error {
+	for _, step := range []func() error{o.find, o.follow, o.check} {
+		if err := step(); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// prepare makes a restore of files ready that takes it back.
+func (o *undo) prepare() (*restoring, error) {
+	for _, step := range []func() error{o.target, o.compare} {
 		if err := step(); err != nil {
 			return nil, err
 		}
@@ -118,14 +130,6 @@ func (o *undo) check() error {
 	if _, err := o.e.s.Catalog.Snapshot(res.Safety); err != nil {
 		return refusal.Missingf("the safety snapshot %s of run %d is gone: it was kept for as long as the rules "+
 			"said. candid snapshot list %s shows what there is", res.Safety[:12], o.run, res.Volume)
-	}
-	return nil
-}
-
-// files hands an undo over that is of a disk.
-func (o *undo) files() error {
-	if o.e.isDisk(o.res.Volume) {
-		return &diskUndo{o.res.Volume, o.res.Safety, o.run}
 	}
 	return nil
 }

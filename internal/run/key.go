@@ -18,6 +18,7 @@ const (
 	KeyLineage                     // taking in snapshots of a history
 	KeyRelief                      // making room
 	KeyPrune                       // deciding on snapshots and changing what becomes of them
+	KeyDisk                        // making, opening and closing a disk
 	KeyVerify
 	KeySweep
 	KeyCopy    // of the catalogue

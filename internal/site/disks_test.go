@@ -2,10 +2,13 @@ package site
 
 import (
 	"bytes"
+	"context"
 	"fmt"
 	"math/rand/v2"
+	"net"
 	"os"
 	"path/filepath"
+	"sync"
 	"testing"
 	"time"
 
@@ -247,7 +250,7 @@ func TestBadDisks(t *testing.T) {
 	require.Equal(t, append(bytes.Repeat([]byte("x"), 1000), make([]byte, 24)...), w.diskBytes(s, "x"))
 	_, err = s.Disks.Grow(w.ctx, "x", 512)
 	require.ErrorContains(t, err, "grows only")
-	_, err = s.Disks.Release("x")
+	_, err = s.Disks.Release(w.ctx, "x")
 	require.ErrorContains(t, err, "nobody holds")
 	for _, call := range []func() error{
 		func() error { _, err := s.Recovery.Browse("x", "latest", "", ""); return err },
@@ -273,7 +276,7 @@ func TestBadDisks(t *testing.T) {
 	run := must(s.Capture.TakeSnapshot("x", api.SnapshotTake{}, "test"))
 	require.Equal(t, api.RunFailed, must(s.Run.Wait(w.ctx, run.ID)).State)
 	require.NoError(t, os.Rename(filepath.Join(w.dir, "away.img"), filepath.Join(w.dir, "x.img")))
-	require.Equal(t, api.DiskReady, must(s.Disks.OpenDisk("x")).State)
+	require.Equal(t, api.DiskReady, must(s.Disks.OpenDisk(w.ctx, "x")).State)
 	w.done(s)(s.Capture.TakeSnapshot("x", api.SnapshotTake{}, "test"))
 	said, err = s.Capture.RemoveVolume("x")
 	require.NoError(t, err)
@@ -284,7 +287,7 @@ func TestBadDisks(t *testing.T) {
 	require.Empty(t, must(s.Disks.Disks()))
 	_, err = s.Capture.AddVolume(api.VolumeAdd{Name: "x", SizeBytes: 4096})
 	require.ErrorContains(t, err, "candid disk open x")
-	require.Equal(t, api.DiskReady, must(s.Disks.OpenDisk("x")).State)
+	require.Equal(t, api.DiskReady, must(s.Disks.OpenDisk(w.ctx, "x")).State)
 	require.True(t, must(s.Catalog.Volume("x")).Protected)
 	require.Equal(t, "x", string(w.diskBytes(s, "x")[:1]))
 }
@@ -389,4 +392,86 @@ func TestDiskHealsItsSnapshots(t *testing.T) {
 	} else {
 		require.NoFileExists(t, filepath.Join(w.dir, "f"))
 	}
+}
+
+// Whoever opens, closes, grows, takes, restores and discards at once: a disk is open once, and nothing that was
+// stored is another than it was.
+func TestDisksSideBySide(t *testing.T) {
+	w := newWorld(t)
+	s := w.open("here")
+	w.disk(s, "db")
+	socket := filepath.Join(t.TempDir(), "s")
+	l := must(net.Listen("unix", socket))
+	ctx, end := context.WithCancel(t.Context())
+	var all sync.WaitGroup
+	all.Go(func() { _ = s.Disks.Serve(ctx, l) })
+	r := rand.New(rand.NewPCG(31, 2))
+	holds := make([]byte, diskSize)
+	w.scribble(s, "db", holds, r)
+	w.done(s)(s.Capture.TakeSnapshot("db", api.SnapshotTake{}, "test"))
+	first := w.rows(s, "db")[0].ID
+	acts := []func(r *rand.Rand){
+		func(*rand.Rand) { _, _ = s.Disks.OpenDisk(w.ctx, "db") },
+		func(r *rand.Rand) { _, _ = s.Disks.CloseDisk(w.ctx, "db", r.IntN(2) == 0) },
+		func(*rand.Rand) { _, _ = s.Disks.Release(w.ctx, "db") },
+		func(*rand.Rand) { _, _ = s.Capture.RemoveVolume("db") },
+		func(r *rand.Rand) { _, _ = s.Disks.Grow(w.ctx, "db", diskSize+512*int64(r.IntN(99))) },
+		func(*rand.Rand) {
+			if run, err := s.Capture.TakeSnapshot("db", api.SnapshotTake{}, "test"); err == nil {
+				_, _ = s.Run.Wait(w.ctx, run.ID)
+			}
+		},
+		func(r *rand.Rand) {
+			run, err := s.Recovery.Restore(w.ctx, api.RestoreAsk{Volume: "db", At: first, InPlace: true,
+				Disconnect: r.IntN(2) == 0}, "test")
+			if err == nil {
+				_, _ = s.Run.Wait(w.ctx, run.ID)
+			}
+		},
+		func(r *rand.Rand) {
+			_, _ = s.Clones.MakeClone(api.CloneAsk{Name: fmt.Sprint("c", r.IntN(2)), Volume: "db", At: first}, "test")
+		},
+		func(r *rand.Rand) { _, _ = s.Clones.DiscardClone(fmt.Sprint("c", r.IntN(2)), r.IntN(2) == 0) },
+		func(r *rand.Rand) {
+			_, _ = s.Capture.AddVolume(api.VolumeAdd{Name: fmt.Sprint("c", r.IntN(3)), SizeBytes: 4096})
+		},
+		func(*rand.Rand) { _, _ = s.Recovery.CompareDisk(w.ctx, "db", first, "now") },
+		func(*rand.Rand) { _, _ = s.Overview.Status() },
+		func(r *rand.Rand) {
+			c, err := net.Dial("unix", socket)
+			if err != nil {
+				return
+			}
+			defer c.Close()
+			_ = c.SetDeadline(time.Now().Add(time.Second))
+			_, _ = c.Write(append([]byte("\x00\x00\x00\x03IHAVEOPT\x00\x00\x00\x01\x00\x00\x00\x02db"),
+				"\x25\x60\x95\x13\x00\x00\x00\x01\x00\x00\x00\x00\x00\x00\x00\x01\x00\x00\x00\x00\x00\x00\x00\x00"+
+					"\x00\x00\x00\x04abcd"...))
+			_, _ = c.Read(make([]byte, 100+r.IntN(50)))
+		},
+	}
+	var others sync.WaitGroup
+	for i := range 8 {
+		others.Go(func() {
+			r := rand.New(rand.NewPCG(77, uint64(i)))
+			for range 40 {
+				acts[r.IntN(len(acts))](r)
+			}
+		})
+	}
+	others.Wait()
+	_, err := s.Disks.OpenDisk(w.ctx, "db")
+	require.NoError(t, err)
+	w.done(s)(s.Capture.TakeSnapshot("db", api.SnapshotTake{}, "test"))
+	require.True(t, bytes.Equal(holds, w.imageOf(s, "db", first)))
+	require.True(t, bytes.Equal(w.diskBytes(s, "db"), w.imageOf(s, "db", "latest")))
+	end()
+	all.Wait()
+	require.NoError(t, s.Close())
+	s = w.open("here")
+	require.True(t, bytes.Equal(holds, w.imageOf(s, "db", first)))
+	for _, d := range must(s.Disks.Disks()) {
+		require.Equal(t, api.DiskReady, d.State, d.Sentence)
+	}
+	require.Equal(t, "done", w.done(s)(s.Upkeep.Verify("test")).State)
 }

@@ -64,6 +64,19 @@ func (l *Lease) AcquireAny(id object.ID) (bool, error) {
 	return ok, err
 }
 
+// HoldsAll reports whether the lease holds objects, all of them.
+func (l *Lease) HoldsAll(ids ...object.ID) bool {
+	l.s.mu.RLock()
+	defer l.s.mu.RUnlock()
+	for _, id := range ids {
+		loc, ok, err := l.s.lookup(&id)
+		if err != nil || !ok || !l.holds(loc.ordinal) {
+			return false
+		}
+	}
+	return true
+}
+
 // IsWhole reports whether an object is here, and nothing of what it leads to is known to be damaged.
 func (s *Store) IsWhole(id object.ID) (bool, error) {
 	s.mu.RLock()

@@ -200,18 +200,21 @@ func (d *Disk) open() (err error) {
 }
 
 // openPins holds what base and origin name, and lets go what earlier ones named. A disk is opened also when
-// the store has lost that: then all of it counts as changed, and blocks of a lost origin cannot be read.
+// the store has lost that: without its base all of it counts as changed, and blocks of a lost origin cannot
+// be read.
 func (d *Disk) openPins() error {
 	old := d.store.Pins(d.opt.Owner)
+	if len(old) == 1 && old[0].HoldsAll(d.needs(d.state)...) { // as nearly always
+		return nil
+	}
 	_, err := d.pin(d.state)
 	if errors.Is(err, store.ErrNoObject) {
-		var ids []object.ID
-		if _, lost := d.store.Pin(d.opt.Owner, d.state.Origin.Map); lost == nil {
-			ids = append(ids, d.state.Origin.Map)
-		}
 		d.state.Base = Stored{}
-		if err = d.maps.write(secChanged, d.maps.changed.Load(), 0, d.blocks, true); err == nil {
-			_, err = d.store.Pin(d.opt.Owner, ids...)
+		if err := d.maps.write(secChanged, d.maps.changed.Load(), 0, d.blocks, true); err != nil {
+			return err
+		}
+		if _, err = d.pin(d.state); errors.Is(err, store.ErrNoObject) {
+			return nil // the earlier pins stay: it may be found again
 		}
 	}
 	if err != nil {
@@ -223,15 +226,19 @@ func (d *Disk) openPins() error {
 	return nil
 }
 
-// pin holds what a state names, durably.
-func (d *Disk) pin(st state) (*store.Lease, error) {
-	var ids []object.ID
+// needs are the maps that a state names.
+func (d *Disk) needs(st state) (ids []object.ID) {
 	for _, m := range []Stored{st.Base, st.Origin} {
 		if !m.Map.IsZero() {
 			ids = append(ids, m.Map)
 		}
 	}
-	return d.store.Pin(d.opt.Owner, ids...)
+	return ids
+}
+
+// pin holds what a state names, durably.
+func (d *Disk) pin(st state) (*store.Lease, error) {
+	return d.store.Pin(d.opt.Owner, d.needs(st)...)
 }
 
 // setState replaces the state record. What the new one names is held before, and what the old one named
@@ -333,6 +340,26 @@ func (d *Disk) fail(err error) error {
 		}
 	}
 	return err
+}
+
+// Suspect is when a sync failed, after which a person has not said yet that what is there is right; zero:
+// none did.
+func (d *Disk) Suspect() time.Time {
+	d.stateMu.Lock()
+	defer d.stateMu.Unlock()
+	return d.state.SuspectAt
+}
+
+// Trust says that what is on the disk is right although a sync failed.
+func (d *Disk) Trust() error {
+	d.stateMu.Lock()
+	defer d.stateMu.Unlock()
+	if d.state.SuspectAt.IsZero() {
+		return nil
+	}
+	st := d.state
+	st.SuspectAt = time.Time{}
+	return d.setState(st)
 }
 
 // Close flushes the disk and closes its files. Requests must be over. An instant that is being stored is

@@ -208,7 +208,7 @@ func (m *model) check() {
 	extents, err := m.d.Extents(off, n)
 	m.ok(err)
 	for _, e := range extents {
-		if e.Zero && !allZero(m.bytes[off:off+e.Length]) {
+		if e.Zero && !object.AllZero(m.bytes[off:off+e.Length]) {
 			m.stop("%d+%d is told to be zeros", off, e.Length)
 		}
 		off, n = off+e.Length, n-e.Length

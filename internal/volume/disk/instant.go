@@ -314,26 +314,11 @@ func (d *Disk) store1(w *store.Writer, b int64, buf, raw []byte, from source) (o
 		}
 		return s, err
 	}
-	if raw == nil || allZero(raw) {
+	if raw == nil || object.AllZero(raw) {
 		return object.Slot{}, nil
 	}
 	id, err := w.PutChunk(buf[:object.Headroom+len(raw)])
 	return object.Slot{State: object.Held, Chunk: id}, err
-}
-
-func allZero(p []byte) bool {
-	for len(p) >= 8 {
-		if p[0]|p[1]|p[2]|p[3]|p[4]|p[5]|p[6]|p[7] != 0 {
-			return false
-		}
-		p = p[8:]
-	}
-	for _, c := range p {
-		if c != 0 {
-			return false
-		}
-	}
-	return true
 }
 
 // frozenNow is the map of blocks that belong to the instant.

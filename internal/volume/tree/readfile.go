@@ -1,7 +1,6 @@
 package tree
 
 import (
-	"encoding/binary"
 	"errors"
 	"io"
 	"sync"
@@ -185,7 +184,7 @@ func (r *contentReader) run() (object.ID, int64, bool, error) {
 // that hashing and packing overlap with reading.
 func (r *contentReader) chunk(start, n int, only bool) error {
 	data := r.buf[object.Headroom+start : object.Headroom+start+n]
-	if allZero(data) {
+	if object.AllZero(data) {
 		if err := r.drain(0); err != nil {
 			return err
 		}
@@ -248,21 +247,6 @@ func (r *contentReader) hole(pos, largest int64) int64 {
 		return 0
 	}
 	return (next - pos) / largest * largest
-}
-
-func allZero(b []byte) bool {
-	for len(b) >= 8 {
-		if binary.NativeEndian.Uint64(b) != 0 {
-			return false
-		}
-		b = b[8:]
-	}
-	for _, c := range b {
-		if c != 0 {
-			return false
-		}
-	}
-	return true
 }
 
 // Survey is what adding a volume finds out.

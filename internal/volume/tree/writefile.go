@@ -240,7 +240,7 @@ func writeAt(fd int, data []byte, off int64, sparse bool, holes *bool) error {
 	begin := 0
 	for i := 0; i < len(data); {
 		n := min(block-int((off+int64(i))%block), len(data)-i)
-		if n == block && allZero(data[i:i+n]) {
+		if n == block && object.AllZero(data[i:i+n]) {
 			if err := write(data[begin:i], off+int64(begin)); err != nil {
 				return err
 			}
