@@ -32,7 +32,8 @@ func (s *Service) makeDiskClone(ask api.CloneAsk, row *catalog.Snapshot, by stri
 	if err := s.Catalog.PutClone(c); err != nil { // from here on the snapshot stays
 		return nil, err
 	}
-	if err := s.disks.MakeClone(s.run.Context(), ask.Name, disk.Stored{Map: root.Tree(), Size: root.Top.Size}, root.Block); err != nil {
+	origin := disk.Stored{Map: root.Tree(), Size: root.Top.Size}
+	if err := s.disks.MakeClone(s.run.Context(), ask.Name, origin, root.Block); err != nil {
 		return nil, errors.Join(err, s.Catalog.RemoveClone(ask.Name))
 	}
 	return c, nil

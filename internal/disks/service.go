@@ -137,7 +137,9 @@ func (s *Service) Create(v *catalog.Volume, shape disk.Shape, fill func(image *o
 }
 
 // Make makes a new disk, opens it and enters its volume, unless another has come by its name meanwhile.
-func (s *Service) Make(ctx context.Context, v *catalog.Volume, shape disk.Shape, fill func(image *os.File) error) error {
+func (s *Service) Make(
+	ctx context.Context, v *catalog.Volume, shape disk.Shape, fill func(image *os.File) error,
+) error {
 	release, err := s.run.Hold(ctx, run.KeyDisk.Of(v.Name))
 	if err != nil {
 		return err

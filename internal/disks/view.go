@@ -4,6 +4,8 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
+	"slices"
 	"sort"
 
 	"candidharbor/api"
@@ -307,19 +309,35 @@ func (v *served) shutOut(ctx context.Context, disconnect bool) (reopen func(), e
 // Socket is where clients of this host find the disks.
 func (s *Service) Socket() string { return s.Path + "/nbd.sock" }
 
-// Sentences tell of disks that need a hand.
+// Sentences tell of disks and clones that need a hand.
 func (s *Service) Sentences(add func(api.Sentence)) error {
-	all, err := s.Disks()
-	for _, d := range all {
-		x := api.Sentence{Text: d.Sentence, Weight: "act", About: "disk " + d.Name, Next: "Look at it",
-			Command: "candid disk show " + d.Name, Link: "/volumes/" + d.Name}
+	s.mu.Lock()
+	names := slices.Sorted(maps.Keys(s.closed))
+	s.mu.Unlock()
+	for _, v := range s.all() {
+		names = append(names, v.name)
+	}
+	for _, name := range names {
+		v, err := s.named(name)
+		if errors.Is(err, catalog.ErrNone) {
+			continue // it is being made, or discarded
+		}
+		if err != nil {
+			return err
+		}
+		d := s.view(v)
+		x := api.Sentence{Text: d.Sentence, Weight: "act", About: "disk " + name, Next: "Look at it",
+			Command: "candid disk show " + name, Link: "/volumes/" + name}
+		if v.Lineage == s.clone(name, 0).Lineage {
+			x.Command, x.Link = "candid clone show "+name, "/recovery"
+		}
 		switch {
 		case d.State == api.DiskMissing, d.State == api.DiskFailed, d.Suspect != nil:
 			add(x)
 		case d.State == api.DiskHeld:
-			x.Weight, x.About, x.Next, x.Command = "look", "", "If it does not come back", "candid disk release "+d.Name
+			x.Weight, x.About, x.Next, x.Command = "look", "", "If it does not come back", "candid disk release "+name
 			add(x)
 		}
 	}
-	return err
+	return nil
 }

@@ -151,7 +151,11 @@ func (t *transmission) largeWrite(ctx context.Context, r request) error {
 		_, err := io.ReadFull(t.conn, data[n:])
 		return data, err
 	}, func(data []byte) {
-		t.send(t.finish(nil, r, t.wait(ctx, r, data), nil))
+		code := t.refused(r) // only now: the bytes had to be read all the same
+		if code == 0 {
+			code = t.wait(ctx, r, data)
+		}
+		t.send(t.finish(nil, r, code, nil))
 		giveBack(data)
 	})
 }
@@ -293,9 +297,6 @@ func (t *transmission) refused(r request) uint32 {
 // wait does a request that may wait.
 func (t *transmission) wait(ctx context.Context, r request, data []byte) uint32 {
 	off, n, fua := int64(r.off), int64(r.n), r.flags&cmdFlagFUA != 0
-	if code := t.refused(r); code != 0 {
-		return code
-	}
 	var err error
 	switch r.kind {
 	case cmdWrite:
@@ -368,8 +369,11 @@ func (t *transmission) finish(b []byte, r request, code uint32, why error) []byt
 // status tells what a stretch holds.
 func (t *transmission) status(r request) []byte {
 	extents, err := t.export.Extents(int64(r.off), int64(r.n))
-	if err != nil || len(extents) == 0 {
-		return t.finish(nil, r, max(EIO, t.errno(err)), err)
+	if err == nil && len(extents) == 0 {
+		return t.finish(nil, r, EIO, nil)
+	}
+	if err != nil {
+		return t.finish(nil, r, t.errno(err), err)
 	}
 	if r.flags&cmdFlagReqOne != 0 {
 		extents = extents[:1]

@@ -2148,6 +2148,11 @@ export interface components {
             socket: string;
             /** @enum {string} */
             state: "ready" | "in use" | "held" | "closed" | "failed" | "missing";
+            /**
+             * Format: date-time
+             * @description when a sync failed: what was written shortly before may be lost, until a person has looked
+             */
+            suspect?: string;
         };
         DiskClient: {
             /** Format: int64 */

@@ -57,6 +57,11 @@ export function DiskPanel({ volume, at, served }: { volume: string; at: string; 
             <button className="press" onClick={() => setBack(true)}>
               Go back to {at === "latest" ? "its newest snapshot" : stamp(at, true)} …
             </button>
+            {d.suspect && d.state !== "failed" && (
+              <button className="quiet" onClick={() => act.mutate("open")}>
+                What is there is right
+              </button>
+            )}
             {d.state === "held" && (
               <button className="quiet" onClick={() => act.mutate("release")}>
                 End the hold

@@ -512,6 +512,11 @@ func TestFailedSync(t *testing.T) {
 	m.change()
 	require.NoError(t, m.d.Flush(t.Context()))
 	m.check()
+	require.Equal(t, m.now, m.d.Suspect(), "it is told after a start too")
+	require.NoError(t, m.d.Trust())
+	require.NoError(t, m.d.Close())
+	m.open()
+	require.Zero(t, m.d.Suspect())
 }
 
 // Whatever stands in the records of a disk, it is opened or refused, and what it shows is as long as it says.
