@@ -35,8 +35,8 @@ type Volume struct {
 	Snapshots     int               `json:"snapshots"`
 	InGrace       int               `json:"inGrace"`
 	Standby       *Standby          `json:"standby,omitempty" doc:"where the copy lies ready for use"`
-	Doubt         string            `json:"doubt,omitempty" doc:"why nothing is taken of it until a person confirms it; told of a single volume"`
-	OutOfTurn     int               `json:"outOfTurn,omitempty" doc:"snapshots that arrived out of turn and stand for nothing until they are admitted"`
+	Doubt         string            `json:"doubt,omitempty"`
+	OutOfTurn     int               `json:"outOfTurn,omitempty"`
 	Newest        *time.Time        `json:"newest,omitempty" doc:"up to when the newest state here is known"`
 	NextDue       *time.Time        `json:"nextDue,omitempty"`
 	Places        []PlaceState      `json:"places"`
@@ -44,7 +44,7 @@ type Volume struct {
 	LastBytes     int64             `json:"lastBytes"`
 	RulesProposed string            `json:"rulesProposed,omitempty"`
 	Group         string            `json:"group,omitempty" doc:"the group that it is snapshotted with"`
-	Following     string            `json:"following,omitempty" doc:"how the last snapshot found what changed: by the change journal, or by looking at everything and why"`
+	Following     string            `json:"following,omitempty"`
 	Offered       []string          `json:"offered,omitempty" doc:"where rules that wait to be accepted would keep less"`
 }
 
@@ -56,7 +56,7 @@ type PlaceState struct {
 	LagSeconds       int64      `json:"lagSeconds" doc:"age of the newest state there"`
 	ObjectiveSeconds int64      `json:"objectiveSeconds,omitempty"`
 	Backlog          int        `json:"backlog" doc:"snapshots still missing there"`
-	Told             *time.Time `json:"told,omitempty" doc:"when the place, which takes snapshots for itself, last said so"`
+	Told             *time.Time `json:"told,omitempty"`
 }
 
 // VolumeAdd asks to protect a directory, or to make a disk.
@@ -66,9 +66,9 @@ type VolumeAdd struct {
 	Labels   map[string]string `json:"labels,omitempty"`
 	Excludes []string          `json:"excludes,omitempty"`
 
-	SizeBytes  int64  `json:"sizeBytes,omitempty" doc:"of a disk: a multiple of 512; that of the imported file when not given"`
-	BlockBytes int64  `json:"blockBytes,omitempty" doc:"of a disk: what a snapshot stores of a change at least, a power of two from 4096 to 1 MiB; 65536 when not given"`
-	Image      string `json:"image,omitempty" doc:"of a disk: the file that is to hold its bytes, below a root; with the site's own data when not given"`
+	SizeBytes  int64  `json:"sizeBytes,omitempty"`
+	BlockBytes int64  `json:"blockBytes,omitempty"`
+	Image      string `json:"image,omitempty"`
 	Import     string `json:"import,omitempty" doc:"of a disk: a file below a root whose bytes it begins with"`
 }
 
@@ -127,7 +127,7 @@ type Snapshot struct {
 	OutOfTurn    string            `json:"outOfTurn,omitempty" doc:"why it stands for nothing here until it is admitted"`
 	Referenced   int64             `json:"referenced,omitempty" doc:"stored bytes it needs"`
 	Unique       int64             `json:"unique,omitempty" doc:"stored bytes that would come back if only it went"`
-	Part         string            `json:"part,omitempty" doc:"which part of the volume it is, of a copy that a route chose"`
+	Part         string            `json:"part,omitempty"`
 	FarPlaces    []string          `json:"farPlaces,omitempty"`
 }
 
@@ -223,12 +223,12 @@ type RestoreAsk struct {
 	At         string   `json:"at,omitempty" doc:"a moment (RFC 3339), latest, or a snapshot's id"`
 	To         string   `json:"to,omitempty" doc:"directory on the site's host"`
 	InPlace    bool     `json:"inPlace,omitempty"`
-	Into       string   `json:"into,omitempty" doc:"another volume of this site, at the same paths; a safety snapshot of it is taken first"`
+	Into       string   `json:"into,omitempty"`
 	OnConflict string   `json:"onConflict,omitempty" enum:"skip,replace,older,keep-both"`
 	DryRun     bool     `json:"dryRun,omitempty"`
-	Disconnect bool     `json:"disconnect,omitempty" doc:"of a disk in place: disconnect the clients that have it open; they lose what they did not flush, and must open it anew"`
-	Found      string   `json:"found,omitempty" doc:"instead of a snapshot: the name of a point-in-time directory that others left"`
-	From       string   `json:"from,omitempty" doc:"the site whose snapshot to use; when not given this site, and if it has none for the moment, the others in the order set"`
+	Disconnect bool     `json:"disconnect,omitempty"`
+	Found      string   `json:"found,omitempty"`
+	From       string   `json:"from,omitempty"`
 }
 
 // RestoreResult is what a restore did, or with dryRun would do.
@@ -261,7 +261,7 @@ type RestoreResult struct {
 	From        string   `json:"from,omitempty" doc:"the other site that had the snapshot"`
 	FetchBytes  int64    `json:"fetchBytes,omitempty" doc:"that came from there; with dryRun, at most, before compression"`
 	GoesOnWith  int64    `json:"goesOnWith,omitempty" doc:"the run that the service's end cut short"`
-	GoneOnBy    int64    `json:"goneOnBy,omitempty" doc:"the run that went on with this one, which the service's end cut short"`
+	GoneOnBy    int64    `json:"goneOnBy,omitempty"`
 }
 
 // Act is one thing that a restore does.

@@ -22,7 +22,7 @@ type Disk struct {
 	Sentence     string       `json:"sentence"`
 	ChangedBytes int64        `json:"changedBytes" doc:"that the next snapshot reads"`
 	Holder       string       `json:"holder,omitempty" doc:"who may write"`
-	Suspect      *time.Time   `json:"suspect,omitempty" doc:"when a sync failed: what was written shortly before may be lost, until a person has looked"`
+	Suspect      *time.Time   `json:"suspect,omitempty"`
 	Clients      []DiskClient `json:"clients"`
 	Socket       string       `json:"socket"`
 	Address      string       `json:"address" doc:"NBD address for clients on the site's host"`
@@ -55,7 +55,7 @@ type DiskComparison struct {
 	To           ComparedSide `json:"to"`
 	SizeBytes    int64        `json:"sizeBytes" doc:"of the larger one"`
 	BlockBytes   int64        `json:"blockBytes" doc:"in steps of which is compared"`
-	DiffersBytes int64        `json:"differsBytes" doc:"in blocks that differ; to now, in blocks that were written since and may"`
+	DiffersBytes int64        `json:"differsBytes"`
 	Ranges       []DiskRange  `json:"ranges" doc:"where, in order; of very many the first ten thousand"`
 	Cut          bool         `json:"cut,omitempty" doc:"there are more ranges"`
 	Along        []int64      `json:"along" doc:"bytes that differ in each of 64 equal parts of the disk"`

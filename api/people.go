@@ -23,7 +23,7 @@ type PersonAdd struct {
 	Name     string   `json:"name"`
 	Role     string   `json:"role" enum:"administrator,operator,auditor,file owner"`
 	Password string   `json:"password" doc:"10 to 200 bytes"`
-	UID      *uint32  `json:"uid,omitempty" doc:"of a file owner; when not given, the user of that name on the site's host"`
+	UID      *uint32  `json:"uid,omitempty"`
 	GIDs     []uint32 `json:"gids,omitempty"`
 }
 

@@ -4,7 +4,7 @@ import "time"
 
 // FindAsk says what to find in all snapshots of a volume.
 type FindAsk struct {
-	Pattern string    `query:"pattern" required:"true" doc:"a part of a name; or with * ? [a-z] a whole name, with slashes the last parts of a path; upper and lower case are alike"`
+	Pattern string    `query:"pattern" required:"true"`
 	Since   time.Time `query:"since" doc:"there in a snapshot taken then or later"`
 	Until   time.Time `query:"until" doc:"there in a snapshot taken then or earlier"`
 	Deleted bool      `query:"deleted" doc:"only what the newest snapshot does not have"`
@@ -58,7 +58,7 @@ type Versions struct {
 
 // Version is a path between two moments.
 type Version struct {
-	What      string    `json:"what" enum:"first seen,changed,rights changed,back again,not there" doc:"against the version before; a path is not there between two versions, or since the newest"`
+	What      string    `json:"what" enum:"first seen,changed,rights changed,back again,not there"`
 	Since     time.Time `json:"since" doc:"when the first snapshot that has it so was taken"`
 	Until     time.Time `json:"until" doc:"until when the last one was found unchanged"`
 	Snapshots int       `json:"snapshots" doc:"that have it so"`
@@ -146,7 +146,7 @@ type Standing struct {
 	OlderSeconds int64      `json:"olderSeconds" doc:"how much older than the moment it was last known to be so"`
 	Bytes        int64      `json:"bytes"`
 	Files        int64      `json:"files"`
-	Seconds      int64      `json:"seconds,omitempty" doc:"about how long it would take to bring all of it back here, at most, by restores and routes of late; none: not known yet"`
+	Seconds      int64      `json:"seconds,omitempty"`
 }
 
 // RecoveryOrder is in which order other sites are asked.
@@ -171,10 +171,10 @@ type Mount struct {
 // RecipePut is what a saved restore says.
 type RecipePut struct {
 	Restore RestoreAsk `json:"restore" doc:"its at may also be how long ago, such as -24h or -7d, counted when it runs"`
-	Exact   bool       `json:"exact,omitempty" doc:"make a directory of the recipe's own exactly as the snapshot: what is not in it goes"`
-	When    string     `json:"when,omitempty" doc:"a cadence, such as daily at 02:30, or one moment (RFC 3339); none: only when asked for"`
+	Exact   bool       `json:"exact,omitempty"`
+	When    string     `json:"when,omitempty"`
 	Zone    string     `json:"zone,omitempty" doc:"time zone of the cadence; UTC when not given"`
-	Check   string     `json:"check,omitempty" doc:"the hook of site.yaml that checks what was restored; when it fails the run fails"`
+	Check   string     `json:"check,omitempty"`
 }
 
 // Recipe is a saved restore.
@@ -192,7 +192,7 @@ type Recipe struct {
 type TrialsPut struct {
 	When  string `json:"when" doc:"a cadence, such as daily at 04:10; empty: not by themselves"`
 	Zone  string `json:"zone,omitempty"`
-	Files int    `json:"files,omitempty" minimum:"0" maximum:"10000" doc:"how many of a volume's files are tried at most; 100 when not given"`
+	Files int    `json:"files,omitempty" minimum:"0" maximum:"10000"`
 }
 
 // Trials is how restores are tried, and what came of it.
@@ -214,7 +214,7 @@ type Trial struct {
 	Files         int64     `json:"files"`
 	Bytes         int64     `json:"bytes"`
 	Seconds       float64   `json:"seconds" doc:"from choosing to verified, without the verification"`
-	WholeSeconds  int64     `json:"wholeSeconds" doc:"all of the newest state at that rate, by bytes or by files, whichever is longer"`
+	WholeSeconds  int64     `json:"wholeSeconds"`
 	ObjectiveSecs int64     `json:"objectiveSeconds" doc:"how long recovery may take by the policy; 0: not said"`
 	Good          bool      `json:"good" doc:"every file came back as it was recorded"`
 	Sentence      string    `json:"sentence"`
@@ -246,7 +246,7 @@ type Clone struct {
 	By       string     `json:"by"`
 	Until    *time.Time `json:"until,omitempty"`
 	There    bool       `json:"there" doc:"it is mounted"`
-	Changed  int64      `json:"changed" doc:"names that were made, changed or removed in it, with the directories above them"`
+	Changed  int64      `json:"changed"`
 	Bytes    int64      `json:"bytes" doc:"that it takes itself"`
 	Used     time.Time  `json:"used" doc:"when something in it was changed last"`
 	Sentence string     `json:"sentence"`
@@ -278,7 +278,7 @@ type GroupRestore struct {
 // FoundPut says where the filesystem or another tool leaves point-in-time directories of a
 // volume.
 type FoundPut struct {
-	Pattern string `json:"pattern" doc:"a path with %Y, %m, %d, %H, %M and %S where a time stands, and * for anything; empty: nobody leaves any"`
+	Pattern string `json:"pattern"`
 	Zone    string `json:"zone,omitempty" doc:"time zone of these times; UTC when not given"`
 }
 

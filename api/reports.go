@@ -51,7 +51,7 @@ type ObjectiveRow struct {
 	ObjectiveSeconds   int64      `json:"objectiveSeconds" doc:"0: none is set"`
 	OnTargetSeconds    int64      `json:"onTargetSeconds"`
 	LateSeconds        int64      `json:"lateSeconds"`
-	PausedSeconds      int64      `json:"pausedSeconds" doc:"paused, so that nothing was late; the percentage leaves it out"`
+	PausedSeconds      int64      `json:"pausedSeconds"`
 	UnprotectedSeconds int64      `json:"unprotectedSeconds" doc:"no copy was there yet"`
 	OnTargetPercent    float64    `json:"onTargetPercent"`
 	LateCount          int        `json:"lateCount"`

@@ -41,7 +41,7 @@ type RevokeAsk struct {
 
 // Pace is the weekly calendar of limits towards a peer, shared by its routes.
 type Pace struct {
-	Lines     []string   `json:"lines" doc:"such as 20 Mbit/s between 07:00 and 19:00 on mon-fri; the first that holds counts"`
+	Lines     []string   `json:"lines"`
 	Zone      string     `json:"zone,omitempty"`
 	Now       string     `json:"now,omitempty" doc:"the present limit in words"`
 	NowBytes  int64      `json:"nowBytes" doc:"bytes a second; -1: no limit, 0: nothing is sent"`
@@ -69,12 +69,12 @@ type Invitation struct {
 // PairAsk pairs with the site that made the invitation.
 type PairAsk struct {
 	Invitation string   `json:"invitation"`
-	Grants     []string `json:"grants,omitempty" enum:"offer,read,see,configure,nothing" doc:"what the other site may do here; offer and see when none is named"`
+	Grants     []string `json:"grants,omitempty" enum:"offer,read,see,configure,nothing"`
 }
 
 // InviteAsk makes an invitation.
 type InviteAsk struct {
-	Grants []string `json:"grants,omitempty" enum:"offer,read,see,configure,nothing" doc:"what the other site may do here; offer and see when none is named"`
+	Grants []string `json:"grants,omitempty" enum:"offer,read,see,configure,nothing"`
 }
 
 // PeerCheck is the outcome of testing a peer.
@@ -113,17 +113,17 @@ type Route struct {
 
 // RouteTerms are what a route says beside its volumes and its ends.
 type RouteTerms struct {
-	When          string   `json:"when,omitempty" doc:"nothing: after every snapshot (pull: every 15 minutes); on demand; or a cadence such as daily at 22:00"`
+	When          string   `json:"when,omitempty"`
 	Zone          string   `json:"zone,omitempty" doc:"of the cadence; UTC when not given"`
-	Carry         string   `json:"carry,omitempty" doc:"nothing: what the rules there keep; all; or key=value of a snapshot's label"`
-	Priority      int      `json:"priority,omitempty" minimum:"0" maximum:"9" doc:"1 to 9: its share of the pace; 5 when not given"`
+	Carry         string   `json:"carry,omitempty"`
+	Priority      int      `json:"priority,omitempty" minimum:"0" maximum:"9"`
 	Cap           string   `json:"cap,omitempty" doc:"a rate of its own, such as 5 Mbit/s"`
-	WithinSeconds int64    `json:"withinSeconds,omitempty" minimum:"0" doc:"a run must finish within; else there is an alarm"`
+	WithinSeconds int64    `json:"withinSeconds,omitempty" minimum:"0"`
 	Onward        bool     `json:"onward,omitempty" doc:"carry volumes of other sites on as well"`
 	In            []string `json:"in,omitempty" doc:"paths that it carries; all when none is given"`
 	Out           []string `json:"out,omitempty" doc:"paths that it leaves out"`
-	Standby       string   `json:"standby,omitempty" enum:",exact,additive" doc:"the far side lays copies out ready for use"`
-	Tell          string   `json:"tell,omitempty" enum:",lag,counts,nothing" doc:"what the source of a route that pulls learns; lag when not given"`
+	Standby       string   `json:"standby,omitempty" enum:",exact,additive"`
+	Tell          string   `json:"tell,omitempty" enum:",lag,counts,nothing"`
 }
 
 // RouteVolume is how far a route is with one volume.
@@ -214,7 +214,7 @@ type CrateSnapshot struct {
 
 // StandbySet says how a copy is laid out.
 type StandbySet struct {
-	Mode string `json:"mode" enum:"exact,additive,none" doc:"exact: as the newest copy; additive: what that does not have stays; none: no longer, what is laid out stays where it is"`
+	Mode string `json:"mode" enum:"exact,additive,none"`
 	Dir  string `json:"dir,omitempty" doc:"where; below the standby directory of site.yaml when not given"`
 }
 
@@ -245,7 +245,7 @@ type PlaceAttach struct {
 // SetUp pairs with several sites and opens routes to them in one go.
 type SetUp struct {
 	Invitations []string          `json:"invitations"`
-	Grants      []string          `json:"grants,omitempty" enum:"offer,read,see,configure,nothing" doc:"what each of them may do here; offer and see when none is named"`
+	Grants      []string          `json:"grants,omitempty" enum:"offer,read,see,configure,nothing"`
 	Labels      map[string]string `json:"labels,omitempty" doc:"of the volumes to carry"`
 	Names       []string          `json:"names,omitempty" doc:"of the volumes to carry"`
 	Terms       RouteTerms        `json:"terms,omitempty"`

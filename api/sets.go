@@ -14,9 +14,9 @@ type GroupPut struct {
 	Volumes []string `json:"volumes" doc:"two or more, taken as one set"`
 	Freeze  string   `json:"freeze,omitempty" doc:"hook that holds the writers before the volumes are read"`
 	Thaw    string   `json:"thaw,omitempty" doc:"hook that lets them go afterwards, whatever happened"`
-	Failing string   `json:"failing,omitempty" enum:"stop,spread" doc:"when the freeze fails: take nothing, or take a spread set nevertheless"`
+	Failing string   `json:"failing,omitempty" enum:"stop,spread"`
 	// DropHooks says that a group which has hooks is meant to have none from now on.
-	DropHooks bool `json:"dropHooks,omitempty" doc:"the group's hooks are left out on purpose; without it they must be named again"`
+	DropHooks bool `json:"dropHooks,omitempty"`
 }
 
 // GroupEdit changes a group and leaves what it does not name as it is.
@@ -55,7 +55,7 @@ type CapPut struct {
 	Name      string `json:"name"`
 	Snapshots int    `json:"snapshots,omitempty" doc:"at most so many, those in grace aside"`
 	Bytes     int64  `json:"bytes,omitempty" doc:"at most so many stored bytes that only they need"`
-	Reached   string `json:"reached,omitempty" enum:"oldest goes,stop taking" doc:"what is done when it is reached; stop taking when not given"`
+	Reached   string `json:"reached,omitempty" enum:"oldest goes,stop taking"`
 }
 
 // Cap is an upper bound with what there is.

@@ -23,7 +23,8 @@ No volumes yet. Add one: candid volume add NAME --path DIR
 	d.reads("volume add letters --path DIR/share --label collection=herbarium", `
 letters protects DIR/share: 2 files, 2 directories and 0 other entries, N KiB, on FS.
 The first snapshot needs at most N KiB; N are free in the store.
-! The store and the volume are on the same filesystem: if that disk fails, both are lost. Open a route to another site, or move DIR/larkfield to another disk.
+! The store and the volume are on the same filesystem: if that disk fails, both are lost. Open a route to another \
+site, or move DIR/larkfield to another disk.
 ! No policy chooses this volume yet: nothing is taken by itself.
 Take the first snapshot now: candid snapshot take letters
 `)
@@ -126,13 +127,15 @@ stonewick	no line	#5	ADDR	2026-03-03 00:00:00	bring snapshots, look at it	bring 
 stonewick answers at ADDR with the paired key, in T. It lets this site bring snapshots, look at it.
 `)
 	d.reads("route add west --to stonewick --volumes collection=herbarium", `
-Route west from larkfield to stonewick is open, for letters. The first copies are on their way to stonewick: 2 snapshots still to carry.
+Route west from larkfield to stonewick is open, for letters. The first copies are on their way to stonewick: 2 \
+snapshots still to carry.
 `)
 	d.reads("route run west", `
 2 snapshots carried to stonewick; N B sent, 0 B were there already
 `)
 	d.reads("route show west", `
-west, from larkfield to stonewick, is current. stonewick has everything it wants; its newest states are at most less than a second old.
+west, from larkfield to stonewick, is current. stonewick has everything it wants; its newest states are at most less \
+than a second old.
 It carries volumes with collection=herbarium, after every snapshot, of what the rules there keep.
 N B came over it in all; 0 B did not have to.
 VOLUME	NEWEST THERE	LAG	BACKLOG	CARRIED
@@ -169,7 +172,8 @@ ID	VOLUME	TAKEN	WHAT	WHY
 #6	letters	2026-03-05 00:00:00	enters grace	no longer within daily 2
 #7	letters	2026-03-04 00:00:00	enters grace	no longer within daily 2
 #2	letters	2026-03-03 00:00:00	enters grace	no longer within daily 2
-3 would enter grace, 0 would be removed, 0 kept again. A sweep would then give back 0 B; N KiB more when those entering grace are removed too.
+3 would enter grace, 0 would be removed, 0 kept again. A sweep would then give back 0 B; N KiB more when those \
+entering grace are removed too.
 `)
 	d.reads("prune", `
 3 entered grace, 0 removed, 0 kept again; a sweep gives back 0 B
@@ -221,30 +225,39 @@ From snapshot #8 of letters (the newest snapshot, taken 2026-03-07 00:00:00) to 
 1 replaced, 3 the same already; 45 B to write, N are free. Nothing was changed: this is what would be done.
 `)
 	d.reads("restore letters letters/to-kew --at latest --in-place", `
-letters as of 2026-03-07 00:00:00 in DIR/share: 1 replaced; 45 B in T. What was there before is in the safety snapshot #10; to go back to it: candid undo 17
+letters as of 2026-03-07 00:00:00 in DIR/share: 1 replaced; 45 B in T. What was there before is in the safety snapshot \
+#10; to go back to it: candid undo 17
 `)
 	d.reads("restore letters letters --at latest --tar DIR/letters.tar", `
 DIR/letters.tar: N KiB.
 `)
 	d.reads("run list", `
 RUN	QUEUED	KIND	OF	STATE	ASKED BY	OUTCOME
-17	2026-03-07 00:00:00	restore	letters	done	the host's administrator	letters as of 2026-03-07 00:00:00 in DIR/share: 1 replaced; 45 B in T. What was there before is in the safety snapshot #10; to go back to it: candid undo 17
-16	2026-03-07 00:00:00	restore	letters	done	the host's administrator	letters as of 2026-03-07 00:00:00 in DIR/back: 2 created, 1 the same already; N KiB in T
-15	2026-03-07 00:00:00	restore	letters	done	the host's administrator	letters as of 2026-03-03 00:00:00 in DIR/back: 2 created; 45 B in T
+17	2026-03-07 00:00:00	restore	letters	done	the host's administrator	letters as of 2026-03-07 00:00:00 in DIR/share: 1 \
+replaced; 45 B in T. What was there before is in the safety snapshot #10; to go back to it: candid undo 17
+16	2026-03-07 00:00:00	restore	letters	done	the host's administrator	letters as of 2026-03-07 00:00:00 in DIR/back: 2 \
+created, 1 the same already; N KiB in T
+15	2026-03-07 00:00:00	restore	letters	done	the host's administrator	letters as of 2026-03-03 00:00:00 in DIR/back: 2 \
+created; 45 B in T
 14	2026-03-07 00:00:00	verify	larkfield	done	the host's administrator	19 objects, N KiB, 6 snapshots: all as written
-13	2026-03-07 00:00:00	sweep	larkfield	done	the host's administrator	0 objects nobody needs; 0 B given back, 0 B wait in packs that are mostly needed
-12	2026-03-07 00:00:00	prune	larkfield	done	the host's administrator	3 entered grace, 0 removed, 0 kept again; a sweep gives back 0 B
+13	2026-03-07 00:00:00	sweep	larkfield	done	the host's administrator	0 objects nobody needs; 0 B given back, 0 B wait \
+in packs that are mostly needed
+12	2026-03-07 00:00:00	prune	larkfield	done	the host's administrator	3 entered grace, 0 removed, 0 kept again; a sweep \
+gives back 0 B
 11	2026-03-07 00:00:00	carry	west	done	the schedule	1 snapshot carried to stonewick; N B sent, 0 B were there already
-10	2026-03-07 00:00:00	snapshot	letters	done	the schedule	snapshot #8: 3 files, N KiB, of which N B were new in the store
+10	2026-03-07 00:00:00	snapshot	letters	done	the schedule	snapshot #8: 3 files, N KiB, of which N B were new in the \
+store
 9	2026-03-06 00:00:00	carry	west	done	the schedule	1 snapshot carried to stonewick; N B sent, 0 B were there already
 8	2026-03-06 00:00:00	snapshot	letters	done	the schedule	snapshot #9: 3 files, N KiB, of which N B were new in the store
 7	2026-03-05 00:00:00	carry	west	done	the schedule	1 snapshot carried to stonewick; N B sent, 0 B were there already
 6	2026-03-05 00:00:00	snapshot	letters	done	the schedule	snapshot #6: 3 files, N KiB, of which N B were new in the store
 5	2026-03-04 00:00:00	carry	west	done	the schedule	1 snapshot carried to stonewick; N B sent, 0 B were there already
 4	2026-03-04 00:00:00	snapshot	letters	done	the schedule	snapshot #7: 3 files, N KiB, of which N B were new in the store
-3	2026-03-03 00:00:00	carry	west	done	the host's administrator	2 snapshots carried to stonewick; N B sent, 0 B were there already
+3	2026-03-03 00:00:00	carry	west	done	the host's administrator	2 snapshots carried to stonewick; N B sent, 0 B were \
+there already
 2	2026-03-03 00:00:00	snapshot	letters	done	the schedule	snapshot #2: 2 files, N KiB, of which N B were new in the store
-1	2026-03-02 09:00:00	snapshot	letters	done	the host's administrator	snapshot #1: 2 files, N KiB, of which N B were new in the store
+1	2026-03-02 09:00:00	snapshot	letters	done	the host's administrator	snapshot #1: 2 files, N KiB, of which N B were \
+new in the store
 `)
 	d.reads("run show 1", `
 run 1: snapshot of letters, asked by the host's administrator

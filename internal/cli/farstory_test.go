@@ -68,7 +68,8 @@ The snapshot is at stonewick: of what this site lacks at most 4 B would be fetch
 2 created; 4 B to write, N are free. Nothing was changed: this is what would be done.
 `)
 	d.reads("restore letters trip --at '2026-03-02 13:00' --in-place", `
-letters as of 2026-03-02 12:00:00 in DIR/share, from stonewick (N B fetched): 2 created; 4 B in T. What was there before is in the safety snapshot #3; to go back to it: candid undo 8
+letters as of 2026-03-02 12:00:00 in DIR/share, from stonewick (N B fetched): 2 created; 4 B in T. What was there \
+before is in the safety snapshot #3; to go back to it: candid undo 8
 `)
 	text, err := os.ReadFile(filepath.Join(d.dir, "share", "trip", "marsh.txt"))
 	require.NoError(t, err)
@@ -93,8 +94,10 @@ ENTRY	AT	WHO	ROLE	VIA	ACT	ABOUT
 	d.at = "stonewick"
 	d.reads("ledger list --limit 2", `
 ENTRY	AT	WHO	ROLE	VIA	ACT	ABOUT
-3	2026-03-03 12:00:04	the host's administrator at larkfield	administrator	line	restore	/restores {"at":"latest","to":"DIR/there","volume":"letters@larkfield"}
-2	2026-03-03 12:00:04	the host's administrator	administrator	socket	grant	/sites/larkfield/grants {"grants":["configure"]}
+3	2026-03-03 12:00:04	the host's administrator at larkfield	administrator	line	restore	/restores \
+{"at":"latest","to":"DIR/there","volume":"letters@larkfield"}
+2	2026-03-03 12:00:04	the host's administrator	administrator	socket	grant	/sites/larkfield/grants \
+{"grants":["configure"]}
 `)
 	d.reads("ledger verify", `
 The ledger is whole: 3 entries, each as it was written. larkfield saw the first 2, and they are the same.

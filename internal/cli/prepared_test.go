@@ -41,7 +41,8 @@ MODE	SIZE	MODIFIED	NAME
 To bring something back: candid restore letters PATH --found of-2026-02-27 --in-place
 `)
 	d.reads("found take letters", `
-1 moment of letters taken over, N B new in the store; the oldest is of 2026-02-27 00:00:00. From now on the rules decide how long they stay
+1 moment of letters taken over, N B new in the store; the oldest is of 2026-02-27 00:00:00. From now on the rules \
+decide how long they stay
 `)
 	d.reads("found list letters", `
 NAME	TAKEN	STATE
@@ -68,7 +69,8 @@ No site is paired: what is not here is nowhere.
 	d.refuses("site order nowhere", 1, "there is no paired site nowhere")
 
 	d.reads("recipe save nightly letters --to DIR/copy --exact --when 'daily at 02:30' --zone Europe/Lisbon --check keep", `
-nightly: all of letters, in its newest state, to DIR/copy, exactly so: what is not in the snapshot goes from there; daily at 02:30; then the hook keep checks it.
+nightly: all of letters, in its newest state, to DIR/copy, exactly so: what is not in the snapshot goes from there; \
+daily at 02:30; then the hook keep checks it.
 Next due 2026-03-03 02:30:00.
 `)
 	d.refuses("recipe save nightly letters --to DIR/copy", 1, "there is a recipe nightly already")
@@ -76,14 +78,17 @@ Next due 2026-03-03 02:30:00.
 letters as of 2026-03-02 09:00:00 in DIR/copy: 5 created; N KiB in T
 `)
 	d.reads("recipe edit nightly --at -24h --check none --when never", `
-nightly: all of letters, as it was 24h before, to DIR/copy, exactly so: what is not in the snapshot goes from there; when asked for.
+nightly: all of letters, as it was 24h before, to DIR/copy, exactly so: what is not in the snapshot goes from there; \
+when asked for.
 `)
 	d.reads("recipe list", `
 RECIPE	WHAT IT DOES	NEXT	LAST RUN
-nightly	all of letters, as it was 24h before, to DIR/copy, exactly so: what is not in the snapshot goes from there; when asked for.	-	done 2026-03-02 09:00:00
+nightly	all of letters, as it was 24h before, to DIR/copy, exactly so: what is not in the snapshot goes from there; \
+when asked for.	-	done 2026-03-02 09:00:00
 `)
 	d.reads("recipe show nightly", `
-all of letters, as it was 24h before, to DIR/copy, exactly so: what is not in the snapshot goes from there; when asked for.
+all of letters, as it was 24h before, to DIR/copy, exactly so: what is not in the snapshot goes from there; when asked \
+for.
 Saved by the host's administrator, 2026-03-02 09:00:00. Next due: -.
 RUN	AT	STATE	OUTCOME
 3	2026-03-02 09:00:00	done	letters as of 2026-03-02 09:00:00 in DIR/copy: 5 created; N KiB in T
@@ -152,11 +157,14 @@ marta is let in no more; the person's tokens and sessions have ended.
 ENTRY	AT	WHO	ROLE	VIA	ACT	ABOUT
 32	2026-03-02 11:00:00	the host's administrator	administrator	socket	removePerson	/people/marta
 31	2026-03-02 11:00:00	the host's administrator	administrator	socket	changePerson	/people/marta {"role":"auditor"}
-26	2026-03-02 11:00:00	the host's administrator	administrator	socket	addPerson	/people {"name":"marta","role":"operator"}
-25	2026-03-02 11:00:00	the host's administrator	administrator	socket	addPerson	/people {"gids":[2004,100],"name":"ines","role":"file owner","uid":2004}
+26	2026-03-02 11:00:00	the host's administrator	administrator	socket	addPerson	/people \
+{"name":"marta","role":"operator"}
+25	2026-03-02 11:00:00	the host's administrator	administrator	socket	addPerson	/people \
+{"gids":[2004,100],"name":"ines","role":"file owner","uid":2004}
 `)
 	d.reads("ledger verify", `
-The ledger is whole: 32 entries, each as it was written. No other site has seen it yet: that its end is not cut off is known from then on.
+The ledger is whole: 32 entries, each as it was written. No other site has seen it yet: that its end is not cut off is \
+known from then on.
 Its last sum is #2.
 `)
 	d.reads("clone list", `

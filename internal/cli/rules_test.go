@@ -48,8 +48,10 @@ survey can be stored. It chooses letters.
 `)
 	d.reads("policy preview DIR/policy.yaml --days 40 --from-nothing", `
 In 40 days 160 snapshots would be taken of each volume, if it changed every time.
-At larkfield one could go back to 2026-04-07 17:00:00, 3 days 16 hours in 6 steps, by newest 3, daily 5; that takes about 0 B.
-At stonewick one could go back to 2026-03-16 00:00:00, 26 days in 8 steps, by daily 3, weekly first 4, milestone month-end (monthly on last day) for 1 year; that takes about 0 B.
+At larkfield one could go back to 2026-04-07 17:00:00, 3 days 16 hours in 6 steps, by newest 3, daily 5; that takes \
+about 0 B.
+At stonewick one could go back to 2026-03-16 00:00:00, 26 days in 8 steps, by daily 3, weekly first 4, milestone \
+month-end (monthly on last day) for 1 year; that takes about 0 B.
 
 At larkfield, on 2026-04-11 09:00:00:
 MOMENT	KEPT AS
@@ -122,18 +124,23 @@ Of its 33 snapshots here are kept: 3 as newest, 5 as daily. One may be kept for 
 #1 answers for it: nearest before: 2026-03-11 06:00:00, 1 hour older.
 It is kept here as number 2 of the newest 3.
 The rules let it go about 2026-03-12 00:00:00.
-stonewick has it since 2026-03-11 06:00:00; by the rules proposed to it, no rule there wants it: no longer within daily 3, weekly first 4.
+stonewick has it since 2026-03-11 06:00:00; by the rules proposed to it, no rule there wants it: no longer within \
+daily 3, weekly first 4.
 `)
 	d.reads("explain letters --at '2026-03-07 05:00'", `
 #2 answers for it: nearest before: 2026-03-06 12:00:00, 17 hours older.
-It is in grace until 2026-03-12 12:00:00, because: no longer within daily 5, newest 3. To keep it: candid snapshot recall #2
-stonewick has it since 2026-03-06 12:00:00; by the rules proposed to it, no rule there wants it: no longer within daily 3, weekly first 4.
-Between it and the moment 2 due times were missed, the last one of 2026-03-07 00:00:00: the service did not get to it in time: the snapshot before went on, or the host slept.
+It is in grace until 2026-03-12 12:00:00, because: no longer within daily 5, newest 3. To keep it: candid snapshot \
+recall #2
+stonewick has it since 2026-03-06 12:00:00; by the rules proposed to it, no rule there wants it: no longer within \
+daily 3, weekly first 4.
+Between it and the moment 2 due times were missed, the last one of 2026-03-07 00:00:00: the service did not get to it \
+in time: the snapshot before went on, or the host slept.
   due 2026-03-06 18:00:00: the service did not get to it in time: the snapshot before went on, or the host slept
   due 2026-03-07 00:00:00: the service did not get to it in time: the snapshot before went on, or the host slept
 `)
 	d.reads("explain letters --at '2026-01-01'", `
-Nothing is known of letters at 2026-01-01 00:00:00: its first snapshot here is of 2026-03-02 12:00:00; ask for that moment or a later one.
+Nothing is known of letters at 2026-01-01 00:00:00: its first snapshot here is of 2026-03-02 12:00:00; ask for that \
+moment or a later one.
 `)
 	d.reads("policy diff DIR/few.yaml", `
 survey compared with version 1:
@@ -183,7 +190,8 @@ At stonewick 3 snapshots would expire:
 `)
 	d.reads("snapshot list letters --limit 8", `
 ID	TAKEN	SEEN UNTIL	CAUSE	SIZE	NEW	STATE	WHY
-#9	2026-03-11 12:00:00	-	scheduled	N KiB	N B	kept	number 1 of the newest 3; daily 1 of 5, for 11 Mar 2026; the newest complete snapshot here
+#9	2026-03-11 12:00:00	-	scheduled	N KiB	N B	kept	number 1 of the newest 3; daily 1 of 5, for 11 Mar 2026; the newest \
+complete snapshot here
 #1	2026-03-11 06:00:00	-	scheduled	N KiB	N B	kept	number 2 of the newest 3
 #10	2026-03-11 00:00:00	-	scheduled	N KiB	N B	kept	number 3 of the newest 3
 #3	2026-03-10 18:00:00	-	scheduled	N KiB	N B	kept	daily 2 of 5, for 10 Mar 2026
@@ -303,7 +311,8 @@ letters was late at larkfield from 2026-03-10 08:00:00 to 2026-03-10 12:00:00
 letters was late at larkfield from 2026-03-10 14:00:00 to 2026-03-10 18:00:00
 letters was late at larkfield from 2026-03-10 20:00:00 to 2026-03-11 00:00:00
 … and 2 more times; --json lists all
-4 due times were missed; the last one of letters due 2026-03-07 12:00:00: the service did not get to it in time: the snapshot before went on, or the host slept
+4 due times were missed; the last one of letters due 2026-03-07 12:00:00: the service did not get to it in time: the \
+snapshot before went on, or the host slept
 `)
 	d.reads("report objectives --since 2026-03-01 --csv DIR/report.csv", `
 DIR/report.csv: 2 rows.
@@ -355,7 +364,8 @@ ID	VOLUME	TAKEN	WHAT	WHY
 #32	letters	2026-03-03 00:00:00	stays	kept again as paused, nothing is let go meanwhile
 #33	letters	2026-03-02 18:00:00	stays	kept again as paused, nothing is let go meanwhile
 #8	letters	2026-03-02 12:00:00	stays	kept again as paused, nothing is let go meanwhile
-0 would enter grace, 0 would be removed, 26 kept again. A sweep would then give back 0 B; 0 B more when those entering grace are removed too.
+0 would enter grace, 0 would be removed, 26 kept again. A sweep would then give back 0 B; 0 B more when those entering \
+grace are removed too.
 `)
 	d.reads("volume resume letters", `
 letters goes on; it was paused for 2 days. Its next snapshot is due 2026-03-13 18:00:00.
@@ -389,7 +399,8 @@ Policy other chooses it by name.
 Policy other is paused: it takes nothing, and what it chooses does not expire.
 Policy survey chooses it, because it has collection=herbarium.
 It takes every 6 hours; next 2026-03-13 18:00:00.
-With 2 policies, the cadences of all apply and what any of them keeps is kept; the longest grace counts (1 day), the strictest objective, and unchanged states are skipped only if all of them skip.
+With 2 policies, the cadences of all apply and what any of them keeps is kept; the longest grace counts (1 day), the \
+strictest objective, and unchanged states are skipped only if all of them skip.
 At larkfield it keeps yearly 3, and newest 3.
 At mereside everything stays: other has no rules for it, and what any policy keeps is kept.
 At stonewick everything stays: other has no rules for it, and what any policy keeps is kept.

@@ -96,12 +96,14 @@ No caps. To bound what a volume may take: candid cap put volume NAME --bytes "10
 	d.refuses("cap put attic letters --snapshots 3", 2, "scope")
 	d.refuses("cap put volume letters --snapshots 3 --reached explode", 2, "reached")
 	d.reads("cap put volume books --snapshots 1 --bytes '1 GiB'", `
-volume books: At most 1 snapshot and N GiB; there are 0 snapshots with 0 B of their own. When it is reached nothing more is taken.
+volume books: At most 1 snapshot and N GiB; there are 0 snapshots with 0 B of their own. When it is reached nothing \
+more is taken.
 `)
 	d.run("snapshot take books")
 	d.refuses("snapshot take books", 1, "the cap of volume books is reached")
 	d.reads("cap put place larkfield --snapshots 200 --reached 'oldest goes'", `
-place larkfield: At most 200 snapshots; there is 1 snapshot. Beyond it the oldest enter grace, except those marked to keep, under the floor, owed, and the newest.
+place larkfield: At most 200 snapshots; there is 1 snapshot. Beyond it the oldest enter grace, except those marked to \
+keep, under the floor, owed, and the newest.
 `)
 	d.reads("cap list", `
 CAP OF	NAME	SNAPSHOTS	THEIR OWN BYTES	WHEN REACHED
@@ -113,8 +115,10 @@ VOLUME	SNAPSHOTS	FILES	NEEDS	ITS OWN	ADDED A DAY	BACK IN 30 DAYS
 books	2	16 B	N B	N B	0 B	0 B
 letters	1	N KiB	N B	N B	0 B	N B
 It was not watched long enough yet to foresee when it is full: that takes two days.
-Cap of place larkfield: At most 200 snapshots; there is 1 snapshot. Beyond it the oldest enter grace, except those marked to keep, under the floor, owed, and the newest.
-Cap of volume books: At most 1 snapshot and N GiB; there is 1 snapshot with 0 B of their own. Nothing more is taken until some of them go.
+Cap of place larkfield: At most 200 snapshots; there is 1 snapshot. Beyond it the oldest enter grace, except those \
+marked to keep, under the floor, owed, and the newest.
+Cap of volume books: At most 1 snapshot and N GiB; there is 1 snapshot with 0 B of their own. Nothing more is taken \
+until some of them go.
 `)
 	d.reads("status", `
 larkfield, 2026-03-02 12:00:00
@@ -123,7 +127,8 @@ larkfield, 2026-03-02 12:00:00
     Write a policy for it: candid policy put FILE
 ! letters is unprotected. No policy chooses it: nothing is taken by itself.
     Write a policy for it: candid policy put FILE
-! The cap of volume books is reached. At most 1 snapshot and N GiB; there is 1 snapshot with 0 B of their own. Nothing more is taken until some of them go.
+! The cap of volume books is reached. At most 1 snapshot and N GiB; there is 1 snapshot with 0 B of their own. Nothing \
+more is taken until some of them go.
     See where it went: candid cap list
 
 VOLUME	PLACE	STATE	NEWEST STATE	AGE	OBJECTIVE	BACKLOG

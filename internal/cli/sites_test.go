@@ -54,15 +54,18 @@ Volumes: letters.
 	d.refuses("route add west --to stonewick --volumes k=v --tell counts", 2, "said of a route that pulls")
 	d.refuses("route add west --to stonewick --volumes k=v --standby roughly", 2, "standby")
 	d.reads("route add west --to stonewick --volumes k=v --when 'on demand' --carry all --priority 7", `
-Route west from larkfield to stonewick is open, for letters. The first copies are on their way to stonewick: 1 snapshot still to carry. It runs when asked: candid route run west.
+Route west from larkfield to stonewick is open, for letters. The first copies are on their way to stonewick: 1 \
+snapshot still to carry. It runs when asked: candid route run west.
 `)
 	d.reads("route edit west --cap '5 Mbit/s' --finish-within 2h", `
-west, from larkfield to stonewick, is seeding. The first copies are on their way to stonewick: 1 snapshot still to carry. It runs when asked: candid route run west.
+west, from larkfield to stonewick, is seeding. The first copies are on their way to stonewick: 1 snapshot still to \
+carry. It runs when asked: candid route run west.
 It carries volumes with k=v, on demand, all snapshots, priority 7, at most 5 Mbit/s, to finish within 2 h.
 `)
 	d.reads("route list", `
 ROUTE	FROM	TO	STATE	SENT	SAVED	
-west	larkfield	stonewick	seeding	0 B	0 B	The first copies are on their way to stonewick: 1 snapshot still to carry. It runs when asked: candid route run west.
+west	larkfield	stonewick	seeding	0 B	0 B	The first copies are on their way to stonewick: 1 snapshot still to carry. It \
+runs when asked: candid route run west.
 `)
 	d.reads("pace show stonewick", `
 Nothing limits what is sent to stonewick at present. 0 B sent since the service started.
@@ -78,7 +81,8 @@ Towards stonewick at present: nothing, until 2026-03-02 10:00:00. 0 B sent since
 0 snapshots carried; the pace lets nothing through until 2026-03-02 10:00, then it goes on
 `)
 	d.reads("route show west", `
-west, from larkfield to stonewick, is waiting. It waits until 2026-03-02 10:00:00, because the pace lets nothing through; 1 snapshot left.
+west, from larkfield to stonewick, is waiting. It waits until 2026-03-02 10:00:00, because the pace lets nothing \
+through; 1 snapshot left.
 It carries volumes with k=v, on demand, all snapshots, priority 7, at most 5 Mbit/s, to finish within 2 h.
 0 B came over it in all; 0 B did not have to.
 VOLUME	NEWEST THERE	LAG	BACKLOG	CARRIED
@@ -121,7 +125,8 @@ Route west goes on; it was paused for less than a second.
 	d.step()
 	d.reads("alarm list", `
 ID	SINCE	ENDED	ABOUT	
-1	2026-03-02 09:02:00	still open	volume letters	letters is unprotected. No policy chooses it: nothing is taken by itself.
+1	2026-03-02 09:02:00	still open	volume letters	letters is unprotected. No policy chooses it: nothing is taken by \
+itself.
 Alarms go to: log, console.
 `)
 	d.refuses("alarm test", 1, "name a webhook or mail")
@@ -138,7 +143,8 @@ Alarms about volume letters are sent out again.
 	d.step()
 	d.reads("alarm list --all", `
 ID	SINCE	ENDED	ABOUT	
-1	2026-03-02 09:02:00	2026-03-02 15:02:00	volume letters	letters is unprotected. No policy chooses it: nothing is taken by itself.
+1	2026-03-02 09:02:00	2026-03-02 15:02:00	volume letters	letters is unprotected. No policy chooses it: nothing is \
+taken by itself.
 Alarms go to: log, console.
 `)
 	d.reads("place list", `
@@ -148,10 +154,12 @@ This site has one place, its own. Attach a disk: candid place attach NAME --path
 	d.refuses("place attach shelf --path DIR/disk", 1, "holds something else")
 	require.NoError(t, os.Remove(filepath.Join(d.dir, "disk", "x")))
 	d.reads("place attach shelf --path DIR/disk", `
-larkfield/shelf is attached at DIR/disk, empty. Carry snapshots there: candid route add NAME --to shelf --volumes key=value
+larkfield/shelf is attached at DIR/disk, empty. Carry snapshots there: candid route add NAME --to shelf --volumes \
+key=value
 `)
 	d.reads("route add to-shelf --to shelf --volumes k=v", `
-Route to-shelf from larkfield to shelf is open, for letters. The first copies are on their way to shelf: 2 snapshots still to carry.
+Route to-shelf from larkfield to shelf is open, for letters. The first copies are on their way to shelf: 2 snapshots \
+still to carry.
 `)
 	d.reads("route run to-shelf", `
 2 snapshots carried to shelf; N KiB sent, 0 B were there already
@@ -162,7 +170,8 @@ shelf	attached	2	N KiB	N GiB	DIR/disk
 `)
 	d.reads("--desk shelf snapshot list letters@larkfield", `
 ID	TAKEN	SEEN UNTIL	CAUSE	SIZE	NEW	STATE	WHY
-#4	2026-03-02 15:02:00	-	scheduled	N KiB	N KiB	kept	no rules for this place, everything stays; the newest complete snapshot here
+#4	2026-03-02 15:02:00	-	scheduled	N KiB	N KiB	kept	no rules for this place, everything stays; the newest complete \
+snapshot here
 #3	2026-03-02 09:00:00	-	by hand	N KiB	N B	kept	no rules for this place, everything stays; made by hand
 `)
 	d.reads("place detach shelf", `
@@ -172,15 +181,18 @@ larkfield/shelf is detached: its disk can be taken away. Routes to it wait, and 
 	d.step()
 	d.reads("route list", `
 ROUTE	FROM	TO	STATE	SENT	SAVED	
-to-shelf	larkfield	shelf	waiting	N KiB	0 B	It waits for the disk of shelf since 2026-03-02 15:02:00: candid place attach shelf --path DIR. What it would carry stays owed.
-west	larkfield	stonewick	behind	0 B	0 B	stonewick lacks 2 snapshots; its newest state is 6 hours 2 minutes old. It runs when asked: candid route run west.
+to-shelf	larkfield	shelf	waiting	N KiB	0 B	It waits for the disk of shelf since 2026-03-02 15:02:00: candid place \
+attach shelf --path DIR. What it would carry stays owed.
+west	larkfield	stonewick	behind	0 B	0 B	stonewick lacks 2 snapshots; its newest state is 6 hours 2 minutes old. It \
+runs when asked: candid route run west.
 `)
 	d.run("route remove to-shelf")
 	out, _, code := d.run("site rotate")
 	require.Zero(t, code)
 	require.Contains(t, out, "stonewick know it.")
 	d.reads("site revoke stonewick", `
-The pairing with stonewick has ended: its key lets it do nothing here any more. Snapshots that it brought stay. With it went 1 route.
+The pairing with stonewick has ended: its key lets it do nothing here any more. Snapshots that it brought stay. With \
+it went 1 route.
 `)
 	d.reads("route list", `
 No routes yet. Open one: candid route add NAME --to SITE --volumes key=value`)

@@ -21,17 +21,23 @@ import (
 func TestEveryCallForEveryRole(t *testing.T) {
 	everybody := words("getMe setOwnPassword getTimeline getRun listRuns cancelRun browse find listVersions " +
 		"planRestore restore undoRun events archive file")
-	records := words(`getSite listCatalogueCopies asOf explain getGroup getPolicy getSnapshot getSpace getStatus getUsage getVolume getRoute listAlarms listCaps listGroups listHooks listPlaces listPolicies
-		listPolicyVersions listRoutes listSites listSnapshots listVolumes listMounts listFound listClones getClone listDisks getDisk listRecipes getRecipe listTrials paceWeek recoveryOrder reportObjectives routeTraffic checkPolicy diffPolicy previewPolicy planPrune
-		freeing checkRoute calendar policySchema`)
+	records := words(`getSite listCatalogueCopies asOf explain getGroup getPolicy getSnapshot getSpace getStatus
+		getUsage getVolume getRoute listAlarms listCaps listGroups listHooks listPlaces listPolicies
+		listPolicyVersions listRoutes listSites listSnapshots listVolumes listMounts listFound listClones getClone
+		listDisks getDisk listRecipes getRecipe listTrials paceWeek recoveryOrder reportObjectives routeTraffic
+		checkPolicy diffPolicy previewPolicy planPrune freeing checkRoute calendar policySchema`)
 	notAuditors := words("browse find listVersions planRestore restore undoRun cancelRun archive file")
-	operators := words(`browseFound restoreGroup planGroupRestore compare compareText compareDisk listCrate checkSite takeSnapshot keepSnapshot recallSnapshot runRoute pauseRoute resumeRoute muteAlarm testAlarm verify copyCatalogue sweep prune
-		pauseVolume resumeVolume detachPlace addMount endMount runRecipe saveRecipe editRecipe removeRecipe tryRestore makeClone discardClone snapshotClone
-		openDisk closeDisk releaseDisk`)
+	operators := words(`browseFound restoreGroup planGroupRestore compare compareText compareDisk listCrate
+		checkSite takeSnapshot keepSnapshot recallSnapshot runRoute pauseRoute resumeRoute muteAlarm testAlarm
+		verify copyCatalogue sweep prune pauseVolume resumeVolume detachPlace addMount endMount runRecipe
+		saveRecipe editRecipe removeRecipe tryRestore makeClone discardClone snapshotClone openDisk closeDisk
+		releaseDisk`)
 	auditors := words("listLedger verifyLedger listPeople listTokens")
-	administrators := words(`addVolume growDisk confirmSite confirmVolume removeVolume setLabels admitSnapshots setStandby acceptRules removeSnapshot letGoSnapshot putGroup editGroup removeGroup putPolicy removePolicy putCap removeCap
-		rebuildCatalogue releaseRemoval addToken removeToken addPerson changePerson removePerson grantFolders invite pair setUpSites grant revoke setPace rotateKey addRoute editRoute
-		removeRoute writeCrate loadCrate attachPlace setRecoveryOrder putTrials settleClone setFound takeFound`)
+	administrators := words(`addVolume growDisk confirmSite confirmVolume removeVolume setLabels admitSnapshots
+		setStandby acceptRules removeSnapshot letGoSnapshot putGroup editGroup removeGroup putPolicy removePolicy
+		putCap removeCap rebuildCatalogue releaseRemoval addToken removeToken addPerson changePerson removePerson
+		grantFolders invite pair setUpSites grant revoke setPace rotateKey addRoute editRoute removeRoute
+		writeCrate loadCrate attachPlace setRecoveryOrder putTrials settleClone setFound takeFound`)
 
 	c, s, _ := open(t)
 	tokens := map[string]string{}

@@ -99,6 +99,7 @@ func (s *server) register(a huma.API) {
 	s.registerCrates(a)
 	s.registerPlaces(a)
 	s.registerRuns(a)
+	describe(a.OpenAPI())
 }
 
 func (s *server) registerVolumes(a huma.API) {
