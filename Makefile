@@ -14,7 +14,8 @@ demo: build
 # A site with one volume, and the console before it that reloads as its source changes.
 dev: build
 	@mkdir -p .dev/share/letters && echo dear > .dev/share/letters/first.txt
-	@bin/candid serve --data .dev/site --name dev --root $(CURDIR)/.dev/share --listen 127.0.0.1:7310 --peer-listen 127.0.0.1:7311 & \
+	@bin/candid serve --data .dev/site --name dev --root $(CURDIR)/.dev/share \
+	    --listen 127.0.0.1:7310 --peer-listen 127.0.0.1:7311 & \
 	  site=$$!; trap "kill $$site; wait $$site" EXIT INT TERM; \
 	  cd console && npx vite
 
@@ -29,15 +30,19 @@ $(WEB): console/node_modules $(SRC)
 
 # Chromium for the console's tests; tar, diff, setfacl, zstd and unzip for independent
 # comparisons; cadaver, Samba and its client to read snapshots as others do; NBD clients that nobody here wrote.
+TOOLS = chromium setfacl zstd unzip cadaver smbclient smbd strace mkfs.ext4 nbdcopy qemu-io fio /usr/bin/nbdsh
+tools: export DEBIAN_FRONTEND = noninteractive
 tools:
-	@command -v chromium >/dev/null && command -v setfacl >/dev/null && command -v zstd >/dev/null && command -v unzip >/dev/null && command -v cadaver >/dev/null && command -v smbclient >/dev/null && command -v smbd >/dev/null && command -v strace >/dev/null && command -v mkfs.ext4 >/dev/null && command -v nbdcopy >/dev/null && command -v qemu-io >/dev/null && command -v fio >/dev/null && test -e /usr/bin/nbdsh || \
-	  { apt-get update -qq && DEBIAN_FRONTEND=noninteractive apt-get install -y -qq chromium acl attr zstd curl unzip strace e2fsprogs && \
-	    DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends cadaver samba samba-vfs-modules smbclient libnbd-bin python3-libnbd qemu-utils fio nbdkit; }
+	@for tool in $(TOOLS); do command -v $$tool >/dev/null || missing=1; done; test -z "$$missing" || \
+	  { apt-get update -qq && apt-get install -y -qq chromium acl attr zstd curl unzip strace e2fsprogs && \
+	    apt-get install -y -qq --no-install-recommends cadaver samba samba-vfs-modules smbclient \
+	      libnbd-bin python3-libnbd qemu-utils fio nbdkit; }
 
 test: build tools
 	cd console && npx vitest run
 	go test -timeout 20m ./...
-	@if command -v gcc >/dev/null; then CGO_ENABLED=1 go test -race -timeout 10m ./internal/run ./internal/limit ./internal/service; fi
+	@if command -v gcc >/dev/null; then \
+	  CGO_ENABLED=1 go test -race -timeout 10m ./internal/run ./internal/limit ./internal/service; fi
 
 # Kills either site 200 times at random points.
 test-kill: build
@@ -46,7 +51,8 @@ test-kill: build
 # Storms, faults and flips at length, and races that the detector sees: about an hour.
 test-long: build tools
 	CGO_ENABLED=1 go test -race -count=1 -timeout 40m ./internal/site ./internal/transfer
-	CANDID_LONG=20 go test -count=1 -timeout 80m -run 'TestSideBySide|TestFlipsInEveryFile|TestFileOperationsFail|TestMediaFails|TestStoreModel' ./internal/store
+	CANDID_LONG=20 go test -count=1 -timeout 80m ./internal/store \
+	  -run 'TestSideBySide|TestFlipsInEveryFile|TestFileOperationsFail|TestMediaFails|TestStoreModel'
 	CANDID_MODEL_ROUNDS=200 go test -count=1 -timeout 30m -run 'TestModelOf' ./internal/site
 	CANDID_KILL_ROUNDS=200 go test -count=1 -timeout 60m -run 'TestKill|TestStorm|TestPowerCut' ./e2e
 
@@ -57,7 +63,9 @@ test-attack: build tools
 fuzz:
 	@for pkg in $$(grep -rl '^func Fuzz' --include=*_test.go . | xargs -n1 dirname | sort -u); do \
 	  for f in $$(grep -ho '^func Fuzz[A-Za-z]*' $$pkg/*_test.go | sed 's/func //'); do \
-	    echo "$$pkg $$f"; go test -run '^$$' -fuzz "^$$f$$" -fuzztime $${FUZZTIME:-30m} -fuzzminimizetime 100x $$pkg || exit 1; done; done
+	    echo "$$pkg $$f"; \
+	    go test -run '^$$' -fuzz "^$$f$$" -fuzztime $${FUZZTIME:-30m} -fuzzminimizetime 100x $$pkg || exit 1; \
+	  done; done
 
 check: build
 	@test -z "$$(gofmt -l $$(git ls-files '*.go'))" || { gofmt -l $$(git ls-files '*.go'); exit 1; }
@@ -66,8 +74,10 @@ check: build
 	GOOS=darwin go build -o /dev/null ./cmd/candid && GOOS=windows go build -o /dev/null ./cmd/candid  # the client alone
 	go test -count=1 -run 'TestLayers|TestLint' .
 	cd console && npx tsc --noEmit && npx oxlint --deny-warnings src && npx prettier --check --log-level warn src
-	@go run ./internal/httpapi/openapi > /tmp/candid-openapi.json && cd console && npx openapi-typescript /tmp/candid-openapi.json -o /tmp/candid-schema.ts >/dev/null 2>&1 \
-	  && diff -q /tmp/candid-schema.ts src/api/schema.ts || { echo "console/src/api/schema.ts is out of date: make schema"; exit 1; }
+	@go run ./internal/httpapi/openapi > /tmp/candid-openapi.json && cd console && \
+	  npx openapi-typescript /tmp/candid-openapi.json -o /tmp/candid-schema.ts >/dev/null 2>&1 && \
+	  diff -q /tmp/candid-schema.ts src/api/schema.ts || \
+	  { echo "console/src/api/schema.ts is out of date: make schema"; exit 1; }
 
 schema:
 	go run ./internal/httpapi/openapi > /tmp/candid-openapi.json
@@ -79,7 +89,8 @@ bench: build tools
 	go test -run '^$$' -bench 'Idle|Alarms|Foresee' -benchtime 3x ./internal/site
 
 stats:
-	@git ls-files '*.go' '*.ts' '*.tsx' '*.css' '*.sql' Makefile | grep -v 'schema.ts$$' | xargs awk 'NF {if (FILENAME ~ /_test\.go$$|\.test\.ts$$|^e2e\//) t++; else c++} \
+	@git ls-files '*.go' '*.ts' '*.tsx' '*.css' '*.sql' Makefile | grep -v 'schema.ts$$' | \
+	  xargs awk 'NF {if (FILENAME ~ /_test\.go$$|\.test\.ts$$|^e2e\//) t++; else c++} \
 	  END {printf "code %d lines, tests %d lines, tests are %.1f%% of all\n", c, t, 100*t/(c+t)}'
 
 # Pictures of the pages, from a demo of their own.

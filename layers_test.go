@@ -68,7 +68,8 @@ func TestLayers(t *testing.T) {
 		require.False(t, name == "client" && contains(p.Imports, module+"internal"), "client must be usable by others")
 	}
 	require.Equal(t, len(layer), seen)
-	clock, err := exec.Command("grep", "-rnE", `time\.(Now|Since|Sleep|After)\(`, "core", "--include=*.go").CombinedOutput()
+	clock, err := exec.Command("grep", "-rnE", `time\.(Now|Since|Sleep|After)\(`, "core",
+		"--include=*.go").CombinedOutput()
 	require.Error(t, err, "core is given its times: %s", clock)
 }
 

@@ -72,7 +72,9 @@ func TestProblems(t *testing.T) {
 	}{
 		{404, `{"status":404,"title":"Not Found","detail":"volume \"x\": not found"}`, `volume "x": not found`},
 		{422,
-			`{"detail":"validation failed","errors":[{"message":"unexpected property","location":"body.colour"},{"message":"too long","location":"body.name"}]}`, "validation failed; body.colour: unexpected property; body.name: too long"},
+			`{"detail":"validation failed","errors":[{"message":"unexpected property","location":"body.colour"},
+				{"message":"too long","location":"body.name"}]}`,
+			"validation failed; body.colour: unexpected property; body.name: too long"},
 		{502, `<html>gateway</html>`, "502 Bad Gateway"},
 		{500, ``, "500 Internal Server Error"},
 		{200, `{"name":`, "answer cannot be read"},

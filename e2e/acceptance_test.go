@@ -26,8 +26,8 @@ func TestDisaster(t *testing.T) {
 	pair(t, a, b, "kind=code")
 	a.run("snapshot", "take", "source", "--note", "first", "--label", "step=1")
 	shell(t, base, "cp -a share want1")
-	shell(t, src,
-		`rm -r crypto; mv net network; echo changed >> fmt/print.go; printf 'new\n' > new.txt; ln -s new.txt link; ln fmt/doc.go doc-link; chmod 600 sort/sort.go`)
+	shell(t, src, `rm -r crypto; mv net network; echo changed >> fmt/print.go; printf 'new\n' > new.txt
+		ln -s new.txt link; ln fmt/doc.go doc-link; chmod 600 sort/sort.go`)
 	a.run("snapshot", "take", "source", "--note", "second")
 	shell(t, base, "cp -a share want2")
 	a.run("route", "run", "to-dr")

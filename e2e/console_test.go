@@ -54,8 +54,8 @@ func TestConsole(t *testing.T) {
 	}
 	base := t.TempDir()
 	src := filepath.Join(base, "share")
-	shell(t, base,
-		`mkdir -p "share/letters/1931" share/maps; echo dear > share/letters/1931/a.txt; echo sir > share/letters/1931/b.txt; head -c 100000 /dev/urandom > share/maps/m.bin`)
+	shell(t, base, `mkdir -p "share/letters/1931" share/maps; head -c 100000 /dev/urandom > share/maps/m.bin
+		echo dear > share/letters/1931/a.txt; echo sir > share/letters/1931/b.txt`)
 	a := serve(t, filepath.Join(base, "a"), "larkfield", base)
 	b := serve(t, filepath.Join(base, "b"), "stonewick", base)
 	a.run("volume", "add", "archive", "--path", src, "--label", "k=v")
@@ -103,8 +103,11 @@ func TestConsole(t *testing.T) {
 		require.NoError(t, p.Do(20*time.Second, chromedp.Navigate(a.url+path)))
 		require.NoError(t, p.Wait(ready))
 		require.NoError(t, p.Do(20*time.Second, chromedp.Evaluate(`(async () => {
-			const out = [], is = (what, drawn, said) => { if (String(drawn) !== String(said)) out.push(what + ": drawn " + drawn + ", said " + said); };
-			const get = (u, body) => fetch("/api/v1" + u, body && {method: "POST", body: JSON.stringify(body), headers: {"Content-Type": "application/json"}}).then(r => r.json());
+			const out = [], is = (what, drawn, said) => {
+				if (String(drawn) !== String(said)) out.push(what + ": drawn " + drawn + ", said " + said);
+			};
+			const get = (u, body) => fetch("/api/v1" + u, body && {method: "POST", body: JSON.stringify(body),
+				headers: {"Content-Type": "application/json"}}).then(r => r.json());
 			const all = q => [...document.querySelectorAll(q)];
 			`+script+`
 			return out;
@@ -114,9 +117,11 @@ func TestConsole(t *testing.T) {
 	truth("/policies?policy=all", `document.querySelectorAll('svg[aria-label*="moments at"] title').length > 1`, `
 		const p = await get("/policies/preview", {name: "all", days: 90});
 		for (const place of p.places) {
-			is("rungs at " + place.place, all('svg[aria-label*="moments at ' + place.place + '"] line title').length, place.ladder.length);
+			is("rungs at " + place.place, all('svg[aria-label*="moments at ' + place.place + '"] line title').length,
+				place.ladder.length);
 			const last = place.samples.at(-1);
-			is("count at " + place.place, all('svg[aria-label*="' + place.place + ': ' + last.count + ' at the end"]').length, 1);
+			is("count at " + place.place,
+				all('svg[aria-label*="' + place.place + ': ' + last.count + ' at the end"]').length, 1);
 		}`)
 	truth("/space", `document.body.innerText.includes("Comes back by itself")`, `
 		const u = await get("/store"), most = Math.max(...u.volumes.map(v => v.referenced));
@@ -139,7 +144,8 @@ func TestConsole(t *testing.T) {
 			if (Math.abs(parseFloat(c[4]) - x.onTargetPercent) > 0.2) is("percent of " + x.volume, c[4], x.onTargetPercent);
 			is("late stretches of " + x.volume, rows[i].querySelectorAll("rect title").length, x.lateCount);
 		});`)
-	truth("/volumes/archive", `document.querySelectorAll('[role="slider"] svg rect, [role="slider"] svg path').length > 3`, `
+	const marks = `[role="slider"] svg rect, [role="slider"] svg path`
+	truth("/volumes/archive", "document.querySelectorAll('"+marks+"').length > 3", `
 		const asked = performance.getEntriesByType("resource").map(e => e.name).filter(n => n.includes("/timeline")).at(-1);
 		const tl = await fetch(asked).then(r => r.json());
 		is("planned", all('[role="slider"] svg rect[stroke="var(--now)"]').length, tl.planned.length);
@@ -157,7 +163,8 @@ func TestConsole(t *testing.T) {
 			is(r.name, link && link.textContent, r.name + " is " + r.state);
 			is("sentence of " + r.name, document.body.innerText.includes(r.sentence.replace(/ its newest states.*/, "")), true);
 		}
-		for (const s of sites) is("grants of " + s.name, document.body.innerText.includes("Here it may " + s.grants.words + ". There this site may " + s.granted.words + "."), true);`)
+		for (const s of sites) is("grants of " + s.name, document.body.innerText.includes(
+			"Here it may " + s.grants.words + ". There this site may " + s.granted.words + "."), true);`)
 	exactly := func(text string) chromedp.Action {
 		return chromedp.Click(`(//button[normalize-space(.)="`+text+`"])[1]`, chromedp.BySearch)
 	}
@@ -165,9 +172,8 @@ func TestConsole(t *testing.T) {
 	a.run("route", "pause", "to-dr")
 	require.NoError(t, p.Wait(`[...document.querySelectorAll("svg a")].some(x => x.textContent === "to-dr is paused")`))
 	a.run("route", "resume", "to-dr")
-	require.NoError(t,
-		p.Wait(
-			`[...document.querySelectorAll("svg a")].some(x => x.textContent.startsWith("to-dr is") && !x.textContent.includes("paused"))`))
+	require.NoError(t, p.Wait(`[...document.querySelectorAll("svg a")].some(
+		x => x.textContent.startsWith("to-dr is") && !x.textContent.includes("paused"))`))
 	// The pace is set, drawn by hours, and taken back; grants are given.
 	require.NoError(t, p.Do(20*time.Second, exactly("pace"), chromedp.WaitVisible("textarea")))
 	faultless("the pace sheet")
@@ -378,8 +384,9 @@ func noFaults(t *testing.T, p *browser.Page, name string) {
 	require.NoError(t, err)
 	var found string
 	require.NoError(t, p.Do(30*time.Second, chromedp.Evaluate(string(axe), nil),
-		chromedp.Evaluate(
-			`axe.run(document, {runOnly: ["wcag2a","wcag2aa","wcag21aa","wcag22aa"]}).then(r => JSON.stringify(r.violations.map(v => [v.id, v.nodes.map(n => n.html.slice(0, 120))])))`, &found, awaitPromise)), name)
+		chromedp.Evaluate(`axe.run(document, {runOnly: ["wcag2a","wcag2aa","wcag21aa","wcag22aa"]}).then(
+			r => JSON.stringify(r.violations.map(v => [v.id, v.nodes.map(n => n.html.slice(0, 120))])))`,
+			&found, awaitPromise)), name)
 	var list []any
 	require.NoError(t, json.Unmarshal([]byte(found), &list))
 	require.Empty(t, list, name)
@@ -393,7 +400,8 @@ func TestOwnFilesInConsole(t *testing.T) {
 		t.Skip("acting as another user needs root")
 	}
 	base := t.TempDir()
-	shell(t, base, `chmod 755 . ..; mkdir -p share/ines share/board; echo dear > share/ines/letter.txt; echo no > share/ines/locked; echo secret > share/board/minutes
+	shell(t, base, `chmod 755 . ..; mkdir -p share/ines share/board; echo dear > share/ines/letter.txt
+		echo no > share/ines/locked; echo secret > share/board/minutes
 		chown -R 1500:1500 share/ines; chown root share/ines/locked; chmod 600 share/ines/locked`)
 	a := serve(t, filepath.Join(base, "a"), "larkfield", base)
 	a.run("volume", "add", "archive", "--path", filepath.Join(base, "share"))
@@ -438,8 +446,11 @@ func TestOwnFilesInConsole(t *testing.T) {
 	shell(t, base,
 		`test "$(stat -c %U:%u share/ines/letter.txt | cut -d: -f2)" = 1500 && test "$(cat share/ines/letter.txt)" = dear`)
 	var status []int
-	require.NoError(t, p.Do(20*time.Second, chromedp.Evaluate(`Promise.all(["/api/v1/volumes/archive/file?path=board/minutes", "/api/v1/volumes/archive/browse?path=board", "/api/v1/volumes/archive/archive?path=board", "/dav/archive/latest/board/minutes",
-		"/api/v1/volumes/archive/file?path=ines/locked", "/api/v1/volumes", "/api/v1/ledger", "/api/v1/volumes/archive/browse?path=ines"].map(u => fetch(u).then(r => r.status)))`, &status, awaitPromise)))
+	require.NoError(t, p.Do(20*time.Second, chromedp.Evaluate(`Promise.all([
+		"/api/v1/volumes/archive/file?path=board/minutes", "/api/v1/volumes/archive/browse?path=board",
+		"/api/v1/volumes/archive/archive?path=board", "/dav/archive/latest/board/minutes",
+		"/api/v1/volumes/archive/file?path=ines/locked", "/api/v1/volumes", "/api/v1/ledger",
+		"/api/v1/volumes/archive/browse?path=ines"].map(u => fetch(u).then(r => r.status)))`, &status, awaitPromise)))
 	require.Equal(t, []int{404, 404, 404, 404, 404, 403, 403, 200}, status)
 	require.Contains(t, a.run("ledger", "list", "--who", "ines"), "ines/letter.txt")
 	require.Contains(t, a.run("ledger", "verify"), "The ledger is whole")

@@ -19,8 +19,8 @@ import (
 // without a fault that axe finds, and each act really done.
 func TestPreparingInConsole(t *testing.T) {
 	base := t.TempDir()
-	shell(t, base,
-		`mkdir -p letters maps left/2026-01-02; echo dear > letters/a; echo north > maps/m; echo old > left/2026-01-02/a; echo gone > left/2026-01-02/b`)
+	shell(t, base, `mkdir -p letters maps left/2026-01-02; echo dear > letters/a; echo north > maps/m
+		echo old > left/2026-01-02/a; echo gone > left/2026-01-02/b`)
 	a := serve(t, filepath.Join(base, "a"), "larkfield", base)
 	for _, v := range []string{"letters", "maps"} {
 		a.run("volume", "add", v, "--path", filepath.Join(base, v))

@@ -19,12 +19,15 @@ import (
 func motley(t testing.TB, dir string) {
 	shell(t, filepath.Dir(dir), "mkdir "+filepath.Base(dir))
 	shell(t, dir, `mkdir -p deep/er/est "with space" many
-printf 'text\n' > plain; : > empty; ln plain deep/second-name; ln -s plain link; ln -s ../../nowhere deep/dangling; ln -s deep/er dirlink
+printf 'text\n' > plain; : > empty; ln plain deep/second-name; ln -s plain link
+ln -s ../../nowhere deep/dangling; ln -s deep/er dirlink
 printf 'other\n' > "$(printf 'not-utf8-\377')"; printf 'x' > 'Ünïcode – name.txt'; printf 'x' > '100% sure?#.txt'
-head -c 3000000 /dev/urandom > big; yes 'the same line' | head -c 5000000 > repeated; truncate -s 20M sparse; printf end >> sparse
+head -c 3000000 /dev/urandom > big; yes 'the same line' | head -c 5000000 > repeated
+truncate -s 20M sparse; printf end >> sparse
 for i in $(seq 1 2500); do echo $i > many/f$i; done
 mkfifo pipe; chmod 4755 plain; chmod 2750 deep; chmod 1777 "with space"; chmod 0 empty; chmod 600 big
-setfattr -n user.note -v herbarium plain; setfacl -m u:1234:rw big; touch -d '2001-02-03 04:05:06.123456789' big deep/er`)
+setfattr -n user.note -v herbarium plain; setfacl -m u:1234:rw big
+touch -d '2001-02-03 04:05:06.123456789' big deep/er`)
 	if os.Geteuid() == 0 {
 		shell(t, dir, `mknod null c 1 3; mknod disk b 7 9; chown 1234:4321 repeated; chown -h 12:34 link`)
 	}
@@ -254,9 +257,10 @@ func TestWaysOut(t *testing.T) {
 			t.Log("cadaver is not here")
 		}
 		// All of the code, file by file.
-		shell(t, base,
-			fmt.Sprintf(
-				`cd want && find code -type f -printf 'url = "%s/dav/share/%s/%%p"\noutput = "../dav/%%p"\n' > ../urls && curl -s -Z --fail --create-dirs -u x:%s -K ../urls; cd ..; diff -r want/code dav/code`, a.url, name, a.token))
+		shell(t, base, fmt.Sprintf(`cd want
+			find code -type f -printf 'url = "%s/dav/share/%s/%%p"\noutput = "../dav/%%p"\n' > ../urls &&
+				curl -s -Z --fail --create-dirs -u x:%s -K ../urls
+			cd ..; diff -r want/code dav/code`, a.url, name, a.token))
 		curl := func(args ...string) string {
 			text, err := exec.Command("curl", append([]string{"-s", "-u", "x:" + a.token, "--path-as-is"},
 				args...)...).CombinedOutput()

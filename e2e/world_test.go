@@ -183,7 +183,8 @@ func pair(t testing.TB, from, to *proc, labels string) {
 // digest describes a directory independently of the program.
 func digest(t testing.TB, dir string) string {
 	cmd := exec.Command("sh", "-c",
-		`find . -print0 | LC_ALL=C sort -z | tar --null --no-recursion --xattrs --acls --numeric-owner --format=pax --pax-option=delete=atime,delete=ctime -cf - -T - | sha256sum`)
+		`find . -print0 | LC_ALL=C sort -z | tar --null --no-recursion --xattrs --acls --numeric-owner --format=pax \
+			--pax-option=delete=atime,delete=ctime -cf - -T - | sha256sum`)
 	cmd.Dir = dir
 	out, err := cmd.Output()
 	require.NoError(t, err)

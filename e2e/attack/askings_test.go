@@ -68,10 +68,8 @@ func readSpec(t testing.TB, s *site) *asker {
 	}
 	for _, form := range []string{"archive", "file"} { // which the document does not have
 		var op operation
-		require.NoError(t,
-			json.Unmarshal(
-				[]byte(
-					`{"parameters":[{"name":"name","in":"path"},{"name":"at","in":"query"},{"name":"path","in":"query"},{"name":"form","in":"query"}]}`), &op))
+		require.NoError(t, json.Unmarshal([]byte(`{"parameters":[{"name":"name","in":"path"},
+			{"name":"at","in":"query"},{"name":"path","in":"query"},{"name":"form","in":"query"}]}`), &op))
 		op.id, op.method, op.path = form, "GET", "/volumes/{name}/"+form
 		for i := range op.Parameters {
 			op.Parameters[i].Schema = &schema{Type: "string"}

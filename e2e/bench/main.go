@@ -405,9 +405,8 @@ func (b *bench) change() error {
 	if _, err := src.run("route", "run", "r"); err != nil {
 		return err
 	}
-	if err :=
-		b.sh(
-			`find tree -type f -size -8k | sort | awk 'NR % 100 == 0' | while read f; do echo "// changed" >> "$f"; done`); err != nil {
+	if err := b.sh(`find tree -type f -size -8k | sort | awk 'NR % 100 == 0' |
+		while read f; do echo "// changed" >> "$f"; done`); err != nil {
 		return err
 	}
 	_, taken, err := src.took("snapshot", "take", "v")

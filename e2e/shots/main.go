@@ -75,7 +75,8 @@ func run(url, token, dir string, width, height int, dark bool, only string) erro
 		{"changes", "/volumes/field-notebooks?view=changes&at=" + moment,
 			`document.querySelectorAll("table.plain tbody tr").length >= 1`, nil},
 		{"space", "/space",
-			`document.querySelectorAll("table.plain tbody tr").length >= 5 && document.body.innerText.includes("Comes back by itself")`, nil},
+			`document.querySelectorAll("table.plain tbody tr").length >= 5 &&
+				document.body.innerText.includes("Comes back by itself")`, nil},
 		{"ledger", "/ledger", `document.querySelectorAll("table.plain tbody tr").length >= 5`,
 			[]chromedp.Action{click("Verify it"), chromedp.WaitVisible(`section[aria-live]`)}},
 		{"people", "/people", `document.body.innerText.includes("ines")`, nil},

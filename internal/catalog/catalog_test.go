@@ -305,10 +305,14 @@ func TestDamagedFile(t *testing.T) {
 func TestListsUseIndexes(t *testing.T) {
 	c := openTest(t)
 	for q, index := range map[string]string{
-		`SELECT * FROM snapshots WHERE volume='v' AND place='here' AND began<=1 AND (began<1 OR id>'x') ORDER BY began DESC, id LIMIT 50`: "snapshots_by_volume (volume=? AND place=? AND began<?)",
-		`SELECT * FROM snapshots WHERE place='here' AND lineage='l' ORDER BY term DESC, sequence DESC LIMIT 1`:                            "snapshots_by_position (lineage=? AND place=?)",
-		`SELECT DISTINCT id FROM snapshots WHERE id>='a' AND id<'b' ORDER BY id LIMIT 2`:                                                  "snapshots_by_id (id>? AND id<?)",
-		`SELECT volume, SUM(grace_until=0), SUM(grace_until>0) FROM snapshots WHERE place='here' GROUP BY volume`:                         "COVERING INDEX snapshots_by_state",
+		`SELECT * FROM snapshots WHERE volume='v' AND place='here' AND began<=1 AND (began<1 OR id>'x')
+			ORDER BY began DESC, id LIMIT 50`: "snapshots_by_volume (volume=? AND place=? AND began<?)",
+		`SELECT * FROM snapshots WHERE place='here' AND lineage='l'
+			ORDER BY term DESC, sequence DESC LIMIT 1`: "snapshots_by_position (lineage=? AND place=?)",
+		`SELECT DISTINCT id FROM snapshots WHERE id>='a' AND id<'b'
+			ORDER BY id LIMIT 2`: "snapshots_by_id (id>? AND id<?)",
+		`SELECT volume, SUM(grace_until=0), SUM(grace_until>0) FROM snapshots
+			WHERE place='here' GROUP BY volume`: "COVERING INDEX snapshots_by_state",
 	} {
 		rows, err := c.db.Query("EXPLAIN QUERY PLAN " + q)
 		require.NoError(t, err)

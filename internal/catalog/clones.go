@@ -52,8 +52,8 @@ type Mount struct {
 
 // PutMount inserts or replaces a mount.
 func (c *Catalog) PutMount(m *Mount) error {
-	_, err := c.db.NamedExec(`INSERT OR REPLACE INTO mounts (dir,volume,since,made_by) VALUES (:dir,:volume,:since,:made_by)`,
-		m)
+	_, err := c.db.NamedExec(`INSERT OR REPLACE INTO mounts (dir,volume,since,made_by)
+		VALUES (:dir,:volume,:since,:made_by)`, m)
 	return err
 }
 

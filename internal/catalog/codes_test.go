@@ -26,8 +26,8 @@ func TestCodesOfOlderRows(t *testing.T) {
 		"site shelf cannot be reached: place:/srv/disk: it is detached: when its disk is": CauseDetached,
 	}
 	db.MustExec(`INSERT INTO peers (name,key,addresses,paired,seen) VALUES ('p','k','[]',0,0)`)
-	const route = `INSERT INTO routes (name,peer,volumes,made,last_ok,failing_since,failures,next_try,last_error,sent_bytes,
-		saved_bytes) VALUES (?,'p','{}',0,0,0,?,5,?,0,0)`
+	const route = `INSERT INTO routes (name,peer,volumes,made,last_ok,failing_since,failures,next_try,last_error,
+		sent_bytes,saved_bytes) VALUES (?,'p','{}',0,0,0,?,5,?,0,0)`
 	for text := range causes {
 		db.MustExec(route, text, 1, text)
 	}

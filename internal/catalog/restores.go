@@ -126,8 +126,8 @@ func (c *Catalog) PutExternalSource(x *ExternalSource) error {
 		_, err := c.db.Exec(`DELETE FROM external_sources WHERE volume=?`, x.Volume)
 		return err
 	}
-	_, err := c.db.NamedExec(`INSERT OR REPLACE INTO external_sources (volume,pattern,zone) VALUES (:volume,:pattern,:zone)`,
-		x)
+	_, err := c.db.NamedExec(`INSERT OR REPLACE INTO external_sources (volume,pattern,zone)
+		VALUES (:volume,:pattern,:zone)`, x)
 	return err
 }
 

@@ -68,7 +68,8 @@ No site is paired: what is not here is nowhere.
 `)
 	d.refuses("site order nowhere", 1, "there is no paired site nowhere")
 
-	d.reads("recipe save nightly letters --to DIR/copy --exact --when 'daily at 02:30' --zone Europe/Lisbon --check keep", `
+	d.reads("recipe save nightly letters --to DIR/copy --exact --when 'daily at 02:30' "+
+		"--zone Europe/Lisbon --check keep", `
 nightly: all of letters, in its newest state, to DIR/copy, exactly so: what is not in the snapshot goes from there; \
 daily at 02:30; then the hook keep checks it.
 Next due 2026-03-03 02:30:00.

@@ -137,7 +137,8 @@ func (s *story) proof() error {
 // sum describes a directory independently of this program's own code.
 func sum(dir string) (string, error) {
 	cmd := exec.Command("sh", "-c",
-		`find . -printf '%y %m %U:%G %s %T@ %P\n' | sed 's/^d \([^ ]* [^ ]*\) [^ ]* /d \1 /' | LC_ALL=C sort; find . -type f -print0 | LC_ALL=C sort -z | xargs -0 -r sha256sum`)
+		`find . -printf '%y %m %U:%G %s %T@ %P\n' | sed 's/^d \([^ ]* [^ ]*\) [^ ]* /d \1 /' | LC_ALL=C sort
+		find . -type f -print0 | LC_ALL=C sort -z | xargs -0 -r sha256sum`)
 	cmd.Dir = dir
 	out, err := cmd.Output()
 	return string(out), err

@@ -191,8 +191,8 @@ func (s *survey) register(at time.Time, n int) error {
 		return err
 	}
 	defer db.Close()
-	if _, err := db.Exec(
-		`CREATE TABLE IF NOT EXISTS accessions (number TEXT PRIMARY KEY, taxon TEXT, place TEXT, day TEXT, note TEXT)`); err != nil {
+	if _, err := db.Exec(`CREATE TABLE IF NOT EXISTS accessions
+		(number TEXT PRIMARY KEY, taxon TEXT, place TEXT, day TEXT, note TEXT)`); err != nil {
 		return err
 	}
 	for range n {

@@ -393,7 +393,8 @@ func TestCancelledInPlace(t *testing.T) {
 		}
 		require.Equal(t, "cancelled", run.State)
 		require.Regexp(t,
-			`^cancelled; each file is the old or the new one \(\d+ created.* so far\)\. What was put there can be taken back: candid undo \d+$`, run.Outcome)
+			`^cancelled; each file is the old or the new one \(\d+ created.* so far\)\. `+
+				`What was put there can be taken back: candid undo \d+$`, run.Outcome)
 		w.done(s)(s.Recovery.Undo(run.ID, "test"))
 		require.Equal(t, before, exact(t, dir))
 		return

@@ -159,7 +159,11 @@ function GoBackSheet(p: { volume: string; at: string; connected: number; close: 
       )}
       <p className="mt-4 text-sm text-faint">
         <Command
-          text={`candid restore ${word(p.volume)} --at ${p.at === "latest" ? "latest" : word(stamp(p.at, true))} --in-place${disconnect ? " --disconnect" : ""}`}
+          text={
+            `candid restore ${word(p.volume)} --at ` +
+            `${p.at === "latest" ? "latest" : word(stamp(p.at, true))} --in-place` +
+            (disconnect ? " --disconnect" : "")
+          }
         />
       </p>
     </Sheet>

@@ -16,7 +16,7 @@ const views = [
   ["changes", "What changed"],
 ] as const;
 
-/** What is in the volume: its files as of the chosen moment, names in all snapshots, and what changed since that moment. */
+/** What is in the volume: its files as of the chosen moment, names in all snapshots, and what changed since. */
 export function Contents({
   volume,
   at,

@@ -87,7 +87,8 @@ export function Find({ volume, inPlace, own }: { volume: string; inPlace: boolea
         <p className="py-2 text-sm" aria-live="polite">
           {first.total === 0
             ? `Nothing like it is in the ${first.snapshots} snapshots.`
-            : `${first.total} ${first.total === 1 ? "path" : "paths"} in ${first.snapshots} snapshots, the newest modified first.`}
+            : `${first.total} ${first.total === 1 ? "path" : "paths"} in ${first.snapshots} snapshots, ` +
+              "the newest modified first."}
         </p>
       )}
       {items.length > 0 && (

@@ -78,7 +78,10 @@ export function Found({ volume }: { volume: string }) {
       <Sheet title="Point-in-time directories of others" open={setting} close={() => setSetting(false)}>
         <Field
           label="Path with a time in it"
-          help="%Y, %m, %d, %H, %M and %S stand for the time, * for anything: /srv/shares/.moments/daily-%Y-%m-%d. Empty: nowhere."
+          help={
+            "%Y, %m, %d, %H, %M and %S stand for the time, * for anything: " +
+            "/srv/shares/.moments/daily-%Y-%m-%d. Empty: nowhere."
+          }
         >
           <input className="field w-full font-mono" value={pattern} onChange={(e) => setPattern(e.target.value)} />
         </Field>

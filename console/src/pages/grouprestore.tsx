@@ -42,7 +42,10 @@ export function TogetherSheet({ group, close }: { group: string; close: () => vo
           </Field>
           <Field
             label="To the directory"
-            help="Each volume gets one of its name in it. Empty: back where they were; a safety snapshot of each is taken first."
+            help={
+              "Each volume gets one of its name in it. " +
+              "Empty: back where they were; a safety snapshot of each is taken first."
+            }
           >
             <input
               className="field w-full font-mono"

@@ -73,7 +73,8 @@ export function Groups({ volumes }: { volumes: string[] }) {
           </p>
           <p className="text-faint">
             {g.freeze
-              ? `Writers are held by ${g.freeze}${g.thaw ? ` and let go by ${g.thaw}` : ""}; if that fails, ${g.failing === "spread" ? "a spread set is taken" : "no set is taken"}.`
+              ? `Writers are held by ${g.freeze}${g.thaw ? ` and let go by ${g.thaw}` : ""}; if that fails, ` +
+                (g.failing === "spread" ? "a spread set is taken." : "no set is taken.")
               : "Writers are held as the volumes' policies say."}{" "}
             {g.newest?.[0] ? (
               <span title={stamp(g.newest[0].taken, true)}>

@@ -64,7 +64,9 @@ export function Forecast({ usage }: { usage: Schemas["Usage"] }) {
                     viewBox={`0 0 ${W} ${H}`}
                     className="block w-full min-w-[460px]"
                     role="img"
-                    aria-label={`${l.name}: ${size(l.of(last))} now, ${size(l.to)} on ${stamp(new Date(end))} going on so`}
+                    aria-label={
+                      `${l.name}: ${size(l.of(last))} now, ` + `${size(l.to)} on ${stamp(new Date(end))} going on so`
+                    }
                   >
                     {y.ticks(3).map((t) => (
                       <g key={t}>

@@ -62,7 +62,8 @@ export function Objectives() {
           ? "Nothing was protected in that time."
           : late === 0
             ? "Every volume was on target at every place all the time."
-            : `${rows.length - late} of ${rows.length} were on target all the time; ${late} were late or not there for a while.`}
+            : `${rows.length - late} of ${rows.length} were on target all the time; ` +
+              `${late} were late or not there for a while.`}
       </p>
       {rows.length > 0 && (
         <div className="overflow-x-auto">
@@ -92,7 +93,9 @@ export function Objectives() {
                     <Course report={r} row={x} />
                   </td>
                   <td
-                    className={`text-right whitespace-nowrap ${x.onTargetPercent < 99.95 ? "font-semibold text-hand" : ""}`}
+                    className={
+                      "text-right whitespace-nowrap" + (x.onTargetPercent < 99.95 ? " font-semibold text-hand" : "")
+                    }
                   >
                     {x.onTargetPercent.toFixed(1)} %
                   </td>

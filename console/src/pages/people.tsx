@@ -521,7 +521,10 @@ function Grant({ person, close }: { person: Person; close: () => void }) {
         </Field>
         <Field
           label="Folder"
-          help="From the volume's top; empty for all of it. There the recorded owner, mode and access list decide, as for that user on the files."
+          help={
+            "From the volume's top; empty for all of it. " +
+            "There the recorded owner, mode and access list decide, as for that user on the files."
+          }
         >
           <input className="field w-full font-mono" value={path} onChange={(e) => setPath(e.target.value)} />
         </Field>

@@ -119,7 +119,10 @@ export function PolicyForm({
       </Part>
       <Part
         title="Keep"
-        help="So many, such as 14, or for so long, such as for 30 days; first 8 keeps the first of each. Empty: nothing by that rule. A place without any keeps everything."
+        help={
+          "So many, such as 14, or for so long, such as for 30 days; first 8 keeps the first of each. " +
+          "Empty: nothing by that rule. A place without any keeps everything."
+        }
       >
         <div className="overflow-x-auto">
           <table className="plain">

@@ -217,7 +217,8 @@ export function Trials({ mayTry }: { mayTry: boolean }) {
       <Trouble error={list.error ?? now.error} />
       <p className="py-2 text-sm">
         {list.data?.nextDue
-          ? `Random files of random moments are brought back to scratch space ${list.data.when} and compared with what was recorded; next ${ago(list.data.nextDue)}.`
+          ? `Random files of random moments are brought back to scratch space ${list.data.when} ` +
+            `and compared with what was recorded; next ${ago(list.data.nextDue)}.`
           : "Nothing is tried by itself."}
       </p>
       {all.length > 0 && (

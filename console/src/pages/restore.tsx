@@ -61,17 +61,34 @@ export function RestoreSheet({
     plan.reset();
   };
   const p = plan.data;
-  const tar = `/api/v1/volumes/${encodeURIComponent(volume)}/archive?${new URLSearchParams([["at", at], ["form", where === "zip" ? "zip" : "tar"], ...paths.map((x): [string, string] => ["path", x])])}`;
+  const archive = new URLSearchParams([
+    ["at", at],
+    ["form", where === "zip" ? "zip" : "tar"],
+    ...paths.map((x): [string, string] => ["path", x]),
+  ]);
+  const tar = `/api/v1/volumes/${encodeURIComponent(volume)}/archive?${archive}`;
   const download = where === "tar" || where === "zip";
   const atText = at === "latest" ? "latest" : of ? at.slice(0, 12) : word(stamp(at, true));
-  const cli = `candid restore ${word(volume)} ${paths.map(word).join(" ")}${paths.length ? " " : ""}--at ${atText} ${where === "place" ? "--in-place" : where === "into" ? `--into ${word(into || others[0] || "VOLUME")}` : download ? `--${where} FILE` : `--to ${word(to || "DIR")}`}${download ? "" : ` --on-conflict ${conflict}`}${from ? ` --from-site ${word(from)}` : ""}`;
+  const target =
+    where === "place"
+      ? "--in-place"
+      : where === "into"
+        ? `--into ${word(into || others[0] || "VOLUME")}`
+        : download
+          ? `--${where} FILE`
+          : `--to ${word(to || "DIR")}`;
+  const cli = [
+    "candid restore",
+    ...[volume, ...paths].map(word),
+    `--at ${atText}`,
+    target,
+    ...(download ? [] : [`--on-conflict ${conflict}`]),
+    ...(from ? [`--from-site ${word(from)}`] : []),
+  ].join(" ");
+  const what =
+    paths.length === 0 ? `the whole of ${volume}` : paths.length === 1 ? paths[0] : `${paths.length} picked paths`;
   return (
-    <Sheet
-      title={`Bring back ${paths.length === 0 ? `the whole of ${volume}` : paths.length === 1 ? paths[0] : `${paths.length} picked paths`}`}
-      open
-      close={() => close(!!run.data?.ended)}
-      wide
-    >
+    <Sheet title={`Bring back ${what}`} open close={() => close(!!run.data?.ended)} wide>
       <p className="text-sm text-faint">
         {at === "latest" ? "In its newest state." : `As of ${stamp(of ?? at, true)}.`}
         {from && ` From ${from}: only what this site lacks is fetched.`}

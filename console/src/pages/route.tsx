@@ -183,7 +183,9 @@ function Curve({
           viewBox={`0 0 ${W} ${H}`}
           className="block w-full min-w-[460px]"
           role="img"
-          aria-label={`${label}: ${text(value(shown.at(-1)!))} at the end, ${text(Math.max(...shown.map(value)))} at most`}
+          aria-label={
+            `${label}: ${text(value(shown.at(-1)!))} at the end, ` + `${text(Math.max(...shown.map(value)))} at most`
+          }
         >
           {y.ticks(4).map((t) => (
             <g key={t}>

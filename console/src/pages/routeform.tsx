@@ -150,7 +150,10 @@ export function RouteForm({
           </Field>
           <Field
             label="When"
-            help={`Nothing: ${pull || route?.pull ? "every 15 minutes" : "after every snapshot"}. Or: daily at 22:00; on demand.`}
+            help={
+              `Nothing: ${pull || route?.pull ? "every 15 minutes" : "after every snapshot"}. ` +
+              "Or: daily at 22:00; on demand."
+            }
           >
             <input className="field w-full" value={terms.when ?? ""} onChange={(e) => set({ when: e.target.value })} />
           </Field>

@@ -58,7 +58,8 @@ export function Sites() {
       {(routes.data ?? []).length === 0 && (
         <p className="my-4">
           {peers.length
-            ? "No routes yet: nothing leaves this site. Open one, and every new snapshot of the volumes it chooses is carried there."
+            ? "No routes yet: nothing leaves this site. " +
+              "Open one, and every new snapshot of the volumes it chooses is carried there."
             : "This site stands alone. Make an invitation at the other site, use it here, then open a route."}
         </p>
       )}

@@ -18,7 +18,9 @@ export function Today() {
         {(s.sentences ?? []).map((x, i) => (
           <div
             key={x.text}
-            className={`my-2 flex flex-wrap items-baseline gap-x-4 gap-y-1 ${i === 0 ? "font-say text-2xl" : "font-say text-lg"}`}
+            className={
+              "my-2 flex flex-wrap items-baseline gap-x-4 gap-y-1 font-say " + (i === 0 ? "text-2xl" : "text-lg")
+            }
           >
             <p className={x.weight === "act" ? "border-l-4 border-hand pl-3" : i === 0 ? "" : "pl-4"}>{x.text}</p>
             {x.next && (

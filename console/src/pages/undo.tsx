@@ -28,10 +28,13 @@ export function UndoButton({ run }: { run: Run }) {
       <Sheet title={`Take back run ${run.id}`} open={asked} close={() => setAsked(false)}>
         <p className="my-3 text-sm">
           {group
-            ? `Every volume of ${run.subject} goes back to the state right before. What was changed since goes with it; a safety snapshot of each is taken first.`
+            ? `Every volume of ${run.subject} goes back to the state right before. ` +
+              "What was changed since goes with it; a safety snapshot of each is taken first."
             : (result?.paths ?? []).length === 0
-              ? `The whole of ${run.subject} goes back to the state right before that restore. What was changed since goes with it; a safety snapshot is taken first.`
-              : `${(result?.paths ?? []).join(", ")} goes back to what it was right before that restore, or away when it was not there. Nothing else is touched, and a safety snapshot is taken first.`}
+              ? `The whole of ${run.subject} goes back to the state right before that restore. ` +
+                "What was changed since goes with it; a safety snapshot is taken first."
+              : `${(result?.paths ?? []).join(", ")} goes back to what it was right before that restore, ` +
+                "or away when it was not there. Nothing else is touched, and a safety snapshot is taken first."}
         </p>
         <Trouble error={undo.error} />
         <div className="flex gap-3">

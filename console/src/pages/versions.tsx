@@ -8,9 +8,11 @@ import { RestoreSheet } from "./restore";
 
 type Version = Schemas["Version"];
 
+const tint: Record<string, string> = { added: "bg-sea", removed: "text-hand", skipped: "text-faint" };
 const picture = /\.(png|jpe?g|gif|webp)$/i;
 const fileURL = (volume: string, at: string, path: string, show = false) =>
-  `/api/v1/volumes/${encodeURIComponent(volume)}/file?${new URLSearchParams({ at, path, ...(show ? { show: "1" } : {}) })}`;
+  `/api/v1/volumes/${encodeURIComponent(volume)}/file?` +
+  new URLSearchParams({ at, path, ...(show ? { show: "1" } : {}) });
 
 /** What a path was over time, with what differs from one version to the next. */
 export function VersionsSheet({
@@ -187,10 +189,7 @@ function Lines({ volume, path, pair }: { volume: string; path: string; pair: [Ve
         {stamp(pair[0].until)} against {stamp(pair[1].since)}
       </p>
       {(d.data.lines ?? []).map((l, i) => (
-        <div
-          key={i}
-          className={`flex gap-2 px-2 ${l.what === "added" ? "bg-sea" : l.what === "removed" ? "text-hand" : l.what === "skipped" ? "text-faint" : ""}`}
-        >
+        <div key={i} className={`flex gap-2 px-2 ${tint[l.what] ?? ""}`}>
           <span aria-hidden className="w-4 shrink-0 text-center">
             {l.what === "added" ? "+" : l.what === "removed" ? "−" : l.what === "skipped" ? "…" : ""}
           </span>

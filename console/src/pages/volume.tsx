@@ -85,7 +85,10 @@ export function VolumePage() {
               <Fact
                 key={p.place}
                 k={`at ${p.place}`}
-                v={`${p.state}; newest state ${p.newest ? ago(p.newest) : "none"}${p.backlog ? `; ${p.backlog} still to carry` : ""}`}
+                v={
+                  `${p.state}; newest state ${p.newest ? ago(p.newest) : "none"}` +
+                  (p.backlog ? `; ${p.backlog} still to carry` : "")
+                }
               />
             ))}
           </Facts>
@@ -171,7 +174,9 @@ function Snapshots({ volume }: { volume: string }) {
           <li key={s.id} className="border-b border-rule py-1.5">
             <div className="flex items-baseline gap-2">
               <button
-                className={`font-mono cursor-pointer ${time.moment === Date.parse(s.taken) ? "font-semibold" : "quiet"}`}
+                className={
+                  "font-mono cursor-pointer " + (time.moment === Date.parse(s.taken) ? "font-semibold" : "quiet")
+                }
                 onClick={() => time.choose(Math.ceil(Date.parse(s.taken) / 1000) * 1000)}
               >
                 {stamp(s.taken)}

@@ -60,7 +60,10 @@ export function useOffers(text: string, change: (text: string) => void, area: Re
                   type="button"
                   aria-current={open && i === active}
                   title={o.help}
-                  className={`cursor-pointer font-mono text-[13px] ${open && i === active ? "bg-ink text-paper px-1" : "border-b border-rule"}`}
+                  className={
+                    "cursor-pointer font-mono text-[13px] " +
+                    (open && i === active ? "bg-ink text-paper px-1" : "border-b border-rule")
+                  }
                   onMouseDown={(e) => e.preventDefault()}
                   onClick={() => take(o)}
                 >

@@ -20,7 +20,7 @@ const steps: [number, string][] = [
 ];
 const heights: Record<string, number> = { hourly: 12, daily: 18, weekly: 24, monthly: 30, yearly: 36 };
 
-/** Where a moment of some age stands, 0 now to 1 at the far end: each step back is as wide as the one before, however long it is. */
+/** Where a moment of some age stands, 0 now to 1 at the far end: each step back is as wide as the one before. */
 export function ladderAt(age: number, oldest: number): number {
   const f = (s: number) => Math.log1p(Math.max(0, s) / (HOUR / 2));
   return oldest <= 0 ? 0 : f(age) / f(oldest);
@@ -41,7 +41,9 @@ export function Ladder({ place, end }: { place: Place; end: string }) {
         viewBox={`0 0 ${W} ${H}`}
         className="block w-full min-w-[460px]"
         role="img"
-        aria-label={`${rungs.length} moments at ${place.place}, the oldest ${span(age(rungs[rungs.length - 1].taken))} back`}
+        aria-label={
+          `${rungs.length} moments at ${place.place}, ` + `the oldest ${span(age(rungs[rungs.length - 1].taken))} back`
+        }
       >
         <line x1={4} x2={W - 4} y1={42.5} y2={42.5} stroke="var(--ink)" />
         {steps

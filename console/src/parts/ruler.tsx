@@ -87,8 +87,11 @@ export function Ruler({ volumes, tall = false }: { volumes: string[]; tall?: boo
           aria-valuemax={time.to}
           aria-valuenow={Math.min(time.to, Math.max(time.from, time.moment ?? now))}
           aria-valuetext={time.moment ? stamp(new Date(time.moment)) : "the newest state"}
-          aria-description="Left and right go from snapshot to snapshot, plus and minus zoom, End returns to the newest state"
-          className="absolute inset-y-0 right-0 touch-none select-none overflow-hidden border-l border-rule cursor-crosshair"
+          aria-description={
+            "Left and right go from snapshot to snapshot, plus and minus zoom, " + "End returns to the newest state"
+          }
+          className="absolute inset-y-0 right-0 touch-none select-none overflow-hidden cursor-crosshair
+            border-l border-rule"
           style={{ left: names }}
           onKeyDown={keys}
           {...drag}
@@ -154,7 +157,8 @@ export function Ruler({ volumes, tall = false }: { volumes: string[]; tall?: boo
         {hover && (
           <div
             role="tooltip"
-            className="absolute z-10 pointer-events-none border border-ink bg-paper px-2 py-1 text-xs whitespace-pre-line"
+            className="absolute z-10 pointer-events-none border border-ink bg-paper
+              px-2 py-1 text-xs whitespace-pre-line"
             style={{ left: Math.min(hover.x + 10, width - 250), top: hover.y + 16, maxWidth: 240 }}
           >
             {hover.text}
@@ -475,7 +479,8 @@ function useWheel(box: React.RefObject<HTMLDivElement | null>, names: number, pl
   useEffect(() => {
     const el = box.current!;
     const wheel = (e: WheelEvent) => {
-      if (!e.ctrlKey && !e.metaKey && Math.abs(e.deltaX) <= Math.abs(e.deltaY) && !e.shiftKey) return; // the page scrolls
+      const upright = Math.abs(e.deltaX) <= Math.abs(e.deltaY);
+      if (upright && !e.ctrlKey && !e.metaKey && !e.shiftKey) return; // the page scrolls
       e.preventDefault();
       const width = time.to - time.from;
       if (e.ctrlKey || e.metaKey) {

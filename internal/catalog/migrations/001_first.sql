@@ -132,5 +132,7 @@ CREATE TABLE answers (
 );
 
 -- +goose Down
-DROP TABLE answers; DROP TABLE settings; DROP TABLE tokens; DROP TABLE carried; DROP TABLE routes; DROP TABLE invitations;
-DROP TABLE peers; DROP TABLE run_log; DROP TABLE runs; DROP TABLE gaps; DROP TABLE policies; DROP TABLE snapshots; DROP TABLE volumes;
+DROP TABLE answers; DROP TABLE settings; DROP TABLE tokens; DROP TABLE carried; DROP TABLE routes;
+DROP TABLE invitations;
+DROP TABLE peers; DROP TABLE run_log; DROP TABLE runs; DROP TABLE gaps; DROP TABLE policies; DROP TABLE snapshots;
+DROP TABLE volumes;

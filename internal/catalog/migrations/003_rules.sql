@@ -17,4 +17,5 @@ INSERT INTO policy_versions SELECT name, version, body, changed, changed_by FROM
 -- +goose Down
 DROP TABLE policy_versions;
 ALTER TABLE volumes DROP COLUMN paused; ALTER TABLE carried DROP COLUMN marked;
-ALTER TABLE snapshots DROP COLUMN marked; ALTER TABLE snapshots DROP COLUMN keep_until; ALTER TABLE snapshots DROP COLUMN keep_why;
+ALTER TABLE snapshots DROP COLUMN marked; ALTER TABLE snapshots DROP COLUMN keep_until;
+ALTER TABLE snapshots DROP COLUMN keep_why;

@@ -7,7 +7,8 @@ CREATE TABLE states (
   state INTEGER NOT NULL,          -- as it was at
   PRIMARY KEY (volume, place, known)
 ) WITHOUT ROWID;
-INSERT OR IGNORE INTO states SELECT volume, place, CASE WHEN arrived>0 THEN arrived ELSE ended END, began FROM snapshots;
+INSERT OR IGNORE INTO states SELECT volume, place, CASE WHEN arrived>0 THEN arrived ELSE ended END, began
+  FROM snapshots;
 
 -- +goose Down
 DROP TABLE states;

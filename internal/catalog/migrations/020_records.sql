@@ -17,7 +17,8 @@ CREATE TABLE recipes (
     made INTEGER NOT NULL, made_by TEXT NOT NULL, filled TEXT NOT NULL
 );
 INSERT INTO recipes SELECT substr(key, 8), COALESCE(value->>'$.restore.volume', ''),
-    COALESCE(value->'$.restore.paths', '[]'), COALESCE(value->>'$.restore.at', ''), COALESCE(value->>'$.restore.to', ''),
+    COALESCE(value->'$.restore.paths', '[]'), COALESCE(value->>'$.restore.at', ''),
+    COALESCE(value->>'$.restore.to', ''),
     COALESCE(value->>'$.restore.inPlace', 0), COALESCE(value->>'$.restore.into', ''),
     COALESCE(value->>'$.restore.onConflict', ''), COALESCE(value->>'$.restore.from', ''),
     COALESCE(value->>'$.restore.found', ''), COALESCE(value->>'exact', 0), COALESCE(value->>'when', ''),

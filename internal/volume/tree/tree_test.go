@@ -96,7 +96,10 @@ func (b *bench) restore(root *object.Root, target string, change func(*RestoreOp
 // digest is an independent description of a directory: a sorted tar with everything.
 func digest(t testing.TB, dir string) string {
 	cmd := exec.Command("sh", "-c",
-		`find . -printf '%P\0' | LC_ALL=C sort -z | tar --null --no-recursion --xattrs --xattrs-include='*' --acls --numeric-owner --format=pax --pax-option=delete=atime,delete=ctime -cf - -T - 2>/dev/null | sha256sum; find . -type s -printf '%P %m %U %G %T@\n' | sort; find . -type f -links +1 -printf '%P %n\n' | LC_ALL=C sort`)
+		`find . -printf '%P\0' | LC_ALL=C sort -z | tar --null --no-recursion --xattrs --xattrs-include='*' --acls \
+			--numeric-owner --format=pax --pax-option=delete=atime,delete=ctime -cf - -T - 2>/dev/null | sha256sum
+		find . -type s -printf '%P %m %U %G %T@\n' | sort
+		find . -type f -links +1 -printf '%P %n\n' | LC_ALL=C sort`)
 	cmd.Dir = dir
 	out, err := cmd.Output()
 	require.NoError(t, err)
