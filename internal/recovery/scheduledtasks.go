@@ -43,7 +43,7 @@ func parseDue(when, zone string) (by *cadence.Cadence, once time.Time, err error
 	return by, time.Time{}, nil
 }
 
-// next is when an appointment is due after a time.
+// next is when a task is due after a time.
 func (a *ScheduledTask) next(after time.Time) (time.Time, bool) {
 	if a.By != nil {
 		return a.By.Next(after)

@@ -18,7 +18,7 @@ import (
 	"candidharbor/internal/volume/tree"
 )
 
-// Viewer see snapshots as one person may: a file owner what was granted and what the recorded
+// Viewer sees snapshots as one person may: a file owner what was granted and what the recorded
 // rights let be read; anyone else everything.
 type Viewer struct {
 	s   *Service
