@@ -227,6 +227,7 @@ type RestoreAsk struct {
 	OnConflict string   `json:"onConflict,omitempty" enum:"skip,replace,older,keep-both"`
 	DryRun     bool     `json:"dryRun,omitempty"`
 	Disconnect bool     `json:"disconnect,omitempty"`
+	Anew       bool     `json:"anew,omitempty"`
 	Found      string   `json:"found,omitempty"`
 	From       string   `json:"from,omitempty"`
 }
@@ -249,6 +250,7 @@ type RestoreResult struct {
 	Acts        []Act    `json:"acts" doc:"the first of them"`
 	Remarks     []Remark `json:"remarks"`
 	RemarkCount int64    `json:"remarkCount"`
+	Anew        bool     `json:"anew,omitempty" doc:"the disk could not be opened and began anew"`
 	Safety      string   `json:"safety,omitempty" doc:"the safety snapshot taken first; undo goes back to it"`
 	DryRun      bool     `json:"dryRun"`
 	Volume      string   `json:"volume"`

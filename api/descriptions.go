@@ -16,6 +16,10 @@ var Descriptions = map[string]map[string]string{
 	"Disk": {
 		"suspect": "when a sync failed: what was written shortly before may be lost, until a person has looked",
 	},
+	"DiskOpen": {
+		"moved": "the image is a copy of the file that the disk was written to, put there with the disk's records " +
+			"while neither was in use; all of it is read by the next snapshot",
+	},
 	"DiskComparison": {
 		"differsBytes": "in blocks that differ; to now, in blocks that were written since and may",
 	},
@@ -49,6 +53,8 @@ var Descriptions = map[string]map[string]string{
 		"into": "another volume of this site, at the same paths; a safety snapshot of it is taken first",
 		"disconnect": "of a disk in place: disconnect the clients that have it open; they lose what " +
 			"they did not flush, and must open it anew",
+		"anew": "of a disk in place that cannot be opened: begin its image anew; what is left of it is put aside, and no " +
+			"safety snapshot can be taken of it",
 		"found": "instead of a snapshot: the name of a point-in-time directory that others left",
 		"from": "the site whose snapshot to use; when not given this site, and if it has none for the " +
 			"moment, the others in the order set",

@@ -49,6 +49,11 @@ type DiskClose struct {
 	Disconnect bool `json:"disconnect,omitempty" doc:"disconnect them; else closing is refused while there are any"`
 }
 
+// DiskOpen says what is known of an image that is another file than before.
+type DiskOpen struct {
+	Moved bool `json:"moved,omitempty"`
+}
+
 // DiskComparison tells in which bytes two moments of a disk differ.
 type DiskComparison struct {
 	From         ComparedSide `json:"from"`

@@ -25,8 +25,11 @@ func diskCommand() *cli.Command {
 				return f.show(all, func() {
 					var rows [][]string
 					for _, d := range all {
-						rows = append(rows, []string{d.Name, size(d.SizeBytes), d.State, strconv.Itoa(len(d.Clients)),
-							size(d.ChangedBytes), d.Address})
+						holds, changed := size(d.SizeBytes), size(d.ChangedBytes)
+						if d.State == api.DiskMissing {
+							holds, changed = "-", "-"
+						}
+						rows = append(rows, []string{d.Name, holds, d.State, strconv.Itoa(len(d.Clients)), changed, d.Address})
 					}
 					f.list([]string{"DISK", "SIZE", "STATE", "CONNECTIONS", "CHANGED", "ADDRESS"}, rows,
 						"No disks yet. Make one: candid volume add NAME --size SIZE")
@@ -67,9 +70,11 @@ func diskCommand() *cli.Command {
 			})},
 		{Name: "open", Usage: "let clients open a disk that was closed, or that failed", ArgsUsage: "NAME",
 			Description: "Example: candid disk open specimen-db",
+			Flags: []cli.Flag{&cli.BoolFlag{Name: "moved", Usage: "its image is a copy of the file that it was written to, put " +
+				"there with the disk's records while neither was in use; the next snapshot reads all of it"}},
 			Action: with("NAME", func(ctx context.Context, f *session, cmd *cli.Command) error {
 				var d api.Disk
-				if err := f.Post(ctx, path(cmd, "/open"), nil, &d); err != nil {
+				if err := f.Post(ctx, path(cmd, "/open"), api.DiskOpen{Moved: cmd.Bool("moved")}, &d); err != nil {
 					return err
 				}
 				return show(f, d)
@@ -136,9 +141,15 @@ func along(c *api.DiskComparison) string {
 
 func diskShow(f *session, d api.Disk) {
 	f.say("%s", d.Sentence)
+	if d.State == api.DiskMissing {
+		f.say("Image: %s", d.Image)
+		return
+	}
 	f.say("Size %s, in blocks of %s; the next snapshot reads %s. Image: %s", size(d.SizeBytes), size(d.BlockBytes),
 		size(d.ChangedBytes), d.Image)
-	f.say("A client on this host opens it as %s", d.Address)
+	if d.State != api.DiskClosed {
+		f.say("A client on this host opens it as %s", d.Address)
+	}
 	if len(d.Clients) == 0 {
 		return
 	}

@@ -27,6 +27,8 @@ func restoreCommand() *cli.Command {
 			&cli.BoolFlag{Name: "in-place", Usage: "back where it was; a safety snapshot is taken first"},
 			&cli.BoolFlag{Name: "disconnect", Usage: "of a disk in place: disconnect the clients that have it open; they lose " +
 				"what they did not flush, and must open it anew"},
+			&cli.BoolFlag{Name: "anew", Usage: "of a disk in place that cannot be opened: begin its image anew; what is left " +
+				"of it is put aside, without a safety snapshot"},
 			&cli.StringFlag{Name: "into", Usage: "another volume of the site, at the same paths; a safety snapshot of it is " +
 				"taken first"},
 			&cli.StringFlag{Name: "tar", Usage: "write an archive of everything that is recorded here, on this machine; - is " +
@@ -82,7 +84,7 @@ func restore(ctx context.Context, f *session, cmd *cli.Command) error {
 	}
 	ask := api.RestoreAsk{Volume: volume, Paths: paths, At: at, To: cmd.String("to"), InPlace: cmd.Bool("in-place"),
 		Into: cmd.String("into"), OnConflict: cmd.String("on-conflict"), DryRun: cmd.Bool("dry-run"), From: from,
-		Found: cmd.String("found"), Disconnect: cmd.Bool("disconnect")}
+		Found: cmd.String("found"), Disconnect: cmd.Bool("disconnect"), Anew: cmd.Bool("anew")}
 	if site := cmd.String("to-site"); site != "" {
 		var err error
 		if f, err = f.atSite(ctx, site, &ask); err != nil {
@@ -121,8 +123,11 @@ func restore(ctx context.Context, f *session, cmd *cli.Command) error {
 			}
 			f.say("The snapshot is at %s: %s.", p.From, fetch)
 		}
-		f.say("%s; %s to write, %s are free. Nothing was changed: this is what would be done.", p.Summary, size(p.Bytes),
-			size(p.FreeBytes))
+		room := ""
+		if p.Bytes > 0 {
+			room = fmt.Sprintf("; %s to write, %s are free", size(p.Bytes), size(p.FreeBytes))
+		}
+		f.say("%s%s. Nothing was changed: this is what would be done.", p.Summary, room)
 		if p.Bytes > p.FreeBytes {
 			f.say("There is not room for it at %s: make room first, choose fewer paths, or another directory with --to.",
 				p.Target)

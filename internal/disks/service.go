@@ -187,8 +187,11 @@ func (s *Service) destroy(v *catalog.Volume) error {
 }
 
 // Open opens the disk of a volume. The caller has it alone, or no client knows it yet.
-func (s *Service) Open(v *catalog.Volume) error {
-	d, err := s.openDisk(v)
+func (s *Service) Open(v *catalog.Volume) error { return s.openIt(v, false) }
+
+// openIt is Open; moved says that the image was moved as a file, with what is in it.
+func (s *Service) openIt(v *catalog.Volume, moved bool) error {
+	d, err := s.openDisk(v, moved)
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	if err != nil {
@@ -200,12 +203,14 @@ func (s *Service) Open(v *catalog.Volume) error {
 	return nil
 }
 
-func (s *Service) openDisk(v *catalog.Volume) (*disk.Disk, error) {
+func (s *Service) openDisk(v *catalog.Volume, moved bool) (*disk.Disk, error) {
 	image, err := s.openImage(v.Path, v.Lineage, false)
 	if err != nil {
 		return nil, err
 	}
-	return disk.Open(s.options(v, image))
+	opt := s.options(v, image)
+	opt.Moved = moved
+	return disk.Open(opt)
 }
 
 // OpenAll opens the disks that this site protects. One that cannot be opened does not keep the others from
@@ -292,16 +297,29 @@ func (s *Service) served(name string) (*served, error) {
 	if v := s.open[name]; v != nil {
 		return v, nil
 	}
-	return nil, refusal.Conflictf("the disk %s cannot be opened: %s. When that is mended: candid disk open %s", name,
-		s.why(name), name)
+	return nil, refusal.Wrap(refusal.Conflict, &NotOpenError{name, s.closed[name]})
 }
 
-// why tells why a disk is not open. The caller holds mu.
-func (s *Service) why(name string) string {
-	if err := s.closed[name]; err != nil {
-		return err.Error()
+// NotOpenError says that a disk is not open, and what can be done.
+type NotOpenError struct {
+	Disk  string
+	Cause error // nil: it is not served
+}
+
+func (e *NotOpenError) Unwrap() error { return e.Cause }
+
+func (e *NotOpenError) Error() string {
+	name := e.Disk
+	switch {
+	case e.Cause == nil:
+		return fmt.Sprintf("the disk %s is not served: candid disk open %s", name, name)
+	case errors.Is(e.Cause, disk.ErrOtherImage):
+		return fmt.Sprintf("the disk %s cannot be opened: %s. If it was copied or put back as it was, with the records of "+
+			"the disk: candid disk open %s --moved. Else go on from a snapshot: candid restore %s --at latest --in-place "+
+			"--anew", name, e.Cause, name, name)
 	}
-	return "it is not served"
+	return fmt.Sprintf("the disk %s cannot be opened: %s. When that is mended: candid disk open %s. To go on from a "+
+		"snapshot instead: candid restore %s --at latest --in-place --anew", name, e.Cause, name, name)
 }
 
 // Disk is the open disk of a volume.

@@ -58,11 +58,10 @@ func (s *Service) view(v *catalog.Volume) *api.Disk {
 		Clients: []api.DiskClient{}}
 	out.Address = fmt.Sprintf("nbd+unix:///%s?socket=%s", v.Name, out.Socket)
 	s.mu.Lock()
-	is, why := s.open[v.Name], s.why(v.Name)
+	is, why := s.open[v.Name], s.closed[v.Name]
 	s.mu.Unlock()
 	if is == nil {
-		out.State = api.DiskMissing
-		out.Sentence = fmt.Sprintf("%s cannot be opened: %s. When that is mended: candid disk open %s.", v.Name, why, v.Name)
+		out.State, out.Sentence = api.DiskMissing, phrase.UpperFirst((&NotOpenError{v.Name, why}).Error())+"."
 		return out
 	}
 	out.SizeBytes, out.ChangedBytes = is.d.Size(), min(is.d.ChangedBlocks()*int64(v.ChunkAvg), is.d.Size())
@@ -83,7 +82,8 @@ func (s *Service) view(v *catalog.Volume) *api.Disk {
 			"the disk: look at the disk under %s, then candid disk close %s --disconnect and candid disk open %s.", v.Name, err,
 			v.Path, v.Name, v.Name)
 	case is.closed:
-		out.State, out.Sentence = api.DiskClosed, fmt.Sprintf("%s is closed to clients.", v.Name)
+		out.State = api.DiskClosed
+		out.Sentence = fmt.Sprintf("%s is closed to clients until: candid disk open %s.", v.Name, v.Name)
 	case len(is.clients) > 0:
 		out.State = api.DiskInUse
 		out.Sentence = fmt.Sprintf("%s is open: %s, with %s.", v.Name, out.Holder,
@@ -185,7 +185,8 @@ func (s *Service) CloseDisk(ctx context.Context, name string, disconnect bool) (
 
 // OpenDisk lets clients open a disk; one that failed is opened anew, and one that was removed is served again.
 // Of one that works it says that a person has looked at what a failed sync may have lost.
-func (s *Service) OpenDisk(ctx context.Context, name string) (*api.Disk, error) {
+// Moved says that an image which is another file is a copy of the one that the disk was written to.
+func (s *Service) OpenDisk(ctx context.Context, name string, moved bool) (*api.Disk, error) {
 	release, err := s.alone(ctx, name)
 	if err != nil {
 		return nil, err
@@ -200,7 +201,9 @@ func (s *Service) OpenDisk(ctx context.Context, name string) (*api.Disk, error) 
 	s.mu.Unlock()
 	switch {
 	case is == nil:
-		err = s.Open(v)
+		if err = s.openIt(v, moved); err != nil {
+			err = &NotOpenError{name, err}
+		}
 	case is.d.Failed() != nil:
 		if err := s.stop(ctx, name); err != nil {
 			return nil, err
@@ -275,7 +278,7 @@ func (v *served) shutOut(ctx context.Context, disconnect bool) (reopen func(), e
 	v.mu.Lock()
 	if n := len(v.clients); n > 0 && !disconnect {
 		defer v.mu.Unlock()
-		return nil, refusal.Conflictf("%s connected to the disk %s, by %s: have it disconnected first",
+		return nil, refusal.Conflictf("%s connected to the disk %s, by %s: have it leave, or disconnect it (--disconnect)",
 			phrase.ManyAre(n, "client"), v.name, v.someone())
 	}
 	v.away++

@@ -32,8 +32,11 @@ func (s *server) registerDisks(a huma.API) {
 		return answerAt(s.site.Recovery.CompareDisk(ctx, in.Name, in.From, in.To))
 	})
 	huma.Register(a, op("POST", "/disks/{name}/open", "openDisk", "Let clients open a disk"),
-		func(ctx context.Context, in *named) (*body[api.Disk], error) {
-			return answerAt(s.site.Disks.OpenDisk(ctx, in.Name))
+		func(ctx context.Context, in *struct {
+			Name string `path:"name"`
+			Body *api.DiskOpen
+		}) (*body[api.Disk], error) {
+			return answerAt(s.site.Disks.OpenDisk(ctx, in.Name, in.Body != nil && in.Body.Moved))
 		})
 	huma.Register(a, op("POST", "/disks/{name}/close", "closeDisk", "Keep clients from opening a disk"),
 		func(ctx context.Context, in *struct {

@@ -27,7 +27,7 @@ import (
 
 // diskRestore is a disk that is brought back: it goes back in place, or its bytes go to a file. Its steps
 // stand below in the order in which they happen: check, then to a file write, or in place close, protect
-// and goBack.
+// and goBack; of a disk that cannot be opened anew.
 type diskRestore struct {
 	s      *Service
 	v      *catalog.Volume
@@ -80,6 +80,11 @@ func (e *Viewer) planDisk(ctx context.Context, ask api.RestoreAsk) (*api.Restore
 		out.Summary, out.Bytes = "1 file would be created", o.root.Top.Size
 		return out, nil
 	}
+	if ask.Anew {
+		out.Summary = fmt.Sprintf("the disk cannot be opened, so no safety snapshot is taken: what is left of it would be "+
+			"put aside, and all of its %s would come from the snapshot, as they are read", phrase.Size(o.root.Top.Size))
+		return out, nil
+	}
 	d, err := e.s.disks.Disk(o.v.Name)
 	if err != nil {
 		return nil, err
@@ -89,9 +94,9 @@ func (e *Viewer) planDisk(ctx context.Context, ask api.RestoreAsk) (*api.Restore
 		return nil, err
 	}
 	changed := d.ChangedBlocks()
-	out.Bytes = min((n+changed)*int64(o.root.Block), o.root.Top.Size)
+	most := min((n+changed)*int64(o.root.Block), o.root.Top.Size)
 	out.Summary = fmt.Sprintf("a safety snapshot would have %s written since the newest snapshot; then at most %s would "+
-		"come from the snapshot, as they are read", phrase.Size(changed*int64(d.Block())), phrase.Size(out.Bytes))
+		"come from the snapshot, as they are read", phrase.Size(changed*int64(d.Block())), phrase.Size(most))
 	if c := e.s.disks.Connected(o.v.Name); c > 0 {
 		out.Summary += fmt.Sprintf("; %s connected and must leave, or be disconnected, before that",
 			phrase.ManyAre(c, "client"))
@@ -139,6 +144,16 @@ func (o *diskRestore) check(e *Viewer) (err error) {
 		return pairing.ErrPlaceHolds
 	case ask.InPlace && (o.v.Origin != s.Name() || !o.v.Protected):
 		return refusal.Conflictf("the disk %s is not served here: restore it to a file with --to", o.v.Name)
+	case ask.Anew && !ask.InPlace:
+		return refusal.Badf("only a disk in place is begun anew (--anew): say --in-place too")
+	case ask.Anew && s.disks.IsOpen(o.v.Name):
+		return refusal.Conflictf("the disk %s can be opened: leave --anew away, so that what it holds is kept in a safety "+
+			"snapshot", o.v.Name)
+	}
+	if ask.InPlace && !ask.Anew {
+		if _, err := s.disks.Disk(o.v.Name); err != nil {
+			return err
+		}
 	}
 	if o.row, o.answer, err = s.rules.Moment(o.v, ask.At); err != nil {
 		return err
@@ -274,6 +289,9 @@ func (o *diskRestore) inPlace(ctx context.Context) (any, string, error) {
 	}
 	defer release()
 	o.j.Begin(nil)
+	if o.ask.Anew {
+		return o.anew(ctx)
+	}
 	reopen, err := s.disks.Shut(ctx, o.v.Name, o.ask.Disconnect)
 	if err != nil {
 		return nil, "", err
@@ -295,6 +313,24 @@ func (o *diskRestore) inPlace(ctx context.Context) (any, string, error) {
 	}
 	return out, fmt.Sprintf("%s. What was there before is in the safety snapshot %s; to go back to it: candid undo %d",
 		words, o.safety[:12], o.j.ID()), nil
+}
+
+// anew begins a disk that cannot be opened anew. Nobody reads what it held, so it is put aside.
+func (o *diskRestore) anew(ctx context.Context) (any, string, error) {
+	o.j.Say("beginning the image anew")
+	aside, err := o.s.disks.Anew(ctx, o.v.Name, o.stored(), o.root.Block)
+	if err != nil {
+		return nil, "", err
+	}
+	o.s.run.Changed("volumes", o.v.Name)
+	out := o.result()
+	out.Bytes, out.Summary, out.Anew = o.root.Top.Size, "the disk is as it was then", true
+	words := fmt.Sprintf("%s is as it was at %s, and clients may open it. It could not be opened before, so there is no "+
+		"safety snapshot", o.v.Name, phrase.Stamp(o.row.Began.Time))
+	if aside != "" {
+		words += "; what was left of it is in " + aside
+	}
+	return out, words, nil
 }
 
 // protect takes a safety snapshot of the disk, which nobody writes to any more.

@@ -74,6 +74,9 @@ func (e *Viewer) PrepareRestore(ctx context.Context, ask api.RestoreAsk) (ready 
 	if where != 1 {
 		return nil, refusal.Badf("say where to: either a directory on the site's host, or in place, or another volume")
 	}
+	if ask.Disconnect || ask.Anew {
+		return nil, refusal.Badf("volume %s is a directory: --disconnect and --anew are of disks", v.Name)
+	}
 	choice := tree.Skip
 	if ask.OnConflict == undoing {
 		choice = tree.Replace

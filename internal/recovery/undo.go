@@ -124,6 +124,9 @@ func (o *undo) check() error {
 	case res.Safety == "" && res.Target != "" && !res.InPlace:
 		return refusal.Badf("run %d restored to %s and changed nothing that was there before except as its conflict "+
 			"choice said: remove there what is not wanted", o.run, res.Target)
+	case res.Anew:
+		return refusal.Badf("run %d began the disk %s anew because it could not be opened: there is no safety snapshot to "+
+			"go back to; candid run show %d says where what was left of it is", o.run, res.Volume, o.run)
 	case res.Safety == "":
 		return refusal.Badf("run %d wrote nothing in place: there is nothing to take back", o.run)
 	}

@@ -7,6 +7,7 @@ import (
 	"math/rand/v2"
 	"net"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"sync"
 	"testing"
@@ -276,7 +277,7 @@ func TestBadDisks(t *testing.T) {
 	run := must(s.Capture.TakeSnapshot("x", api.SnapshotTake{}, "test"))
 	require.Equal(t, api.RunFailed, must(s.Run.Wait(w.ctx, run.ID)).State)
 	require.NoError(t, os.Rename(filepath.Join(w.dir, "away.img"), filepath.Join(w.dir, "x.img")))
-	require.Equal(t, api.DiskReady, must(s.Disks.OpenDisk(w.ctx, "x")).State)
+	require.Equal(t, api.DiskReady, must(s.Disks.OpenDisk(w.ctx, "x", false)).State)
 	w.done(s)(s.Capture.TakeSnapshot("x", api.SnapshotTake{}, "test"))
 	said, err = s.Capture.RemoveVolume("x")
 	require.NoError(t, err)
@@ -287,7 +288,7 @@ func TestBadDisks(t *testing.T) {
 	require.Empty(t, must(s.Disks.Disks()))
 	_, err = s.Capture.AddVolume(api.VolumeAdd{Name: "x", SizeBytes: 4096})
 	require.ErrorContains(t, err, "candid disk open x")
-	require.Equal(t, api.DiskReady, must(s.Disks.OpenDisk(w.ctx, "x")).State)
+	require.Equal(t, api.DiskReady, must(s.Disks.OpenDisk(w.ctx, "x", false)).State)
 	require.True(t, must(s.Catalog.Volume("x")).Protected)
 	require.Equal(t, "x", string(w.diskBytes(s, "x")[:1]))
 }
@@ -411,7 +412,7 @@ func TestDisksSideBySide(t *testing.T) {
 	w.done(s)(s.Capture.TakeSnapshot("db", api.SnapshotTake{}, "test"))
 	first := w.rows(s, "db")[0].ID
 	acts := []func(r *rand.Rand){
-		func(*rand.Rand) { _, _ = s.Disks.OpenDisk(w.ctx, "db") },
+		func(*rand.Rand) { _, _ = s.Disks.OpenDisk(w.ctx, "db", false) },
 		func(r *rand.Rand) { _, _ = s.Disks.CloseDisk(w.ctx, "db", r.IntN(2) == 0) },
 		func(*rand.Rand) { _, _ = s.Disks.Release(w.ctx, "db") },
 		func(*rand.Rand) { _, _ = s.Capture.RemoveVolume("db") },
@@ -460,7 +461,7 @@ func TestDisksSideBySide(t *testing.T) {
 		})
 	}
 	others.Wait()
-	_, err := s.Disks.OpenDisk(w.ctx, "db")
+	_, err := s.Disks.OpenDisk(w.ctx, "db", false)
 	require.NoError(t, err)
 	w.done(s)(s.Capture.TakeSnapshot("db", api.SnapshotTake{}, "test"))
 	require.True(t, bytes.Equal(holds, w.imageOf(s, "db", first)))
@@ -474,4 +475,92 @@ func TestDisksSideBySide(t *testing.T) {
 		require.Equal(t, api.DiskReady, d.State, d.Sentence)
 	}
 	require.Equal(t, "done", w.done(s)(s.Upkeep.Verify("test")).State)
+}
+
+// A data directory that was copied has its disks again when a person says so, and a disk whose image or
+// records are lost goes on from a snapshot. What was left of it stays.
+func TestDiskMovedOrLost(t *testing.T) {
+	for _, image := range []string{"", "db.img"} {
+		w := newWorld(t)
+		s := w.open("here")
+		ask := api.VolumeAdd{Name: "db", SizeBytes: diskSize, BlockBytes: 4096}
+		if image != "" {
+			ask.Image = filepath.Join(w.dir, image)
+		}
+		_, err := s.Capture.AddVolume(ask)
+		require.NoError(t, err)
+		r := rand.New(rand.NewPCG(9, uint64(len(image))))
+		holds := make([]byte, diskSize)
+		var was []byte
+		for range 3 {
+			w.scribble(s, "db", holds, r)
+			w.done(s)(s.Capture.TakeSnapshot("db", api.SnapshotTake{}, "test"))
+			if was == nil {
+				was = bytes.Clone(holds)
+			}
+			w.clock.Set(w.clock.Now().Add(time.Hour))
+		}
+		first := w.rows(s, "db")[2].ID
+		w.done(s)(s.Recovery.Restore(w.ctx, api.RestoreAsk{Volume: "db", At: first, InPlace: true}, "test"))
+		holds = bytes.Clone(was)
+		w.scribble(s, "db", holds, r) // some in the image, some of the snapshot, some not stored
+		refused := func(err error, say string) {
+			t.Helper()
+			require.ErrorContains(t, err, say)
+			require.NotEqual(t, refusal.Internal, refusal.ClassOf(err), "%s", err)
+		}
+		anew := api.RestoreAsk{Volume: "db", At: "latest", InPlace: true, Anew: true}
+		_, err = s.Recovery.Restore(w.ctx, anew, "test")
+		refused(err, "can be opened")
+		require.NoError(t, s.Close())
+
+		copied := func(what string) {
+			require.NoError(t, exec.Command("cp", "-a", filepath.Join(w.dir, what), filepath.Join(w.dir, "copy")).Run())
+			require.NoError(t, os.RemoveAll(filepath.Join(w.dir, what)))
+			require.NoError(t, os.Rename(filepath.Join(w.dir, "copy"), filepath.Join(w.dir, what)))
+		}
+		copied("here")
+		if image != "" {
+			copied(image)
+		}
+		s = w.open("here")
+		_, err = s.Disks.OpenDisk(w.ctx, "db", false)
+		refused(err, "--moved")
+		require.Equal(t, api.DiskReady, must(s.Disks.OpenDisk(w.ctx, "db", true)).State)
+		require.True(t, bytes.Equal(holds, w.diskBytes(s, "db")))
+		w.done(s)(s.Capture.TakeSnapshot("db", api.SnapshotTake{}, "test"))
+		require.True(t, bytes.Equal(holds, w.imageOf(s, "db", "latest")))
+		require.NoError(t, s.Close())
+		s = w.open("here")
+		require.Equal(t, api.DiskReady, must(s.Disks.Show("db")).State)
+
+		v := must(s.Catalog.Volume("db"))
+		for _, lost := range []string{v.Path, filepath.Join(w.dir, "here/disks", v.Lineage, "state")} {
+			stored := bytes.Clone(holds)
+			w.scribble(s, "db", holds, r)
+			require.NoError(t, s.Close())
+			require.NoError(t, os.Remove(lost))
+			s = w.open("here")
+			_, err = s.Recovery.Restore(w.ctx, api.RestoreAsk{Volume: "db", At: "latest", InPlace: true}, "test")
+			refused(err, "--anew")
+			plan := must(s.Recovery.PlanRestore(w.ctx, anew))
+			require.Contains(t, plan.Summary, "no safety snapshot")
+			require.Equal(t, api.DiskMissing, must(s.Disks.Show("db")).State)
+			run := w.done(s)(s.Recovery.Restore(w.ctx, anew, "test"))
+			require.Regexp(t, `what was left of it is in \S+/disks/\S+\.aside-`, run.Outcome)
+			require.True(t, bytes.Equal(stored, w.diskBytes(s, "db")))
+			_, err = s.Recovery.Undo(run.ID, "test")
+			refused(err, "began the disk db anew")
+			holds = stored
+			w.scribble(s, "db", holds, r)
+			w.done(s)(s.Capture.TakeSnapshot("db", api.SnapshotTake{}, "test"))
+			require.True(t, bytes.Equal(holds, w.imageOf(s, "db", "latest")))
+			w.clock.Set(w.clock.Now().Add(time.Hour))
+		}
+		require.NoError(t, s.Close())
+		s = w.open("here")
+		require.True(t, bytes.Equal(holds, w.diskBytes(s, "db")))
+		require.True(t, bytes.Equal(was, w.imageOf(s, "db", first)))
+		require.NoError(t, s.Close())
+	}
 }

@@ -2205,6 +2205,10 @@ export interface components {
              */
             sizeBytes: number;
         };
+        DiskOpen: {
+            /** @description the image is a copy of the file that the disk was written to, put there with the disk's records while neither was in use; all of it is read by the next snapshot */
+            moved?: boolean;
+        };
         DiskRange: {
             /** Format: int64 */
             bytes: number;
@@ -3089,6 +3093,8 @@ export interface components {
             what: string;
         };
         RestoreAsk: {
+            /** @description of a disk in place that cannot be opened: begin its image anew; what is left of it is put aside, and no safety snapshot can be taken of it */
+            anew?: boolean;
             /** @description a moment (RFC 3339), latest, or a snapshot's id */
             at?: string;
             /** @description of a disk in place: disconnect the clients that have it open; they lose what they did not flush, and must open it anew */
@@ -3113,6 +3119,8 @@ export interface components {
             acts: components["schemas"]["Act"][] | null;
             /** Format: int64 */
             adjusted: number;
+            /** @description the disk could not be opened and began anew */
+            anew?: boolean;
             answer: string;
             /** @description what was put beside what was there, the first ten thousand */
             beside: string[] | null;
@@ -5211,7 +5219,11 @@ export interface operations {
             };
             cookie?: never;
         };
-        requestBody?: never;
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["DiskOpen"];
+            };
+        };
         responses: {
             /** @description OK */
             200: {

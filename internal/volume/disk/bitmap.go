@@ -108,7 +108,21 @@ func (b *bitmap) load(raw []byte) {
 	for i := range b.words {
 		b.words[i] = binary.LittleEndian.Uint64(raw[8*i:])
 	}
+	b.cutEnd()
+}
+
+// cutEnd drops bits behind the end.
+func (b *bitmap) cutEnd() {
 	if b.n&63 != 0 {
 		b.words[len(b.words)-1] &= 1<<(b.n&63) - 1
 	}
+}
+
+// copied are the words from one on up to before another.
+func (b *bitmap) copied(from, to int) []uint64 {
+	out := make([]uint64, to-from)
+	for i := range out {
+		out[i] = atomic.LoadUint64(&b.words[from+i])
+	}
+	return out
 }

@@ -24,6 +24,8 @@ var (
 	ErrUnreadable = errors.New("the block cannot be read")
 	// ErrBounds is of a request that is not within the disk.
 	ErrBounds = errors.New("the request is not within the disk")
+	// ErrOtherImage is returned by Open when the image is not the file that the disk was written to.
+	ErrOtherImage = errors.New("the image is another file than the one that the disk was written to")
 	// ErrClosed is of a request to a disk that is closed.
 	ErrClosed = errors.New("the disk is closed")
 )
@@ -36,7 +38,10 @@ type Options struct {
 	Owner string // by which what the disk needs is pinned in the store
 	// AsideRoom bounds the bytes that an instant keeps aside; 0: 1 GiB.
 	AsideRoom int64
-	Now       func() time.Time
+	// Moved says that another image than the one that the disk was written to is a copy of that, with what
+	// the last flush made durable. All of it counts as changed from then on.
+	Moved bool
+	Now   func() time.Time
 }
 
 // Shape is what a new disk is.
@@ -156,8 +161,9 @@ func (d *Disk) open() (err error) {
 		return err
 	}
 	d.imageID = id
-	if !id.sameFile(st.Image) {
-		return fmt.Errorf("%w: the image is another file than the one that the disk was written to", ErrDamaged)
+	moved := !id.sameFile(st.Image)
+	if moved && !d.opt.Moved {
+		return ErrOtherImage
 	}
 	if err := d.image.Resize(d.size, false); err != nil {
 		return err
@@ -169,7 +175,7 @@ func (d *Disk) open() (err error) {
 	if d.intents, err = openIntents(d.opt.Files, d.size); err != nil {
 		return err
 	}
-	if d.intents.fresh { // nobody knows into which regions was written
+	if d.intents.fresh || moved { // nobody knows into which regions was written
 		if err := d.intents.setAll(); err != nil {
 			return err
 		}
@@ -178,14 +184,27 @@ func (d *Disk) open() (err error) {
 	if err != nil {
 		return err
 	}
-	if !believed || d.intents.fresh { // a power cut: what may have been written since the last snapshot is read again
+	if d.maps.plain {
+		if err := d.sealMaps(); err != nil {
+			return err
+		}
+	}
+	if !believed || d.intents.fresh || moved { // a power cut: what may have been written since then is read again
 		d.intents.each(func(from, to int64) { d.maps.changed.Load().setRange(from/d.block, (to+d.block-1)/d.block) })
+	}
+	if !believed || d.intents.fresh || moved || d.maps.plain {
 		if err := d.maps.writeLive(st.Generation, id); err != nil {
 			return err
 		}
 	}
 	if err := d.maps.thaw(false); err != nil { // an instant that was not stored is given up
 		return err
+	}
+	if moved {
+		st.Image = id
+		if err := st.write(d.opt.Files); err != nil {
+			return err
+		}
 	}
 	for _, g := range []uint64{st.Generation - 1, st.Generation + 1} { // what a change of shape may have left
 		if err := d.opt.Files.Remove(durableName(g)); err != nil {
@@ -197,6 +216,24 @@ func (d *Disk) open() (err error) {
 	d.flusher.dirty.Store(true)
 	d.setOrigin()
 	return d.openPins()
+}
+
+// sealMaps makes the durable file anew, of a disk whose maps were read from files of the first form. The live
+// file does not say this generation and counts no more.
+func (d *Disk) sealMaps() error {
+	if err := d.image.Sync(); err != nil { // before any bit promises what is in it
+		return err
+	}
+	st, old := d.state, d.maps.durable
+	st.Generation++
+	if err := d.maps.makeDurable(d.opt.Files, st.Generation); err != nil {
+		return errors.Join(err, old.Close())
+	}
+	if err := st.write(d.opt.Files); err != nil {
+		return errors.Join(err, old.Close())
+	}
+	d.state = st
+	return old.Close()
 }
 
 // openPins holds what base and origin name, and lets go what earlier ones named. A disk is opened also when

@@ -33,10 +33,12 @@ type intents struct {
 	round   uint64 // of syncs that ended
 	err     error  // of the last one
 	seq     uint64
+	good    int64 // the copy that is known to be whole
 }
 
-// The file holds two copies, written in turns: a sequence, the bits, and a sum of both. The newest whole one
-// counts. An intent that went is set again by a torn write, at worst.
+// The file holds two copies: a sequence, the bits, and a sum of both. One is durable before the other is
+// written, so that a torn write leaves one of them, and both say the same when nothing is written: neither
+// a power cut nor a bit that flips loses an intent. The newest whole one counts.
 func (in *intents) slot() int64 { return (int64(len(in.set.words))*8 + 12 + page - 1) / page * page }
 
 func openIntents(files Files, size int64) (*intents, error) {
@@ -50,32 +52,51 @@ func openIntents(files Files, size int64) (*intents, error) {
 	if err := in.f.Resize(2*in.slot(), true); err != nil {
 		return nil, err
 	}
-	found := false
+	found := 0
+	var seqs [2]uint64
 	for i := range int64(2) {
 		raw := make([]byte, len(in.set.words)*8+12)
 		if _, err := in.f.ReadAt(raw, i*in.slot()); err != nil {
 			return nil, err
 		}
-		seq := binary.LittleEndian.Uint64(raw)
-		if seq > in.seq && crc32.Checksum(raw[:len(raw)-4], castagnoli) == binary.LittleEndian.Uint32(raw[len(raw)-4:]) {
-			in.seq, found = seq, true
+		if crc32.Checksum(raw[:len(raw)-4], castagnoli) != binary.LittleEndian.Uint32(raw[len(raw)-4:]) {
+			continue
+		}
+		found++
+		if seqs[i] = binary.LittleEndian.Uint64(raw); seqs[i] > in.seq {
+			in.seq, in.good = seqs[i], i
 			in.set.load(raw[8:])
 		}
 	}
-	in.fresh = !found
-	return in, nil
+	in.fresh = in.seq == 0
+	if found == 2 && seqs[0] == seqs[1] || in.fresh {
+		return in, nil
+	}
+	return in, in.write()
 }
 
 // write puts the bits into the file and makes them durable. The caller is alone with that.
 func (in *intents) write() error {
 	in.seq++
+	if err := in.writeCopy(); err != nil {
+		return err
+	}
+	return in.writeCopy()
+}
+
+// writeCopy writes that copy which is not known to be whole.
+func (in *intents) writeCopy() error {
 	raw := binary.LittleEndian.AppendUint64(nil, in.seq)
 	raw = in.set.bytes(raw, 0, len(in.set.words))
 	raw = binary.LittleEndian.AppendUint32(raw, crc32.Checksum(raw, castagnoli))
-	if _, err := in.f.WriteAt(raw, int64(in.seq%2)*in.slot()); err != nil {
+	if _, err := in.f.WriteAt(raw, (1-in.good)*in.slot()); err != nil {
 		return err
 	}
-	return in.f.Sync()
+	if err := in.f.Sync(); err != nil {
+		return err
+	}
+	in.good = 1 - in.good
+	return nil
 }
 
 // resized has the bits for a disk of another size in the same file. Until a state record of that size is
@@ -83,13 +104,13 @@ func (in *intents) write() error {
 func (in *intents) resized(size int64) (*intents, error) {
 	n := (size + region - 1) / region
 	out := &intents{f: in.f, n: n, size: size, set: in.set.resized(n), active: make([]atomic.Int32, n),
-		last: make([]atomic.Int64, n), seq: in.seq}
+		last: make([]atomic.Int64, n), seq: in.seq + 1, good: in.good}
 	out.cond = sync.NewCond(&out.mu)
 	copy(out.last, in.last)
 	if err := out.f.Resize(max(2*out.slot(), 2*in.slot()), true); err != nil {
 		return nil, err
 	}
-	return out, out.write()
+	return out, out.writeCopy()
 }
 
 func (in *intents) setAll() error {

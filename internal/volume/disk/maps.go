@@ -1,6 +1,7 @@
 package disk
 
 import (
+	"encoding/binary"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -19,11 +20,18 @@ const (
 	secChanged
 	secFrozen
 	sections
+	secDurable = sections // of the durable file, for its salt
 )
 
 // The durable file has a word of here and one of zero by turns: both bits of a block are in one sector, so
 // that a power cut leaves both as they were or both as they became.
-const pairsInPage = page / 16
+const pairsInPage = sectorsInPage * wordsInSector / 2
+
+// The form of the files of maps. The first had no sums.
+const (
+	formPlain  = 1
+	formSealed = 2
+)
 
 // mapHead says what a file of maps is of.
 type mapHead struct {
@@ -50,9 +58,14 @@ type maps struct {
 	broken  error                  // the live file does not have what memory has
 
 	live, durable File
+	generation    uint64
+	plain         bool // what was read lies in files of the first form: they are to be written anew
 }
 
-func sectionBytes(blocks int64) int64 { return ((blocks+63)/64*8 + page - 1) / page * page }
+func sectionBytes(blocks int64) int64 {
+	words := (blocks + 63) / 64
+	return ((words+wordsInSector-1)/wordsInSector*sector + page - 1) / page * page
+}
 
 func newMaps(blocks int64) *maps {
 	m := &maps{n: blocks, section: sectionBytes(blocks), here: newBitmap(blocks), zero: newBitmap(blocks),
@@ -71,7 +84,7 @@ func durableName(generation uint64) string { return fmt.Sprintf("maps-%d", gener
 const liveName = "live"
 
 func writeHead(f File, h mapHead) error {
-	h.Form = 1
+	h.Form = formSealed
 	raw, err := json.Marshal(h)
 	if err != nil {
 		return err
@@ -90,25 +103,47 @@ func readHead(f File) (h mapHead, err error) {
 	for len(raw) > 0 && raw[len(raw)-1] == 0 {
 		raw = raw[:len(raw)-1]
 	}
-	if json.Unmarshal(raw, &h) != nil || h.Form != 1 {
+	if json.Unmarshal(raw, &h) != nil || h.Form != formPlain && h.Form != formSealed {
 		return mapHead{}, nil
 	}
 	return h, nil
 }
+
+// salt tells the sectors of a section from those of others, and of other generations.
+func (m *maps) salt(section int) uint64 { return m.generation<<3 | uint64(section+1) }
 
 func (m *maps) readSection(f File, i int, into *bitmap) error {
 	raw := make([]byte, m.section)
 	if _, err := f.ReadAt(raw, page+int64(i)*m.section); err != nil {
 		return err
 	}
-	into.load(raw)
+	if err := openSectors(raw, m.salt(i), into.words); err != nil {
+		return err
+	}
+	into.cutEnd()
 	return nil
 }
 
-func (m *maps) writeSection(f File, i int, b *bitmap) error {
-	raw := b.bytes(make([]byte, 0, m.section), 0, len(b.words))
-	_, err := f.WriteAt(append(raw, make([]byte, m.section-int64(len(raw)))...), page+int64(i)*m.section)
+func (m *maps) writeSection(i int, b *bitmap) error { return m.writeWords(i, b, 0, len(b.words)) }
+
+// writeWords writes the sectors of a section of the live file that have words from one on up to before another.
+func (m *maps) writeWords(i int, b *bitmap, first, last int) error {
+	from := first / wordsInSector
+	to := min((last+wordsInSector-1)/wordsInSector*wordsInSector, len(b.words))
+	raw := sealSectors(make([]byte, 0, sector), m.salt(i), uint64(from), b.copied(from*wordsInSector, to))
+	_, err := m.live.WriteAt(raw, page+int64(i)*m.section+int64(from)*sector)
 	return err
+}
+
+// readPlain reads a section of a live file of the first form, in which nothing but words lay.
+func (m *maps) readPlain(f File, i int, into *bitmap) error {
+	section := (int64(len(into.words))*8 + page - 1) / page * page
+	raw := make([]byte, section)
+	if _, err := f.ReadAt(raw, page+int64(i)*section); err != nil {
+		return err
+	}
+	into.load(raw)
+	return nil
 }
 
 // makeDurable makes the durable file of a generation. It counts from when the state record names it.
@@ -119,6 +154,7 @@ func (m *maps) makeDurable(files Files, generation uint64) (err error) {
 	if m.durable, err = files.Open(durableName(generation)); err != nil {
 		return err
 	}
+	m.generation = generation
 	err = m.durable.Resize(page*(1+m.dirty.n), true)
 	m.dirty.setRange(0, m.dirty.n)
 	if err == nil {
@@ -148,16 +184,30 @@ func (m *maps) openDurable(files Files, generation uint64) (err error) {
 	if h.Generation != generation || h.Blocks != m.n {
 		return fmt.Errorf("%w: the file of maps %d is not of it", ErrDamaged, generation)
 	}
-	raw := make([]byte, page*m.dirty.n)
-	if _, err := m.durable.ReadAt(raw, page); err != nil {
-		return err
+	m.generation, m.plain = generation, h.Form == formPlain
+	pairs := make([]uint64, 2*len(m.here.words))
+	if m.plain {
+		raw := make([]byte, 8*len(pairs))
+		if _, err := m.durable.ReadAt(raw, page); err != nil {
+			return err
+		}
+		for i := range pairs {
+			pairs[i] = binary.LittleEndian.Uint64(raw[8*i:])
+		}
+	} else {
+		raw := make([]byte, page*m.dirty.n)
+		if _, err := m.durable.ReadAt(raw, page); err != nil {
+			return err
+		}
+		if err := openSectors(raw, m.salt(secDurable), pairs); err != nil {
+			return err
+		}
 	}
-	here, zero := make([]byte, 0, len(raw)/2), make([]byte, 0, len(raw)/2)
-	for ; len(raw) > 0; raw = raw[16:] {
-		here, zero = append(here, raw[:8]...), append(zero, raw[8:16]...)
+	for i := range m.here.words {
+		m.here.words[i], m.zero.words[i] = pairs[2*i], pairs[2*i+1]
 	}
-	m.here.load(here)
-	m.zero.load(zero)
+	m.here.cutEnd()
+	m.zero.cutEnd()
 	return nil
 }
 
@@ -175,21 +225,32 @@ func (m *maps) openLive(files Files, generation uint64, image imageID) (believed
 	if err != nil {
 		return false, err
 	}
-	is := mapHead{Form: 1, Generation: generation, Blocks: m.n, Boot: bootID(), Image: image, Own: own}
+	is := mapHead{Form: h.Form, Generation: generation, Blocks: m.n, Boot: bootID(), Image: image, Own: own}
 	if h != is || is.Boot == "" {
 		return false, nil
 	}
-	for i, b := range m.all() {
-		if err := m.readSection(m.live, i, b); err != nil {
+	read := m.readSection
+	if h.Form == formPlain {
+		m.plain, read = true, m.readPlain
+	}
+	was := newMaps(m.n)
+	was.generation = generation
+	for i, b := range was.all() {
+		if err := read(m.live, i, b); errors.Is(err, ErrDamaged) {
+			return false, nil // as after a power cut: what the durable file says counts
+		} else if err != nil {
 			return false, err
 		}
 	}
+	m.here, m.zero, m.frozen = was.here, was.zero, was.frozen
+	m.changed.Store(was.changed.Load())
 	m.dirty.setRange(0, m.dirty.n) // what the durable file has of it is not known
 	return true, nil
 }
 
 // writeLive writes the live file anew.
 func (m *maps) writeLive(generation uint64, image imageID) error {
+	m.generation = generation
 	if _, err := m.live.WriteAt(make([]byte, page), 0); err != nil { // until all is there it is not believed
 		return err
 	}
@@ -197,7 +258,7 @@ func (m *maps) writeLive(generation uint64, image imageID) error {
 		return err
 	}
 	for i, b := range m.all() {
-		if err := m.writeSection(m.live, i, b); err != nil {
+		if err := m.writeSection(i, b); err != nil {
 			return err
 		}
 	}
@@ -230,8 +291,7 @@ func (m *maps) write(sec int, b *bitmap, from, to int64, set bool) error {
 	if sec == secHere || sec == secZero {
 		m.dirty.setRange(int64(first)/pairsInPage, int64(last-1)/pairsInPage+1)
 	}
-	raw := b.bytes(make([]byte, 0, 8*(last-first)), first, last)
-	if _, err := m.live.WriteAt(raw, page+int64(sec)*m.section+int64(first)*8); err != nil {
+	if err := m.writeWords(sec, b, first, last); err != nil {
 		m.broken = err
 		return err
 	}
@@ -255,9 +315,9 @@ func (m *maps) flip() error {
 	was.or(m.frozen)
 	m.frozen = was
 	m.changed.Store(newBitmap(m.n))
-	err := m.writeSection(m.live, secFrozen, was) // first: a kill between the two loses nothing
+	err := m.writeSection(secFrozen, was) // first: a kill between the two loses nothing
 	if err == nil {
-		err = m.writeSection(m.live, secChanged, m.changed.Load())
+		err = m.writeSection(secChanged, m.changed.Load())
 	}
 	if err != nil {
 		m.broken = err
@@ -273,11 +333,11 @@ func (m *maps) thaw(stored bool) error {
 	if !stored {
 		changed := m.changed.Load()
 		changed.or(m.frozen)
-		err = m.writeSection(m.live, secChanged, changed)
+		err = m.writeSection(secChanged, changed)
 	}
 	m.frozen = newBitmap(m.n)
 	if err == nil {
-		err = m.writeSection(m.live, secFrozen, m.frozen)
+		err = m.writeSection(secFrozen, m.frozen)
 	}
 	if err != nil {
 		m.broken = err
@@ -296,10 +356,11 @@ func (m *maps) takeDirty() (pages []durablePage) {
 	m.wordMu.Lock()
 	defer m.wordMu.Unlock()
 	for p := m.dirty.next(0); p < m.dirty.n; p = m.dirty.next(p + 1) {
-		raw := make([]byte, 0, page)
+		pairs := make([]uint64, 0, 2*pairsInPage)
 		for w := int(p) * pairsInPage; w < min(int(p+1)*pairsInPage, len(m.here.words)); w++ {
-			raw = m.zero.bytes(m.here.bytes(raw, w, w+1), w, w+1)
+			pairs = append(pairs, atomic.LoadUint64(&m.here.words[w]), atomic.LoadUint64(&m.zero.words[w]))
 		}
+		raw := sealSectors(make([]byte, 0, page), m.salt(secDurable), uint64(p)*sectorsInPage, pairs)
 		pages = append(pages, durablePage{page * (1 + p), raw})
 		m.dirty.clear(p)
 	}

@@ -10,8 +10,6 @@ import (
 	"sync"
 )
 
-const sector = 512
-
 // host is a machine whose power can be cut. Of what was written to a file and not synced any subset of
 // sectors survives that, each as any of the writes left it.
 type host struct {
