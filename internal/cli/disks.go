@@ -29,7 +29,8 @@ func diskCommand() *cli.Command {
 						if d.State == api.DiskMissing {
 							holds, changed = "-", "-"
 						}
-						rows = append(rows, []string{d.Name, holds, d.State, strconv.Itoa(len(d.Clients)), changed, d.Address})
+						open := strconv.Itoa(len(d.Clients))
+						rows = append(rows, []string{d.Name, holds, d.State, open, changed, d.Address})
 					}
 					f.list([]string{"DISK", "SIZE", "STATE", "CONNECTIONS", "CHANGED", "ADDRESS"}, rows,
 						"No disks yet. Make one: candid volume add NAME --size SIZE")
