@@ -26,6 +26,7 @@ var byPath = map[string]string{
 	"internal/site/site.go":              "the data directory",
 	"internal/upkeep/catalogue.go":       "copies of the catalogue, in the data directory or where site.yaml says",
 	"internal/disks/clients.go":          "/proc",
+	"internal/disks/authority.go":        "keys",
 	"internal/disks/anew.go":             "records of disks, in the data directory",
 	"internal/disks/service.go":          "records of disks, in the data directory",
 	"internal/volume/disk/files.go":      "records of disks, in the data directory",

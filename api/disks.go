@@ -26,10 +26,15 @@ type Disk struct {
 	Clients      []DiskClient `json:"clients"`
 	Socket       string       `json:"socket"`
 	Address      string       `json:"address" doc:"NBD address for clients on the site's host"`
+	Shared       bool         `json:"shared,omitempty" doc:"several clients may write at once"`
+	Network      string       `json:"network,omitempty" doc:"where other hosts reach it; none: nowhere"`
+	Hosts        []string     `json:"hosts,omitempty" doc:"the hosts that may open it over the network"`
 }
 
 // DiskClient is a connection to a disk.
 type DiskClient struct {
+	Host         string    `json:"host,omitempty" doc:"over the network; none: a process of the site's own host"`
+	From         string    `json:"from,omitempty" doc:"the host's address"`
 	Program      string    `json:"program"`
 	Process      int64     `json:"process"`
 	User         int64     `json:"user"`
@@ -52,6 +57,36 @@ type DiskClose struct {
 // DiskOpen says what is known of an image that is another file than before.
 type DiskOpen struct {
 	Moved bool `json:"moved,omitempty"`
+}
+
+// DiskShare says whether several clients may write to a disk at once.
+type DiskShare struct {
+	Shared bool `json:"shared"`
+}
+
+// DiskHost is a host that opens disks over the network.
+type DiskHost struct {
+	Name        string    `json:"name"`
+	Disks       []string  `json:"disks" doc:"that it may open, with their snapshots"`
+	Until       time.Time `json:"until" doc:"when its certificate ends"`
+	Made        time.Time `json:"made"`
+	MadeBy      string    `json:"madeBy"`
+	Connections int       `json:"connections"`
+	Address     string    `json:"address,omitempty" doc:"where this site serves disks over the network"`
+}
+
+// DiskAccess says which disks a host may open.
+type DiskAccess struct {
+	Disks []string `json:"disks,omitempty" doc:"these and no others; as it is when not given"`
+	Renew bool     `json:"renew,omitempty" doc:"make another certificate; the one before is worth nothing then"`
+}
+
+// DiskAccessGiven is what a host may, and what it shows, when that was made now. The key is kept nowhere.
+type DiskAccessGiven struct {
+	Host        DiskHost `json:"host"`
+	Authority   string   `json:"authority,omitempty" doc:"PEM, by which the host knows this site"`
+	Certificate string   `json:"certificate,omitempty" doc:"PEM"`
+	Key         string   `json:"key,omitempty" doc:"PEM"`
 }
 
 // DiskComparison tells in which bytes two moments of a disk differ.

@@ -4,6 +4,7 @@ import (
 	"context"
 	"net/url"
 	"strconv"
+	"strings"
 
 	"candidharbor/api"
 
@@ -30,7 +31,8 @@ func diskCommand() *cli.Command {
 							holds, changed = "-", "-"
 						}
 						open := strconv.Itoa(len(d.Clients))
-						rows = append(rows, []string{d.Name, holds, d.State, open, changed, d.Address})
+						rows = append(rows, []string{d.Name, holds, d.State, open, changed,
+							d.Address})
 					}
 					f.list([]string{"DISK", "SIZE", "STATE", "CONNECTIONS", "CHANGED", "ADDRESS"}, rows,
 						"No disks yet. Make one: candid volume add NAME --size SIZE")
@@ -71,10 +73,25 @@ func diskCommand() *cli.Command {
 			})},
 		{Name: "open", Usage: "let clients open a disk that was closed, or that failed", ArgsUsage: "NAME",
 			Description: "Example: candid disk open specimen-db",
-			Flags: []cli.Flag{&cli.BoolFlag{Name: "moved", Usage: "its image is a copy of the file that it was written to, put " +
-				"there with the disk's records while neither was in use; the next snapshot reads all of it"}},
+			Flags: []cli.Flag{
+				&cli.BoolFlag{Name: "moved", Usage: "its image is a copy of the file that it was written to, put there with the " +
+					"disk's records while neither was in use; the next snapshot reads all of it"},
+				&cli.BoolFlag{Name: "shared", Usage: "let several clients write at once, as cluster filesystems do; " +
+					"--shared=false lets one alone"},
+				&cli.BoolFlag{Name: "yes", Usage: "do not ask again"}},
 			Action: with("NAME", func(ctx context.Context, f *session, cmd *cli.Command) error {
 				var d api.Disk
+				if cmd.IsSet("shared") {
+					if cmd.Bool("shared") && !cmd.Bool("yes") {
+						if err := f.typed("several clients that write at once destroy any filesystem that is not made for that",
+							cmd.Args().First()); err != nil {
+							return err
+						}
+					}
+					if err := f.Put(ctx, path(cmd, "/shared"), api.DiskShare{Shared: cmd.Bool("shared")}, &d); err != nil {
+						return err
+					}
+				}
 				if err := f.Post(ctx, path(cmd, "/open"), api.DiskOpen{Moved: cmd.Bool("moved")}, &d); err != nil {
 					return err
 				}
@@ -89,6 +106,7 @@ func diskCommand() *cli.Command {
 				}
 				return show(f, d)
 			})},
+		diskAccessCommand(),
 	}}
 }
 
@@ -151,13 +169,26 @@ func diskShow(f *session, d api.Disk) {
 	if d.State != api.DiskClosed {
 		f.say("A client on this host opens it as %s", d.Address)
 	}
+	switch {
+	case len(d.Hosts) > 0:
+		f.say("Over the network, at %s: %s. How: candid disk access HOST", d.Network, strings.Join(d.Hosts, ", "))
+	case d.Network != "":
+		f.say("No host opens it over the network. Let one: candid disk access HOST --disk %s", d.Name)
+	}
+	if d.Shared {
+		f.say("Several clients may write to it at once. One alone: candid disk open %s --shared=false", d.Name)
+	}
 	if len(d.Clients) == 0 {
 		return
 	}
 	var rows [][]string
 	for _, c := range d.Clients {
-		rows = append(rows, []string{c.Program, strconv.FormatInt(c.Process, 10), strconv.FormatInt(c.User, 10),
-			when(c.Since), size(c.ReadBytes), size(c.WrittenBytes), strconv.FormatInt(c.Flushes, 10)})
+		program, process, user := c.Program, strconv.FormatInt(c.Process, 10), strconv.FormatInt(c.User, 10)
+		if c.Host != "" {
+			program, process, user = c.Host+" ("+c.From+")", "-", "-"
+		}
+		rows = append(rows, []string{program, process, user, when(c.Since), size(c.ReadBytes), size(c.WrittenBytes),
+			strconv.FormatInt(c.Flushes, 10)})
 	}
 	f.list([]string{"CLIENT", "PROCESS", "USER", "SINCE", "READ", "WRITTEN", "FLUSHES"}, rows, "")
 }

@@ -22,6 +22,8 @@ func serveCommand() *cli.Command {
 		Flags: []cli.Flag{&cli.StringFlag{Name: "data", Usage: "the site's data directory", Required: true},
 			&cli.StringFlag{Name: "listen", Usage: "address of console and API; 127.0.0.1:7310 for a new site"},
 			&cli.StringFlag{Name: "peer-listen", Usage: "address for other sites; the port after the console's for a new site"},
+			&cli.StringFlag{Name: "disk-listen", Usage: "address at which other hosts open disks; as site.yaml says when not " +
+				"given, and none for a new site"},
 			&cli.StringFlag{Name: "name", Usage: "a new site's name; the host's when not given"},
 			&cli.StringSliceFlag{Name: "root", Usage: "a directory that a new site may read and write; /srv and /home " +
 				"when not given"}},
@@ -35,7 +37,8 @@ func serveCommand() *cli.Command {
 			defer stop()
 			svc, err := service.Start(site.Options{Data: cmd.String("data"), Name: cmd.String("name"),
 				Listen:     cmd.String("listen"),
-				PeerListen: cmd.String("peer-listen"), Roots: cmd.StringSlice("root"), Logger: log})
+				PeerListen: cmd.String("peer-listen"), DiskListen: cmd.String("disk-listen"),
+				Roots: cmd.StringSlice("root"), Logger: log})
 			if err != nil {
 				return err
 			}
@@ -58,6 +61,9 @@ func greet(out io.Writer, svc *service.Service) {
 		fmt.Fprintf(out, "  its certificate   SHA-256 %s (give it to candid with --pin)\n", svc.Fingerprint)
 	}
 	fmt.Fprintf(out, "  on this host      --site %s\n", svc.Socket)
+	if svc.DiskAddress != "" {
+		fmt.Fprintf(out, "  disks for hosts   %s\n", svc.DiskAddress)
+	}
 	fmt.Fprintf(out, "  for other sites   %s\n", svc.PeerAddress)
 	if t := svc.FirstToken; t.Text != "" {
 		fmt.Fprintf(out, "  sign in with      %s\n", t.Text)

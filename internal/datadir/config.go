@@ -29,6 +29,8 @@ type Config struct {
 	PeerListen    string   `yaml:"peer_listen"`    // other sites
 	PeerAddresses []string `yaml:"peer_addresses"` // how other sites reach peer_listen; empty: as it listens
 	Roots         []string `yaml:"roots"`          // what may be read and written
+	// DiskListen is where hosts with certificates open disks; empty: nowhere but on this host.
+	DiskListen string `yaml:"disk_listen,omitempty"`
 	// Hosts are further names under which browsers reach the console, such as a proxy's.
 	Hosts   []string `yaml:"hosts,omitempty"`
 	TLSCert string   `yaml:"tls_cert"`
@@ -116,6 +118,9 @@ func loadConfig(dir string, defaults Config) (Config, error) {
 	if defaults.PeerListen != "" {
 		c.PeerListen = defaults.PeerListen
 	}
+	if defaults.DiskListen != "" {
+		c.DiskListen = defaults.DiskListen
+	}
 	if defaults.Name != "" && defaults.Name != c.Name {
 		return c, fmt.Errorf("%s is the site %q, not %q: a site keeps its name, because other sites know it by it", dir,
 			c.Name, defaults.Name)
@@ -176,6 +181,9 @@ func (c Config) Check(path string) (Config, error) {
 		if _, _, err := net.SplitHostPort(a); err != nil {
 			return c, fmt.Errorf("%s: address %q must be host:port", path, a)
 		}
+	}
+	if _, _, err := net.SplitHostPort(c.DiskListen); c.DiskListen != "" && err != nil {
+		return c, fmt.Errorf("%s: disk_listen: address %q must be host:port, such as 0.0.0.0:10809", path, c.DiskListen)
 	}
 	if c.Headroom != "" {
 		if _, err := ParseShare("headroom", c.Headroom, 1<<40); err != nil {

@@ -20,22 +20,34 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-// client is who opens exports: a process of a user, over the socket.
+// client is who opens exports: a process of a user over the socket, or a host over the network, which its
+// certificate tells.
 type client struct {
-	uid   uint32
-	pid   int32
-	began string // when the process started, which no later one of that number shares
-	name  string // of the program
+	host   string // empty: over the socket
+	addr   string
+	barred atomic.Bool // the host may open the disk no more
+	uid    uint32
+	pid    int32
+	began  string // when the process started, which no later one of that number shares
+	name   string // of the program
 }
 
 func (c *client) words() string {
+	if c.host != "" {
+		return fmt.Sprintf("the host %s (%s)", c.host, c.addr)
+	}
 	return fmt.Sprintf("%s, process %d of user %d", c.name, c.pid, c.uid)
 }
 
-func (c *client) same(o *client) bool { return c.uid == o.uid && c.pid == o.pid && c.began == o.began }
+func (c *client) same(o *client) bool {
+	return c.host == o.host && c.uid == o.uid && c.pid == o.pid && c.began == o.began
+}
 
-// alive reports whether the process is still there.
+// alive reports whether the client may still come back: the process is there. Of a host that is not known.
 func (c *client) alive() bool {
+	if c.host != "" {
+		return !c.barred.Load()
+	}
 	_, began := process(c.pid)
 	return began == c.began && began != ""
 }
@@ -101,8 +113,12 @@ type connection struct {
 // mostConnections bounds those of one site.
 const mostConnections = 1024
 
-// Serve serves the clients that a listener accepts, until the context ends.
+// Serve serves the clients of this host that a listener accepts, until the context ends.
 func (s *Service) Serve(ctx context.Context, l net.Listener) error {
+	return s.accept(ctx, l, s.serve)
+}
+
+func (s *Service) accept(ctx context.Context, l net.Listener, serve func(context.Context, net.Conn)) error {
 	stop := context.AfterFunc(ctx, func() { l.Close() })
 	defer stop()
 	var serving sync.WaitGroup
@@ -120,7 +136,7 @@ func (s *Service) Serve(ctx context.Context, l net.Listener) error {
 		case places <- struct{}{}:
 			serving.Go(func() {
 				defer func() { <-places }()
-				s.serve(ctx, conn)
+				serve(ctx, conn)
 			})
 		default:
 			s.Log.Warn("a client was turned away: there are too many connections to disks", "most", mostConnections)
@@ -166,11 +182,13 @@ func (v *served) enter(s *Service, by *client, cancel context.CancelFunc) (c *co
 		return nil, false, fmt.Errorf("the disk %s is closed to clients: candid disk open %s opens it", v.name, v.name)
 	case v.away > 0:
 		return nil, false, fmt.Errorf("the disk %s goes back to an earlier state, or is being closed: come again", v.name)
-	case v.holder != nil && !v.holder.same(by) && v.held():
+	case !v.shared && v.holder != nil && !v.holder.same(by) && v.held():
 		return nil, false, fmt.Errorf("the disk %s is open already, by %s: two that write to one disk destroy it. If that "+
 			"client does not come back: candid disk release %s", v.name, v.holder.words(), v.name)
 	}
-	if v.holder == nil || !v.holder.same(by) {
+	if v.shared {
+		v.holder, fresh = nil, !v.has(by)
+	} else if v.holder == nil || !v.holder.same(by) {
 		v.holder, v.wrote, v.refused, fresh = by, false, 0, true
 	}
 	c = &connection{s: s, v: v, by: by, since: s.Clock.Now(), cancel: cancel, gone: make(chan struct{}),
@@ -181,12 +199,17 @@ func (v *served) enter(s *Service, by *client, cancel context.CancelFunc) (c *co
 
 // held reports whether the holder may still write. The caller holds mu.
 func (v *served) held() bool {
+	return v.has(v.holder) || v.holder.alive()
+}
+
+// has reports whether a client is connected. The caller holds mu.
+func (v *served) has(by *client) bool {
 	for c := range v.clients {
-		if c.by.same(v.holder) {
+		if c.by.same(by) {
 			return true
 		}
 	}
-	return v.holder.alive()
+	return false
 }
 
 func (v *served) forgetTheDead() {
@@ -214,15 +237,12 @@ func (c *connection) leave(left bool) {
 	delete(v.clients, c)
 	close(c.gone)
 	v.wrote = v.wrote || c.wrote.Load()
-	if v.holder == nil || !v.holder.same(c.by) || !left && v.wrote {
+	if v.holder == nil || !v.holder.same(c.by) || !left && v.wrote && v.holder.alive() {
 		return
 	}
-	for o := range v.clients {
-		if o.by.same(c.by) {
-			return
-		}
+	if !v.has(c.by) {
+		v.holder = nil
 	}
-	v.holder = nil
 }
 
 // Connected tells how many clients are connected to a disk.
@@ -240,8 +260,11 @@ func (s *Service) Connected(name string) int {
 
 // record puts into the ledger that a client opened something.
 func (s *Service) record(by *client, act, about, outcome string) error {
-	_, err := s.access.Record(access.Caller{Name: fmt.Sprintf("%s (process %d of user %d)", by.name, by.pid, by.uid),
-		Via: "nbd"}, act, about, outcome)
+	name := fmt.Sprintf("%s (process %d of user %d)", by.name, by.pid, by.uid)
+	if by.host != "" {
+		name = by.words()
+	}
+	_, err := s.access.Record(access.Caller{Name: name, Via: "nbd"}, act, about, outcome)
 	return err
 }
 

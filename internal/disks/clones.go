@@ -65,7 +65,11 @@ func (s *Service) EndClone(ctx context.Context, name string, anyway bool) error 
 	s.mu.Lock()
 	delete(s.closed, name)
 	s.mu.Unlock()
-	return s.destroy(s.clone(name, 0))
+	v := s.clone(name, 0)
+	if err := s.Catalog.ForgetDisk(v.Lineage, name); err != nil {
+		return err
+	}
+	return s.destroy(v)
 }
 
 // ShowClone tells of a clone: how it stands, and the bytes that it takes itself.

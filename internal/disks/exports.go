@@ -26,8 +26,11 @@ type exports struct {
 // List names the disks. Snapshots are not listed: there may be thousands.
 func (e *exports) List() []string {
 	var names []string
+	may := e.may()
 	for _, v := range e.s.all() {
-		names = append(names, v.name)
+		if may(v.name) {
+			names = append(names, v.name)
+		}
 	}
 	return names
 }
@@ -48,6 +51,9 @@ func (e *exports) Describe(name string) (nbd.Info, error) {
 }
 
 func (e *exports) find(name string) (*served, error) {
+	if !e.may()(name) {
+		return nil, fmt.Errorf("%w: %s", nbd.ErrUnknown, name)
+	}
 	e.s.mu.Lock()
 	defer e.s.mu.Unlock()
 	if v := e.s.open[name]; v != nil {
@@ -114,7 +120,7 @@ func (e *exports) snapshot(name string) (*snapshotExport, error) {
 		return nil, nil
 	}
 	unknown := fmt.Errorf("%w: %s", nbd.ErrUnknown, name)
-	if len(id) < 6 {
+	if len(id) < 6 || !e.may()(volume) {
 		return nil, unknown
 	}
 	row, err := e.s.Catalog.Snapshot(id)

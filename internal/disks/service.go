@@ -27,9 +27,12 @@ type Service struct {
 	run    *run.Engine
 	access *access.Service
 
+	hostsMu sync.Mutex // orders changes of what hosts may
+
 	mu     sync.Mutex
-	open   map[string]*served // by volume
-	closed map[string]error   // why a disk could not be opened, by volume
+	open   map[string]*served                          // by volume
+	closed map[string]error                            // why a disk could not be opened, by volume
+	hosts  map[string]map[*context.CancelFunc]struct{} // ends connections, by host
 }
 
 // served is a disk that is open, and who is connected to it.
@@ -43,12 +46,14 @@ type served struct {
 	wrote   bool    // the holder has written something
 	refused int     // clients that were turned away since it holds the disk
 	closed  bool    // a person has closed it to clients
+	shared  bool    // several clients may write
 	away    int     // what else keeps clients from it at present
 }
 
 // New works in a data directory.
 func New(dir *datadir.Dir, run *run.Engine, access *access.Service) *Service {
-	return &Service{Dir: dir, run: run, access: access, open: map[string]*served{}, closed: map[string]error{}}
+	return &Service{Dir: dir, run: run, access: access, open: map[string]*served{}, closed: map[string]error{},
+		hosts: map[string]map[*context.CancelFunc]struct{}{}}
 }
 
 // BlockSize is that of new disks; see docs/decisions/033.
@@ -192,6 +197,12 @@ func (s *Service) Open(v *catalog.Volume) error { return s.openIt(v, false) }
 // openIt is Open; moved says that the image was moved as a file, with what is in it.
 func (s *Service) openIt(v *catalog.Volume, moved bool) error {
 	d, err := s.openDisk(v, moved)
+	var terms *catalog.DiskTerms
+	if err == nil {
+		if terms, err = s.Catalog.DiskTerms(v.Lineage); err != nil {
+			err = errors.Join(err, d.Close())
+		}
+	}
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	if err != nil {
@@ -199,7 +210,8 @@ func (s *Service) openIt(v *catalog.Volume, moved bool) error {
 		return err
 	}
 	delete(s.closed, v.Name)
-	s.open[v.Name] = &served{name: v.Name, d: d, clients: map[*connection]struct{}{}}
+	s.open[v.Name] = &served{name: v.Name, d: d, clients: map[*connection]struct{}{}, closed: terms.Closed,
+		shared: terms.Shared}
 	return nil
 }
 

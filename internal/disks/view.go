@@ -22,10 +22,16 @@ func (s *Service) Disks() ([]api.Disk, error) {
 	if err != nil {
 		return nil, err
 	}
+	hosts, err := s.Catalog.DiskHosts()
+	if err != nil {
+		return nil, err
+	}
 	out := []api.Disk{}
 	for _, v := range vols {
 		if v.IsDisk() && v.Origin == s.Name() && v.Protected {
-			out = append(out, *s.view(v))
+			d := s.view(v)
+			d.Hosts = hostsOf(v.Name, hosts)
+			out = append(out, *d)
 		}
 	}
 	return out, nil
@@ -37,7 +43,13 @@ func (s *Service) Show(name string) (*api.Disk, error) {
 	if err != nil {
 		return nil, err
 	}
-	return s.view(v), nil
+	hosts, err := s.Catalog.DiskHosts()
+	if err != nil {
+		return nil, err
+	}
+	d := s.view(v)
+	d.Hosts = hostsOf(name, hosts)
+	return d, nil
 }
 
 func (s *Service) volume(name string) (*catalog.Volume, error) {
@@ -64,12 +76,15 @@ func (s *Service) view(v *catalog.Volume) *api.Disk {
 		out.State, out.Sentence = api.DiskMissing, phrase.UpperFirst((&NotOpenError{v.Name, why}).Error())+"."
 		return out
 	}
+	out.Network = s.network()
 	out.SizeBytes, out.ChangedBytes = is.d.Size(), min(is.d.ChangedBlocks()*int64(v.ChunkAvg), is.d.Size())
 	is.mu.Lock()
 	defer is.mu.Unlock()
+	out.Shared = is.shared
 	for c := range is.clients {
 		out.Clients = append(out.Clients, api.DiskClient{Program: c.by.name, Process: int64(c.by.pid), User: int64(c.by.uid),
-			Since: c.since, ReadBytes: c.read.Load(), WrittenBytes: c.written.Load(), Flushes: c.flushes.Load()})
+			Host: c.by.host, From: c.by.addr, Since: c.since, ReadBytes: c.read.Load(),
+			WrittenBytes: c.written.Load(), Flushes: c.flushes.Load()})
 	}
 	sort.Slice(out.Clients, func(i, k int) bool { return out.Clients[i].Since.Before(out.Clients[k].Since) })
 	if is.holder != nil {
@@ -86,8 +101,11 @@ func (s *Service) view(v *catalog.Volume) *api.Disk {
 		out.Sentence = fmt.Sprintf("%s is closed to clients until: candid disk open %s.", v.Name, v.Name)
 	case len(is.clients) > 0:
 		out.State = api.DiskInUse
-		out.Sentence = fmt.Sprintf("%s is open: %s, with %s.", v.Name, out.Holder,
-			phrase.Many(len(is.clients), "connection"))
+		by := out.Holder
+		if is.shared {
+			by = "shared by those who write to it"
+		}
+		out.Sentence = fmt.Sprintf("%s is open: %s, with %s.", v.Name, by, phrase.Many(len(is.clients), "connection"))
 	case is.holder != nil:
 		out.State = api.DiskHeld
 		out.Sentence = fmt.Sprintf("%s is held for a client that left without saying so (%s): candid disk release %s "+
@@ -99,6 +117,16 @@ func (s *Service) view(v *catalog.Volume) *api.Disk {
 		out.Suspect = &at
 		out.Sentence += fmt.Sprintf(" A sync of it failed %s: what was written shortly before may not be on it. Look at "+
 			"what is there, then say that it is right: candid disk open %s.", phrase.Stamp(at), v.Name)
+	}
+	return out
+}
+
+// hostsOf are the hosts that may open a disk.
+func hostsOf(name string, all []*catalog.DiskHost) (out []string) {
+	for _, h := range all {
+		if slices.Contains(h.Disks.V, name) {
+			out = append(out, h.Name)
+		}
 	}
 	return out
 }
@@ -175,10 +203,10 @@ func (s *Service) CloseDisk(ctx context.Context, name string, disconnect bool) (
 	if err != nil {
 		return nil, err
 	}
-	is.mu.Lock()
-	is.closed = true
-	is.mu.Unlock()
-	reopen()
+	defer reopen()
+	if err := s.setTerms(v, is, func(t *catalog.DiskTerms) { t.Closed = true }); err != nil {
+		return nil, err
+	}
 	s.run.Changed("volumes", name)
 	return s.view(v), nil
 }
@@ -218,14 +246,48 @@ func (s *Service) OpenDisk(ctx context.Context, name string, moved bool) (*api.D
 	if is, err = s.served(name); err != nil {
 		return nil, err
 	}
-	is.mu.Lock()
-	is.closed = false
-	is.mu.Unlock()
+	if err := s.setTerms(v, is, func(t *catalog.DiskTerms) { t.Closed = false }); err != nil {
+		return nil, err
+	}
 	if row, err := s.Catalog.Volume(name); err == nil && !row.Protected {
 		row.Protected = true
 		if err := s.Catalog.PutVolume(row); err != nil {
 			return nil, err
 		}
+	}
+	s.run.Changed("volumes", name)
+	return s.view(v), nil
+}
+
+// setTerms changes how clients may use a disk, for good.
+func (s *Service) setTerms(v *catalog.Volume, is *served, change func(*catalog.DiskTerms)) error {
+	is.mu.Lock()
+	defer is.mu.Unlock()
+	t := &catalog.DiskTerms{Lineage: v.Lineage, Closed: is.closed, Shared: is.shared}
+	was := *t
+	if change(t); *t == was {
+		return nil
+	}
+	if err := s.Catalog.PutDiskTerms(t); err != nil {
+		return err
+	}
+	is.closed, is.shared = t.Closed, t.Shared
+	return nil
+}
+
+// Share lets several clients write to a disk at once, as cluster filesystems do, or no longer.
+func (s *Service) Share(ctx context.Context, name string, shared bool) (*api.Disk, error) {
+	v, is, err := s.find(name)
+	if err != nil {
+		return nil, err
+	}
+	reopen, err := is.shutOut(ctx, false) // who is connected was promised something else
+	if err != nil {
+		return nil, err
+	}
+	defer reopen()
+	if err := s.setTerms(v, is, func(t *catalog.DiskTerms) { t.Shared = shared }); err != nil {
+		return nil, err
 	}
 	s.run.Changed("volumes", name)
 	return s.view(v), nil
@@ -314,6 +376,9 @@ func (s *Service) Socket() string { return s.Path + "/nbd.sock" }
 
 // Sentences tell of disks and clones that need a hand.
 func (s *Service) Sentences(add func(api.Sentence)) error {
+	if err := s.hostSentences(add); err != nil {
+		return err
+	}
 	s.mu.Lock()
 	names := slices.Sorted(maps.Keys(s.closed))
 	s.mu.Unlock()

@@ -20,6 +20,7 @@ func TestWhatOtherSitesMayAsk(t *testing.T) {
 		"compareText compareDisk listCrate")
 	// Refused to both.
 	own := words("confirmSite listDisks getDisk growDisk openDisk closeDisk releaseDisk " +
+		"shareDisk listDiskHosts letHostIn turnHostAway " +
 		"listClones makeClone getClone discardClone snapshotClone settleClone getMe " +
 		"setOwnPassword listPeople addPerson changePerson removePerson grantFolders listLedger verifyLedger recoveryOrder " +
 		"setRecoveryOrder addToken listTokens removeToken rotateKey invite pair grant revoke listMounts addMount " +

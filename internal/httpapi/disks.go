@@ -45,6 +45,24 @@ func (s *server) registerDisks(a huma.API) {
 		}) (*body[api.Disk], error) {
 			return answerAt(s.site.Disks.CloseDisk(ctx, in.Name, in.Body.Disconnect))
 		})
+	huma.Register(a, op("PUT", "/disks/{name}/shared", "shareDisk", "Let several clients write to a disk, or one alone"),
+		func(ctx context.Context, in *struct {
+			Name string `path:"name"`
+			Body api.DiskShare
+		}) (*body[api.Disk], error) {
+			return answerAt(s.site.Disks.Share(ctx, in.Name, in.Body.Shared))
+		})
+	huma.Register(a, op("GET", "/disk-hosts", "listDiskHosts", "Hosts that open disks over the network"),
+		func(context.Context, *none) (*body[[]api.DiskHost], error) { return answer(s.site.Disks.Hosts()) })
+	huma.Register(a, op("PUT", "/disk-hosts/{name}", "letHostIn", "Let a host open disks over the network"),
+		func(ctx context.Context, in *struct {
+			Name string `path:"name"`
+			Body api.DiskAccess
+		}) (*secretBody[*api.DiskAccessGiven], error) {
+			return answerSecret(s.site.Disks.LetIn(in.Name, in.Body, caller(ctx)))
+		})
+	huma.Register(a, op("DELETE", "/disk-hosts/{name}", "turnHostAway", "Let a host open disks no more"),
+		func(_ context.Context, in *named) (*said, error) { return sentence(s.site.Disks.TurnAway(in.Name)) })
 	huma.Register(a, op("POST", "/disks/{name}/release", "releaseDisk",
 		"End the hold of a client that does not come back"),
 		func(ctx context.Context, in *named) (*body[api.Disk], error) {

@@ -24,7 +24,7 @@ func TestEveryCallForEveryRole(t *testing.T) {
 	records := words(`getSite listCatalogueCopies asOf explain getGroup getPolicy getSnapshot getSpace getStatus
 		getUsage getVolume getRoute listAlarms listCaps listGroups listHooks listPlaces listPolicies
 		listPolicyVersions listRoutes listSites listSnapshots listVolumes listMounts listFound listClones getClone
-		listDisks getDisk listRecipes getRecipe listTrials paceWeek recoveryOrder reportObjectives routeTraffic
+		listDisks getDisk listDiskHosts listRecipes getRecipe listTrials paceWeek recoveryOrder reportObjectives routeTraffic
 		checkPolicy diffPolicy previewPolicy planPrune freeing checkRoute calendar policySchema`)
 	notAuditors := words("browse find listVersions planRestore restore undoRun cancelRun archive file")
 	operators := words(`browseFound restoreGroup planGroupRestore compare compareText compareDisk listCrate
@@ -33,7 +33,8 @@ func TestEveryCallForEveryRole(t *testing.T) {
 		saveRecipe editRecipe removeRecipe tryRestore makeClone discardClone snapshotClone openDisk closeDisk
 		releaseDisk`)
 	auditors := words("listLedger verifyLedger listPeople listTokens")
-	administrators := words(`addVolume growDisk confirmSite confirmVolume removeVolume setLabels admitSnapshots
+	administrators := words(`addVolume growDisk shareDisk letHostIn turnHostAway
+		confirmSite confirmVolume removeVolume setLabels admitSnapshots
 		setStandby acceptRules removeSnapshot letGoSnapshot putGroup editGroup removeGroup putPolicy removePolicy
 		putCap removeCap rebuildCatalogue releaseRemoval addToken removeToken addPerson changePerson removePerson
 		grantFolders invite pair setUpSites grant revoke setPace rotateKey addRoute editRoute removeRoute

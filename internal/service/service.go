@@ -37,6 +37,7 @@ type Service struct {
 	URL         string // of the console
 	Socket      string // for --site
 	PeerAddress string
+	DiskAddress string // for hosts that open disks; empty: there is none
 	Fingerprint string    // of the console's certificate, when it has one
 	FirstToken  api.Token // of a new site
 	Failed      <-chan error
@@ -96,7 +97,7 @@ func listenForDisks(path string) (net.Listener, error) {
 
 func (svc *Service) listen(log *slog.Logger) error {
 	cfg := svc.Site.Conf
-	failed := make(chan error, 4)
+	failed := make(chan error, 5)
 	svc.Failed = failed
 	handler, answered := limit.Joined(httpapi.New(svc.Site))
 	svc.answered = answered
@@ -142,6 +143,13 @@ func (svc *Service) listen(log *slog.Logger) error {
 		return err
 	}
 	svc.PeerAddress = peers.Addr().String()
+	var hosts net.Listener
+	if cfg.DiskListen != "" {
+		if hosts, err = listen("tcp", cfg.DiskListen); err != nil {
+			return err
+		}
+		svc.DiskAddress = hosts.Addr().String()
+	}
 	// What strangers send that is no request is worth a line only to who looks for it.
 	quiet := slog.NewLogLogger(log.Handler(), slog.LevelDebug)
 	svc.web = &http.Server{Handler: handler, ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute,
@@ -160,6 +168,13 @@ func (svc *Service) listen(log *slog.Logger) error {
 			failed <- err
 		}
 	})
+	if hosts != nil {
+		svc.serving.Go(func() {
+			if err := svc.Site.Disks.ServeHosts(svc.ctx, bounded(hosts)); err != nil {
+				failed <- err
+			}
+		})
+	}
 	svc.serving.Go(func() { svc.Site.Pairing.ServePeers(bounded(peers)) })
 	svc.serving.Go(func() { svc.Site.Pairing.ServeRemote(handler) })
 	return nil

@@ -33,6 +33,7 @@ type Options struct {
 	Name       string // of a new site
 	Listen     string
 	PeerListen string
+	DiskListen string                // for hosts that open disks; empty: as site.yaml says
 	Roots      []string              // of a new site
 	Setup      func(*datadir.Config) // of a new site, what else its site.yaml says; may be nil
 	Clock      clock.Clock
@@ -143,7 +144,8 @@ func (s *Site) openHere(name, dir string) (*pairing.FurtherPlace, error) {
 }
 
 func (s *Site) open(opt Options) (err error) {
-	fresh := datadir.Config{Name: opt.Name, Listen: opt.Listen, PeerListen: opt.PeerListen, Roots: opt.Roots}
+	fresh := datadir.Config{Name: opt.Name, Listen: opt.Listen, PeerListen: opt.PeerListen,
+		DiskListen: opt.DiskListen, Roots: opt.Roots}
 	if opt.Setup != nil {
 		opt.Setup(&fresh)
 	}

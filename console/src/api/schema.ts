@@ -195,6 +195,41 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/disk-hosts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Hosts that open disks over the network */
+        get: operations["listDiskHosts"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/disk-hosts/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Let a host open disks over the network */
+        put: operations["letHostIn"];
+        post?: never;
+        /** Let a host open disks no more */
+        delete: operations["turnHostAway"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/disks": {
         parameters: {
             query?: never;
@@ -274,6 +309,23 @@ export interface paths {
         put?: never;
         /** End the hold of a client that does not come back */
         post: operations["releaseDisk"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/disks/{name}/shared": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Let several clients write to a disk, or one alone */
+        put: operations["shareDisk"];
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -2139,10 +2191,16 @@ export interface components {
             clients: components["schemas"]["DiskClient"][] | null;
             /** @description who may write */
             holder?: string;
+            /** @description the hosts that may open it over the network */
+            hosts?: string[] | null;
             /** @description the file that holds its bytes */
             image: string;
             name: string;
+            /** @description where other hosts reach it; none: nowhere */
+            network?: string;
             sentence: string;
+            /** @description several clients may write at once */
+            shared?: boolean;
             /** Format: int64 */
             sizeBytes: number;
             socket: string;
@@ -2154,9 +2212,28 @@ export interface components {
              */
             suspect?: string;
         };
+        DiskAccess: {
+            /** @description these and no others; as it is when not given */
+            disks?: string[] | null;
+            /** @description make another certificate; the one before is worth nothing then */
+            renew?: boolean;
+        };
+        DiskAccessGiven: {
+            /** @description PEM, by which the host knows this site */
+            authority?: string;
+            /** @description PEM */
+            certificate?: string;
+            host: components["schemas"]["DiskHost"];
+            /** @description PEM */
+            key?: string;
+        };
         DiskClient: {
             /** Format: int64 */
             flushes: number;
+            /** @description the host's address */
+            from?: string;
+            /** @description over the network; none: a process of the site's own host */
+            host?: string;
             /** Format: int64 */
             process: number;
             program: string;
@@ -2205,6 +2282,23 @@ export interface components {
              */
             sizeBytes: number;
         };
+        DiskHost: {
+            /** @description where this site serves disks over the network */
+            address?: string;
+            /** Format: int64 */
+            connections: number;
+            /** @description that it may open, with their snapshots */
+            disks: string[] | null;
+            /** Format: date-time */
+            made: string;
+            madeBy: string;
+            name: string;
+            /**
+             * Format: date-time
+             * @description when its certificate ends
+             */
+            until: string;
+        };
         DiskOpen: {
             /** @description the image is a copy of the file that the disk was written to, put there with the disk's records while neither was in use; all of it is read by the next snapshot */
             moved?: boolean;
@@ -2214,6 +2308,9 @@ export interface components {
             bytes: number;
             /** Format: int64 */
             offset: number;
+        };
+        DiskShare: {
+            shared: boolean;
         };
         Entry: {
             /**
@@ -5007,6 +5104,210 @@ export interface operations {
             };
         };
     };
+    listDiskHosts: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DiskHost"][] | null;
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    letHostIn: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["DiskAccess"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    "Cache-Control"?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DiskAccessGiven"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    turnHostAway: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SaidBody"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     listDisks: {
         parameters: {
             query?: never;
@@ -5291,6 +5592,77 @@ export interface operations {
             cookie?: never;
         };
         requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Disk"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    shareDisk: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["DiskShare"];
+            };
+        };
         responses: {
             /** @description OK */
             200: {

@@ -23,7 +23,7 @@ export function DiskPanel({ volume, at, served }: { volume: string; at: string; 
       if (what === "close") return told(api.POST("/disks/{name}/close", { params, body: {}, headers: once() }));
       return told(
         what === "open"
-          ? api.POST("/disks/{name}/open", { params, headers: once() })
+          ? api.POST("/disks/{name}/open", { params, body: {}, headers: once() })
           : api.POST("/disks/{name}/release", { params, headers: once() }),
       );
     },
@@ -47,12 +47,30 @@ export function DiskPanel({ volume, at, served }: { volume: string; at: string; 
       {d && (
         <>
           <p className="font-say text-lg">{d.sentence}</p>
-          <p className="mt-1 text-sm text-faint">
-            {size(d.sizeBytes)} in blocks of {size(d.blockBytes)}; the next snapshot reads {size(d.changedBytes)}.
-          </p>
-          <p className="mt-3 text-sm">
-            Clients on this host open it as <Command text={d.address} />
-          </p>
+          {d.state !== "missing" && (
+            <p className="mt-1 text-sm text-faint">
+              {size(d.sizeBytes)} in blocks of {size(d.blockBytes)}; the next snapshot reads {size(d.changedBytes)}.
+            </p>
+          )}
+          {d.state !== "missing" && d.state !== "closed" && (
+            <p className="mt-3 text-sm">
+              Clients on this host open it as <Command text={d.address} />
+            </p>
+          )}
+          {d.network && (
+            <p className="mt-1 text-sm">
+              {(d.hosts ?? []).length > 0
+                ? `Over the network, at ${d.network}: ${(d.hosts ?? []).join(", ")}. `
+                : `No host opens it over the network, at ${d.network}. `}
+              <Command text={`candid disk access HOST --disk ${word(volume)}`} />
+            </p>
+          )}
+          {d.shared && (
+            <p className="mt-1 text-sm">
+              Several clients may write to it at once. One alone:{" "}
+              <Command text={`candid disk open ${word(volume)} --shared=false`} />
+            </p>
+          )}
           <div className="my-4 flex flex-wrap gap-3">
             <button className="press" onClick={() => setBack(true)}>
               Go back to {at === "latest" ? "its newest snapshot" : stamp(at, true)} …
@@ -83,8 +101,8 @@ export function DiskPanel({ volume, at, served }: { volume: string; at: string; 
               <caption className="head border-b border-ink text-left">Clients</caption>
               <thead>
                 <tr className="text-left text-faint">
-                  <th className="py-1 font-normal">program</th>
-                  <th className="font-normal">process</th>
+                  <th className="py-1 font-normal">program or host</th>
+                  <th className="font-normal">process or address</th>
                   <th className="font-normal">since</th>
                   <th className="text-right font-normal">read</th>
                   <th className="text-right font-normal">written</th>
@@ -94,10 +112,8 @@ export function DiskPanel({ volume, at, served }: { volume: string; at: string; 
               <tbody>
                 {(d.clients ?? []).map((c) => (
                   <tr key={`${c.process} ${c.since}`} className="border-t border-rule">
-                    <td className="py-1">{c.program}</td>
-                    <td>
-                      {c.process}, user {c.user}
-                    </td>
+                    <td className="py-1">{c.host || c.program}</td>
+                    <td>{c.host ? c.from : `${c.process}, user ${c.user}`}</td>
                     <td title={stamp(c.since, true)}>{ago(c.since)}</td>
                     <td className="text-right">{size(c.readBytes)}</td>
                     <td className="text-right">{size(c.writtenBytes)}</td>
