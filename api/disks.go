@@ -10,6 +10,7 @@ const (
 	DiskClosed  = "closed"  // no client can open it
 	DiskFailed  = "failed"  // a sync failed: it takes no writes
 	DiskMissing = "missing" // it cannot be opened
+	DiskCopy    = "copy"    // of a disk that another site serves: it can be read
 )
 
 // Disk is a block volume as it is served.
@@ -18,7 +19,7 @@ type Disk struct {
 	SizeBytes    int64        `json:"sizeBytes"`
 	BlockBytes   int64        `json:"blockBytes" doc:"what a snapshot stores of a change at least"`
 	Image        string       `json:"image" doc:"the file that holds its bytes"`
-	State        string       `json:"state" enum:"ready,in use,held,closed,failed,missing"`
+	State        string       `json:"state" enum:"ready,in use,held,closed,failed,missing,copy"`
 	Sentence     string       `json:"sentence"`
 	ChangedBytes int64        `json:"changedBytes" doc:"that the next snapshot reads"`
 	Holder       string       `json:"holder,omitempty" doc:"who may write"`

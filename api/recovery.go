@@ -254,7 +254,7 @@ type Clone struct {
 
 // CloneSettle says where a clone becomes a volume of its own.
 type CloneSettle struct {
-	To string `json:"to" doc:"a new or empty directory below the site's roots"`
+	To string `json:"to,omitempty" doc:"a new or empty directory below the site's roots; of a disk none"`
 }
 
 // GroupRestoreAsk asks to bring all volumes of a group back to one common instant.

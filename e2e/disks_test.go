@@ -286,3 +286,54 @@ func TestDiskKills(t *testing.T) {
 	}
 	a.run("store", "verify")
 }
+
+// From its first arrival on a copy of a disk can be read at the other site, and written to as a clone, without
+// anything being copied. What a connection opened stays what it was.
+func TestDiskCopies(t *testing.T) {
+	base := t.TempDir()
+	a := serve(t, filepath.Join(base, "a"), "larkfield", base)
+	b := serve(t, filepath.Join(base, "b"), "stonewick", base)
+	a.run("volume", "add", "db", "--size", "16MiB", "--label", "k=v")
+	pair(t, a, b, "k=v")
+	at := func(p *proc, export string) string {
+		return "nbd+unix:///" + export + "?socket=" + filepath.Join(p.dir, "nbd.sock")
+	}
+	shell(t, base, "head -c 16777216 /dev/urandom > first; cp first second; "+
+		"head -c 100000 /dev/urandom | dd of=second bs=1 seek=5000000 conv=notrunc status=none")
+	tool(t, base, "nbdcopy", "first", at(a, "db"))
+	a.run("snapshot", "take", "db")
+	a.run("route", "run", "to-dr")
+	require.Contains(t, tool(t, base, "nbdinfo", "--list", at(b, "")), `export="db@larkfield"`)
+	require.Contains(t, b.run("disk", "list"), "copy")
+	require.Contains(t, b.run("disk", "show", "db@larkfield"), "candid clone create NAME db@larkfield")
+	tool(t, base, "nbdcopy", at(b, "db@larkfield"), "back")
+	tool(t, base, "cmp", "first", "back")
+	old, err := dialNBD(filepath.Join(b.dir, "nbd.sock"), "db@larkfield")
+	require.NoError(t, err)
+	require.Error(t, old.write([]byte("x"), 0), "it can only be read")
+	old, err = dialNBD(filepath.Join(b.dir, "nbd.sock"), "db@larkfield")
+	require.NoError(t, err)
+
+	tool(t, base, "nbdcopy", "second", at(a, "db"))
+	a.run("snapshot", "take", "db")
+	a.run("route", "run", "to-dr")
+	tool(t, base, "nbdcopy", at(b, "db@larkfield"), "back")
+	tool(t, base, "cmp", "second", "back")
+	got, want := make([]byte, 1000), make([]byte, 1000)
+	require.NoError(t, old.read(got, 5000000))
+	f, err := os.Open(filepath.Join(base, "first"))
+	require.NoError(t, err)
+	defer f.Close()
+	_, err = f.ReadAt(want, 5000000)
+	require.NoError(t, err)
+	require.Equal(t, want, got)
+
+	b.run("clone", "create", "taken-over", "db@larkfield", "--at", "latest")
+	tool(t, base, "qemu-io", "-f", "raw", "-c", "write -P 7 1M 64k", "-c", "flush", at(b, "taken-over"))
+	b.run("clone", "settle", "taken-over")
+	shell(t, base, "head -c 65536 /dev/zero | tr '\\0' '\\7' | dd of=second bs=65536 seek=16 conv=notrunc status=none")
+	tool(t, base, "nbdcopy", at(b, "taken-over"), "back")
+	tool(t, base, "cmp", "second", "back")
+	b.run("restore", "taken-over", "--at", "latest", "--to", filepath.Join(base, "image"))
+	tool(t, base, "cmp", "second", "image")
+}

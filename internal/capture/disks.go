@@ -2,8 +2,6 @@ package capture
 
 import (
 	"context"
-	"crypto/rand"
-	"encoding/hex"
 	"errors"
 	"fmt"
 	"io"
@@ -71,9 +69,7 @@ func (s *Service) addDisk(ask api.VolumeAdd) (*api.VolumeFound, error) {
 	if err := disk.CheckShape(size, block); err != nil {
 		return nil, refusal.Wrap(refusal.Misuse, err)
 	}
-	var lin [16]byte
-	rand.Read(lin[:])
-	v := &catalog.Volume{Name: ask.Name, Lineage: hex.EncodeToString(lin[:]), Kind: catalog.KindBlock, Origin: s.Name(),
+	v := &catalog.Volume{Name: ask.Name, Lineage: disks.NewLineage(), Kind: catalog.KindBlock, Origin: s.Name(),
 		ChunkAvg: int(block), Protected: true, Added: catalog.At(s.Clock.Now()), ScheduledUntil: catalog.At(s.Clock.Now())}
 	v.Labels.V, v.Excludes.V = ask.Labels, []string{}
 	if v.Labels.V == nil {

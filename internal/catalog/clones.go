@@ -9,14 +9,15 @@ type Clone struct {
 	Dir      string `db:"dir"`
 	Made     Time   `db:"made"`
 	MadeBy   string `db:"made_by"`
-	Until    Time   `db:"until"`  // when it is discarded; zero: when someone does
-	Ending   bool   `db:"ending"` // it is being discarded
+	Until    Time   `db:"until"`   // when it is discarded; zero: when someone does
+	Ending   bool   `db:"ending"`  // it is being discarded
+	Lineage  string `db:"lineage"` // of a disk, for when it becomes a volume
 }
 
 // PutClone inserts or replaces a clone.
 func (c *Catalog) PutClone(k *Clone) error {
-	_, err := c.db.NamedExec(`INSERT OR REPLACE INTO clones (name,volume,snapshot,taken,dir,made,made_by,until,ending)
-		VALUES (:name,:volume,:snapshot,:taken,:dir,:made,:made_by,:until,:ending)`, k)
+	_, err := c.db.NamedExec(`INSERT OR REPLACE INTO clones (name,volume,snapshot,taken,dir,made,made_by,until,ending,
+		lineage) VALUES (:name,:volume,:snapshot,:taken,:dir,:made,:made_by,:until,:ending,:lineage)`, k)
 	return err
 }
 

@@ -99,10 +99,11 @@ func cloneCommand() *cli.Command {
 					return f.follow(ctx, cmd, &r)
 				})},
 			{Name: "settle", Usage: "make a clone a volume of its own: laid out in full in a new directory, protected there, " +
-				"the clone discarded", ArgsUsage: "NAME", Description: "Example: candid clone settle trial-run --to " +
-				"/srv/shares/register-2027",
-				Flags: append([]cli.Flag{&cli.StringFlag{Name: "to", Required: true,
-					Usage: "a new or empty directory on the site's host"}}, runFlags()...),
+				"the clone discarded; of a disk where it is, at once", ArgsUsage: "NAME",
+				Description: "Examples:\n   candid clone settle trial-run --to /srv/shares/register-2027\n   candid clone " +
+					"settle db-trial",
+				Flags: append([]cli.Flag{&cli.StringFlag{Name: "to",
+					Usage: "a new or empty directory on the site's host; of a disk none"}}, runFlags()...),
 				Action: with("NAME", func(ctx context.Context, f *session, cmd *cli.Command) error {
 					var r api.Run
 					if err := f.Post(ctx, path(cmd.Args().First())+"/settle", api.CloneSettle{To: cmd.String("to")}, &r); err != nil {
@@ -124,6 +125,9 @@ func cloneCommand() *cli.Command {
 						what := fmt.Sprintf("%s changed in it would be gone, %s", plural(int(c.Changed), "name", "names"), size(c.Bytes))
 						if c.Address != "" {
 							what = "what was written to it would be gone, " + size(c.Bytes)
+						}
+						if c.Address != "" && c.Bytes == 0 {
+							what = "nothing was written to it; it would be gone"
 						}
 						if err := f.typed(what, name); err != nil {
 							return err

@@ -113,7 +113,7 @@ func (f *session) hostLines(h *api.DiskHost, dir string) {
 		f.say("%s may open no disk. Let it: candid disk access %s --disk NAME", h.Name, h.Name)
 		return
 	}
-	f.say("%s may open %s, with their snapshots as NAME:ID. Where %s is that directory there:", h.Name,
+	f.say("%s may open %s, and their snapshots as NAME:ID. Where %s is that directory there:", h.Name,
 		strings.Join(h.Disks, ", "), dir)
 	where, port, err := net.SplitHostPort(h.Address)
 	if err != nil {

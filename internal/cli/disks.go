@@ -28,7 +28,10 @@ func diskCommand() *cli.Command {
 					for _, d := range all {
 						holds, changed := size(d.SizeBytes), size(d.ChangedBytes)
 						if d.State == api.DiskMissing {
-							holds, changed = "-", "-"
+							holds = "-"
+						}
+						if d.State == api.DiskMissing || d.State == api.DiskCopy {
+							changed = "-"
 						}
 						open := strconv.Itoa(len(d.Clients))
 						rows = append(rows, []string{d.Name, holds, d.State, open, changed,
@@ -164,8 +167,12 @@ func diskShow(f *session, d api.Disk) {
 		f.say("Image: %s", d.Image)
 		return
 	}
-	f.say("Size %s, in blocks of %s; the next snapshot reads %s. Image: %s", size(d.SizeBytes), size(d.BlockBytes),
-		size(d.ChangedBytes), d.Image)
+	if d.State == api.DiskCopy {
+		f.say("Size %s, in blocks of %s.", size(d.SizeBytes), size(d.BlockBytes))
+	} else {
+		f.say("Size %s, in blocks of %s; the next snapshot reads %s. Image: %s", size(d.SizeBytes), size(d.BlockBytes),
+			size(d.ChangedBytes), d.Image)
+	}
 	if d.State != api.DiskClosed {
 		f.say("A client on this host opens it as %s", d.Address)
 	}

@@ -283,7 +283,7 @@ func (s *Service) DiscardClone(name string, anyway bool) (string, error) {
 		return "", err
 	}
 	if isDisk(c) {
-		return s.discardDiskClone(c, anyway)
+		return s.discardDiskClone(name, anyway)
 	}
 	if v, err := s.cloneVolume(c); err != nil {
 		return "", err

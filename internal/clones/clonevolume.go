@@ -24,14 +24,17 @@ func (s *Service) cloneVolume(c *catalog.Clone) (*catalog.Volume, error) {
 }
 
 // SnapshotClone takes a snapshot of a clone, which becomes a volume of the clone's name with
-// the first one. Only what was changed takes room.
+// the first one, and of a disk is no clone any more. Only what was changed takes room.
 func (s *Service) SnapshotClone(name string, ask api.SnapshotTake, by string) (api.Run, error) {
 	c, err := s.clone(name)
-	if err == nil && isDisk(c) {
-		err = refusal.Badf("the clone %s is a disk: a snapshot of it, and making it a volume, are not offered", name)
-	}
 	if err != nil {
 		return api.Run{}, err
+	}
+	if isDisk(c) {
+		if err := s.becomeVolume(c); err != nil {
+			return api.Run{}, err
+		}
+		return s.capture.TakeSnapshot(name, ask, by)
 	}
 	v, err := s.cloneVolume(c)
 	if err != nil {
@@ -52,14 +55,21 @@ func nameAtOriginOf(volume string) string {
 }
 
 // CloneToVolume makes a clone a volume of its own: its present state is taken as a snapshot,
-// laid out in full in a new directory, and protected there; the clone is discarded.
+// laid out in full in a new directory, and protected there; the clone is discarded. That of a disk is one at once,
+// where it is.
 func (s *Service) CloneToVolume(name string, ask api.CloneSettle, by string) (api.Run, error) {
 	c, err := s.clone(name)
-	if err == nil && isDisk(c) {
-		err = refusal.Badf("the clone %s is a disk: a snapshot of it, and making it a volume, are not offered", name)
-	}
 	if err != nil {
 		return api.Run{}, err
+	}
+	if isDisk(c) {
+		if ask.To != "" {
+			return api.Run{}, refusal.Badf("the clone %s is a disk and becomes a volume where it is: leave --to away", name)
+		}
+		return s.SnapshotClone(name, api.SnapshotTake{Note: "the clone, which is a volume of its own now"}, by)
+	}
+	if ask.To == "" {
+		return api.Run{}, refusal.Badf("say in which new directory the clone becomes a volume: --to DIR")
 	}
 	dir, beneath, err := s.UnderRoot(ask.To, false)
 	if err != nil {

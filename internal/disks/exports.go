@@ -6,10 +6,8 @@ import (
 	"fmt"
 	"strings"
 
-	"candidharbor/core/object"
 	"candidharbor/internal/catalog"
 	"candidharbor/internal/nbd"
-	"candidharbor/internal/phrase"
 	"candidharbor/internal/volume/disk"
 
 	"golang.org/x/sys/unix"
@@ -30,6 +28,15 @@ func (e *exports) List() []string {
 	for _, v := range e.s.all() {
 		if may(v.name) {
 			names = append(names, v.name)
+		}
+	}
+	copies, err := e.s.copies()
+	if err != nil {
+		e.s.Log.Error("copies of disks cannot be listed", "error", err)
+	}
+	for _, v := range copies {
+		if may(v.Name) {
+			names = append(names, v.Name)
 		}
 	}
 	return names
@@ -113,11 +120,15 @@ type snapshotExport struct {
 	words string
 }
 
-// snapshot opens what a name such as NAME:ID means; nil when it is no such name.
+// snapshot opens what a name such as NAME:ID, or that of a copy, means; nil when it is no such name.
 func (e *exports) snapshot(name string) (*snapshotExport, error) {
 	volume, id, is := strings.Cut(name, ":")
 	if !is {
-		return nil, nil
+		row, err := e.s.newest(name)
+		if row == nil || err != nil || !e.may()(name) {
+			return nil, err
+		}
+		return e.s.exportOf(row)
 	}
 	unknown := fmt.Errorf("%w: %s", nbd.ErrUnknown, name)
 	if len(id) < 6 || !e.may()(volume) {
@@ -130,22 +141,11 @@ func (e *exports) snapshot(name string) (*snapshotExport, error) {
 	if err != nil {
 		return nil, err
 	}
-	oid, err := object.ParseID(row.ID)
-	if err != nil {
-		return nil, err
-	}
-	root, _, err := e.s.Store.Root(oid)
-	if err != nil {
-		return nil, err
-	}
-	if !root.IsDisk() {
+	x, err := e.s.exportOf(row)
+	if errors.Is(err, nbd.ErrUnknown) {
 		return nil, unknown
 	}
-	v, err := disk.OpenView(e.s.Store, disk.Stored{Map: root.Tree(), Size: root.Top.Size}, root.Block)
-	if err != nil {
-		return nil, err
-	}
-	return &snapshotExport{v, fmt.Sprintf("%s as of %s", volume, phrase.Stamp(row.Began.Time))}, nil
+	return x, err
 }
 
 func (x *snapshotExport) Info() nbd.Info {

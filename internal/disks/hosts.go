@@ -149,8 +149,10 @@ func (s *Service) LetIn(host string, ask api.DiskAccess, by string) (*api.DiskAc
 	}
 	disks := []string{}
 	for _, name := range ask.Disks {
-		if _, err := s.named(name); err != nil {
-			return nil, err
+		if v, err := s.Catalog.Volume(name); err != nil || !s.isCopy(v) {
+			if _, err := s.named(name); err != nil {
+				return nil, err
+			}
 		}
 		if !slices.Contains(disks, name) {
 			disks = append(disks, name)

@@ -252,13 +252,10 @@ func (s *Service) OpenAll() error {
 		if c.Dir != "" {
 			continue
 		}
-		v := s.clone(c.Name, 0)
-		if known[owner(v.Lineage)] = true; c.Ending {
-			continue
-		}
-		if err := s.Open(v); err != nil {
+		if err := s.openClone(c); err != nil {
 			s.Log.Error("a clone cannot be opened", "clone", c.Name, "error", err)
 		}
+		known[owner(c.Lineage)] = true
 	}
 	for _, o := range s.Store.PinOwners() {
 		if known[o] {

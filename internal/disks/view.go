@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"maps"
+	"net/url"
 	"slices"
 	"sort"
 
@@ -28,7 +29,14 @@ func (s *Service) Disks() ([]api.Disk, error) {
 	}
 	out := []api.Disk{}
 	for _, v := range vols {
-		if v.IsDisk() && v.Origin == s.Name() && v.Protected {
+		if s.isCopy(v) {
+			d, err := s.copyView(v)
+			if err != nil {
+				return nil, err
+			}
+			d.Hosts = hostsOf(v.Name, hosts)
+			out = append(out, *d)
+		} else if v.IsDisk() && v.Protected {
 			d := s.view(v)
 			d.Hosts = hostsOf(v.Name, hosts)
 			out = append(out, *d)
@@ -39,15 +47,19 @@ func (s *Service) Disks() ([]api.Disk, error) {
 
 // Show tells of one disk.
 func (s *Service) Show(name string) (*api.Disk, error) {
-	v, err := s.volume(name)
-	if err != nil {
-		return nil, err
-	}
 	hosts, err := s.Catalog.DiskHosts()
 	if err != nil {
 		return nil, err
 	}
-	d := s.view(v)
+	var d *api.Disk
+	if v, verr := s.Catalog.Volume(name); verr == nil && s.isCopy(v) {
+		d, err = s.copyView(v)
+	} else if v, err = s.volume(name); err == nil {
+		d = s.view(v)
+	}
+	if err != nil {
+		return nil, err
+	}
 	d.Hosts = hostsOf(name, hosts)
 	return d, nil
 }
@@ -68,7 +80,7 @@ func (s *Service) volume(name string) (*catalog.Volume, error) {
 func (s *Service) view(v *catalog.Volume) *api.Disk {
 	out := &api.Disk{Name: v.Name, Image: v.Path, BlockBytes: int64(v.ChunkAvg), Socket: s.Socket(),
 		Clients: []api.DiskClient{}}
-	out.Address = fmt.Sprintf("nbd+unix:///%s?socket=%s", v.Name, out.Socket)
+	out.Address = s.address(v.Name)
 	s.mu.Lock()
 	is, why := s.open[v.Name], s.closed[v.Name]
 	s.mu.Unlock()
@@ -187,7 +199,7 @@ func (s *Service) named(name string) (*catalog.Volume, error) {
 		return v, err
 	}
 	if c, cerr := s.Catalog.Clone(name); cerr == nil && c.Dir == "" {
-		return s.clone(name, 0), nil
+		return s.clone(c), nil
 	}
 	return nil, err
 }
@@ -371,6 +383,11 @@ func (v *served) shutOut(ctx context.Context, disconnect bool) (reopen func(), e
 	return reopen, nil
 }
 
+// address is how a client of this host opens an export.
+func (s *Service) address(export string) string {
+	return fmt.Sprintf("nbd+unix:///%s?socket=%s", url.PathEscape(export), s.Socket())
+}
+
 // Socket is where clients of this host find the disks.
 func (s *Service) Socket() string { return s.Path + "/nbd.sock" }
 
@@ -396,7 +413,7 @@ func (s *Service) Sentences(add func(api.Sentence)) error {
 		d := s.view(v)
 		x := api.Sentence{Text: d.Sentence, Weight: "act", About: "disk " + name, Next: "Look at it",
 			Command: "candid disk show " + name, Link: "/volumes/" + name}
-		if v.Lineage == s.clone(name, 0).Lineage {
+		if v.Added.IsZero() {
 			x.Command, x.Link = "candid clone show "+name, "/recovery"
 		}
 		switch {

@@ -26,8 +26,8 @@ import (
 )
 
 // diskRestore is a disk that is brought back: it goes back in place, or its bytes go to a file. Its steps
-// stand below in the order in which they happen: check, then to a file write, or in place close, protect
-// and goBack; of a disk that cannot be opened anew.
+// stand below in the order in which they happen: check, fetch, then to a file write, or in place protect and
+// go back; of a disk that cannot be opened anew.
 type diskRestore struct {
 	s      *Service
 	v      *catalog.Volume
@@ -36,8 +36,8 @@ type diskRestore struct {
 
 	row    *catalog.Snapshot
 	answer string
+	far    *recall // nil: the snapshot is here
 	root   *object.Root
-	view   *disk.View
 	target string // of a file: where it goes, and the root that this is below
 	under  string
 
@@ -49,19 +49,24 @@ type diskRestore struct {
 // restoreDisk starts a run that brings a disk back.
 func (e *Viewer) restoreDisk(ask api.RestoreAsk, undoes int64, by string) (api.Run, error) {
 	o := &diskRestore{s: e.s, ask: ask, undoes: undoes}
-	if err := o.check(e); err != nil {
+	if err := o.check(e.s.run.Context(), e); err != nil {
 		return api.Run{}, err
 	}
 	j, err := e.s.run.Start("restore", o.v.Name, by, func(ctx context.Context, j *run.Job) (any, string, error) {
-		defer o.view.Close()
+		defer o.done()
 		o.j, o.begun = j, time.Now()
+		release, err := o.fetch(ctx)
+		if err != nil {
+			return nil, "", err
+		}
+		defer release()
 		if !ask.InPlace {
 			return o.write(ctx)
 		}
 		return o.inPlace(ctx)
 	})
 	if err != nil {
-		o.view.Close()
+		o.done()
 		return api.Run{}, err
 	}
 	return j.View(), nil
@@ -70,10 +75,15 @@ func (e *Viewer) restoreDisk(ask api.RestoreAsk, undoes int64, by string) (api.R
 // planDisk tells what a restore of a disk would do.
 func (e *Viewer) planDisk(ctx context.Context, ask api.RestoreAsk) (*api.RestoreResult, error) {
 	o := &diskRestore{s: e.s, ask: ask}
-	if err := o.check(e); err != nil {
+	if err := o.check(ctx, e); err != nil {
 		return nil, err
 	}
-	defer o.view.Close()
+	defer o.done()
+	if o.far != nil {
+		if err := o.far.lookThroughDisk(); err != nil {
+			return nil, err
+		}
+	}
 	out := o.result()
 	out.DryRun = true
 	if !ask.InPlace {
@@ -89,7 +99,7 @@ func (e *Viewer) planDisk(ctx context.Context, ask api.RestoreAsk) (*api.Restore
 	if err != nil {
 		return nil, err
 	}
-	n, err := differing(ctx, e.s, d, o.root)
+	n, err := o.differing(ctx, d)
 	if err != nil {
 		return nil, err
 	}
@@ -105,13 +115,16 @@ func (e *Viewer) planDisk(ctx context.Context, ask api.RestoreAsk) (*api.Restore
 }
 
 // differing counts the blocks in which a snapshot differs from the last one that a disk is relative to.
-func differing(ctx context.Context, s *Service, d *disk.Disk, to *object.Root) (n int64, err error) {
-	base := d.Base()
+func (o *diskRestore) differing(ctx context.Context, d *disk.Disk) (n int64, err error) {
+	base, to, get := d.Base(), o.root, o.s.Store.Get
+	if o.far != nil {
+		get = o.far.Get
+	}
 	top := object.MapTop{}
 	if !base.Map.IsZero() {
 		top = object.MapTop{ID: base.Map, Level: object.MapLevel(object.Blocks(base.Size, to.Block))}
 	}
-	err = object.DiffMaps(s.Store.Get, top, to.Map(), func(int64, object.Slot, object.Slot) error {
+	err = object.DiffMaps(get, top, to.Map(), func(int64, object.Slot, object.Slot) error {
 		n++
 		return ctx.Err()
 	})
@@ -119,7 +132,7 @@ func differing(ctx context.Context, s *Service, d *disk.Disk, to *object.Root) (
 }
 
 // check finds the snapshot and where it goes, and changes nothing.
-func (o *diskRestore) check(e *Viewer) (err error) {
+func (o *diskRestore) check(ctx context.Context, e *Viewer) (err error) {
 	s, ask := o.s, &o.ask
 	if e.who != nil {
 		return refusal.Wrap(refusal.Refused, errors.New("a disk is for operators to bring back: ask one"))
@@ -137,9 +150,6 @@ func (o *diskRestore) check(e *Viewer) (err error) {
 		return refusal.Badf("say where to: either a file on the site's host, or in place")
 	case ask.Found != "":
 		return refusal.Badf("others leave nothing of a disk that could be found")
-	case ask.From != "" && ask.From != s.Name():
-		return refusal.Conflictf("a disk is brought back from snapshots that are here: take them from %s by a route first",
-			ask.From)
 	case ask.InPlace && s.IsPlace:
 		return pairing.ErrPlaceHolds
 	case ask.InPlace && (o.v.Origin != s.Name() || !o.v.Protected):
@@ -155,21 +165,6 @@ func (o *diskRestore) check(e *Viewer) (err error) {
 			return err
 		}
 	}
-	if o.row, o.answer, err = s.rules.Moment(o.v, ask.At); err != nil {
-		return err
-	}
-	if o.root, err = s.rules.RootOf(o.row); err != nil {
-		return err
-	}
-	if !o.root.IsDisk() {
-		return refusal.Conflictf("snapshot %s is of a directory and no disk", o.row.ID[:12])
-	}
-	if whole, err := s.Store.IsWhole(o.root.Tree()); err != nil {
-		return err
-	} else if !whole && ask.InPlace {
-		return refusal.Conflictf("snapshot %s is damaged, so the disk does not go back to it: candid store verify gets what "+
-			"is damaged from other sites; with --to FILE one sees which block lacks", o.row.ID[:12])
-	}
 	if ask.To != "" {
 		if o.target, o.under, err = s.UnderRoot(ask.To, false); err != nil {
 			return err
@@ -180,8 +175,64 @@ func (o *diskRestore) check(e *Viewer) (err error) {
 			return refusal.Conflictf("%s is there already: nothing is written over it; name a file that is not", o.target)
 		}
 	}
-	o.view, err = disk.OpenView(s.Store, o.stored(), o.root.Block)
-	return err
+	var peer *catalog.Peer
+	if o.row, o.answer, peer, err = s.resolve(ctx, o.v, ask.At, ask.From); err != nil {
+		return err
+	}
+	if peer != nil {
+		if o.far, err = s.RecallOf(ctx, peer, o.v, o.row); err != nil {
+			return err
+		}
+		o.root = o.far.root
+		defer func() {
+			if err != nil {
+				o.done()
+			}
+		}()
+	} else if o.root, err = s.rules.RootOf(o.row); err != nil {
+		return err
+	}
+	if !o.root.IsDisk() {
+		return refusal.Conflictf("snapshot %s is of a directory and no disk", o.row.ID[:12])
+	}
+	if ask.InPlace && o.root.Block != uint32(o.v.ChunkAvg) {
+		return refusal.Conflictf("snapshot %s has blocks of %s and the disk %s of %s: bring it back to a file with --to",
+			o.row.ID[:12], phrase.Size(int64(o.root.Block)), o.v.Name, phrase.Size(int64(o.v.ChunkAvg)))
+	}
+	if o.far == nil {
+		return o.whole()
+	}
+	return nil
+}
+
+// whole refuses to go back in place to what is damaged.
+func (o *diskRestore) whole() error {
+	if whole, err := o.s.Store.IsWhole(o.root.Tree()); err != nil || whole || !o.ask.InPlace {
+		return err
+	}
+	return refusal.Conflictf("snapshot %s is damaged, so the disk does not go back to it: candid store verify gets what "+
+		"is damaged from other sites; with --to FILE one sees which block lacks", o.row.ID[:12])
+}
+
+func (o *diskRestore) done() {
+	if o.far != nil {
+		o.far.lease.Release()
+	}
+}
+
+// fetch brings what the store here lacks of a snapshot that another site has.
+func (o *diskRestore) fetch(ctx context.Context) (release func(), err error) {
+	if o.far == nil {
+		return func() {}, nil
+	}
+	if release, err = o.s.fetchFar(ctx, o.j, o.far, o.far.lookThroughDisk); err != nil {
+		return nil, err
+	}
+	if err := o.whole(); err != nil {
+		release()
+		return nil, err
+	}
+	return release, nil
 }
 
 // isThere reports whether there is anything at a path below a root.
@@ -212,6 +263,12 @@ func (o *diskRestore) result() *api.RestoreResult {
 	if view, err := o.s.rules.SnapshotView(o.row, nil); err == nil {
 		out.Snapshot = *view
 	}
+	if o.far != nil {
+		out.From, out.FetchBytes = o.far.peer.Name, o.far.bytes
+		if o.j != nil {
+			out.FetchBytes = o.far.Fetched.Load()
+		}
+	}
 	return out
 }
 
@@ -220,29 +277,52 @@ func (o *diskRestore) write(ctx context.Context) (any, string, error) {
 	size := o.root.Top.Size
 	var done atomic.Int64
 	o.j.Begin(func() api.Progress { return api.Progress{DoneBytes: done.Load(), TotalBytes: size} })
+	o.j.Say("writing the image")
 	dir, err := beneath.MakeAll(o.under, filepath.Dir(o.target), 0o755)
 	if err != nil {
 		return nil, "", err
 	}
 	defer unix.Close(dir)
-	name := filepath.Base(o.target)
-	fd, err := beneath.At(dir, name, unix.O_WRONLY|unix.O_CREAT|unix.O_EXCL, 0o600)
-	if err != nil {
-		return nil, "", refusal.Conflictf("%s cannot be made: %s", o.target, datadir.Plain(err))
-	}
-	f := os.NewFile(uintptr(fd), o.target)
-	err = o.copy(ctx, f, &done)
-	if err == nil {
-		err = f.Sync()
-	}
-	if err = errors.Join(err, f.Close()); err != nil {
-		return nil, "", errors.Join(err, unix.Unlinkat(dir, name, 0))
+	if err := o.writeNew(ctx, dir, filepath.Base(o.target), &done); err != nil {
+		return nil, "", err
 	}
 	out := o.result()
 	out.Created, out.Bytes, out.Summary = 1, size, "1 file created"
-	return out, fmt.Sprintf("%s as of %s is in %s, a raw image of %s, in %s. Use it with any client, such as: qemu-img "+
-		"info -f raw %s", o.v.Name, phrase.Stamp(o.row.Began.Time), o.target, phrase.Size(size),
+	return out, fmt.Sprintf("%s as of %s%s is in %s, a raw image of %s, in %s. Use it with any client, such as: qemu-img "+
+		"info -f raw %s", o.v.Name, phrase.Stamp(o.row.Began.Time), o.whence(), o.target, phrase.Size(size),
 		phrase.Ago(time.Since(o.begun)), visible.Word(o.target)), unix.Fsync(dir)
+}
+
+// whence tells from where a snapshot came that is not here.
+func (o *diskRestore) whence() string {
+	if o.far == nil {
+		return ""
+	}
+	return fmt.Sprintf(", from %s (%s fetched)", o.far.peer.Name, phrase.Size(o.far.Fetched.Load()))
+}
+
+// writeNew writes a file that gets its name when it is whole, where the filesystem can do that.
+func (o *diskRestore) writeNew(ctx context.Context, dir int, name string, done *atomic.Int64) error {
+	fd, err := beneath.At(dir, ".", unix.O_WRONLY|unix.O_TMPFILE, 0o600)
+	named := err != nil
+	if named {
+		fd, err = beneath.At(dir, name, unix.O_WRONLY|unix.O_CREAT|unix.O_EXCL, 0o600)
+	}
+	if err != nil {
+		return refusal.Conflictf("%s cannot be made: %s", o.target, datadir.Plain(err))
+	}
+	f := os.NewFile(uintptr(fd), o.target)
+	err = o.copy(ctx, f, done)
+	if err == nil {
+		err = f.Sync()
+	}
+	if err == nil && !named {
+		err = unix.Linkat(unix.AT_FDCWD, beneath.Name(fd), dir, name, unix.AT_SYMLINK_FOLLOW)
+	}
+	if err = errors.Join(err, f.Close()); err != nil && named {
+		err = errors.Join(err, unix.Unlinkat(dir, name, 0))
+	}
+	return err
 }
 
 func (o *diskRestore) copy(ctx context.Context, f *os.File, done *atomic.Int64) error {
@@ -250,12 +330,17 @@ func (o *diskRestore) copy(ctx context.Context, f *os.File, done *atomic.Int64) 
 	if err := f.Truncate(size); err != nil {
 		return err
 	}
+	view, err := disk.OpenView(o.s.Store, o.stored(), o.root.Block)
+	if err != nil {
+		return err
+	}
+	defer view.Close()
 	buf := make([]byte, 1<<20)
 	for off := int64(0); off < size; {
 		if err := ctx.Err(); err != nil {
 			return err
 		}
-		extents, err := o.view.Extents(off, size-off)
+		extents, err := view.Extents(off, size-off)
 		if err != nil {
 			return err
 		}
@@ -263,7 +348,7 @@ func (o *diskRestore) copy(ctx context.Context, f *os.File, done *atomic.Int64) 
 			end := off + e.Length
 			for !e.Zero && off < end {
 				p := buf[:min(int64(len(buf)), end-off)]
-				if err := o.view.ReadAt(p, off); err != nil {
+				if err := view.ReadAt(p, off); err != nil {
 					return err
 				}
 				if _, err := f.WriteAt(p, off); err != nil {
@@ -307,7 +392,8 @@ func (o *diskRestore) inPlace(ctx context.Context) (any, string, error) {
 	s.run.Changed("volumes", o.v.Name)
 	out := o.result()
 	out.Bytes, out.Summary = o.root.Top.Size, "the disk is as it was then"
-	words := fmt.Sprintf("%s is as it was at %s, and clients may open it", o.v.Name, phrase.Stamp(o.row.Began.Time))
+	words := fmt.Sprintf("%s is as it was at %s%s, and clients may open it", o.v.Name, phrase.Stamp(o.row.Began.Time),
+		o.whence())
 	if o.undoes != 0 {
 		words = fmt.Sprintf("run %d is taken back: %s", o.undoes, words)
 	}
@@ -325,8 +411,8 @@ func (o *diskRestore) anew(ctx context.Context) (any, string, error) {
 	o.s.run.Changed("volumes", o.v.Name)
 	out := o.result()
 	out.Bytes, out.Summary, out.Anew = o.root.Top.Size, "the disk is as it was then", true
-	words := fmt.Sprintf("%s is as it was at %s, and clients may open it. It could not be opened before, so there is no "+
-		"safety snapshot", o.v.Name, phrase.Stamp(o.row.Began.Time))
+	words := fmt.Sprintf("%s is as it was at %s%s, and clients may open it. It could not be opened before, so there is "+
+		"no safety snapshot", o.v.Name, phrase.Stamp(o.row.Began.Time), o.whence())
 	if aside != "" {
 		words += "; what was left of it is in " + aside
 	}

@@ -335,6 +335,45 @@ func (r *recall) lookThrough(paths []string) error {
 	return nil
 }
 
+// lookThroughDisk fetches the nodes of a disk's map that the store here lacks, level by level, and sums up the
+// blocks below them.
+func (r *recall) lookThroughDisk() error {
+	seen, level := map[object.ID]bool{}, []object.ID{r.root.Tree()}
+	for height := int(r.root.Map().Level); height >= 0; height-- {
+		lacking, err := r.lack(level, seen)
+		if err != nil {
+			return err
+		}
+		var ask []object.ID
+		for _, id := range lacking {
+			if r.kept[id] == nil && !r.hurt[id] {
+				ask = append(ask, id)
+			}
+		}
+		if err := r.each(ask, func(id object.ID, raw []byte) error { r.keep(id, raw); return nil }); err != nil {
+			return err
+		}
+		level = nil
+		for _, id := range lacking {
+			if r.hurt[id] {
+				continue
+			}
+			_, env, err := store.OpenRecord(r.kept[id])
+			if err != nil {
+				return err
+			}
+			if env.Kind != object.KindMap {
+				return refusal.Wrap(refusal.Elsewhere, fmt.Errorf("%s answered with something else than a map of the disk",
+					r.peer.Name))
+			}
+			level = append(level, env.Children()...)
+		}
+	}
+	lacking, err := r.lack(level, seen)
+	r.content, r.bytes = lacking, int64(len(lacking))*int64(r.root.Block)
+	return err
+}
+
 // bring puts everything that lookThrough found lacking into the store. What arrived stays
 // under a durable lease until release, so that a restore which goes on has it.
 func (r *recall) bring() (release func(), err error) {

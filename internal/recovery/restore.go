@@ -164,24 +164,25 @@ func (s *Service) holdSnapshot(lease *store.Lease, snapshot string) error {
 }
 
 // fetchFar brings what a restore needs and the store here lacks from the other site.
-func (s *Service) fetchFar(ctx context.Context, j *run.Job, r *restoring) (release func(), err error) {
-	r.far.ctx = ctx
-	j.Begin(func() api.Progress { return api.Progress{DoneBytes: r.far.Fetched.Load(), TotalBytes: r.far.bytes} })
-	j.Say("fetching from " + r.far.peer.Name)
+func (s *Service) fetchFar(ctx context.Context, j *run.Job, far *recall, look func() error) (release func(),
+	err error) {
+	far.ctx = ctx
+	j.Begin(func() api.Progress { return api.Progress{DoneBytes: far.Fetched.Load(), TotalBytes: far.bytes} })
+	j.Say("fetching from " + far.peer.Name)
 	began := time.Now()
-	err = r.far.again(j, func() error {
-		if err := r.far.lookThrough(r.opt.Paths); err != nil {
+	err = far.again(j, func() error {
+		if err := look(); err != nil {
 			return err
 		}
-		release, err = r.far.bring()
+		release, err = far.bring()
 		return err
 	})
 	if err != nil {
 		return nil, refusal.Wrap(refusal.Elsewhere, fmt.Errorf("nothing was restored, because not all of it could be "+
 			"fetched from %s: %w. What arrived, %s, is kept for a while: the same restore fetches only the rest",
-			r.far.peer.Name, err, phrase.Size(r.far.Fetched.Load())))
+			far.peer.Name, err, phrase.Size(far.Fetched.Load())))
 	}
-	j.Logf("%s fetched from %s in %s; the rest was here", phrase.Size(r.far.Fetched.Load()), r.far.peer.Name,
+	j.Logf("%s fetched from %s in %s; the rest was here", phrase.Size(far.Fetched.Load()), far.peer.Name,
 		phrase.Ago(time.Since(began)))
 	return release, nil
 }

@@ -82,7 +82,7 @@ func (o *restoreRun) fetch(ctx context.Context) error {
 	} else if r.far == nil {
 		return nil
 	}
-	held, err := s.fetchFar(ctx, o.j, r)
+	held, err := s.fetchFar(ctx, o.j, r.far, func() error { return r.far.lookThrough(r.opt.Paths) })
 	if err != nil {
 		o.out = s.restoreResult(r, nil)
 		return err

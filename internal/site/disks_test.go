@@ -9,6 +9,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"strings"
 	"sync"
 	"testing"
 	"time"
@@ -330,18 +331,91 @@ func TestDiskClones(t *testing.T) {
 	}
 	require.True(t, bytes.Equal(holds, w.diskBytes(s, "db")))
 	require.Len(t, must(s.Clones.Clones()), 5)
-	_, err = s.Clones.SnapshotClone("c0", api.SnapshotTake{}, "test")
-	require.ErrorContains(t, err, "is a disk")
+
+	// One becomes a volume, with its first snapshot and while it is written to; another one by being settled. They
+	// outlive the disk's snapshot, which nothing but them needs.
+	_, err = s.Clones.CloneToVolume("c0", api.CloneSettle{To: filepath.Join(w.dir, "x")}, "test")
+	require.ErrorContains(t, err, "where it is")
+	for _, name := range []string{"c0", "c1"} {
+		old := must(s.Disks.Disk(name))
+		if name == "c0" {
+			w.done(s)(s.Clones.SnapshotClone(name, api.SnapshotTake{}, "test"))
+		} else {
+			w.done(s)(s.Clones.CloneToVolume(name, api.CloneSettle{}, "test"))
+		}
+		require.Same(t, old, must(s.Disks.Disk(name)), "its clients go on")
+		row := w.rows(s, name)[0]
+		require.Less(t, row.Stored, int64(diskSize/4), "what was written alone")
+		require.True(t, bytes.Equal(clones[name], w.imageOf(s, name, "latest")))
+		require.Equal(t, "db", must(s.Catalog.Volume(name)).Labels.V["clone-of"])
+		_, err = s.Clones.DiscardClone(name, true)
+		require.ErrorContains(t, err, "no clone")
+		delete(clones, name)
+		clones["volume "+name] = w.diskBytes(s, name)
+	}
+	require.Len(t, must(s.Clones.Clones()), 3)
+	volumes := map[string][]byte{}
+	for name, holds := range clones {
+		if volume, is := strings.CutPrefix(name, "volume "); is {
+			volumes[volume] = holds
+			delete(clones, name)
+		}
+	}
 	for name := range clones {
 		_, err := s.Clones.DiscardClone(name, false)
 		require.NoError(t, err)
 	}
 	require.Empty(t, must(s.Clones.Clones()))
 	entries := must(os.ReadDir(filepath.Join(w.dir, "here", "disks")))
-	require.Len(t, entries, 1)
-	require.Len(t, s.Store.PinOwners(), 1)
+	require.Len(t, entries, 3)
+	require.Len(t, s.Store.PinOwners(), 3)
 	_, err = s.Rules.RemoveSnapshot(id)
 	require.NoError(t, err)
+	w.clock.Set(w.clock.Now().Add(48 * time.Hour))
+	w.done(s)(s.Rules.Prune("", "test"))
+	w.done(s)(s.Upkeep.Sweep(true, "test"))
+	require.NoError(t, s.Close())
+	s = w.open("here")
+	for name, want := range volumes {
+		require.True(t, bytes.Equal(want, w.diskBytes(s, name)), name)
+		w.scribble(s, name, want, r)
+		w.done(s)(s.Capture.TakeSnapshot(name, api.SnapshotTake{}, "test"))
+		require.True(t, bytes.Equal(want, w.imageOf(s, name, "latest")), name)
+	}
+	require.Equal(t, "done", w.done(s)(s.Upkeep.Verify("test")).State)
+}
+
+// Clones of the first releases lay under their names, and have a history of their own from the next start on.
+func TestDiskClonesOfBefore(t *testing.T) {
+	w := newWorld(t)
+	s := w.open("here")
+	w.disk(s, "db")
+	r := rand.New(rand.NewPCG(13, 2))
+	holds := make([]byte, diskSize)
+	w.scribble(s, "db", holds, r)
+	w.done(s)(s.Capture.TakeSnapshot("db", api.SnapshotTake{}, "test"))
+	for _, name := range []string{"c0", "c1"} {
+		_, err := s.Clones.MakeClone(api.CloneAsk{Name: name, Volume: "db", At: "latest"}, "test")
+		require.NoError(t, err)
+		w.scribble(s, name, bytes.Clone(holds), rand.New(rand.NewPCG(14, 2)))
+	}
+	w.scribble(s, "c0", holds, rand.New(rand.NewPCG(14, 2)))
+	for _, name := range []string{"c0", "c1"} {
+		c := must(s.Catalog.Clone(name))
+		lineage := c.Lineage
+		c.Lineage, c.Ending = "", name == "c1"
+		require.NoError(t, s.Catalog.PutClone(c))
+		require.NoError(t, os.Rename(filepath.Join(w.dir, "here/disks", lineage),
+			filepath.Join(w.dir, "here/disks/clone-"+name)))
+	}
+	require.NoError(t, s.Close())
+	s = w.open("here")
+	require.Len(t, must(s.Clones.Clones()), 1, "what was being discarded is gone")
+	require.True(t, bytes.Equal(holds, w.diskBytes(s, "c0")))
+	require.Len(t, s.Store.PinOwners(), 2)
+	w.done(s)(s.Clones.SnapshotClone("c0", api.SnapshotTake{}, "test"))
+	require.True(t, bytes.Equal(holds, w.imageOf(s, "c0", "latest")))
+	require.Len(t, must(os.ReadDir(filepath.Join(w.dir, "here", "disks"))), 2)
 }
 
 // What is damaged of a disk's snapshots is stored again from the disk with the next one, and a damaged store

@@ -1,6 +1,7 @@
 package site
 
 import (
+	"bytes"
 	"encoding/json"
 	"fmt"
 	"math/rand/v2"
@@ -233,4 +234,82 @@ func TestRecallTakesNothingWrong(t *testing.T) {
 	require.Equal(t, "failed", run.State)
 	require.Contains(t, run.Outcome, "nothing was restored: there has object")
 	require.NoDirExists(t, out+"2")
+}
+
+// A disk comes back from a snapshot that only the other site still has: to a file and in place, also when it
+// cannot be opened any more, and over a line that goes down; only what is not here comes over.
+func TestDiskBackFromOtherSites(t *testing.T) {
+	w := newWorld(t)
+	here, there := w.open("here"), w.open("there")
+	w.disk(here, "db")
+	w.policy(here, "policy: p\nvolumes: {k: v}\ntake: [every 6 hours]\nkeep:\n  here: {newest: 1}\n  there: {newest: "+
+		"9}\ngrace: 1 second\n")
+	w.pair(here, there)
+	w.route(here, "there")
+	holds := make([]byte, diskSize)
+	var was [][]byte
+	var ids []string
+	write := func(blocks ...int64) {
+		d := must(here.Disks.Disk("db"))
+		for _, b := range blocks {
+			p := make([]byte, 4096)
+			for i := range p { // hardly to be compressed
+				p[i] = byte(rand.Uint32())
+			}
+			require.NoError(t, d.WriteAt(w.ctx, p, b*4096, false))
+			copy(holds[b*4096:], p)
+		}
+		w.until(here, w.clock.Now().Add(6*time.Hour))
+		was, ids = append(was, bytes.Clone(holds)), append(ids, w.rows(here, "db")[0].ID)
+	}
+	all := make([]int64, diskSize/4096)
+	for i := range all {
+		all[i] = int64(i)
+	}
+	write(all...)
+	write(5, 300, 301)
+	write(7)
+	for range 2 {
+		w.done(here)(here.Rules.Prune("", "test"))
+		w.clock.Set(w.clock.Now().Add(2 * time.Second))
+	}
+	w.done(here)(here.Upkeep.Sweep(false, "test"))
+	require.Len(t, w.rows(here, "db"), 1)
+
+	image := api.RestoreAsk{Volume: "db", At: ids[0], To: filepath.Join(w.dir, "db.img")}
+	plan := must(here.Recovery.PlanRestore(w.ctx, image))
+	require.Equal(t, "there", plan.From)
+	require.EqualValues(t, 4*4096, plan.FetchBytes)
+	res := restored(t, w.done(here)(here.Recovery.Restore(w.ctx, image, "test")))
+	require.Equal(t, "there", res.From)
+	require.Less(t, res.FetchBytes, int64(40<<10), "of 3 MiB")
+	require.True(t, bytes.Equal(was[0], must(os.ReadFile(image.To))))
+
+	back := api.RestoreAsk{Volume: "db", At: ids[1], InPlace: true}
+	require.Contains(t, must(here.Recovery.PlanRestore(w.ctx, back)).Summary, "would come from the snapshot")
+	run := must(here.Recovery.Restore(w.ctx, back, "test"))
+	here.Pairing.CloseLines()
+	w.done(here)(run, nil)
+	require.True(t, bytes.Equal(was[1], w.diskBytes(here, "db")))
+	w.done(here)(here.Upkeep.Sweep(true, "test"))
+	require.True(t, bytes.Equal(was[1], w.diskBytes(here, "db")), "what came stays while the disk needs it")
+	w.done(here)(here.Recovery.Undo(run.ID, "test"))
+	require.True(t, bytes.Equal(was[2], w.diskBytes(here, "db")))
+
+	// The image is lost, with it all that was here.
+	path := must(here.Catalog.Volume("db")).Path
+	require.NoError(t, here.Close())
+	require.NoError(t, os.Remove(path))
+	here = w.open("here")
+	require.NoError(t, there.Catalog.SetAddresses("here", here.Pairing.Addresses()))
+	run = w.done(here)(here.Recovery.Restore(w.ctx, api.RestoreAsk{Volume: "db", At: ids[0], InPlace: true, Anew: true,
+		From: "there"}, "test"))
+	require.Contains(t, run.Outcome, "from there")
+	require.True(t, bytes.Equal(was[0], w.diskBytes(here, "db")))
+	w.done(here)(here.Capture.TakeSnapshot("db", api.SnapshotTake{}, "test"))
+	require.True(t, bytes.Equal(was[0], w.imageOf(here, "db", "latest")))
+	require.NoError(t, here.Close())
+	here = w.open("here")
+	require.True(t, bytes.Equal(was[0], w.diskBytes(here, "db")))
+	require.Equal(t, "done", w.done(here)(here.Upkeep.Verify("test")).State)
 }

@@ -2064,8 +2064,8 @@ export interface components {
             volume: string;
         };
         CloneSettle: {
-            /** @description a new or empty directory below the site's roots */
-            to: string;
+            /** @description a new or empty directory below the site's roots; of a disk none */
+            to?: string;
         };
         Coming: {
             /** Format: date-time */
@@ -2205,7 +2205,7 @@ export interface components {
             sizeBytes: number;
             socket: string;
             /** @enum {string} */
-            state: "ready" | "in use" | "held" | "closed" | "failed" | "missing";
+            state: "ready" | "in use" | "held" | "closed" | "failed" | "missing" | "copy";
             /**
              * Format: date-time
              * @description when a sync failed: what was written shortly before may be lost, until a person has looked

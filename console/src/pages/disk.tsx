@@ -14,7 +14,6 @@ export function DiskPanel({ volume, at, served }: { volume: string; at: string; 
   const disk = useQuery({
     queryKey: ["disk", volume],
     queryFn: () => told(api.GET("/disks/{name}", { params: { path: { name: volume } } })),
-    enabled: served,
     refetchInterval: 5_000,
   });
   const act = useMutation({
@@ -33,7 +32,15 @@ export function DiskPanel({ volume, at, served }: { volume: string; at: string; 
   if (!served)
     return (
       <section className="my-4">
-        <p className="font-say text-lg">This is a copy of a disk that another site serves.</p>
+        <Trouble error={disk.error} />
+        <p className="font-say text-lg">
+          {disk.data?.sentence ?? "This is a copy of a disk that another site serves."}
+        </p>
+        {disk.data && disk.data.sizeBytes > 0 && (
+          <p className="mt-3 text-sm">
+            Clients on this host read its newest state as <Command text={disk.data.address} />
+          </p>
+        )}
         <p className="mt-2 text-sm">
           Its bytes as of {at === "latest" ? "its newest snapshot" : stamp(at, true)}, in a file:{" "}
           <Command text={`candid restore ${word(volume)} --at ${moment} --to FILE`} />

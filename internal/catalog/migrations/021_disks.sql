@@ -12,7 +12,9 @@ CREATE TABLE disk_terms (
     closed INTEGER NOT NULL, -- to clients, by a person
     shared INTEGER NOT NULL  -- several clients may write
 );
+ALTER TABLE clones ADD COLUMN lineage TEXT NOT NULL DEFAULT ''; -- of a disk
 
 -- +goose Down
+ALTER TABLE clones DROP COLUMN lineage;
 DROP TABLE disk_terms;
 DROP TABLE disk_hosts;
