@@ -28,6 +28,7 @@ var byPath = map[string]string{
 	"internal/disks/clients.go":          "/proc",
 	"internal/disks/authority.go":        "keys",
 	"internal/disks/anew.go":             "records of disks, in the data directory",
+	"internal/disks/clones.go":           "records of clones, in the data directory",
 	"internal/disks/service.go":          "records of disks, in the data directory",
 	"internal/volume/disk/files.go":      "records of disks, in the data directory",
 	"internal/volume/disk/state.go":      "what the kernel says of itself",

@@ -37,7 +37,7 @@ type Service struct {
 	URL         string // of the console
 	Socket      string // for --site
 	PeerAddress string
-	DiskAddress string // for hosts that open disks; empty: there is none
+	DiskAddress string    // for hosts that open disks; empty: there is none
 	Fingerprint string    // of the console's certificate, when it has one
 	FirstToken  api.Token // of a new site
 	Failed      <-chan error
