@@ -263,6 +263,7 @@ type GroupRestoreAsk struct {
 	At         string `json:"at,omitempty" doc:"a moment (RFC 3339), latest, or the id of a snapshot of a set"`
 	To         string `json:"to,omitempty" doc:"directory on the site's host, in which each volume gets one of its name"`
 	InPlace    bool   `json:"inPlace,omitempty"`
+	Disconnect bool   `json:"disconnect,omitempty" doc:"disconnect the clients that have its disks open"`
 	OnConflict string `json:"onConflict,omitempty" enum:"skip,replace,older,keep-both"`
 }
 

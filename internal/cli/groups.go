@@ -69,6 +69,8 @@ func groupCommand() *cli.Command {
 				Usage: "WHEN: a moment, latest, or the id of a snapshot of a set"}, &cli.StringFlag{Name: "to",
 				Usage: "directory on the site's host; each volume gets one of its name in it"},
 				&cli.BoolFlag{Name: "in-place", Usage: "back where they were; a safety snapshot of each is taken first"},
+				&cli.BoolFlag{Name: "disconnect", Usage: "disconnect the clients that have its disks open: they lose what " +
+					"they did not flush, and must open them anew"},
 				&cli.StringFlag{Name: "on-conflict", Usage: "skip, replace, older or keep-both"}, &cli.BoolFlag{Name: "dry-run",
 					Usage: "only tell what would be done"}}, runFlags()...),
 			Action: with("NAME", groupRestore)},
@@ -151,7 +153,7 @@ func areWords(names []string) string {
 
 func groupRestore(ctx context.Context, f *session, cmd *cli.Command) error {
 	ask := api.GroupRestoreAsk{Group: cmd.Args().First(), At: moment(cmd.String("at")), To: cmd.String("to"),
-		InPlace: cmd.Bool("in-place"), OnConflict: cmd.String("on-conflict")}
+		InPlace: cmd.Bool("in-place"), OnConflict: cmd.String("on-conflict"), Disconnect: cmd.Bool("disconnect")}
 	if (ask.To == "") == !ask.InPlace {
 		return misuse("say where to: one of --to DIR or --in-place")
 	}

@@ -4,25 +4,17 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"os"
-	"path/filepath"
-	"sync/atomic"
 	"time"
 
 	"candidharbor/api"
 	"candidharbor/core/object"
-	"candidharbor/internal/beneath"
 	"candidharbor/internal/capture"
 	"candidharbor/internal/catalog"
-	"candidharbor/internal/datadir"
 	"candidharbor/internal/pairing"
 	"candidharbor/internal/phrase"
 	"candidharbor/internal/refusal"
 	"candidharbor/internal/run"
-	"candidharbor/internal/visible"
 	"candidharbor/internal/volume/disk"
-
-	"golang.org/x/sys/unix"
 )
 
 // diskRestore is a disk that is brought back: it goes back in place, or its bytes go to a file. Its steps
@@ -41,35 +33,69 @@ type diskRestore struct {
 	target string // of a file: where it goes, and the root that this is below
 	under  string
 
-	j      *run.Job
-	safety string
-	begun  time.Time
+	cut    *catalog.InterruptedRestore // the restore that this one goes on with; nil: none
+	reopen func()                      // lets clients open the disk again; nil: it is not kept from them yet
+
+	j       *run.Job
+	isNoted bool
+	safety  string
+	begun   time.Time
 }
 
-// restoreDisk starts a run that brings a disk back.
-func (e *Viewer) restoreDisk(ask api.RestoreAsk, undoes int64, by string) (api.Run, error) {
-	o := &diskRestore{s: e.s, ask: ask, undoes: undoes}
+// prepareDisk checks a restore of a disk, and changes nothing.
+func (e *Viewer) prepareDisk(ask api.RestoreAsk) (*diskRestore, error) {
+	o := &diskRestore{s: e.s, ask: ask}
 	if err := o.check(e.s.run.Context(), e); err != nil {
-		return api.Run{}, err
+		return nil, err
 	}
-	j, err := e.s.run.Start("restore", o.v.Name, by, func(ctx context.Context, j *run.Job) (any, string, error) {
-		defer o.done()
-		o.j, o.begun = j, time.Now()
-		release, err := o.fetch(ctx)
-		if err != nil {
+	if ask.InPlace && !ask.Disconnect && !ask.Anew {
+		if err := e.s.disks.Busy(o.v.Name); err != nil {
+			o.done()
+			return nil, err
+		}
+	}
+	return o, nil
+}
+
+func (o *diskRestore) subject() string { return o.v.Name }
+
+func (o *diskRestore) noted() *bool { return &o.isNoted }
+
+func (o *diskRestore) goesBack() bool { return o.ask.InPlace }
+
+func (o *diskRestore) steps(ctx context.Context, j *run.Job) (any, string, error) {
+	o.j, o.begun = j, time.Now()
+	if !o.ask.Anew {
+		if err := o.s.Note(j.ID(), o); err != nil {
 			return nil, "", err
 		}
-		defer release()
-		if !ask.InPlace {
-			return o.write(ctx)
-		}
-		return o.inPlace(ctx)
-	})
-	if err != nil {
-		o.done()
-		return api.Run{}, err
 	}
-	return j.View(), nil
+	release, err := o.fetch(ctx)
+	if err != nil {
+		return nil, "", err
+	}
+	defer release()
+	if !o.ask.InPlace {
+		return o.write(ctx)
+	}
+	return o.inPlace(ctx)
+}
+
+func (o *diskRestore) interrupted(run int64) (*catalog.InterruptedRestore, int64) {
+	c := &catalog.InterruptedRestore{Run: run, Beneath: o.under, Target: o.target, RestoreRequest: requestOf(o.ask),
+		Snapshot: o.row.ID, Safety: o.safety, Undoes: o.undoes, Beside: catalog.JSON[[]string]{V: []string{}}}
+	c.At = o.row.ID
+	if o.far != nil {
+		c.FromSite = o.far.peer.Name
+	}
+	if o.cut == nil {
+		return c, 0
+	}
+	c.Times = o.cut.Times + 1
+	if c.Safety == "" {
+		c.Safety = o.cut.Safety
+	}
+	return c, o.cut.Run
 }
 
 // planDisk tells what a restore of a disk would do.
@@ -218,6 +244,10 @@ func (o *diskRestore) done() {
 	if o.far != nil {
 		o.far.lease.Release()
 	}
+	if o.reopen != nil {
+		o.reopen()
+		o.reopen = nil
+	}
 }
 
 // fetch brings what the store here lacks of a snapshot that another site has.
@@ -233,20 +263,6 @@ func (o *diskRestore) fetch(ctx context.Context) (release func(), err error) {
 		return nil, err
 	}
 	return release, nil
-}
-
-// isThere reports whether there is anything at a path below a root.
-func isThere(root, path string) (bool, error) {
-	dir, err := beneath.Open(root, filepath.Dir(path))
-	if errors.Is(err, unix.ENOENT) {
-		return false, nil
-	}
-	if err != nil {
-		return false, refusal.Badf("%s cannot be made: %s", path, datadir.Plain(err))
-	}
-	defer unix.Close(dir)
-	var st unix.Stat_t
-	return unix.Fstatat(dir, filepath.Base(path), &st, unix.AT_SYMLINK_NOFOLLOW) == nil, nil
 }
 
 func (o *diskRestore) stored() disk.Stored {
@@ -272,98 +288,6 @@ func (o *diskRestore) result() *api.RestoreResult {
 	return out
 }
 
-// write writes the bytes into a new file, with holes where there are zeros.
-func (o *diskRestore) write(ctx context.Context) (any, string, error) {
-	size := o.root.Top.Size
-	var done atomic.Int64
-	o.j.Begin(func() api.Progress { return api.Progress{DoneBytes: done.Load(), TotalBytes: size} })
-	o.j.Say("writing the image")
-	dir, err := beneath.MakeAll(o.under, filepath.Dir(o.target), 0o755)
-	if err != nil {
-		return nil, "", err
-	}
-	defer unix.Close(dir)
-	if err := o.writeNew(ctx, dir, filepath.Base(o.target), &done); err != nil {
-		return nil, "", err
-	}
-	out := o.result()
-	out.Created, out.Bytes, out.Summary = 1, size, "1 file created"
-	return out, fmt.Sprintf("%s as of %s%s is in %s, a raw image of %s, in %s. Use it with any client, such as: qemu-img "+
-		"info -f raw %s", o.v.Name, phrase.Stamp(o.row.Began.Time), o.whence(), o.target, phrase.Size(size),
-		phrase.Ago(time.Since(o.begun)), visible.Word(o.target)), unix.Fsync(dir)
-}
-
-// whence tells from where a snapshot came that is not here.
-func (o *diskRestore) whence() string {
-	if o.far == nil {
-		return ""
-	}
-	return fmt.Sprintf(", from %s (%s fetched)", o.far.peer.Name, phrase.Size(o.far.Fetched.Load()))
-}
-
-// writeNew writes a file that gets its name when it is whole, where the filesystem can do that.
-func (o *diskRestore) writeNew(ctx context.Context, dir int, name string, done *atomic.Int64) error {
-	fd, err := beneath.At(dir, ".", unix.O_WRONLY|unix.O_TMPFILE, 0o600)
-	named := err != nil
-	if named {
-		fd, err = beneath.At(dir, name, unix.O_WRONLY|unix.O_CREAT|unix.O_EXCL, 0o600)
-	}
-	if err != nil {
-		return refusal.Conflictf("%s cannot be made: %s", o.target, datadir.Plain(err))
-	}
-	f := os.NewFile(uintptr(fd), o.target)
-	err = o.copy(ctx, f, done)
-	if err == nil {
-		err = f.Sync()
-	}
-	if err == nil && !named {
-		err = unix.Linkat(unix.AT_FDCWD, beneath.Name(fd), dir, name, unix.AT_SYMLINK_FOLLOW)
-	}
-	if err = errors.Join(err, f.Close()); err != nil && named {
-		err = errors.Join(err, unix.Unlinkat(dir, name, 0))
-	}
-	return err
-}
-
-func (o *diskRestore) copy(ctx context.Context, f *os.File, done *atomic.Int64) error {
-	size := o.root.Top.Size
-	if err := f.Truncate(size); err != nil {
-		return err
-	}
-	view, err := disk.OpenView(o.s.Store, o.stored(), o.root.Block)
-	if err != nil {
-		return err
-	}
-	defer view.Close()
-	buf := make([]byte, 1<<20)
-	for off := int64(0); off < size; {
-		if err := ctx.Err(); err != nil {
-			return err
-		}
-		extents, err := view.Extents(off, size-off)
-		if err != nil {
-			return err
-		}
-		for _, e := range extents {
-			end := off + e.Length
-			for !e.Zero && off < end {
-				p := buf[:min(int64(len(buf)), end-off)]
-				if err := view.ReadAt(p, off); err != nil {
-					return err
-				}
-				if _, err := f.WriteAt(p, off); err != nil {
-					return err
-				}
-				off += int64(len(p))
-				done.Store(off)
-			}
-			off = end
-			done.Store(off)
-		}
-	}
-	return nil
-}
-
 // inPlace has the disk go back, once no client has it open and all that it is was stored.
 func (o *diskRestore) inPlace(ctx context.Context) (any, string, error) {
 	s := o.s
@@ -377,11 +301,11 @@ func (o *diskRestore) inPlace(ctx context.Context) (any, string, error) {
 	if o.ask.Anew {
 		return o.anew(ctx)
 	}
-	reopen, err := s.disks.Shut(ctx, o.v.Name, o.ask.Disconnect)
-	if err != nil {
-		return nil, "", err
+	if o.reopen == nil {
+		if o.reopen, err = s.disks.Shut(ctx, o.v.Name, o.ask.Disconnect); err != nil {
+			return nil, "", err
+		}
 	}
-	defer reopen()
 	if err := o.protect(ctx); err != nil {
 		return nil, "", err
 	}
@@ -421,6 +345,16 @@ func (o *diskRestore) anew(ctx context.Context) (any, string, error) {
 
 // protect takes a safety snapshot of the disk, which nobody writes to any more.
 func (o *diskRestore) protect(ctx context.Context) error {
+	if o.cut != nil && o.cut.Safety != "" {
+		d, err := o.s.disks.Disk(o.v.Name)
+		if err != nil {
+			return err
+		}
+		if d.ChangedBlocks() == 0 { // what was there before anything was done is what that has
+			o.safety = o.cut.Safety
+			return o.s.Note(o.j.ID(), o)
+		}
+	}
 	row, outcome, err := o.s.capture.TakeHeld(ctx, o.j, nil, []string{o.v.Name}, o.v.Name,
 		capture.Taking{Cause: object.CauseSafety, Ask: api.SnapshotTake{
 			Note: fmt.Sprintf("before run %d went back to %s", o.j.ID(), phrase.Stamp(o.row.Began.Time))}})
@@ -430,5 +364,5 @@ func (o *diskRestore) protect(ctx context.Context) error {
 	o.safety = row.ID
 	o.j.Logf("safety %s", outcome)
 	o.s.run.Changed("snapshots", o.v.Name)
-	return nil
+	return o.s.Note(o.j.ID(), o)
 }

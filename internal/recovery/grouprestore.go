@@ -70,7 +70,8 @@ func (s *Service) groupAsks(ask api.GroupRestoreAsk) (asks []api.RestoreAsk, tak
 			taken = r.Began.Time
 		}
 		have[r.Volume] = true
-		one := api.RestoreAsk{Volume: r.Volume, At: r.ID, InPlace: ask.InPlace, OnConflict: ask.OnConflict}
+		one := api.RestoreAsk{Volume: r.Volume, At: r.ID, InPlace: ask.InPlace, OnConflict: ask.OnConflict,
+			Disconnect: ask.Disconnect}
 		if !ask.InPlace {
 			one.To = filepath.Join(ask.To, r.Volume)
 		}
@@ -114,9 +115,16 @@ func (s *Service) RestoreGroup(ctx context.Context, ask api.GroupRestoreAsk, by 
 		return api.Run{}, err
 	}
 	// All or none begins: what one refuses would leave the others at another instant.
-	var ready []*restoring
+	var ready []readyRestore
+	e := s.ViewerFor(nil)
 	for _, one := range asks {
-		r, err := s.ViewerFor(nil).PrepareRestore(ctx, one)
+		var r readyRestore
+		if e.isDisk(one.Volume) {
+			r, err = e.prepareDisk(one)
+		} else {
+			one.Disconnect = false // of which nobody is connected
+			r, err = e.PrepareRestore(ctx, one)
+		}
 		if err != nil {
 			return api.Run{}, fmt.Errorf("%s: %w", one.Volume, err)
 		}
@@ -127,7 +135,7 @@ func (s *Service) RestoreGroup(ctx context.Context, ask api.GroupRestoreAsk, by 
 }
 
 // runTogether is a run of several restores, which it starts and waits for.
-func (s *Service) runTogether(kind, subject, by string, lacking []string, ready []*restoring, what string) (api.Run,
+func (s *Service) runTogether(kind, subject, by string, lacking []string, ready []readyRestore, what string) (api.Run,
 	error) {
 	j, err := s.run.Start(kind, subject, by, func(ctx context.Context, j *run.Job) (any, string, error) {
 		j.Begin(nil)
@@ -136,8 +144,10 @@ func (s *Service) runTogether(kind, subject, by string, lacking []string, ready 
 			Volumes: []api.RestoreResult{}}
 		var errs []error
 		var started []*run.Job
+		// All are remembered before any begins, so that a start after a kill goes on with all or with none.
+		gate := make(chan struct{})
 		for _, r := range ready {
-			one, err := s.beginRestore(r, fmt.Sprintf("run %d", j.ID()))
+			one, err := s.beginRestore(r, fmt.Sprintf("run %d", j.ID()), gate)
 			if err != nil {
 				errs = append(errs, err)
 				break
@@ -145,8 +155,23 @@ func (s *Service) runTogether(kind, subject, by string, lacking []string, ready 
 			started = append(started, one)
 			out.Runs = append(out.Runs, one.ID())
 		}
-		if err := j.Keep(out); err != nil { // so that it can be taken back whatever ends the service
-			errs = append(errs, err)
+		if len(errs) == 0 {
+			if err := j.Keep(out); err != nil { // so that it can be taken back whatever ends the service
+				errs = append(errs, err)
+			}
+		}
+		if len(errs) == 0 {
+			if err := s.noteAll(started, ready); err != nil {
+				errs = append(errs, err)
+			}
+		}
+		begun := len(errs) == 0
+		if begun {
+			close(gate)
+		} else {
+			for _, one := range started {
+				one.Stop()
+			}
 		}
 		var parts []string
 		for _, one := range started {
@@ -166,11 +191,13 @@ func (s *Service) runTogether(kind, subject, by string, lacking []string, ready 
 			j.Logf("%s is of the group and not in that set: nothing of it was brought back", name)
 		}
 		back := ""
-		if kind == groupRestoreKind && slices.ContainsFunc(ready, func(r *restoring) bool { return r.live != nil }) {
+		if kind == groupRestoreKind && slices.ContainsFunc(ready, readyRestore.goesBack) {
 			back = fmt.Sprintf(". To take all of it back: candid undo %d", j.ID())
 		}
 		if err := errors.Join(errs...); err != nil {
 			switch {
+			case !begun:
+				return nil, "", fmt.Errorf("nothing was brought back: %w", err)
 			case s.run.Context().Err() != nil:
 				return out, "", &run.Partly{Leaves: "its next start goes on with each volume" + back}
 			case ctx.Err() != nil:
@@ -203,7 +230,7 @@ func (s *Service) undoGroup(row *catalog.Run, by string) (api.Run, error) {
 			return api.Run{}, fmt.Errorf("result of run %d: %w", row.ID, err)
 		}
 	}
-	var ready []*restoring
+	var ready []readyRestore
 	for _, id := range was.Runs {
 		r, err := s.ViewerFor(nil).prepareUndo(id)
 		if refusal.ClassOf(err) == refusal.Misuse { // it wrote nothing

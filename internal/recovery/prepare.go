@@ -19,19 +19,20 @@ import (
 
 // restoring is a restore that was checked and can begin.
 type restoring struct {
-	v      *catalog.Volume
-	row    *catalog.Snapshot
-	answer string
-	opt    tree.RestoreOptions
-	ask    api.RestoreAsk
-	eyes   *Viewer
-	live   *catalog.Volume // that is written into: this one in place, or another; nil: neither
-	undoes int64
-	recipe string                      // by which it is made
-	Cut    *catalog.InterruptedRestore // the run that this one goes on with
-	noted  bool                        // the next start goes on with it
-	far    *recall                     // when another site has the snapshot
-	found  *store.Lease                // when it is of what others left: what was read of it
+	v       *catalog.Volume
+	row     *catalog.Snapshot
+	answer  string
+	opt     tree.RestoreOptions
+	ask     api.RestoreAsk
+	eyes    *Viewer
+	live    *catalog.Volume // that is written into: this one in place, or another; nil: neither
+	undoes  int64
+	recipe  string                      // by which it is made
+	Cut     *catalog.InterruptedRestore // the run that this one goes on with
+	isNoted bool                        // the next start goes on with it
+	safety  string                      // the snapshot of what was there before; empty: none yet
+	far     *recall                     // when another site has the snapshot
+	found   *store.Lease                // when it is of what others left: what was read of it
 }
 
 // done lets go what a restore that was prepared relies on.

@@ -239,7 +239,7 @@ func (s *Service) startRecipe(ctx context.Context, name string) (*run.Job, error
 		}
 		r.opt.Exact, r.opt.OwnCopy = true, true
 	}
-	return s.beginRestore(r, recipeRuns(name))
+	return s.beginRestore(r, recipeRuns(name), nil)
 }
 
 // recipeDone notes what a recipe filled and lets its hook check it.

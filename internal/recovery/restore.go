@@ -115,7 +115,11 @@ func (s *Service) Restore(ctx context.Context, ask api.RestoreAsk, by string) (a
 // Restore starts a run that brings back what these eyes' person may have.
 func (e *Viewer) Restore(ctx context.Context, ask api.RestoreAsk, by string) (api.Run, error) {
 	if e.isDisk(ask.Volume) {
-		return e.restoreDisk(ask, 0, by)
+		o, err := e.prepareDisk(ask)
+		if err != nil {
+			return api.Run{}, err
+		}
+		return e.s.startRestore(o, by)
 	}
 	r, err := e.PrepareRestore(ctx, ask)
 	if err != nil {
@@ -124,26 +128,61 @@ func (e *Viewer) Restore(ctx context.Context, ask api.RestoreAsk, by string) (ap
 	return e.s.startRestore(r, by)
 }
 
-func (s *Service) startRestore(r *restoring, by string) (api.Run, error) {
-	j, err := s.beginRestore(r, by)
+// readyRestore is a restore that was checked and can begin.
+type readyRestore interface {
+	subject() string // its volume
+	steps(ctx context.Context, j *run.Job) (any, string, error)
+	// interrupted is what is remembered of it, and the run that it goes on with.
+	interrupted(run int64) (c *catalog.InterruptedRestore, insteadOf int64)
+	noted() *bool   // it is remembered: a start after a kill goes on with it
+	goesBack() bool // it writes in place, so that it can be taken back
+	done()          // lets go what it relies on
+}
+
+func (s *Service) startRestore(r readyRestore, by string) (api.Run, error) {
+	j, err := s.beginRestore(r, by, nil)
 	if err != nil {
 		return api.Run{}, err
 	}
 	return j.View(), nil
 }
 
-func (s *Service) beginRestore(r *restoring, by string) (*run.Job, error) {
-	j, err := s.run.Start("restore", r.v.Name, by, func(ctx context.Context, j *run.Job) (any, string, error) {
-		res, outcome, err := s.restore(ctx, j, r)
-		if err != nil && s.run.Context().Err() != nil && r.noted {
-			err = &run.Partly{Leaves: "its next start goes on with it"}
+// beginRestore begins the run of a restore, whose steps wait for the gate to be closed, if there is one.
+func (s *Service) beginRestore(r readyRestore, by string, gate <-chan struct{}) (*run.Job, error) {
+	j, err := s.run.Start("restore", r.subject(), by, func(ctx context.Context, j *run.Job) (res any, outcome string,
+		err error) {
+		defer r.done()
+		defer func() {
+			switch {
+			case s.run.Context().Err() == nil:
+				j.AtEnd(func() { s.forgetNote(j.ID()) })
+			case err != nil && *r.noted():
+				err = &run.Partly{Leaves: "its next start goes on with it"}
+			}
+		}()
+		if gate != nil {
+			select {
+			case <-gate:
+			case <-ctx.Done():
+				return nil, "", ctx.Err()
+			}
 		}
-		return res, outcome, err
+		return r.steps(ctx, j)
 	})
 	if err != nil {
 		r.done()
 	}
 	return j, err
+}
+
+func (r *restoring) subject() string { return r.v.Name }
+
+func (r *restoring) noted() *bool { return &r.isNoted }
+
+func (r *restoring) goesBack() bool { return r.live != nil }
+
+func (r *restoring) steps(ctx context.Context, j *run.Job) (any, string, error) {
+	return r.eyes.s.restore(ctx, j, r)
 }
 
 // holdSnapshot keeps all objects of a snapshot from being swept.

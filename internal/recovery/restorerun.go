@@ -31,7 +31,7 @@ type restoreRun struct {
 }
 
 func (s *Service) restore(ctx context.Context, j *run.Job, r *restoring) (any, string, error) {
-	o := &restoreRun{s: s, j: j, r: r, ends: []func(){r.done}}
+	o := &restoreRun{s: s, j: j, r: r}
 	defer func() {
 		for i := len(o.ends) - 1; i >= 0; i-- {
 			o.ends[i]()
@@ -58,17 +58,7 @@ func (o *restoreRun) hold(ctx context.Context) error {
 		return err
 	}
 	o.atEnd(free)
-	done, err := s.NoteTarget(o.j.ID(), o.r, "")
-	if err != nil {
-		return err
-	}
-	o.r.noted = true
-	o.atEnd(func() {
-		if s.run.Context().Err() == nil {
-			o.j.AtEnd(done)
-		}
-	})
-	return nil
+	return s.Note(o.j.ID(), o.r)
 }
 
 // fetch has all that is restored here, and keeps it readable although its snapshot may be removed
@@ -147,8 +137,10 @@ func (o *restoreRun) write(ctx context.Context) error {
 		return api.Progress{DoneBytes: prog.WrittenBytes.Load(), TotalBytes: total, Files: prog.WrittenFiles.Load()}
 	})
 	j.Say("writing")
-	if _, err := s.NoteTarget(j.ID(), r, o.safety); err != nil {
-		return err
+	if r.safety = o.safety; o.safety != "" {
+		if err := s.Note(j.ID(), r); err != nil {
+			return err
+		}
 	}
 	var err error
 	o.res, err = tree.Restore(ctx, r.opt)

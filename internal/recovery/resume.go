@@ -11,6 +11,7 @@ import (
 	"candidharbor/internal/access"
 	"candidharbor/internal/catalog"
 	"candidharbor/internal/refusal"
+	"candidharbor/internal/run"
 	"candidharbor/internal/volume/tree"
 )
 
@@ -30,9 +31,45 @@ func askOf(q *catalog.RestoreRequest) api.RestoreAsk {
 		Into: q.IntoVolume, OnConflict: q.OnConflict, From: q.FromSite, Found: q.External}
 }
 
-// NoteTarget remembers a restore, until its end is recorded, so that a start after a kill can
-// clear what it left unfinished and go on with it.
-func (s *Service) NoteTarget(run int64, r *restoring, safety string) (done func(), err error) {
+// Note remembers a restore, until its end is recorded, so that a start after a kill can clear what it left
+// unfinished and go on with it.
+func (s *Service) Note(run int64, r readyRestore) error {
+	c, insteadOf := r.interrupted(run)
+	if err := s.Catalog.PutInterruptedRestore(c, insteadOf); err != nil {
+		return err
+	}
+	*r.noted() = true
+	return nil
+}
+
+// noteAll is Note for restores that go on together or not at all.
+func (s *Service) noteAll(runs []*run.Job, all []readyRestore) error {
+	err := s.Catalog.Atomically(func(t *catalog.Catalog) error {
+		for i, r := range all {
+			c, insteadOf := r.interrupted(runs[i].ID())
+			if err := t.PutInterruptedRestore(c, insteadOf); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+	if err != nil {
+		return err
+	}
+	for _, r := range all {
+		*r.noted() = true
+	}
+	return nil
+}
+
+func (s *Service) forgetNote(run int64) {
+	if err := s.Catalog.RemoveInterruptedRestore(run); err != nil {
+		s.Log.Warn("a restore could not be forgotten; the next start goes on with it", "run", run, "error", err)
+	}
+}
+
+func (r *restoring) interrupted(run int64) (*catalog.InterruptedRestore, int64) {
+	safety := r.safety
 	if safety == "" && r.Cut != nil {
 		safety = r.Cut.Safety
 	}
@@ -49,12 +86,7 @@ func (s *Service) NoteTarget(run int64, r *restoring, safety string) (done func(
 	if r.Cut != nil {
 		before, c.Times, c.Beside = r.Cut.Run, r.Cut.Times+1, r.Cut.Beside
 	}
-	return func() {
-		if err := s.Catalog.RemoveInterruptedRestore(run); err != nil {
-			s.Log.Warn("a restore's target could not be forgotten; the next start goes on with it", "target", r.opt.Target,
-				"error", err)
-		}
-	}, s.Catalog.PutInterruptedRestore(c, before)
+	return c, before
 }
 
 // ResumeRestores clears what restores of a killed service left unfinished and goes on with
@@ -65,6 +97,12 @@ func (s *Service) ResumeRestores() error {
 		return err
 	}
 	for _, c := range left {
+		if s.ViewerFor(nil).isDisk(c.Volume) {
+			if err := s.resumeDisk(c); err != nil {
+				s.cannotResume(c, err)
+			}
+			continue
+		}
 		n, err := tree.RemoveParts(s.run.Context(), c.Beneath, c.Target)
 		if err != nil {
 			s.Log.Warn("what an unfinished restore left could not be looked for", "target", c.Target, "error", err)
@@ -82,13 +120,51 @@ func (s *Service) resume(c *catalog.InterruptedRestore) error {
 	if c.Times >= MostTimes {
 		return fmt.Errorf("it was cut short %d times; start it again when the reason is known", c.Times+1)
 	}
+	return s.onceReached(c, func() error { return s.resumeNow(c) })
+}
+
+// resumeDisk goes on with a restore of a disk, which no client opens meanwhile.
+func (s *Service) resumeDisk(c *catalog.InterruptedRestore) error {
+	if c.Times >= MostTimes {
+		return fmt.Errorf("it was cut short %d times; start it again when the reason is known", c.Times+1)
+	}
+	var reopen func()
+	if c.InPlace {
+		var err error
+		if reopen, err = s.disks.Shut(s.run.Context(), c.Volume, false); err != nil {
+			return err
+		}
+	}
+	return s.onceReached(c, func() error {
+		o, err := s.ViewerFor(nil).prepareDisk(askOf(&c.RestoreRequest))
+		if err != nil {
+			return err
+		}
+		o.cut, o.undoes, o.reopen, reopen = c, c.Undoes, reopen, nil
+		return s.goOn(c, o)
+	}, func() {
+		if reopen != nil {
+			reopen()
+		}
+	})
+}
+
+// onceReached goes on with a restore, soon when it needs another site. At last what was held for it is let go.
+func (s *Service) onceReached(c *catalog.InterruptedRestore, goOn func() error, ends ...func()) error {
+	end := func() {
+		for _, f := range ends {
+			f()
+		}
+	}
 	if c.FromSite == "" {
-		return s.resumeNow(c)
+		defer end()
+		return goOn()
 	}
 	s.run.Go(func(context.Context) { // the other site may be reached later than this start is over
+		defer end()
 		var err error
 		for try := 0; try < 2*recallTries; try++ {
-			if err = s.resumeNow(c); refusal.ClassOf(err) != refusal.Elsewhere {
+			if err = goOn(); refusal.ClassOf(err) != refusal.Elsewhere {
 				break
 			}
 			select {
@@ -152,6 +228,11 @@ func (s *Service) resumeNow(c *catalog.InterruptedRestore) error {
 	if c.OwnCopy {
 		r.opt.Exact, r.opt.OwnCopy = true, true
 	}
+	return s.goOn(c, r)
+}
+
+// goOn starts the restore that goes on with one that was cut short.
+func (s *Service) goOn(c *catalog.InterruptedRestore, r readyRestore) error {
 	run, err := s.startRestore(r, fmt.Sprintf("the service, going on with run %d", c.Run))
 	if err != nil {
 		return err

@@ -34,9 +34,6 @@ func (e *Viewer) Undo(run int64, by string) (api.Run, error) {
 	if err := o.judge(); err != nil {
 		return api.Run{}, err
 	}
-	if e.isDisk(o.res.Volume) {
-		return e.restoreDisk(api.RestoreAsk{Volume: o.res.Volume, At: o.res.Safety, InPlace: true}, o.run, by)
-	}
 	r, err := o.prepare()
 	if err != nil {
 		return api.Run{}, err
@@ -45,7 +42,7 @@ func (e *Viewer) Undo(run int64, by string) (api.Run, error) {
 }
 
 // undo is the taking back of a restore while it is prepared. Its steps stand below in the order in which
-// they happen: find, follow, check, target, compare. What it makes ready is a restore; a disk goes back by itself.
+// they happen: find, follow, check, then of files target and compare. What it makes ready is a restore.
 type undo struct {
 	e     *Viewer
 	run   int64
@@ -55,7 +52,7 @@ type undo struct {
 }
 
 // prepareUndo checks whether a restore can be taken back, and changes nothing.
-func (e *Viewer) prepareUndo(run int64) (*restoring, error) {
+func (e *Viewer) prepareUndo(run int64) (readyRestore, error) {
 	o := &undo{e: e, run: run}
 	if err := o.judge(); err != nil {
 		return nil, err
@@ -73,8 +70,16 @@ func (o *undo) judge() error {
 	return nil
 }
 
-// prepare makes a restore of files ready that takes it back.
-func (o *undo) prepare() (*restoring, error) {
+// prepare makes a restore ready that takes it back.
+func (o *undo) prepare() (readyRestore, error) {
+	if o.e.isDisk(o.res.Volume) {
+		r, err := o.e.prepareDisk(api.RestoreAsk{Volume: o.res.Volume, At: o.res.Safety, InPlace: true})
+		if err != nil {
+			return nil, err
+		}
+		r.undoes = o.run
+		return r, nil
+	}
 	for _, step := range []func() error{o.target, o.compare} {
 		if err := step(); err != nil {
 			return nil, err

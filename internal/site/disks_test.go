@@ -9,6 +9,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"runtime"
 	"strings"
 	"sync"
 	"testing"
@@ -16,6 +17,7 @@ import (
 
 	"candidharbor/api"
 	"candidharbor/core/object"
+	"candidharbor/internal/catalog"
 	"candidharbor/internal/refusal"
 
 	"github.com/stretchr/testify/require"
@@ -217,8 +219,62 @@ func TestGroupOfDisksAndFiles(t *testing.T) {
 	require.True(t, bytes.Equal(db, w.imageOf(s, "db", "latest")))
 	require.True(t, bytes.Equal(log, w.imageOf(s, "log", "latest")))
 	require.Equal(t, "of the set", w.textOf(s, w.rows(s, "notes")[0], "a"))
-	_, err = s.Recovery.RestoreGroup(w.ctx, api.GroupRestoreAsk{Group: "ledger", At: "latest", InPlace: true}, "test")
-	require.ErrorContains(t, err, "is a disk")
+
+	// It goes back as one, whenever the service ends meanwhile, and forward again by one undo.
+	before := map[string][]byte{"db": bytes.Clone(db), "log": bytes.Clone(log)}
+	w.write(dir, "a", "later")
+	for range 2000 {
+		w.write(dir, fmt.Sprint("page ", r.Uint32()), "later")
+	}
+	w.scribble(s, "db", db, r)
+	w.scribble(s, "log", log, r)
+	now, files := map[string][]byte{"db": db, "log": log}, exact(t, dir)
+	back := api.GroupRestoreAsk{Group: "ledger", At: row.ID, InPlace: true}
+	plan := must(s.Recovery.PlanGroupRestore(w.ctx, back))
+	require.Len(t, plan.Volumes, 3)
+	over := func() {
+		for busy := true; busy; {
+			busy = false
+			for _, r := range must(s.Run.Runs(catalog.RunFilter{Limit: 20})).Items {
+				if !r.Over() {
+					_, err := s.Run.Wait(w.ctx, r.ID)
+					require.NoError(t, err)
+					busy = true
+				}
+			}
+		}
+	}
+	is := func(want map[string][]byte) {
+		t.Helper()
+		for name, bytesOf := range want {
+			require.True(t, bytes.Equal(bytesOf, w.diskBytes(s, name)), name)
+		}
+	}
+	whole := 0
+	for round := range 12 {
+		run, err := s.Recovery.RestoreGroup(w.ctx, back, "test")
+		require.NoError(t, err)
+		for range round * 40 {
+			runtime.Gosched()
+			_ = must(s.Run.Run(run.ID))
+		}
+		require.NoError(t, s.Close())
+		s = w.open("here")
+		over()
+		if string(must(os.ReadFile(filepath.Join(dir, "a")))) == "later" { // nothing of it began
+			is(now)
+			require.Equal(t, files, exact(t, dir))
+			_, err = s.Recovery.Undo(run.ID, "test")
+			require.ErrorContains(t, err, "wrote nothing")
+			continue
+		}
+		whole++
+		is(before)
+		w.done(s)(s.Recovery.Undo(run.ID, "test"))
+		is(now)
+		require.Equal(t, files, exact(t, dir))
+	}
+	require.Greater(t, whole, 3)
 }
 
 // What cannot be is refused with the way out, and changes nothing.

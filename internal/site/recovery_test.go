@@ -219,7 +219,7 @@ func TestGoingOnEnds(t *testing.T) {
 	cut := func(times int) int {
 		require.NoError(t, os.RemoveAll(filepath.Join(dir, "trip")))
 		r.Cut = &catalog.InterruptedRestore{Run: run.ID, Times: times - 1, Safety: restored(t, run).Safety}
-		_, err := s.Recovery.NoteTarget(run.ID, r, "")
+		err := s.Recovery.Note(run.ID, r)
 		require.NoError(t, err)
 		require.NoError(t, s.Recovery.ResumeRestores())
 		s.Run.Join()
