@@ -10,6 +10,7 @@ import (
 	"os"
 	"path/filepath"
 	"strconv"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -555,4 +556,29 @@ func FuzzRecords(f *testing.F) {
 		require.NoError(t, d.WriteAt(t.Context(), []byte("x"), d.Size()-1, true))
 		require.NoError(t, d.Close())
 	})
+}
+
+// Storing an instant that is cut short stores nothing: what was not looked at is not taken for unchanged.
+func TestHarvestCutShort(t *testing.T) {
+	m := newModel(t, 3)
+	m.create(Shape{Size: 256 * 4096, Block: 4096}, nil)
+	all := bytes.Repeat([]byte("x"), 256*4096)
+	require.NoError(t, m.d.WriteAt(t.Context(), all, 0, false))
+	for stop := range int64(40) {
+		ctx, cancel := context.WithCancel(t.Context())
+		is, err := Freeze(m.d)
+		require.NoError(t, err)
+		w := m.st.NewWriter(m.st.NewLease())
+		done := int64(0)
+		_, err = is[0].Harvest(ctx, w, func(int64) {
+			if atomic.AddInt64(&done, 1) > stop {
+				cancel()
+			}
+		})
+		require.ErrorIs(t, err, context.Canceled)
+		require.NoError(t, is[0].GiveUp())
+		w.Close()
+		cancel()
+		require.EqualValues(t, 256, m.d.ChangedBlocks())
+	}
 }

@@ -257,14 +257,14 @@ func (in *Instant) Harvest(ctx context.Context, w *store.Writer, progress func(i
 	}
 	var mu sync.Mutex
 	var changes []object.BlockChange
-	workers, ctx := errgroup.WithContext(ctx)
+	workers, going := errgroup.WithContext(ctx)
 	workers.SetLimit(runtime.GOMAXPROCS(0))
 	free := make(chan []byte, runtime.GOMAXPROCS(0)+1)
 	for range cap(free) {
 		free <- make([]byte, object.Headroom+d.block)
 	}
 	for b := blocks.next(0); b < d.blocks; b = blocks.next(b + 1) {
-		if ctx.Err() != nil {
+		if going.Err() != nil {
 			break
 		}
 		buf := <-free
@@ -291,6 +291,9 @@ func (in *Instant) Harvest(ctx context.Context, w *store.Writer, progress func(i
 		})
 	}
 	if err := workers.Wait(); err != nil {
+		return h, err
+	}
+	if err := ctx.Err(); err != nil { // not all was looked at
 		return h, err
 	}
 	slices.SortFunc(changes, func(a, b object.BlockChange) int { return int(a.Block - b.Block) })
