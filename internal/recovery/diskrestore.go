@@ -23,6 +23,7 @@ import (
 type diskRestore struct {
 	s      *Service
 	v      *catalog.Volume
+	live   *catalog.Volume // the disk that goes back: this one, or another; nil: its bytes go to a file
 	ask    api.RestoreAsk
 	undoes int64
 
@@ -48,8 +49,8 @@ func (e *Viewer) prepareDisk(ask api.RestoreAsk) (*diskRestore, error) {
 	if err := o.check(e.s.run.Context(), e); err != nil {
 		return nil, err
 	}
-	if ask.InPlace && !ask.Disconnect && !ask.Anew {
-		if err := e.s.disks.Busy(o.v.Name); err != nil {
+	if o.live != nil && !ask.Disconnect && !ask.Anew {
+		if err := e.s.disks.Busy(o.live.Name); err != nil {
 			o.done()
 			return nil, err
 		}
@@ -61,7 +62,7 @@ func (o *diskRestore) subject() string { return o.v.Name }
 
 func (o *diskRestore) noted() *bool { return &o.isNoted }
 
-func (o *diskRestore) goesBack() bool { return o.ask.InPlace }
+func (o *diskRestore) goesBack() bool { return o.live != nil }
 
 func (o *diskRestore) steps(ctx context.Context, j *run.Job) (any, string, error) {
 	o.j, o.begun = j, time.Now()
@@ -75,7 +76,7 @@ func (o *diskRestore) steps(ctx context.Context, j *run.Job) (any, string, error
 		return nil, "", err
 	}
 	defer release()
-	if !o.ask.InPlace {
+	if o.live == nil {
 		return o.write(ctx)
 	}
 	return o.inPlace(ctx)
@@ -112,7 +113,7 @@ func (e *Viewer) planDisk(ctx context.Context, ask api.RestoreAsk) (*api.Restore
 	}
 	out := o.result()
 	out.DryRun = true
-	if !ask.InPlace {
+	if o.live == nil {
 		out.Summary, out.Bytes = "1 file would be created", o.root.Top.Size
 		return out, nil
 	}
@@ -121,7 +122,7 @@ func (e *Viewer) planDisk(ctx context.Context, ask api.RestoreAsk) (*api.Restore
 			"put aside, and all of its %s would come from the snapshot, as they are read", phrase.Size(o.root.Top.Size))
 		return out, nil
 	}
-	d, err := e.s.disks.Disk(o.v.Name)
+	d, err := e.s.disks.Disk(o.live.Name)
 	if err != nil {
 		return nil, err
 	}
@@ -133,7 +134,7 @@ func (e *Viewer) planDisk(ctx context.Context, ask api.RestoreAsk) (*api.Restore
 	most := min((n+changed)*int64(o.root.Block), o.root.Top.Size)
 	out.Summary = fmt.Sprintf("a safety snapshot would have %s written since the newest snapshot; then at most %s would "+
 		"come from the snapshot, as they are read", phrase.Size(changed*int64(d.Block())), phrase.Size(most))
-	if c := e.s.disks.Connected(o.v.Name); c > 0 {
+	if c := e.s.disks.Connected(o.live.Name); c > 0 {
 		out.Summary += fmt.Sprintf("; %s connected and must leave, or be disconnected, before that",
 			phrase.ManyAre(c, "client"))
 	}
@@ -170,13 +171,11 @@ func (o *diskRestore) check(ctx context.Context, e *Viewer) (err error) {
 	case len(ask.Paths) > 0:
 		return refusal.Badf("volume %s is a disk: it is brought back whole. To copy single files out of a snapshot, attach "+
 			"it read-only as %s:ID", o.v.Name, o.v.Name)
-	case ask.Into != "":
-		return refusal.Badf("a disk goes back in place, or its bytes go to a file: say --in-place or --to FILE")
-	case (ask.To != "") == ask.InPlace:
-		return refusal.Badf("say where to: either a file on the site's host, or in place")
+	case (ask.To != "") == (ask.InPlace || ask.Into != "") || ask.InPlace && ask.Into != "":
+		return refusal.Badf("say where to: either a file on the site's host, or in place, or another disk")
 	case ask.Found != "":
 		return refusal.Badf("others leave nothing of a disk that could be found")
-	case ask.InPlace && s.IsPlace:
+	case ask.To == "" && s.IsPlace:
 		return pairing.ErrPlaceHolds
 	case ask.InPlace && (o.v.Origin != s.Name() || !o.v.Protected):
 		return refusal.Conflictf("the disk %s is not served here: restore it to a file with --to", o.v.Name)
@@ -186,8 +185,15 @@ func (o *diskRestore) check(ctx context.Context, e *Viewer) (err error) {
 		return refusal.Conflictf("the disk %s can be opened: leave --anew away, so that what it holds is kept in a safety "+
 			"snapshot", o.v.Name)
 	}
-	if ask.InPlace && !ask.Anew {
-		if _, err := s.disks.Disk(o.v.Name); err != nil {
+	if ask.InPlace {
+		o.live = o.v
+	} else if ask.Into != "" {
+		if o.live, err = o.other(e); err != nil {
+			return err
+		}
+	}
+	if o.live != nil && !ask.Anew {
+		if _, err := s.disks.Disk(o.live.Name); err != nil {
 			return err
 		}
 	}
@@ -221,9 +227,9 @@ func (o *diskRestore) check(ctx context.Context, e *Viewer) (err error) {
 	if !o.root.IsDisk() {
 		return refusal.Conflictf("snapshot %s is of a directory and no disk", o.row.ID[:12])
 	}
-	if ask.InPlace && o.root.Block != uint32(o.v.ChunkAvg) {
+	if o.live != nil && o.root.Block != uint32(o.live.ChunkAvg) {
 		return refusal.Conflictf("snapshot %s has blocks of %s and the disk %s of %s: bring it back to a file with --to",
-			o.row.ID[:12], phrase.Size(int64(o.root.Block)), o.v.Name, phrase.Size(int64(o.v.ChunkAvg)))
+			o.row.ID[:12], phrase.Size(int64(o.root.Block)), o.live.Name, phrase.Size(int64(o.live.ChunkAvg)))
 	}
 	if o.far == nil {
 		return o.whole()
@@ -231,9 +237,26 @@ func (o *diskRestore) check(ctx context.Context, e *Viewer) (err error) {
 	return nil
 }
 
+// other is another disk of this site, which becomes as the snapshot is.
+func (o *diskRestore) other(e *Viewer) (*catalog.Volume, error) {
+	v, err := o.s.Catalog.Volume(o.ask.Into)
+	switch {
+	case err != nil:
+		return nil, err
+	case v.Name == o.v.Name:
+		return nil, refusal.Badf("%s goes back into itself with --in-place", v.Name)
+	case !v.IsDisk():
+		return nil, refusal.Badf("volume %s is a directory, and %s a disk: bring it back to a file with --to", v.Name,
+			o.v.Name)
+	case v.Origin != o.s.Name() || !v.Protected:
+		return nil, refusal.Conflictf("the disk %s is not served here: restore to a file with --to", v.Name)
+	}
+	return v, nil
+}
+
 // whole refuses to go back in place to what is damaged.
 func (o *diskRestore) whole() error {
-	if whole, err := o.s.Store.IsWhole(o.root.Tree()); err != nil || whole || !o.ask.InPlace {
+	if whole, err := o.s.Store.IsWhole(o.root.Tree()); err != nil || whole || o.live == nil {
 		return err
 	}
 	return refusal.Conflictf("snapshot %s is damaged, so the disk does not go back to it: candid store verify gets what "+
@@ -272,8 +295,8 @@ func (o *diskRestore) stored() disk.Stored {
 func (o *diskRestore) result() *api.RestoreResult {
 	out := &api.RestoreResult{Answer: o.answer, Target: o.target, Acts: []api.Act{}, Remarks: []api.Remark{},
 		Volume: o.v.Name, InPlace: o.ask.InPlace, Paths: []string{}, Beside: []string{}, Safety: o.safety, Undoes: o.undoes}
-	if o.ask.InPlace {
-		out.Target = o.v.Path
+	if o.live != nil {
+		out.Target, out.Into = o.live.Path, o.ask.Into
 	}
 	out.FreeBytes = freeAt(out.Target)
 	if view, err := o.s.rules.SnapshotView(o.row, nil); err == nil {
@@ -292,7 +315,7 @@ func (o *diskRestore) result() *api.RestoreResult {
 func (o *diskRestore) inPlace(ctx context.Context) (any, string, error) {
 	s := o.s
 	o.j.Say("waiting for another run on the same volume")
-	release, err := s.run.Hold(ctx, run.KeyVolume.Of(o.v.Name))
+	release, err := s.run.Hold(ctx, run.KeyVolume.Of(o.live.Name))
 	if err != nil {
 		return nil, "", err
 	}
@@ -302,7 +325,7 @@ func (o *diskRestore) inPlace(ctx context.Context) (any, string, error) {
 		return o.anew(ctx)
 	}
 	if o.reopen == nil {
-		if o.reopen, err = s.disks.Shut(ctx, o.v.Name, o.ask.Disconnect); err != nil {
+		if o.reopen, err = s.disks.Shut(ctx, o.live.Name, o.ask.Disconnect); err != nil {
 			return nil, "", err
 		}
 	}
@@ -310,14 +333,18 @@ func (o *diskRestore) inPlace(ctx context.Context) (any, string, error) {
 		return nil, "", err
 	}
 	o.j.Say("going back")
-	if err := s.disks.GoBack(ctx, o.v.Name, o.stored()); err != nil {
+	if err := s.disks.GoBack(ctx, o.live.Name, o.stored()); err != nil {
 		return nil, "", fmt.Errorf("the disk is as it was: %w", err)
 	}
-	s.run.Changed("volumes", o.v.Name)
+	s.run.Changed("volumes", o.live.Name)
 	out := o.result()
 	out.Bytes, out.Summary = o.root.Top.Size, "the disk is as it was then"
-	words := fmt.Sprintf("%s is as it was at %s%s, and clients may open it", o.v.Name, phrase.Stamp(o.row.Began.Time),
-		o.whence())
+	words := fmt.Sprintf("%s is as it was at %s%s, and clients may open it", o.live.Name,
+		phrase.Stamp(o.row.Began.Time), o.whence())
+	if o.ask.Into != "" {
+		words = fmt.Sprintf("%s is as %s was at %s%s, and clients may open it", o.live.Name, o.v.Name,
+			phrase.Stamp(o.row.Began.Time), o.whence())
+	}
 	if o.undoes != 0 {
 		words = fmt.Sprintf("run %d is taken back: %s", o.undoes, words)
 	}
@@ -346,7 +373,7 @@ func (o *diskRestore) anew(ctx context.Context) (any, string, error) {
 // protect takes a safety snapshot of the disk, which nobody writes to any more.
 func (o *diskRestore) protect(ctx context.Context) error {
 	if o.cut != nil && o.cut.Safety != "" {
-		d, err := o.s.disks.Disk(o.v.Name)
+		d, err := o.s.disks.Disk(o.live.Name)
 		if err != nil {
 			return err
 		}
@@ -355,7 +382,7 @@ func (o *diskRestore) protect(ctx context.Context) error {
 			return o.s.Note(o.j.ID(), o)
 		}
 	}
-	row, outcome, err := o.s.capture.TakeHeld(ctx, o.j, nil, []string{o.v.Name}, o.v.Name,
+	row, outcome, err := o.s.capture.TakeHeld(ctx, o.j, nil, []string{o.live.Name}, o.live.Name,
 		capture.Taking{Cause: object.CauseSafety, Ask: api.SnapshotTake{
 			Note: fmt.Sprintf("before run %d went back to %s", o.j.ID(), phrase.Stamp(o.row.Began.Time))}})
 	if err != nil {
@@ -363,6 +390,6 @@ func (o *diskRestore) protect(ctx context.Context) error {
 	}
 	o.safety = row.ID
 	o.j.Logf("safety %s", outcome)
-	o.s.run.Changed("snapshots", o.v.Name)
+	o.s.run.Changed("snapshots", o.live.Name)
 	return o.s.Note(o.j.ID(), o)
 }

@@ -1,6 +1,7 @@
 package recovery
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -129,9 +130,9 @@ func (s *Service) resumeDisk(c *catalog.InterruptedRestore) error {
 		return fmt.Errorf("it was cut short %d times; start it again when the reason is known", c.Times+1)
 	}
 	var reopen func()
-	if c.InPlace {
+	if c.InPlace || c.IntoVolume != "" {
 		var err error
-		if reopen, err = s.disks.Shut(s.run.Context(), c.Volume, false); err != nil {
+		if reopen, err = s.disks.Shut(s.run.Context(), cmp.Or(c.IntoVolume, c.Volume), false); err != nil {
 			return err
 		}
 	}

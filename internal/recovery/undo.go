@@ -73,7 +73,8 @@ func (o *undo) judge() error {
 // prepare makes a restore ready that takes it back.
 func (o *undo) prepare() (readyRestore, error) {
 	if o.e.isDisk(o.res.Volume) {
-		r, err := o.e.prepareDisk(api.RestoreAsk{Volume: o.res.Volume, At: o.res.Safety, InPlace: true})
+		r, err := o.e.prepareDisk(api.RestoreAsk{Volume: cmp.Or(o.res.Into, o.res.Volume), At: o.res.Safety,
+			InPlace: true})
 		if err != nil {
 			return nil, err
 		}

@@ -175,6 +175,27 @@ func TestDiskGoesBack(t *testing.T) {
 	w.done(s)(s.Recovery.Undo(forward.ID, "test"))
 	require.True(t, bytes.Equal(was[1], w.diskBytes(s, "db")))
 
+	// Another disk becomes as this one was, whatever its size, and is as before again.
+	_, err = s.Capture.AddVolume(api.VolumeAdd{Name: "other", SizeBytes: 2 << 20, BlockBytes: 4096})
+	require.NoError(t, err)
+	require.NoError(t, must(s.Disks.Disk("other")).WriteAt(w.ctx, []byte("its own"), 1<<20, false))
+	mine := w.diskBytes(s, "other")
+	into := w.done(s)(s.Recovery.Restore(w.ctx, api.RestoreAsk{Volume: "db", At: ids[2], Into: "other"}, "test"))
+	require.Contains(t, into.Outcome, "other is as db was")
+	require.True(t, bytes.Equal(was[2], w.diskBytes(s, "other")))
+	require.True(t, bytes.Equal(was[1], w.diskBytes(s, "db")))
+	w.done(s)(s.Recovery.Undo(into.ID, "test"))
+	require.True(t, bytes.Equal(mine, w.diskBytes(s, "other")))
+	w.share(s, "notes")
+	_, err = s.Capture.AddVolume(api.VolumeAdd{Name: "coarse", SizeBytes: 2 << 20, BlockBytes: 8192})
+	require.NoError(t, err)
+	for name, say := range map[string]string{"db": "with --in-place", "notes": "is a directory", "nobody": "not found",
+		"coarse": "has blocks of 4.0 KiB"} {
+		_, err := s.Recovery.Restore(w.ctx, api.RestoreAsk{Volume: "db", At: ids[2], Into: name}, "test")
+		require.ErrorContains(t, err, say)
+		require.NotEqual(t, refusal.Internal, refusal.ClassOf(err))
+	}
+
 	// What it stands on stays when its snapshot goes.
 	copy(holds, was[1])
 	for _, row := range w.rows(s, "db") {
