@@ -2645,6 +2645,8 @@ export interface components {
         GroupRestoreAsk: {
             /** @description a moment (RFC 3339), latest, or the id of a snapshot of a set */
             at?: string;
+            /** @description disconnect the clients that have its disks open */
+            disconnect?: boolean;
             group: string;
             inPlace?: boolean;
             /** @enum {string} */

@@ -41,11 +41,15 @@ export function Clones({ volumes }: { volumes: string[] }) {
             <Link className="quiet" to={`/volumes/${encodeURIComponent(c.volume)}`}>
               {c.volume}
             </Link>{" "}
-            as of {stamp(c.taken)}, at <span className="font-mono break-all">{c.dir}</span>
-            {!c.there && <span className="text-hand"> (not mounted at present)</span>}
+            as of {stamp(c.taken)}, {c.address ? "opened as" : "at"}{" "}
+            <span className="font-mono break-all">{c.address || c.dir}</span>
+            {!c.there && (
+              <span className="text-hand"> ({c.address ? "cannot be opened" : "not mounted"} at present)</span>
+            )}
           </span>
           <span className="text-faint">
-            made {ago(c.made)}; {c.changed} changed, {size(c.bytes)}
+            made {ago(c.made)}; {c.address ? "" : `${c.changed} changed, `}
+            {size(c.bytes)}
             {c.until ? `; goes ${ago(c.until)}` : ""}
           </span>
           <button
@@ -117,6 +121,8 @@ function Make({ volumes, close }: { volumes: string[]; close: () => void }) {
   const [at, setAt] = useState("latest");
   const [dir, setDir] = useState("");
   const [days, setDays] = useState("7");
+  const known = useQuery({ queryKey: ["volumes"], queryFn: () => told(api.GET("/volumes")) });
+  const disk = known.data?.find((v) => v.name === volume)?.kind === "block";
   const make = useMutation({
     mutationFn: () =>
       told(
@@ -125,7 +131,7 @@ function Make({ volumes, close }: { volumes: string[]; close: () => void }) {
             name,
             volume,
             at: at === "latest" ? at : new Date(at).toISOString(),
-            dir,
+            ...(disk ? {} : { dir }),
             ...(Number(days) > 0 ? { until: new Date(Date.now() + Number(days) * 86400_000).toISOString() } : {}),
           },
           headers: once(),
@@ -154,9 +160,13 @@ function Make({ volumes, close }: { volumes: string[]; close: () => void }) {
         <Field label="As of" help="latest, or a moment such as 2026-03-04 14:05.">
           <input className="field w-full font-mono" value={at} onChange={(e) => setAt(e.target.value)} required />
         </Field>
-        <Field label="Directory" help="An empty directory of this site's host, below one of its roots.">
-          <input className="field w-full font-mono" value={dir} onChange={(e) => setDir(e.target.value)} required />
-        </Field>
+        {disk ? (
+          <p className="my-3 text-sm">It is a disk: clients open the clone by its name.</p>
+        ) : (
+          <Field label="Directory" help="An empty directory of this site's host, below one of its roots.">
+            <input className="field w-full font-mono" value={dir} onChange={(e) => setDir(e.target.value)} required />
+          </Field>
+        )}
         <Field label="Discard after days" help="Empty: by hand.">
           <input className="field w-full" inputMode="numeric" value={days} onChange={(e) => setDays(e.target.value)} />
         </Field>
@@ -180,7 +190,11 @@ function Settle({ clone, close }: { clone: Clone; close: () => void }) {
   const settle = useMutation({
     mutationFn: () =>
       told(
-        api.POST("/clones/{name}/settle", { params: { path: { name: clone.name } }, body: { to }, headers: once() }),
+        api.POST("/clones/{name}/settle", {
+          params: { path: { name: clone.name } },
+          body: clone.address ? {} : { to },
+          headers: once(),
+        }),
       ),
   });
   const run = useRun(settle.data?.id);
@@ -192,12 +206,18 @@ function Settle({ clone, close }: { clone: Clone; close: () => void }) {
           settle.mutate();
         }}
       >
-        <p className="my-3 text-sm">
+        {clone.address && (
+          <p className="my-3 text-sm">
+            It becomes the volume {clone.name} at once and where it is; its clients notice nothing. What was written to
+            it alone takes room. A first snapshot is taken.
+          </p>
+        )}
+        <p className="my-3 text-sm" hidden={!!clone.address}>
           Its present state is taken as a snapshot and laid out in full in a new directory, as the volume {clone.name},
           which is protected there from then on; the clone is gone. It takes all its room then. What is changed in it
           meanwhile does not come along.
         </p>
-        {!settle.data && (
+        {!settle.data && !clone.address && (
           <Field label="Directory" help="A new or empty one of this site's host, below one of its roots.">
             <input className="field w-full font-mono" value={to} onChange={(e) => setTo(e.target.value)} required />
           </Field>
@@ -225,12 +245,15 @@ function Settle({ clone, close }: { clone: Clone; close: () => void }) {
           </button>
         </div>
       </form>
-      <ByCommand lines={[`candid clone settle ${word(clone.name)} --to ${word(to || "DIR")}`]} />
+      <ByCommand
+        lines={[`candid clone settle ${word(clone.name)}${clone.address ? "" : ` --to ${word(to || "DIR")}`}`]}
+      />
     </Sheet>
   );
 }
 
 function Discard({ clone, close }: { clone: Clone; close: () => void }) {
+  const changed = clone.address ? clone.bytes > 0 : clone.changed > 0;
   const [typed, setTyped] = useState("");
   const [anyway, setAnyway] = useState(false);
   const discard = useMutation({
@@ -249,12 +272,14 @@ function Discard({ clone, close }: { clone: Clone; close: () => void }) {
         }}
       >
         <p className="my-3 text-sm">
-          {clone.changed === 0
+          {!changed
             ? "Nothing was changed in it."
-            : `${clone.changed} names that were changed in it are gone for good, ${size(clone.bytes)}.`}{" "}
+            : clone.address
+              ? `What was written to it is gone for good, ${size(clone.bytes)}.`
+              : `${clone.changed} names that were changed in it are gone for good, ${size(clone.bytes)}.`}{" "}
           The snapshot that it stands on goes as the rules say.
         </p>
-        {clone.changed > 0 && (
+        {changed && (
           <Field label={`Type ${clone.name} to go on`}>
             <input className="field w-full" value={typed} onChange={(e) => setTyped(e.target.value)} />
           </Field>
@@ -267,10 +292,7 @@ function Discard({ clone, close }: { clone: Clone; close: () => void }) {
         )}
         <Trouble error={discard.error} />
         <div className="mt-3 flex gap-3">
-          <button
-            className="press press-hand"
-            disabled={discard.isPending || (clone.changed > 0 && typed !== clone.name)}
-          >
+          <button className="press press-hand" disabled={discard.isPending || (changed && typed !== clone.name)}>
             Discard it
           </button>
           <button type="button" className="quiet" onClick={close}>

@@ -5,11 +5,13 @@ import { api, once, type RestoreAsk, told } from "../api/client";
 import { useRun, worked } from "../api/run";
 import { Command, Progress, Sheet, Trouble } from "../parts/ui";
 import { ago, size, stamp, word } from "../parts/words";
+import { CloneSheet, keyOf, Since, useRates } from "./diskparts";
 import { UndoButton } from "./undo";
 
 /** A disk: how it stands, who has it open, and its way back. */
 export function DiskPanel({ volume, at, served }: { volume: string; at: string; served: boolean }) {
   const [back, setBack] = useState(false);
+  const [cloning, setCloning] = useState(false);
   const queries = useQueryClient();
   const disk = useQuery({
     queryKey: ["disk", volume],
@@ -28,6 +30,8 @@ export function DiskPanel({ volume, at, served }: { volume: string; at: string; 
     },
     onSuccess: () => void queries.invalidateQueries({ queryKey: ["disk", volume] }),
   });
+  const d = disk.data;
+  const rates = useRates(d?.clients ?? undefined, disk.dataUpdatedAt);
   const moment = at === "latest" ? "latest" : word(stamp(at, true));
   if (!served)
     return (
@@ -47,7 +51,6 @@ export function DiskPanel({ volume, at, served }: { volume: string; at: string; 
         </p>
       </section>
     );
-  const d = disk.data;
   return (
     <section className="my-4" aria-label="Disk">
       <Trouble error={disk.error ?? act.error} />
@@ -82,6 +85,9 @@ export function DiskPanel({ volume, at, served }: { volume: string; at: string; 
             <button className="press" onClick={() => setBack(true)}>
               Go back to {at === "latest" ? "its newest snapshot" : stamp(at, true)} …
             </button>
+            <button className="quiet" onClick={() => setCloning(true)}>
+              Clone it as of then …
+            </button>
             {d.suspect && d.state !== "failed" && (
               <button className="quiet" onClick={() => act.mutate("open")}>
                 What is there is right
@@ -114,22 +120,26 @@ export function DiskPanel({ volume, at, served }: { volume: string; at: string; 
                   <th className="text-right font-normal">read</th>
                   <th className="text-right font-normal">written</th>
                   <th className="text-right font-normal">flushes</th>
+                  <th className="text-right font-normal">a second now</th>
                 </tr>
               </thead>
               <tbody>
                 {(d.clients ?? []).map((c) => (
-                  <tr key={`${c.process} ${c.since}`} className="border-t border-rule">
+                  <tr key={keyOf(c)} className="border-t border-rule">
                     <td className="py-1">{c.host || c.program}</td>
                     <td>{c.host ? c.from : `${c.process}, user ${c.user}`}</td>
                     <td title={stamp(c.since, true)}>{ago(c.since)}</td>
                     <td className="text-right">{size(c.readBytes)}</td>
                     <td className="text-right">{size(c.writtenBytes)}</td>
                     <td className="text-right">{c.flushes}</td>
+                    <td className="text-right whitespace-nowrap">{rates.get(keyOf(c)) ?? "–"}</td>
                   </tr>
                 ))}
               </tbody>
             </table>
           )}
+          {d.state !== "missing" && <Since volume={volume} at={at} />}
+          {cloning && <CloneSheet volume={volume} at={at} close={() => setCloning(false)} />}
           {back && (
             <GoBackSheet volume={volume} at={at} connected={(d.clients ?? []).length} close={() => setBack(false)} />
           )}
@@ -156,8 +166,8 @@ function GoBackSheet(p: { volume: string; at: string; connected: number; close: 
       <Trouble error={plan.error ?? start.error} />
       {plan.data && !start.data && (
         <>
-          <p>{plan.data.answer}.</p>
-          <p className="mt-2 text-sm">{plan.data.summary}.</p>
+          <p className="first-letter:uppercase">{plan.data.answer}.</p>
+          <p className="mt-2 text-sm first-letter:uppercase">{plan.data.summary}.</p>
           {p.connected > 0 && (
             <label className="mt-3 flex items-baseline gap-2 text-sm">
               <input type="checkbox" checked={disconnect} onChange={(e) => setDisconnect(e.target.checked)} />

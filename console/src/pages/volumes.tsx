@@ -6,11 +6,13 @@ import { api, once, type Schemas, told } from "../api/client";
 import { ByCommand, Field, Sheet, State, Trouble, Waiting } from "../parts/ui";
 import { ago, size, stamp } from "../parts/words";
 import { Groups } from "./groups";
+import { MakeDisk } from "./makedisk";
 
 export function Volumes() {
   const list = useQuery({ queryKey: ["volumes"], queryFn: () => told(api.GET("/volumes")) });
   const [params, setParams] = useSearchParams();
   const [adding, setAdding] = useState(false);
+  const [making, setMaking] = useState(false);
   const filter = params.get("find") ?? "";
   const order = params.get("by") ?? "name";
   const set = (k: string, v: string) =>
@@ -61,15 +63,20 @@ export function Volumes() {
           value={filter}
           onChange={(e) => set("find", e.target.value)}
         />
-        <button className="press ml-auto" onClick={() => setAdding(true)}>
-          Protect a directory
-        </button>
+        <span className="ml-auto flex flex-wrap gap-3">
+          <button className="press" onClick={() => setAdding(true)}>
+            Protect a directory
+          </button>
+          <button className="press" onClick={() => setMaking(true)}>
+            Make a disk
+          </button>
+        </span>
       </div>
       {shown.length === 0 ? (
         <p>
           {filter
             ? "No volume matches the filter."
-            : "Nothing is protected yet. Protect a directory of this host, and write a policy for it."}
+            : "Nothing is protected yet. Protect a directory of this host or make a disk, and write a policy for it."}
         </p>
       ) : (
         <div className="overflow-x-auto">
@@ -118,6 +125,7 @@ export function Volumes() {
       )}
       <Groups volumes={(list.data ?? []).filter((v) => v.protected && !v.name.includes("@")).map((v) => v.name)} />
       <AddVolume open={adding} close={() => setAdding(false)} />
+      {making && <MakeDisk close={() => setMaking(false)} />}
       <ByCommand
         lines={[
           "candid volume list",

@@ -1,6 +1,6 @@
 import { expect, test } from "vitest";
 
-import { ago, readMoment, size, span, stamp, word } from "./words";
+import { ago, readMoment, readSize, size, span, stamp, word } from "./words";
 
 test("sizes are in binary units", () => {
   expect(size(0)).toBe("0 B");
@@ -36,4 +36,10 @@ test("a command to copy does nothing but what it says, whatever files are called
   expect(word("--in-place")).toBe("'./--in-place'");
   expect(word("a\u00a0b")).toBe("'a\u00a0b'");
   expect(word("")).toBe("''");
+});
+
+test("sizes read back, and what is no size is refused", () => {
+  for (const n of [0, 512, 4096, 20 * 1024 ** 3, 1.5 * 1024 ** 4]) expect(readSize(size(n))).toBe(n);
+  expect(readSize(" 20GiB ")).toBe(20 * 1024 ** 3);
+  for (const text of ["", "much", "20 GB", "-1", "0.3 B", "1e3"]) expect(readSize(text)).toBeUndefined();
 });

@@ -15,6 +15,14 @@ export function size(n: number): string {
   return i === 0 ? `${n} B` : `${n.toFixed(1)} ${units[i]}`;
 }
 
+/** Reads bytes with a binary unit, such as 20 GiB; undefined when it is no size. */
+export function readSize(text: string): number | undefined {
+  const m = /^\s*(\d+(?:\.\d+)?)\s*(B|[KMGT]iB)?\s*$/.exec(text);
+  if (!m) return undefined;
+  const n = Number(m[1]) * 1024 ** ["B", "KiB", "MiB", "GiB", "TiB"].indexOf(m[2] ?? "B");
+  return Number.isInteger(n) ? n : undefined;
+}
+
 export const exact = (n: number) => `${n.toLocaleString("en")} bytes`;
 
 const two = (n: number) => String(n).padStart(2, "0");
