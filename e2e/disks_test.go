@@ -255,6 +255,9 @@ func TestDiskKills(t *testing.T) {
 		<-writing
 		c.Close()
 		a.start()
+		require.Eventually(t, func() bool { // a restore that was cut short goes on
+			return !strings.Contains(a.run("run", "list"), "\trunning\t") && !strings.Contains(a.run("run", "list"), "queued")
+		}, time.Minute, 10*time.Millisecond)
 		if holds == nil || maybe != nil { // what was not answered may be there or not
 			c, err := dialNBD(filepath.Join(a.dir, "nbd.sock"), "db")
 			require.NoError(t, err)
