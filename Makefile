@@ -29,14 +29,18 @@ $(WEB): console/node_modules $(SRC)
 	@touch internal/httpapi/web/.keep
 
 # Chromium for the console's tests; tar, diff, setfacl, zstd and unzip for independent
-# comparisons; cadaver, Samba and its client to read snapshots as others do; NBD clients that nobody here wrote.
-TOOLS = chromium setfacl zstd unzip cadaver smbclient smbd strace mkfs.ext4 nbdcopy qemu-io fio /usr/bin/nbdsh
+# comparisons; cadaver, Samba and its client to read snapshots as others do; NBD clients that nobody here wrote, and a
+# database, of which nothing is started.
+TOOLS = chromium setfacl zstd unzip cadaver smbclient smbd strace mkfs.ext4 nbdcopy qemu-io fio /usr/bin/nbdsh psql
 tools: export DEBIAN_FRONTEND = noninteractive
 tools:
 	@for tool in $(TOOLS); do command -v $$tool >/dev/null || missing=1; done; test -z "$$missing" || \
 	  { apt-get update -qq && apt-get install -y -qq chromium acl attr zstd curl unzip strace e2fsprogs && \
 	    apt-get install -y -qq --no-install-recommends cadaver samba samba-vfs-modules smbclient \
-	      libnbd-bin python3-libnbd qemu-utils fio nbdkit; }
+	      libnbd-bin python3-libnbd qemu-utils fio nbdkit && \
+	    mkdir -p /etc/postgresql-common && (set -C; echo create_main_cluster = false > \
+	      /etc/postgresql-common/createcluster.conf) 2>/dev/null; \
+	    apt-get install -y -qq --no-install-recommends postgresql; }
 
 test: build tools
 	cd console && npx vitest run
@@ -54,7 +58,8 @@ test-long: build tools
 	CANDID_LONG=20 go test -count=1 -timeout 80m ./internal/store \
 	  -run 'TestSideBySide|TestFlipsInEveryFile|TestFileOperationsFail|TestMediaFails|TestStoreModel'
 	CANDID_MODEL_ROUNDS=200 go test -count=1 -timeout 30m -run 'TestModelOf' ./internal/site
-	CANDID_KILL_ROUNDS=200 go test -count=1 -timeout 60m -run 'TestKill|TestStorm|TestPowerCut' ./e2e
+	CANDID_KILL_ROUNDS=200 CANDID_DISK_KILL_ROUNDS=500 CANDID_DATABASE_ROUNDS=50 \
+	  go test -count=1 -timeout 60m -run 'TestKill|TestStorm|TestPowerCut|TestDiskKills|TestDatabaseOnADisk' ./e2e
 
 # Attacks at length, and every fuzz target for half an hour.
 test-attack: build tools

@@ -112,7 +112,13 @@ func (b *bench) disks() error {
 	if err := measure(fmt.Sprintf(", %d snapshots held", held)); err != nil {
 		return err
 	}
-	return b.scattered()
+	if err := b.whileHarvested(s, uris[0]); err != nil {
+		return err
+	}
+	if err := b.scattered(); err != nil {
+		return err
+	}
+	return b.clones()
 }
 
 // scattered takes snapshots of 1 % of two disks, one four times the other, beside reading those blocks.
@@ -130,7 +136,7 @@ func (b *bench) scattered() error {
 		if _, err := b.fioSome(uri, 4096); err != nil {
 			return err
 		}
-		d, _, err := s.took("snapshot", "take", "db")
+		d, first, err := s.took("snapshot", "take", "db")
 		if err != nil {
 			return err
 		}
@@ -139,8 +145,18 @@ func (b *bench) scattered() error {
 		if err != nil {
 			return err
 		}
-		fmt.Printf("%-58s %12s %12s %7s  %s\n", "clone of a disk of "+size+", the command included",
-			made.Round(time.Millisecond), "", "", "<= 100 ms")
+		told("clone of a disk of "+size+", the command included", made.Round(time.Millisecond), "<= 100 ms")
+		if _, err := b.fioSome(uri, 16); err != nil {
+			return err
+		}
+		if _, err := s.run("snapshot", "take", "db"); err != nil {
+			return err
+		}
+		back, r, err := s.took("restore", "db", "--at", first.Result.(map[string]any)["id"].(string), "--in-place")
+		if err != nil {
+			return err
+		}
+		told("going back of a disk of "+size+", "+r.State, back.Round(time.Millisecond), "<= 100 ms")
 		s.end()
 	}
 	if err := b.sh("dd if=/dev/urandom of=blocks bs=64k count=4096 2>/dev/null"); err != nil {

@@ -106,6 +106,11 @@ func timed(f func() error) (time.Duration, error) {
 	return time.Since(begin), err
 }
 
+// told prints a figure that is compared with nothing.
+func told(what string, figure any, reach string) {
+	fmt.Printf("%-58s %12s %12s %7s  %s\n", what, fmt.Sprint(figure), "", "", reach)
+}
+
 func row(what string, ours, theirs time.Duration, reach string) {
 	fmt.Printf("%-58s %12s %12s %7.2f  %s\n", what, ours.Round(100*time.Microsecond), theirs.Round(100*time.Microsecond),
 		float64(ours)/float64(theirs), reach)
