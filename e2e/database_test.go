@@ -85,7 +85,8 @@ func TestDatabaseOnADisk(t *testing.T) {
 		return strings.TrimSpace(string(out))
 	}
 	start := func(dir string) (stop func()) {
-		as(`%s/pg_ctl -D %s/data -w -l %s/log -o "-k %s -c listen_addresses='' -c shared_buffers=32MB" start > /dev/null || { tail -20 %s/log; exit 1; }`,
+		as(`%s/pg_ctl -D %s/data -w -l %s/log -o "-k %s -c listen_addresses='' -c shared_buffers=32MB" start > /dev/null ||
+			{ tail -20 %s/log; exit 1; }`,
 			bin, dir, dir, sock, dir)
 		over := false
 		stop = func() {
