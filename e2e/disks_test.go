@@ -58,6 +58,9 @@ func TestDiskClients(t *testing.T) {
 	a.run("restore", "db", "--at", first, "--to", filepath.Join(base, "image"))
 	tool(t, base, "cmp", "raw", "image")
 	require.Contains(t, tool(t, base, "nbdinfo", "--map", uri("db:"+first[:12])), "hole,zero")
+	require.Contains(t, a.run("disk", "open", "db", "--read-only"), uri("db:"+a.snapshots("db")[0].ID[:12]))
+	_, err = a.try("disk", "open", "db", "--at", "2020-01-01")
+	require.ErrorContains(t, err, "no snapshot of db here stands for that moment")
 
 	// Who has it open has it alone.
 	c, err := dialNBD(filepath.Join(a.dir, "nbd.sock"), "db")

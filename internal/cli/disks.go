@@ -1,7 +1,9 @@
 package cli
 
 import (
+	"cmp"
 	"context"
+	"fmt"
 	"net/url"
 	"strconv"
 	"strings"
@@ -79,11 +81,17 @@ func diskCommand() *cli.Command {
 			Flags: []cli.Flag{
 				&cli.BoolFlag{Name: "moved", Usage: "its image is a copy of the file that it was written to, put there with the " +
 					"disk's records while neither was in use; the next snapshot reads all of it"},
+				&cli.StringFlag{Name: "at", Usage: "WHEN: tell how the snapshot that stands for this moment is opened, which can " +
+					"only be read; the disk stays as it is"},
+				&cli.BoolFlag{Name: "read-only", Usage: "the same of the newest snapshot"},
 				&cli.BoolFlag{Name: "shared", Usage: "let several clients write at once, as cluster filesystems do; " +
 					"--shared=false lets one alone"},
 				&cli.BoolFlag{Name: "yes", Usage: "do not ask again"}},
 			Action: with("NAME", func(ctx context.Context, f *session, cmd *cli.Command) error {
 				var d api.Disk
+				if cmd.IsSet("at") || cmd.Bool("read-only") {
+					return f.snapshotOfDisk(ctx, cmd.Args().First(), cmp.Or(cmd.String("at"), "latest"))
+				}
 				if cmd.IsSet("shared") {
 					if cmd.Bool("shared") && !cmd.Bool("yes") {
 						if err := f.typed("several clients that write at once destroy any filesystem that is not made for that",
@@ -111,6 +119,25 @@ func diskCommand() *cli.Command {
 			})},
 		diskAccessCommand(),
 	}}
+}
+
+// snapshotOfDisk tells how a client opens the snapshot that stands for a moment here.
+func (f *session) snapshotOfDisk(ctx context.Context, name, at string) error {
+	var d api.Disk
+	if err := f.Get(ctx, "/disks/"+url.PathEscape(name), nil, &d); err != nil {
+		return err
+	}
+	var all api.AsOf
+	if err := f.Get(ctx, "/volumes/"+url.PathEscape(name)+"/as-of", url.Values{"at": {moment(at)}}, &all); err != nil {
+		return err
+	}
+	is := all.Places[0] // this site
+	if is.Snapshot == "" {
+		return fmt.Errorf("no snapshot of %s here stands for that moment. %s", name, all.Sentence)
+	}
+	export := "/" + url.PathEscape(name)
+	d.Address = strings.Replace(d.Address, export+"?", export+":"+short(is.Snapshot)+"?", 1)
+	return f.show(d, func() { f.say("%s (%s) can be read, and not written, as %s", name, is.Answer, d.Address) })
 }
 
 // compareDisk tells in which bytes two moments of a disk differ.
