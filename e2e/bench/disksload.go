@@ -16,8 +16,29 @@ import (
 	"context"
 )
 
+// stored measures a disk while its snapshots are stored.
+func (b *bench) stored() error {
+	s, err := b.serve("larkfield")
+	if err != nil {
+		return err
+	}
+	defer s.end()
+	if _, err := s.run("volume", "add", "db", "--size", fmt.Sprint(diskBytes)); err != nil {
+		return err
+	}
+	uri := "nbd+unix:///db?socket=" + s.dir + "/nbd.sock"
+	if err := b.sh(fmt.Sprintf("head -c %d /dev/urandom > filled && nbdcopy filled '%s' && rm filled", diskBytes,
+		uri)); err != nil {
+		return err
+	}
+	return b.whileHarvested(s, uri)
+}
+
 // whileHarvested measures a disk while one snapshot after the other is stored, beside itself left alone.
 func (b *bench) whileHarvested(s *site, uri string) error {
+	if _, err := s.run("disk", "open", "db", "--shared", "--yes"); err != nil { // by two programs at once
+		return err
+	}
 	loads := []struct{ what, rw string }{{"4 KiB random reads", "randread"}, {"4 KiB random writes", "randwrite"}}
 	for _, l := range loads {
 		idle, calm, err := b.load(uri, l.rw)

@@ -67,7 +67,8 @@ func run() error {
 		name string
 		run  func() error
 	}{{"first", b.first}, {"unchanged", b.unchanged}, {"journal", b.journal}, {"restore", b.restore}, {"carry", b.carry},
-		{"line", b.line}, {"receiving", b.receiving}, {"views", b.views}, {"change", b.change}, {"disks", b.disks}} {
+		{"line", b.line}, {"receiving", b.receiving}, {"views", b.views}, {"change", b.change}, {"disks", b.disks},
+		{"stored", b.stored}, {"scattered", b.scattered}, {"clones", b.clones}} {
 		if only != "" && !slices.Contains(strings.Split(only, ","), step.name) {
 			continue
 		}
