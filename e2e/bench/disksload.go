@@ -49,9 +49,13 @@ func (b *bench) whileHarvested(s *site, uri string) error {
 		taken, failed := 0, make(chan error, 1)
 		go func() {
 			for !stop.Load() {
-				if _, err := b.fioWrites(uri, "8m"); err != nil {
-					failed <- err
-					return
+				if l.rw == "randread" { // a little to store; starting another fio would take a core for a while
+					off := 1 + (7*taken)%500
+					if err := b.sh(fmt.Sprintf("qemu-io -f raw -c 'write -P %d %dM 8M' '%s' > /dev/null", taken%255+1, off,
+						uri)); err != nil {
+						failed <- err
+						return
+					}
 				}
 				if _, err := s.run("snapshot", "take", "db"); err != nil {
 					failed <- err
@@ -176,11 +180,10 @@ func (b *bench) clones() error {
 	if err != nil {
 		return err
 	}
-	err = b.sh("truncate -s 1G zeros && dd if=/dev/urandom of=zeros bs=64k count=1024 conv=notrunc 2>/dev/null")
-	if err != nil {
+	if err := b.sh("nbdcopy 'nbd+unix:///c8?socket=" + s.dir + "/nbd.sock' plain"); err != nil { // with the same holes
 		return err
 	}
-	cmd := exec.Command("nbdkit", "-f", "-U", filepath.Join(b.base, "one.sock"), "file", filepath.Join(b.base, "zeros"))
+	cmd := exec.Command("nbdkit", "-f", "-U", filepath.Join(b.base, "one.sock"), "file", filepath.Join(b.base, "plain"))
 	if err := cmd.Start(); err != nil {
 		return err
 	}

@@ -130,6 +130,7 @@ export function Volumes() {
         lines={[
           "candid volume list",
           "candid volume add NAME --path DIR --label key=value",
+          "candid volume add NAME --size SIZE",
           "candid group put NAME VOLUME VOLUME",
         ]}
       />

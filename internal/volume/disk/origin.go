@@ -31,6 +31,21 @@ func newOrigin(st *store.Store, m Stored, block uint32) *origin {
 	return &origin{st: st, top: m.top(block), reader: object.NewMapReader(st.Get), chunks: chunks}
 }
 
+// wholeRead is from how many bytes on the beginning of a block is read as if it were all of it.
+const wholeRead = 32 << 10
+
+var buffers = sync.Pool{New: func() any { return &store.Buffers{} }}
+
+func chunkOf(env object.Envelope, err error, block int64) ([]byte, error) {
+	if err == nil && env.Kind != object.KindChunk {
+		err = fmt.Errorf("a %s where a chunk was expected", env.Kind)
+	}
+	if err != nil {
+		return nil, fmt.Errorf("%w: block %d: %w", ErrUnreadable, block, err)
+	}
+	return env.Payload, nil
+}
+
 // slot is what the origin says of a block.
 func (o *origin) slot(block int64) (object.Slot, error) {
 	o.mu.Lock()
@@ -60,15 +75,20 @@ func (o *origin) readSlot(p []byte, block, within int64, s object.Slot) error {
 		return fmt.Errorf("%w: block %d was lost before it was stored", ErrUnreadable, block)
 	}
 	raw, ok := o.chunks.Get(s.Chunk)
-	if !ok {
+	switch {
+	case ok:
+	case within == 0 && len(p) >= wholeRead: // it is not asked for again, and its memory can be used again
+		buf := buffers.Get().(*store.Buffers)
+		defer buffers.Put(buf)
+		env, err := o.st.GetInto(s.Chunk, buf)
+		if raw, err = chunkOf(env, err, block); err != nil {
+			return err
+		}
+	default:
 		env, err := o.st.Get(s.Chunk)
-		if err == nil && env.Kind != object.KindChunk {
-			err = fmt.Errorf("a %s where a chunk was expected", env.Kind)
+		if raw, err = chunkOf(env, err, block); err != nil {
+			return err
 		}
-		if err != nil {
-			return fmt.Errorf("%w: block %d: %w", ErrUnreadable, block, err)
-		}
-		raw = env.Payload
 		o.chunks.Add(s.Chunk, raw)
 	}
 	n := 0
