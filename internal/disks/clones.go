@@ -5,6 +5,7 @@ import (
 	"crypto/rand"
 	"encoding/hex"
 	"errors"
+	"fmt"
 	"os"
 	"path/filepath"
 
@@ -66,6 +67,9 @@ func (s *Service) MakeClone(ctx context.Context, c *catalog.Clone, of disk.Store
 // EndClone takes a clone away with what was written. With anyway clients that have it open are disconnected;
 // else it is refused while there are any.
 func (s *Service) EndClone(ctx context.Context, c *catalog.Clone, anyway bool) error {
+	if c.Lineage == "" {
+		return fmt.Errorf("the clone %s has no lineage yet: it gets one when the service starts anew", c.Name)
+	}
 	release, err := s.run.Hold(ctx, run.KeyDisk.Of(c.Name))
 	if err != nil {
 		return err

@@ -170,6 +170,9 @@ func (s *Service) Make(
 
 // destroy removes a disk with its image and records.
 func (s *Service) destroy(v *catalog.Volume) error {
+	if v.Lineage == "" { // whose home would be that of all
+		return fmt.Errorf("the disk %s has no lineage: nothing is removed", v.Name)
+	}
 	if err := disk.Destroy(disk.Dir(s.home(v.Lineage)), s.Store, owner(v.Lineage)); err != nil &&
 		!errors.Is(err, os.ErrNotExist) {
 		return err

@@ -477,6 +477,15 @@ func TestDiskClonesOfBefore(t *testing.T) {
 		w.scribble(s, name, bytes.Clone(holds), rand.New(rand.NewPCG(14, 2)))
 	}
 	w.scribble(s, "c0", holds, rand.New(rand.NewPCG(14, 2)))
+	bare := must(s.Catalog.Clone("c1"))
+	kept := bare.Lineage
+	bare.Lineage = ""
+	require.NoError(t, s.Catalog.PutClone(bare))
+	_, err := s.Clones.DiscardClone("c1", true)
+	require.ErrorContains(t, err, "no lineage")
+	require.Len(t, must(os.ReadDir(filepath.Join(w.dir, "here", "disks"))), 3, "nothing of any disk is removed")
+	bare.Lineage, bare.Ending = kept, false
+	require.NoError(t, s.Catalog.PutClone(bare))
 	for _, name := range []string{"c0", "c1"} {
 		c := must(s.Catalog.Clone(name))
 		lineage := c.Lineage
