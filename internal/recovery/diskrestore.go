@@ -14,6 +14,7 @@ import (
 	"candidharbor/internal/phrase"
 	"candidharbor/internal/refusal"
 	"candidharbor/internal/run"
+	"candidharbor/internal/store"
 	"candidharbor/internal/volume/disk"
 )
 
@@ -29,7 +30,8 @@ type diskRestore struct {
 
 	row    *catalog.Snapshot
 	answer string
-	far    *recall // nil: the snapshot is here
+	far    *recall      // nil: the snapshot is here
+	lease  *store.Lease // what holds a snapshot that is here
 	root   *object.Root
 	target string // of a file: where it goes, and the root that this is below
 	under  string
@@ -231,10 +233,21 @@ func (o *diskRestore) check(ctx context.Context, e *Viewer) (err error) {
 		return refusal.Conflictf("snapshot %s has blocks of %s and the disk %s of %s: bring it back to a file with --to",
 			o.row.ID[:12], phrase.Size(int64(o.root.Block)), o.live.Name, phrase.Size(int64(o.live.ChunkAvg)))
 	}
-	if o.far == nil {
-		return o.whole()
+	if o.far != nil {
+		return nil
 	}
-	return nil
+	o.lease = s.Store.NewLease() // it stays readable though its snapshot may be removed meanwhile
+	is, err := o.lease.AcquireAny(o.root.Tree())
+	if err == nil && !is {
+		err = refusal.Missingf("snapshot %s was removed before the restore began", o.row.ID[:12])
+	}
+	if err == nil {
+		err = o.whole()
+	}
+	if err != nil {
+		o.done()
+	}
+	return err
 }
 
 // other is another disk of this site, which becomes as the snapshot is.
@@ -266,6 +279,9 @@ func (o *diskRestore) whole() error {
 func (o *diskRestore) done() {
 	if o.far != nil {
 		o.far.lease.Release()
+	}
+	if o.lease != nil {
+		o.lease.Release()
 	}
 	if o.reopen != nil {
 		o.reopen()

@@ -19,6 +19,7 @@ import (
 	"candidharbor/core/object"
 	"candidharbor/internal/catalog"
 	"candidharbor/internal/refusal"
+	"candidharbor/internal/run"
 
 	"github.com/stretchr/testify/require"
 )
@@ -723,4 +724,32 @@ func TestDiskMovedOrLost(t *testing.T) {
 		require.True(t, bytes.Equal(was, w.imageOf(s, "db", first)))
 		require.NoError(t, s.Close())
 	}
+}
+
+// A snapshot that goes while a disk is brought back from it is there until that is over.
+func TestDiskRestoreHolds(t *testing.T) {
+	w := newWorld(t)
+	s := w.open("here")
+	w.disk(s, "db")
+	r := rand.New(rand.NewPCG(31, 2))
+	holds := make([]byte, diskSize)
+	w.scribble(s, "db", holds, r)
+	w.done(s)(s.Capture.TakeSnapshot("db", api.SnapshotTake{}, "test"))
+	was, id := bytes.Clone(holds), w.rows(s, "db")[0].ID
+	for range 2 {
+		w.scribble(s, "db", holds, r)
+		w.done(s)(s.Capture.TakeSnapshot("db", api.SnapshotTake{}, "test"))
+	}
+	busy, err := s.Run.Hold(w.ctx, run.KeyVolume.Of("db")) // so that it waits
+	require.NoError(t, err)
+	back := must(s.Recovery.Restore(w.ctx, api.RestoreAsk{Volume: "db", At: id, InPlace: true}, "test"))
+	_, err = s.Rules.RemoveSnapshot(id)
+	require.NoError(t, err)
+	w.clock.Set(w.clock.Now().Add(48 * time.Hour))
+	w.done(s)(s.Rules.Prune("", "test"))
+	require.Len(t, w.rows(s, "db"), 2)
+	w.done(s)(s.Upkeep.Sweep(true, "test"))
+	busy()
+	w.done(s)(back, nil)
+	require.True(t, bytes.Equal(was, w.diskBytes(s, "db")))
 }
