@@ -98,7 +98,8 @@ func TestDiskHosts(t *testing.T) {
 	// One client writes: a host that wrote and went without a word holds the disk, until it may open it no more.
 	open := func(dir string) (*exec.Cmd, io.WriteCloser) {
 		cmd := exec.Command("/usr/bin/python3", "-m", "nbd", "-c", `import sys; h.set_uri_allow_local_file(True)
-h.connect_uri("`+uri("db", dir)+`"); h.pwrite(b"held", 0); print("open", flush=True); sys.stdin.readline()`)
+h.connect_uri("`+uri("db", dir)+`"); h.pwrite(b"held", 0); print("open", flush=True)
+if sys.stdin.readline(): h.pwrite(b"more", 512); h.flush(); h.shutdown()`)
 		in, err := cmd.StdinPipe()
 		require.NoError(t, err)
 		out, err := cmd.StdoutPipe()
@@ -119,6 +120,12 @@ h.connect_uri("`+uri("db", dir)+`"); h.pwrite(b"held", 0); print("open", flush=T
 	require.Contains(t, refused("qemu-img", byTwo...), "open already")
 	tool(t, base, "nbdinfo", uri("db", one)) // it comes back, and leaves
 	tool(t, base, "nbdinfo", uri("db", two))
+	cmd, in := open(one)
+	a.run("disk", "access", "register-host", "--disk", "papers", "--disk", "db") // more than before: nothing is cut
+	_, err = io.WriteString(in, "\n")
+	require.NoError(t, err)
+	require.NoError(t, cmd.Wait(), "it wrote once more")
+	require.Contains(t, a.run("disk", "show", "db"), "is ready")
 	cmd, _ = open(one)
 	require.Contains(t, a.run("disk", "access", "register-host", "--disk", "papers"), "may open papers")
 	gone := make(chan error, 1)

@@ -139,8 +139,7 @@ func (s *Service) removeDisk(v *catalog.Volume) (string, error) {
 	if err := s.disks.Stop(s.run.Context(), v.Name); err != nil {
 		return "", err
 	}
-	v.Protected = false
-	if err := s.Catalog.PutVolume(v); err != nil {
+	if err := s.Catalog.SetProtected(v.Name, false); err != nil {
 		return "", err
 	}
 	s.run.Changed("volumes")

@@ -281,6 +281,12 @@ func (c *Catalog) SetStandby(volume, mode, dir, failed string) error {
 	return err
 }
 
+// SetProtected notes whether a volume is protected, and nothing else of its row.
+func (c *Catalog) SetProtected(name string, protected bool) error {
+	_, err := c.db.Exec(`UPDATE volumes SET protected=? WHERE name=?`, protected, name)
+	return err
+}
+
 // SetPaused notes since when a volume is paused, and nothing else of its row; the zero
 // time ends the pause.
 func (c *Catalog) SetPaused(volume string, since time.Time) error {

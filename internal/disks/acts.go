@@ -67,7 +67,7 @@ func (s *Service) named(name string) (*catalog.Volume, error) {
 	if !errors.Is(err, catalog.ErrNone) {
 		return v, err
 	}
-	if c, cerr := s.Catalog.Clone(name); cerr == nil && c.Dir == "" {
+	if c, cerr := s.Catalog.Clone(name); cerr == nil && c.Dir == "" && !c.Ending {
 		return s.clone(c), nil
 	}
 	return nil, err
@@ -130,11 +130,8 @@ func (s *Service) OpenDisk(ctx context.Context, name string, moved bool) (*api.D
 	if err := s.setTerms(v, is, func(t *catalog.DiskTerms) { t.Closed = false }); err != nil {
 		return nil, err
 	}
-	if row, err := s.Catalog.Volume(name); err == nil && !row.Protected {
-		row.Protected = true
-		if err := s.Catalog.PutVolume(row); err != nil {
-			return nil, err
-		}
+	if err := s.Catalog.SetProtected(name, true); err != nil {
+		return nil, err
 	}
 	s.run.Changed("volumes", name)
 	return s.view(v), nil

@@ -188,3 +188,15 @@ func (s *Service) config(a *authority) *tls.Config {
 }
 
 func (s *Service) authorityPath() string { return filepath.Join(s.Path, "keys", "disks.pem") }
+
+// authority is the site's, made the first time that it is needed.
+func (s *Service) authority() (*authority, error) {
+	s.authorityMu.Lock()
+	defer s.authorityMu.Unlock()
+	if s.certifies != nil {
+		return s.certifies, nil
+	}
+	a, err := openAuthority(s.authorityPath(), s.Name())
+	s.certifies = a
+	return a, err
+}

@@ -155,7 +155,7 @@ func (s *Service) serve(ctx context.Context, conn net.Conn) {
 		return
 	}
 	err = nbd.Serve(ctx, conn, nbd.Options{Exports: func(*tls.ConnectionState) (nbd.Exports, error) {
-		return &exports{s, by, cancel}, nil
+		return &exports{s, by, cancel, nil}, nil
 	}})
 	if err != nil && ctx.Err() == nil {
 		s.Log.Info("a connection to a disk broke", "client", by.words(), "error", err)

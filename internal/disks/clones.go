@@ -86,7 +86,10 @@ func (s *Service) EndClone(ctx context.Context, c *catalog.Clone, anyway bool) e
 	s.mu.Lock()
 	delete(s.closed, c.Name)
 	s.mu.Unlock()
-	if err := s.Catalog.ForgetDisk(c.Lineage, c.Name); err != nil {
+	s.hostsMu.Lock() // who is let in meanwhile is not let into another clone of this name
+	err = s.Catalog.ForgetDisk(c.Lineage, c.Name)
+	s.hostsMu.Unlock()
+	if err != nil {
 		return err
 	}
 	return s.destroy(s.clone(c))

@@ -1,6 +1,7 @@
 package disks
 
 import (
+	"errors"
 	"fmt"
 
 	"candidharbor/api"
@@ -40,8 +41,11 @@ func (s *Service) copies() ([]*catalog.Volume, error) {
 // newest is the snapshot that stands for a copy now; nil when there is none, or when it is no copy.
 func (s *Service) newest(name string) (*catalog.Snapshot, error) {
 	v, err := s.Catalog.Volume(name)
-	if err != nil || !s.isCopy(v) {
+	if errors.Is(err, catalog.ErrNone) || err == nil && !s.isCopy(v) {
 		return nil, nil
+	}
+	if err != nil {
+		return nil, err
 	}
 	return s.Catalog.LastSnapshot(s.Place(), v.Lineage)
 }

@@ -19,6 +19,7 @@ type exports struct {
 	s      *Service
 	by     *client
 	cancel context.CancelFunc
+	conn   *hostConnection // of a host; nil: over the socket
 }
 
 // List names the disks. Snapshots are not listed: there may be thousands.
@@ -71,6 +72,7 @@ func (e *exports) find(name string) (*served, error) {
 
 // Open opens an export. The ledger has who came to hold a disk, and who was refused.
 func (e *exports) Open(name string) (nbd.Export, error) {
+	e.opens(name)
 	if x, err := e.snapshot(name); x != nil || err != nil {
 		if err == nil {
 			err = e.s.record(e.by, "openSnapshot", name, "")

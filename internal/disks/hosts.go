@@ -8,6 +8,7 @@ import (
 	"net"
 	"os"
 	"slices"
+	"strings"
 	"time"
 
 	"candidharbor/api"
@@ -23,7 +24,7 @@ var errStranger = errors.New("the certificate is of no host that is let in")
 // ServeHosts serves the hosts that connect to a listener, until the context ends. Nothing is said to who
 // shows no certificate.
 func (s *Service) ServeHosts(ctx context.Context, l net.Listener) error {
-	a, err := openAuthority(s.authorityPath(), s.Name())
+	a, err := s.authority()
 	if err != nil {
 		return err
 	}
@@ -46,7 +47,8 @@ func (s *Service) serveHost(ctx context.Context, conn net.Conn, config *tls.Conf
 				return nil, err
 			}
 			by = &client{host: h.Name, addr: addr}
-			return &exports{s, by, cancel}, s.cutWith(ctx, h.Name, h.Certificate, cancel)
+			conn, err := s.enterHost(ctx, h, cancel)
+			return &exports{s, by, cancel, conn}, err
 		}})
 	switch {
 	case err == nil || ctx.Err() != nil:
@@ -57,30 +59,49 @@ func (s *Service) serveHost(ctx context.Context, conn net.Conn, config *tls.Conf
 	}
 }
 
-// cutWith has a connection of a host end when the host is let in no more, or may open less.
-func (s *Service) cutWith(ctx context.Context, host, certificate string, cancel context.CancelFunc) error {
-	key := &cancel
+// hostConnection is a connection of a host, which ends when the host may have it no more.
+type hostConnection struct {
+	cancel context.CancelFunc
+	disk   string // that it opens; empty: none yet. Guarded by the service's mu
+}
+
+// enterHost notes a connection of a host, until its context ends.
+func (s *Service) enterHost(ctx context.Context, h *catalog.DiskHost, cancel context.CancelFunc) (*hostConnection,
+	error) {
+	c := &hostConnection{cancel: cancel}
 	s.mu.Lock()
-	if s.hosts[host] == nil {
-		s.hosts[host] = map[*context.CancelFunc]struct{}{}
+	if s.hosts[h.Name] == nil {
+		s.hosts[h.Name] = map[*hostConnection]struct{}{}
 	}
-	s.hosts[host][key] = struct{}{}
+	s.hosts[h.Name][c] = struct{}{}
 	s.mu.Unlock()
 	context.AfterFunc(ctx, func() {
 		s.mu.Lock()
 		defer s.mu.Unlock()
-		delete(s.hosts[host], key)
+		delete(s.hosts[h.Name], c)
 	})
-	// What was changed before this was entered is seen here; what is changed later cuts it.
-	if h, err := s.Catalog.DiskHost(host); err != nil || h.Certificate != certificate {
-		return errStranger
+	// What was changed before this was noted is seen here; what is changed later cuts it.
+	if now, err := s.Catalog.DiskHost(h.Name); err != nil || now.Certificate != h.Certificate {
+		return c, errStranger
 	}
-	return nil
+	return c, nil
 }
 
-// cut ends all connections of a host, and its hold of disks that it may open no more: it writes nothing over
-// what others do.
-func (s *Service) cut(host string, may []string) {
+// opens notes which disk a connection is about to open. Whether it may is asked after that: what is taken from the
+// host before then is seen, and what is taken later cuts the connection.
+func (e *exports) opens(name string) {
+	if e.conn == nil {
+		return
+	}
+	disk, _, _ := strings.Cut(name, ":")
+	e.s.mu.Lock()
+	defer e.s.mu.Unlock()
+	e.conn.disk = disk
+}
+
+// cut ends the connections of a host to disks that it may open no more, or all of them, and its hold of those disks:
+// it writes nothing over what others do.
+func (s *Service) cut(host string, may []string, all bool) {
 	for _, v := range s.all() {
 		v.mu.Lock()
 		if v.holder != nil && v.holder.host == host && !slices.Contains(may, v.name) {
@@ -90,8 +111,10 @@ func (s *Service) cut(host string, may []string) {
 	}
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	for cancel := range s.hosts[host] {
-		(*cancel)()
+	for c := range s.hosts[host] {
+		if all || c.disk != "" && !slices.Contains(may, c.disk) {
+			c.cancel()
+		}
 	}
 }
 
@@ -138,7 +161,7 @@ func (s *Service) network() string {
 }
 
 // LetIn says which disks a host may open, and makes its certificate when it has none, or is to have another.
-// What it has open is cut.
+// What it has open and may not any more is cut; with another certificate, everything.
 func (s *Service) LetIn(host string, ask api.DiskAccess, by string) (*api.DiskAccessGiven, error) {
 	if err := policy.CheckName("host", host); err != nil {
 		return nil, refusal.Wrap(refusal.Misuse, err)
@@ -147,20 +170,17 @@ func (s *Service) LetIn(host string, ask api.DiskAccess, by string) (*api.DiskAc
 		return nil, refusal.Conflictf("this site serves no disks over the network: set disk_listen in site.yaml, such as " +
 			"disk_listen: 0.0.0.0:10809, and restart the service")
 	}
-	disks := []string{}
-	for _, name := range ask.Disks {
-		if v, err := s.Catalog.Volume(name); err != nil || !s.isCopy(v) {
-			if _, err := s.named(name); err != nil {
-				return nil, err
-			}
-		}
-		if !slices.Contains(disks, name) {
-			disks = append(disks, name)
-		}
-	}
-	slices.Sort(disks)
 	s.hostsMu.Lock()
 	defer s.hostsMu.Unlock()
+	for _, name := range ask.Disks {
+		if v, err := s.Catalog.Volume(name); err == nil && s.isCopy(v) {
+			continue
+		}
+		if _, err := s.named(name); err != nil {
+			return nil, err
+		}
+	}
+	disks := slices.Compact(slices.Sorted(slices.Values(ask.Disks)))
 	h, err := s.Catalog.DiskHost(host)
 	fresh := errors.Is(err, catalog.ErrNone)
 	if err != nil && !fresh {
@@ -174,7 +194,7 @@ func (s *Service) LetIn(host string, ask api.DiskAccess, by string) (*api.DiskAc
 	}
 	out := &api.DiskAccessGiven{}
 	if fresh || ask.Renew {
-		a, err := openAuthority(s.authorityPath(), s.Name())
+		a, err := s.authority()
 		if err != nil {
 			return nil, err
 		}
@@ -188,7 +208,7 @@ func (s *Service) LetIn(host string, ask api.DiskAccess, by string) (*api.DiskAc
 	if err := s.Catalog.PutDiskHost(h); err != nil {
 		return nil, err
 	}
-	s.cut(host, h.Disks.V)
+	s.cut(host, h.Disks.V, out.Key != "")
 	out.Host = s.hostView(h)
 	return out, nil
 }
@@ -203,7 +223,7 @@ func (s *Service) TurnAway(host string) (string, error) {
 	if err := s.Catalog.RemoveDiskHost(host); err != nil {
 		return "", err
 	}
-	s.cut(host, nil)
+	s.cut(host, nil, true)
 	return fmt.Sprintf("%s opens no disks any more: its certificate is worth nothing.", host), nil
 }
 

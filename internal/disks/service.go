@@ -27,12 +27,15 @@ type Service struct {
 	run    *run.Engine
 	access *access.Service
 
-	hostsMu sync.Mutex // orders changes of what hosts may
+	hostsMu sync.Mutex // orders changes of what hosts may; comes before mu
+
+	authorityMu sync.Mutex
+	certifies   *authority // nil: not needed yet
 
 	mu     sync.Mutex
-	open   map[string]*served                          // by volume
-	closed map[string]error                            // why a disk could not be opened, by volume
-	hosts  map[string]map[*context.CancelFunc]struct{} // ends connections, by host
+	open   map[string]*served                      // by volume
+	closed map[string]error                        // why a disk could not be opened, by volume
+	hosts  map[string]map[*hostConnection]struct{} // by host
 }
 
 // served is a disk that is open, and who is connected to it.
@@ -53,7 +56,7 @@ type served struct {
 // New works in a data directory.
 func New(dir *datadir.Dir, run *run.Engine, access *access.Service) *Service {
 	return &Service{Dir: dir, run: run, access: access, open: map[string]*served{}, closed: map[string]error{},
-		hosts: map[string]map[*context.CancelFunc]struct{}{}}
+		hosts: map[string]map[*hostConnection]struct{}{}}
 }
 
 // BlockSize is that of new disks; see docs/decisions/033.

@@ -238,6 +238,35 @@ func (r *recall) lack(ids []object.ID, seen map[object.ID]bool) (out []object.ID
 	return out, nil
 }
 
+// fetchNodes fetches and keeps those of some nodes that the store here lacks, but for what the peer does not have
+// whole.
+func (r *recall) fetchNodes(level []object.ID, seen map[object.ID]bool) (nodes []object.Envelope, err error) {
+	lacking, err := r.lack(level, seen)
+	if err != nil {
+		return nil, err
+	}
+	var ask []object.ID
+	for _, id := range lacking {
+		if r.kept[id] == nil && !r.hurt[id] {
+			ask = append(ask, id)
+		}
+	}
+	if err := r.each(ask, func(id object.ID, raw []byte) error { r.keep(id, raw); return nil }); err != nil {
+		return nil, err
+	}
+	for _, id := range lacking {
+		if r.hurt[id] {
+			continue
+		}
+		_, env, err := store.OpenRecord(r.kept[id])
+		if err != nil {
+			return nil, err
+		}
+		nodes = append(nodes, env)
+	}
+	return nodes, nil
+}
+
 // lookThrough fetches the directories that the store here lacks, of paths or of all, level
 // by level, and sums up the files below them.
 func (r *recall) lookThrough(paths []string) error {
@@ -289,28 +318,12 @@ func (r *recall) lookThrough(paths []string) error {
 		}
 	}
 	for len(level) > 0 {
-		lacking, err := r.lack(level, seen)
+		nodes, err := r.fetchNodes(level, seen)
 		if err != nil {
 			return err
 		}
-		var ask []object.ID
-		for _, id := range lacking {
-			if r.kept[id] == nil && !r.hurt[id] {
-				ask = append(ask, id)
-			}
-		}
-		if err := r.each(ask, func(id object.ID, raw []byte) error { r.keep(id, raw); return nil }); err != nil {
-			return err
-		}
 		level = nil
-		for _, id := range lacking {
-			if r.hurt[id] {
-				continue
-			}
-			_, env, err := store.OpenRecord(r.kept[id])
-			if err != nil {
-				return err
-			}
+		for _, env := range nodes {
 			pages, err := object.DirPages(env)
 			if err != nil {
 				return err
@@ -340,28 +353,12 @@ func (r *recall) lookThrough(paths []string) error {
 func (r *recall) lookThroughDisk() error {
 	seen, level := map[object.ID]bool{}, []object.ID{r.root.Tree()}
 	for height := int(r.root.Map().Level); height >= 0; height-- {
-		lacking, err := r.lack(level, seen)
+		nodes, err := r.fetchNodes(level, seen)
 		if err != nil {
 			return err
 		}
-		var ask []object.ID
-		for _, id := range lacking {
-			if r.kept[id] == nil && !r.hurt[id] {
-				ask = append(ask, id)
-			}
-		}
-		if err := r.each(ask, func(id object.ID, raw []byte) error { r.keep(id, raw); return nil }); err != nil {
-			return err
-		}
 		level = nil
-		for _, id := range lacking {
-			if r.hurt[id] {
-				continue
-			}
-			_, env, err := store.OpenRecord(r.kept[id])
-			if err != nil {
-				return err
-			}
+		for _, env := range nodes {
 			if env.Kind != object.KindMap {
 				return refusal.Wrap(refusal.Elsewhere, fmt.Errorf("%s answered with something else than a map of the disk",
 					r.peer.Name))

@@ -98,37 +98,39 @@ func (s *Service) ResumeRestores() error {
 		return err
 	}
 	for _, c := range left {
-		if s.ViewerFor(nil).isDisk(c.Volume) {
-			if err := s.resumeDisk(c); err != nil {
-				s.cannotResume(c, err)
-			}
-			continue
+		goOn := s.resumeDisk
+		if !s.ViewerFor(nil).isDisk(c.Volume) {
+			s.removeParts(c)
+			goOn = s.resumeFiles
 		}
-		n, err := tree.RemoveParts(s.run.Context(), c.Beneath, c.Target)
+		if c.Times >= MostTimes {
+			err = fmt.Errorf("it was cut short %d times; start it again when the reason is known", c.Times+1)
+		} else {
+			err = goOn(c)
+		}
 		if err != nil {
-			s.Log.Warn("what an unfinished restore left could not be looked for", "target", c.Target, "error", err)
-		} else if n > 0 {
-			s.Log.Info("what an unfinished restore left was taken away", "target", c.Target, "names", n)
-		}
-		if err := s.resume(c); err != nil {
 			s.cannotResume(c, err)
 		}
 	}
 	return nil
 }
 
-func (s *Service) resume(c *catalog.InterruptedRestore) error {
-	if c.Times >= MostTimes {
-		return fmt.Errorf("it was cut short %d times; start it again when the reason is known", c.Times+1)
+// removeParts clears what a restore of files left unfinished.
+func (s *Service) removeParts(c *catalog.InterruptedRestore) {
+	n, err := tree.RemoveParts(s.run.Context(), c.Beneath, c.Target)
+	if err != nil {
+		s.Log.Warn("what an unfinished restore left could not be looked for", "target", c.Target, "error", err)
+	} else if n > 0 {
+		s.Log.Info("what an unfinished restore left was taken away", "target", c.Target, "names", n)
 	}
+}
+
+func (s *Service) resumeFiles(c *catalog.InterruptedRestore) error {
 	return s.onceReached(c, func() error { return s.resumeNow(c) })
 }
 
 // resumeDisk goes on with a restore of a disk, which no client opens meanwhile.
 func (s *Service) resumeDisk(c *catalog.InterruptedRestore) error {
-	if c.Times >= MostTimes {
-		return fmt.Errorf("it was cut short %d times; start it again when the reason is known", c.Times+1)
-	}
 	var reopen func()
 	if c.InPlace || c.IntoVolume != "" {
 		var err error
