@@ -90,7 +90,7 @@ func TestDisksInConsole(t *testing.T) {
 	says("becomes the volume db-trial at once")
 	noFaults(t, p, "a clone becomes a volume")
 	do(click("Make it a volume"))
-	says("done: snapshot")
+	says("db-trial is a volume of its own")
 	require.NoError(t, p.Wait(`!document.body.innerText.includes("Reading")`))
 	require.Contains(t, a.run("volume", "list"), "db-trial")
 	require.Contains(t, a.run("clone", "list"), "No clones")

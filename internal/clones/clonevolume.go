@@ -66,7 +66,7 @@ func (s *Service) CloneToVolume(name string, ask api.CloneSettle, by string) (ap
 		if ask.To != "" {
 			return api.Run{}, refusal.Badf("the clone %s is a disk and becomes a volume where it is: leave --to away", name)
 		}
-		return s.SnapshotClone(name, api.SnapshotTake{Note: "the clone, which is a volume of its own now"}, by)
+		return s.settleDisk(name, by)
 	}
 	if ask.To == "" {
 		return api.Run{}, refusal.Badf("say in which new directory the clone becomes a volume: --to DIR")
@@ -110,6 +110,29 @@ func (s *Service) CloneToVolume(name string, ask api.CloneSettle, by string) (ap
 		}
 		return nil, fmt.Sprintf("%s is a volume of its own at %s: %s, %s; the clone of %s is gone", name, dir,
 			phrase.Many(int(row.Files), "file"), phrase.Size(res.Bytes), c.Volume), nil
+	})
+	if err != nil {
+		return api.Run{}, err
+	}
+	return j.View(), nil
+}
+
+// settleDisk makes a clone of a disk a volume where it is, and takes its first snapshot.
+func (s *Service) settleDisk(name, by string) (api.Run, error) {
+	take, err := s.SnapshotClone(name, api.SnapshotTake{Note: "the clone, which is a volume of its own now"}, by)
+	if err != nil {
+		return api.Run{}, err
+	}
+	j, err := s.run.Start("settle", name, by, func(ctx context.Context, j *run.Job) (any, string, error) {
+		j.Begin(nil)
+		j.Say("waiting for its first snapshot")
+		done, err := s.run.Wait(ctx, take.ID)
+		words := fmt.Sprintf("%s is a volume of its own, where it is, and no clone any more", name)
+		if err != nil || !done.Worked() {
+			j.Remark()
+			return nil, fmt.Sprintf("%s; its first snapshot failed: candid run show %d tells why", words, take.ID), nil
+		}
+		return nil, words + "; its first " + done.Outcome, nil
 	})
 	if err != nil {
 		return api.Run{}, err

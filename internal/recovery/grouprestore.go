@@ -71,7 +71,7 @@ func (s *Service) groupAsks(ask api.GroupRestoreAsk) (asks []api.RestoreAsk, tak
 		}
 		have[r.Volume] = true
 		one := api.RestoreAsk{Volume: r.Volume, At: r.ID, InPlace: ask.InPlace, OnConflict: ask.OnConflict,
-			Disconnect: ask.Disconnect}
+			Disconnect: ask.Disconnect && s.ViewerFor(nil).isDisk(r.Volume)}
 		if !ask.InPlace {
 			one.To = filepath.Join(ask.To, r.Volume)
 		}
@@ -122,7 +122,6 @@ func (s *Service) RestoreGroup(ctx context.Context, ask api.GroupRestoreAsk, by 
 		if e.isDisk(one.Volume) {
 			r, err = e.prepareDisk(one)
 		} else {
-			one.Disconnect = false // of which nobody is connected
 			r, err = e.PrepareRestore(ctx, one)
 		}
 		if err != nil {

@@ -251,7 +251,7 @@ func TestGroupOfDisksAndFiles(t *testing.T) {
 	w.scribble(s, "db", db, r)
 	w.scribble(s, "log", log, r)
 	now, files := map[string][]byte{"db": db, "log": log}, exact(t, dir)
-	back := api.GroupRestoreAsk{Group: "ledger", At: row.ID, InPlace: true}
+	back := api.GroupRestoreAsk{Group: "ledger", At: row.ID, InPlace: true, Disconnect: true}
 	plan := must(s.Recovery.PlanGroupRestore(w.ctx, back))
 	require.Len(t, plan.Volumes, 3)
 	over := func() {
@@ -419,7 +419,8 @@ func TestDiskClones(t *testing.T) {
 		if name == "c0" {
 			w.done(s)(s.Clones.SnapshotClone(name, api.SnapshotTake{}, "test"))
 		} else {
-			w.done(s)(s.Clones.CloneToVolume(name, api.CloneSettle{}, "test"))
+			run := w.done(s)(s.Clones.CloneToVolume(name, api.CloneSettle{}, "test"))
+			require.Contains(t, run.Outcome, name+" is a volume of its own")
 		}
 		require.Same(t, old, must(s.Disks.Disk(name)), "its clients go on")
 		row := w.rows(s, name)[0]
