@@ -69,7 +69,7 @@ type VolumeAdd struct {
 	SizeBytes  int64  `json:"sizeBytes,omitempty"`
 	BlockBytes int64  `json:"blockBytes,omitempty"`
 	Image      string `json:"image,omitempty"`
-	Import     string `json:"import,omitempty" doc:"of a disk: a file below a root whose bytes it begins with"`
+	Import     string `json:"import,omitempty"`
 }
 
 // VolumeFound is what adding a volume found out.

@@ -100,7 +100,9 @@ var Descriptions = map[string]map[string]string{
 			"at everything and why",
 	},
 	"VolumeAdd": {
-		"sizeBytes": "of a disk: a multiple of 512; that of the imported file when not given",
+		"sizeBytes": "of a disk: a multiple of 512; that of what is imported when not given",
+		"import": "of a disk: what it begins with, a raw file below a root, nbd://HOST[:PORT]/EXPORT or " +
+			"nbd+unix:///EXPORT?socket=PATH with a socket below a root; it is read before the answer",
 		"blockBytes": "of a disk: what a snapshot stores of a change at least, a power of two from " +
 			"4096 to 1 MiB; 65536 when not given",
 		"image": "of a disk: the file that is to hold its bytes, below a root; with the site's own " +

@@ -4,12 +4,10 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"io"
 	"os"
 
 	"candidharbor/api"
 	"candidharbor/core/object"
-	"candidharbor/internal/beneath"
 	"candidharbor/internal/catalog"
 	"candidharbor/internal/datadir"
 	"candidharbor/internal/disks"
@@ -22,7 +20,9 @@ import (
 )
 
 // addDisk makes a disk, which is open to clients from then on.
-func (s *Service) addDisk(ask api.VolumeAdd) (*api.VolumeFound, error) {
+func (s *Service) addDisk(ctx context.Context, ask api.VolumeAdd) (_ *api.VolumeFound, err error) {
+	ctx, cancel := either(ctx, s.run.Context())
+	defer cancel()
 	if len(ask.Excludes) > 0 {
 		return nil, refusal.Badf("excludes are of a directory of files: give --path, or none of them for a disk")
 	}
@@ -41,19 +41,13 @@ func (s *Service) addDisk(ask api.VolumeAdd) (*api.VolumeFound, error) {
 			return nil, refusal.Badf("a block of %d bytes: it is to be a power of two from 4096 to 1048576", ask.BlockBytes)
 		}
 	}
-	var fill func(*os.File) error
-	size := ask.SizeBytes
+	size, source := ask.SizeBytes, (*diskSource)(nil)
 	if ask.Import != "" {
-		from, err := s.importFrom(ask.Import)
-		if err != nil {
+		if source, err = s.openSource(ctx, ask.Import); err != nil {
 			return nil, err
 		}
-		defer from.Close()
-		st, err := from.Stat()
-		if err != nil {
-			return nil, err
-		}
-		least := (st.Size() + 511) / 512 * 512
+		defer func() { _ = source.close() }() // all that is wanted of it was read
+		least := (source.size + 511) / 512 * 512
 		if size == 0 {
 			size = least
 		}
@@ -61,7 +55,6 @@ func (s *Service) addDisk(ask api.VolumeAdd) (*api.VolumeFound, error) {
 			return nil, refusal.Badf("%s has %s, which is more than the disk of %s is to have", ask.Import, phrase.Size(least),
 				phrase.Size(size))
 		}
-		fill = func(image *os.File) error { return copySparse(image, from, st.Size()) }
 	}
 	if size == 0 {
 		return nil, refusal.Badf("say what it is: a disk needs a size, and a volume of files a path")
@@ -75,12 +68,14 @@ func (s *Service) addDisk(ask api.VolumeAdd) (*api.VolumeFound, error) {
 	if v.Labels.V == nil {
 		v.Labels.V = map[string]string{}
 	}
-	var err error
 	if v.Path, err = s.disks.Image(ask.Image, v.Lineage); err != nil {
 		return nil, err
 	}
-	if err := s.disks.Make(s.run.Context(), v, disk.Shape{Size: size, Block: block, Imported: fill != nil},
-		fill); err != nil {
+	var fill func(*os.File) error
+	if source != nil {
+		fill = func(image *os.File) error { return source.copy(ctx, image) }
+	}
+	if err := s.disks.Make(ctx, v, disk.Shape{Size: size, Block: block, Imported: fill != nil}, fill); err != nil {
 		var errno unix.Errno
 		if errors.As(err, &errno) && refusal.ClassOf(err) == refusal.Internal {
 			err = refusal.Badf("the image %s cannot be made: %s", v.Path, datadir.Plain(err))
@@ -98,40 +93,6 @@ func (s *Service) addDisk(ask api.VolumeAdd) (*api.VolumeFound, error) {
 		out.Warnings = append(out.Warnings, "No policy chooses this volume yet: nothing is taken by itself.")
 	}
 	return out, nil
-}
-
-// importFrom opens a file below a root, to read it.
-func (s *Service) importFrom(path string) (*os.File, error) {
-	resolved, root, err := s.UnderRoot(path, true)
-	if err != nil {
-		return nil, err
-	}
-	f, err := beneath.File(root, resolved)
-	if err != nil {
-		return nil, refusal.Badf("import %s: %s", path, datadir.Plain(err))
-	}
-	return f, nil
-}
-
-// copySparse copies a file and leaves holes where it has zeros.
-func copySparse(to, from *os.File, size int64) error {
-	buf := make([]byte, 1<<20)
-	for off := int64(0); off < size; {
-		n, err := from.ReadAt(buf[:min(int64(len(buf)), size-off)], off)
-		if n == 0 {
-			if err == nil || errors.Is(err, io.EOF) {
-				err = fmt.Errorf("%s ended at %d of %d bytes", from.Name(), off, size)
-			}
-			return err
-		}
-		if !object.AllZero(buf[:n]) {
-			if _, err := to.WriteAt(buf[:n], off); err != nil {
-				return err
-			}
-		}
-		off += int64(n)
-	}
-	return nil
 }
 
 // removeDisk stops serving a disk. Its image stays, with what says what in it counts.

@@ -1,6 +1,7 @@
 package capture
 
 import (
+	"context"
 	"crypto/rand"
 	"encoding/hex"
 	"errors"
@@ -24,8 +25,9 @@ import (
 // docs/decisions/002-chunk-size.md.
 const ChunkAvg = 64 << 10
 
-// AddVolume begins to protect a directory and says what was found there.
-func (s *Service) AddVolume(ask api.VolumeAdd) (*api.VolumeFound, error) {
+// AddVolume begins to protect a directory and says what was found there, or makes a disk. A disk that is not made when
+// the context ends is not made.
+func (s *Service) AddVolume(ctx context.Context, ask api.VolumeAdd) (*api.VolumeFound, error) {
 	if s.IsPlace {
 		return nil, pairing.ErrPlaceHolds
 	}
@@ -49,7 +51,7 @@ func (s *Service) AddVolume(ask api.VolumeAdd) (*api.VolumeFound, error) {
 		}
 	}
 	if ask.Path == "" {
-		return s.addDisk(ask)
+		return s.addDisk(ctx, ask)
 	}
 	if ask.SizeBytes != 0 || ask.BlockBytes != 0 || ask.Image != "" || ask.Import != "" {
 		return nil, refusal.Badf("a path is of a directory of files, and a size, an image and an import are of a disk: " +

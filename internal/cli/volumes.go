@@ -22,8 +22,8 @@ func volumeCommand() *cli.Command {
 				&cli.StringFlag{Name: "size", Usage: "of a disk, such as 20GiB"},
 				&cli.StringFlag{Name: "image", Usage: "of a disk: the file that is to hold its bytes, below one of the site's " +
 					"roots; with the site's own data when not given"},
-				&cli.StringFlag{Name: "import", Usage: "of a disk: a raw file below one of the site's roots with whose bytes " +
-					"it begins"},
+				&cli.StringFlag{Name: "import", Usage: "of a disk: what it begins with, a raw file below one of the site's " +
+					"roots, nbd://HOST[:PORT]/EXPORT or nbd+unix:///EXPORT?socket=PATH"},
 				&cli.StringFlag{Name: "block", Usage: "of a disk: what a snapshot stores of a change at least; 64KiB when " +
 					"not given"},
 				&cli.StringSliceFlag{Name: "label", Usage: "key=value, by which policies and routes choose"},

@@ -41,7 +41,7 @@ func (s *Service) SnapshotClone(name string, ask api.SnapshotTake, by string) (a
 		return api.Run{}, err
 	}
 	if v == nil {
-		if _, err := s.capture.AddVolume(api.VolumeAdd{Name: name, Path: c.Dir,
+		if _, err := s.capture.AddVolume(s.run.Context(), api.VolumeAdd{Name: name, Path: c.Dir,
 			Labels: map[string]string{"clone-of": nameAtOriginOf(c.Volume)}}); err != nil {
 			return api.Run{}, err
 		}

@@ -310,7 +310,7 @@ func (s *story) setUp() (err error) {
 				return err
 			}
 		}
-		f, err := s.larkfield.Site.Capture.AddVolume(v)
+		f, err := s.larkfield.Site.Capture.AddVolume(s.ctx, v)
 		out := ""
 		if err == nil {
 			out = fmt.Sprintf("%d files, %d bytes", f.Files, f.Bytes)

@@ -58,7 +58,7 @@ func (h *host) page(i int, day time.Time) []byte {
 // addDisk makes the disk, and the host puts its filesystem there.
 func (s *story) addDisk() error {
 	site := s.larkfield.Site
-	f, err := site.Capture.AddVolume(api.VolumeAdd{Name: diskName, SizeBytes: diskSize,
+	f, err := site.Capture.AddVolume(s.ctx, api.VolumeAdd{Name: diskName, SizeBytes: diskSize,
 		Labels: map[string]string{"survey": "daily", "collection": "herbarium"}})
 	if err != nil {
 		return s.step("A database server gets a disk.", "", err)

@@ -166,7 +166,7 @@ func (s *Service) Make(
 		return err
 	}
 	if err := s.Catalog.PutVolume(v); err != nil {
-		return errors.Join(err, s.stop(ctx, v.Name), s.destroy(v))
+		return errors.Join(err, s.stop(context.WithoutCancel(ctx), v.Name), s.destroy(v))
 	}
 	return nil
 }

@@ -109,7 +109,7 @@ func (s *server) registerVolumes(a huma.API) {
 	})
 	huma.Register(a, op("POST", "/volumes", "addVolume", "Protect a directory", 201), func(ctx context.Context,
 		in *body[api.VolumeAdd]) (*body[api.VolumeFound], error) {
-		return answerAt(s.site.Capture.AddVolume(in.Body))
+		return answerAt(s.site.Capture.AddVolume(ctx, in.Body))
 	})
 	huma.Register(a, op("GET", "/volumes/{name}", "getVolume", "One volume"), func(ctx context.Context,
 		in *named) (*body[api.Volume], error) {

@@ -173,7 +173,7 @@ func (k *talk) hear(parts ...string) {
 	require.Equal(k.t, hex.EncodeToString(want), hex.EncodeToString(got))
 }
 
-func raw(t *testing.T, parts ...string) (out []byte) {
+func raw(t testing.TB, parts ...string) (out []byte) {
 	for _, p := range parts {
 		if text, is := strings.CutPrefix(p, "'"); is {
 			out = append(out, text...)
@@ -358,17 +358,7 @@ func FuzzClient(f *testing.F) {
 			ask(0, cmdWrite, 1, 0, 3),
 			"'abc"},
 		{client, opt, "00000003 00000000", opt, "00000002 00000000"}} {
-		var b []byte
-		for _, p := range parts {
-			if text, is := strings.CutPrefix(p, "'"); is {
-				b = append(b, text...)
-				continue
-			}
-			raw, err := hex.DecodeString(strings.ReplaceAll(p, " ", ""))
-			require.NoError(f, err)
-			b = append(b, raw...)
-		}
-		f.Add(b)
+		f.Add(raw(f, parts...))
 	}
 	f.Fuzz(func(t *testing.T, said []byte) {
 		s := newShelf()

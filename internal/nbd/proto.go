@@ -64,6 +64,7 @@ const (
 	chunkDone        = 1 << 0
 	chunkNone        = 0
 	chunkOffsetData  = 1
+	chunkOffsetHole  = 2
 	chunkBlockStatus = 5
 	chunkError       = 1<<15 | 1
 

@@ -27,7 +27,7 @@ import (
 const diskSize = 3 << 20
 
 func (w *world) disk(s *Site, name string) {
-	_, err := s.Capture.AddVolume(api.VolumeAdd{Name: name, SizeBytes: diskSize, BlockBytes: 4096,
+	_, err := s.Capture.AddVolume(w.ctx, api.VolumeAdd{Name: name, SizeBytes: diskSize, BlockBytes: 4096,
 		Labels: map[string]string{"k": "v"}})
 	require.NoError(w.t, err)
 }
@@ -177,7 +177,7 @@ func TestDiskGoesBack(t *testing.T) {
 	require.True(t, bytes.Equal(was[1], w.diskBytes(s, "db")))
 
 	// Another disk becomes as this one was, whatever its size, and is as before again.
-	_, err = s.Capture.AddVolume(api.VolumeAdd{Name: "other", SizeBytes: 2 << 20, BlockBytes: 4096})
+	_, err = s.Capture.AddVolume(w.ctx, api.VolumeAdd{Name: "other", SizeBytes: 2 << 20, BlockBytes: 4096})
 	require.NoError(t, err)
 	require.NoError(t, must(s.Disks.Disk("other")).WriteAt(w.ctx, []byte("its own"), 1<<20, false))
 	mine := w.diskBytes(s, "other")
@@ -188,7 +188,7 @@ func TestDiskGoesBack(t *testing.T) {
 	w.done(s)(s.Recovery.Undo(into.ID, "test"))
 	require.True(t, bytes.Equal(mine, w.diskBytes(s, "other")))
 	w.share(s, "notes")
-	_, err = s.Capture.AddVolume(api.VolumeAdd{Name: "coarse", SizeBytes: 2 << 20, BlockBytes: 8192})
+	_, err = s.Capture.AddVolume(w.ctx, api.VolumeAdd{Name: "coarse", SizeBytes: 2 << 20, BlockBytes: 8192})
 	require.NoError(t, err)
 	for name, say := range map[string]string{"db": "with --in-place", "notes": "is a directory", "nobody": "not found",
 		"coarse": "has blocks of 4.0 KiB"} {
@@ -318,13 +318,25 @@ func TestBadDisks(t *testing.T) {
 		"one or the other":        {Name: "x", Path: w.dir, SizeBytes: 4096},
 		"of a directory of files": {Name: "x", SizeBytes: 4096, Excludes: []string{"*.tmp"}},
 	} {
-		_, err := s.Capture.AddVolume(ask)
+		_, err := s.Capture.AddVolume(w.ctx, ask)
 		require.ErrorContains(t, err, say, "%+v", ask)
 		require.NotEqual(t, refusal.Internal, refusal.ClassOf(err), "%s", err)
 		require.Empty(t, must(s.Catalog.Volumes()))
 	}
+	ctx, leave := context.WithCancel(w.ctx) // who asked leaves while a server that says nothing is waited for
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	defer l.Close()
+	go func() {
+		if c, err := l.Accept(); err == nil {
+			defer c.Close()
+			leave()
+		}
+	}()
+	_, err = s.Capture.AddVolume(ctx, api.VolumeAdd{Name: "x", Import: "nbd://" + l.Addr().String() + "/x"})
+	require.ErrorContains(t, err, "canceled")
 	require.Empty(t, must(os.ReadDir(filepath.Join(w.dir, "here", "disks"))))
-	_, err := s.Capture.AddVolume(api.VolumeAdd{Name: "x", Import: filepath.Join(w.dir, "raw"),
+	_, err = s.Capture.AddVolume(w.ctx, api.VolumeAdd{Name: "x", Import: filepath.Join(w.dir, "raw"),
 		Image: filepath.Join(w.dir, "x.img")})
 	require.NoError(t, err)
 	require.Equal(t, append(bytes.Repeat([]byte("x"), 1000), make([]byte, 24)...), w.diskBytes(s, "x"))
@@ -365,7 +377,7 @@ func TestBadDisks(t *testing.T) {
 	require.NoError(t, s.Close())
 	s = w.open("here")
 	require.Empty(t, must(s.Disks.Disks()))
-	_, err = s.Capture.AddVolume(api.VolumeAdd{Name: "x", SizeBytes: 4096})
+	_, err = s.Capture.AddVolume(w.ctx, api.VolumeAdd{Name: "x", SizeBytes: 4096})
 	require.ErrorContains(t, err, "candid disk open x")
 	require.Equal(t, api.DiskReady, must(s.Disks.OpenDisk(w.ctx, "x", false)).State)
 	require.True(t, must(s.Catalog.Volume("x")).Protected)
@@ -397,7 +409,7 @@ func TestDiskClones(t *testing.T) {
 		_, err := s.Clones.MakeClone(ask, "test")
 		require.ErrorContains(t, err, say)
 	}
-	_, err := s.Capture.AddVolume(api.VolumeAdd{Name: "c1", SizeBytes: 4096})
+	_, err := s.Capture.AddVolume(w.ctx, api.VolumeAdd{Name: "c1", SizeBytes: 4096})
 	require.ErrorContains(t, err, "another disk")
 	id := w.rows(s, "db")[0].ID
 	_, err = s.Rules.RemoveSnapshot(id)
@@ -596,7 +608,7 @@ func TestDisksSideBySide(t *testing.T) {
 		},
 		func(r *rand.Rand) { _, _ = s.Clones.DiscardClone(fmt.Sprint("c", r.IntN(2)), r.IntN(2) == 0) },
 		func(r *rand.Rand) {
-			_, _ = s.Capture.AddVolume(api.VolumeAdd{Name: fmt.Sprint("c", r.IntN(3)), SizeBytes: 4096})
+			_, _ = s.Capture.AddVolume(w.ctx, api.VolumeAdd{Name: fmt.Sprint("c", r.IntN(3)), SizeBytes: 4096})
 		},
 		func(*rand.Rand) { _, _ = s.Recovery.CompareDisk(w.ctx, "db", first, "now") },
 		func(*rand.Rand) { _, _ = s.Overview.Status() },
@@ -649,7 +661,7 @@ func TestDiskMovedOrLost(t *testing.T) {
 		if image != "" {
 			ask.Image = filepath.Join(w.dir, image)
 		}
-		_, err := s.Capture.AddVolume(ask)
+		_, err := s.Capture.AddVolume(w.ctx, ask)
 		require.NoError(t, err)
 		r := rand.New(rand.NewPCG(9, uint64(len(image))))
 		holds := make([]byte, diskSize)

@@ -35,7 +35,7 @@ func TestHostilePlace(t *testing.T) {
 		c.Standby = w.dir
 	}
 	bait := w.open("disk")
-	_, err := bait.Capture.AddVolume(api.VolumeAdd{Name: "bait", Path: secret, Labels: map[string]string{"k": "v"}})
+	_, err := bait.Capture.AddVolume(w.ctx, api.VolumeAdd{Name: "bait", Path: secret, Labels: map[string]string{"k": "v"}})
 	require.NoError(t, err)
 	w.policy(bait, "policy: go\nvolumes: {k: v}\ntake: [every 6 hours]\nquiesce: {freeze: thing}\n")
 	w.done(bait)(bait.Capture.TakeSnapshot("bait", api.SnapshotTake{}, "test"))

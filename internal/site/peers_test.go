@@ -57,7 +57,7 @@ func TestPeerBringsOnlyItsOwn(t *testing.T) {
 	dir := filepath.Join(w.dir, "evil-share")
 	require.NoError(t, os.MkdirAll(dir, 0o755))
 	w.write(dir, "x", "y")
-	_, err := evil.Capture.AddVolume(api.VolumeAdd{Name: "notes", Path: dir, Labels: map[string]string{"k": "v"}})
+	_, err := evil.Capture.AddVolume(w.ctx, api.VolumeAdd{Name: "notes", Path: dir, Labels: map[string]string{"k": "v"}})
 	require.NoError(t, err)
 	for _, s := range []*Site{good, evil} {
 		w.pair(s, there)

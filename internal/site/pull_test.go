@@ -158,7 +158,7 @@ func TestVaultGrantsNothing(t *testing.T) {
 	other := filepath.Join(w.dir, "other")
 	require.NoError(t, os.MkdirAll(other, 0o755))
 	w.write(other, "b", "secret")
-	_, err := source.Capture.AddVolume(api.VolumeAdd{Name: "private", Path: other,
+	_, err := source.Capture.AddVolume(w.ctx, api.VolumeAdd{Name: "private", Path: other,
 		Labels: map[string]string{"k": "private"}})
 	require.NoError(t, err)
 	_, err = source.Pairing.Grant(w.ctx, "vault", api.GrantAsk{Grants: []string{"read"},

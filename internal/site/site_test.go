@@ -71,7 +71,7 @@ func (w *world) share(s *Site, name string) string {
 	dir := filepath.Join(w.dir, "shares", name)
 	require.NoError(w.t, os.MkdirAll(dir, 0o755))
 	w.write(dir, "a", "first")
-	_, err := s.Capture.AddVolume(api.VolumeAdd{Name: name, Path: dir, Labels: map[string]string{"k": "v"}})
+	_, err := s.Capture.AddVolume(w.ctx, api.VolumeAdd{Name: name, Path: dir, Labels: map[string]string{"k": "v"}})
 	require.NoError(w.t, err)
 	return dir
 }

@@ -4020,7 +4020,7 @@ export interface components {
             excludes?: string[] | null;
             /** @description of a disk: the file that is to hold its bytes, below a root; with the site's own data when not given */
             image?: string;
-            /** @description of a disk: a file below a root whose bytes it begins with */
+            /** @description of a disk: what it begins with, a raw file below a root, nbd://HOST[:PORT]/EXPORT or nbd+unix:///EXPORT?socket=PATH with a socket below a root; it is read before the answer */
             import?: string;
             labels?: {
                 [key: string]: string;
@@ -4030,7 +4030,7 @@ export interface components {
             path?: string;
             /**
              * Format: int64
-             * @description of a disk: a multiple of 512; that of the imported file when not given
+             * @description of a disk: a multiple of 512; that of what is imported when not given
              */
             sizeBytes?: number;
         };

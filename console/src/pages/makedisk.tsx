@@ -6,7 +6,7 @@ import { api, once, told } from "../api/client";
 import { ByCommand, Command, Field, Sheet, Trouble } from "../parts/ui";
 import { readSize, size, word } from "../parts/words";
 
-/** Makes a disk, empty or with the bytes of a raw file of the host. */
+/** Makes a disk, empty or with the bytes of a raw file or of another NBD server. */
 export function MakeDisk({ close }: { close: () => void }) {
   const queries = useQueryClient();
   const [name, setName] = useState("");
@@ -82,7 +82,7 @@ export function MakeDisk({ close }: { close: () => void }) {
               wrong
                 ? "This is no size: write a number and a unit, such as 20 GiB."
                 : from
-                  ? "Such as 20 GiB; empty: as large as the file."
+                  ? "Such as 20 GiB; empty: as large as what it begins with."
                   : "Such as 20 GiB. It takes room for what is written."
             }
           >
@@ -94,7 +94,10 @@ export function MakeDisk({ close }: { close: () => void }) {
               required={!from}
             />
           </Field>
-          <Field label="Begin with a raw file" help="On this site's host, below one of its roots. Empty: all zeros.">
+          <Field
+            label="Begin with"
+            help="A raw file or NBD socket below a root of this host, or nbd://HOST/EXPORT. Empty: all zeros."
+          >
             <input className="field w-full font-mono" value={from} onChange={(e) => setFrom(e.target.value)} />
           </Field>
           <Field label="Labels" help="key=value, by which policies and routes choose.">
