@@ -116,8 +116,8 @@ func (s *Service) dialSocket(ctx context.Context, path string) (net.Conn, error)
 		err = errors.Join(err, cerr)
 	}
 	if err == nil && cred.Pid == int32(os.Getpid()) {
-		err = errors.New("the socket is this site's own: to begin with what another disk has, make a clone of it and settle " +
-			"that")
+		err = errors.New("the socket is this site's own: to begin with what another disk has, make a clone of it and " +
+			"settle that")
 	}
 	if err != nil {
 		return nil, errors.Join(err, conn.Close())
