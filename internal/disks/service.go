@@ -141,6 +141,9 @@ func (s *Service) Create(v *catalog.Volume, shape disk.Shape, fill func(image *o
 			return err
 		}
 	}
+	if err := s.sayAbout(v); err != nil {
+		return err
+	}
 	return disk.Create(s.options(v, image), shape)
 }
 
@@ -203,6 +206,11 @@ func (s *Service) Open(v *catalog.Volume) error { return s.openIt(v, false) }
 // openIt is Open; moved says that the image was moved as a file, with what is in it.
 func (s *Service) openIt(v *catalog.Volume, moved bool) error {
 	d, err := s.openDisk(v, moved)
+	if err == nil {
+		if err = s.sayAbout(v); err != nil {
+			err = errors.Join(err, d.Close())
+		}
+	}
 	var terms *catalog.DiskTerms
 	if err == nil {
 		if terms, err = s.Catalog.DiskTerms(v.Lineage); err != nil {
@@ -262,6 +270,9 @@ func (s *Service) OpenAll() error {
 			s.Log.Error("a clone cannot be opened", "clone", c.Name, "error", err)
 		}
 		known[owner(c.Lineage)] = true
+	}
+	if err := s.adopt(known); err != nil {
+		return err
 	}
 	for _, o := range s.Store.PinOwners() {
 		if known[o] {

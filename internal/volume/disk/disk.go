@@ -38,6 +38,8 @@ type Options struct {
 	Owner string // by which what the disk needs is pinned in the store
 	// AsideRoom bounds the bytes that an instant keeps aside; 0: 1 GiB.
 	AsideRoom int64
+	// AsideMemory is how much of them is in memory, the rest in a file; 0: 16 MiB.
+	AsideMemory int64
 	// Moved says that another image than the one that the disk was written to is a copy of that, with what
 	// the last flush made durable. All of it counts as changed from then on.
 	Moved bool
@@ -79,6 +81,7 @@ type Disk struct {
 	stripes [stripes]sync.Mutex
 	instant atomic.Pointer[Instant] // nil: none is being stored
 	flusher flusher
+	asked   atomic.Int64 // requests, so that others can yield to them
 	failed  atomic.Pointer[error]
 	closed  atomic.Bool
 }
@@ -142,6 +145,9 @@ func Open(opt Options) (*Disk, error) {
 	}
 	if opt.AsideRoom == 0 {
 		opt.AsideRoom = 1 << 30
+	}
+	if opt.AsideMemory == 0 {
+		opt.AsideMemory = 16 << 20
 	}
 	d := &Disk{opt: opt, store: opt.Store, image: opt.Image}
 	if err := d.open(); err != nil {

@@ -50,9 +50,11 @@ func newModel(t *testing.T, seed uint64) *model {
 		store.Options{Key: ed25519.NewKeyFromSeed(make([]byte, 32))})
 	require.NoError(t, err)
 	t.Cleanup(func() { st.Close() })
-	m := &model{t: t, r: rand.New(rand.NewPCG(seed, 7)), seed: seed, h: newHost(seed), st: st, block: 4096,
-		now: time.Date(2026, 3, 1, 0, 0, 0, 0, time.UTC)}
-	m.create(Shape{Size: int64(m.r.IntN(60)+1)*4096 + int64(m.r.IntN(8))*512, Block: m.block}, nil)
+	m := &model{t: t, r: rand.New(rand.NewPCG(seed, 7)), seed: seed, h: newHost(seed), st: st,
+		block: []uint32{4096, 16384, 65536}[seed%3],
+		now:   time.Date(2026, 3, 1, 0, 0, 0, 0, time.UTC)}
+	m.create(Shape{Size: int64(m.r.IntN(60)+1)*4096*int64(1+seed%3) + int64(m.r.IntN(8))*512,
+		Block: m.block}, nil)
 	return m
 }
 
@@ -64,7 +66,7 @@ func (m *model) options() Options {
 	image, err := m.h.Open(m.image())
 	require.NoError(m.t, err)
 	return Options{Image: image, Files: disksFiles{m.h, m.n}, Store: m.st, Owner: "disk" + strconv.Itoa(m.n),
-		Now: func() time.Time { return m.now }, AsideRoom: 1 << 20}
+		Now: func() time.Time { return m.now }, AsideRoom: 1 << 20, AsideMemory: 32 << 10}
 }
 
 func (m *model) image() string { return fmt.Sprintf("image-%d", m.n) }
@@ -157,7 +159,8 @@ func (m *model) change() {
 	switch m.r.IntN(6) {
 	case 0:
 		m.say("trim %d+%d fua %v", off, n, fua)
-		first, end := (off+4095)/4096*4096, (off+n)/4096*4096
+		block := int64(m.block)
+		first, end := (off+block-1)/block*block, (off+n)/block*block
 		if off+n == int64(len(m.bytes)) {
 			end = off + n
 		}
@@ -203,7 +206,7 @@ func (m *model) check() {
 		for got[at] == m.bytes[at] {
 			at++
 		}
-		m.stop("byte %d (block %d) differs", at, at/4096)
+		m.stop("byte %d (block %d) differs", at, at/int(m.block))
 	}
 	off, n := m.stretch()
 	extents, err := m.d.Extents(off, n)
@@ -223,8 +226,9 @@ func (m *model) check() {
 func (m *model) storedBytes(s Stored) []byte {
 	p := make([]byte, s.Size)
 	o := newOrigin(m.st, s, m.block)
+	block := int64(m.block)
 	for b := range object.Blocks(s.Size, m.block) {
-		m.ok(o.read(p[b*4096:min((b+1)*4096, s.Size)], b, 0))
+		m.ok(o.read(p[b*block:min((b+1)*block, s.Size)], b, 0))
 	}
 	return p
 }
@@ -308,7 +312,7 @@ func (m *model) take() {
 		for got[at] == was[at] {
 			at++
 		}
-		m.stop("the instant differs at byte %d (block %d)", at, at/4096)
+		m.stop("the instant differs at byte %d (block %d)", at, at/int(m.block))
 	}
 }
 
@@ -354,8 +358,8 @@ func (m *model) cut() {
 			ok = bytes.Equal(is, m.bytes[at*sector:end])
 		}
 		if !ok {
-			m.stop("sector %d (block %d) is nothing that it was since the last flush: %x of %x, %x", at, at*sector/4096,
-				is[:8], heads(m.may[at]), m.bytes[at*sector:at*sector+8])
+			m.stop("sector %d (block %d) is nothing that it was since the last flush: %x of %x, %x", at,
+				at*sector/int64(m.block), is[:8], heads(m.may[at]), m.bytes[at*sector:at*sector+8])
 		}
 	}
 	m.bytes = got
@@ -478,8 +482,8 @@ func rounds(t *testing.T, least int) int {
 // ever stored is what the disk was at its instant.
 func TestDiskAgainstBytes(t *testing.T) {
 	defer func(was int64) { region = was }(region)
-	region = 3 * 4096
 	for seed := range uint64(rounds(t, 40)) {
+		region = 3 * int64([]uint32{4096, 16384, 65536}[seed%3])
 		m := newModel(t, seed)
 		for range 200 {
 			m.step()
@@ -560,7 +564,7 @@ func FuzzRecords(f *testing.F) {
 
 // Storing an instant that is cut short stores nothing: what was not looked at is not taken for unchanged.
 func TestHarvestCutShort(t *testing.T) {
-	m := newModel(t, 3)
+	m := newModel(t, 3) // in blocks of 4096
 	m.create(Shape{Size: 256 * 4096, Block: 4096}, nil)
 	all := bytes.Repeat([]byte("x"), 256*4096)
 	require.NoError(t, m.d.WriteAt(t.Context(), all, 0, false))

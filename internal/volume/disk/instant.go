@@ -17,31 +17,18 @@ import (
 
 // Instant is one moment of a disk while it is stored. It ends with Stored or GiveUp.
 type Instant struct {
-	d    *Disk
-	At   time.Time
-	size int64
-	base Stored
+	d      *Disk
+	At     time.Time
+	size   int64
+	base   Stored
+	frozen *bitmap // the blocks that belong to it
 
-	mu     sync.Mutex // held for no wait but that for the side file
-	done   *bitmap    // frozen blocks that were read
-	kept   map[int64]aside
-	room   int64
-	memory int64
-	side   File
-	sideAt int64
-	lost   error // why it cannot be stored any more
-	ended  bool
+	mu    sync.Mutex // held for no wait but that for the side file
+	done  *bitmap    // frozen blocks that were read
+	aside *asides
+	lost  error // why it cannot be stored any more
+	ended bool
 }
-
-// aside is what a frozen block was before a later write.
-type aside struct {
-	from  source // fromImage: it still stands in the image, whatever the maps say now
-	bytes []byte // else, when not nil
-	at    int64  // else, behind zero: in the side file, one further
-}
-
-// asideMemory is how much is kept aside in memory, of one instant; the rest goes into a file.
-const asideMemory = 16 << 20
 
 // ErrGivenUp is wrapped when an instant could not be stored.
 var ErrGivenUp = errors.New("the instant was given up")
@@ -76,11 +63,12 @@ func Freeze(disks ...*Disk) ([]*Instant, error) {
 	var all []*Instant
 	var failed error
 	for _, d := range disks {
-		in := &Instant{d: d, At: d.opt.Now(), size: d.size, done: newBitmap(d.blocks), kept: map[int64]aside{},
-			room: d.opt.AsideRoom}
+		in := &Instant{d: d, At: d.opt.Now(), size: d.size, done: newBitmap(d.blocks),
+			aside: newAsides(d.opt, d.block)}
 		if err := d.maps.flip(); err != nil {
 			failed = errors.Join(failed, err)
 		}
+		in.frozen = d.maps.frozen
 		d.gate.flip()
 		d.instant.Store(in)
 		all = append(all, in)
@@ -127,78 +115,62 @@ func (d *Disk) needed(b int64) bool {
 func (in *Instant) wants(b int64) bool {
 	in.mu.Lock()
 	defer in.mu.Unlock()
-	return in.pending(b)
+	return in.lost == nil && in.pending(b)
 }
 
-// pending is wants for a caller that holds mu. Writes that belong to the instant and are under way may add
+// pending reports whether a block is still to be read. Writes that belong to the instant and are under way may add
 // blocks to it; who writes after it waits for those of its own blocks.
-func (in *Instant) pending(b int64) bool {
-	return in.lost == nil && in.d.frozenNow().has(b) && !in.done.has(b)
-}
+func (in *Instant) pending(b int64) bool { return in.frozen.has(b) && !in.done.has(b) }
 
-// aside keeps what a block was at the instant that is being stored, before a write of after it. A write
-// that leaves the image alone keeps only where the bytes are. The caller holds the block's stripe.
-func (d *Disk) aside(w *write, b int64, overwrites bool) error {
+// due is the instant for which a write has to keep something of its blocks aside; nil: it has not.
+func (d *Disk) due(w *write) *Instant {
 	in := d.instant.Load()
-	if in == nil || w.changed != d.maps.changed.Load() { // or it belongs to the instant itself
+	if in == nil || w.changed == in.frozen { // or it belongs to the instant itself
 		return nil
 	}
+	for b := w.first; b < w.end; b++ {
+		if in.pending(b) {
+			return in
+		}
+	}
+	return nil
+}
+
+// keepAside keeps what a stretch of a block was at the instant that is being stored, before a write of after it.
+// A write of no bytes, which leaves the image alone, keeps only where the bytes are. The caller holds the block's
+// stripe.
+func (d *Disk) keepAside(w *write, b, from, to int64) {
+	if in := d.due(w); in != nil {
+		in.keep(b, from, to, d.readImage)
+	}
+}
+
+// keep is keepAside. It reports false when read failed with errWouldWait, and nothing was kept.
+func (in *Instant) keep(b, from, to int64, read func(p []byte, off int64) error) bool {
 	in.mu.Lock()
 	defer in.mu.Unlock()
-	if !in.pending(b) {
-		return nil
+	if in.lost != nil || !in.pending(b) {
+		return true
 	}
-	k, is := in.kept[b]
-	if !is {
-		k = aside{from: d.where(b)}
-	}
-	if k.from != fromImage || !overwrites || k.bytes != nil || k.at > 0 {
-		in.kept[b] = k
-		return nil
-	}
-	n := min(d.block, d.size-b*d.block)
-	raw := make([]byte, n)
-	err := d.readImage(raw, b*d.block)
-	if err == nil {
-		err = in.keep(&k, raw)
+	err := in.aside.keep(b, from, to, in.d.where(b), min(in.d.block, in.d.size-b*in.d.block), read)
+	if errors.Is(err, errWouldWait) {
+		return false
 	}
 	if err != nil { // the client's write goes on; nobody has acknowledged the snapshot yet
 		in.giveUp(err)
-		return nil
 	}
-	in.kept[b] = k
-	return nil
+	return true
 }
 
-// keep puts bytes aside. The caller holds mu.
-func (in *Instant) keep(k *aside, raw []byte) (err error) {
-	if in.room -= int64(len(raw)); in.room < 0 {
-		return errors.New("the room for what was written meanwhile has ended")
-	}
-	if in.memory+int64(len(raw)) <= asideMemory {
-		in.memory += int64(len(raw))
-		k.bytes = raw
-		return nil
-	}
-	if in.side == nil {
-		if in.side, err = in.d.opt.Files.Temp(); err != nil {
-			return err
-		}
-	}
-	if _, err := in.side.WriteAt(raw, in.sideAt); err != nil {
-		return err
-	}
-	in.sideAt += int64(len(raw))
-	k.at = in.sideAt - int64(len(raw)) + 1
-	return nil
-}
+// errWouldWait is of what was to take no wait.
+var errWouldWait = errors.New("it would wait")
 
 // giveUp has nothing kept aside any more. The caller holds mu.
 func (in *Instant) giveUp(why error) {
 	if in.lost == nil {
 		in.lost = fmt.Errorf("%w: %w", ErrGivenUp, why)
 	}
-	in.kept = nil
+	in.aside.forget()
 }
 
 // read reads a block as it was at the instant; nil: it was all zeros. fromOrigin: it is as the origin has it.
@@ -206,32 +178,35 @@ func (in *Instant) read(b int64, buf []byte) (raw []byte, from source, err error
 	d := in.d
 	defer d.lock(b, b+1)()
 	in.mu.Lock()
+	k, is := in.aside.kept[b]
+	lost := in.lost
+	in.mu.Unlock()
+	switch {
+	case lost != nil:
+		return nil, 0, lost
+	case is:
+		from = k.from
+	default:
+		from = d.where(b)
+	}
+	if from == fromImage {
+		raw = buf[:min(d.block, d.size-b*d.block)]
+		if err := d.readImage(raw, b*d.block); err != nil {
+			return nil, 0, err
+		}
+	}
+	in.mu.Lock()
 	defer in.mu.Unlock()
 	if in.lost != nil {
 		return nil, 0, in.lost
 	}
-	k, is := in.kept[b]
-	if !is {
-		k = aside{from: d.where(b)}
-	}
-	raw = buf[:min(d.block, d.size-b*d.block)]
-	switch {
-	case k.from != fromImage:
-		raw = nil
-	case k.bytes != nil:
-		copy(raw, k.bytes)
-		in.memory -= int64(len(k.bytes))
-	case k.at > 0:
-		_, err = in.side.ReadAt(raw, k.at-1)
-	default:
-		err = d.readImage(raw, b*d.block)
-	}
-	if err != nil {
-		return nil, 0, err
+	if is {
+		if err := in.aside.take(b, raw); err != nil {
+			return nil, 0, err
+		}
 	}
 	in.done.set(b)
-	delete(in.kept, b)
-	return raw, k.from, nil
+	return raw, from, nil
 }
 
 // Harvested is what storing an instant came to.
@@ -263,11 +238,15 @@ func (in *Instant) Harvest(ctx context.Context, w *store.Writer, progress func(i
 	for range cap(free) {
 		free <- make([]byte, object.Headroom+d.block)
 	}
+	pace := newPace(d)
+	defer pace.end()
 	for b := blocks.next(0); b < d.blocks; b = blocks.next(b + 1) {
+		yields := !in.pressed() && pace.rest(going)
 		if going.Err() != nil {
 			break
 		}
 		buf := <-free
+		began := time.Now()
 		raw, from, err := in.read(b, buf[object.Headroom:])
 		if err != nil {
 			workers.Go(func() error { return fmt.Errorf("block %d: %w", b, err) })
@@ -275,9 +254,10 @@ func (in *Instant) Harvest(ctx context.Context, w *store.Writer, progress func(i
 		}
 		h.Changed++
 		h.Bytes += int64(len(raw))
-		workers.Go(func() error {
+		store1 := func() error {
 			defer func() { free <- buf }()
 			s, err := d.store1(w, b, buf, raw, from)
+			pace.took(time.Since(began))
 			if err != nil {
 				return err
 			}
@@ -288,7 +268,11 @@ func (in *Instant) Harvest(ctx context.Context, w *store.Writer, progress func(i
 			defer mu.Unlock()
 			changes = append(changes, object.BlockChange{Block: b, Slot: s})
 			return nil
-		})
+		}
+		if yields {
+			store1 = pace.behind(store1)
+		}
+		workers.Go(store1)
 	}
 	if err := workers.Wait(); err != nil {
 		return h, err
@@ -324,6 +308,13 @@ func (d *Disk) store1(w *store.Writer, b int64, buf, raw []byte, from source) (o
 	return object.Slot{State: object.Held, Chunk: id}, err
 }
 
+// pressed reports whether the room for what was written meanwhile comes to its end.
+func (in *Instant) pressed() bool {
+	in.mu.Lock()
+	defer in.mu.Unlock()
+	return in.aside.pressed()
+}
+
 // frozenNow is the map of blocks that belong to the instant.
 func (d *Disk) frozenNow() *bitmap {
 	d.maps.wordMu.Lock()
@@ -357,14 +348,10 @@ func (in *Instant) end(stored bool) error {
 	}
 	in.ended = true
 	in.giveUp(errors.New("it is over"))
-	side := in.side
 	in.mu.Unlock()
 	// Writes of it that are under way mark what they write in what is frozen, which counts until they left.
 	err := d.gate.drained(context.Background())
 	err = errors.Join(err, d.maps.thaw(stored))
 	d.instant.Store(nil)
-	if side != nil {
-		err = errors.Join(err, side.Close())
-	}
-	return err
+	return errors.Join(err, in.aside.close())
 }

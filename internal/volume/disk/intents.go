@@ -118,6 +118,16 @@ func (in *intents) setAll() error {
 	return in.write()
 }
 
+// has reports whether a stretch has its intents.
+func (in *intents) has(off, n int64) bool {
+	for r := off / region; r < (off+n+region-1)/region; r++ {
+		if !in.set.has(r) {
+			return false
+		}
+	}
+	return true
+}
+
 // begin has the intents of a stretch durable before it returns.
 func (in *intents) begin(off, n int64) error {
 	first, end := off/region, (off+n+region-1)/region

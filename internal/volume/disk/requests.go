@@ -11,6 +11,7 @@ import (
 
 // ReadAt reads bytes of the disk.
 func (d *Disk) ReadAt(p []byte, off int64) error {
+	d.asked.Add(1)
 	d.shapeMu.RLock()
 	defer d.shapeMu.RUnlock()
 	first, end, err := d.bounds(off, int64(len(p)))
@@ -46,13 +47,11 @@ func (d *Disk) ReadAt(p []byte, off int64) error {
 
 // ReadNoWait reads what can be had without waiting for a disk. It reports whether it did.
 func (d *Disk) ReadNoWait(p []byte, off int64) bool {
+	d.asked.Add(1)
 	d.shapeMu.RLock()
 	defer d.shapeMu.RUnlock()
-	f, is := d.image.(interface {
-		ReadNoWait(p []byte, off int64) (int, error)
-	})
 	first, end, err := d.bounds(off, int64(len(p)))
-	if !is || err != nil || d.closed.Load() {
+	if err != nil || d.closed.Load() {
 		return false
 	}
 	for b := first; b < end; b++ {
@@ -60,8 +59,7 @@ func (d *Disk) ReadNoWait(p []byte, off int64) bool {
 			return false
 		}
 	}
-	n, err := f.ReadNoWait(p, off)
-	return err == nil && n == len(p)
+	return d.readNoWait(p, off) == nil
 }
 
 type source uint8
@@ -105,9 +103,10 @@ func (d *Disk) WriteAt(ctx context.Context, p []byte, off int64, fua bool) error
 	})
 }
 
-// WriteNoWait writes where that changes no bit, so that it waits for nothing but the image. It reports
-// whether it did.
+// WriteNoWait writes where that waits for nothing but the image: its blocks are there, and its region has an intent. It
+// reports whether it did.
 func (d *Disk) WriteNoWait(p []byte, off int64) bool {
+	d.asked.Add(1)
 	d.shapeMu.RLock()
 	first, end, err := d.bounds(off, int64(len(p)))
 	d.shapeMu.RUnlock()
@@ -117,13 +116,51 @@ func (d *Disk) WriteNoWait(p []byte, off int64) bool {
 	w := &write{first: first, end: end}
 	parity := d.gate.enter(first, end, func() { w.changed = d.maps.changed.Load() })
 	defer d.gate.leave(parity, first, end)
-	if end > d.blocks || d.closed.Load() || !d.settled(w) {
+	if end > d.blocks || d.closed.Load() || !d.intents.has(off, int64(len(p))) {
 		return false
 	}
 	return d.within(w, off, int64(len(p)), func(*write) error {
+		if !d.settled(w) {
+			return d.writeBlock(w, p, off)
+		}
 		_, err := d.image.WriteAt(p, off)
 		return err
 	}) == nil
+}
+
+// writeBlock writes into one block that is in the image, without waiting for anything else.
+func (d *Disk) writeBlock(w *write, p []byte, off int64) error {
+	b := w.first
+	stripe := &d.stripes[b%stripes]
+	if w.end != b+1 || !stripe.TryLock() {
+		return errWouldWait
+	}
+	defer stripe.Unlock()
+	if d.where(b) != fromImage {
+		return errWouldWait
+	}
+	if in := d.due(w); in != nil && !in.keep(b, off, off+int64(len(p)), d.readNoWait) {
+		return errWouldWait
+	}
+	if err := d.maps.write(secChanged, w.changed, b, b+1, true); err != nil {
+		return err
+	}
+	_, err := d.image.WriteAt(p, off)
+	return err
+}
+
+// readNoWait reads from the image what is in memory.
+func (d *Disk) readNoWait(p []byte, off int64) error {
+	f, is := d.image.(interface {
+		ReadNoWait(p []byte, off int64) (int, error)
+	})
+	if !is {
+		return errWouldWait
+	}
+	if n, err := f.ReadNoWait(p, off); err != nil || n != len(p) {
+		return errWouldWait
+	}
+	return nil
 }
 
 // Trim says that nobody needs a stretch any more. Blocks that are wholly in it read as zeros from then on.
@@ -166,6 +203,7 @@ type write struct {
 
 // change runs a write within the gate, with the intents of its regions durable.
 func (d *Disk) change(ctx context.Context, off, n int64, fua bool, do func(w *write) error) error {
+	d.asked.Add(1)
 	d.shapeMu.RLock()
 	first, end, err := d.bounds(off, n)
 	d.shapeMu.RUnlock()
@@ -202,9 +240,12 @@ func (d *Disk) within(w *write, off, n int64, do func(w *write) error) error {
 	return err
 }
 
-// settled reports whether all blocks were written since the last instant and lie in the image: then a
-// write changes no bit.
+// settled reports whether all blocks were written since the last instant, lie in the image and are needed by nobody:
+// then a write changes no bit.
 func (d *Disk) settled(w *write) bool {
+	if d.due(w) != nil {
+		return false
+	}
 	allHere := d.origin == nil
 	for b := w.first; b < w.end; b++ {
 		if !w.changed.has(b) || d.maps.zero.has(b) || !allHere && !d.maps.here.has(b) {
@@ -239,14 +280,6 @@ func (d *Disk) lock(first, end int64) (unlock func()) {
 // writeBlocks writes into blocks of which some bits have to change.
 func (d *Disk) writeBlocks(w *write, p []byte, off int64, first, end int64) error {
 	defer d.lock(first, end)()
-	for b := first; b < end; b++ {
-		if err := d.aside(w, b, true); err != nil {
-			return err
-		}
-	}
-	if err := d.maps.write(secChanged, w.changed, first, end, true); err != nil {
-		return err
-	}
 	// What a write leaves of its first and last block comes from where it came from until now.
 	head, tail := off, off+int64(len(p))
 	if d.where(first) != fromImage {
@@ -254,6 +287,12 @@ func (d *Disk) writeBlocks(w *write, p []byte, off int64, first, end int64) erro
 	}
 	if d.where(end-1) != fromImage {
 		tail = min(end*d.block, d.size)
+	}
+	for b := first; b < end; b++ {
+		d.keepAside(w, b, max(head, b*d.block), min(tail, (b+1)*d.block))
+	}
+	if err := d.maps.write(secChanged, w.changed, first, end, true); err != nil {
+		return err
 	}
 	if head != off || tail != off+int64(len(p)) {
 		whole := make([]byte, tail-head)
@@ -305,9 +344,7 @@ func (d *Disk) zeroBlocks(w *write, off, n int64) error {
 
 func (d *Disk) zeroLocked(w *write, first, end int64) error {
 	for b := first; b < end; b++ {
-		if err := d.aside(w, b, false); err != nil {
-			return err
-		}
+		d.keepAside(w, b, 0, 0)
 	}
 	if err := d.maps.write(secChanged, w.changed, first, end, true); err != nil {
 		return err

@@ -88,6 +88,12 @@ func readState(files Files) (s state, err error) {
 	return s, nil
 }
 
+// ShapeOf tells what a disk is by its records.
+func ShapeOf(files Files) (Shape, error) {
+	s, err := readState(files)
+	return Shape{Size: s.Size, Block: s.Block, Origin: s.Origin}, err
+}
+
 func (s state) write(files Files) error {
 	s.Form = 1
 	s.Sum = s.sum()
