@@ -78,7 +78,11 @@ func (s *Service) addDisk(ctx context.Context, ask api.VolumeAdd) (_ *api.Volume
 	if err := s.disks.Make(ctx, v, disk.Shape{Size: size, Block: block, Imported: fill != nil}, fill); err != nil {
 		var errno unix.Errno
 		if errors.As(err, &errno) && refusal.ClassOf(err) == refusal.Internal {
-			err = refusal.Badf("the image %s cannot be made: %s", v.Path, datadir.Plain(err))
+			class := refusal.Misuse
+			if disk.Errno(err) == unix.ENOSPC {
+				class = refusal.Full
+			}
+			err = refusal.Wrap(class, fmt.Errorf("the image %s cannot be made: %s", v.Path, datadir.Plain(err)))
 		}
 		return nil, err
 	}
