@@ -15,21 +15,22 @@ const (
 
 // Disk is a block volume as it is served.
 type Disk struct {
-	Name         string       `json:"name"`
-	SizeBytes    int64        `json:"sizeBytes"`
-	BlockBytes   int64        `json:"blockBytes" doc:"what a snapshot stores of a change at least"`
-	Image        string       `json:"image" doc:"the file that holds its bytes"`
-	State        string       `json:"state" enum:"ready,in use,held,closed,failed,missing,copy"`
-	Sentence     string       `json:"sentence"`
-	ChangedBytes int64        `json:"changedBytes" doc:"that the next snapshot reads"`
-	Holder       string       `json:"holder,omitempty" doc:"who may write"`
-	Suspect      *time.Time   `json:"suspect,omitempty"`
-	Clients      []DiskClient `json:"clients"`
-	Socket       string       `json:"socket"`
-	Address      string       `json:"address" doc:"NBD address for clients on the site's host"`
-	Shared       bool         `json:"shared,omitempty" doc:"several clients may write at once"`
-	Network      string       `json:"network,omitempty" doc:"where other hosts reach it; none: nowhere"`
-	Hosts        []string     `json:"hosts,omitempty" doc:"the hosts that may open it over the network"`
+	Name          string       `json:"name"`
+	SizeBytes     int64        `json:"sizeBytes"`
+	BlockBytes    int64        `json:"blockBytes" doc:"what a snapshot stores of a change at least"`
+	Image         string       `json:"image" doc:"the file that holds its bytes"`
+	State         string       `json:"state" enum:"ready,in use,held,closed,failed,missing,copy"`
+	Sentence      string       `json:"sentence"`
+	ChangedBytes  int64        `json:"changedBytes" doc:"that the next snapshot reads"`
+	UnfilledBytes int64        `json:"unfilledBytes,omitempty" doc:"at most these are read from a snapshot"`
+	Holder        string       `json:"holder,omitempty" doc:"who may write"`
+	Suspect       *time.Time   `json:"suspect,omitempty"`
+	Clients       []DiskClient `json:"clients"`
+	Socket        string       `json:"socket"`
+	Address       string       `json:"address" doc:"NBD address for clients on the site's host"`
+	Shared        bool         `json:"shared,omitempty" doc:"several clients may write at once"`
+	Network       string       `json:"network,omitempty" doc:"where other hosts reach it; none: nowhere"`
+	Hosts         []string     `json:"hosts,omitempty" doc:"the hosts that may open it over the network"`
 }
 
 // DiskClient is a connection to a disk.
@@ -43,6 +44,8 @@ type DiskClient struct {
 	ReadBytes    int64     `json:"readBytes"`
 	WrittenBytes int64     `json:"writtenBytes"`
 	Flushes      int64     `json:"flushes"`
+	Requests     int64     `json:"requests"`
+	WaitedMicros int64     `json:"waitedMicros" doc:"what all requests took together, by a sample"`
 }
 
 // DiskGrow says how large a disk is to be.
@@ -100,6 +103,16 @@ type DiskComparison struct {
 	Ranges       []DiskRange  `json:"ranges" doc:"where, in order; of very many the first ten thousand"`
 	Cut          bool         `json:"cut,omitempty" doc:"there are more ranges"`
 	Along        []int64      `json:"along" doc:"bytes that differ in each of 64 equal parts of the disk"`
+}
+
+// DiskWrites tells where a disk was written between two snapshots that follow each other.
+type DiskWrites struct {
+	From         time.Time `json:"from"`
+	To           time.Time `json:"to"`
+	Snapshot     string    `json:"snapshot" doc:"the later one"`
+	SizeBytes    int64     `json:"sizeBytes"`
+	WrittenBytes int64     `json:"writtenBytes" doc:"that differ, in whole blocks"`
+	Along        []int64   `json:"along" doc:"of them in each of 64 equal parts of the disk"`
 }
 
 // DiskRange is a stretch of a disk.

@@ -65,6 +65,33 @@ func diskCommand() *cli.Command {
 				}
 				return f.show(d, func() { f.say("%s has %s now.", d.Name, size(d.SizeBytes)) })
 			})},
+		{Name: "fill", Usage: "bring what a clone, or a disk that went back, reads from a snapshot into its image; clients " +
+			"go on meanwhile", ArgsUsage: "NAME", Description: "Example: candid disk fill db-trial", Flags: runFlags(),
+			Action: with("NAME", func(ctx context.Context, f *session, cmd *cli.Command) error {
+				var r api.Run
+				if err := f.Post(ctx, path(cmd, "/fill"), nil, &r); err != nil {
+					return err
+				}
+				return f.follow(ctx, cmd, &r)
+			})},
+		{Name: "writes", Usage: "where a disk was written from one snapshot to the next, drawn from its beginning to its end",
+			ArgsUsage: "NAME", Description: "Example: candid disk writes specimen-db --last 14",
+			Flags: []cli.Flag{&cli.IntFlag{Name: "last", Value: 24, Usage: "as many snapshots, up to 200"}},
+			Action: with("NAME", func(ctx context.Context, f *session, cmd *cli.Command) error {
+				var all []api.DiskWrites
+				if err := f.Get(ctx, "/volumes/"+url.PathEscape(cmd.Args().First())+"/writes",
+					url.Values{"last": {strconv.Itoa(cmd.Int("last"))}}, &all); err != nil {
+					return err
+				}
+				return f.show(all, func() {
+					var rows [][]string
+					for _, w := range all {
+						rows = append(rows, []string{when(w.To), size(w.WrittenBytes), "|" + along(w.SizeBytes, w.Along) + "|"})
+					}
+					f.list([]string{"UNTIL", "WRITTEN", "FROM ITS BEGINNING TO ITS END"}, rows,
+						"It takes two snapshots to tell what was written between them.")
+				})
+			})},
 		{Name: "close", Usage: "keep clients from opening a disk", ArgsUsage: "NAME",
 			Description: "Example: candid disk close specimen-db",
 			Flags: []cli.Flag{&cli.BoolFlag{Name: "disconnect", Usage: "disconnect the clients that have it open: they lose " +
@@ -154,7 +181,7 @@ func (f *session) compareDisk(ctx context.Context, volume string, q url.Values, 
 			f.say("Nothing differs.")
 			return
 		}
-		f.say("|%s|", along(&c))
+		f.say("|%s|", along(c.SizeBytes, c.Along))
 		if ranges {
 			var rows [][]string
 			for _, r := range c.Ranges {
@@ -174,11 +201,11 @@ func (f *session) compareDisk(ctx context.Context, volume string, q url.Values, 
 }
 
 // along draws a disk from its beginning to its end: the more of a part differs, the darker it is.
-func along(c *api.DiskComparison) string {
-	part := (c.SizeBytes + int64(len(c.Along)) - 1) / int64(len(c.Along))
+func along(bytes int64, parts []int64) string {
+	part := (bytes + int64(len(parts)) - 1) / int64(len(parts))
 	shades := []rune(" ░▒▓█")
-	out := make([]rune, len(c.Along))
-	for i, n := range c.Along {
+	out := make([]rune, len(parts))
+	for i, n := range parts {
 		k := 0
 		if n > 0 {
 			k = 1 + int(min(3, 4*n/max(1, part)))
@@ -199,6 +226,10 @@ func diskShow(f *session, d api.Disk) {
 	} else {
 		f.say("Size %s, in blocks of %s; the next snapshot reads %s. Image: %s", size(d.SizeBytes), size(d.BlockBytes),
 			size(d.ChangedBytes), d.Image)
+	}
+	if d.UnfilledBytes > 0 {
+		f.say("Up to %s are read from a snapshot. Bring that into the image: candid disk fill %s", size(d.UnfilledBytes),
+			d.Name)
 	}
 	if d.State != api.DiskClosed {
 		f.say("A client on this host opens it as %s", d.Address)
@@ -221,8 +252,12 @@ func diskShow(f *session, d api.Disk) {
 		if c.Host != "" {
 			program, process, user = c.Host+" ("+c.From+")", "-", "-"
 		}
+		each := "-"
+		if c.Requests > 0 {
+			each = fmt.Sprintf("%.2f ms", float64(c.WaitedMicros)/float64(c.Requests)/1000)
+		}
 		rows = append(rows, []string{program, process, user, when(c.Since), size(c.ReadBytes), size(c.WrittenBytes),
-			strconv.FormatInt(c.Flushes, 10)})
+			strconv.FormatInt(c.Flushes, 10), strconv.FormatInt(c.Requests, 10), each})
 	}
-	f.list([]string{"CLIENT", "PROCESS", "USER", "SINCE", "READ", "WRITTEN", "FLUSHES"}, rows, "")
+	f.list([]string{"CLIENT", "PROCESS", "USER", "SINCE", "READ", "WRITTEN", "FLUSHES", "REQUESTS", "EACH TOOK"}, rows, "")
 }

@@ -87,13 +87,15 @@ func (s *Service) view(v *catalog.Volume) *api.Disk {
 	}
 	out.Network = s.network()
 	out.SizeBytes, out.ChangedBytes = is.d.Size(), min(is.d.ChangedBlocks()*int64(v.ChunkAvg), is.d.Size())
+	out.UnfilledBytes = min(is.d.Unfilled()*int64(v.ChunkAvg), is.d.Size())
 	is.mu.Lock()
 	defer is.mu.Unlock()
 	out.Shared = is.shared
 	for c := range is.clients {
 		out.Clients = append(out.Clients, api.DiskClient{Program: c.by.name, Process: int64(c.by.pid), User: int64(c.by.uid),
 			Host: c.by.host, From: c.by.addr, Since: c.since, ReadBytes: c.read.Load(),
-			WrittenBytes: c.written.Load(), Flushes: c.flushes.Load()})
+			WrittenBytes: c.written.Load(), Flushes: c.flushes.Load(), Requests: c.requests.Load(),
+			WaitedMicros: c.waited.Load() / 1000})
 	}
 	sort.Slice(out.Clients, func(i, k int) bool { return out.Clients[i].Since.Before(out.Clients[k].Since) })
 	if is.holder != nil {

@@ -17,9 +17,9 @@ import (
 func TestWhatOtherSitesMayAsk(t *testing.T) {
 	// Refused to whoever may only see, although they change nothing.
 	contents := words("listFound browseFound listRecipes getRecipe browse find listVersions compare " +
-		"compareText compareDisk listCrate")
+		"compareText compareDisk diskWrites listCrate")
 	// Refused to both.
-	own := words("confirmSite listDisks getDisk growDisk openDisk closeDisk releaseDisk " +
+	own := words("confirmSite listDisks getDisk growDisk fillDisk openDisk closeDisk releaseDisk " +
 		"shareDisk listDiskHosts letHostIn turnHostAway " +
 		"listClones makeClone getClone discardClone snapshotClone settleClone getMe " +
 		"setOwnPassword listPeople addPerson changePerson removePerson grantFolders listLedger verifyLedger recoveryOrder " +

@@ -23,6 +23,17 @@ func (s *server) registerDisks(a huma.API) {
 		}) (*body[api.Disk], error) {
 		return answerAt(s.site.Disks.Grow(ctx, in.Name, in.Body.SizeBytes))
 	})
+	huma.Register(a, op("POST", "/disks/{name}/fill", "fillDisk", "Bring what a disk reads from a snapshot into its image",
+		202), func(ctx context.Context, in *named) (*body[api.Run], error) {
+		return answer(s.site.Disks.Fill(in.Name, caller(ctx)))
+	})
+	huma.Register(a, op("GET", "/volumes/{name}/writes", "diskWrites",
+		"Where a disk was written from one snapshot to the next, the newest first"), func(ctx context.Context, in *struct {
+		Name string `path:"name"`
+		Last int    `query:"last" default:"24" minimum:"1" maximum:"200" doc:"as many snapshots"`
+	}) (*body[[]api.DiskWrites], error) {
+		return answer(s.site.Recovery.DiskWrites(ctx, in.Name, in.Last))
+	})
 	huma.Register(a, op("GET", "/volumes/{name}/ranges", "compareDisk",
 		"In which bytes two moments of a disk differ, or a moment and now"), func(ctx context.Context, in *struct {
 		Name string `path:"name"`

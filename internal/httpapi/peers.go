@@ -198,7 +198,7 @@ func deskRefuses(from pairing.RemoteCaller, here string, r *http.Request) string
 
 // contents are the ends of calls that show names or contents of files.
 var contents = map[string]bool{"browse": true, "archive": true, "file": true, "find": true, "versions": true,
-	"comparison": true, "ranges": true, "text-difference": true, "found": true}
+	"comparison": true, "ranges": true, "writes": true, "text-difference": true, "found": true}
 
 // desk passes a request on to a paired site, which answers it within what it granted.
 func (s *server) desk(w http.ResponseWriter, r *http.Request) {

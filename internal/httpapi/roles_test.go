@@ -27,11 +27,11 @@ func TestEveryCallForEveryRole(t *testing.T) {
 		listDisks getDisk listDiskHosts listRecipes getRecipe listTrials paceWeek recoveryOrder reportObjectives routeTraffic
 		checkPolicy diffPolicy previewPolicy planPrune freeing checkRoute calendar policySchema`)
 	notAuditors := words("browse find listVersions planRestore restore undoRun cancelRun archive file")
-	operators := words(`browseFound restoreGroup planGroupRestore compare compareText compareDisk listCrate
+	operators := words(`browseFound restoreGroup planGroupRestore compare compareText compareDisk diskWrites listCrate
 		checkSite takeSnapshot keepSnapshot recallSnapshot runRoute pauseRoute resumeRoute muteAlarm testAlarm
 		verify copyCatalogue sweep prune pauseVolume resumeVolume detachPlace addMount endMount runRecipe
 		saveRecipe editRecipe removeRecipe tryRestore makeClone discardClone snapshotClone openDisk closeDisk
-		releaseDisk`)
+		releaseDisk fillDisk`)
 	auditors := words("listLedger verifyLedger listPeople listTokens")
 	administrators := words(`addVolume growDisk shareDisk letHostIn turnHostAway
 		confirmSite confirmVolume removeVolume setLabels admitSnapshots

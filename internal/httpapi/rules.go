@@ -56,7 +56,7 @@ var rules = map[string]rule{
 	"checkRoute": plans, "policySchema": plans,
 	"checkSite": {operator: true},
 
-	"listCrate": reads, "compare": reads, "compareText": reads, "compareDisk": reads,
+	"listCrate": reads, "compare": reads, "compareText": reads, "compareDisk": reads, "diskWrites": reads,
 	"planGroupRestore": reads, "browseFound": reads,
 	"browse": readsOwn, "find": readsOwn, "listVersions": readsOwn, "planRestore": readsOwn,
 	"getTimeline": everybody, "getRun": everybody, "listRuns": everybody, "events": everybody,
@@ -70,6 +70,7 @@ var rules = map[string]rule{
 	"makeClone": keepsUp, "discardClone": keepsUp, "snapshotClone": keepsUp,
 
 	"listDisks": looks, "getDisk": looks, "openDisk": keepsUp, "closeDisk": keepsUp, "releaseDisk": keepsUp,
+	"fillDisk": keepsUp,
 	"growDisk": decides, "shareDisk": decides, "listDiskHosts": looks, "letHostIn": decides, "turnHostAway": decides,
 
 	"addVolume": decides, "confirmVolume": decides, "removeVolume": decides, "setLabels": decides,

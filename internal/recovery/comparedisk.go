@@ -46,6 +46,14 @@ func (s *Service) CompareDisk(ctx context.Context, volume, from, to string) (*ap
 	if err != nil {
 		return nil, err
 	}
+	return s.compareSides(ctx, a, b, changed)
+}
+
+// compareSides tells in which bytes two moments differ; changed are blocks of the second that may differ from what it
+// is stored as: the first of them from one on, negative when there is none.
+func (s *Service) compareSides(
+	ctx context.Context, a, b *diskSide, changed func(from int64) int64,
+) (*api.DiskComparison, error) {
 	if a.block != b.block && b.block != 0 {
 		return nil, fmt.Errorf("the two moments have blocks of %d and %d bytes", a.block, b.block)
 	}
@@ -54,7 +62,7 @@ func (s *Service) CompareDisk(ctx context.Context, volume, from, to string) (*ap
 			Along: make([]int64, alongParts)}}
 	c.out.SizeBytes, c.out.BlockBytes = c.size, c.block
 	written := changed(0)
-	err = object.DiffMaps(s.Store.Get, a.top, b.top, func(block int64, _, _ object.Slot) error {
+	err := object.DiffMaps(s.Store.Get, a.top, b.top, func(block int64, _, _ object.Slot) error {
 		for ; written >= 0 && written < block; written = changed(written + 1) {
 			c.add(written)
 		}
@@ -75,6 +83,10 @@ func (s *Service) diskAt(v *catalog.Volume, at string) (*diskSide, error) {
 	if err != nil {
 		return nil, err
 	}
+	return s.diskSide(row, answer)
+}
+
+func (s *Service) diskSide(row *catalog.Snapshot, answer string) (*diskSide, error) {
 	root, err := s.rules.RootOf(row)
 	if err != nil {
 		return nil, err

@@ -281,6 +281,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/disks/{name}/fill": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Bring what a disk reads from a snapshot into its image */
+        post: operations["fillDisk"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/disks/{name}/open": {
         parameters: {
             query?: never;
@@ -1906,6 +1923,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/volumes/{name}/writes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Where a disk was written from one snapshot to the next, the newest first */
+        get: operations["diskWrites"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
 }
 export type webhooks = Record<string, never>;
 export interface components {
@@ -2211,6 +2245,11 @@ export interface components {
              * @description when a sync failed: what was written shortly before may be lost, until a person has looked
              */
             suspect?: string;
+            /**
+             * Format: int64
+             * @description at most these are read from a snapshot
+             */
+            unfilledBytes?: number;
         };
         DiskAccess: {
             /** @description these and no others; as it is when not given */
@@ -2239,10 +2278,17 @@ export interface components {
             program: string;
             /** Format: int64 */
             readBytes: number;
+            /** Format: int64 */
+            requests: number;
             /** Format: date-time */
             since: string;
             /** Format: int64 */
             user: number;
+            /**
+             * Format: int64
+             * @description what all requests took together, by a sample
+             */
+            waitedMicros: number;
             /** Format: int64 */
             writtenBytes: number;
         };
@@ -2311,6 +2357,23 @@ export interface components {
         };
         DiskShare: {
             shared: boolean;
+        };
+        DiskWrites: {
+            /** @description of them in each of 64 equal parts of the disk */
+            along: number[] | null;
+            /** Format: date-time */
+            from: string;
+            /** Format: int64 */
+            sizeBytes: number;
+            /** @description the later one */
+            snapshot: string;
+            /** Format: date-time */
+            to: string;
+            /**
+             * Format: int64
+             * @description that differ, in whole blocks
+             */
+            writtenBytes: number;
         };
         Entry: {
             /**
@@ -5464,6 +5527,73 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Disk"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    fillDisk: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Accepted */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Run"];
                 };
             };
             /** @description Unauthorized */
@@ -13752,6 +13882,76 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Versions"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    diskWrites: {
+        parameters: {
+            query?: {
+                /** @description as many snapshots */
+                last?: number;
+            };
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DiskWrites"][] | null;
                 };
             };
             /** @description Unauthorized */

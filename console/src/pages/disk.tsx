@@ -5,7 +5,7 @@ import { api, once, type RestoreAsk, told } from "../api/client";
 import { useRun, worked } from "../api/run";
 import { Command, Progress, Sheet, Trouble } from "../parts/ui";
 import { ago, size, stamp, word } from "../parts/words";
-import { CloneSheet, keyOf, Since, useRates } from "./diskparts";
+import { CloneSheet, keyOf, Since, useRates, Writes } from "./diskparts";
 import { UndoButton } from "./undo";
 
 /** A disk: how it stands, who has it open, and its way back. */
@@ -30,6 +30,11 @@ export function DiskPanel({ volume, at, served }: { volume: string; at: string; 
     },
     onSuccess: () => void queries.invalidateQueries({ queryKey: ["disk", volume] }),
   });
+  const fill = useMutation({
+    mutationFn: () => told(api.POST("/disks/{name}/fill", { params: { path: { name: volume } }, headers: once() })),
+    onSuccess: () => void queries.invalidateQueries({ queryKey: ["disk", volume] }),
+  });
+  const filling = useRun(fill.data?.id);
   const d = disk.data;
   const rates = useRates(d?.clients ?? undefined, disk.dataUpdatedAt);
   const moment = at === "latest" ? "latest" : word(stamp(at, true));
@@ -53,7 +58,8 @@ export function DiskPanel({ volume, at, served }: { volume: string; at: string; 
     );
   return (
     <section className="my-4" aria-label="Disk">
-      <Trouble error={disk.error ?? act.error} />
+      <Trouble error={disk.error ?? act.error ?? fill.error} />
+      {filling.data?.ended && !worked(filling.data) && <p className="text-hand">{filling.data.outcome}</p>}
       {d && (
         <>
           <p className="font-say text-lg">{d.sentence}</p>
@@ -74,6 +80,19 @@ export function DiskPanel({ volume, at, served }: { volume: string; at: string; 
                 : `No host opens it over the network, at ${d.network}. `}
               <Command text={`candid disk access HOST --disk ${word(volume)}`} />
             </p>
+          )}
+          {(d.unfilledBytes ?? 0) > 0 && (
+            <div className="mt-1 text-sm">
+              Up to {size(d.unfilledBytes ?? 0)} of it are read from a snapshot.{" "}
+              {filling.data && !filling.data.ended ? (
+                <Progress run={filling.data} />
+              ) : (
+                <button className="quiet" onClick={() => fill.mutate()}>
+                  Bring them into its image
+                </button>
+              )}{" "}
+              <Command text={`candid disk fill ${word(volume)}`} />
+            </div>
           )}
           {d.shared && (
             <p className="mt-1 text-sm">
@@ -121,6 +140,7 @@ export function DiskPanel({ volume, at, served }: { volume: string; at: string; 
                   <th className="text-right font-normal">written</th>
                   <th className="text-right font-normal">flushes</th>
                   <th className="text-right font-normal">a second now</th>
+                  <th className="text-right font-normal">a request took</th>
                 </tr>
               </thead>
               <tbody>
@@ -132,13 +152,15 @@ export function DiskPanel({ volume, at, served }: { volume: string; at: string; 
                     <td className="text-right">{size(c.readBytes)}</td>
                     <td className="text-right">{size(c.writtenBytes)}</td>
                     <td className="text-right">{c.flushes}</td>
-                    <td className="text-right whitespace-nowrap">{rates.get(keyOf(c)) ?? "–"}</td>
+                    <td className="text-right whitespace-nowrap">{rates.get(keyOf(c))?.now ?? "–"}</td>
+                    <td className="text-right whitespace-nowrap">{rates.get(keyOf(c))?.each ?? "–"}</td>
                   </tr>
                 ))}
               </tbody>
             </table>
           )}
           {d.state !== "missing" && <Since volume={volume} at={at} />}
+          {d.state !== "missing" && <Writes volume={volume} />}
           {cloning && <CloneSheet volume={volume} at={at} close={() => setCloning(false)} />}
           {back && (
             <GoBackSheet volume={volume} at={at} connected={(d.clients ?? []).length} close={() => setBack(false)} />

@@ -9,21 +9,28 @@ type Client = Schemas["DiskClient"];
 
 export const keyOf = (c: Client) => `${c.host ?? ""} ${c.process} ${c.since}`;
 
-/** What clients read and write a second, between the last two answers. */
-export function useRates(clients: Client[] | undefined, at: number): Map<string, string> {
-  const last = useRef({ at: 0, bytes: new Map<string, [number, number]>() });
-  const [rates, setRates] = useState(new Map<string, string>());
+export type Rate = { now: string; each: string };
+
+/** What clients read and write a second, and how long a request takes, between the last two answers. */
+export function useRates(clients: Client[] | undefined, at: number): Map<string, Rate> {
+  const last = useRef({ at: 0, bytes: new Map<string, number[]>() });
+  const [rates, setRates] = useState(new Map<string, Rate>());
   useEffect(() => {
     const seconds = (at - last.current.at) / 1000;
     if (!clients || seconds <= 0) return;
-    const now = new Map(clients.map((c) => [keyOf(c), [c.readBytes, c.writtenBytes] as [number, number]]));
-    const out = new Map<string, string>();
-    for (const [key, [read, written]] of now) {
+    const now = new Map(
+      clients.map((c) => [keyOf(c), [c.readBytes, c.writtenBytes, c.requests, c.waitedMicros]] as [string, number[]]),
+    );
+    const out = new Map<string, Rate>();
+    for (const [key, is] of now) {
       const was = last.current.bytes.get(key);
       if (!was) continue;
-      const r = (read - was[0]) / seconds;
-      const w = (written - was[1]) / seconds;
-      out.set(key, r + w < 1 ? "idle" : `${size(Math.round(r))} read, ${size(Math.round(w))} written`);
+      const [read = 0, written = 0, requests = 0, waited = 0] = is.map((n, i) => n - (was[i] ?? 0));
+      const busy = read + written >= seconds;
+      out.set(key, {
+        now: busy ? `${size(Math.round(read / seconds))} read, ${size(Math.round(written / seconds))} written` : "idle",
+        each: requests > 0 ? `${(waited / requests / 1000).toFixed(2)} ms` : "–",
+      });
     }
     last.current = { at, bytes: now };
     setRates(out);
@@ -69,6 +76,71 @@ export function Since({ volume, at }: { volume: string; at: string }) {
       </svg>
       <p className="mt-1 flex justify-between text-xs text-faint">
         <span>beginning of the disk</span>
+        <span>end</span>
+      </p>
+    </figure>
+  );
+}
+
+/** Where the disk was written from one snapshot to the next: a row for each, the newest above. */
+export function Writes({ volume }: { volume: string }) {
+  const seen = useQuery({
+    queryKey: ["writes", volume],
+    queryFn: () => told(api.GET("/volumes/{name}/writes", { params: { path: { name: volume } } })),
+    retry: false,
+  });
+  const rows = seen.data ?? [];
+  if (rows.length === 0) return null; // it takes two snapshots, and the page tells how many there are
+  const high = 10;
+  const first = rows[rows.length - 1];
+  const sum = rows.reduce((n, w) => n + w.writtenBytes, 0);
+  return (
+    <figure className="my-5" aria-label="Where it was written">
+      <figcaption className="text-sm">
+        Where it was written from one snapshot to the next, {stamp(rows[0]?.to ?? "", true)} above, back to{" "}
+        {stamp(first?.to ?? "", true)} below: {size(sum)} together.
+      </figcaption>
+      <svg
+        viewBox={`0 0 640 ${rows.length * high}`}
+        className="mt-1 block w-full border border-rule"
+        style={{ height: rows.length * high }}
+        role="img"
+        preserveAspectRatio="none"
+        aria-label={`${rows.length} stretches of time, with ${size(sum)} written`}
+      >
+        {rows.map((w, y) => {
+          const along = w.along ?? [];
+          const part = Math.max(1, w.sizeBytes / Math.max(1, along.length));
+          return (
+            <g key={w.snapshot}>
+              <rect x={0} y={y * high} width={640} height={high} fill="transparent">
+                <title>{`${size(w.writtenBytes)} until ${stamp(w.to, true)}`}</title>
+              </rect>
+              {along.map((n, i) =>
+                n > 0 ? (
+                  <rect
+                    key={i}
+                    x={i * 10}
+                    y={y * high}
+                    width={10}
+                    height={high - 1}
+                    fill="var(--ink)"
+                    opacity={0.25 + 0.75 * Math.min(1, n / part)}
+                  >
+                    <title>
+                      {`${size(n)} of the ${size(Math.round(part))} from ${size(Math.round(i * part))} on, until ` +
+                        stamp(w.to, true)}
+                    </title>
+                  </rect>
+                ) : null,
+              )}
+            </g>
+          );
+        })}
+      </svg>
+      <p className="mt-1 flex justify-between text-xs text-faint">
+        <span>beginning of the disk</span>
+        <Command text={`candid disk writes ${word(volume)}`} />
         <span>end</span>
       </p>
     </figure>

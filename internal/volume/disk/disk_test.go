@@ -339,6 +339,8 @@ func (m *model) cut() {
 			m.take()
 		case 3:
 			m.tick()
+		case 4:
+			m.fill()
 		default:
 			m.change()
 		}
@@ -374,7 +376,7 @@ func heads(all [][]byte) (out [][]byte) {
 }
 
 func (m *model) step() {
-	switch k := m.r.IntN(104); {
+	switch k := m.r.IntN(105); {
 	case k < 60:
 		m.change()
 	case k < 70:
@@ -398,13 +400,44 @@ func (m *model) step() {
 		m.ok(m.d.Close())
 		m.create(Shape{Size: s.stored.Size, Block: m.block, Origin: s.stored}, s.bytes)
 	case k < 97:
+		m.fill()
+	case k < 98:
 		m.grow()
-	case k < 99 && len(m.taken) > 0:
+	case k < 100 && len(m.taken) > 0:
 		m.goBack()
-	case k < 100:
+	case k < 101:
 		m.cutReshaping()
 	default:
 		m.check()
+	}
+}
+
+// fill brings some or all of what comes from the origin into the image, with writes going on meanwhile. Then nothing is
+// read from the store.
+func (m *model) fill() {
+	ctx, cancel := context.WithCancel(context.Background())
+	defer cancel()
+	left := m.r.Int64N(40)
+	m.say("fill %d", left)
+	done := make(chan error)
+	go func() {
+		_, err := m.d.Fill(ctx, func(int64) {
+			if left--; left < 0 {
+				cancel()
+			}
+		})
+		done <- err
+	}()
+	for range m.r.IntN(6) {
+		m.change()
+	}
+	err := <-done
+	if errors.Is(err, context.Canceled) || !m.ok(err) {
+		return
+	}
+	alone, err := m.d.LetOriginGo(context.Background())
+	if m.ok(err) && (!alone || m.d.Unfilled() > 0) {
+		m.stop("%d blocks come from the origin when all is filled", m.d.Unfilled())
 	}
 }
 
