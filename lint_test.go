@@ -40,6 +40,7 @@ var byPath = map[string]string{
 	"internal/pairing/grants.go":         "keys",
 	"internal/recovery/keptnames.go":     "indexes in the data directory",
 	"internal/overview/channels.go":      "secrets that site.yaml names",
+	"internal/recovery/disktest.go":      "scratch space, in the data directory",
 	"internal/recovery/restoretest.go":   "scratch space in the data directory",
 	"internal/clones/clones.go":          "what clones changed, in the data directory",
 	"internal/pairing/places.go":         "nobody but root can move what was attached: notSwapped",

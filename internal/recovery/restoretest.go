@@ -89,15 +89,21 @@ func (s *Service) testRestore(ctx context.Context, j *run.Job, v *catalog.Volume
 	out.Sentence = fmt.Sprintf("%s of %s as of %s came back as recorded: %s in %s; all of the newest state in about %s",
 		phrase.Many(len(paths), "file"), v.Name, phrase.Stamp(row.Began.Time), phrase.Size(out.Bytes),
 		phrase.Ago(took), phrase.Ago(time.Duration(out.WholeSeconds)*time.Second))
-	if rs.Recovery > 0 {
-		if out.WholeSeconds > out.ObjectiveSecs {
-			j.Remark()
-			out.Sentence += fmt.Sprintf(", more than the %s of the objective", phrase.Ago(rs.Recovery))
-		} else {
-			out.Sentence += fmt.Sprintf(", within the %s of the objective", phrase.Ago(rs.Recovery))
-		}
-	}
+	out.Sentence += s.withinObjective(j, out)
 	return out, out.Sentence, nil
+}
+
+// withinObjective says how a trial stands to what the policy allows.
+func (s *Service) withinObjective(j *run.Job, t *api.Trial) string {
+	allowed := phrase.Ago(time.Duration(t.ObjectiveSecs) * time.Second)
+	switch {
+	case t.ObjectiveSecs <= 0:
+		return ""
+	case t.WholeSeconds > t.ObjectiveSecs:
+		j.Remark()
+		return fmt.Sprintf(", more than the %s of the objective", allowed)
+	}
+	return fmt.Sprintf(", within the %s of the objective", allowed)
 }
 
 // wholeTime is how long all of a snapshot would take at the rate of a trial: by bytes or by

@@ -212,16 +212,13 @@ func (s *Service) startTests(volume, by string) (started []*run.Job, err error) 
 		return nil, err
 	}
 	if volume != "" {
-		v, err := s.tree(volume)
+		v, err := s.Catalog.Volume(volume)
 		if err != nil {
 			return nil, err
 		}
 		vols = []*catalog.Volume{v}
 	}
 	for _, v := range vols {
-		if v.IsDisk() {
-			continue
-		}
 		all, err := s.Catalog.Moments(s.Place(), v.Name, catalog.SnapshotFilter{})
 		if err != nil {
 			return started, err
@@ -241,7 +238,11 @@ func (s *Service) startTests(volume, by string) (started []*run.Job, err error) 
 			return started, err
 		}
 		j, err := s.run.Start(TrialKind, v.Name, by, func(ctx context.Context, j *run.Job) (any, string, error) {
-			return s.testRestore(ctx, j, v, row, newest, cmp.Or(t.Files, trialFiles))
+			test := s.testRestore
+			if v.IsDisk() {
+				test = s.testDisk
+			}
+			return test(ctx, j, v, row, newest, cmp.Or(t.Files, trialFiles))
 		})
 		if err != nil {
 			return started, err

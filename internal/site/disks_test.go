@@ -348,7 +348,6 @@ func TestBadDisks(t *testing.T) {
 		func() error { _, err := s.Recovery.Browse("x", "latest", "", ""); return err },
 		func() error { _, err := s.Recovery.Find(w.ctx, "x", api.FindAsk{Pattern: "a"}); return err },
 		func() error { _, err := s.Clones.Mount(api.MountAsk{Volume: "x", Dir: w.dir}, "test"); return err },
-		func() error { _, err := s.Recovery.TestRestore("x", "test"); return err },
 		func() error { _, err := s.Recovery.Compare(w.ctx, "x", "", "latest", ""); return err },
 	} {
 		require.ErrorContains(t, call(), "is a disk")

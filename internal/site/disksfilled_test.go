@@ -20,8 +20,7 @@ func TestDiskIsFilled(t *testing.T) {
 	w := newWorld(t)
 	s := w.open("here")
 	w.disk(s, "db")
-	holds, r := make([]byte, diskSize), rand.New(rand.NewPCG(10, 8))
-	w.scribble(s, "db", holds, r)
+	holds, r := w.diskNoise(s, "db"), rand.New(rand.NewPCG(10, 8))
 	w.done(s)(s.Capture.TakeSnapshot("db", api.SnapshotTake{}, "test"))
 	_, err := s.Clones.MakeClone(api.CloneAsk{Name: "trial", Volume: "db", At: "latest"}, "test")
 	require.NoError(t, err)
@@ -37,7 +36,7 @@ func TestDiskIsFilled(t *testing.T) {
 	require.True(t, bytes.Equal(trial, w.diskBytes(s, "trial")))
 	require.Contains(t, w.done(s)(s.Disks.Fill("trial", "test")).Outcome, "reads nothing", "once more changes nothing")
 	require.NoError(t, s.Close())
-	require.NoError(t, os.RemoveAll(filepath.Join(w.dir, "here", "store", "packs")))
+	w.damage("here", "d-", 100)
 	s = w.open("here")
 	require.True(t, bytes.Equal(trial, w.diskBytes(s, "trial")), "its bytes are its own")
 	_, err = s.Disks.Fill("nobody", "test")
@@ -69,4 +68,44 @@ func TestDiskWrites(t *testing.T) {
 	w.share(s, "notes")
 	_, err := s.Recovery.DiskWrites(w.ctx, "notes", 3)
 	require.ErrorContains(t, err, "is a directory")
+}
+
+// Bringing a disk back is tried as it is of files: the trial says how long it took, and fails where the store is
+// damaged.
+func TestDiskTrial(t *testing.T) {
+	w := newWorld(t)
+	s := w.open("here")
+	w.disk(s, "db")
+	_, err := s.Recovery.TestRestore("db", "test")
+	require.ErrorContains(t, err, "no snapshot here yet")
+	w.diskNoise(s, "db")
+	w.done(s)(s.Capture.TakeSnapshot("db", api.SnapshotTake{}, "test"))
+	try := func() api.Run {
+		runs := must(s.Recovery.TestRestore("db", "test"))
+		require.Len(t, runs, 1)
+		return must(s.Run.Wait(w.ctx, runs[0].ID))
+	}
+	good := try()
+	require.Equal(t, api.RunDone, good.State, good.Outcome)
+	require.Contains(t, good.Outcome, "3.0 MiB of the disk db")
+	last := must(s.Recovery.RestoreTests(w.ctx)).Last
+	require.Len(t, last, 1)
+	require.True(t, last[0].Good)
+	require.EqualValues(t, diskSize, last[0].Bytes)
+	require.Positive(t, last[0].WholeSeconds)
+	require.Empty(t, must(os.ReadDir(filepath.Join(w.dir, "here", "scratch"))))
+	require.NoError(t, s.Close())
+	w.damage("here", "d-", 100)
+	s = w.open("here")
+	bad := try()
+	require.Equal(t, api.RunFailed, bad.State)
+	require.Contains(t, bad.Outcome, "could not be brought back")
+}
+
+// diskNoise fills a disk with bytes that nothing makes smaller.
+func (w *world) diskNoise(s *Site, name string) []byte {
+	p := make([]byte, diskSize)
+	rand.NewChaCha8([32]byte{}).Read(p)
+	require.NoError(w.t, must(s.Disks.Disk(name)).WriteAt(w.ctx, p, 0, false))
+	return p
 }
