@@ -32,13 +32,16 @@ type Recipe struct {
 	// Filled is the target that a run of this recipe made or found empty. There, and nowhere
 	// else, what is not in the snapshot goes.
 	Filled string `db:"filled"`
+	// Disconnect says that clients of a disk are cut off before it goes back.
+	Disconnect bool `db:"disconnect"`
 }
 
 // PutRecipe inserts or replaces a recipe.
 func (c *Catalog) PutRecipe(r *Recipe) error {
 	_, err := c.db.NamedExec(`INSERT OR REPLACE INTO recipes (name,volume,paths,at,to_dir,in_place,into_volume,on_conflict,
-		from_site,external,exact,due,zone,hook,made,made_by,filled) VALUES (:name,:volume,:paths,:at,:to_dir,:in_place,
-		:into_volume,:on_conflict,:from_site,:external,:exact,:due,:zone,:hook,:made,:made_by,:filled)`, r)
+		from_site,external,exact,due,zone,hook,made,made_by,filled,disconnect) VALUES (:name,:volume,:paths,:at,:to_dir,
+		:in_place,:into_volume,:on_conflict,:from_site,:external,:exact,:due,:zone,:hook,:made,:made_by,:filled,
+		:disconnect)`, r)
 	return err
 }
 

@@ -17,6 +17,8 @@ func recipeCommand() *cli.Command {
 			"each run: -24h, -7d (latest when not given)"},
 			&cli.StringFlag{Name: "to", Usage: "directory on the site's host"}, &cli.BoolFlag{Name: "in-place",
 				Usage: "back where it was; a safety snapshot is taken first"},
+			&cli.StringFlag{Name: "into", Usage: "another volume, which becomes as this one was; of a disk another disk"},
+			&cli.BoolFlag{Name: "disconnect", Usage: "cut off the clients of the disk first"},
 			&cli.StringFlag{Name: "on-conflict", Usage: "skip, replace, older or keep-both"}, &cli.StringFlag{Name: "from-site",
 				Usage: "the site whose snapshot to use"},
 			&cli.BoolFlag{Name: "exact", Usage: "keep the directory of --to exactly as the snapshot: what is not in it goes; " +
@@ -129,11 +131,17 @@ func recipeFlags(cmd *cli.Command, put *api.RecipePut) {
 		}
 	}
 	if cmd.IsSet("to") {
-		put.Restore.To, put.Restore.InPlace = cmd.String("to"), false
+		put.Restore.To, put.Restore.InPlace, put.Restore.Into = cmd.String("to"), false, ""
+	}
+	if cmd.IsSet("into") {
+		put.Restore.Into, put.Restore.InPlace, put.Restore.To = cmd.String("into"), false, ""
+	}
+	if cmd.IsSet("disconnect") {
+		put.Restore.Disconnect = cmd.Bool("disconnect")
 	}
 	if cmd.IsSet("in-place") {
 		if put.Restore.InPlace = cmd.Bool("in-place"); put.Restore.InPlace {
-			put.Restore.To = ""
+			put.Restore.To, put.Restore.Into = "", ""
 		}
 	}
 	for flag, into := range map[string]*string{"on-conflict": &put.Restore.OnConflict, "from-site": &put.Restore.From,

@@ -27,6 +27,7 @@ type diskRestore struct {
 	live   *catalog.Volume // the disk that goes back: this one, or another; nil: its bytes go to a file
 	ask    api.RestoreAsk
 	undoes int64
+	recipe string // by which it is made
 
 	row    *catalog.Snapshot
 	answer string
@@ -86,7 +87,8 @@ func (o *diskRestore) steps(ctx context.Context, j *run.Job) (any, string, error
 
 func (o *diskRestore) interrupted(run int64) (*catalog.InterruptedRestore, int64) {
 	c := &catalog.InterruptedRestore{Run: run, Beneath: o.under, Target: o.target, RestoreRequest: requestOf(o.ask),
-		Snapshot: o.row.ID, Safety: o.safety, Undoes: o.undoes, Beside: catalog.JSON[[]string]{V: []string{}}}
+		Snapshot: o.row.ID, Safety: o.safety, Undoes: o.undoes, Recipe: o.recipe,
+		Beside: catalog.JSON[[]string]{V: []string{}}}
 	c.At = o.row.ID
 	if o.far != nil {
 		c.FromSite = o.far.peer.Name
@@ -354,7 +356,12 @@ func (o *diskRestore) inPlace(ctx context.Context) (any, string, error) {
 	}
 	s.run.Changed("volumes", o.live.Name)
 	out := o.result()
-	out.Bytes, out.Summary = o.root.Top.Size, "the disk is as it was then"
+	out.Bytes, out.Summary, out.Recipe = o.root.Top.Size, "the disk is as it was then", o.recipe
+	if saved, err := s.recipe(o.recipe); o.recipe != "" && err == nil { // else it was removed meanwhile
+		if err := s.letHookCheck(ctx, o.j, saved.Hook, o.live); err != nil {
+			return out, "", err
+		}
+	}
 	words := fmt.Sprintf("%s is as it was at %s%s, and clients may open it", o.live.Name,
 		phrase.Stamp(o.row.Began.Time), o.whence())
 	if o.ask.Into != "" {

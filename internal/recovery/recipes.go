@@ -43,7 +43,7 @@ func (s *Service) recipe(name string) (*catalog.Recipe, error) {
 // recipeAsk is what a recipe asks for if it runs now.
 func (s *Service) recipeAsk(r *catalog.Recipe) api.RestoreAsk {
 	a := askOf(&r.RestoreRequest)
-	a.At = s.momentAgo(a.At)
+	a.At, a.Disconnect = s.momentAgo(a.At), r.Disconnect
 	return a
 }
 
@@ -65,7 +65,7 @@ func (s *Service) PutRecipe(ctx context.Context, name string, ask api.RecipePut,
 	}
 	now := s.Clock.Now()
 	r := &catalog.Recipe{Name: name, RestoreRequest: requestOf(ask.Restore), Exact: ask.Exact, Due: ask.When,
-		Zone: ask.Zone, Hook: ask.Check, Made: catalog.At(now), MadeBy: by}
+		Zone: ask.Zone, Hook: ask.Check, Disconnect: ask.Restore.Disconnect, Made: catalog.At(now), MadeBy: by}
 	if _, once, err := parseDue(ask.When, ask.Zone); err != nil {
 		return nil, err
 	} else if !once.IsZero() && !once.After(now) {
@@ -80,18 +80,8 @@ func (s *Service) PutRecipe(ctx context.Context, name string, ask api.RecipePut,
 		return nil, refusal.Badf("exact is for a whole volume in a directory of the recipe's own; in place a whole volume " +
 			"becomes exactly as it was anyway")
 	}
-	// What cannot be carried out now would fail at night.
-	ready, err := s.ViewerFor(nil).PrepareRestore(ctx, s.recipeAsk(r))
-	if err != nil {
+	if err := s.checkRecipe(ctx, r, old); err != nil {
 		return nil, err
-	}
-	defer ready.done()
-	if ask.Exact {
-		if old != nil && old.Filled == ready.opt.Target {
-			r.Filled = old.Filled
-		} else if err := EmptyOrNew(ready.opt.Target); err != nil {
-			return nil, err
-		}
 	}
 	if old != nil {
 		r.Made, r.MadeBy = old.Made, old.MadeBy
@@ -109,6 +99,44 @@ func (s *Service) PutRecipe(ctx context.Context, name string, ask api.RecipePut,
 	return s.recipeView(r)
 }
 
+// checkRecipe refuses what cannot be carried out now: it would fail at night.
+func (s *Service) checkRecipe(ctx context.Context, r, old *catalog.Recipe) error {
+	e := s.ViewerFor(nil)
+	if e.isDisk(r.Volume) {
+		return s.checkDiskRecipe(ctx, r)
+	}
+	if r.Disconnect {
+		return refusal.Badf("clients are disconnected from a disk, and volume %s is a directory", r.Volume)
+	}
+	ready, err := e.PrepareRestore(ctx, s.recipeAsk(r))
+	if err != nil {
+		return err
+	}
+	defer ready.done()
+	if r.Exact && old != nil && old.Filled == ready.opt.Target {
+		r.Filled = old.Filled
+	} else if r.Exact {
+		return EmptyOrNew(ready.opt.Target)
+	}
+	return nil
+}
+
+func (s *Service) checkDiskRecipe(ctx context.Context, r *catalog.Recipe) error {
+	switch {
+	case r.Exact:
+		return refusal.Badf("exact is for a directory of files: a disk becomes exactly as it was anyway")
+	case r.ToDir != "":
+		return refusal.Badf("a recipe brings a disk back into another disk, or in place: a file that is there is not " +
+			"written over the next time")
+	}
+	o := &diskRestore{s: s, ask: s.recipeAsk(r)}
+	if err := o.check(ctx, s.ViewerFor(nil)); err != nil {
+		return err
+	}
+	o.done()
+	return nil
+}
+
 // EmptyOrNew refuses a directory in which there is something.
 func EmptyOrNew(dir string) error {
 	entries, err := os.ReadDir(dir)
@@ -124,6 +152,7 @@ func EmptyOrNew(dir string) error {
 
 func (s *Service) recipeView(r *catalog.Recipe) (*api.Recipe, error) {
 	ask := askOf(&r.RestoreRequest)
+	ask.Disconnect = r.Disconnect
 	out := &api.Recipe{Name: r.Name, RecipePut: api.RecipePut{Restore: ask, Exact: r.Exact, When: r.Due, Zone: r.Zone,
 		Check: r.Hook}, Made: r.Made.Time, By: r.MadeBy, Runs: []api.Run{}}
 	by, once, err := parseDue(r.Due, r.Zone)
@@ -143,8 +172,13 @@ func (s *Service) recipeView(r *catalog.Recipe) (*api.Recipe, error) {
 	}
 	out.Runs = page.Items
 	where := "in place"
-	if !ask.InPlace {
+	if ask.Into != "" {
+		where = "into " + ask.Into
+	} else if !ask.InPlace {
 		where = "to " + ask.To
+	}
+	if ask.Disconnect {
+		where += ", whose clients are disconnected"
 	}
 	what := "all of " + ask.Volume
 	if len(ask.Paths) > 0 {
@@ -225,7 +259,16 @@ func (s *Service) startRecipe(ctx context.Context, name string) (*run.Job, error
 	if err != nil {
 		return nil, err
 	}
-	r, err := s.ViewerFor(nil).PrepareRestore(ctx, s.recipeAsk(saved))
+	e, ask := s.ViewerFor(nil), s.recipeAsk(saved)
+	if e.isDisk(ask.Volume) {
+		o, err := e.prepareDisk(ask)
+		if err != nil {
+			return nil, err
+		}
+		o.recipe = name
+		return s.beginRestore(o, recipeRuns(name), nil)
+	}
+	r, err := e.PrepareRestore(ctx, ask)
 	if err != nil {
 		return nil, err
 	}
@@ -253,16 +296,21 @@ func (s *Service) recipeDone(ctx context.Context, j *run.Job, r *restoring) erro
 			return err
 		}
 	}
-	if saved.Hook == "" {
-		return nil
-	}
-	j.Say("checking: " + saved.Hook)
 	at := *r.v
 	at.Path = r.opt.Target
-	if err := s.capture.RunHook(ctx, j, saved.Hook, []*catalog.Volume{&at}, ""); err != nil {
-		return fmt.Errorf("it was restored to %s, but the check says no: %w", r.opt.Target, err)
+	return s.letHookCheck(ctx, j, saved.Hook, &at)
+}
+
+// letHookCheck lets the hook of a recipe, if it has one, look at what was restored.
+func (s *Service) letHookCheck(ctx context.Context, j *run.Job, hook string, at *catalog.Volume) error {
+	if hook == "" {
+		return nil
 	}
-	j.Logf("the hook %s has checked it", saved.Hook)
+	j.Say("checking: " + hook)
+	if err := s.capture.RunHook(ctx, j, hook, []*catalog.Volume{at}, ""); err != nil {
+		return fmt.Errorf("it was restored to %s, but the check says no: %w", at.Path, err)
+	}
+	j.Logf("the hook %s has checked it", hook)
 	return nil
 }
 

@@ -143,7 +143,7 @@ func (s *Service) resumeDisk(c *catalog.InterruptedRestore) error {
 		if err != nil {
 			return err
 		}
-		o.cut, o.undoes, o.reopen, reopen = c, c.Undoes, reopen, nil
+		o.cut, o.undoes, o.recipe, o.reopen, reopen = c, c.Undoes, c.Recipe, reopen, nil
 		return s.goOn(c, o)
 	}, func() {
 		if reopen != nil {

@@ -12,6 +12,8 @@ import (
 
 	"candidharbor/api"
 	"candidharbor/internal/catalog"
+	"candidharbor/internal/datadir"
+	"candidharbor/internal/refusal"
 )
 
 // What a clone reads from its snapshot is brought into its image while it is written to. Then it needs the store no
@@ -108,4 +110,51 @@ func (w *world) diskNoise(s *Site, name string) []byte {
 	rand.NewChaCha8([32]byte{}).Read(p)
 	require.NoError(w.t, must(s.Disks.Disk(name)).WriteAt(w.ctx, p, 0, false))
 	return p
+}
+
+// Another disk becomes each night as a disk is, by a recipe, and a hook looks at it.
+func TestDiskRecipe(t *testing.T) {
+	w := newWorld(t)
+	s := w.open("here")
+	checked := filepath.Join(w.dir, "checked")
+	look := []string{"/bin/sh", "-c", `echo "$CANDID_VOLUMES" >> ` + checked}
+	s.Conf.Hooks = map[string]datadir.Hook{"look": {Run: look}}
+	w.disk(s, "db")
+	w.disk(s, "trial")
+	w.share(s, "notes")
+	holds, r := w.diskNoise(s, "db"), rand.New(rand.NewPCG(12, 8))
+	w.done(s)(s.Capture.TakeSnapshot("db", api.SnapshotTake{}, "test"))
+	put := api.RecipePut{Restore: api.RestoreAsk{Volume: "db", At: "latest", Into: "trial", Disconnect: true},
+		When: "daily at 02:30", Check: "look"}
+	for why, change := range map[string]func(p *api.RecipePut){
+		"is not written over":   func(p *api.RecipePut) { p.Restore.Into, p.Restore.To = "", filepath.Join(w.dir, "image") },
+		"exactly as it was":     func(p *api.RecipePut) { p.Exact = true },
+		"say where to":          func(p *api.RecipePut) { p.Restore.Into = "" },
+		"is a directory":        func(p *api.RecipePut) { p.Restore.Into = "notes" },
+		"is brought back whole": func(p *api.RecipePut) { p.Restore.Paths = []string{"a"} },
+		"disconnected from a disk": func(p *api.RecipePut) {
+			p.Restore.Volume, p.Restore.Into, p.Restore.InPlace, p.Check = "notes", "", true, ""
+		},
+	} {
+		p := put
+		change(&p)
+		_, err := s.Recovery.PutRecipe(w.ctx, "nightly", p, false, "test")
+		require.ErrorContains(t, err, why)
+		require.NotEqual(t, refusal.Internal, refusal.ClassOf(err))
+	}
+	saved := must(s.Recovery.PutRecipe(w.ctx, "nightly", put, false, "test"))
+	require.Equal(t, "all of db, in its newest state, into trial, whose clients are disconnected; daily at 02:30; then "+
+		"the hook look checks it.", saved.Sentence)
+	for range 2 {
+		w.scribble(s, "db", holds, r)
+		w.done(s)(s.Capture.TakeSnapshot("db", api.SnapshotTake{}, "test"))
+		w.scribble(s, "trial", make([]byte, diskSize), r)
+		w.until(s, w.clock.Now().Add(24*time.Hour))
+		require.True(t, bytes.Equal(holds, w.diskBytes(s, "trial")))
+	}
+	is := must(s.Recovery.Recipe("nightly"))
+	require.Len(t, is.Runs, 2)
+	require.Equal(t, "done", is.Runs[0].State, is.Runs[0].Outcome)
+	require.True(t, is.Restore.Disconnect)
+	require.Equal(t, 2, bytes.Count(must(os.ReadFile(checked)), []byte("trial")))
 }
