@@ -92,7 +92,7 @@ bench: build tools
 	go run ./e2e/bench
 	go test -run '^$$' -bench . -benchtime 2x ./core/retention ./core/chunker ./core/preview ./core/space ./core/names
 	go test -run '^$$' -bench 'Idle|Alarms|Foresee' -benchtime 3x ./internal/site
-	go test -run '^$$' -bench 'InstantOfEight|ReadFromOrigin|WritesWhile' -benchtime 20x ./internal/volume/disk
+	go test -run '^$$' -bench 'InstantOfEight|ReadFromOrigin|WritesWhile|Harvest' -benchtime 20x ./internal/volume/disk
 
 stats:
 	@git ls-files '*.go' '*.ts' '*.tsx' '*.css' '*.sql' Makefile | grep -v 'schema.ts$$' | \

@@ -224,62 +224,26 @@ func (in *Instant) Harvest(ctx context.Context, w *store.Writer, progress func(i
 	if err := d.gate.drained(ctx); err != nil {
 		return h, err
 	}
-	blocks := d.frozenNow()
 	if !in.base.Map.IsZero() {
 		if err := w.Has(in.base.Map); err != nil {
 			return h, err
 		}
 	}
-	var mu sync.Mutex
-	var changes []object.BlockChange
+	g := &harvest{in: in, w: w, progress: progress, blocks: d.frozenNow(), pace: newPace(d)}
 	workers, going := errgroup.WithContext(ctx)
-	workers.SetLimit(runtime.GOMAXPROCS(0))
-	free := make(chan []byte, runtime.GOMAXPROCS(0)+1)
-	for range cap(free) {
-		free <- make([]byte, object.Headroom+d.block)
+	for range runtime.GOMAXPROCS(0) {
+		workers.Go(func() error { return g.work(going) })
 	}
-	pace := newPace(d)
-	defer pace.end()
-	for b := blocks.next(0); b < d.blocks; b = blocks.next(b + 1) {
-		yields := !in.pressed() && pace.rest(going)
-		if going.Err() != nil {
-			break
-		}
-		buf := <-free
-		began := time.Now()
-		raw, from, err := in.read(b, buf[object.Headroom:])
-		if err != nil {
-			workers.Go(func() error { return fmt.Errorf("block %d: %w", b, err) })
-			break
-		}
-		h.Changed++
-		h.Bytes += int64(len(raw))
-		store1 := func() error {
-			defer func() { free <- buf }()
-			s, err := d.store1(w, b, buf, raw, from)
-			pace.took(time.Since(began))
-			if err != nil {
-				return err
-			}
-			if progress != nil {
-				progress(d.block)
-			}
-			mu.Lock()
-			defer mu.Unlock()
-			changes = append(changes, object.BlockChange{Block: b, Slot: s})
-			return nil
-		}
-		if yields {
-			store1 = pace.behind(store1)
-		}
-		workers.Go(store1)
+	err = workers.Wait()
+	g.pace.end()
+	if err == nil {
+		err = ctx.Err() // not all was looked at
 	}
-	if err := workers.Wait(); err != nil {
+	h.Changed, h.Bytes = int64(len(g.changes)), g.bytes
+	if err != nil {
 		return h, err
 	}
-	if err := ctx.Err(); err != nil { // not all was looked at
-		return h, err
-	}
+	changes := g.changes
 	slices.SortFunc(changes, func(a, b object.BlockChange) int { return int(a.Block - b.Block) })
 	put := func(children []object.ID, fresh []bool, payload []byte) (object.ID, error) {
 		return w.PutFrom(object.KindMap, children, fresh, payload)
@@ -287,6 +251,70 @@ func (in *Instant) Harvest(ctx context.Context, w *store.Writer, progress func(i
 	top, err := object.ChangeMap(d.store.Get, put, in.base.top(uint32(d.block)), d.blocks, changes)
 	h.Map = Stored{Map: top.ID, Size: in.size}
 	return h, err
+}
+
+// harvest is the storing of an instant's blocks, by several at once.
+type harvest struct {
+	in       *Instant
+	w        *store.Writer
+	progress func(int64)
+	pace     *pace
+	blocks   *bitmap
+
+	mu      sync.Mutex // of what follows
+	next    int64      // the first block that nobody took yet
+	changes []object.BlockChange
+	bytes   int64
+}
+
+// take is the next block; negative: none is left. Who takes one while clients ask for something waits, and the others
+// with it.
+func (g *harvest) take(ctx context.Context) (block int64, yields bool) {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	d := g.in.d
+	b := g.blocks.next(g.next)
+	if b >= d.blocks {
+		return -1, false
+	}
+	g.next = b + 1
+	return b, !g.in.pressed() && g.pace.rest(ctx)
+}
+
+// work stores one block after the other.
+func (g *harvest) work(ctx context.Context) error {
+	d := g.in.d
+	buf := make([]byte, object.Headroom+d.block)
+	for {
+		b, yields := g.take(ctx)
+		if b < 0 || ctx.Err() != nil {
+			return nil
+		}
+		began := time.Now()
+		raw, from, err := g.in.read(b, buf[object.Headroom:])
+		if err != nil {
+			return fmt.Errorf("block %d: %w", b, err)
+		}
+		var s object.Slot
+		do := func() error {
+			s, err = d.store1(g.w, b, buf, raw, from)
+			return err
+		}
+		if yields {
+			do = g.pace.behind(do)
+		}
+		if err := do(); err != nil {
+			return err
+		}
+		g.pace.took(time.Since(began))
+		if g.progress != nil {
+			g.progress(d.block)
+		}
+		g.mu.Lock()
+		g.changes = append(g.changes, object.BlockChange{Block: b, Slot: s})
+		g.bytes += int64(len(raw))
+		g.mu.Unlock()
+	}
 }
 
 // store1 stores one block and tells its slot.

@@ -18,6 +18,7 @@ type pace struct {
 	seen   int64         // of what clients asked for
 	owed   time.Duration // rest that is due; negative after one that was longer than it was to be
 	spent  atomic.Int64  // nanoseconds that a block took of late
+	mu     sync.Mutex    // of work
 	work   chan func()   // for the thread of lower priority; nil: there is none yet
 	worker sync.WaitGroup
 }
@@ -63,6 +64,8 @@ func (p *pace) took(d time.Duration) {
 // behind has something done by the thread of lower priority. There is one, because a thread that the kernel lets wait
 // keeps what the language's scheduler gave it, which clients need.
 func (p *pace) behind(do func() error) func() error {
+	p.mu.Lock()
+	defer p.mu.Unlock()
 	if p.work == nil {
 		p.work = make(chan func())
 		p.worker.Go(func() {
