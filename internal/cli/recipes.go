@@ -167,7 +167,7 @@ func trialCommand() *cli.Command {
 		{Name: "set", Usage: "when restores are tried by themselves, or off", ArgsUsage: "CADENCE",
 			Description: "Example: candid trial set \"daily at 04:10\" --files 200",
 			Flags: []cli.Flag{&cli.StringFlag{Name: "zone", Usage: "time zone; UTC when not given"}, &cli.IntFlag{Name: "files",
-				Usage: "how many files of a volume at most; 100 when not given"}},
+				Usage: "how many files of a volume, or parts of 1 MiB of a disk, at most; 100 when not given"}},
 			Action: with("CADENCE", func(ctx context.Context, f *session, cmd *cli.Command) error {
 				put := api.TrialsPut{When: cmd.Args().First(), Zone: cmd.String("zone"), Files: cmd.Int("files")}
 				if put.When == "off" {
@@ -204,7 +204,11 @@ func trialCommand() *cli.Command {
 						if x.ObjectiveSecs > 0 {
 							goal = age(x.ObjectiveSecs)
 						}
-						rows = append(rows, []string{x.Volume, x.Site, when(x.At), good, strconv.FormatInt(x.Files, 10), size(x.Bytes),
+						files := strconv.FormatInt(x.Files, 10)
+						if x.Files == 0 { // a disk
+							files = "-"
+						}
+						rows = append(rows, []string{x.Volume, x.Site, when(x.At), good, files, size(x.Bytes),
 							age(x.WholeSeconds), goal, when(x.Taken)})
 					}
 					f.list([]string{"VOLUME", "SITE", "TRIED", "RESULT", "FILES", "BYTES", "ALL OF IT IN", "OBJECTIVE", "MOMENT"},

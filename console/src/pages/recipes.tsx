@@ -260,7 +260,7 @@ export function Trials({ mayTry }: { mayTry: boolean }) {
                   <td className="hidden whitespace-nowrap sm:table-cell">
                     {stamp(t.at)}, as of {stamp(t.taken)}
                   </td>
-                  <td className="hidden text-right sm:table-cell">{t.files}</td>
+                  <td className="hidden text-right sm:table-cell">{t.files || "–"}</td>
                   <td className="hidden text-right sm:table-cell">{size(t.bytes)}</td>
                   <td>
                     {span(t.wholeSeconds)}
