@@ -129,35 +129,37 @@ export function DiskPanel({ volume, at, served }: { volume: string; at: string; 
             )}
           </div>
           {(d.clients ?? []).length > 0 && (
-            <table className="w-full text-sm">
-              <caption className="head border-b border-ink text-left">Clients</caption>
-              <thead>
-                <tr className="text-left text-faint">
-                  <th className="py-1 font-normal">program or host</th>
-                  <th className="font-normal">process or address</th>
-                  <th className="font-normal">since</th>
-                  <th className="text-right font-normal">read</th>
-                  <th className="text-right font-normal">written</th>
-                  <th className="text-right font-normal">flushes</th>
-                  <th className="text-right font-normal">a second now</th>
-                  <th className="text-right font-normal">a request took</th>
-                </tr>
-              </thead>
-              <tbody>
-                {(d.clients ?? []).map((c) => (
-                  <tr key={keyOf(c)} className="border-t border-rule">
-                    <td className="py-1">{c.host || c.program}</td>
-                    <td>{c.host ? c.from : `${c.process}, user ${c.user}`}</td>
-                    <td title={stamp(c.since, true)}>{ago(c.since)}</td>
-                    <td className="text-right">{size(c.readBytes)}</td>
-                    <td className="text-right">{size(c.writtenBytes)}</td>
-                    <td className="text-right">{c.flushes}</td>
-                    <td className="text-right whitespace-nowrap">{rates.get(keyOf(c))?.now ?? "–"}</td>
-                    <td className="text-right whitespace-nowrap">{rates.get(keyOf(c))?.each ?? "–"}</td>
+            <div className="overflow-x-auto">
+              <table className="w-full text-sm">
+                <caption className="head border-b border-ink text-left">Clients</caption>
+                <thead>
+                  <tr className="text-left text-faint">
+                    <th className="py-1 font-normal">program or host</th>
+                    <th className="font-normal">process or address</th>
+                    <th className="font-normal">since</th>
+                    <th className="text-right font-normal">read</th>
+                    <th className="text-right font-normal">written</th>
+                    <th className="text-right font-normal">flushes</th>
+                    <th className="text-right font-normal">a second now</th>
+                    <th className="text-right font-normal">a request took</th>
                   </tr>
-                ))}
-              </tbody>
-            </table>
+                </thead>
+                <tbody>
+                  {(d.clients ?? []).map((c) => (
+                    <tr key={keyOf(c)} className="border-t border-rule">
+                      <td className="py-1">{c.host || c.program}</td>
+                      <td>{c.host ? c.from : `${c.process}, user ${c.user}`}</td>
+                      <td title={stamp(c.since, true)}>{ago(c.since)}</td>
+                      <td className="text-right">{size(c.readBytes)}</td>
+                      <td className="text-right">{size(c.writtenBytes)}</td>
+                      <td className="text-right">{c.flushes}</td>
+                      <td className="text-right whitespace-nowrap">{rates.get(keyOf(c))?.now ?? "–"}</td>
+                      <td className="text-right whitespace-nowrap">{rates.get(keyOf(c))?.each ?? "–"}</td>
+                    </tr>
+                  ))}
+                </tbody>
+              </table>
+            </div>
           )}
           {d.state !== "missing" && <Since volume={volume} at={at} />}
           {d.state !== "missing" && <Writes volume={volume} />}
