@@ -42,6 +42,11 @@ func (s *Service) fill(ctx context.Context, j *run.Job, name string) (string, er
 	total := d.Unfilled() * block
 	var done atomic.Int64
 	j.Begin(func() api.Progress { return api.Progress{DoneBytes: done.Load(), TotalBytes: total} })
+	if total == 0 {
+		if alone, err := d.LetOriginGo(ctx); err == nil && alone {
+			return name + " reads nothing from snapshots: there was nothing to bring into its image", nil
+		}
+	}
 	j.Say("bringing what comes from a snapshot into the image")
 	f, err := d.Fill(ctx, func(n int64) { done.Add(n) })
 	switch {
@@ -58,7 +63,7 @@ func (s *Service) fill(ctx context.Context, j *run.Job, name string) (string, er
 	}
 	if f.Unreadable > 0 {
 		j.Remark()
-		return fmt.Sprintf("%s was brought into the image; %s cannot be read, because the store is damaged there: candid "+
+		return fmt.Sprintf("%s were brought into the image; %s cannot be read, because the store is damaged there: candid "+
 			"store verify asks other sites for them", phrase.Size(f.Bytes), phrase.Many(int(f.Unreadable), "block")), nil
 	}
 	j.Say("waiting for a snapshot of it to end")
@@ -74,6 +79,6 @@ func (s *Service) fill(ctx context.Context, j *run.Job, name string) (string, er
 	if err != nil {
 		return "", err
 	}
-	return fmt.Sprintf("%s was brought into the image: %s reads nothing from snapshots any more", phrase.Size(f.Bytes),
+	return fmt.Sprintf("%s were brought into the image: %s reads nothing from snapshots any more", phrase.Size(f.Bytes),
 		name), nil
 }
