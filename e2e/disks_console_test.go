@@ -94,6 +94,21 @@ func TestDisksInConsole(t *testing.T) {
 	require.NoError(t, p.Wait(`!document.body.innerText.includes("Reading")`))
 	require.Contains(t, a.run("volume", "list"), "db-trial")
 	require.Contains(t, a.run("clone", "list"), "No clones")
+
+	do(chromedp.Navigate(a.url + "/volumes/db"))
+	says("Where it was written from one snapshot to the next")
+	says("of it are read from a snapshot")
+	do(click("Bring them into its image"))
+	require.NoError(t, p.Wait(`!document.body.innerText.includes("read from a snapshot")`))
+	require.NotContains(t, a.run("disk", "show", "db"), "from a snapshot")
+	do(chromedp.Navigate(a.url+"/recovery"), click("Save a restore"),
+		chromedp.WaitVisible(`//h2[contains(., "Save a restore")]`, chromedp.BySearch),
+		chromedp.SendKeys(`//form//label[contains(., "Name")]//input`, "nightly", chromedp.BySearch),
+		chromedp.SendKeys(`//form//label[contains(., "Into the volume")]//select`, "db-trial", chromedp.BySearch),
+		chromedp.SendKeys(`//form//label[contains(., "When")]//input`, "daily at 02:30", chromedp.BySearch),
+		chromedp.Click(`//button[normalize-space(.)="Save"]`, chromedp.BySearch))
+	says("all of db, in its newest state, into db-trial; daily at 02:30")
+	noFaults(t, p, "a recipe of a disk")
 	a.run("disk", "close", "db")
 	do(chromedp.Navigate(a.url + "/volumes/db"))
 	says("is closed to clients")

@@ -48,6 +48,11 @@ type faultyNode struct {
 	f *faults
 }
 
+// WrapChild has all below be faulty too.
+func (n *faultyNode) WrapChild(_ context.Context, _ fs.InodeEmbedder) fs.InodeEmbedder {
+	return &faultyNode{fs.LoopbackNode{RootData: n.RootData}, n.f}
+}
+
 func (n *faultyNode) Open(ctx context.Context, flags uint32) (fs.FileHandle, uint32, syscall.Errno) {
 	h, how, errno := n.LoopbackNode.Open(ctx, flags)
 	if errno != 0 {
@@ -114,10 +119,7 @@ func (w *world) faulty() (dir string, f *faults) {
 	require.NoError(w.t, os.Mkdir(behind, 0o700))
 	require.NoError(w.t, os.Mkdir(dir, 0o700))
 	data := &fs.LoopbackRoot{Path: behind}
-	data.NewNode = func(*fs.LoopbackRoot, *fs.Inode, string, *syscall.Stat_t) fs.InodeEmbedder {
-		return &faultyNode{fs.LoopbackNode{RootData: data}, f}
-	}
-	root := data.NewNode(nil, nil, "", nil)
+	root := &faultyNode{fs.LoopbackNode{RootData: data}, f}
 	data.RootNode = root
 	server, err := fs.Mount(dir, root, &fs.Options{MountOptions: fuse.MountOptions{DirectMount: true}})
 	if err != nil {

@@ -100,6 +100,8 @@ function Save({ old, volumes, close }: { old: Recipe | null; volumes: string[]; 
   const [paths, setPaths] = useState((old?.restore.paths ?? []).join("\n"));
   const [at, setAt] = useState(old?.restore.at ?? "latest");
   const [to, setTo] = useState(old?.restore.to ?? "");
+  const [into, setInto] = useState(old?.restore.into ?? "");
+  const [disconnect, setDisconnect] = useState(old?.restore.disconnect ?? false);
   const [exact, setExact] = useState(old?.exact ?? false);
   const [when, setWhen] = useState(old?.when ?? "");
   const [check, setCheck] = useState(old?.check ?? "");
@@ -109,7 +111,10 @@ function Save({ old, volumes, close }: { old: Recipe | null; volumes: string[]; 
       volume,
       at,
       paths: paths.split("\n").filter(Boolean),
-      ...(to ? { to, inPlace: false } : { to: "", inPlace: true }),
+      to: into ? "" : to,
+      into,
+      inPlace: !to && !into,
+      disconnect,
     },
     exact,
     when,
@@ -154,7 +159,22 @@ function Save({ old, volumes, close }: { old: Recipe | null; volumes: string[]; 
           <input className="field w-full font-mono" value={at} onChange={(e) => setAt(e.target.value)} required />
         </Field>
         <Field label="To the directory" help="Below one of the site's roots. Empty: in place, after a safety snapshot.">
-          <input className="field w-full font-mono" value={to} onChange={(e) => setTo(e.target.value)} />
+          <input
+            className="field w-full font-mono"
+            value={into ? "" : to}
+            onChange={(e) => setTo(e.target.value)}
+            disabled={!!into}
+          />
+        </Field>
+        <Field label="Into the volume" help="Another one, which becomes as this one was; of a disk another disk.">
+          <select className="field w-full" value={into} onChange={(e) => setInto(e.target.value)}>
+            <option value="">none</option>
+            {volumes
+              .filter((v) => v !== volume)
+              .map((v) => (
+                <option key={v}>{v}</option>
+              ))}
+          </select>
         </Field>
         <Field label="Paths" help="One on each line; empty: the whole volume.">
           <textarea
@@ -180,6 +200,10 @@ function Save({ old, volumes, close }: { old: Recipe | null; volumes: string[]; 
         <label className="my-3 block text-sm">
           <input type="checkbox" checked={exact} onChange={(e) => setExact(e.target.checked)} /> keep the directory
           exactly as the snapshot: what is not in it goes
+        </label>
+        <label className="my-3 block text-sm">
+          <input type="checkbox" checked={disconnect} onChange={(e) => setDisconnect(e.target.checked)} /> disconnect
+          the clients of a disk first: they lose what they did not flush
         </label>
         <div className="sm:col-span-2">
           <Trouble error={save.error} />
