@@ -198,13 +198,7 @@ func (s *story) live(now time.Time) error {
 	if err := s.setUp(); err != nil {
 		return err
 	}
-	accident := s.opt.Days * 4 / 9
-	outage := s.opt.Days * 2 / 3
-	night := s.opt.Days * 7 / 9
-	// a working day, so that there is something to catch up with
-	for s.begin.AddDate(0, 0, outage).Weekday() != time.Tuesday {
-		outage--
-	}
+	events := s.events()
 	for day := 0; ; day++ {
 		morning := s.begin.AddDate(0, 0, day)
 		if morning.After(now) {
@@ -218,31 +212,15 @@ func (s *story) live(now time.Time) error {
 		if err := errors.Join(s.files.work(morning), s.useDisk(morning)); err != nil {
 			return err
 		}
-		var err error
-		switch day {
-		case accident:
-			err = s.accident()
-		case accident + 3:
-			err = s.badImport()
-		case outage:
-			s.larkfield.Site.Pairing.CutLine(true)
-			err = s.step("The line between the sites goes down.", "", nil)
-		case outage + 2:
-			err = s.lineBack()
-		case night:
-			err = s.nightWithout()
-		case s.opt.Days - 4:
-			err = s.peopleSignIn()
-		case s.opt.Days - 5:
-			var out string
-			out, err = s.run(s.larkfield)(s.larkfield.Site.Capture.TakeSnapshot("grant-office",
-				api.SnapshotTake{Note: "before the server room is painted"}, "the demo"))
-			err = s.step("Someone takes a snapshot of grant-office by hand.", out, err)
+		for _, e := range events {
+			if e.day != day {
+				continue
+			}
+			if err := e.happens(); err != nil {
+				return err
+			}
 		}
-		if err == nil {
-			err = errors.Join(s.rules(day), s.sites(day))
-		}
-		if err != nil {
+		if err := errors.Join(s.rules(day), s.sites(day)); err != nil {
 			return err
 		}
 		if err := s.keepHouse(day); err != nil {
@@ -256,6 +234,37 @@ func (s *story) live(now time.Time) error {
 		return err
 	}
 	return s.proof()
+}
+
+// event is what happens on a day of the story. Several may on one: which days they are hangs on the day it is told.
+type event struct {
+	day     int
+	happens func() error
+}
+
+func (s *story) events() []event {
+	accident, night := s.opt.Days*4/9, s.opt.Days*7/9
+	outage := s.opt.Days * 2 / 3
+	// a working day, so that there is something to catch up with
+	for s.begin.AddDate(0, 0, outage).Weekday() != time.Tuesday {
+		outage--
+	}
+	return []event{
+		{accident, s.accident},
+		{accident + 3, s.badImport},
+		{outage, func() error {
+			s.larkfield.Site.Pairing.CutLine(true)
+			return s.step("The line between the sites goes down.", "", nil)
+		}},
+		{outage + 2, s.lineBack},
+		{night, s.nightWithout},
+		{s.opt.Days - 4, s.peopleSignIn},
+		{s.opt.Days - 5, func() error {
+			out, err := s.run(s.larkfield)(s.larkfield.Site.Capture.TakeSnapshot("grant-office",
+				api.SnapshotTake{Note: "before the server room is painted"}, "the demo"))
+			return s.step("Someone takes a snapshot of grant-office by hand.", out, err)
+		}},
+	}
 }
 
 // advance moves the clock from one due time to the next, doing what is due.
