@@ -12,6 +12,7 @@ import (
 	"candidharbor/core/object"
 	"candidharbor/internal/beneath"
 	"candidharbor/internal/datadir"
+	"candidharbor/internal/disks"
 	"candidharbor/internal/nbd"
 	"candidharbor/internal/refusal"
 
@@ -107,14 +108,7 @@ func (s *Service) dialSocket(ctx context.Context, path string) (net.Conn, error)
 	if err != nil {
 		return nil, err
 	}
-	raw, err := conn.(*net.UnixConn).SyscallConn()
-	var cred *unix.Ucred
-	if err == nil {
-		cerr := raw.Control(func(fd uintptr) {
-			cred, err = unix.GetsockoptUcred(int(fd), unix.SOL_SOCKET, unix.SO_PEERCRED)
-		})
-		err = errors.Join(err, cerr)
-	}
+	cred, err := disks.Credentials(conn)
 	if err == nil && cred.Pid == int32(os.Getpid()) {
 		err = errors.New("the socket is this site's own: to begin with what another disk has, make a clone of it and " +
 			"settle that")

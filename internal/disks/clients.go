@@ -69,8 +69,8 @@ func process(pid int32) (name, began string) {
 	return string(raw[open+1 : end]), string(fields[19])
 }
 
-// peerOf tells who is at the other end of a socket.
-func peerOf(conn net.Conn) (*client, error) {
+// Credentials are those of the process at the other end of a socket.
+func Credentials(conn net.Conn) (cred *unix.Ucred, err error) {
 	u, is := conn.(*net.UnixConn)
 	if !is {
 		return nil, errors.New("it is no socket of this host")
@@ -79,15 +79,17 @@ func peerOf(conn net.Conn) (*client, error) {
 	if err != nil {
 		return nil, err
 	}
-	var cred *unix.Ucred
-	var cerr error
-	if err := sys.Control(func(fd uintptr) {
-		cred, cerr = unix.GetsockoptUcred(int(fd), unix.SOL_SOCKET, unix.SO_PEERCRED)
-	}); err != nil {
+	cerr := sys.Control(func(fd uintptr) {
+		cred, err = unix.GetsockoptUcred(int(fd), unix.SOL_SOCKET, unix.SO_PEERCRED)
+	})
+	return cred, errors.Join(err, cerr)
+}
+
+// peerOf tells who is at the other end of a socket.
+func peerOf(conn net.Conn) (*client, error) {
+	cred, err := Credentials(conn)
+	if err != nil {
 		return nil, err
-	}
-	if cerr != nil {
-		return nil, cerr
 	}
 	c := &client{uid: cred.Uid, pid: cred.Pid}
 	if c.name, c.began = process(c.pid); c.began == "" {

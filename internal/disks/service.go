@@ -207,8 +207,8 @@ func (s *Service) Open(v *catalog.Volume) error { return s.openIt(v, false) }
 func (s *Service) openIt(v *catalog.Volume, moved bool) error {
 	d, err := s.openDisk(v, moved)
 	if err == nil {
-		if err = s.sayAbout(v); err != nil {
-			err = errors.Join(err, d.Close())
+		if aerr := s.sayAbout(v); aerr != nil { // needed only when the catalogue is lost as well
+			s.Log.Warn("a disk cannot say what it is beside its records", "volume", v.Name, "error", aerr)
 		}
 	}
 	var terms *catalog.DiskTerms

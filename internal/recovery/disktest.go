@@ -55,6 +55,7 @@ func (s *Service) testDisk(ctx context.Context, j *run.Job, v *catalog.Volume, r
 	}
 	defer view.Close()
 	t := &diskTest{s: s, root: root, stretch: max(stretchBytes, int64(root.Block))}
+	t.choose(stretches)
 	j.Begin(func() api.Progress {
 		return api.Progress{DoneBytes: t.done.Load(), TotalBytes: int64(len(t.at)) * t.stretch}
 	})
@@ -63,7 +64,6 @@ func (s *Service) testDisk(ctx context.Context, j *run.Job, v *catalog.Volume, r
 	}
 	defer t.f.Close()
 	began := time.Now()
-	t.choose(stretches)
 	j.Say("restoring to scratch space")
 	out := &api.Trial{Volume: v.Name, Site: s.Name(), Snapshot: row.ID, Taken: row.Began.Time}
 	if err := t.restore(ctx, view); err != nil {

@@ -344,7 +344,12 @@ func (d *Disk) Trust() error {
 // Close flushes the disk and closes its files. Requests must be over. An instant that is being stored is
 // given up.
 func (d *Disk) Close() error {
-	if !d.closed.CompareAndSwap(false, true) {
+	// What is done behind the clients' backs looks at closed within shapeMu, so that none of it reaches the image
+	// later, when that may have been opened anew.
+	d.shapeMu.Lock()
+	was := d.closed.Swap(true)
+	d.shapeMu.Unlock()
+	if was {
 		return nil
 	}
 	var err error

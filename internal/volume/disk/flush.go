@@ -101,6 +101,10 @@ func (d *Disk) Tick(ctx context.Context) error {
 		return d.Failed()
 	}
 	d.shapeMu.RLock()
+	if d.closed.Load() {
+		d.shapeMu.RUnlock()
+		return nil
+	}
 	err := d.punch()
 	stored := d.stored(d.intents.cold(d.opt.Now()))
 	d.shapeMu.RUnlock()
