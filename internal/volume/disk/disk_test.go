@@ -619,3 +619,42 @@ func TestHarvestCutShort(t *testing.T) {
 		require.EqualValues(t, 256, m.d.ChangedBlocks())
 	}
 }
+
+// A disk that is closed while it is filled, and opened anew, holds what is written then: nothing comes later.
+func TestClosedWhileFilled(t *testing.T) {
+	m := newModel(t, 3) // in blocks of 4096
+	const size = 64 * 4096
+	m.create(Shape{Size: size, Block: 4096}, nil)
+	old, fresh := bytes.Repeat([]byte("x"), size), bytes.Repeat([]byte("y"), size)
+	require.NoError(t, m.d.WriteAt(t.Context(), old, 0, false))
+	is, err := Freeze(m.d)
+	require.NoError(t, err)
+	w := m.st.NewWriter(m.st.NewLease())
+	defer w.Close()
+	h, err := is[0].Harvest(t.Context(), w, nil)
+	require.NoError(t, err)
+	require.NoError(t, w.Flush())
+	require.NoError(t, is[0].Stored(h.Map))
+	for i := range int64(60) {
+		m.create(Shape{Size: size, Block: 4096, Origin: h.Map}, old)
+		d, begun, done := m.d, make(chan struct{}), make(chan error)
+		filled := int64(0)
+		go func() {
+			_, err := d.Fill(t.Context(), func(int64) {
+				if filled++; filled == 1+i%50 {
+					close(begun)
+				}
+			})
+			done <- err
+		}()
+		<-begun
+		require.NoError(t, d.Close())
+		m.open()
+		require.NoError(t, m.d.WriteAt(t.Context(), fresh, 0, false))
+		if err := <-done; err != nil {
+			require.ErrorIs(t, err, ErrClosed)
+		}
+		require.True(t, bytes.Equal(fresh, m.read()))
+		require.NoError(t, m.d.Close())
+	}
+}
