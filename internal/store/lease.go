@@ -87,11 +87,14 @@ func (s *Store) openLease(name string) (*Lease, error) {
 	return l, nil
 }
 
-// settle closes a lease's file, which gets nothing more: there may be thousands of pins.
-func (l *Lease) settle() error {
+// Settle closes a lease's file, which gets nothing more: there may be thousands of pins.
+func (l *Lease) Settle() error {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	f := l.f
+	if f == nil {
+		return nil
+	}
 	l.f = nil
 	return f.Close()
 }
@@ -131,7 +134,7 @@ func (s *Store) loadLeases() error {
 		}
 		l, err := s.openLease(strings.TrimSuffix(filepath.Base(path), ".lease"))
 		if err == nil && isPin(l.name) {
-			err = l.settle()
+			err = l.Settle()
 		}
 		if err != nil {
 			return err

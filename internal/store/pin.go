@@ -20,15 +20,7 @@ func isPin(name string) bool { return strings.HasPrefix(name, pinPrefix) }
 // Pin holds objects, and all below them, until the pin is released. It is durable when it returns. Pins of
 // one owner stand beside each other: a new one comes before the old one is released.
 func (s *Store) Pin(owner string, ids ...object.ID) (*Lease, error) {
-	s.mu.Lock()
-	n := 0
-	for l := range s.leases {
-		if p, k, ok := splitPin(l.name); ok && p == owner {
-			n = max(n, k+1)
-		}
-	}
-	l, err := s.openLease(fmt.Sprintf("%s%s-%d", pinPrefix, owner, n))
-	s.mu.Unlock()
+	l, err := s.newPin(owner)
 	if err != nil {
 		return nil, err
 	}
@@ -42,11 +34,36 @@ func (s *Store) Pin(owner string, ids ...object.ID) (*Lease, error) {
 			return nil, err
 		}
 	}
-	err = errors.Join(l.persist(nil), l.settle())
+	err = errors.Join(l.persist(nil), l.Settle())
 	if err == nil {
 		err = syncDir(filepath.Join(s.dir, "leases"))
 	}
 	if err != nil {
+		l.Release()
+		return nil, explainFull(s.dir, err)
+	}
+	return l, nil
+}
+
+func (s *Store) newPin(owner string) (*Lease, error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	n := 0
+	for l := range s.leases {
+		if p, k, ok := splitPin(l.name); ok && p == owner {
+			n = max(n, k+1)
+		}
+	}
+	return s.openLease(fmt.Sprintf("%s%s-%d", pinPrefix, owner, n))
+}
+
+// OpenPin makes a pin that a writer fills: what the writer flushes is held durably. Settle ends the filling.
+func (s *Store) OpenPin(owner string) (*Lease, error) {
+	l, err := s.newPin(owner)
+	if err != nil {
+		return nil, err
+	}
+	if err := syncDir(filepath.Join(s.dir, "leases")); err != nil {
 		l.Release()
 		return nil, explainFull(s.dir, err)
 	}

@@ -40,6 +40,8 @@ type Options struct {
 	AsideRoom int64
 	// AsideMemory is how much of them is in memory, the rest in a file; 0: 16 MiB.
 	AsideMemory int64
+	// Fetch gets what another site has of an origin that arrives; nil: nothing comes.
+	Fetch Fetch
 	// Moved says that another image than the one that the disk was written to is a copy of that, with what
 	// the last flush made durable. All of it counts as changed from then on.
 	Moved bool
@@ -70,8 +72,9 @@ type Disk struct {
 	size     int64
 	blocks   int64
 	maps     *maps
-	origin   *origin // nil: none
-	punching *bitmap // blocks whose room in the image can be given back
+	origin   *origin                 // nil: none
+	arrival  atomic.Pointer[arrival] // of the origin; nil: the store has all of it
+	punching *bitmap                 // blocks whose room in the image can be given back
 	intents  *intents
 
 	stateMu sync.Mutex // what replaces the state record, one after the other
@@ -220,8 +223,24 @@ func (d *Disk) open() (err error) {
 	d.gate.init()
 	d.flusher.init(d)
 	d.flusher.dirty.Store(true)
+	if err := d.openArriving(); err != nil {
+		return err
+	}
 	d.setOrigin()
 	return d.openPins()
+}
+
+// openArriving goes on with what arrives, or clears away what is left of what arrived.
+func (d *Disk) openArriving() error {
+	if d.state.Arriving.Site != "" {
+		a, err := openArrival(d.opt, &d.state)
+		d.arrival.Store(a)
+		return err
+	}
+	for _, pin := range d.store.Pins(ArrivingOwner(d.opt.Owner)) {
+		pin.Release()
+	}
+	return d.opt.Files.Remove(arrivingName)
 }
 
 // sealMaps makes the durable file anew, of a disk whose maps were read from files of the first form. The live
@@ -244,7 +263,9 @@ func (d *Disk) sealMaps() error {
 
 func (d *Disk) setOrigin() {
 	d.origin = nil
-	if !d.state.Origin.Map.IsZero() {
+	if a := d.arrival.Load(); a != nil {
+		d.origin = newArrivingOrigin(a, d.state.Origin, d.state.Block)
+	} else if !d.state.Origin.Map.IsZero() {
 		d.origin = newOrigin(d.store, d.state.Origin, d.state.Block)
 	}
 }
@@ -346,6 +367,9 @@ func (d *Disk) Trust() error {
 func (d *Disk) Close() error {
 	// What is done behind the clients' backs looks at closed within shapeMu, so that none of it reaches the image
 	// later, when that may have been opened anew.
+	if a := d.arrival.Load(); a != nil { // who waits for another site waits no longer
+		a.cancel()
+	}
 	d.shapeMu.Lock()
 	was := d.closed.Swap(true)
 	d.shapeMu.Unlock()
@@ -361,6 +385,9 @@ func (d *Disk) Close() error {
 
 func (d *Disk) release() error {
 	err := d.image.Close()
+	if a := d.arrival.Load(); a != nil {
+		err = errors.Join(err, a.close())
+	}
 	if d.maps != nil {
 		err = errors.Join(err, d.maps.close())
 	}
@@ -376,12 +403,12 @@ func Destroy(files Files, st *store.Store, owner string) error {
 	if err != nil && !errors.Is(err, ErrDamaged) {
 		return err
 	}
-	for _, name := range []string{stateName, liveName, intentName, durableName(s.Generation)} {
+	for _, name := range []string{stateName, liveName, intentName, arrivingName, durableName(s.Generation)} {
 		if err := files.Remove(name); err != nil {
 			return err
 		}
 	}
-	for _, l := range st.Pins(owner) {
+	for _, l := range append(st.Pins(owner), st.Pins(ArrivingOwner(owner))...) {
 		l.Release()
 	}
 	return nil

@@ -27,6 +27,7 @@ type model struct {
 	seed  uint64
 	h     *host
 	st    *store.Store
+	far   *farSite
 	d     *Disk
 	now   time.Time
 	block uint32
@@ -50,7 +51,7 @@ func newModel(t *testing.T, seed uint64) *model {
 		store.Options{Key: ed25519.NewKeyFromSeed(make([]byte, 32))})
 	require.NoError(t, err)
 	t.Cleanup(func() { st.Close() })
-	m := &model{t: t, r: rand.New(rand.NewPCG(seed, 7)), seed: seed, h: newHost(seed), st: st,
+	m := &model{t: t, r: rand.New(rand.NewPCG(seed, 7)), seed: seed, h: newHost(seed), st: st, far: newFarSite(t, seed),
 		block: []uint32{4096, 16384, 65536}[seed%3],
 		now:   time.Date(2026, 3, 1, 0, 0, 0, 0, time.UTC)}
 	m.create(Shape{Size: int64(m.r.IntN(60)+1)*4096*int64(1+seed%3) + int64(m.r.IntN(8))*512,
@@ -66,7 +67,7 @@ func (m *model) options() Options {
 	image, err := m.h.Open(m.image())
 	require.NoError(m.t, err)
 	return Options{Image: image, Files: disksFiles{m.h, m.n}, Store: m.st, Owner: "disk" + strconv.Itoa(m.n),
-		Now: func() time.Time { return m.now }, AsideRoom: 1 << 20, AsideMemory: 32 << 10}
+		Fetch: m.far.fetch, Now: func() time.Time { return m.now }, AsideRoom: 1 << 20, AsideMemory: 32 << 10}
 }
 
 func (m *model) image() string { return fmt.Sprintf("image-%d", m.n) }
@@ -332,7 +333,7 @@ func (m *model) cut() {
 	m.say("power cut")
 	m.h.offAfter(m.r.IntN(60)) // in the middle of whatever
 	for !m.off {
-		switch m.r.IntN(8) {
+		switch m.r.IntN(9) {
 		case 0, 1:
 			m.flush()
 		case 2:
@@ -341,6 +342,8 @@ func (m *model) cut() {
 			m.tick()
 		case 4:
 			m.fill()
+		case 5:
+			m.arrive()
 		default:
 			m.change()
 		}
@@ -376,7 +379,7 @@ func heads(all [][]byte) (out [][]byte) {
 }
 
 func (m *model) step() {
-	switch k := m.r.IntN(105); {
+	switch k := m.r.IntN(110); {
 	case k < 60:
 		m.change()
 	case k < 70:
@@ -407,6 +410,10 @@ func (m *model) step() {
 		m.goBack()
 	case k < 101:
 		m.cutReshaping()
+	case k < 103:
+		m.goBackFar()
+	case k < 105:
+		m.arrive()
 	default:
 		m.check()
 	}
@@ -459,14 +466,20 @@ func (m *model) cutReshaping() {
 	m.ok(m.d.Flush(context.Background()))
 	s := m.taken[m.r.IntN(len(m.taken))]
 	was, is := bytes.Clone(m.bytes), s.bytes
-	grow := m.r.IntN(2) == 0
+	grow, far := m.r.IntN(2) == 0, m.r.IntN(2) == 0
+	if !grow && far {
+		s = m.far.snapshot(m)
+		is = s.bytes
+	}
 	if grow {
 		is = append(bytes.Clone(m.bytes), make([]byte, 512*(1+m.r.IntN(20)))...)
 	}
 	m.h.offAfter(m.r.IntN(14))
-	m.say("power cut while it changes its shape, grow %v", grow)
+	m.say("power cut while it changes its shape, grow %v, far %v", grow, far)
 	if grow {
 		m.ok(m.d.Grow(context.Background(), int64(len(is))))
+	} else if far {
+		m.ok(m.d.GoBackFar(context.Background(), s.stored, farFrom, m.far.lackingNodes(m, s.stored)))
 	} else {
 		m.ok(m.d.GoBack(context.Background(), s.stored))
 	}
@@ -485,23 +498,29 @@ func (m *model) cutReshaping() {
 // goBack goes back to a snapshot, once all is stored.
 func (m *model) goBack() {
 	s := m.taken[m.r.IntN(len(m.taken))]
-	if m.d.ChangedBlocks() > 0 {
+	if !m.d.Unwritten() && m.d.ChangedBlocks() > 0 {
 		require.ErrorIs(m.t, m.d.GoBack(context.Background(), s.stored), ErrChanged)
-		all, err := Freeze(m.d)
-		m.ok(err)
-		w := m.st.NewWriter(m.st.NewLease())
-		defer w.Close()
-		h, err := all[0].Harvest(context.Background(), w, nil)
-		m.ok(err)
-		m.ok(w.Flush())
-		m.ok(all[0].Stored(h.Map))
-		m.taken = append(m.taken, snapshot{h.Map, bytes.Clone(m.bytes)})
+		m.store()
 	}
 	m.say("back to %.12s", s.stored.Map)
 	m.ok(m.d.GoBack(context.Background(), s.stored))
 	m.bytes = bytes.Clone(s.bytes)
 	m.flushed()
 	m.check()
+}
+
+// store stores all that the disk is.
+func (m *model) store() {
+	all, err := Freeze(m.d)
+	m.ok(err)
+	w := m.st.NewWriter(m.st.NewLease())
+	defer w.Close()
+	h, err := all[0].Harvest(context.Background(), w, nil)
+	m.ok(err)
+	m.ok(w.Flush())
+	m.ok(all[0].Stored(h.Map))
+	m.taken = append(m.taken, snapshot{h.Map, bytes.Clone(m.bytes)})
+	require.False(m.t, m.d.Unwritten(), "it is relative to what was stored")
 }
 
 func rounds(t *testing.T, least int) int {
@@ -515,6 +534,7 @@ func rounds(t *testing.T, least int) int {
 // ever stored is what the disk was at its instant.
 func TestDiskAgainstBytes(t *testing.T) {
 	defer func(was int64) { region = was }(region)
+	defer soon()()
 	for seed := range uint64(rounds(t, 40)) {
 		region = 3 * int64([]uint32{4096, 16384, 65536}[seed%3])
 		m := newModel(t, seed)

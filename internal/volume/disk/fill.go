@@ -133,7 +133,7 @@ func (d *Disk) fillBlock(b int64, buf []byte) (n int64, found, more bool, err er
 
 // LetOriginGo has the disk stand on its own when nothing comes from its origin any more, and reports whether it does.
 func (d *Disk) LetOriginGo(ctx context.Context) (alone bool, err error) {
-	err = d.reshape(ctx, func(st *state) (*maps, error) {
+	err = d.reshape(ctx, nil, func(st *state) (*maps, error) {
 		if d.origin == nil {
 			return nil, errAlone
 		}
@@ -145,7 +145,7 @@ func (d *Disk) LetOriginGo(ctx context.Context) (alone bool, err error) {
 		m := newMaps(d.blocks)
 		m.here, m.zero = d.maps.here.resized(m.n), d.maps.zero.resized(m.n)
 		m.changed.Store(d.maps.changed.Load().resized(m.n))
-		st.Origin = Stored{}
+		st.Origin, st.Arriving = Stored{}, From{}
 		return m, nil
 	})
 	if errors.Is(err, errAlone) || errors.Is(err, errNotAlone) {

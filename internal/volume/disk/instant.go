@@ -324,6 +324,12 @@ func (d *Disk) store1(w *store.Writer, b int64, buf, raw []byte, from source) (o
 		if err == nil && s.State == object.Held {
 			err = w.Has(s.Chunk)
 		}
+		if d.arrival.Load() != nil && (errors.Is(err, store.ErrNotClosed) || errors.Is(err, ErrUnreadable)) {
+			if err = d.origin.demand(b, s); err == nil {
+				err = w.Has(s.Chunk)
+			}
+			return s, err // it is not lost: it has not come yet
+		}
 		if errors.Is(err, store.ErrNotClosed) || errors.Is(err, ErrUnreadable) { // as the disk itself reads it
 			return object.Slot{State: object.Lost}, nil
 		}
@@ -355,7 +361,7 @@ func (in *Instant) Stored(m Stored) error {
 	d := in.d
 	d.stateMu.Lock()
 	st := d.state
-	st.Base = m
+	st.Base, st.Arriving.Unstored = m, false
 	err := d.setState(st)
 	d.stateMu.Unlock()
 	if err != nil { // relative to the earlier one, then

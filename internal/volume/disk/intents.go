@@ -99,14 +99,17 @@ func (in *intents) writeCopy() error {
 	return nil
 }
 
-// resized has the bits for a disk of another size in the same file. Until a state record of that size is
+// resized has the bits, or all, for a disk of another size in the same file. Until a state record of that size is
 // there the newest copy of before counts, which this leaves.
-func (in *intents) resized(size int64) (*intents, error) {
+func (in *intents) resized(size int64, all bool) (*intents, error) {
 	n := (size + region - 1) / region
 	out := &intents{f: in.f, n: n, size: size, set: in.set.resized(n), active: make([]atomic.Int32, n),
 		last: make([]atomic.Int64, n), seq: in.seq + 1, good: in.good}
 	out.cond = sync.NewCond(&out.mu)
 	copy(out.last, in.last)
+	if all {
+		out.set.setRange(0, n)
+	}
 	if err := out.f.Resize(max(2*out.slot(), 2*in.slot()), true); err != nil {
 		return nil, err
 	}

@@ -12,13 +12,19 @@ import (
 
 // origin is the stored map from which blocks come that are not in the image.
 type origin struct {
-	st  *store.Store
-	top object.MapTop
+	st      *store.Store
+	top     object.MapTop
+	arrival *arrival // nil: the store has all of it
 
 	mu     sync.Mutex
 	reader *object.MapReader
 	chunks *lru.Cache[object.ID, []byte]
+	asked  int64 // the block for which the other site was asked last, and
+	ahead  int64 // how many behind it were fetched with it
 }
+
+// fetchedAhead bounds how many blocks are fetched from another site before they are read.
+const fetchedAhead = 64
 
 // originChunks is how many chunks are kept unpacked: small reads within a block unpack it once.
 const originChunks = 16
@@ -29,6 +35,32 @@ func newOrigin(st *store.Store, m Stored, block uint32) *origin {
 		panic(err) // of a size that is not positive
 	}
 	return &origin{st: st, top: m.top(block), reader: object.NewMapReader(st.Get), chunks: chunks}
+}
+
+func newArrivingOrigin(a *arrival, m Stored, block uint32) *origin {
+	o := newOrigin(a.st, m, block)
+	o.arrival, o.reader = a, object.NewMapReader(a.node)
+	return o
+}
+
+// demand has the chunk of a block in the store when it returns. When blocks are read one after the other, those behind
+// it come with it.
+func (o *origin) demand(block int64, s object.Slot) error {
+	ids := []object.ID{s.Chunk}
+	o.mu.Lock()
+	if block > o.asked && block <= o.asked+o.ahead+2 {
+		o.ahead = min(2*o.ahead+1, fetchedAhead)
+	} else {
+		o.ahead = 0
+	}
+	o.asked = block
+	for b := block + 1; b <= block+o.ahead; b++ {
+		if s, err := o.reader.At(o.top.ID, o.top.Level, b); err == nil && s.State == object.Held {
+			ids = append(ids, s.Chunk)
+		}
+	}
+	o.mu.Unlock()
+	return o.arrival.demand(ids)
 }
 
 // wholeRead is from how many bytes on the beginning of a block is read as if it were all of it.
@@ -67,6 +99,16 @@ func (o *origin) read(p []byte, block, within int64) error {
 }
 
 func (o *origin) readSlot(p []byte, block, within int64, s object.Slot) error {
+	err := o.readStored(p, block, within, s)
+	if o.arrival != nil && lacks(err) {
+		if err = o.demand(block, s); err == nil {
+			err = o.readStored(p, block, within, s)
+		}
+	}
+	return err
+}
+
+func (o *origin) readStored(p []byte, block, within int64, s object.Slot) error {
 	switch s.State {
 	case object.Hole:
 		clear(p)

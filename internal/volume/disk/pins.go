@@ -34,10 +34,10 @@ func (d *Disk) openPins() error {
 	return nil
 }
 
-// needs are the maps that a state names.
+// needs are the maps that a state names and the store has. An origin that arrives has pins of its own.
 func (d *Disk) needs(st state) (ids []object.ID) {
-	for _, m := range []Stored{st.Base, st.Origin} {
-		if !m.Map.IsZero() {
+	for i, m := range []Stored{st.Base, st.Origin} {
+		if !m.Map.IsZero() && (i == 0 || st.Arriving.Site == "") {
 			ids = append(ids, m.Map)
 		}
 	}

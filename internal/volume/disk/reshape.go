@@ -6,15 +6,11 @@ import (
 	"fmt"
 
 	"candidharbor/core/object"
-	"candidharbor/internal/store"
 )
-
-// ErrChanged is returned when a disk was written to since the snapshot before it goes back.
-var ErrChanged = errors.New("the disk was written to meanwhile")
 
 // Grow makes the disk larger. What is new reads as zeros.
 func (d *Disk) Grow(ctx context.Context, size int64) error {
-	return d.reshape(ctx, func(st *state) (*maps, error) {
+	return d.reshape(ctx, nil, func(st *state) (*maps, error) {
 		if err := CheckShape(size, st.Block); err != nil {
 			return nil, err
 		}
@@ -38,62 +34,9 @@ func (d *Disk) Grow(ctx context.Context, size int64) error {
 	})
 }
 
-// GoBack has the disk be as a stored map says, at once: what differs comes from there when it is read.
-// Everything that the disk is must be stored; else it fails with ErrChanged.
-func (d *Disk) GoBack(ctx context.Context, to Stored) error {
-	return d.reshape(ctx, func(st *state) (*maps, error) {
-		if !d.maps.changed.Load().empty() {
-			return nil, ErrChanged
-		}
-		if to.Map.IsZero() {
-			return nil, errors.New("there is no map to go back to")
-		}
-		m := newMaps(object.Blocks(to.Size, st.Block))
-		same := min(m.n, d.maps.n)
-		if d.origin == nil {
-			m.here.setRange(0, same)
-		} else {
-			m.here = d.maps.here.resized(m.n)
-		}
-		m.zero = d.maps.zero.resized(m.n)
-		m.here.clearRange(same, m.n)
-		if to.Size != st.Size && same > 0 { // it may hold more or less of its last block
-			m.here.clear(same - 1)
-			m.zero.clear(same - 1)
-		}
-		left := mostCompared
-		err := object.DiffMaps(d.store.Get, st.Base.top(st.Block), to.top(st.Block),
-			func(b int64, _, _ object.Slot) error {
-				if left--; left < 0 {
-					return errManyDiffer
-				}
-				if b < m.n {
-					m.here.clear(b)
-					m.zero.clear(b)
-				}
-				return nil
-			})
-		if errors.Is(err, errManyDiffer) || errors.Is(err, store.ErrDamaged) || errors.Is(err, store.ErrNoObject) {
-			// Looking for more takes longer than reading them anew, or what there was cannot be compared.
-			m.here, m.zero, err = newBitmap(m.n), newBitmap(m.n), nil
-		}
-		if err != nil {
-			return nil, err
-		}
-		st.Size, st.Base, st.Origin = to.Size, to, to
-		return m, nil
-	})
-}
-
-// mostCompared bounds how many differing blocks are looked for when a disk goes back, so that it takes no
-// longer the larger it is.
-const mostCompared = 1 << 15
-
-var errManyDiffer = errors.New("very much differs")
-
 // reshape replaces the maps, with no write under way and everything durable. What is made takes the place
-// of the old in one step, the renaming of the state record.
-func (d *Disk) reshape(ctx context.Context, remake func(st *state) (*maps, error)) (err error) {
+// of the old in one step, the renaming of the state record. Fresh is what brings the new origin, when it arrives.
+func (d *Disk) reshape(ctx context.Context, fresh *arrival, remake func(st *state) (*maps, error)) (err error) {
 	d.gate.mu.Lock()
 	defer d.gate.mu.Unlock()
 	if d.closed.Load() {
@@ -131,8 +74,14 @@ func (d *Disk) reshape(ctx context.Context, remake func(st *state) (*maps, error
 		return err
 	}
 	in := d.intents
+	if fresh != nil { // what changed without having been written counts after a power cut too
+		if err := in.begin(0, d.size); err != nil {
+			return err
+		}
+		in.end(0, d.size, d.opt.Now())
+	}
 	if st.Size != d.size {
-		if in, err = d.intents.resized(st.Size); err != nil {
+		if in, err = d.intents.resized(st.Size, fresh != nil); err != nil {
 			return err
 		}
 	}
@@ -142,6 +91,13 @@ func (d *Disk) reshape(ctx context.Context, remake func(st *state) (*maps, error
 	old := d.maps
 	m.live = old.live
 	d.maps, d.intents, d.size, d.blocks, d.punching = m, in, st.Size, m.n, newBitmap(m.n)
+	arrives := d.arrival.Load()
+	if was := arrives; fresh != nil || was != nil && st.Arriving.Site == "" {
+		d.arrival.Store(fresh)
+		if was != nil {
+			defer func() { err = errors.Join(err, was.end()) }()
+		}
+	}
 	d.setOrigin()
 	// From here on the disk is the new one, also after a power cut; a live file that does not say so is
 	// not believed.

@@ -21,6 +21,7 @@ type state struct {
 	Generation uint64    `json:"generation"` // of the maps
 	Base       Stored    `json:"base"`       // what changed is relative to
 	Origin     Stored    `json:"origin"`     // what is not here
+	Arriving   From      `json:"arriving,omitzero"`
 	Image      imageID   `json:"image"`
 	SuspectAt  time.Time `json:"suspectAt,omitzero"` // when a sync failed
 	Sum        uint32    `json:"sum"`
