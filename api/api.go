@@ -234,36 +234,45 @@ type RestoreAsk struct {
 
 // RestoreResult is what a restore did, or with dryRun would do.
 type RestoreResult struct {
-	Snapshot    Snapshot `json:"snapshot"`
-	Answer      string   `json:"answer"`
-	Target      string   `json:"target"`
-	Created     int64    `json:"created"`
-	Replaced    int64    `json:"replaced"`
-	Removed     int64    `json:"removed"`
-	Skipped     int64    `json:"skipped"`
-	Kept        int64    `json:"kept"`
-	Adjusted    int64    `json:"adjusted"`
-	Failed      int64    `json:"failed" doc:"could not be restored; the remarks say why"`
-	Bytes       int64    `json:"bytes"`
-	FreeBytes   int64    `json:"freeBytes"`
-	Summary     string   `json:"summary" doc:"the counts in words, those that are not 0"`
-	Acts        []Act    `json:"acts" doc:"the first of them"`
-	Remarks     []Remark `json:"remarks"`
-	RemarkCount int64    `json:"remarkCount"`
-	Anew        bool     `json:"anew,omitempty" doc:"the disk could not be opened and began anew"`
-	Safety      string   `json:"safety,omitempty" doc:"the safety snapshot taken first; undo goes back to it"`
-	DryRun      bool     `json:"dryRun"`
-	Volume      string   `json:"volume"`
-	InPlace     bool     `json:"inPlace"`
-	Into        string   `json:"into,omitempty" doc:"the other volume that it was restored into"`
-	Paths       []string `json:"paths" doc:"what was asked for; none: the whole volume"`
-	Beside      []string `json:"beside" doc:"what was put beside what was there, the first ten thousand"`
-	Recipe      string   `json:"recipe,omitempty" doc:"the saved restore that it carried out"`
-	Undoes      int64    `json:"undoes,omitempty" doc:"the run that this one takes back"`
-	From        string   `json:"from,omitempty" doc:"the other site that had the snapshot"`
-	FetchBytes  int64    `json:"fetchBytes,omitempty" doc:"that came from there; with dryRun, at most, before compression"`
-	GoesOnWith  int64    `json:"goesOnWith,omitempty" doc:"the run that the service's end cut short"`
-	GoneOnBy    int64    `json:"goneOnBy,omitempty"`
+	Snapshot    Snapshot   `json:"snapshot"`
+	Answer      string     `json:"answer"`
+	Target      string     `json:"target"`
+	Created     int64      `json:"created"`
+	Replaced    int64      `json:"replaced"`
+	Removed     int64      `json:"removed"`
+	Skipped     int64      `json:"skipped"`
+	Kept        int64      `json:"kept"`
+	Adjusted    int64      `json:"adjusted"`
+	Failed      int64      `json:"failed" doc:"could not be restored; the remarks say why"`
+	Bytes       int64      `json:"bytes"`
+	FreeBytes   int64      `json:"freeBytes"`
+	Summary     string     `json:"summary" doc:"the counts in words, those that are not 0"`
+	Acts        []Act      `json:"acts" doc:"the first of them"`
+	Remarks     []Remark   `json:"remarks"`
+	RemarkCount int64      `json:"remarkCount"`
+	Anew        bool       `json:"anew,omitempty" doc:"the disk could not be opened and began anew"`
+	Safety      string     `json:"safety,omitempty" doc:"the safety snapshot taken first; undo goes back to it"`
+	Before      *FarMoment `json:"before,omitempty" doc:"what a disk was as before, if another site has that"`
+	DryRun      bool       `json:"dryRun"`
+	Volume      string     `json:"volume"`
+	InPlace     bool       `json:"inPlace"`
+	Into        string     `json:"into,omitempty" doc:"the other volume that it was restored into"`
+	Paths       []string   `json:"paths" doc:"what was asked for; none: the whole volume"`
+	Beside      []string   `json:"beside" doc:"what was put beside what was there, the first ten thousand"`
+	Recipe      string     `json:"recipe,omitempty" doc:"the saved restore that it carried out"`
+	Undoes      int64      `json:"undoes,omitempty" doc:"the run that this one takes back"`
+	From        string     `json:"from,omitempty" doc:"the other site that had the snapshot"`
+	Arrives     int64      `json:"arrives,omitempty" doc:"the run that brings what a disk lacks from there"`
+	FetchBytes  int64      `json:"fetchBytes,omitempty" doc:"that came from there; with dryRun, at most, before compression"`
+	GoesOnWith  int64      `json:"goesOnWith,omitempty" doc:"the run that the service's end cut short"`
+	GoneOnBy    int64      `json:"goneOnBy,omitempty"`
+}
+
+// FarMoment is a snapshot that another site has.
+type FarMoment struct {
+	Site     string `json:"site"`
+	Volume   string `json:"volume"`
+	Snapshot string `json:"snapshot"`
 }
 
 // Act is one thing that a restore does.

@@ -23,6 +23,7 @@ type Disk struct {
 	Sentence      string       `json:"sentence"`
 	ChangedBytes  int64        `json:"changedBytes" doc:"that the next snapshot reads"`
 	UnfilledBytes int64        `json:"unfilledBytes,omitempty" doc:"at most these are read from a snapshot"`
+	ArrivingFrom  string       `json:"arrivingFrom,omitempty" doc:"the site from which not all of it has come"`
 	Holder        string       `json:"holder,omitempty" doc:"who may write"`
 	Suspect       *time.Time   `json:"suspect,omitempty"`
 	Clients       []DiskClient `json:"clients"`

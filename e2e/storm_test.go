@@ -22,6 +22,7 @@ type wire struct {
 	l    net.Listener
 	to   atomic.Pointer[string]
 	left atomic.Int64  // bytes until it breaks; negative: it holds
+	down atomic.Bool   // when it breaks it stays so, until mend
 	wait time.Duration // one way
 }
 
@@ -45,6 +46,18 @@ func newWire(t testing.TB, wait time.Duration) *wire {
 
 func (w *wire) addr() string { return w.l.Addr().String() }
 
+// breakAfter has the line break after so many bytes, until it is mended.
+func (w *wire) breakAfter(n int64) {
+	w.down.Store(true)
+	w.left.Store(n)
+}
+
+func (w *wire) mend(to string) {
+	w.down.Store(false)
+	w.left.Store(-1)
+	w.to.Store(&to)
+}
+
 func (w *wire) serve(in net.Conn) {
 	defer in.Close()
 	to := w.to.Load()
@@ -64,6 +77,10 @@ func (w *wire) serve(in net.Conn) {
 		for {
 			n, err := src.Read(buf)
 			if left := w.left.Load(); left >= 0 && w.left.Add(-int64(n)) < 0 {
+				if w.down.Load() {
+					w.to.Store(nil)
+					w.left.Store(0)
+				}
 				return
 			}
 			if w.wait > 0 {

@@ -65,8 +65,9 @@ func diskCommand() *cli.Command {
 				}
 				return f.show(d, func() { f.say("%s has %s now.", d.Name, size(d.SizeBytes)) })
 			})},
-		{Name: "fill", Usage: "bring what a clone, or a disk that went back, reads from a snapshot into its image; clients " +
-			"go on meanwhile", ArgsUsage: "NAME", Description: "Example: candid disk fill db-trial", Flags: runFlags(),
+		{Name: "fill", Usage: "bring what a clone, or a disk that went back, reads from a snapshot into its image, and " +
+			"first what another site still has of it; clients go on meanwhile",
+			ArgsUsage: "NAME", Description: "Example: candid disk fill db-trial", Flags: runFlags(),
 			Action: with("NAME", func(ctx context.Context, f *session, cmd *cli.Command) error {
 				var r api.Run
 				if err := f.Post(ctx, path(cmd, "/fill"), nil, &r); err != nil {
@@ -227,7 +228,7 @@ func diskShow(f *session, d api.Disk) {
 		f.say("Size %s, in blocks of %s; the next snapshot reads %s. Image: %s", size(d.SizeBytes), size(d.BlockBytes),
 			size(d.ChangedBytes), d.Image)
 	}
-	if d.UnfilledBytes > 0 {
+	if d.UnfilledBytes > 0 && d.ArrivingFrom == "" {
 		f.say("Up to %s are read from a snapshot. Bring that into the image: candid disk fill %s", size(d.UnfilledBytes),
 			d.Name)
 	}

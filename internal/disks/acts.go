@@ -203,6 +203,16 @@ func (s *Service) GoBack(ctx context.Context, name string, to disk.Stored) error
 	return is.d.GoBack(ctx, to)
 }
 
+// GoBackFar is GoBack to a snapshot of another site, with the nodes of its map that the store here lacks. What else it
+// lacks comes when it is read, and by Arrive.
+func (s *Service) GoBackFar(ctx context.Context, name string, to disk.Stored, from disk.From, nodes [][]byte) error {
+	_, is, err := s.find(name)
+	if err != nil {
+		return err
+	}
+	return is.d.GoBackFar(ctx, to, from, nodes)
+}
+
 // Busy refuses what no client may have a disk open for.
 func (s *Service) Busy(name string) error {
 	is, err := s.served(name)

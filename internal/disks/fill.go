@@ -15,8 +15,12 @@ import (
 
 // Fill begins to bring what a disk reads from a snapshot into its image, while clients go on.
 func (s *Service) Fill(name, by string) (api.Run, error) {
-	if _, _, err := s.find(name); err != nil {
+	_, is, err := s.find(name)
+	if err != nil {
 		return api.Run{}, err
+	}
+	if _, arrives := is.d.Arriving(); arrives { // that comes first
+		return s.Arrive(name, by)
 	}
 	if j := s.run.Waiting("fill", name); j != nil { // it is being filled
 		return j.View(), nil

@@ -26,6 +26,7 @@ type Service struct {
 	*datadir.Dir
 	run    *run.Engine
 	access *access.Service
+	fetch  disk.Fetch // gets what disks lack that went back to a snapshot of another site
 
 	hostsMu sync.Mutex // orders changes of what hosts may; comes before mu
 
@@ -118,7 +119,7 @@ func (s *Service) openImage(path, lineage string, create bool) (*os.File, error)
 
 func (s *Service) options(v *catalog.Volume, image *os.File) disk.Options {
 	return disk.Options{Image: disk.Image(image), Files: disk.Dir(s.home(v.Lineage)), Store: s.Store,
-		Owner: owner(v.Lineage), Now: s.Clock.Now}
+		Owner: owner(v.Lineage), Fetch: s.fetch, Now: s.Clock.Now}
 }
 
 // Create makes the image and the records of a new disk. Fill, if not nil, writes into the image first.
@@ -205,6 +206,20 @@ func (s *Service) Open(v *catalog.Volume) error { return s.openIt(v, false) }
 
 // openIt is Open; moved says that the image was moved as a file, with what is in it.
 func (s *Service) openIt(v *catalog.Volume, moved bool) error {
+	d, err := s.enterDisk(v, moved)
+	if err != nil {
+		return err
+	}
+	if _, is := d.Arriving(); is {
+		if _, err := s.Arrive(v.Name, "the service"); err != nil {
+			s.Log.Warn("what a disk lacks does not come by itself", "volume", v.Name, "error", err)
+		}
+	}
+	return nil
+}
+
+// enterDisk has clients find a disk, or notes why they do not.
+func (s *Service) enterDisk(v *catalog.Volume, moved bool) (*disk.Disk, error) {
 	d, err := s.openDisk(v, moved)
 	if err == nil {
 		if aerr := s.sayAbout(v); aerr != nil { // needed only when the catalogue is lost as well
@@ -221,12 +236,12 @@ func (s *Service) openIt(v *catalog.Volume, moved bool) error {
 	defer s.mu.Unlock()
 	if err != nil {
 		s.closed[v.Name] = err
-		return err
+		return nil, err
 	}
 	delete(s.closed, v.Name)
 	s.open[v.Name] = &served{name: v.Name, d: d, clients: map[*connection]struct{}{}, closed: terms.Closed,
 		shared: terms.Shared}
-	return nil
+	return d, nil
 }
 
 func (s *Service) openDisk(v *catalog.Volume, moved bool) (*disk.Disk, error) {
@@ -275,7 +290,7 @@ func (s *Service) OpenAll() error {
 		return err
 	}
 	for _, o := range s.Store.PinOwners() {
-		if known[o] {
+		if known[disk.OwnerOf(o)] {
 			continue
 		}
 		for _, pin := range s.Store.Pins(o) { // of a disk that is no more
@@ -324,28 +339,6 @@ func (s *Service) served(name string) (*served, error) {
 		return v, nil
 	}
 	return nil, refusal.Wrap(refusal.Conflict, &NotOpenError{name, s.closed[name]})
-}
-
-// NotOpenError says that a disk is not open, and what can be done.
-type NotOpenError struct {
-	Disk  string
-	Cause error // nil: it is not served
-}
-
-func (e *NotOpenError) Unwrap() error { return e.Cause }
-
-func (e *NotOpenError) Error() string {
-	name := e.Disk
-	switch {
-	case e.Cause == nil:
-		return fmt.Sprintf("the disk %s is not served: candid disk open %s", name, name)
-	case errors.Is(e.Cause, disk.ErrOtherImage):
-		return fmt.Sprintf("the disk %s cannot be opened: %s. If it was copied or put back as it was, with the records of "+
-			"the disk: candid disk open %s --moved. Else go on from a snapshot: candid restore %s --at latest --in-place "+
-			"--anew", name, e.Cause, name, name)
-	}
-	return fmt.Sprintf("the disk %s cannot be opened: %s. When that is mended: candid disk open %s. To go on from a "+
-		"snapshot instead: candid restore %s --at latest --in-place --anew", name, e.Cause, name, name)
 }
 
 // Disk is the open disk of a volume.

@@ -124,6 +124,11 @@ func (s *Service) view(v *catalog.Volume) *api.Disk {
 	default:
 		out.State, out.Sentence = api.DiskReady, fmt.Sprintf("%s is ready to be opened.", v.Name)
 	}
+	if from, arrives := is.d.Arriving(); arrives {
+		out.ArrivingFrom = from.Site
+		out.Sentence += fmt.Sprintf(" Not all of it has come from %s yet: what is read comes first, and waits for that "+
+			"site. Bring the rest, if no run does: candid disk fill %s.", from.Site, v.Name)
+	}
 	if at := is.d.Suspect(); !at.IsZero() && out.State != api.DiskFailed {
 		out.Suspect = &at
 		out.Sentence += fmt.Sprintf(" A sync of it failed %s: what was written shortly before may not be on it. Look at "+

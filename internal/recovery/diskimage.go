@@ -57,8 +57,11 @@ func (o *diskRestore) write(ctx context.Context) (any, string, error) {
 
 // whence tells from where a snapshot came that is not here.
 func (o *diskRestore) whence() string {
-	if o.far == nil {
+	switch {
+	case o.far == nil:
 		return ""
+	case o.arrives != 0:
+		return ", from " + o.far.peer.Name
 	}
 	return fmt.Sprintf(", from %s (%s fetched)", o.far.peer.Name, phrase.Size(o.far.Fetched.Load()))
 }

@@ -43,6 +43,9 @@ type diskRestore struct {
 	j       *run.Job
 	isNoted bool
 	safety  string
+	before  *api.FarMoment // what the disk was as, when it needs no safety snapshot
+	arrives int64          // the run that brings what lacks after it went back; 0: all is here
+	nodes   [][]byte       // of the map, that lack here, when it goes back before all has come
 	begun   time.Time
 }
 
@@ -74,6 +77,12 @@ func (o *diskRestore) steps(ctx context.Context, j *run.Job) (any, string, error
 			return nil, "", err
 		}
 	}
+	if o.far != nil && o.live != nil && !o.ask.Anew {
+		if err := o.look(ctx); err != nil {
+			return nil, "", err
+		}
+		return o.inPlace(ctx)
+	}
 	release, err := o.fetch(ctx)
 	if err != nil {
 		return nil, "", err
@@ -101,65 +110,6 @@ func (o *diskRestore) interrupted(run int64) (*catalog.InterruptedRestore, int64
 		c.Safety = o.cut.Safety
 	}
 	return c, o.cut.Run
-}
-
-// planDisk tells what a restore of a disk would do.
-func (e *Viewer) planDisk(ctx context.Context, ask api.RestoreAsk) (*api.RestoreResult, error) {
-	o := &diskRestore{s: e.s, ask: ask}
-	if err := o.check(ctx, e); err != nil {
-		return nil, err
-	}
-	defer o.done()
-	if o.far != nil {
-		if err := o.far.lookThroughDisk(); err != nil {
-			return nil, err
-		}
-	}
-	out := o.result()
-	out.DryRun = true
-	if o.live == nil {
-		out.Summary, out.Bytes = "1 file would be created", o.root.Top.Size
-		return out, nil
-	}
-	if ask.Anew {
-		out.Summary = fmt.Sprintf("the disk cannot be opened, so no safety snapshot is taken: what is left of it would be "+
-			"put aside, and all of its %s would come from the snapshot, as they are read", phrase.Size(o.root.Top.Size))
-		return out, nil
-	}
-	d, err := e.s.disks.Disk(o.live.Name)
-	if err != nil {
-		return nil, err
-	}
-	n, err := o.differing(ctx, d)
-	if err != nil {
-		return nil, err
-	}
-	changed := d.ChangedBlocks()
-	most := min((n+changed)*int64(o.root.Block), o.root.Top.Size)
-	out.Summary = fmt.Sprintf("a safety snapshot would have %s written since the newest snapshot; then at most %s would "+
-		"come from the snapshot, as they are read", phrase.Size(changed*int64(d.Block())), phrase.Size(most))
-	if c := e.s.disks.Connected(o.live.Name); c > 0 {
-		out.Summary += fmt.Sprintf("; %s connected and must leave, or be disconnected, before that",
-			phrase.ManyAre(c, "client"))
-	}
-	return out, nil
-}
-
-// differing counts the blocks in which a snapshot differs from the last one that a disk is relative to.
-func (o *diskRestore) differing(ctx context.Context, d *disk.Disk) (n int64, err error) {
-	base, to, get := d.Base(), o.root, o.s.Store.Get
-	if o.far != nil {
-		get = o.far.Get
-	}
-	top := object.MapTop{}
-	if !base.Map.IsZero() {
-		top = object.MapTop{ID: base.Map, Level: object.MapLevel(object.Blocks(base.Size, to.Block))}
-	}
-	err = object.DiffMaps(get, top, to.Map(), func(int64, object.Slot, object.Slot) error {
-		n++
-		return ctx.Err()
-	})
-	return n, err
 }
 
 // check finds the snapshot and where it goes, and changes nothing.
@@ -312,7 +262,8 @@ func (o *diskRestore) stored() disk.Stored {
 
 func (o *diskRestore) result() *api.RestoreResult {
 	out := &api.RestoreResult{Answer: o.answer, Target: o.target, Acts: []api.Act{}, Remarks: []api.Remark{},
-		Volume: o.v.Name, InPlace: o.ask.InPlace, Paths: []string{}, Beside: []string{}, Safety: o.safety, Undoes: o.undoes}
+		Volume: o.v.Name, InPlace: o.ask.InPlace, Paths: []string{}, Beside: []string{}, Safety: o.safety, Undoes: o.undoes,
+		Before: o.before, Arrives: o.arrives}
 	if o.live != nil {
 		out.Target, out.Into = o.live.Path, o.ask.Into
 	}
@@ -351,7 +302,7 @@ func (o *diskRestore) inPlace(ctx context.Context) (any, string, error) {
 		return nil, "", err
 	}
 	o.j.Say("going back")
-	if err := s.disks.GoBack(ctx, o.live.Name, o.stored()); err != nil {
+	if err := o.goBack(ctx); err != nil {
 		return nil, "", fmt.Errorf("the disk is as it was: %w", err)
 	}
 	s.run.Changed("volumes", o.live.Name)
@@ -370,6 +321,14 @@ func (o *diskRestore) inPlace(ctx context.Context) (any, string, error) {
 	}
 	if o.undoes != 0 {
 		words = fmt.Sprintf("run %d is taken back: %s", o.undoes, words)
+	}
+	if o.arrives != 0 {
+		words += fmt.Sprintf(". Up to %s of it have yet to come from %s: run %d brings them, and what is read comes first",
+			phrase.Size(o.far.bytes), o.far.peer.Name, o.arrives)
+	}
+	if o.before != nil {
+		return out, fmt.Sprintf("%s. Nobody had written to what was there before: it is snapshot %s at %s; to go back to it: "+
+			"candid undo %d", words, o.before.Snapshot[:12], o.before.Site, o.j.ID()), nil
 	}
 	return out, fmt.Sprintf("%s. What was there before is in the safety snapshot %s; to go back to it: candid undo %d",
 		words, o.safety[:12], o.j.ID()), nil
@@ -395,11 +354,20 @@ func (o *diskRestore) anew(ctx context.Context) (any, string, error) {
 
 // protect takes a safety snapshot of the disk, which nobody writes to any more.
 func (o *diskRestore) protect(ctx context.Context) error {
-	if o.cut != nil && o.cut.Safety != "" {
-		d, err := o.s.disks.Disk(o.live.Name)
-		if err != nil {
-			return err
+	d, err := o.s.disks.Disk(o.live.Name)
+	if err != nil {
+		return err
+	}
+	if from, is := d.Arriving(); is && d.Unwritten() { // it is as a snapshot that another site keeps
+		if o.cut != nil && from.Root.String() == o.row.ID { // it has gone back
+			o.safety = o.cut.Safety
 		}
+		if o.safety == "" {
+			o.before = &api.FarMoment{Site: from.Site, Volume: from.Volume, Snapshot: from.Root.String()}
+		}
+		return o.s.Note(o.j.ID(), o)
+	}
+	if o.cut != nil && o.cut.Safety != "" {
 		if d.ChangedBlocks() == 0 { // what was there before anything was done is what that has
 			o.safety = o.cut.Safety
 			return o.s.Note(o.j.ID(), o)

@@ -150,46 +150,16 @@ func (r *recall) fetch(ctx context.Context, ids []object.ID, take func(object.ID
 	if err != nil {
 		return err
 	}
-	for len(ids) > 0 {
-		n := min(len(ids), route.MostObjects)
-		err := r.fetchSome(ctx, route.ObjectsAsk{IDs: ids[:n], Root: id}, take)
-		if err != nil {
-			return err
-		}
-		ids = ids[n:]
-	}
-	return nil
-}
-
-func (r *recall) fetchSome(ctx context.Context, ask route.ObjectsAsk, take func(object.ID, []byte) error) error {
-	link, _, err := r.s.pairing.Link(ctx, r.peer)
-	if err != nil {
-		return err
-	}
-	st, err := link.Open("objects", ask)
-	if err != nil {
-		return err
-	}
-	defer st.Close()
-	stop := context.AfterFunc(ctx, func() { st.Close() })
-	defer stop()
-	for _, want := range ask.IDs {
-		var raw []byte
-		if err := st.Answer(&raw); err != nil {
-			return err
-		}
+	return r.s.fetchObjects(ctx, r.peer, id, ids, func(got object.ID, raw []byte) error {
 		r.Fetched.Add(int64(len(raw)))
-		if got, _, err := store.OpenRecord(raw); err != nil || got != want {
+		if raw == nil {
 			r.mu.Lock()
-			r.hurt[want] = true
+			r.hurt[got] = true
 			r.mu.Unlock()
-			continue
+			return nil
 		}
-		if err := take(want, raw); err != nil {
-			return err
-		}
-	}
-	return nil
+		return take(got, raw)
+	})
 }
 
 // damagedThere says that a peer has not whole what it said it has.

@@ -41,6 +41,7 @@ func New(dir *datadir.Dir, run *run.Engine, records *records.Service, access *ac
 		capture:  capture,
 		routes:   routes,
 		reported: map[string]reportedRows{}}
+	s.disks.FetchesBy(s.fetchForDisk)
 	s.answerPeers()
 	return s
 }

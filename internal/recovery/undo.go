@@ -73,8 +73,15 @@ func (o *undo) judge() error {
 // prepare makes a restore ready that takes it back.
 func (o *undo) prepare() (readyRestore, error) {
 	if o.e.isDisk(o.res.Volume) {
-		r, err := o.e.prepareDisk(api.RestoreAsk{Volume: cmp.Or(o.res.Into, o.res.Volume), At: o.res.Safety,
-			InPlace: true})
+		ask := api.RestoreAsk{Volume: cmp.Or(o.res.Into, o.res.Volume), At: o.res.Safety, InPlace: true}
+		if b := o.res.Before; b != nil {
+			live := ask.Volume
+			ask.Volume, ask.At, ask.From = b.Volume, b.Snapshot, b.Site
+			if live != b.Volume {
+				ask.InPlace, ask.Into = false, live
+			}
+		}
+		r, err := o.e.prepareDisk(ask)
 		if err != nil {
 			return nil, err
 		}
@@ -127,6 +134,8 @@ func (o *undo) follow() error {
 func (o *undo) check() error {
 	res := &o.res
 	switch {
+	case res.Before != nil:
+		return nil
 	case res.Safety == "" && res.Target != "" && !res.InPlace:
 		return refusal.Badf("run %d restored to %s and changed nothing that was there before except as its conflict "+
 			"choice said: remove there what is not wanted", o.run, res.Target)

@@ -2212,6 +2212,8 @@ export interface components {
         Disk: {
             /** @description NBD address for clients on the site's host */
             address: string;
+            /** @description the site from which not all of it has come */
+            arrivingFrom?: string;
             /**
              * Format: int64
              * @description what a snapshot stores of a change at least
@@ -2445,6 +2447,11 @@ export interface components {
             sentences: string[] | null;
             /** @description what answers for the moment */
             snapshot?: components["schemas"]["Snapshot"];
+            volume: string;
+        };
+        FarMoment: {
+            site: string;
+            snapshot: string;
             volume: string;
         };
         Find: {
@@ -3284,6 +3291,13 @@ export interface components {
             /** @description the disk could not be opened and began anew */
             anew?: boolean;
             answer: string;
+            /**
+             * Format: int64
+             * @description the run that brings what a disk lacks from there
+             */
+            arrives?: number;
+            /** @description what a disk was as before, if another site has that */
+            before?: components["schemas"]["FarMoment"];
             /** @description what was put beside what was there, the first ten thousand */
             beside: string[] | null;
             /** Format: int64 */

@@ -83,12 +83,14 @@ export function DiskPanel({ volume, at, served }: { volume: string; at: string; 
           )}
           {(d.unfilledBytes ?? 0) > 0 && (
             <div className="mt-1 text-sm">
-              Up to {size(d.unfilledBytes ?? 0)} of it are read from a snapshot.{" "}
+              {d.arrivingFrom
+                ? `Not all of it has come from ${d.arrivingFrom} yet.`
+                : `Up to ${size(d.unfilledBytes ?? 0)} of it are read from a snapshot.`}{" "}
               {filling.data && !filling.data.ended ? (
                 <Progress run={filling.data} />
               ) : (
                 <button className="quiet" onClick={() => fill.mutate()}>
-                  Bring them into its image
+                  {d.arrivingFrom ? "Bring the rest" : "Bring them into its image"}
                 </button>
               )}{" "}
               <Command text={`candid disk fill ${word(volume)}`} />

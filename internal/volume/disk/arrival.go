@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"strings"
 	"sync"
 	"time"
 
@@ -15,8 +16,9 @@ import (
 
 // From says from where an origin comes that the store does not have whole. The zero value is of none.
 type From struct {
-	Site string    `json:"site"`
-	Root object.ID `json:"root"` // of the snapshot
+	Site   string    `json:"site"`
+	Volume string    `json:"volume"` // of the snapshot
+	Root   object.ID `json:"root"`   // of the snapshot
 	// Unstored says that nothing was stored since the disk became so: what changed is relative to an earlier base.
 	Unstored bool `json:"unstored,omitempty"`
 }
@@ -33,7 +35,12 @@ var ErrWithdrawn = errors.New("the other site gives it no more")
 const arrivingName = "arriving"
 
 // ArrivingOwner is the owner of the pins of what arrives for a disk with another owner.
-func ArrivingOwner(owner string) string { return owner + "-arriving" }
+func ArrivingOwner(owner string) string { return owner + arrivingSuffix }
+
+const arrivingSuffix = "-arriving"
+
+// OwnerOf is the owner of a disk, also by that of the pins of what arrives for it.
+func OwnerOf(owner string) string { return strings.TrimSuffix(owner, arrivingSuffix) }
 
 // arrival fetches what the store lacks of an origin. What came is in the store, and pinned.
 type arrival struct {
