@@ -263,7 +263,7 @@ type RestoreResult struct {
 	Undoes      int64      `json:"undoes,omitempty" doc:"the run that this one takes back"`
 	From        string     `json:"from,omitempty" doc:"the other site that had the snapshot"`
 	Arrives     int64      `json:"arrives,omitempty" doc:"the run that brings what a disk lacks from there"`
-	FetchBytes  int64      `json:"fetchBytes,omitempty" doc:"that came from there; with dryRun, at most, before compression"`
+	FetchBytes  int64      `json:"fetchBytes,omitempty" doc:"that came from there; with dryRun, at most, unpacked"`
 	GoesOnWith  int64      `json:"goesOnWith,omitempty" doc:"the run that the service's end cut short"`
 	GoneOnBy    int64      `json:"goneOnBy,omitempty"`
 }

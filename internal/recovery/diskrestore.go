@@ -327,8 +327,8 @@ func (o *diskRestore) inPlace(ctx context.Context) (any, string, error) {
 			phrase.Size(o.far.bytes), o.far.peer.Name, o.arrives)
 	}
 	if o.before != nil {
-		return out, fmt.Sprintf("%s. Nobody had written to what was there before: it is snapshot %s at %s; to go back to it: "+
-			"candid undo %d", words, o.before.Snapshot[:12], o.before.Site, o.j.ID()), nil
+		return out, fmt.Sprintf("%s. Nobody had written to what was there before: it is snapshot %s at %s; to go back "+
+			"to it: candid undo %d", words, o.before.Snapshot[:12], o.before.Site, o.j.ID()), nil
 	}
 	return out, fmt.Sprintf("%s. What was there before is in the safety snapshot %s; to go back to it: candid undo %d",
 		words, o.safety[:12], o.j.ID()), nil
@@ -359,7 +359,7 @@ func (o *diskRestore) protect(ctx context.Context) error {
 		return err
 	}
 	if from, is := d.Arriving(); is && d.Unwritten() { // it is as a snapshot that another site keeps
-		if o.cut != nil && from.Root.String() == o.row.ID { // it has gone back
+		if o.cut != nil && from.Root.String() == o.row.ID {
 			o.safety = o.cut.Safety
 		}
 		if o.safety == "" {

@@ -3312,7 +3312,7 @@ export interface components {
             failed: number;
             /**
              * Format: int64
-             * @description that came from there; with dryRun, at most, before compression
+             * @description that came from there; with dryRun, at most, unpacked
              */
             fetchBytes?: number;
             /** Format: int64 */
