@@ -24,6 +24,7 @@ type Disk struct {
 	ChangedBytes  int64        `json:"changedBytes" doc:"that the next snapshot reads"`
 	UnfilledBytes int64        `json:"unfilledBytes,omitempty" doc:"at most these are read from a snapshot"`
 	ArrivingFrom  string       `json:"arrivingFrom,omitempty" doc:"the site from which not all of it has come"`
+	FilledAsOf    *time.Time   `json:"filledAsOf,omitempty" doc:"of a copy with an image: the snapshot that this is"`
 	Holder        string       `json:"holder,omitempty" doc:"who may write"`
 	Suspect       *time.Time   `json:"suspect,omitempty"`
 	Clients       []DiskClient `json:"clients"`

@@ -71,6 +71,22 @@ func (c *Catalog) PutDiskTerms(t *DiskTerms) error {
 	return err
 }
 
+// FilledCopies lists the lineages of copies of disks that have an image of their own.
+func (c *Catalog) FilledCopies() (lineages []string, err error) {
+	err = c.db.Select(&lineages, `SELECT lineage FROM filled_copies ORDER BY lineage`)
+	return lineages, err
+}
+
+// SetFilledCopy stores whether a copy of a disk has an image of its own.
+func (c *Catalog) SetFilledCopy(lineage string, filled bool) error {
+	q := `DELETE FROM filled_copies WHERE lineage=?`
+	if filled {
+		q = `INSERT OR IGNORE INTO filled_copies (lineage) VALUES (?)`
+	}
+	_, err := c.db.Exec(q, lineage)
+	return err
+}
+
 // ForgetDisk forgets how clients may use a disk, and that hosts may open what had its name.
 func (c *Catalog) ForgetDisk(lineage, name string) error {
 	return c.Atomically(func(c *Catalog) error {

@@ -66,9 +66,17 @@ func diskCommand() *cli.Command {
 				return f.show(d, func() { f.say("%s has %s now.", d.Name, size(d.SizeBytes)) })
 			})},
 		{Name: "fill", Usage: "bring what a clone, or a disk that went back, reads from a snapshot into its image, and " +
-			"first what another site still has of it; clients go on meanwhile",
-			ArgsUsage: "NAME", Description: "Example: candid disk fill db-trial", Flags: runFlags(),
+			"first what another site still has of it; or give a copy an image that follows each arrival",
+			ArgsUsage: "NAME", Description: "Example: candid disk fill db-trial",
+			Flags: append(runFlags(), &cli.BoolFlag{Name: "end", Usage: "have a copy be without an image again"}),
 			Action: with("NAME", func(ctx context.Context, f *session, cmd *cli.Command) error {
+				if cmd.Bool("end") {
+					var d api.Disk
+					if err := f.Delete(ctx, path(cmd, "/fill"), &d); err != nil {
+						return err
+					}
+					return show(f, d)
+				}
 				var r api.Run
 				if err := f.Post(ctx, path(cmd, "/fill"), nil, &r); err != nil {
 					return err
@@ -224,11 +232,16 @@ func diskShow(f *session, d api.Disk) {
 	}
 	if d.State == api.DiskCopy {
 		f.say("Size %s, in blocks of %s.", size(d.SizeBytes), size(d.BlockBytes))
+		if d.Image != "" {
+			f.say("Image: %s", d.Image)
+		} else if d.SizeBytes > 0 {
+			f.say("It is read from the store. Give it an image, which follows each arrival: candid disk fill %s", d.Name)
+		}
 	} else {
 		f.say("Size %s, in blocks of %s; the next snapshot reads %s. Image: %s", size(d.SizeBytes), size(d.BlockBytes),
 			size(d.ChangedBytes), d.Image)
 	}
-	if d.UnfilledBytes > 0 && d.ArrivingFrom == "" {
+	if d.UnfilledBytes > 0 && d.ArrivingFrom == "" && d.State != api.DiskCopy {
 		f.say("Up to %s are read from a snapshot. Bring that into the image: candid disk fill %s", size(d.UnfilledBytes),
 			d.Name)
 	}

@@ -16,8 +16,9 @@ import (
 
 // about is what a disk says of itself beside its records, for when the catalogue does not know it.
 type about struct {
-	Name  string `json:"name"`
-	Image string `json:"image"`
+	Name    string `json:"name"`
+	Image   string `json:"image"`
+	Standby bool   `json:"standby,omitempty"` // it follows a copy, and nobody writes to it
 }
 
 const aboutName = "about"
@@ -25,7 +26,7 @@ const aboutName = "about"
 // sayAbout writes what a disk says of itself, unless it says so already.
 func (s *Service) sayAbout(v *catalog.Volume) error {
 	path := filepath.Join(s.home(v.Lineage), aboutName)
-	raw, err := json.Marshal(about{v.Name, v.Path})
+	raw, err := json.Marshal(about{v.Name, v.Path, s.isCopy(v)})
 	if err != nil {
 		return err
 	}
@@ -52,6 +53,13 @@ func (s *Service) adopt(known map[string]bool) error {
 			continue
 		}
 		known[owner(lineage)] = true
+		is, aerr := s.saysAbout(lineage)
+		if aerr == nil && is.Standby {
+			if err := s.adoptStandby(lineage); err != nil {
+				return err
+			}
+			continue
+		}
 		if err != nil {
 			s.Log.Error("a disk that the catalogue does not know cannot be read", "records", s.home(lineage), "error", err)
 			continue
@@ -71,13 +79,17 @@ func (s *Service) adopt(known map[string]bool) error {
 	return nil
 }
 
-// found is a volume for a disk that none stands for, under its name or, where another has that, a longer one.
-func (s *Service) found(lineage string, shape disk.Shape) (*catalog.Volume, error) {
-	var is about
+func (s *Service) saysAbout(lineage string) (is about, err error) {
 	raw, err := os.ReadFile(filepath.Join(s.home(lineage), aboutName))
 	if err == nil {
 		err = json.Unmarshal(raw, &is)
 	}
+	return is, err
+}
+
+// found is a volume for a disk that none stands for, under its name or, where another has that, a longer one.
+func (s *Service) found(lineage string, shape disk.Shape) (*catalog.Volume, error) {
+	is, err := s.saysAbout(lineage)
 	if err != nil || policy.CheckName("disk", is.Name) != nil {
 		is = about{Name: "disk"}
 	}

@@ -50,8 +50,12 @@ func (s *Service) newest(name string) (*catalog.Snapshot, error) {
 	return s.Catalog.LastSnapshot(s.Place(), v.Lineage)
 }
 
-// exportOf opens a snapshot to be read.
+// exportOf opens a snapshot to be read, from the image of its copy where that is it.
 func (s *Service) exportOf(row *catalog.Snapshot) (*snapshotExport, error) {
+	words := fmt.Sprintf("%s as of %s", row.Volume, phrase.Stamp(row.Began.Time))
+	if r := s.readStandby(row); r != nil {
+		return &snapshotExport{r, words}, nil
+	}
 	id, err := object.ParseID(row.ID)
 	if err != nil {
 		return nil, err
@@ -67,7 +71,7 @@ func (s *Service) exportOf(row *catalog.Snapshot) (*snapshotExport, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &snapshotExport{v, fmt.Sprintf("%s as of %s", row.Volume, phrase.Stamp(row.Began.Time))}, nil
+	return &snapshotExport{v, words}, nil
 }
 
 // copyView tells of a copy.
@@ -85,5 +89,8 @@ func (s *Service) copyView(v *catalog.Volume) (*api.Disk, error) {
 	out.SizeBytes = row.Bytes
 	out.Sentence = fmt.Sprintf("%s is a copy of a disk that %s serves. It can be read as of %s; to write, make a clone "+
 		"of it: candid clone create NAME %s --at latest.", v.Name, v.Origin, phrase.Stamp(row.Began.Time), v.Name)
+	if b := s.standby(v.Lineage); b != nil {
+		b.tell(out)
+	}
 	return out, nil
 }

@@ -116,9 +116,17 @@ func (e *exports) Errno(err error) uint32 {
 	return nbd.EIO
 }
 
+// frozen is a disk that nobody writes to.
+type frozen interface {
+	Size() int64
+	ReadAt(p []byte, off int64) error
+	Extents(off, n int64) ([]disk.Extent, error)
+	Close()
+}
+
 // snapshotExport is a snapshot of a disk.
 type snapshotExport struct {
-	*disk.View
+	frozen
 	words string
 }
 
@@ -154,7 +162,10 @@ func (x *snapshotExport) Info() nbd.Info {
 	return nbd.Info{Size: x.Size(), ReadOnly: true, MultiConn: true, Description: x.words}
 }
 
-func (x *snapshotExport) ReadNoWait([]byte, int64) bool { return false }
+func (x *snapshotExport) ReadNoWait(p []byte, off int64) bool {
+	r, is := x.frozen.(*standbyReader)
+	return is && r.ReadNoWait(p, off)
+}
 
 func (x *snapshotExport) WriteNoWait([]byte, int64) bool { return false }
 
@@ -167,7 +178,7 @@ func (x *snapshotExport) Zero(context.Context, int64, int64, bool, bool) error {
 func (x *snapshotExport) Flush(context.Context) error { return nil }
 
 func (x *snapshotExport) Extents(off, n int64) ([]nbd.Extent, error) {
-	return extentsOf(x.View.Extents(off, n))
+	return extentsOf(x.frozen.Extents(off, n))
 }
 
-func (x *snapshotExport) Close(bool) { x.View.Close() }
+func (x *snapshotExport) Close(bool) { x.frozen.Close() }

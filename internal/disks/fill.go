@@ -15,6 +15,9 @@ import (
 
 // Fill begins to bring what a disk reads from a snapshot into its image, while clients go on.
 func (s *Service) Fill(name, by string) (api.Run, error) {
+	if v, err := s.Catalog.Volume(name); err == nil && s.isCopy(v) {
+		return s.fillCopy(v, by)
+	}
 	_, is, err := s.find(name)
 	if err != nil {
 		return api.Run{}, err

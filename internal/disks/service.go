@@ -35,6 +35,7 @@ type Service struct {
 
 	mu     sync.Mutex
 	open   map[string]*served                      // by volume
+	follow map[string]*standby                     // copies that have an image of their own, by lineage
 	closed map[string]error                        // why a disk could not be opened, by volume
 	hosts  map[string]map[*hostConnection]struct{} // by host
 }
@@ -56,7 +57,8 @@ type served struct {
 
 // New works in a data directory.
 func New(dir *datadir.Dir, run *run.Engine, access *access.Service) *Service {
-	return &Service{Dir: dir, run: run, access: access, open: map[string]*served{}, closed: map[string]error{},
+	return &Service{Dir: dir, run: run, access: access, open: map[string]*served{},
+		follow: map[string]*standby{}, closed: map[string]error{},
 		hosts: map[string]map[*hostConnection]struct{}{}}
 }
 
@@ -286,6 +288,9 @@ func (s *Service) OpenAll() error {
 		}
 		known[owner(c.Lineage)] = true
 	}
+	if err := s.openStandbys(known); err != nil {
+		return err
+	}
 	if err := s.adopt(known); err != nil {
 		return err
 	}
@@ -357,6 +362,9 @@ func (s *Service) Close() error {
 		if cerr := v.d.Close(); cerr != nil {
 			err = errors.Join(err, fmt.Errorf("disk %s: %w", v.name, cerr))
 		}
+	}
+	for _, b := range s.standbys() {
+		err = errors.Join(err, b.close())
 	}
 	s.mu.Lock()
 	defer s.mu.Unlock()

@@ -160,6 +160,7 @@ func (s *Service) Sentences(add func(api.Sentence)) error {
 	if err := s.hostSentences(add); err != nil {
 		return err
 	}
+	s.standbySentences(add)
 	s.mu.Lock()
 	names := slices.Sorted(maps.Keys(s.closed))
 	s.mu.Unlock()

@@ -27,6 +27,13 @@ func (s *server) registerDisks(a huma.API) {
 		202), func(ctx context.Context, in *named) (*body[api.Run], error) {
 		return answer(s.site.Disks.Fill(in.Name, caller(ctx)))
 	})
+	huma.Register(a, op("DELETE", "/disks/{name}/fill", "endFillingDisk", "Take a copy's image away again"),
+		func(ctx context.Context, in *named) (*body[api.Disk], error) {
+			if err := s.site.Disks.EndFilling(ctx, in.Name); err != nil {
+				return nil, fail(err)
+			}
+			return answerAt(s.site.Disks.Show(in.Name))
+		})
 	huma.Register(a, op("GET", "/volumes/{name}/writes", "diskWrites",
 		"Where a disk was written from one snapshot to the next, the newest first"), func(ctx context.Context, in *struct {
 		Name string `path:"name"`

@@ -31,7 +31,7 @@ func TestEveryCallForEveryRole(t *testing.T) {
 		checkSite takeSnapshot keepSnapshot recallSnapshot runRoute pauseRoute resumeRoute muteAlarm testAlarm
 		verify copyCatalogue sweep prune pauseVolume resumeVolume detachPlace addMount endMount runRecipe
 		saveRecipe editRecipe removeRecipe tryRestore makeClone discardClone snapshotClone openDisk closeDisk
-		releaseDisk fillDisk`)
+		releaseDisk fillDisk endFillingDisk`)
 	auditors := words("listLedger verifyLedger listPeople listTokens")
 	administrators := words(`addVolume growDisk shareDisk letHostIn turnHostAway
 		confirmSite confirmVolume removeVolume setLabels admitSnapshots

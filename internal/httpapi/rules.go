@@ -70,7 +70,7 @@ var rules = map[string]rule{
 	"makeClone": keepsUp, "discardClone": keepsUp, "snapshotClone": keepsUp,
 
 	"listDisks": looks, "getDisk": looks, "openDisk": keepsUp, "closeDisk": keepsUp, "releaseDisk": keepsUp,
-	"fillDisk": keepsUp,
+	"fillDisk": keepsUp, "endFillingDisk": keepsUp,
 	"growDisk": decides, "shareDisk": decides, "listDiskHosts": looks, "letHostIn": decides, "turnHostAway": decides,
 
 	"addVolume": decides, "confirmVolume": decides, "removeVolume": decides, "setLabels": decides,

@@ -185,6 +185,7 @@ func (svc *Service) Work() {
 	svc.serving.Go(func() { svc.Site.KeepSchedule(svc.ctx) })
 	svc.serving.Go(func() { svc.Site.Pairing.KeepLines(svc.ctx) })
 	svc.serving.Go(func() { svc.Site.Disks.Keep(svc.ctx) })
+	svc.serving.Go(func() { svc.Site.Disks.Follow(svc.ctx) })
 }
 
 func loopback(host string) bool {

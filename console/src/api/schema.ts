@@ -292,7 +292,8 @@ export interface paths {
         put?: never;
         /** Bring what a disk reads from a snapshot into its image */
         post: operations["fillDisk"];
-        delete?: never;
+        /** Take a copy's image away again */
+        delete: operations["endFillingDisk"];
         options?: never;
         head?: never;
         patch?: never;
@@ -2225,6 +2226,11 @@ export interface components {
              */
             changedBytes: number;
             clients: components["schemas"]["DiskClient"][] | null;
+            /**
+             * Format: date-time
+             * @description of a copy with an image: the snapshot that this is
+             */
+            filledAsOf?: string;
             /** @description who may write */
             holder?: string;
             /** @description the hosts that may open it over the network */
@@ -5608,6 +5614,73 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Run"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    endFillingDisk: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Disk"];
                 };
             };
             /** @description Unauthorized */

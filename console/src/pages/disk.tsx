@@ -34,6 +34,10 @@ export function DiskPanel({ volume, at, served }: { volume: string; at: string; 
     mutationFn: () => told(api.POST("/disks/{name}/fill", { params: { path: { name: volume } }, headers: once() })),
     onSuccess: () => void queries.invalidateQueries({ queryKey: ["disk", volume] }),
   });
+  const endFill = useMutation({
+    mutationFn: () => told(api.DELETE("/disks/{name}/fill", { params: { path: { name: volume } }, headers: once() })),
+    onSuccess: () => void queries.invalidateQueries({ queryKey: ["disk", volume] }),
+  });
   const filling = useRun(fill.data?.id);
   const d = disk.data;
   const rates = useRates(d?.clients ?? undefined, disk.dataUpdatedAt);
@@ -41,7 +45,8 @@ export function DiskPanel({ volume, at, served }: { volume: string; at: string; 
   if (!served)
     return (
       <section className="my-4">
-        <Trouble error={disk.error} />
+        <Trouble error={disk.error ?? fill.error ?? endFill.error} />
+        {filling.data?.ended && !worked(filling.data) && <p className="text-hand">{filling.data.outcome}</p>}
         <p className="font-say text-lg">
           {disk.data?.sentence ?? "This is a copy of a disk that another site serves."}
         </p>
@@ -49,6 +54,22 @@ export function DiskPanel({ volume, at, served }: { volume: string; at: string; 
           <p className="mt-3 text-sm">
             Clients on this host read its newest state as <Command text={disk.data.address} />
           </p>
+        )}
+        {disk.data && disk.data.sizeBytes > 0 && (
+          <div className="mt-2 text-sm">
+            {filling.data && !filling.data.ended ? (
+              <Progress run={filling.data} />
+            ) : disk.data.image ? (
+              <button className="quiet" onClick={() => endFill.mutate()}>
+                Have it without an image again
+              </button>
+            ) : (
+              <button className="quiet" onClick={() => fill.mutate()}>
+                Give it an image that follows each arrival
+              </button>
+            )}{" "}
+            <Command text={`candid disk fill ${word(volume)}${disk.data.image ? " --end" : ""}`} />
+          </div>
         )}
         <p className="mt-2 text-sm">
           Its bytes as of {at === "latest" ? "its newest snapshot" : stamp(at, true)}, in a file:{" "}
