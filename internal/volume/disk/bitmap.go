@@ -45,12 +45,6 @@ func (b *bitmap) setRange(from, to int64) {
 }
 
 // clearRange clears the bits from from on up to before to.
-func (b *bitmap) clearRange(from, to int64) {
-	for i := from; i < to; i++ {
-		b.clear(i)
-	}
-}
-
 // next is the first bit that is set from i on; n when none is.
 func (b *bitmap) next(i int64) int64 {
 	for w := i >> 6; w < int64(len(b.words)); w++ {
