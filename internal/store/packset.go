@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"slices"
 	"sync"
+	"sync/atomic"
 
 	"candidharbor/core/object"
 )
@@ -33,7 +34,12 @@ type segment struct {
 	size    int64 // written and buffered
 	buf     []byte
 	settled bool
-	done    chan error // set when the pack is full and being synced
+
+	out  chan []byte           // full buffers on their way to w, while others put; nil: none yet
+	free chan []byte           // those that were written
+	end  chan error            // what the writing came to, once out is closed
+	sync bool                  // the pack is full, and is synced behind the writing
+	bad  atomic.Pointer[error] // of a write that failed
 }
 
 // packSet writes records to a metadata and a data pack side by side, and rolls
@@ -72,17 +78,14 @@ func (p *packSet) append(e *indexEntry, raw []byte) error {
 	e.stored, e.codec = h.stored, h.codec
 	seg.buf = append(seg.buf, raw...)
 	seg.size += int64(len(raw))
-	if len(seg.buf) >= bufSize {
+	if len(seg.buf) >= bufSize || seg.size >= packSize {
 		if err := seg.write(p.s); err != nil {
 			return err
 		}
 	}
 	if seg.size >= packSize {
-		if err := seg.write(p.s); err != nil {
-			return err
-		}
-		seg.done = make(chan error, 1)
-		go func() { seg.done <- seg.w.Sync() }()
+		seg.sync = true
+		close(seg.out)
 		p.full = append(p.full, seg)
 		p.open[side(e.kind)] = nil
 	}
@@ -103,17 +106,48 @@ func (p *packSet) newSegment(side int) (*segment, error) {
 	return seg, nil
 }
 
+// write hands on what is buffered. It waits only when the medium is slower than what comes; an error of it may show
+// later, at the end at last.
 func (seg *segment) write(s *Store) error {
 	if seg.w == nil {
 		w, err := s.media.Create(seg.name)
 		if err != nil {
 			return explainFull(s.dir, err)
 		}
-		seg.w = w
+		seg.w, seg.out, seg.free, seg.end = w, make(chan []byte, 1), make(chan []byte, 2), make(chan error, 1)
+		seg.free <- make([]byte, 0, cap(seg.buf))
+		go seg.writeOut() // ends when out is closed, which finish and abort see to
 	}
-	_, err := seg.w.Write(seg.buf)
-	seg.buf = seg.buf[:0]
-	return explainFull(s.dir, err)
+	seg.out <- seg.buf
+	seg.buf = <-seg.free
+	if bad := seg.bad.Load(); bad != nil {
+		return explainFull(s.dir, *bad)
+	}
+	return nil
+}
+
+func (seg *segment) writeOut() {
+	var err error
+	for b := range seg.out {
+		if err == nil {
+			if _, err = seg.w.Write(b); err != nil {
+				seg.bad.Store(&err)
+			}
+		}
+		seg.free <- b[:0]
+	}
+	if err == nil && seg.sync {
+		err = seg.w.Sync()
+	}
+	seg.end <- err
+}
+
+// wait has all written that was handed on, after which nothing more is.
+func (seg *segment) wait() error {
+	if !seg.sync {
+		close(seg.out)
+	}
+	return <-seg.end
 }
 
 // inMemory reports whether nothing was written to media yet.
@@ -140,10 +174,13 @@ func (p *packSet) finish() ([]packInfo, error) {
 		wg.Add(1)
 		go func() {
 			defer wg.Done()
-			if seg.done != nil {
-				errs[i] = <-seg.done
-			} else {
+			if !seg.sync {
 				errs[i] = seg.write(p.s)
+			}
+			if seg.w != nil {
+				if err := seg.wait(); errs[i] == nil {
+					errs[i] = explainFull(p.s.dir, err)
+				}
 			}
 			if errs[i] == nil {
 				errs[i] = explainFull(p.s.dir, seg.w.Commit())
@@ -176,9 +213,7 @@ func (p *packSet) finish() ([]packInfo, error) {
 func (p *packSet) abort() {
 	for _, seg := range append(p.full, p.open[0], p.open[1]) {
 		if seg != nil && seg.w != nil {
-			if seg.done != nil {
-				<-seg.done
-			}
+			_ = seg.wait()
 			seg.w.Abort()
 		}
 	}

@@ -138,6 +138,9 @@ func (a *arrival) close() error {
 // end is close, after which nothing of it is needed any more.
 func (a *arrival) end() error {
 	err := a.close()
+	a.mu.Lock()
+	a.nodes = map[object.ID][]byte{}
+	a.mu.Unlock()
 	for _, pin := range a.pins {
 		pin.Release()
 	}
@@ -470,7 +473,8 @@ func (d *Disk) arrived(a *arrival) error {
 	if err := d.setState(st); err != nil {
 		return err
 	}
+	// Writes and the storing of an instant use the origin meanwhile: it stays, and asks nobody from here on.
 	d.arrival.Store(nil)
-	d.setOrigin()
+	d.origin.arrival.Store(nil)
 	return errors.Join(a.end(), d.opt.Files.Remove(arrivingName))
 }

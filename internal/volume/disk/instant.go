@@ -320,14 +320,18 @@ func (g *harvest) work(ctx context.Context) error {
 // store1 stores one block and tells its slot.
 func (d *Disk) store1(w *store.Writer, b int64, buf, raw []byte, from source) (object.Slot, error) {
 	if from == fromOrigin {
+		arriving := d.origin.arrival.Load() != nil
 		s, err := d.origin.slot(b)
 		if err == nil && s.State == object.Held {
 			err = w.Has(s.Chunk)
-		}
-		if d.arrival.Load() != nil && (errors.Is(err, store.ErrNotClosed) || errors.Is(err, ErrUnreadable)) {
-			if err = d.origin.demand(b, s); err == nil {
+			if d.origin.arrives && errors.Is(err, store.ErrNotClosed) {
+				if err := d.origin.demand(b, s); err != nil {
+					return s, err
+				}
 				err = w.Has(s.Chunk)
 			}
+		}
+		if err != nil && arriving {
 			return s, err // it is not lost: it has not come yet
 		}
 		if errors.Is(err, store.ErrNotClosed) || errors.Is(err, ErrUnreadable) { // as the disk itself reads it

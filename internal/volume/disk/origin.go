@@ -3,6 +3,7 @@ package disk
 import (
 	"fmt"
 	"sync"
+	"sync/atomic"
 
 	"candidharbor/core/object"
 	"candidharbor/internal/store"
@@ -14,7 +15,8 @@ import (
 type origin struct {
 	st      *store.Store
 	top     object.MapTop
-	arrival *arrival // nil: the store has all of it
+	arrives bool                    // it is one that the store did not have whole at first
+	arrival atomic.Pointer[arrival] // what brings the rest; nil: the store has all of it
 
 	mu     sync.Mutex
 	reader *object.MapReader
@@ -39,7 +41,8 @@ func newOrigin(st *store.Store, m Stored, block uint32) *origin {
 
 func newArrivingOrigin(a *arrival, m Stored, block uint32) *origin {
 	o := newOrigin(a.st, m, block)
-	o.arrival, o.reader = a, object.NewMapReader(a.node)
+	o.arrives, o.reader = true, object.NewMapReader(a.node)
+	o.arrival.Store(a)
 	return o
 }
 
@@ -60,7 +63,15 @@ func (o *origin) demand(block int64, s object.Slot) error {
 		}
 	}
 	o.mu.Unlock()
-	return o.arrival.demand(ids)
+	a := o.arrival.Load()
+	if a == nil { // all has come
+		return nil
+	}
+	err := a.demand(ids)
+	if err != nil && o.arrival.Load() == nil { // meanwhile
+		return nil
+	}
+	return err
 }
 
 // wholeRead is from how many bytes on the beginning of a block is read as if it were all of it.
@@ -100,7 +111,7 @@ func (o *origin) read(p []byte, block, within int64) error {
 
 func (o *origin) readSlot(p []byte, block, within int64, s object.Slot) error {
 	err := o.readStored(p, block, within, s)
-	if o.arrival != nil && lacks(err) {
+	if o.arrives && lacks(err) {
 		if err = o.demand(block, s); err == nil {
 			err = o.readStored(p, block, within, s)
 		}
