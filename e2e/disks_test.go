@@ -181,7 +181,7 @@ func TestFilesystemOnADisk(t *testing.T) {
 // The service is killed in the middle of writes, snapshots and going back. What a client was answered is
 // there, and each snapshot that was acknowledged is what the disk was.
 func TestDiskKills(t *testing.T) {
-	rounds, rng := chance(t, "CANDID_DISK_KILL", 12)
+	rounds, rng := chance(t, "CANDID_DISK_KILL", 50)
 	base := t.TempDir()
 	a := serve(t, filepath.Join(base, "a"), "larkfield", base)
 	const size = 8 << 20

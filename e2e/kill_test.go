@@ -17,7 +17,7 @@ import (
 // restore. Every acknowledged snapshot restores bit for bit, the next run succeeds, and
 // nobody repairs anything. CANDID_KILL_ROUNDS sets how often; 200 in make test-kill.
 func TestKill(t *testing.T) {
-	rounds, rng := chance(t, "CANDID_KILL", 12)
+	rounds, rng := chance(t, "CANDID_KILL", 8)
 	base := t.TempDir()
 	src := filepath.Join(base, "share")
 	require.NoError(t, os.Mkdir(src, 0o755))

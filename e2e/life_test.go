@@ -113,7 +113,7 @@ func byRules(ever map[string]snap, newest, hours int) []string {
 // taken, and the same snapshot is the same, bit for bit, wherever it is. CANDID_LIFE_ROUNDS
 // sets how many hours.
 func TestLifeByRules(t *testing.T) {
-	hours, rng := chance(t, "CANDID_LIFE", 4)
+	hours, rng := chance(t, "CANDID_LIFE", 3)
 	base := t.TempDir()
 	src := filepath.Join(base, "share")
 	require.NoError(t, os.Mkdir(src, 0o755))

@@ -126,6 +126,8 @@ func TestCopyIsFilled(t *testing.T) {
 	c = open()
 	require.Contains(t, b.run("disk", "fill", "db@larkfield", "--end"), "is a copy of a disk that larkfield serves")
 	require.Nil(t, show().FilledAsOf)
+	_, err = b.try("disk", "fill", "db@larkfield")
+	require.ErrorContains(t, err, "is to go once nobody reads from it")
 	reads(c, holds)
 	c.leave()
 	require.Eventually(t, func() bool {

@@ -19,14 +19,19 @@ type about struct {
 	Name    string `json:"name"`
 	Image   string `json:"image"`
 	Standby bool   `json:"standby,omitempty"` // it follows a copy, and nobody writes to it
+	Ended   bool   `json:"ended,omitempty"`   // it is to go once nobody reads from it
 }
 
 const aboutName = "about"
 
 // sayAbout writes what a disk says of itself, unless it says so already.
 func (s *Service) sayAbout(v *catalog.Volume) error {
-	path := filepath.Join(s.home(v.Lineage), aboutName)
-	raw, err := json.Marshal(about{v.Name, v.Path, s.isCopy(v)})
+	return s.say(v.Lineage, about{Name: v.Name, Image: v.Path, Standby: s.isCopy(v)})
+}
+
+func (s *Service) say(lineage string, is about) error {
+	path := filepath.Join(s.home(lineage), aboutName)
+	raw, err := json.Marshal(is)
 	if err != nil {
 		return err
 	}
@@ -55,7 +60,7 @@ func (s *Service) adopt(known map[string]bool) error {
 		known[owner(lineage)] = true
 		is, aerr := s.saysAbout(lineage)
 		if aerr == nil && is.Standby {
-			if err := s.adoptStandby(lineage); err != nil {
+			if err := s.adoptStandby(lineage, is.Ended); err != nil {
 				return err
 			}
 			continue

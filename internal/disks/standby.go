@@ -52,10 +52,14 @@ func (s *Service) standbys() (all []*standby) {
 	return all
 }
 
+// standby is the image of a copy; nil: it has none.
 func (s *Service) standby(lineage string) *standby {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	return s.follow[lineage]
+	if b := s.follow[lineage]; b != nil && !b.over() {
+		return b
+	}
+	return nil
 }
 
 // openStandbys opens the images of copies. It adds their owners to those that are known.
@@ -80,35 +84,43 @@ func (s *Service) openStandbys(known map[string]bool) error {
 			continue
 		}
 		known[owner(lineage)] = true
-		s.begin(v)
+		if _, err := s.begin(v); err != nil {
+			return err
+		}
 	}
 	return nil
 }
 
 // adoptStandby goes on with an image of a copy of which the catalogue does not know that it is filled, or removes one
 // of which there is no copy.
-func (s *Service) adoptStandby(lineage string) error {
+func (s *Service) adoptStandby(lineage string, ended bool) error {
 	v, err := s.Catalog.VolumeOfLineage(lineage)
 	switch {
-	case errors.Is(err, catalog.ErrNone) || err == nil && !s.isCopy(v):
+	case errors.Is(err, catalog.ErrNone) || err == nil && (ended || !s.isCopy(v)):
 		return s.destroy(s.imageOfCopy(&catalog.Volume{Lineage: lineage}))
 	case err != nil:
 		return err
 	}
-	s.begin(v)
+	if _, err := s.begin(v); err != nil {
+		return err
+	}
 	return s.Catalog.SetFilledCopy(lineage, true)
 }
 
 // begin has a copy be followed.
-func (s *Service) begin(v *catalog.Volume) *standby {
+func (s *Service) begin(v *catalog.Volume) (*standby, error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	b := s.follow[v.Lineage]
+	if b != nil && b.over() {
+		return nil, refusal.Conflictf("%s has an image that is to go once nobody reads from it: have its clients leave first",
+			v.Name)
+	}
 	if b == nil {
 		b = newStandby(s.imageOfCopy(v))
 		s.follow[v.Lineage] = b
 	}
-	return b
+	return b, nil
 }
 
 // followEvery is how often it is looked whether something has arrived.
@@ -227,11 +239,15 @@ func (s *Service) become(ctx context.Context, b *standby, row *catalog.Snapshot,
 	d, is := b.now()
 	if d == nil {
 		var err error
-		if d, err = s.openDisk(b.v, false); err != nil {
-			if !errors.Is(err, fs.ErrNotExist) {
-				s.Log.Warn("the image of a copy is made anew", "volume", b.v.Name, "cause", err)
-			}
+		d, err = s.openDisk(b.v, false)
+		switch {
+		case errors.Is(err, fs.ErrNotExist):
 			return s.makeStandby(b, row, to, block)
+		case errors.Is(err, disk.ErrDamaged), errors.Is(err, disk.ErrOtherImage):
+			s.Log.Warn("the image of a copy is made anew", "volume", b.v.Name, "cause", err)
+			return s.makeStandby(b, row, to, block)
+		case err != nil:
+			return err
 		}
 		b.set(d, nil)
 	}
@@ -243,24 +259,27 @@ func (s *Service) become(ctx context.Context, b *standby, row *catalog.Snapshot,
 	}
 	defer b.moved()
 	if d.Base() != to || d.Size() != to.Size || d.Block() != block {
-		err := errors.New("the blocks have another size")
+		err := errOtherBlocks
 		if d.Block() == block {
 			err = d.GoBack(ctx, to)
 		}
-		if ctx.Err() != nil {
-			return ctx.Err()
-		}
-		if err != nil {
+		if errors.Is(err, errOtherBlocks) || errors.Is(err, disk.ErrChanged) {
 			s.Log.Warn("the image of a copy is made anew", "volume", b.v.Name, "cause", err)
 			if err := b.close(); err != nil {
 				s.Log.Warn("the image of a copy was not closed well", "volume", b.v.Name, "error", err)
 			}
 			return s.makeStandby(b, row, to, block)
 		}
+		if err != nil {
+			return err
+		}
 	}
 	b.set(d, row)
 	return nil
 }
+
+// errOtherBlocks is of a copy whose blocks have another size than those of its image.
+var errOtherBlocks = errors.New("the blocks have another size")
 
 // makeStandby makes the image of a copy.
 func (s *Service) makeStandby(b *standby, row *catalog.Snapshot, to disk.Stored, block uint32) error {

@@ -20,10 +20,13 @@ func (s *Service) fillCopy(v *catalog.Volume, by string) (api.Run, error) {
 	if j := s.run.Waiting("fill", v.Name); j != nil {
 		return j.View(), nil
 	}
-	if err := s.Catalog.SetFilledCopy(v.Lineage, true); err != nil {
+	b, err := s.begin(v)
+	if err == nil {
+		err = s.Catalog.SetFilledCopy(v.Lineage, true)
+	}
+	if err != nil {
 		return api.Run{}, err
 	}
-	b := s.begin(v)
 	j, err := s.run.Start("fill", v.Name, by, func(ctx context.Context, j *run.Job) (any, string, error) {
 		j.SetWaits(true)
 		words, err := s.fillOnce(ctx, j, b)
@@ -103,9 +106,9 @@ func (b *standby) tell(out *api.Disk) {
 func (s *Service) standbySentences(add func(api.Sentence)) {
 	for _, b := range s.standbys() {
 		b.mu.Lock()
-		why, name := b.why, b.v.Name
+		why, name, ended := b.why, b.v.Name, b.ended
 		b.mu.Unlock()
-		if why == nil {
+		if why == nil || ended {
 			continue
 		}
 		add(api.Sentence{Text: fmt.Sprintf("The image of %s does not follow what arrives: %s.", name, why), Weight: "act",
@@ -134,12 +137,14 @@ func (s *Service) EndFilling(ctx context.Context, name string) error {
 
 // endStandby is EndFilling for who has the turn. Once the last reader has left, the image goes.
 func (s *Service) endStandby(b *standby) error {
+	if d, _ := b.now(); d != nil { // it may be read from for long, and the service end meanwhile
+		if err := s.say(b.v.Lineage, about{Name: b.v.Name, Image: b.v.Path, Standby: true, Ended: true}); err != nil {
+			return err
+		}
+	}
 	if err := s.Catalog.SetFilledCopy(b.v.Lineage, false); err != nil {
 		return err
 	}
-	s.mu.Lock()
-	delete(s.follow, b.v.Lineage)
-	s.mu.Unlock()
 	b.mu.Lock()
 	was := b.ended
 	b.ended = true
@@ -153,7 +158,11 @@ func (s *Service) endStandby(b *standby) error {
 }
 
 func (s *Service) removeStandby(b *standby) error {
-	return errors.Join(b.close(), s.destroy(b.v))
+	err := errors.Join(b.close(), s.destroy(b.v))
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	delete(s.follow, b.v.Lineage)
+	return err
 }
 
 // readStandby has a client read a snapshot from the image of its copy; nil: that is not it.

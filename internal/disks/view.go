@@ -184,6 +184,9 @@ func (s *Service) Sentences(add func(api.Sentence)) error {
 		switch {
 		case d.State == api.DiskMissing, d.State == api.DiskFailed, d.Suspect != nil:
 			add(x)
+		case d.ArrivingFrom != "" && s.run.Waiting(arriveKind, name) == nil:
+			x.Next, x.Command = "Bring the rest", "candid disk fill "+name
+			add(x)
 		case d.State == api.DiskHeld:
 			x.Weight, x.About, x.Next, x.Command = "look", "", "If it does not come back", "candid disk release "+name
 			add(x)

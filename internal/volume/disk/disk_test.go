@@ -535,7 +535,7 @@ func rounds(t *testing.T, least int) int {
 func TestDiskAgainstBytes(t *testing.T) {
 	defer func(was int64) { region = was }(region)
 	defer soon()()
-	for seed := range uint64(rounds(t, 40)) {
+	for seed := range uint64(rounds(t, 30)) {
 		region = 3 * int64([]uint32{4096, 16384, 65536}[seed%3])
 		m := newModel(t, seed)
 		for range 200 {

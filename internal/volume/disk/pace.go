@@ -26,8 +26,8 @@ type pace struct {
 func newPace(d *Disk) *pace { return &pace{d: d} }
 
 const (
-	yields      = 4                    // times as long as a block took
-	longestRest = 32 * time.Nanosecond // for each byte of a block: the storing has its part of a machine that is busy
+	yields      = 6                    // times as long as a block took
+	longestRest = 56 * time.Nanosecond // for each byte of a block: the storing has its part of a machine that is busy
 	mostAhead   = 50 * time.Millisecond
 	niceness    = 10
 )
