@@ -249,8 +249,6 @@ func TestArriving(t *testing.T) {
 	require.NoError(t, err)
 	require.EqualValues(t, 1, out.Damaged)
 	require.ErrorIs(t, m.d.ReadAt(p, 150*4096), ErrUnreadable)
-	require.NoError(t, m.d.Close())
-	m.open()
 	m.far.hurt = map[object.ID]bool{}
 	out, err = m.d.Arrive(t.Context(), func(int64) {}, func(int64) {})
 	require.NoError(t, err)

@@ -91,8 +91,7 @@ func (d *Disk) reshape(ctx context.Context, fresh *arrival, remake func(st *stat
 	old := d.maps
 	m.live = old.live
 	d.maps, d.intents, d.size, d.blocks, d.punching = m, in, st.Size, m.n, newBitmap(m.n)
-	arrives := d.arrival.Load()
-	if was := arrives; fresh != nil || was != nil && st.Arriving.Site == "" {
+	if was := d.arrival.Load(); fresh != nil || st.Arriving.Site == "" {
 		d.arrival.Store(fresh)
 		if was != nil {
 			defer func() { err = errors.Join(err, was.end()) }()
