@@ -12,7 +12,8 @@
 //	aside/   what the manifest does not name, and what was damaged
 //	manifest what belongs to the store now; replaced by rename
 //
-// Locks are taken in the order verifying, maint, adm, pub, removal, mu.
+// A pack is written by a goroutine of its own, behind those who fill it, which ends with the flush or the closing of
+// the writer that has it. Locks are taken in the order verifying, maint, adm, pub, removal, mu.
 //
 // Invariants:
 //

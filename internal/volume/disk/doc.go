@@ -21,10 +21,17 @@
 // the snapshot that has all its writes. The state record names the generation of the maps, base and origin,
 // and is replaced by a rename.
 //
+// # What arrives
+//
+// An origin that the store does not have whole comes from another site: what is read first, and the rest by Arrive.
+// Meanwhile base is what is stored here, changed has all that differs from it, and every region its intent. What came
+// is in the store, under pins of its own; the map's nodes lie in a file until all below them is there.
+//
 // # Order
 //
 // The gates of several disks, in the order that their caller gives; shapeMu; stateMu, which orders what
 // replaces the state record; the stripes of blocks in ascending order; an instant's mu; wordMu, which is held
-// for no wait but that for the live file. No goroutine outlives a call, but
+// for no wait but that for the live file. Within all of these a request may wait for another site, half a minute at
+// most; who closes the disk ends that wait first. No goroutine outlives a call, but
 // for those of Tick and Harvest, which the caller runs.
 package disk
