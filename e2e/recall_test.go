@@ -15,7 +15,7 @@ import (
 // itself, comes out whole, fetches little more than what the near site lacks, and undo leads to
 // what was before. CANDID_RECALL_ROUNDS sets how often.
 func TestKillDuringRestoreFromAfar(t *testing.T) {
-	rounds, rng := chance(t, "CANDID_RECALL", 4)
+	rounds, rng := chance(t, "CANDID_RECALL", 3)
 	base := t.TempDir()
 	src := filepath.Join(base, "share")
 	require.NoError(t, os.Mkdir(src, 0o755))

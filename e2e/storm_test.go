@@ -122,7 +122,7 @@ func peerPort(t testing.TB, p *proc) string {
 // byte; sites are killed, prune and sweep all the while, and the disk of the far one fills
 // up. In the end each has what it should, bit for bit. CANDID_STORM_ROUNDS sets how long.
 func TestStorm(t *testing.T) {
-	rounds, rng := chance(t, "CANDID_STORM", 8)
+	rounds, rng := chance(t, "CANDID_STORM", 6)
 	base := t.TempDir()
 	src := filepath.Join(base, "share")
 	far := filepath.Join(base, "b")

@@ -15,7 +15,7 @@ import (
 // old or new; the next start goes on with it; and undo leads exactly to what was before
 // the first run of it. CANDID_UNDO_ROUNDS sets how many kills.
 func TestKillDuringRestoreInPlace(t *testing.T) {
-	rounds, rng := chance(t, "CANDID_UNDO", 10)
+	rounds, rng := chance(t, "CANDID_UNDO", 8)
 	base := t.TempDir()
 	src := filepath.Join(base, "share")
 	require.NoError(t, os.Mkdir(src, 0o755))
