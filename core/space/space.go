@@ -21,28 +21,20 @@ func Sum(set *roaring.Bitmap, size Sizer) (total int64) {
 
 // Freeing finds what only the censuses of going snapshots need: what leaves the store when
 // exactly those go and all others stay. Censuses are added one at a time and not kept.
-type Freeing struct{ going, staying *roaring.Bitmap }
+type Freeing struct{ going, staying roaring.Bitmap }
 
 // Add adds the census of a snapshot that goes or stays.
 func (f *Freeing) Add(census *roaring.Bitmap, goes bool) {
-	to := &f.staying
 	if goes {
-		to = &f.going
+		Include(&f.going, census)
+	} else {
+		Include(&f.staying, census)
 	}
-	if *to == nil {
-		*to = census.Clone()
-		return
-	}
-	*to = roaring.Or(*to, census) // in place a run is added value by value
 }
 
+// Include adds a census to a set. Only what the set lacks is added, because the library's union in place adds what
+// stands in runs one by one, also what is there already.
+func Include(set, census *roaring.Bitmap) { set.Or(roaring.AndNot(census, set)) }
+
 // Objects returns what only going snapshots need.
-func (f *Freeing) Objects() *roaring.Bitmap {
-	switch {
-	case f.going == nil:
-		return roaring.New()
-	case f.staying == nil:
-		return f.going.Clone()
-	}
-	return roaring.AndNot(f.going, f.staying)
-}
+func (f *Freeing) Objects() *roaring.Bitmap { return roaring.AndNot(&f.going, &f.staying) }

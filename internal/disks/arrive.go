@@ -23,19 +23,9 @@ const arriveKind = "arrive"
 
 // Arrive begins to bring what a disk lacks from another site, while clients go on.
 func (s *Service) Arrive(name, by string) (api.Run, error) {
-	if j := s.run.Waiting(arriveKind, name); j != nil {
-		return j.View(), nil
-	}
-	j, err := s.run.Start(arriveKind, name, by, func(ctx context.Context, j *run.Job) (any, string, error) {
-		j.SetWaits(true)
-		words, err := s.arrive(ctx, j, name)
-		s.run.Changed("volumes", name)
-		return nil, words, err
+	return s.once(arriveKind, name, by, func(ctx context.Context, j *run.Job) (string, error) {
+		return s.arrive(ctx, j, name)
 	})
-	if err != nil {
-		return api.Run{}, err
-	}
-	return j.View(), nil
 }
 
 // longestPause is how long a site that is away is left alone at most.

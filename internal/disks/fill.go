@@ -25,12 +25,17 @@ func (s *Service) Fill(name, by string) (api.Run, error) {
 	if _, arrives := is.d.Arriving(); arrives { // that comes first
 		return s.Arrive(name, by)
 	}
-	if j := s.run.Waiting("fill", name); j != nil { // it is being filled
+	return s.once("fill", name, by, func(ctx context.Context, j *run.Job) (string, error) { return s.fill(ctx, j, name) })
+}
+
+// once starts a run on a disk, or returns the one of its kind that is under way.
+func (s *Service) once(kind, name, by string, do func(context.Context, *run.Job) (string, error)) (api.Run, error) {
+	if j := s.run.Waiting(kind, name); j != nil {
 		return j.View(), nil
 	}
-	j, err := s.run.Start("fill", name, by, func(ctx context.Context, j *run.Job) (any, string, error) {
+	j, err := s.run.Start(kind, name, by, func(ctx context.Context, j *run.Job) (any, string, error) {
 		j.SetWaits(true)
-		words, err := s.fill(ctx, j, name)
+		words, err := do(ctx, j)
 		s.run.Changed("volumes", name)
 		return nil, words, err
 	})

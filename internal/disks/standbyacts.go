@@ -17,9 +17,6 @@ import (
 
 // fillCopy gives a copy an image of its own, which follows each arrival from then on.
 func (s *Service) fillCopy(v *catalog.Volume, by string) (api.Run, error) {
-	if j := s.run.Waiting("fill", v.Name); j != nil {
-		return j.View(), nil
-	}
 	b, err := s.begin(v)
 	if err == nil {
 		err = s.Catalog.SetFilledCopy(v.Lineage, true)
@@ -27,17 +24,9 @@ func (s *Service) fillCopy(v *catalog.Volume, by string) (api.Run, error) {
 	if err != nil {
 		return api.Run{}, err
 	}
-	j, err := s.run.Start("fill", v.Name, by, func(ctx context.Context, j *run.Job) (any, string, error) {
-		j.SetWaits(true)
-		words, err := s.fillOnce(ctx, j, b)
-		b.trouble(s, err)
-		s.run.Changed("volumes", v.Name)
-		return nil, words, err
+	return s.once("fill", v.Name, by, func(ctx context.Context, j *run.Job) (string, error) {
+		return s.fillOnce(ctx, j, b)
 	})
-	if err != nil {
-		return api.Run{}, err
-	}
-	return j.View(), nil
 }
 
 // fillOnce fills the image of a copy as it is now.

@@ -14,6 +14,7 @@ import (
 
 	"candidharbor/api"
 	"candidharbor/core/object"
+	"candidharbor/core/space"
 	"candidharbor/internal/beneath"
 	"candidharbor/internal/datadir"
 	"candidharbor/internal/pairing"
@@ -235,10 +236,10 @@ func (s *Service) crateReach(h *transfer.CrateHead) func(ordinal uint32) bool {
 		for _, n := range h.Snapshots {
 			v, err := s.Catalog.VolumeOfLineage(n.Lineage)
 			if err == nil {
-				objects.Or(s.newestObjects(v))
+				space.Include(objects, s.newestObjects(v))
 			}
 			if peer, err := s.Catalog.Peer(n.Origin); err == nil && !done[n.Origin] {
-				objects.Or(s.sharedObjects(peer, routes))
+				space.Include(objects, s.sharedObjects(peer, routes))
 			}
 			done[n.Origin] = true
 		}
@@ -251,7 +252,7 @@ func (s *Service) crateReach(h *transfer.CrateHead) func(ordinal uint32) bool {
 				continue
 			}
 			if set, err := s.Store.Census(id); err == nil {
-				objects.Or(set)
+				space.Include(objects, set)
 			}
 		}
 		return objects

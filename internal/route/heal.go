@@ -8,6 +8,7 @@ import (
 	"strings"
 
 	"candidharbor/core/object"
+	"candidharbor/core/space"
 	"candidharbor/internal/catalog"
 	"candidharbor/internal/phrase"
 	"candidharbor/internal/records"
@@ -255,7 +256,7 @@ func (s *Service) HeldFor(peer *catalog.Peer) (*roaring.Bitmap, error) {
 			if err != nil {
 				continue // damaged here too: the rest may be whole
 			}
-			held.Or(census)
+			space.Include(held, census)
 		}
 	}
 	return held, nil
@@ -269,7 +270,7 @@ func (s *Service) heldOfPart(held *roaring.Bitmap, r *catalog.Route, lineage obj
 	}
 	if id, err := object.ParseID(base); err == nil {
 		if census, err := s.Store.Census(id); err == nil {
-			held.Or(census)
+			space.Include(held, census)
 		}
 	}
 	return nil

@@ -6,6 +6,7 @@ import (
 	"sync"
 
 	"candidharbor/core/object"
+	"candidharbor/core/space"
 	"candidharbor/internal/catalog"
 	"candidharbor/internal/pairing"
 	"candidharbor/internal/transfer"
@@ -96,7 +97,7 @@ func (s *Service) sharedObjects(peer *catalog.Peer, routes []*catalog.Route) *ro
 	}
 	for _, v := range vols {
 		if s.sharesWith(peer, v, routes) {
-			all.Or(s.newestObjects(v))
+			space.Include(all, s.newestObjects(v))
 		}
 	}
 	return all
@@ -112,7 +113,7 @@ func (s *Service) newestObjects(v *catalog.Volume) *roaring.Bitmap {
 	for _, row := range rows {
 		if id, err := object.ParseID(row.ID); err == nil {
 			if set, err := s.Store.Census(id); err == nil { // of a damaged one what is whole is sent again
-				all.Or(set)
+				space.Include(all, set)
 			}
 		}
 	}

@@ -61,7 +61,7 @@ func (s *Store) FreedEach(choices ...[]object.ID) ([]int64, error) {
 // ReferencedBy returns the stored bytes that any of the snapshots needs.
 func (s *Store) ReferencedBy(ids []object.ID) (int64, error) {
 	all := roaring.New()
-	if err := s.eachHeld(ids, func(_ object.ID, set *roaring.Bitmap) { all.Or(set) }); err != nil {
+	if err := s.eachHeld(ids, func(_ object.ID, set *roaring.Bitmap) { space.Include(all, set) }); err != nil {
 		return 0, err
 	}
 	return space.Sum(all, s.SizeOf), nil
@@ -82,7 +82,7 @@ func (s *Store) Shares(groups ...[]object.ID) (needs, alone []int64, err error) 
 	}
 	union := func(ids []object.ID) (*roaring.Bitmap, error) {
 		all := roaring.New()
-		return all, s.eachHeld(ids, func(_ object.ID, set *roaring.Bitmap) { all.Or(set) })
+		return all, s.eachHeld(ids, func(_ object.ID, set *roaring.Bitmap) { space.Include(all, set) })
 	}
 	once, err := union(slices.Collect(maps.Keys(rest)))
 	if err != nil {
@@ -94,8 +94,8 @@ func (s *Store) Shares(groups ...[]object.ID) (needs, alone []int64, err error) 
 		if err != nil {
 			return nil, nil, err
 		}
-		shared.Or(roaring.And(once, all))
-		once.Or(all)
+		space.Include(shared, roaring.And(once, all))
+		space.Include(once, all)
 	}
 	for _, ids := range groups {
 		all, err := union(ids)

@@ -7,6 +7,7 @@ import (
 	"syscall"
 
 	"candidharbor/core/object"
+	"candidharbor/core/space"
 
 	"github.com/RoaringBitmap/roaring/v2"
 	"golang.org/x/sync/errgroup"
@@ -52,7 +53,7 @@ func (s *Store) holds(id object.ID) (set *roaring.Bitmap, blind bool, err error)
 		}
 	}
 	if kept != nil {
-		w.seen.Or(kept)
+		space.Include(w.seen, kept)
 		return w.seen, false, nil
 	}
 	return w.seen, w.cut, nil

@@ -15,6 +15,7 @@ import (
 	"time"
 
 	"candidharbor/core/object"
+	"candidharbor/core/space"
 
 	"github.com/RoaringBitmap/roaring/v2"
 )
@@ -278,7 +279,7 @@ func (s *Store) leased() *roaring.Bitmap {
 	all := roaring.New()
 	for l := range s.leases {
 		l.mu.Lock()
-		all.Or(l.held)
+		space.Include(all, l.held)
 		l.mu.Unlock()
 	}
 	return all

@@ -80,7 +80,7 @@ func (s *Store) live(ctx context.Context) (set *roaring.Bitmap, blind []object.I
 		if isBlind {
 			blind = append(blind, id)
 		}
-		set.Or(c)
+		space.Include(set, c)
 	}
 	return set, blind, at, nil
 }

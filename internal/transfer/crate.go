@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"candidharbor/core/object"
+	"candidharbor/core/space"
 	"candidharbor/internal/store"
 
 	"github.com/RoaringBitmap/roaring/v2"
@@ -102,7 +103,7 @@ func (c *CrateWriter) Write(ctx context.Context) error {
 		if err != nil {
 			return err
 		}
-		set.Or(census)
+		space.Include(set, census)
 		roots = append(roots, id)
 	}
 	lease.AcquireSet(set)
