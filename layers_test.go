@@ -16,19 +16,19 @@ import (
 var layer = map[string]int{
 	"core/lineage": 0, "core/treediff": 1, "core/names": 1, "core/treetest": 1, "core/object": 0, "core/chunker": 0,
 	"core/cadence": 0, "core/space": 0, "core/objective": 0, "core/retention": 1, "core/rights": 1, "core/ledger": 1,
-	"core/pace": 1, "core/preview": 2,
+	"core/pace": 1, "core/authority": 1, "core/preview": 2,
 	"api": 0, "internal/clock": 0, "internal/inbox": 0, "internal/beneath": 0, "internal/limit": 0, "internal/visible": 0,
-	"internal/store": 2, "internal/policy": 2, "internal/catalog": 2,
+	"internal/store": 2, "internal/policy": 2, "internal/runbook": 3, "internal/catalog": 2,
 	"internal/volume/journal": 2, "internal/volume/tree": 3, "internal/volume/disk": 3,
 	"internal/nbd": 0, "internal/transfer": 3,
 	"internal/refusal": 4, "internal/phrase": 4, "internal/views": 4, "internal/datadir": 5,
-	"internal/run": 6, "internal/records": 6, "internal/access": 7, "internal/pairing": 8, "internal/rules": 9,
+	"internal/run": 6, "internal/records": 6, "internal/access": 7, "internal/pairing": 8, "internal/rules": 9, "internal/authority": 9,
 	"internal/disks":   10,
 	"internal/capture": 11, "internal/route": 12, "internal/recovery": 13, "internal/clones": 14, "internal/upkeep": 14,
-	"internal/overview": 15,
-	"internal/site":     16,
-	"client":            17, "internal/httpapi": 17, "internal/httpapi/openapi": 18,
-	"internal/service": 18, "internal/demo": 19, "internal/cli": 20, "cmd/candid": 21,
+	"internal/failover": 15, "internal/overview": 16,
+	"internal/site":     17,
+	"client":            18, "internal/httpapi": 18, "internal/httpapi/openapi": 19,
+	"internal/service": 19, "internal/demo": 20, "internal/cli": 21, "cmd/candid": 22,
 }
 
 const module = "candidharbor/"

@@ -23,6 +23,7 @@ type Volume struct {
 	Name          string            `json:"name"`
 	Kind          string            `json:"kind" enum:"tree,block"`
 	Origin        string            `json:"origin"`
+	Active        string            `json:"active" doc:"the site that takes its snapshots now"`
 	Path          string            `json:"path"`
 	Labels        map[string]string `json:"labels"`
 	Excludes      []string          `json:"excludes"`

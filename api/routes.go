@@ -21,6 +21,7 @@ type Grants struct {
 	Read      bool              `json:"read" doc:"take snapshots of the chosen volumes"`
 	See       bool              `json:"see" doc:"look at everything but contents"`
 	Configure bool              `json:"configure" doc:"do what a person there may do"`
+	TakeOver  bool              `json:"takeOver" doc:"become the active site of the volumes there"`
 	Labels    map[string]string `json:"labels,omitempty" doc:"volumes that may be read; none chosen: all"`
 	Names     []string          `json:"names,omitempty"`
 	Words     string            `json:"words"`

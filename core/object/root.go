@@ -1,6 +1,7 @@
 package object
 
 import (
+	"cmp"
 	"crypto/ed25519"
 	"time"
 )
@@ -17,6 +18,7 @@ const (
 	CauseByHand    Cause = "by hand"
 	CauseSafety    Cause = "safety"
 	CauseFound     Cause = "found" // left by others and taken over
+	CauseLeft      Cause = "left"  // of what was written and no snapshot had when another site took over
 )
 
 // Consistency says what the reader can rely on.
@@ -44,7 +46,7 @@ const MaxRemarks = 1000
 type Root struct {
 	Lineage     LineageID         `cbor:"1,keyasint"`
 	Volume      string            `cbor:"2,keyasint"`
-	Origin      string            `cbor:"3,keyasint"` // name of the site that took it
+	Origin      string            `cbor:"3,keyasint"` // name of the site that the history began at
 	Path        []byte            `cbor:"4,keyasint,omitempty"`
 	Labels      map[string]string `cbor:"5,keyasint,omitempty"`
 	Excludes    []string          `cbor:"6,keyasint,omitempty"`
@@ -67,6 +69,7 @@ type Root struct {
 	Set         *Set              `cbor:"23,keyasint,omitempty"`
 	Derived     *Derived          `cbor:"24,keyasint,omitempty"` // it is a part of another snapshot
 	Block       uint32            `cbor:"25,keyasint,omitempty"` // bytes of a block of a disk's map; 0: it is of a tree
+	TakenBy     string            `cbor:"26,keyasint,omitempty"` // name of the site that took it, where that is not Origin
 
 	Links ID `cbor:"-"`
 }
@@ -87,6 +90,9 @@ type Derived struct {
 	In   []string // paths; none: all
 	Out  []string
 }
+
+// Taker is the name of the site that took the snapshot, and signed it.
+func (r *Root) Taker() string { return cmp.Or(r.TakenBy, r.Origin) }
 
 // BeganTime returns Began as a time.
 func (r *Root) BeganTime() time.Time { return time.Unix(0, r.Began) }
@@ -212,6 +218,7 @@ const (
 	ArrivedOfBranch   MarkCause = "branch"      // another snapshot has its place in the history
 	ArrivedMisdated   MarkCause = "misdated"    // its date contradicts its place in the history
 	ArrivedTooClosely MarkCause = "too-closely" // there are more than its cadence takes
+	ArrivedLeft       MarkCause = "left-behind" // another site took over without it; it is kept until Until
 )
 
 // Mark is a statement about a snapshot that stands beside its root.

@@ -29,6 +29,7 @@ type Snapshot struct {
 	Floor     time.Time // the place removes nothing before then
 	Keep      *Keep     // a keep mark
 	OutOfTurn string    // why it stays and stands for nothing, of itself, until a person admits it
+	LeftUntil time.Time // not zero: left behind when another site took over; it stays until then
 	OwedTo    []string  // places that want it and do not have it
 	UsedBy    []string  // clones that stand on it
 }
@@ -108,6 +109,7 @@ const (
 	RuleFloor          Rule = "floor"
 	RuleDatedAhead     Rule = "dated ahead"
 	RuleOutOfTurn      Rule = "out of turn"
+	RuleLeftBehind     Rule = "left behind"
 	RuleOwed           Rule = "owed"
 	RuleInUse          Rule = "in use"
 	RulePaused         Rule = "paused"
@@ -143,7 +145,8 @@ func (v Verdict) Kept() bool { return len(v.Reasons) > 0 }
 //
 // Snapshots made by hand and safety snapshots neither count nor stand for a bucket; nor
 // do those dated in the future, which stay until the clock has passed them, and those that
-// arrived out of turn, which stay until a person admits them.
+// arrived out of turn, which stay until a person admits them. What was left behind stays until its time, whatever
+// its kind.
 func Decide(snaps []Snapshot, rules []Rules, now time.Time) []Verdict {
 	out := make([]Verdict, len(snaps))
 	order := newestFirst(snaps)
@@ -151,6 +154,10 @@ func Decide(snaps []Snapshot, rules []Rules, now time.Time) []Verdict {
 	latest := now.Add(Ahead)
 	for _, i := range order {
 		switch {
+		case !snaps[i].LeftUntil.IsZero():
+			if now.Before(snaps[i].LeftUntil) {
+				out[i].Reasons = append(out[i].Reasons, Reason{Rule: RuleLeftBehind, Until: snaps[i].LeftUntil})
+			}
 		case snaps[i].Kind != Scheduled:
 		case snaps[i].OutOfTurn != "":
 			out[i].Reasons = append(out[i].Reasons, Reason{Rule: RuleOutOfTurn, Text: snaps[i].OutOfTurn})
@@ -182,13 +189,18 @@ func Decide(snaps []Snapshot, rules []Rules, now time.Time) []Verdict {
 		}
 	}
 	own(snaps, rules, now, out)
-	if i := slices.IndexFunc(order, func(i int32) bool { return snaps[i].OutOfTurn == "" }); i >= 0 {
+	if i := slices.IndexFunc(order, func(i int32) bool {
+		return snaps[i].OutOfTurn == "" && snaps[i].LeftUntil.IsZero()
+	}); i >= 0 {
 		out[order[i]].Reasons = append(out[order[i]].Reasons, Reason{Rule: RuleNewestComplete})
 	}
 	words := letGoWords(rules)
 	for i := range out {
 		if !out[i].Kept() {
 			out[i].LetGo = words[snaps[i].Kind]
+			if !snaps[i].LeftUntil.IsZero() {
+				out[i].LetGo = "left behind, its time is over"
+			}
 		}
 	}
 	return out

@@ -28,6 +28,8 @@ func (r Reason) String() string {
 		return "dated in the future, it displaces nothing until then"
 	case RuleOutOfTurn:
 		return "out of turn, it stands for nothing until it is admitted: " + r.Text
+	case RuleLeftBehind:
+		return "left behind when another site took over"
 	case RuleOwed:
 		return "owed to " + r.Place
 	case RuleInUse:

@@ -28,18 +28,22 @@ type Disorder struct {
 	Cause  object.MarkCause
 	Branch string // of the history that it is of, where it is of another
 	Text   string
+	Until  time.Time // up to when it is kept; zero: until a person admits it
 }
 
 // OutOfTurn says why a scheduled snapshot that comes from elsewhere must not displace
 // others: there are more than its cadence takes, or it is dated against its place in the
 // history.
 func (s *Service) OutOfTurn(row *catalog.Snapshot) (d Disorder, err error) {
+	if left, err := s.LeftBehind(row); err != nil || left.Cause != "" {
+		return left, err
+	}
 	if twin, err := s.Catalog.Twin(s.Place(), row); err != nil {
 		return d, err
 	} else if twin != "" {
 		branch, err := s.branchOf(row)
-		return Disorder{object.ArrivedOfBranch, branch,
-			fmt.Sprintf("it is of the branch %s of the history: it has the place "+
+		return Disorder{Cause: object.ArrivedOfBranch, Branch: branch,
+			Text: fmt.Sprintf("it is of the branch %s of the history: it has the place "+
 				"of %s, so its site was put back to an earlier state, or there are two of it", branch, twin[:12])}, err
 	}
 	if row.Origin == s.Name() || row.Cause != string(object.CauseScheduled) {

@@ -86,6 +86,9 @@ func (s *Service) addDisk(ctx context.Context, ask api.VolumeAdd) (_ *api.Volume
 		}
 		return nil, err
 	}
+	if err := s.authority.ListOne(v.Name); err != nil {
+		return nil, err
+	}
 	s.run.Changed("volumes")
 	view, err := s.describe(v.Name)
 	if err != nil {

@@ -63,7 +63,7 @@ func (s *Service) Units(vols []*catalog.Volume) ([]*unit, error) {
 		out = append(out, u)
 	}
 	for _, v := range vols {
-		if s.IsPlace || !v.Protected || v.Origin != s.Name() || !v.Paused.IsZero() {
+		if s.IsPlace || !v.Protected || !v.ActiveAt(s.Name()) || !v.Paused.IsZero() {
 			continue
 		}
 		rs, err := s.rules.RulesFor(v)

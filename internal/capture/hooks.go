@@ -35,7 +35,8 @@ func (s *Service) Hooks() []api.Hook {
 }
 
 // RunHook runs a hook to its end or its timeout, with all that it started.
-func (s *Service) RunHook(ctx context.Context, j *run.Job, name string, vols []*catalog.Volume, group string) error {
+func (s *Service) RunHook(ctx context.Context, j *run.Job, name string, vols []*catalog.Volume, group string,
+	env ...string) error {
 	h, ok := s.Conf.Hooks[name]
 	if !ok {
 		return fmt.Errorf("hook %s is no longer in site.yaml", name)
@@ -55,6 +56,7 @@ func (s *Service) RunHook(ctx context.Context, j *run.Job, name string, vols []*
 	cmd.Dir = "/"
 	cmd.Env = append(os.Environ(), "CANDID_HOOK="+name, "CANDID_GROUP="+group, "CANDID_VOLUMES="+strings.Join(names, "\n"),
 		"CANDID_PATHS="+strings.Join(paths, "\n"))
+	cmd.Env = append(cmd.Env, env...)
 	cmd.Stdout, cmd.Stderr = &limited{&out}, &limited{&out}
 	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
 	cmd.Cancel = func() error { return syscall.Kill(-cmd.Process.Pid, syscall.SIGKILL) }

@@ -18,8 +18,8 @@ func (s *Service) planLabels(name string, labels map[string]string) (*api.LabelC
 	if err != nil {
 		return nil, err
 	}
-	if v.Origin != s.Name() {
-		return nil, refusal.Conflictf("volume %s belongs to the site %s: change its labels there", name, v.Origin)
+	if !v.ActiveAt(s.Name()) {
+		return nil, refusal.Conflictf("volume %s belongs to the site %s: change its labels there", name, v.Active)
 	}
 	for k, val := range labels {
 		if strings.TrimSpace(k) == "" || strings.TrimSpace(val) == "" || len(k)+len(val) > 256 {

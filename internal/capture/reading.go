@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"strings"
 	"time"
 
 	"candidharbor/core/chunker"
@@ -35,19 +36,28 @@ type reading struct {
 	row          *catalog.Snapshot
 	disk         *diskReading // nil: it is a tree
 	anyway       bool         // a safety snapshot is taken of whatever is there
+	left         bool         // it is of what nobody had when another site took over
 }
 
 // Prepare gets ready to read a volume. The caller holds it, and ends the reading.
-func (s *Service) Prepare(volume string) (*reading, error) {
+func (s *Service) Prepare(volume string) (*reading, error) { return s.prepare(volume, false) }
+
+// prepare is Prepare; of what was left behind it looks at what this site itself took last.
+func (s *Service) prepare(volume string, left bool) (*reading, error) {
 	v, err := s.Catalog.Volume(volume)
 	if err != nil {
 		return nil, err
 	}
-	r := &reading{v: v}
+	r := &reading{v: v, left: left}
 	if r.rs, err = s.rules.RulesFor(v); err != nil {
 		return nil, err
 	}
-	if r.last, err = s.Catalog.LastSnapshot(s.Place(), v.Lineage); err != nil {
+	if left {
+		r.last, err = s.Catalog.LastTakenBy(s.Place(), v.Lineage, s.Name())
+	} else {
+		r.last, err = s.Catalog.LastSnapshot(s.Place(), v.Lineage)
+	}
+	if err != nil {
 		return nil, err
 	}
 	if v.IsDisk() {
@@ -84,7 +94,7 @@ func (s *Service) read(ctx context.Context, j *run.Job, r *reading) error {
 	if err != nil {
 		return err
 	}
-	if r.anyway {
+	if r.anyway || r.left {
 		ground, meant = "", true
 	}
 	r.res, r.how, err = s.follower(v, r.Root, r.Dir).Read(ctx, tree.ScanOptions{Excludes: v.Excludes.V, Chunker: r.Ck,
@@ -107,10 +117,11 @@ func (s *Service) read(ctx context.Context, j *run.Job, r *reading) error {
 // isCurrent reports whether the last snapshot is still what was read, so that it need not be
 // taken again.
 func (s *Service) isCurrent(r *reading, t Taking) bool {
+	same := t.Cause == object.CauseScheduled && (r.rs.Skip || t.onChange) || r.left
 	if r.disk != nil {
-		return t.Cause == object.CauseScheduled && (r.rs.Skip || t.onChange) && s.isDiskCurrent(r)
+		return same && s.isDiskCurrent(r)
 	}
-	return t.Cause == object.CauseScheduled && (r.rs.Skip || t.onChange) && r.res.Unchanged && r.res.RemarkCount == 0 &&
+	return same && r.res.Unchanged && r.res.RemarkCount == 0 &&
 		r.last != nil && r.last.GraceUntil.IsZero() && s.sameTop(r.last, r.res)
 }
 
@@ -165,7 +176,8 @@ func (s *Service) remember(j *run.Job, r *reading) {
 func (s *Service) commit(r *reading, t Taking, set *object.Set, consistency object.Consistency) (object.ID, error) {
 	v := r.v
 	pos := lineage.Position{Term: 1}
-	root := &object.Root{Lineage: records.LineageOf(v.Lineage), Volume: v.Name, Origin: s.Name(), Path: []byte(v.Path),
+	name, _, _ := strings.Cut(v.Name, "@")
+	root := &object.Root{Lineage: records.LineageOf(v.Lineage), Volume: name, Origin: v.Origin, Path: []byte(v.Path),
 		Labels: v.Labels.V, Excludes: v.Excludes.V, Began: r.began.UnixNano(), Ended: r.ended.UnixNano(),
 		Consistency: consistency, Cause: t.Cause, ChunkAvg: uint32(v.ChunkAvg), Set: set}
 	if r.disk != nil {
@@ -176,6 +188,9 @@ func (s *Service) commit(r *reading, t Taking, set *object.Set, consistency obje
 		root.Files, root.Dirs, root.Others, root.Bytes = res.Files, res.Dirs, res.Others, res.Bytes
 		root.Remarks, root.RemarkCount = res.Remarks, res.RemarkCount
 	}
+	if v.Origin != s.Name() {
+		root.TakenBy = s.Name()
+	}
 	if r.last != nil {
 		root.Predecessor, _ = object.ParseID(r.last.ID)
 	}
@@ -184,17 +199,35 @@ func (s *Service) commit(r *reading, t Taking, set *object.Set, consistency obje
 	if err != nil {
 		return object.ID{}, err
 	}
+	if r.left { // of the term that is over
+		term, sequence = 0, 0
+		if r.last != nil {
+			term, sequence = r.last.Term, r.last.Sequence
+		}
+	}
 	if term > 0 {
 		pos = lineage.Position{Term: uint64(term), Sequence: uint64(sequence)}
 	}
 	if h, err := s.Catalog.History(v.Lineage); err != nil {
 		return object.ID{}, err
-	} else if h.Term > pos.Term {
+	} else if h.Term > pos.Term && !r.left {
 		pos = lineage.Position{Term: h.Term}
 	}
-	pos = pos.Next()
-	root.Term, root.Sequence = pos.Term, pos.Sequence
-	id, err := r.W.Commit(root)
+	var id object.ID
+	put := func(since uint64) (err error) {
+		if since > pos.Term {
+			pos = lineage.Position{Term: since}
+		}
+		pos = pos.Next()
+		root.Term, root.Sequence = pos.Term, pos.Sequence
+		id, err = r.W.Commit(root)
+		return err
+	}
+	if r.left { // of a term that is over, by who was active in it
+		err = put(0)
+	} else {
+		err = s.authority.Within(v, put)
+	}
 	if err != nil {
 		return id, err
 	}

@@ -5,6 +5,7 @@ import (
 	"time"
 
 	"candidharbor/api"
+	"candidharbor/internal/authority"
 	"candidharbor/internal/datadir"
 	"candidharbor/internal/disks"
 	"candidharbor/internal/records"
@@ -16,10 +17,11 @@ import (
 // Service takes snapshots.
 type Service struct {
 	*datadir.Dir
-	run     *run.Engine
-	records *records.Service
-	rules   *rules.Service
-	disks   *disks.Service
+	run       *run.Engine
+	records   *records.Service
+	authority *authority.Service
+	rules     *rules.Service
+	disks     *disks.Service
 
 	describe func(volume string) (*api.Volume, error) // of one just added
 
@@ -30,9 +32,9 @@ type Service struct {
 }
 
 // New works in a data directory.
-func New(dir *datadir.Dir, run *run.Engine, records *records.Service, rules *rules.Service,
-	disks *disks.Service) *Service {
-	return &Service{Dir: dir, run: run, records: records, rules: rules, disks: disks}
+func New(dir *datadir.Dir, run *run.Engine, records *records.Service, authority *authority.Service,
+	rules *rules.Service, disks *disks.Service) *Service {
+	return &Service{Dir: dir, run: run, records: records, authority: authority, rules: rules, disks: disks}
 }
 
 // Describes has a function called that shows a volume as people see it.

@@ -27,6 +27,9 @@ type Taking struct {
 	onChange bool
 }
 
+// IfChanged is what is taken of volumes before they are handed over: nothing where nothing changed.
+func IfChanged() Taking { return Taking{Cause: object.CauseScheduled, onChange: true} }
+
 // TakeSnapshot starts a snapshot by hand.
 func (s *Service) TakeSnapshot(volume string, ask api.SnapshotTake, by string) (api.Run, error) {
 	v, err := s.Catalog.Volume(volume)
@@ -63,8 +66,8 @@ func (s *Service) TakeSnapshot(volume string, ask api.SnapshotTake, by string) (
 }
 
 func (s *Service) takeable(v *catalog.Volume) error {
-	if v.Origin != s.Name() {
-		return refusal.Conflictf("volume %s belongs to the site %s: take its snapshots there", v.Name, v.Origin)
+	if !v.ActiveAt(s.Name()) {
+		return s.authority.NotActive(v)
 	}
 	if !v.Protected {
 		return refusal.Conflictf("volume %s is no longer protected: add it again first, with candid volume add %s --path %s",

@@ -83,7 +83,7 @@ func (o *takeRun) hold(ctx context.Context) error {
 // prepare finds each volume, its rules and what it was like the last time.
 func (o *takeRun) prepare(context.Context) error {
 	for _, name := range o.members {
-		r, err := o.s.Prepare(name)
+		r, err := o.s.prepare(name, o.t.Cause == object.CauseLeft)
 		if err != nil {
 			return err
 		}
@@ -115,7 +115,11 @@ func (o *takeRun) read(ctx context.Context) (err error) {
 	if o.g != nil {
 		group = o.g.Name
 	}
-	o.quiet, err = o.s.frozen(ctx, o.j, HoldsOf(o.g, sets...), vols, group, func() error {
+	holds := HoldsOf(o.g, sets...)
+	if o.t.Cause == object.CauseLeft { // whoever writes still does so without leave
+		holds = nil
+	}
+	o.quiet, err = o.s.frozen(ctx, o.j, holds, vols, group, func() error {
 		o.j.Say("reading")
 		if err := o.s.freeze(o.all); err != nil {
 			return err
@@ -212,7 +216,7 @@ func (o *takeRun) commitAll() error {
 // consistency is how much of one instant a reading shows.
 func (o *takeRun) consistency(r *reading) object.Consistency {
 	switch {
-	case o.quiet && len(HoldsOf(o.g, r.rs)) > 0:
+	case o.quiet && o.t.Cause != object.CauseLeft && len(HoldsOf(o.g, r.rs)) > 0:
 		return object.Quiesced
 	case r.disk != nil:
 		return object.Crash

@@ -88,6 +88,9 @@ func (s *Service) AddVolume(ctx context.Context, ask api.VolumeAdd) (*api.Volume
 	if err != nil {
 		return nil, err
 	}
+	if err := s.authority.ListOne(v.Name); err != nil {
+		return nil, err
+	}
 	s.run.Changed("volumes")
 	view, err := s.describe(v.Name)
 	if err != nil {
@@ -144,7 +147,7 @@ func (s *Service) RemoveVolume(name string) (string, error) {
 		return "", refusal.Conflictf("volume %s is in the group %s: take it out there first, with candid group put %s and "+
 			"the others, or candid group remove %s", name, g.Name, g.Name, g.Name)
 	}
-	if v.IsDisk() && v.Origin == s.Name() {
+	if v.IsDisk() && v.ActiveAt(s.Name()) {
 		return s.removeDisk(v)
 	}
 	s.Unfollow(v.Lineage)

@@ -225,7 +225,8 @@ type Volume struct {
 	Name           string         `db:"name"`
 	Lineage        string         `db:"lineage"`
 	Kind           string         `db:"kind"`
-	Origin         string         `db:"origin"`
+	Origin         string         `db:"origin"` // the site that its history began at
+	Active         string         `db:"active"` // the site that takes its snapshots now
 	Path           string         `db:"path"`
 	Labels         JSON[Labels]   `db:"labels"`
 	Excludes       JSON[[]string] `db:"excludes"`
@@ -250,16 +251,22 @@ const (
 	KindBlock = "block" // a disk that the site serves; its path is that of the image, and ChunkAvg its block size
 )
 
+// ActiveAt reports whether a site takes a volume's snapshots and serves it.
+func (v *Volume) ActiveAt(site string) bool { return v.Active == site }
+
 // IsDisk reports whether a volume is a disk.
 func (v *Volume) IsDisk() bool { return v.Kind == KindBlock }
 
 // PutVolume inserts or replaces a volume.
 func (c *Catalog) PutVolume(v *Volume) error {
-	_, err := c.db.NamedExec(`INSERT INTO volumes (name,lineage,kind,origin,path,labels,excludes,chunk_avg,added,
+	if v.Active == "" {
+		v.Active = v.Origin
+	}
+	_, err := c.db.NamedExec(`INSERT INTO volumes (name,lineage,kind,origin,active,path,labels,excludes,chunk_avg,added,
 		protected,scheduled_until,proposed,offered,paused,signer,via,part)
-		VALUES (:name,:lineage,:kind,:origin,:path,:labels,:excludes,:chunk_avg,:added,:protected,:scheduled_until,
+		VALUES (:name,:lineage,:kind,:origin,:active,:path,:labels,:excludes,:chunk_avg,:added,:protected,:scheduled_until,
 		:proposed,:offered,:paused,:signer,:via,:part)
-		ON CONFLICT (name) DO UPDATE SET lineage=excluded.lineage,kind=excluded.kind,origin=excluded.origin,
+		ON CONFLICT (name) DO UPDATE SET lineage=excluded.lineage,kind=excluded.kind,origin=excluded.origin,active=excluded.active,
 		path=excluded.path,labels=excluded.labels,
 		excludes=excluded.excludes,chunk_avg=excluded.chunk_avg,added=excluded.added,protected=excluded.protected,
 		scheduled_until=excluded.scheduled_until,proposed=excluded.proposed,offered=excluded.offered,
@@ -278,6 +285,18 @@ func (c *Catalog) Scheduled(volume string, until time.Time) error {
 func (c *Catalog) SetStandby(volume, mode, dir, failed string) error {
 	_, err := c.db.Exec(`UPDATE volumes SET standby=?, standby_dir=?, standby_error=? WHERE name=?`, mode, dir, failed,
 		volume)
+	return err
+}
+
+// SetActive notes which site takes a volume's snapshots, and nothing else of its row.
+func (c *Catalog) SetActive(lineage, site string) error {
+	_, err := c.db.Exec(`UPDATE volumes SET active=? WHERE lineage=?`, site, lineage)
+	return err
+}
+
+// SetPath notes where a volume lies, and nothing else of its row.
+func (c *Catalog) SetPath(name, path string) error {
+	_, err := c.db.Exec(`UPDATE volumes SET path=? WHERE name=?`, path, name)
 	return err
 }
 

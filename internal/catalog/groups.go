@@ -83,3 +83,11 @@ func (c *Catalog) SetBefore(place, group string, t time.Time) (string, error) {
 			began DESC LIMIT 1`, place, group, At(t))
 	return id, none(err, "set of the group", group)
 }
+
+// SetVolumes returns the volumes at a place of which the newest set of a name has snapshots.
+func (c *Catalog) SetVolumes(place, name string) (volumes []string, err error) {
+	err = c.db.Select(&volumes, `SELECT volume FROM snapshots WHERE place=? AND set_id=(SELECT set_id FROM snapshots
+		WHERE place=? AND set_name=? AND set_id<>'' AND hidden=0 ORDER BY term DESC, began DESC LIMIT 1) ORDER BY volume`,
+		place, place, name)
+	return volumes, err
+}

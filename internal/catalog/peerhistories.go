@@ -79,6 +79,12 @@ func (c *Catalog) PutFormerKey(key string, until time.Time) error {
 	return err
 }
 
+// FormerKeys lists the keys that this site had before.
+func (c *Catalog) FormerKeys() (keys []string, err error) {
+	err = c.db.Select(&keys, `SELECT key FROM former_keys ORDER BY key`)
+	return keys, err
+}
+
 // IsFormerKey reports whether this site had a key before.
 func (c *Catalog) IsFormerKey(key string) (is bool, err error) {
 	err = c.db.Get(&is, `SELECT EXISTS (SELECT 1 FROM former_keys WHERE key=?)`, key)

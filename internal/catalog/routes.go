@@ -30,6 +30,7 @@ type Grants struct {
 	Read      bool      `json:"read,omitempty" cbor:"2,keyasint,omitempty"`      // take snapshots of the chosen volumes
 	See       bool      `json:"see,omitempty" cbor:"3,keyasint,omitempty"`       // look at everything but contents
 	Configure bool      `json:"configure,omitempty" cbor:"4,keyasint,omitempty"` // do what a person here may do
+	TakeOver  bool      `json:"takeOver,omitempty" cbor:"6,keyasint,omitempty"`  // become active of the volumes here
 	Volumes   Selection `json:"volumes,omitzero" cbor:"5,keyasint,omitempty"`    // for Read; empty: all
 }
 

@@ -1,6 +1,7 @@
 package catalog
 
 import (
+	"cmp"
 	"database/sql"
 	"errors"
 	"fmt"
@@ -48,11 +49,13 @@ type Snapshot struct {
 	SetName       string       `db:"set_name"` // the group's
 	Hidden        bool         `db:"hidden"`   // waits for the rest of its set
 	OutOfTurn     string       `db:"out_of_turn"`
+	TakenBy       string       `db:"taken_by"`   // the site that took it; empty: that of its origin
+	LeftUntil     Time         `db:"left_until"` // not zero: left behind when another site took over, and kept until then
 }
 
 const snapshotColumns = "id,place,volume,lineage,origin,term,sequence,began,ended,seen_until,cause,consistency,files," +
 	"dirs,others,bytes,stored,remarks,note,labels,own_end,recalled_until,arrived,grace_until,let_go,let_go_cause,branch," +
-	"keep_why,keep_until,marked,watched_until,set_id,set_name,hidden,out_of_turn"
+	"keep_why,keep_until,marked,watched_until,set_id,set_name,hidden,out_of_turn,taken_by,left_until"
 
 var snapshotValues = ":" + strings.ReplaceAll(snapshotColumns, ",", ",:")
 
@@ -242,15 +245,30 @@ func selectSnapshots(columns, place, volume string, f SnapshotFilter) (q string,
 	return q, args, nil
 }
 
+// Taker is the site that took a snapshot.
+func (s *Snapshot) Taker() string { return cmp.Or(s.TakenBy, s.Origin) }
+
 // Cursor names a row for SnapshotFilter.After.
 func (s *Snapshot) Cursor() string { return fmt.Sprintf("%d.%s", s.Began.UnixNano(), s.ID) }
 
-// LastSnapshot returns the volume's snapshot with the highest position at a place, or nil.
+// LastSnapshot returns the volume's snapshot with the highest position at a place, of those that were not left
+// behind, or nil.
 func (c *Catalog) LastSnapshot(place, lineage string) (*Snapshot, error) {
 	var rows []*Snapshot
 	err := c.db.Select(&rows,
-		`SELECT * FROM snapshots WHERE place=? AND lineage=? AND hidden=0 ORDER BY term DESC, sequence DESC LIMIT 1`, place,
-		lineage)
+		`SELECT * FROM snapshots WHERE place=? AND lineage=? AND hidden=0 AND left_until=0
+		ORDER BY term DESC, sequence DESC LIMIT 1`, place, lineage)
+	if err != nil || len(rows) == 0 {
+		return nil, err
+	}
+	return rows[0], nil
+}
+
+// LastTakenBy returns the snapshot with the highest position that a site took of a lineage, at a place, or nil.
+func (c *Catalog) LastTakenBy(place, lineage, site string) (*Snapshot, error) {
+	var rows []*Snapshot
+	err := c.db.Select(&rows, `SELECT * FROM snapshots WHERE place=? AND lineage=? AND hidden=0
+		AND (taken_by=? OR taken_by='' AND origin=?) ORDER BY term DESC, sequence DESC LIMIT 1`, place, lineage, site, site)
 	if err != nil || len(rows) == 0 {
 		return nil, err
 	}
@@ -344,7 +362,7 @@ func (c *Catalog) Branches(place, lineage string, term, from, to int64) (branche
 // OutOfTurn returns the snapshots of a volume that arrived out of turn, newest first.
 func (c *Catalog) OutOfTurn(place, volume string) (rows []*Snapshot, err error) {
 	err = c.db.Select(&rows,
-		`SELECT * FROM snapshots WHERE place=? AND volume=? AND out_of_turn<>'' AND hidden=0 ORDER BY began DESC, id`, place,
+		`SELECT * FROM snapshots WHERE place=? AND volume=? AND out_of_turn<>'' AND left_until=0 AND hidden=0 ORDER BY began DESC, id`, place,
 		volume)
 	return rows, err
 }

@@ -38,6 +38,9 @@ type Config struct {
 	// Floor is how long nothing is removed after it was taken or arrived here, whoever
 	// asks, such as 30 days. No policy, person or other site can undercut it.
 	Floor string `yaml:"floor,omitempty"`
+	// LeftBehind is how long snapshots are kept without which another site took over, such as 30 days, which is the
+	// default.
+	LeftBehind string `yaml:"left_behind,omitempty"`
 	// Headroom is the free space that the store leaves to others on its filesystem, such
 	// as 20 GiB or 10 %. WhenLow names the measures when it is not kept, in their order.
 	Headroom string   `yaml:"headroom,omitempty"`
@@ -198,6 +201,11 @@ func (c Config) Check(path string) (Config, error) {
 	if c.Floor != "" {
 		if _, err := retention.ParseDuration(c.Floor); err != nil {
 			return c, fmt.Errorf("%s: floor: %w", path, err)
+		}
+	}
+	if c.LeftBehind != "" {
+		if _, err := retention.ParseDuration(c.LeftBehind); err != nil {
+			return c, fmt.Errorf("%s: left_behind: %w", path, err)
 		}
 	}
 	if c.Effort != "" && c.Effort != effortQuick && c.Effort != effortThorough {

@@ -23,6 +23,7 @@ type Dir struct {
 	IsPlace bool // it is a further place of another site
 	Conf    Config
 	Floor   time.Duration              // of site.yaml
+	Left    time.Duration              // how long what was left behind is kept
 	Room    func() (free, total int64) // of the store's filesystem
 	Clock   clock.Clock
 	Log     *slog.Logger
@@ -51,3 +52,6 @@ const CopiesDir = "copies"
 // NamesDir holds the indexes of names that searches made, so that they are not made anew after
 // each start. What lies there can be deleted at any time.
 const NamesDir = "names"
+
+// leftBehind is how long what was left behind is kept where site.yaml does not say it.
+const leftBehind = 30 * 24 * time.Hour

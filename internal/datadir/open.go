@@ -1,18 +1,19 @@
 package datadir
 
 import (
-	"candidharbor/core/retention"
-	"candidharbor/internal/catalog"
-	"candidharbor/internal/clock"
-	"candidharbor/internal/phrase"
-	"candidharbor/internal/store"
-	"candidharbor/internal/transfer"
 	"errors"
 	"fmt"
 	"log/slog"
 	"os"
 	"path/filepath"
 	"strings"
+
+	"candidharbor/core/retention"
+	"candidharbor/internal/catalog"
+	"candidharbor/internal/clock"
+	"candidharbor/internal/phrase"
+	"candidharbor/internal/store"
+	"candidharbor/internal/transfer"
 
 	"golang.org/x/sys/unix"
 )
@@ -61,6 +62,11 @@ func (s *Dir) Open(fresh Config, host *Config) (err error) {
 			return fmt.Errorf("%s: a ballast of %s and a headroom of %s are more than the %s of the store's filesystem: make "+
 				"one smaller",
 				filepath.Join(s.Path, "site.yaml"), phrase.Size(ballast), phrase.Size(headroom), phrase.Size(total))
+		}
+	}
+	if s.Left = leftBehind; s.Conf.LeftBehind != "" {
+		if s.Left, err = retention.ParseDuration(s.Conf.LeftBehind); err != nil {
+			return err
 		}
 	}
 	if s.Conf.Floor != "" {

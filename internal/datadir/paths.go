@@ -1,12 +1,13 @@
 package datadir
 
 import (
-	"candidharbor/internal/beneath"
-	"candidharbor/internal/refusal"
 	"errors"
 	"io/fs"
 	"path/filepath"
 	"strings"
+
+	"candidharbor/internal/beneath"
+	"candidharbor/internal/refusal"
 
 	"golang.org/x/sys/unix"
 )

@@ -16,7 +16,7 @@ import (
 // can only be read. What a connection opened stays that.
 
 // isCopy reports whether a volume is a copy of another site's disk.
-func (s *Service) isCopy(v *catalog.Volume) bool { return v.IsDisk() && v.Origin != s.Name() }
+func (s *Service) isCopy(v *catalog.Volume) bool { return v.IsDisk() && !v.ActiveAt(s.Name()) }
 
 // copies are those of other sites' disks, with something in them.
 func (s *Service) copies() ([]*catalog.Volume, error) {

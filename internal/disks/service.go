@@ -265,7 +265,10 @@ func (s *Service) OpenAll() error {
 	}
 	known := map[string]bool{}
 	for _, v := range vols {
-		if !v.IsDisk() || v.Origin != s.Name() {
+		if v.IsDisk() && v.Origin == s.Name() {
+			known[owner(v.Lineage)] = true // what it needs of the store stays, although another site is active
+		}
+		if !v.IsDisk() || !v.ActiveAt(s.Name()) {
 			continue
 		}
 		if known[owner(v.Lineage)] = true; !v.Protected {

@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
-	"path/filepath"
 	"sync"
 	"time"
 
@@ -36,10 +35,11 @@ func newStandby(v *catalog.Volume) *standby { return &standby{v: v, turn: make(c
 // newer has arrived.
 const sliceOfFilling = 5 * time.Second
 
-// image is the volume as its image is kept here: with the site's own data.
+// imageOfCopy is the volume as its image is kept here: with the site's own data, or, where the history began here, where
+// it was.
 func (s *Service) imageOfCopy(v *catalog.Volume) *catalog.Volume {
 	own := *v
-	own.Path = filepath.Join(s.home(v.Lineage), "image")
+	own.Path = s.imageOf(v)
 	return &own
 }
 
@@ -70,7 +70,13 @@ func (s *Service) openStandbys(known map[string]bool) error {
 	}
 	for _, lineage := range lineages {
 		v, err := s.Catalog.VolumeOfLineage(lineage)
-		if err == nil && !s.isCopy(v) || errors.Is(err, catalog.ErrNone) {
+		if err == nil && !s.isCopy(v) { // this site has become active of it, and serves it from that image
+			if err := s.Catalog.SetFilledCopy(lineage, false); err != nil {
+				return err
+			}
+			continue
+		}
+		if errors.Is(err, catalog.ErrNone) {
 			err = s.Catalog.SetFilledCopy(lineage, false)
 			v = nil
 		}
@@ -96,7 +102,9 @@ func (s *Service) openStandbys(known map[string]bool) error {
 func (s *Service) adoptStandby(lineage string, ended bool) error {
 	v, err := s.Catalog.VolumeOfLineage(lineage)
 	switch {
-	case errors.Is(err, catalog.ErrNone) || err == nil && (ended || !s.isCopy(v)):
+	case err == nil && !s.isCopy(v): // this site has become active of it
+		return s.Open(s.imageOfCopy(v))
+	case errors.Is(err, catalog.ErrNone) || err == nil && ended:
 		return s.destroy(s.imageOfCopy(&catalog.Volume{Lineage: lineage}))
 	case err != nil:
 		return err
@@ -174,8 +182,11 @@ func (s *Service) advance(ctx context.Context, b *standby, progress func(int64))
 		return false, nil
 	}
 	v, err := s.Catalog.VolumeOfLineage(b.v.Lineage)
-	if errors.Is(err, catalog.ErrNone) || err == nil && !s.isCopy(v) {
+	if errors.Is(err, catalog.ErrNone) {
 		return false, s.endStandby(b)
+	}
+	if err == nil && !s.isCopy(v) { // this site has become active of it: TakeUp goes on
+		return false, nil
 	}
 	if err != nil {
 		return false, err

@@ -68,8 +68,8 @@ func (s *Service) volume(name string) (*catalog.Volume, error) {
 		return nil, err
 	case !v.IsDisk():
 		return nil, refusal.Badf("volume %s is a directory of files and no disk: candid disk list shows the disks", name)
-	case v.Origin != s.Name():
-		return nil, refusal.Conflictf("the disk %s lives at the site %s: ask there", name, v.Origin)
+	case !v.ActiveAt(s.Name()):
+		return nil, refusal.Conflictf("the disk %s lives at the site %s: ask there", name, v.Active)
 	}
 	return v, nil
 }

@@ -48,7 +48,7 @@ func (s *Service) Calendar(days int) (string, error) {
 	for _, c := range all {
 		var names []string
 		for _, v := range vols {
-			if c.Holds(v) && v.Protected && v.Paused.IsZero() && v.Origin == s.Name() {
+			if c.Holds(v) && v.Protected && v.Paused.IsZero() && v.ActiveAt(s.Name()) {
 				names = append(names, v.Name)
 			}
 		}

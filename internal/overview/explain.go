@@ -38,7 +38,7 @@ func (s *Service) explainVolume(out *api.Explanation, v *catalog.Volume) error {
 	}
 	now := s.Clock.Now()
 	switch {
-	case v.Origin != s.Name():
+	case !v.ActiveAt(s.Name()):
 		say("%s holds copies of a volume of the site %s; it is taken there.", v.Name, v.Origin)
 	case !v.Protected:
 		say("%s was removed: nothing is taken of it any more. What it has stays until removed for itself.", v.Name)
@@ -140,7 +140,7 @@ func (s *Service) explainVolume(out *api.Explanation, v *catalog.Volume) error {
 		retention.RuleMilestone, retention.RuleByHand, retention.RuleForSafety, retention.RuleKeepMark,
 		retention.RuleRecalled,
 		retention.RuleFloor, retention.RuleOwed, retention.RuleInUse, retention.RuleDatedAhead, retention.RuleOutOfTurn,
-		retention.RulePaused, retention.RuleNoRules} {
+		retention.RuleLeftBehind, retention.RulePaused, retention.RuleNoRules} {
 		if n := counts[rule]; n > 0 {
 			parts = append(parts, fmt.Sprintf("%d as %s", n, rule))
 		}
@@ -208,7 +208,7 @@ func (s *Service) explainMoment(out *api.Explanation, v *catalog.Volume, at stri
 
 // explainFar says why the snapshot is, or is not, at the far places.
 func (s *Service) explainFar(say func(string, ...any), v *catalog.Volume, row *catalog.Snapshot) error {
-	if v.Origin != s.Name() {
+	if !v.ActiveAt(s.Name()) {
 		return nil
 	}
 	rs, err := s.rules.RulesFor(v)

@@ -12,7 +12,7 @@ import (
 
 // explainGroup says with what a volume is taken, and how its writers are held.
 func (s *Service) explainGroup(v *catalog.Volume, rs *rules.Ruleset, say func(format string, args ...any)) error {
-	if v.Origin != s.Name() {
+	if !v.ActiveAt(s.Name()) {
 		return nil
 	}
 	g, members, err := s.capture.GroupOf(v.Name)

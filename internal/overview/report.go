@@ -163,7 +163,7 @@ func (s *Service) pausesOf(v *catalog.Volume, from, now time.Time) ([]objective.
 // reportPlaces are the places where a volume has or should have copies, this one first.
 func (s *Service) reportPlaces(v *catalog.Volume, rs *rules.Ruleset) ([]string, error) {
 	places := []string{s.Place()}
-	if v.Origin != s.Name() {
+	if !v.ActiveAt(s.Name()) {
 		return places, nil
 	}
 	routes, err := s.Catalog.Routes()

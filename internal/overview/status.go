@@ -22,7 +22,7 @@ func (s *Service) volumeView(v *catalog.Volume, counts map[string][2]int) (*api.
 		return nil, err
 	}
 	now := s.Clock.Now()
-	out := &api.Volume{Name: v.Name, Kind: v.Kind, Origin: v.Origin, Path: v.Path, Labels: v.Labels.V,
+	out := &api.Volume{Name: v.Name, Kind: v.Kind, Origin: v.Origin, Active: v.Active, Path: v.Path, Labels: v.Labels.V,
 		Excludes: v.Excludes.V, Added: v.Added.Time,
 		Protected: v.Protected, PausedSince: v.Paused.Ptr(), Policies: []string{}, Snapshots: counts[v.Name][0],
 		InGrace: counts[v.Name][1], Places: []api.PlaceState{}}
@@ -34,7 +34,7 @@ func (s *Service) volumeView(v *catalog.Volume, counts map[string][2]int) (*api.
 		}
 		out.Policies = append(out.Policies, name)
 	}
-	if next, ok := rs.Next(now); ok && v.Protected && v.Paused.IsZero() && v.Origin == s.Name() {
+	if next, ok := rs.Next(now); ok && v.Protected && v.Paused.IsZero() && v.ActiveAt(s.Name()) {
 		out.NextDue = &next
 	}
 	out.Following = s.capture.Followed(v.Lineage)
@@ -42,7 +42,7 @@ func (s *Service) volumeView(v *catalog.Volume, counts map[string][2]int) (*api.
 	if err != nil {
 		return nil, err
 	}
-	if g != nil && v.Origin == s.Name() {
+	if g != nil && v.ActiveAt(s.Name()) {
 		out.Group = g.Name
 	}
 	outOfTurn, err := s.Catalog.OutOfTurn(s.Place(), v.Name)
@@ -50,7 +50,7 @@ func (s *Service) volumeView(v *catalog.Volume, counts map[string][2]int) (*api.
 		return nil, err
 	}
 	out.OutOfTurn = len(outOfTurn)
-	if v.Origin != s.Name() {
+	if !v.ActiveAt(s.Name()) {
 		out.Standby = s.routes.StandbyView(v)
 	}
 	last, err := s.Catalog.LastSnapshot(s.Place(), v.Lineage)
@@ -135,7 +135,7 @@ func placeState(place string, newest time.Time, objective time.Duration, backlog
 // protection sums a volume's places up in one word and a sentence.
 func (s *Service) protection(out *api.Volume, v *catalog.Volume, rs *rules.Ruleset, newest, now time.Time) error {
 	switch {
-	case v.Origin != s.Name():
+	case !v.ActiveAt(s.Name()):
 		out.Protection = "on target"
 		out.Sentence = fmt.Sprintf("Copies of %s, a volume of the site %s.", route.NameAtOrigin(v), v.Origin)
 		if v.Part != "" {
@@ -255,7 +255,7 @@ func (s *Service) sentences(st *api.Status, held string) {
 	add := func(x api.Sentence) { st.Sentences = append(st.Sentences, x) }
 	good, counted, paused := 0, 0, 0
 	for _, v := range st.Volumes {
-		if v.Protected || v.Origin != s.Name() {
+		if v.Protected || v.Active != s.Name() {
 			counted++
 			switch v.Protection {
 			case "on target":
@@ -311,7 +311,7 @@ func (s *Service) sentences(st *api.Status, held string) {
 				Weight: "act", About: "arrivals of " + v.Name, Next: "If they are meant, admit them",
 				Command: "candid volume admit " + v.Name, Link: "/volumes/" + v.Name})
 		}
-		if v.Protection == "on target" || (!v.Protected && v.Origin == s.Name()) || doubted[v.Name] {
+		if v.Protection == "on target" || (!v.Protected && v.Active == s.Name()) || doubted[v.Name] {
 			continue
 		}
 		x := api.Sentence{Text: fmt.Sprintf("%s is %s. %s", v.Name, v.Protection, v.Sentence), Weight: "act",
@@ -325,7 +325,7 @@ func (s *Service) sentences(st *api.Status, held string) {
 			x.Weight, x.Next, x.Command, x.Link = "look", "Look at the policy", "candid policy list", "/policies"
 		case len(v.Policies) == 0:
 			x.Next, x.Command, x.Link = "Write a policy for it", "candid policy put FILE", "/policies"
-		case v.Origin != s.Name():
+		case v.Active != s.Name():
 			x.Next, x.Command = "Look at the site it comes from", "candid site check "+v.Origin
 		default:
 			x.Next, x.Command = "Take a snapshot now", "candid snapshot take "+v.Name

@@ -28,6 +28,7 @@ const (
 	GrantRead      = "read"
 	grantSee       = "see"
 	grantConfigure = "configure"
+	GrantTakeOver  = "take-over"
 	grantNothing   = "nothing"
 )
 
@@ -46,8 +47,11 @@ func setGrants(g *catalog.Grants, names []string, on bool) error {
 			g.See = on
 		case grantConfigure:
 			g.Configure = on
+		case GrantTakeOver:
+			g.TakeOver = on
 		default:
-			return refusal.Badf("a grant is %s, %s, %s or %s, not %q", grantOffer, GrantRead, grantSee, grantConfigure, n)
+			return refusal.Badf("a grant is %s, %s, %s, %s or %s, not %q", grantOffer, GrantRead, grantSee, grantConfigure,
+				GrantTakeOver, n)
 		}
 	}
 	return nil
@@ -86,6 +90,9 @@ func grantWords(g catalog.Grants) string {
 	} else if g.See {
 		parts = append(parts, "look at it")
 	}
+	if g.TakeOver {
+		parts = append(parts, "take volumes over")
+	}
 	if len(parts) == 0 {
 		return "do nothing"
 	}
@@ -93,8 +100,9 @@ func grantWords(g catalog.Grants) string {
 }
 
 func grantsView(g catalog.Grants) api.Grants {
-	return api.Grants{Offer: g.Offer, Read: g.Read, See: g.See, Configure: g.Configure, Labels: g.Volumes.Labels,
-		Names: g.Volumes.Names, Words: grantWords(g)}
+	return api.Grants{Offer: g.Offer, Read: g.Read, See: g.See, Configure: g.Configure, TakeOver: g.TakeOver,
+		Labels: g.Volumes.Labels,
+		Names:  g.Volumes.Names, Words: grantWords(g)}
 }
 
 // Grant lets a paired site do more here.
@@ -105,7 +113,8 @@ func (s *Service) Grant(ctx context.Context, name string, ask api.GrantAsk) (*ap
 	}
 	g := p.Grants.V
 	if len(ask.Grants) == 0 {
-		return nil, refusal.Badf("nothing is granted: name %s, %s, %s or %s", grantOffer, GrantRead, grantSee, grantConfigure)
+		return nil, refusal.Badf("nothing is granted: name %s, %s, %s, %s or %s", grantOffer, GrantRead, grantSee,
+			grantConfigure, GrantTakeOver)
 	}
 	if err := setGrants(&g, ask.Grants, true); err != nil {
 		return nil, err
@@ -141,6 +150,9 @@ func (s *Service) regrant(ctx context.Context, p *catalog.Peer, g catalog.Grants
 		return nil, err
 	}
 	p.Grants.V = g
+	if err := s.onGrants(); err != nil {
+		return nil, err
+	}
 	if s.Up(p.Name) { // it learns now what it may, else when it next asks
 		ctx, end := context.WithTimeout(ctx, 5*time.Second)
 		defer end()
@@ -182,6 +194,9 @@ func (s *Service) Revoke(ctx context.Context, name string, names []string) (stri
 	if err := s.Catalog.RemovePeer(name); err != nil {
 		return "", err
 	}
+	if err := s.end(name); err != nil {
+		return "", err
+	}
 	s.mu.Lock()
 	l := s.links[name]
 	delete(s.paces, name)
@@ -196,6 +211,26 @@ func (s *Service) Revoke(ctx context.Context, name string, names []string) (stri
 		words += fmt.Sprintf(" With it went %s.", phrase.Many(n, "route"))
 	}
 	return words, nil
+}
+
+const endedSetting = "pairings ended"
+
+// Ended are the sites of which a person has ended the pairing.
+func (s *Service) Ended() []string {
+	raw, err := s.Catalog.Setting(endedSetting)
+	if err != nil || raw == "" {
+		return nil
+	}
+	return strings.Fields(raw)
+}
+
+func (s *Service) end(name string) error {
+	if ended := s.Ended(); !slices.Contains(ended, name) {
+		if err := s.Catalog.Set(endedSetting, strings.Join(append(ended, name), " ")); err != nil {
+			return err
+		}
+	}
+	return s.onGrants()
 }
 
 type rekey struct {
@@ -263,6 +298,9 @@ func (s *Service) Rotate(ctx context.Context, force bool) (string, error) {
 	}
 	s.Store.SetKey(next)
 	s.SetIdentity(id)
+	if err := s.onGrants(); err != nil {
+		return "", err
+	}
 	s.mu.Lock() // after: a line that still shows the old key is in the list
 	var links []*transfer.Link
 	for _, l := range s.links {

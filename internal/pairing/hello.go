@@ -34,6 +34,8 @@ type Hello struct {
 	// saw before.
 	Starts     []startNumber `cbor:"8,keyasint,omitempty"`
 	SeenStarts []startNumber `cbor:"9,keyasint,omitempty"`
+	// TwoSites says that two sites show the asker's key.
+	TwoSites bool `cbor:"11,keyasint,omitempty"`
 	// NoStandby says that copies are laid out there only where a person names a directory.
 	NoStandby bool `cbor:"10,keyasint,omitempty"`
 }
@@ -70,6 +72,12 @@ func (s *Service) serveHello(peer *catalog.Peer, body []byte, st *transfer.Strea
 	}
 	if out.SeenStarts, err = s.seeStarts(peer, h.Starts); err != nil {
 		return err
+	}
+	out.TwoSites = s.TwoSites(peer.Name) != nil
+	if h.TwoSites {
+		if err := s.onPutBack(true); err != nil {
+			return err
+		}
 	}
 	return st.Reply(out)
 }
@@ -119,7 +127,7 @@ func (s *Service) Greet(ctx context.Context, p *catalog.Peer) (h Hello, addr str
 	}
 	begin := time.Now()
 	if err := link.Ask("hello", Hello{Name: s.Name(), Grants: &p.Grants.V, Recipient: s.Sealing.Recipient().String(),
-		Addresses: s.Addresses(), Head: &head,
+		Addresses: s.Addresses(), Head: &head, TwoSites: s.TwoSites(p.Name) != nil,
 		Starts: starts, SeenStarts: seen}, &h); err != nil {
 		return h, addr, 0, refusal.Wrap(refusal.Elsewhere, fmt.Errorf("site %s: %w", p.Name, err))
 	}
@@ -138,8 +146,16 @@ func (s *Service) Greet(ctx context.Context, p *catalog.Peer) (h Hello, addr str
 	if err := s.seenOfUs(p, h.SeenStarts); err != nil {
 		return h, addr, rtt, err
 	}
+	if h.TwoSites {
+		if err := s.onPutBack(true); err != nil {
+			return h, addr, rtt, err
+		}
+	}
 	if h.Grants != nil {
 		err = s.learn(p, h)
+	}
+	if gerr := s.onGreeted(ctx, p); gerr != nil && ctx.Err() == nil { // an older release does not know the request
+		s.Log.Warn("who is active could not be compared with a site", "site", p.Name, "error", gerr)
 	}
 	return h, addr, rtt, err
 }

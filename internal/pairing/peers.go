@@ -132,7 +132,7 @@ func (s *Service) Pair(ctx context.Context, text string, grants []string) (*api.
 		if err := s.SameKeyAs(inv.Name, p.Key); err != nil {
 			return nil, err
 		}
-		if err := s.Catalog.PutPeer(p); err != nil {
+		if err := errors.Join(s.Catalog.PutPeer(p), s.onGrants()); err != nil {
 			return nil, err
 		}
 		s.run.Changed("sites")
@@ -212,7 +212,7 @@ func (s *Service) servePair(key ed25519.PublicKey, from string, body []byte, st 
 	p := &catalog.Peer{Name: q.Name, Key: hex.EncodeToString(key), Addresses: catalog.JSON[[]string]{V: q.Addresses},
 		Paired: catalog.At(s.Clock.Now()), Seen: catalog.At(s.Clock.Now()), Grants: catalog.JSON[catalog.Grants]{V: g},
 		Granted: catalog.JSON[catalog.Grants]{V: q.Grants}}
-	if err := s.Catalog.PutPeer(p); err != nil {
+	if err := errors.Join(s.Catalog.PutPeer(p), s.onGrants()); err != nil {
 		return err
 	}
 	s.run.Changed("sites")

@@ -21,6 +21,9 @@ func (s *Service) resolvePeer(key ed25519.PublicKey) (*catalog.Peer, error) {
 	if changed, err := s.Catalog.ChangeKey(p, text); err != nil {
 		return nil, err
 	} else if changed {
+		if err := s.onGrants(); err != nil {
+			s.Log.Error("what may be taken over could not be said with a site's new key", "site", p.Name, "error", err)
+		}
 		s.Log.Info("a site shows the key that it announced; the one before counts no more", "site", p.Name)
 	}
 	return s.Catalog.PeerByKey(text) // as it is now: it may have been revoked, or another request was first
@@ -72,6 +75,8 @@ var (
 	NeedsNothing = need{has: func(catalog.Grants) bool { return true }}
 	NeedsOffer   = need{func(g catalog.Grants) bool { return g.Offer }, "bring snapshots there", grantOffer}
 	NeedsRead    = need{func(g catalog.Grants) bool { return g.Read }, "read its snapshots", GrantRead}
+	// NeedsTakeOver is of what a site asks that takes volumes over.
+	NeedsTakeOver = need{func(g catalog.Grants) bool { return g.TakeOver }, "take volumes over", GrantTakeOver}
 	needsSee     = need{func(g catalog.Grants) bool { return g.See || g.Configure }, "look at it", grantSee}
 	NeedsAny     = need{func(g catalog.Grants) bool { return g.Offer || g.Read || g.See }, "look at it", grantSee}
 )

@@ -1,10 +1,12 @@
 package pairing
 
 import (
+	"context"
 	"net"
 	"sync"
 
 	"candidharbor/internal/access"
+	"candidharbor/internal/catalog"
 	"candidharbor/internal/datadir"
 	"candidharbor/internal/limit"
 	"candidharbor/internal/run"
@@ -21,8 +23,11 @@ type Service struct {
 	strangers limit.Places       // by address
 	lines     limit.Places       // by paired site
 
-	onPace      func(peer string) error                       // the pace towards it is another
-	onAttached  func(place string) (waiting int, err error)   // a place of the site is there again
+	onPace      func(peer string) error                     // the pace towards it is another
+	onAttached  func(place string) (waiting int, err error) // a place of the site is there again
+	onGrants    func() error                                // what is granted, or a key, is another
+	onGreeted   func(ctx context.Context, p *catalog.Peer) error
+	onPutBack   func(two bool) error                          // this site went back, or there are two of it
 	setQuota    func(peer string, bytes int64) error          // of what it brings
 	openFurther func(name, dir string) (*FurtherPlace, error) // a place of this site
 
@@ -43,7 +48,9 @@ func New(dir *datadir.Dir, run *run.Engine, access *access.Service) *Service {
 	s := &Service{Dir: dir, run: run, access: access, handlers: map[string]handler{},
 		strangers: limit.Places{All: mostStrangers, Each: mostStrangersFrom}, lines: limit.Places{Each: mostLines},
 		links: map[string]*transfer.Link{}, placesHere: map[string]*FurtherPlace{}, paces: map[string]*Paced{},
-		headReported: map[string]int64{}}
+		headReported: map[string]int64{}, onGrants: func() error { return nil },
+		onGreeted: func(context.Context, *catalog.Peer) error { return nil },
+		onPutBack: func(bool) error { return nil }}
 	s.answerPeers()
 	return s
 }
@@ -54,6 +61,16 @@ func (s *Service) OnPace(f func(peer string) error) { s.onPace = f }
 // OnAttached has a function called when a place of the site is there again; it says how many
 // routes waited for it.
 func (s *Service) OnAttached(f func(place string) (waiting int, err error)) { s.onAttached = f }
+
+// OnGrants has a function called when other sites may do something else here, or have other keys.
+func (s *Service) OnGrants(f func() error) { s.onGrants = f }
+
+// OnGreeted has a function called when a peer was greeted.
+func (s *Service) OnGreeted(f func(ctx context.Context, p *catalog.Peer) error) { s.onGreeted = f }
+
+// OnPutBack has a function called when it is found that this site was put back to an earlier state, or that two sites
+// show its key.
+func (s *Service) OnPutBack(f func(two bool) error) { s.onPutBack = f }
 
 // SetsQuota has a function called that bounds what a peer brings.
 func (s *Service) SetsQuota(f func(peer string, bytes int64) error) { s.setQuota = f }

@@ -155,19 +155,27 @@ func (s *Service) seenOfUs(peer *catalog.Peer, seen []startNumber) error {
 	if len(seen) == 0 {
 		return nil
 	}
+	back, err := s.compareStarts(peer, seen)
+	if err != nil || !back {
+		return err
+	}
+	return s.onPutBack(false)
+}
+
+func (s *Service) compareStarts(peer *catalog.Peer, seen []startNumber) (back bool, err error) {
 	s.startsMu.Lock()
 	defer s.startsMu.Unlock()
 	all, err := s.ownStarts()
 	if err != nil || slices.Contains(all, seen[len(seen)-1]) {
-		return err
+		return false, err
 	}
 	vols, err := s.Catalog.Volumes()
 	if err != nil {
-		return err
+		return false, err
 	}
 	err = s.Catalog.Atomically(func(c *catalog.Catalog) error {
 		for _, v := range vols {
-			if v.Origin != s.Name() {
+			if !v.ActiveAt(s.Name()) {
 				continue
 			}
 			term, _, err := c.HighestPosition(v.Lineage)
@@ -183,11 +191,11 @@ func (s *Service) seenOfUs(peer *catalog.Peer, seen []startNumber) error {
 			c.Set(ownStateSetting, fmt.Sprintf("%s|%s", s.Clock.Now().Format(time.RFC3339), peer.Name)))
 	})
 	if err != nil {
-		return err
+		return false, err
 	}
 	s.Log.Warn("this site was put back to an earlier state; its histories go on in a new term", "seen by", peer.Name)
 	s.run.Tell("sites")
-	return nil
+	return true, nil
 }
 
 // TwoSites refuses a peer of which two are alive, until a person has ended that.

@@ -178,10 +178,13 @@ func (r *reader) hint(path, format string, args ...any) {
 	r.hints = append(r.hints, r.problem(path, fmt.Errorf(format, args...)))
 }
 
-func (r *reader) problem(path string, err error) Problem {
+func (r *reader) problem(path string, err error) Problem { return ProblemAt(r.file, path, err) }
+
+// ProblemAt is what is wrong at the place of a YAML path of a document.
+func ProblemAt(file *ast.File, path string, err error) Problem {
 	p := Problem{What: err.Error()}
 	if yp, perr := yaml.PathString(path); perr == nil {
-		if node, ferr := yp.FilterFile(r.file); ferr == nil && node != nil {
+		if node, ferr := yp.FilterFile(file); ferr == nil && node != nil {
 			if tok := node.GetToken(); tok != nil && tok.Position != nil {
 				p.Line, p.Column = tok.Position.Line, tok.Position.Column
 				var pe *cadence.PhraseError
@@ -198,13 +201,9 @@ func (r *reader) problem(path string, err error) Problem {
 func Parse(text string) (_ *Policy, err error) {
 	defer unpanic(&err)
 	var d document
-	var file *ast.File
-	err = guarded(text, func(f *ast.File) error {
-		file = f
-		return yaml.UnmarshalWithOptions([]byte(text), &d, yaml.Strict())
-	})
+	file, err := Read(text, &d)
 	if err != nil {
-		return nil, Problems{yamlProblem(err)}
+		return nil, Problems{YAMLProblem(err)}
 	}
 	r := &reader{file: file}
 	p := &Policy{Name: d.Policy, SkipUnchanged: d.SkipUnchanged, Paused: d.Paused, Grace: DefaultGrace,
@@ -262,7 +261,18 @@ func Parse(text string) (_ *Policy, err error) {
 	return p, nil
 }
 
-func yamlProblem(err error) Problem {
+// Read reads a document of a kind, whatever it holds: it is bounded in size and depth, and unknown keys are refused.
+func Read(text string, into any) (file *ast.File, err error) {
+	defer unpanic(&err)
+	err = guarded(text, func(f *ast.File) error {
+		file = f
+		return yaml.UnmarshalWithOptions([]byte(text), into, yaml.Strict())
+	})
+	return file, err
+}
+
+// YAMLProblem is what is wrong with a document as YAML.
+func YAMLProblem(err error) Problem {
 	var ye yaml.Error
 	if errors.As(err, &ye) {
 		p := Problem{What: ye.GetMessage()}

@@ -48,7 +48,7 @@ func (s *Service) TakeUp(ids []object.ID) error {
 		}
 		v := s.VolumeOf(root)
 		v.Protected = root.Origin == s.Name()
-		if !v.Protected { // until its origin is paired again, who signed it stays the only one
+		if !v.Protected && root.TakenBy == "" { // until its origin is paired again, who signed it stays the only one
 			v.Signer = signed[lin]
 		}
 		v.ScheduledUntil = catalog.At(s.Clock.Now())
@@ -112,10 +112,10 @@ func (s *Service) RowOf(id object.ID, r *object.Root) (*catalog.Snapshot, error)
 		Ended: catalog.At(r.EndedTime()),
 		Cause: string(r.Cause), Consistency: string(r.Consistency), Files: r.Files, Dirs: r.Dirs, Others: r.Others,
 		Bytes:   r.Bytes,
-		Remarks: r.RemarkCount, Labels: catalog.JSON[catalog.Labels]{V: map[string]string{}}}
+		Remarks: r.RemarkCount, TakenBy: r.TakenBy, Labels: catalog.JSON[catalog.Labels]{V: map[string]string{}}}
 	if r.Set != nil {
-		// With its origin, so that no site can name its snapshots into a set of another.
-		row.SetID, row.SetName = r.Origin+"/"+hex.EncodeToString(r.Set.ID[:]), r.Set.Group
+		// With who took it, so that no site can name its snapshots into a set of another.
+		row.SetID, row.SetName = r.Taker()+"/"+hex.EncodeToString(r.Set.ID[:]), r.Set.Group
 	}
 	marks, _, err := s.Store.Marks(id)
 	if err != nil {
@@ -166,7 +166,7 @@ func applyMarks(row *catalog.Snapshot, marks []*object.Mark, place string) {
 
 // placeOf is the place that made a mark; the first marks of all did not say.
 func placeOf(row *catalog.Snapshot, m *object.Mark) string {
-	return cmp.Or(m.Place, row.Origin)
+	return cmp.Or(m.Place, row.Taker())
 }
 
 // ApplyMark enters what one mark says into a row; place is where the row is.
@@ -193,10 +193,14 @@ func ApplyMark(row *catalog.Snapshot, m *object.Mark, place string) {
 	case object.MarkArrival:
 		if here {
 			row.Arrived, row.OutOfTurn, row.Branch = catalog.At(time.Unix(0, m.At)), m.Text, arrivalBranch(m)
+			row.LeftUntil = catalog.Time{}
+			if m.Cause == object.ArrivedLeft {
+				row.LeftUntil = catalog.At(until)
+			}
 		}
 	case object.MarkAdmit:
 		if here {
-			row.OutOfTurn = ""
+			row.OutOfTurn, row.LeftUntil = "", catalog.Time{}
 		}
 	case object.MarkExpiry:
 		if here {

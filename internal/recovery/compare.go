@@ -51,9 +51,9 @@ func (s *Service) nowOf(ctx context.Context, volume string) (_ *side, get object
 	if err != nil {
 		return nil, nil, nil, err
 	}
-	if v.Origin != s.Name() {
+	if !v.ActiveAt(s.Name()) {
 		return nil, nil, nil, refusal.Conflictf("volume %s lives at the site %s: how it is now can be compared there alone",
-			v.Name, v.Origin)
+			v.Name, v.Active)
 	}
 	release, err := s.run.Hold(ctx, run.KeyVolume.Of(v.Name))
 	if err != nil {

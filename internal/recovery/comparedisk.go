@@ -100,9 +100,9 @@ func (s *Service) diskSide(row *catalog.Snapshot, answer string) (*diskSide, err
 
 // diskNow is a disk as it is: its last snapshot, and the blocks that were written since.
 func (s *Service) diskNow(v *catalog.Volume) (*diskSide, func(from int64) int64, error) {
-	if v.Origin != s.Name() {
+	if !v.ActiveAt(s.Name()) {
 		return nil, nil, refusal.Conflictf("the disk %s lives at the site %s: how it is now can be compared there alone",
-			v.Name, v.Origin)
+			v.Name, v.Active)
 	}
 	d, err := s.disks.Disk(v.Name)
 	if err != nil {

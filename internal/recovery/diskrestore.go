@@ -131,7 +131,7 @@ func (o *diskRestore) check(ctx context.Context, e *Viewer) (err error) {
 		return refusal.Badf("others leave nothing of a disk that could be found")
 	case ask.To == "" && s.IsPlace:
 		return pairing.ErrPlaceHolds
-	case ask.InPlace && (o.v.Origin != s.Name() || !o.v.Protected):
+	case ask.InPlace && (!o.v.ActiveAt(s.Name()) || !o.v.Protected):
 		return refusal.Conflictf("the disk %s is not served here: restore it to a file with --to", o.v.Name)
 	case ask.Anew && !ask.InPlace:
 		return refusal.Badf("only a disk in place is begun anew (--anew): say --in-place too")
@@ -213,7 +213,7 @@ func (o *diskRestore) other(e *Viewer) (*catalog.Volume, error) {
 	case !v.IsDisk():
 		return nil, refusal.Badf("volume %s is a directory, and %s a disk: bring it back to a file with --to", v.Name,
 			o.v.Name)
-	case v.Origin != o.s.Name() || !v.Protected:
+	case !v.ActiveAt(o.s.Name()) || !v.Protected:
 		return nil, refusal.Conflictf("the disk %s is not served here: restore to a file with --to", v.Name)
 	}
 	return v, nil

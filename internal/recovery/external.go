@@ -85,9 +85,9 @@ func (s *Service) SetExternal(volume string, ask api.FoundPut) (*api.FoundList, 
 	if err != nil {
 		return nil, err
 	}
-	if v.Origin != s.Name() {
+	if !v.ActiveAt(s.Name()) {
 		return nil, refusal.Conflictf("volume %s lives at the site %s: what others left of it is found there", v.Name,
-			v.Origin)
+			v.Active)
 	}
 	if ask.Pattern != "" {
 		_, _, base, err := externalPattern(ask.Pattern)

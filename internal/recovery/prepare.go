@@ -150,9 +150,9 @@ func (e *Viewer) PrepareRestore(ctx context.Context, ask api.RestoreAsk) (ready 
 		return nil, pairing.ErrPlaceHolds
 	}
 	if ask.InPlace {
-		if v.Origin != s.Name() {
+		if !v.ActiveAt(s.Name()) {
 			return nil, refusal.Conflictf("volume %s lives at the site %s: restore it there in place, or here to a "+
-				"directory with --to", v.Name, v.Origin)
+				"directory with --to", v.Name, v.Active)
 		}
 		target = v.Path
 		r.opt.Live, r.opt.Excludes = true, v.Excludes.V
@@ -200,7 +200,7 @@ func (s *Service) liveVolume(name string, from *catalog.Volume) (*catalog.Volume
 		return nil, err
 	case v.Name == from.Name:
 		return nil, refusal.Badf("%s into itself is in place: say so", name)
-	case v.Origin != s.Name() || !v.Protected:
+	case !v.ActiveAt(s.Name()) || !v.Protected:
 		return nil, refusal.Conflictf("volume %s is not one that this site protects: restore to a directory instead", name)
 	}
 	return v, nil

@@ -68,18 +68,21 @@ func (s *Service) RecallOf(ctx context.Context, peer *catalog.Peer, v *catalog.V
 		return nil, refusal.Wrap(refusal.Elsewhere, fmt.Errorf("site %s answered with a snapshot of another volume",
 			peer.Name))
 	}
-	if ok, err := s.signedWell(peer, v, signer); err != nil {
+	if ok, err := s.signedWell(peer, v, root, signer); err != nil {
 		return nil, err
 	} else if !ok {
 		return nil, refusal.Wrap(refusal.Elsewhere, fmt.Errorf("snapshot %s at %s is not signed by %s, which took it: "+
-			"nothing was brought back", row.ID[:12], peer.Name, v.Origin))
+			"nothing was brought back", row.ID[:12], peer.Name, root.Taker()))
 	}
 	return &recall{s: s, ctx: ctx, peer: peer, row: row, root: root, lease: s.Store.NewLease(),
 		kept: map[object.ID][]byte{}, hurt: map[object.ID]bool{}}, nil
 }
 
 // signedWell tells whether a key may have signed snapshots of a volume.
-func (s *Service) signedWell(peer *catalog.Peer, v *catalog.Volume, key ed25519.PublicKey) (bool, error) {
+func (s *Service) signedWell(peer *catalog.Peer, v *catalog.Volume, root *object.Root, key ed25519.PublicKey) (bool, error) {
+	if root.TakenBy != "" {
+		return s.authority.MayHaveTaken(v, root.Term, root.TakenBy, key), nil
+	}
 	text := transfer.KeyText(key)
 	if v.Origin != s.Name() {
 		trusted, err := s.routes.MaySign(peer, v)

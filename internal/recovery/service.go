@@ -4,6 +4,7 @@ import (
 	"sync"
 
 	"candidharbor/internal/access"
+	"candidharbor/internal/authority"
 	"candidharbor/internal/capture"
 	"candidharbor/internal/datadir"
 	"candidharbor/internal/disks"
@@ -17,14 +18,15 @@ import (
 // Service finds, shows and brings back what was.
 type Service struct {
 	*datadir.Dir
-	run     *run.Engine
-	records *records.Service
-	access  *access.Service
-	pairing *pairing.Service
-	rules   *rules.Service
-	capture *capture.Service
-	disks   *disks.Service
-	routes  *route.Service
+	run       *run.Engine
+	records   *records.Service
+	access    *access.Service
+	pairing   *pairing.Service
+	authority *authority.Service
+	rules     *rules.Service
+	capture   *capture.Service
+	disks     *disks.Service
+	routes    *route.Service
 
 	finders finders
 
@@ -36,8 +38,8 @@ type Service struct {
 
 // New works in a data directory.
 func New(dir *datadir.Dir, run *run.Engine, records *records.Service, access *access.Service, pairing *pairing.Service,
-	rules *rules.Service, disks *disks.Service, capture *capture.Service, routes *route.Service) *Service {
-	s := &Service{Dir: dir, run: run, records: records, access: access, pairing: pairing, rules: rules, disks: disks,
+	authority *authority.Service, rules *rules.Service, disks *disks.Service, capture *capture.Service, routes *route.Service) *Service {
+	s := &Service{Dir: dir, run: run, records: records, access: access, pairing: pairing, authority: authority, rules: rules, disks: disks,
 		capture:  capture,
 		routes:   routes,
 		reported: map[string]reportedRows{}}

@@ -43,7 +43,7 @@ func (s *Service) Timeline(volume string, from, to time.Time) (*api.Timeline, er
 		return nil, err
 	}
 	for _, r := range routes {
-		if !r.Volumes.V.Holds(v) || v.Origin != s.Name() {
+		if !r.Volumes.V.Holds(v) || !v.ActiveAt(s.Name()) {
 			continue
 		}
 		carried, err := s.Catalog.CarriedBy(r.Name, s.Place(), v.Name)
@@ -58,7 +58,7 @@ func (s *Service) Timeline(volume string, from, to time.Time) (*api.Timeline, er
 	if out.Gaps, err = s.gapSpans(v.Name, from, to); err != nil {
 		return nil, err
 	}
-	if v.Protected && v.Origin == s.Name() {
+	if v.Protected && v.ActiveAt(s.Name()) {
 		at := now
 		for len(out.Planned) < plannedShown {
 			next, ok := rs.Next(at)

@@ -6,11 +6,10 @@ import (
 	"encoding/hex"
 	"errors"
 	"fmt"
-	"slices"
 	"strings"
+	"time"
 
 	"candidharbor/core/object"
-	"candidharbor/internal/access"
 	"candidharbor/internal/catalog"
 	"candidharbor/internal/pairing"
 	"candidharbor/internal/policy"
@@ -60,11 +59,12 @@ func (s *Service) serveCarry(ctx context.Context, peer *catalog.Peer, key ed2551
 // takeIn receives a snapshot from a peer, whichever of both asked for it.
 func (s *Service) takeIn(ctx context.Context, peer *catalog.Peer, key ed25519.PublicKey, q *transfer.CarryRequest,
 	st *transfer.Stream, meter *transfer.Meter) error {
-	if q.Origin == s.Name() || policy.CheckName("site", q.Origin) != nil || policy.CheckName("volume", q.Volume) != nil {
+	known, err := s.Catalog.VolumeOfLineage(hex.EncodeToString(q.Lineage[:]))
+	if policy.CheckName("site", q.Origin) != nil || policy.CheckName("volume", q.Volume) != nil ||
+		q.Origin == s.Name() && (err != nil || !s.comesHome(peer, known)) {
 		return &transfer.Refusal{What: fmt.Sprintf("a volume %q of the site %q cannot be taken in here", q.Volume, q.Origin),
 			Final: true}
 	}
-	known, err := s.Catalog.VolumeOfLineage(hex.EncodeToString(q.Lineage[:]))
 	if err == nil && known.Origin != q.Origin {
 		return &transfer.Refusal{What: fmt.Sprintf("the history that %s brings as %s belongs to %s here", peer.Name, q.Volume,
 			known.Name), Final: true}
@@ -73,8 +73,12 @@ func (s *Service) takeIn(ctx context.Context, peer *catalog.Peer, key ed25519.Pu
 	}
 	asked := known
 	if err != nil { // the first of its history
+		if len(q.Authority) > transfer.MaxAuthority {
+			return fmt.Errorf("%d records of authority are more than are heard at once", len(q.Authority))
+		}
 		asked = &catalog.Volume{Name: q.Volume + "@" + q.Origin, Origin: q.Origin, Via: via(peer, q.Origin)}
 	}
+	isKnown := err == nil
 	var most int64
 	if !s.Store.HasRoot(q.Root) { // marks of what is here come in all the same
 		why, room, err := s.rules.Full(asked)
@@ -85,7 +89,16 @@ func (s *Service) takeIn(ctx context.Context, peer *catalog.Peer, key ed25519.Pu
 		}
 		most = room
 	}
-	trusted, err := s.MaySign(peer, asked)
+	if isKnown && len(q.Authority) > 0 { // of a history that is known; else after it has arrived
+		if err := s.authority.Learn(peer.Name, q.Authority); err != nil {
+			return err
+		}
+		if known, err = s.Catalog.VolumeOfLineage(known.Lineage); err != nil {
+			return err
+		}
+		asked = known
+	}
+	trust, err := s.trustOf(peer, asked, q)
 	if err != nil {
 		return err
 	}
@@ -100,14 +113,14 @@ func (s *Service) takeIn(ctx context.Context, peer *catalog.Peer, key ed25519.Pu
 	signer := ""
 	knows, sees := s.KnownTo(peer, hex.EncodeToString(q.Lineage[:]))
 	rc := &transfer.Receiver{Knows: knows, Sees: sees, Store: s.Store, Peer: key, Meter: meter, Most: most,
-		Trusted: func(_ *object.Root, by ed25519.PublicKey) error {
-			signer = hex.EncodeToString(by)
-			if len(trusted) > 0 && !slices.Contains(trusted, signer) {
+		Trusted: func(root *object.Root, by ed25519.PublicKey) error {
+			if !trust.roots(root, by) {
 				return errors.New("the root is not signed by the site that took it")
 			}
+			signer = trust.signer(root, by)
 			return nil
 		},
-		MayMark: s.mayMark(q.Root, q.Origin, trusted, peer),
+		MayMark: s.mayMark(q.Root, trust, peer),
 		Arrived: func(id object.ID, stored int64) (int64, error) {
 			return s.arrived(id, stored, q.SetOf, signer, via(peer, q.Origin))
 		},
@@ -124,78 +137,15 @@ func (s *Service) takeIn(ctx context.Context, peer *catalog.Peer, key ed25519.Pu
 		return err
 	}
 	s.run.Changed("snapshots", here.Name)
+	if !isKnown {
+		if err := s.authority.Learn(peer.Name, q.Authority); err != nil {
+			return err
+		}
+	}
 	if err := s.proposed(q); err != nil {
 		return err
 	}
 	return s.standbyArrived(hex.EncodeToString(q.Lineage[:]), q.Standby)
-}
-
-// via is who brings a volume of another site, whose quota it then counts against too.
-func via(peer *catalog.Peer, origin string) string {
-	if peer.Name == origin {
-		return ""
-	}
-	return peer.Name
-}
-
-// MaySign lists the keys that may have signed a volume's snapshots: those of its origin
-// where that is paired; else the one that signed the first that came. None: any, and that
-// one from then on.
-func (s *Service) MaySign(peer *catalog.Peer, v *catalog.Volume) ([]string, error) {
-	if v.Origin == peer.Name {
-		if v.Lineage != "" && !s.bound(peer, v) {
-			return nil, s.otherOfThatName(peer, v)
-		}
-		return pairing.Signers(peer), nil
-	}
-	origin, err := s.Catalog.Peer(v.Origin)
-	if err == nil && (v.Lineage == "" || s.bound(origin, v)) {
-		return pairing.Signers(origin), nil
-	} else if err == nil {
-		return []string{v.Signer}, nil
-	} else if !errors.Is(err, catalog.ErrNone) {
-		return nil, err
-	}
-	if v.Signer != "" {
-		return []string{v.Signer}, nil
-	}
-	return nil, nil
-}
-
-// mayMark tells whose marks of a snapshot count here: those of the site that took it, under
-// its name; and of who brings it those by which it is kept there, under that one's name. Who
-// says something in the name of another is told of.
-func (s *Service) mayMark(root object.ID, origin string, trusted []string, from *catalog.Peer) func(m *object.Mark,
-	signer ed25519.PublicKey) bool {
-	told := false // once for all that comes at once
-	return func(m *object.Mark, signer ed25519.PublicKey) bool {
-		by := hex.EncodeToString(signer)
-		if len(trusted) == 0 { // nothing is known of its origin yet but who signed the snapshot
-			if _, key, err := s.Store.Root(root); err == nil && key.Equal(signer) {
-				return m.Place == "" || m.Place == origin
-			}
-		}
-		if slices.Contains(trusted, by) {
-			return m.Place == "" || m.Place == origin
-		}
-		if from != nil && slices.Contains(pairing.Signers(from), by) && m.Place == from.Name {
-			return m.Kind == object.MarkKeep || m.Kind == object.MarkLetGo
-		}
-		if !told && (m.Place == s.Place() || m.Place == origin || from != nil && m.Place == from.Name) {
-			told = true
-			who := "a crate"
-			if from != nil {
-				who = from.Name
-			}
-			s.Log.Warn("a mark in the name of a site that did not sign it was left out", "snapshot", root, "mark", m.Kind,
-				"place", m.Place, "brought by", who, "signer", by[:16])
-			if _, err := s.access.Record(access.Caller{Name: who, Via: "line"}, "mark", root.String()+" "+string(m.Kind)+
-				" in the name of "+m.Place, "refused: not signed by it"); err != nil {
-				s.Log.Error("the ledger could not be written", "error", err)
-			}
-		}
-		return false
-	}
 }
 
 // proposed stores the rules that the origin proposes for its volume's copies here. A
@@ -211,6 +161,9 @@ func (s *Service) proposed(q *transfer.CarryRequest) error {
 	v, err := s.Catalog.VolumeOfLineage(hex.EncodeToString(q.Lineage[:]))
 	if err != nil {
 		return nil // not known before its first snapshot arrived; asked again after that
+	}
+	if v.Origin == s.Name() || v.ActiveAt(s.Name()) { // its rules are made here, or came before this site took over
+		return nil
 	}
 	proposed, offered, err := s.rules.EvaluateOffer(v, q.Rules)
 	if err != nil || (v.Proposed == proposed && v.Offered == offered) {
@@ -252,7 +205,7 @@ func (s *Service) arrived(id object.ID, stored int64, setOf uint32, signer, via 
 		if err != nil {
 			return 0, err
 		}
-		m.Text, m.Cause, m.Branch = disorder.Text, disorder.Cause, disorder.Branch
+		m.Text, m.Cause, m.Branch, m.Until = disorder.Text, disorder.Cause, disorder.Branch, untilOf(disorder.Until)
 		if err := s.Store.PutMark(m); err != nil {
 			return 0, err
 		}
@@ -280,4 +233,12 @@ func (s *Service) arrived(id object.ID, stored int64, setOf uint32, signer, via 
 		s.rules.Reached(row.Volume, s.Place(), rules.NewestState(row))
 	}
 	return now.UnixNano(), s.capture.Unveil(row, setOf)
+}
+
+// untilOf is a time as marks have it; the zero time is none.
+func untilOf(t time.Time) int64 {
+	if t.IsZero() {
+		return 0
+	}
+	return t.UnixNano()
 }

@@ -24,8 +24,8 @@ func (s *Service) Carries(r *catalog.Route, v *catalog.Volume) bool {
 	switch {
 	case r.Terms.V.Pull || !r.Volumes.V.Holds(v), v.IsDisk() && !termParts(r.Terms.V).Whole(): // a disk has no paths
 		return false
-	case v.Origin == s.Name():
-		return true
+	case v.ActiveAt(s.Name()), v.Origin == s.Name(): // what it took before another site took over is owed too
+		return v.ActiveAt(s.Name()) || termParts(r.Terms.V).Whole()
 	}
 	if !termParts(r.Terms.V).Whole() { // a part has to be signed by who took the whole
 		return false

@@ -3,19 +3,19 @@ package route
 import (
 	"bufio"
 	"context"
-	"crypto/ed25519"
 	"encoding/hex"
+	"errors"
 	"fmt"
 	"io"
 	"os"
 	"path/filepath"
-	"slices"
 	"sync"
 
 	"candidharbor/api"
 	"candidharbor/core/object"
 	"candidharbor/core/space"
 	"candidharbor/internal/beneath"
+	"candidharbor/internal/catalog"
 	"candidharbor/internal/datadir"
 	"candidharbor/internal/pairing"
 	"candidharbor/internal/phrase"
@@ -266,14 +266,16 @@ func (s *Service) crateRequest(n *transfer.CrateSnapshot) (*transfer.CarryReques
 	if err != nil {
 		return nil, fmt.Errorf("snapshot %q has no id that can be", n.ID)
 	}
-	if n.Origin == s.Name() || policy.CheckName("site", n.Origin) != nil || policy.CheckName("volume", n.Volume) != nil {
+	known, err := s.Catalog.VolumeOfLineage(n.Lineage)
+	if policy.CheckName("site", n.Origin) != nil || policy.CheckName("volume", n.Volume) != nil ||
+		n.Origin == s.Name() && (err != nil || known.Origin != s.Name()) {
 		return nil, fmt.Errorf("a volume %q of the site %q cannot be taken in here", n.Volume, n.Origin)
 	}
-	if known, err := s.Catalog.VolumeOfLineage(n.Lineage); err == nil && known.Origin != n.Origin {
+	if err == nil && known.Origin != n.Origin {
 		return nil, fmt.Errorf("the history of %s belongs to %s here", n.Volume, known.Name)
 	}
 	return &transfer.CarryRequest{Lineage: records.LineageOf(n.Lineage), Volume: n.Volume, Origin: n.Origin, Root: id,
-		Rules: n.Rules, SetOf: n.SetOf}, nil
+		Rules: n.Rules, SetOf: n.SetOf, Authority: n.Authority}, nil
 }
 
 // crateRoot finds whether a root record of a crate is what its head says, signed by one
@@ -293,33 +295,48 @@ func (s *Service) crateRoot(q *transfer.CarryRequest, record []byte) (signer str
 	if object.Sum(env) != q.Root || root.Lineage != q.Lineage || root.Volume != q.Volume || root.Origin != q.Origin {
 		return "", fmt.Errorf("%w: the root of snapshot %.12s is not what its head says", transfer.ErrCrate, q.Root)
 	}
-	signer = hex.EncodeToString(ed25519.PublicKey(key))
-	may, err := s.crateSigners(q)
+	t, err := s.crateTrust(q)
 	if err != nil {
 		return "", err
 	}
-	if !slices.Contains(may, signer) {
-		return "", fmt.Errorf("the root of snapshot %.12s is not signed by %s", q.Root, q.Origin)
+	if !t.roots(root, key) {
+		return "", fmt.Errorf("the root of snapshot %.12s is not signed by %s", q.Root, root.Taker())
 	}
-	return signer, nil
+	return t.signer(root, key), nil
 }
 
 // crateSigners lists the keys that may have signed a crate's snapshot.
-func (s *Service) crateSigners(q *transfer.CarryRequest) ([]string, error) {
-	v, verr := s.Catalog.VolumeOfLineage(hex.EncodeToString(q.Lineage[:]))
-	if origin, err := s.Catalog.Peer(q.Origin); err == nil && (verr != nil || s.bound(origin, v)) {
+func (s *Service) crateSigners(v *catalog.Volume) ([]string, error) {
+	if v.Origin == s.Name() {
+		return s.ownKeys()
+	}
+	if origin, err := s.Catalog.Peer(v.Origin); err == nil && (v.Lineage == "" || s.bound(origin, v)) {
 		return pairing.Signers(origin), nil
 	}
-	if verr == nil && v.Signer != "" {
+	if v.Signer != "" {
 		return []string{v.Signer}, nil
 	}
-	return nil, fmt.Errorf("%s is not paired with this site, so nobody vouches for its snapshots: pair first", q.Origin)
+	return nil, fmt.Errorf("%s is not paired with this site, so nobody vouches for its snapshots: pair first", v.Origin)
+}
+
+func (s *Service) crateTrust(q *transfer.CarryRequest) (*trust, error) {
+	v, err := s.Catalog.VolumeOfLineage(hex.EncodeToString(q.Lineage[:]))
+	if errors.Is(err, catalog.ErrNone) {
+		return s.trustOf(nil, &catalog.Volume{Name: q.Volume + "@" + q.Origin, Origin: q.Origin}, q)
+	}
+	if err != nil {
+		return nil, err
+	}
+	if err := s.authority.Learn("a crate", q.Authority); err != nil {
+		return nil, err
+	}
+	return s.trustOf(nil, v, q)
 }
 
 func (s *Service) takeCrateMarks(id object.ID, q *transfer.CarryRequest, marks [][]byte) error {
-	may, err := s.crateSigners(q)
+	t, err := s.crateTrust(q)
 	if err != nil {
 		return err
 	}
-	return transfer.TakeMarks(s.Store, id, marks, s.mayMark(id, q.Origin, may, nil))
+	return transfer.TakeMarks(s.Store, id, marks, s.mayMark(id, t, nil))
 }

@@ -121,7 +121,7 @@ func (s *Service) crateOf(ask api.CrateWrite) (*transfer.CrateWriter, *catalog.P
 		}
 		c.Head.Snapshots = append(c.Head.Snapshots, transfer.CrateSnapshot{ID: row.ID, Lineage: row.Lineage,
 			Volume: NameAtOrigin(v), Origin: v.Origin, Taken: row.Began.Time, Bytes: row.Bytes,
-			Rules: rs.Proposal(s.Place()), SetOf: setOf})
+			Rules: rs.Proposal(s.Place()), SetOf: setOf, Authority: s.authority.Records(v)})
 		return nil
 	}
 	if ask.Route == "" {

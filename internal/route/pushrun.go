@@ -153,6 +153,9 @@ func (o *pushRun) bring(ctx context.Context, w *RouteWork, row *catalog.Snapshot
 	}
 	q.Volume, q.Origin, q.Rules, q.SetOf, q.Standby = NameAtOrigin(w.V), w.V.Origin, w.Rs.Proposal(s.Place()), setOf,
 		r.Terms.V.Standby
+	if !part {
+		q.Authority = s.authority.Records(w.V)
+	}
 	c := &transfer.Sender{Store: s.Store, Marks: bring, Meter: o.meter, Limit: o.limit, Request: q}
 	err = c.Run(ctx, o.link)
 	if part {

@@ -31,7 +31,11 @@ func (s *Service) bound(peer *catalog.Peer, v *catalog.Volume) bool {
 	if err != nil {
 		return false
 	}
-	_, key, err := s.Store.Root(id)
+	root, key, err := s.Store.Root(id)
+	if err == nil && root.TakenBy != "" { // by another site; who began the history signed its first record of authority
+		line := s.authority.Line(v)
+		return len(line) > 0 && slices.Contains(pairing.Signers(peer), hex.EncodeToString(line[0].Signer))
+	}
 	return err == nil && slices.Contains(pairing.Signers(peer), hex.EncodeToString(key))
 }
 

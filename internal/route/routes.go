@@ -13,6 +13,7 @@ import (
 	"candidharbor/internal/phrase"
 	"candidharbor/internal/policy"
 	"candidharbor/internal/refusal"
+	"candidharbor/internal/run"
 )
 
 const (
@@ -381,17 +382,22 @@ func (s *Service) RemoveRoute(name string) (string, error) {
 
 // RunRoute starts carrying now.
 func (s *Service) RunRoute(name, by string) (api.Run, error) {
-	r, err := s.Catalog.Route(name)
-	if err != nil {
-		return api.Run{}, err
-	}
-	if !r.Paused.IsZero() {
-		return api.Run{}, refusal.Conflictf("route %s is paused since %s: candid route resume %s first", name,
-			phrase.Stamp(r.Paused.Time), name)
-	}
-	j, err := s.startRoute(r, by)
+	j, err := s.StartRoute(name, by)
 	if err != nil {
 		return api.Run{}, err
 	}
 	return j.View(), nil
+}
+
+// StartRoute is RunRoute for who waits for its end.
+func (s *Service) StartRoute(name, by string) (*run.Job, error) {
+	r, err := s.Catalog.Route(name)
+	if err != nil {
+		return nil, err
+	}
+	if !r.Paused.IsZero() {
+		return nil, refusal.Conflictf("route %s is paused since %s: candid route resume %s first", name,
+			phrase.Stamp(r.Paused.Time), name)
+	}
+	return s.startRoute(r, by)
 }

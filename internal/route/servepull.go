@@ -155,6 +155,6 @@ func (s *Service) serveFetch(ctx context.Context, peer *catalog.Peer, q *Fetch, 
 	})
 	c := &transfer.Sender{Store: s.Store, Marks: marks, Limit: limit,
 		Request: transfer.CarryRequest{Lineage: records.LineageOf(v.Lineage), Volume: NameAtOrigin(v), Origin: v.Origin,
-			Root: q.Root, Bases: bases, Rules: rs.Proposal(s.Place()), SetOf: q.SetOf}}
+			Root: q.Root, Bases: bases, Rules: rs.Proposal(s.Place()), SetOf: q.SetOf, Authority: s.authority.Records(v)}}
 	return c.Answer(ctx, st)
 }

@@ -4,6 +4,7 @@ import (
 	"sync"
 
 	"candidharbor/internal/access"
+	"candidharbor/internal/authority"
 	"candidharbor/internal/capture"
 	"candidharbor/internal/datadir"
 	"candidharbor/internal/pairing"
@@ -15,12 +16,13 @@ import (
 // Service carries snapshots from site to site.
 type Service struct {
 	*datadir.Dir
-	run     *run.Engine
-	records *records.Service
-	access  *access.Service
-	pairing *pairing.Service
-	rules   *rules.Service
-	capture *capture.Service
+	run       *run.Engine
+	records   *records.Service
+	access    *access.Service
+	pairing   *pairing.Service
+	authority *authority.Service
+	rules     *rules.Service
+	capture   *capture.Service
 
 	rows sync.Mutex // a row of routes is read, changed and stored as one step
 
@@ -31,8 +33,8 @@ type Service struct {
 
 // New works in a data directory.
 func New(dir *datadir.Dir, run *run.Engine, records *records.Service, access *access.Service, pairing *pairing.Service,
-	rules *rules.Service, capture *capture.Service) *Service {
-	s := &Service{Dir: dir, run: run, records: records, access: access, pairing: pairing, rules: rules, capture: capture,
+	authority *authority.Service, rules *rules.Service, capture *capture.Service) *Service {
+	s := &Service{Dir: dir, run: run, records: records, access: access, pairing: pairing, authority: authority, rules: rules, capture: capture,
 		going: map[string]*going{}, looked: map[string]*looked{}}
 	s.answerRoutes()
 	pairing.OnPace(s.paceChanged)

@@ -50,7 +50,7 @@ func (s *Service) SetStandby(name string, ask api.StandbySet, by string) (string
 	if err != nil {
 		return "", err
 	}
-	if v.Origin == s.Name() {
+	if v.ActiveAt(s.Name()) {
 		return "", refusal.Conflictf("%s lives here: a standby is a copy of another site's volume. To have an older state "+
 			"beside it, use candid restore --to", name)
 	}
@@ -118,7 +118,7 @@ func (s *Service) standbyDir(v *catalog.Volume, dir string) (string, error) {
 		return "", err
 	}
 	for _, o := range vols {
-		if o.Name != v.Name && o.StandbyDir == dir || o.Origin == s.Name() &&
+		if o.Name != v.Name && o.StandbyDir == dir || o.ActiveAt(s.Name()) &&
 			(dir == o.Path || strings.HasPrefix(dir, o.Path+"/") || strings.HasPrefix(o.Path, dir+"/")) {
 			return "", refusal.Conflictf("%s is taken by %s", dir, o.Name)
 		}

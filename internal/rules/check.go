@@ -156,7 +156,7 @@ func (s *Service) Letting(v *catalog.Volume, rs *Ruleset, others func(*catalog.V
 			going(row, s.Place(), after.Verdicts[i])
 		}
 	}
-	if v.Origin != s.Name() {
+	if !v.ActiveAt(s.Name()) {
 		return out, nil
 	}
 	old, err := s.RulesFor(v)

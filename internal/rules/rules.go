@@ -65,6 +65,7 @@ type Ruleset struct {
 	Grace      time.Duration
 	Skip       bool
 	Proposed   bool     // rules came from the origin, not from here
+	Active     bool     // this site takes the snapshots
 	Paused     []string // policies that are
 	Recovery   time.Duration
 }
@@ -95,8 +96,26 @@ func (s *Service) RulesFor(v *catalog.Volume) (*Ruleset, error) {
 			mine = append(mine, more...)
 		}
 	}
+	rs.Active = v.ActiveAt(s.Name())
 	rs.Combine(mine)
+	// Objectives are of roles: where another site is active, those of the two have changed places.
+	if v.Active != v.Origin {
+		rs.swapObjectives(v.Origin, v.Active)
+	}
 	return rs, nil
+}
+
+func (rs *Ruleset) swapObjectives(a, b string) {
+	forA, hasA := rs.Objectives[a]
+	forB, hasB := rs.Objectives[b]
+	delete(rs.Objectives, a)
+	delete(rs.Objectives, b)
+	if hasA {
+		rs.Objectives[b] = forA
+	}
+	if hasB {
+		rs.Objectives[a] = forB
+	}
 }
 
 // Combine makes the ruleset of some policies.
@@ -107,7 +126,7 @@ func (rs *Ruleset) Combine(mine []*Compiled) {
 		if p.Paused {
 			rs.Paused = append(rs.Paused, p.Name)
 		}
-		if !rs.Proposed && !p.Paused {
+		if (!rs.Proposed || rs.Active) && !p.Paused {
 			rs.Take = append(rs.Take, p.Take...)
 		}
 		if p.Recovery > 0 && (rs.Recovery == 0 || p.Recovery < rs.Recovery) {
@@ -319,7 +338,7 @@ func SnapshotsOf(rows []*catalog.Snapshot) []retention.Snapshot {
 	for i, r := range rows {
 		snaps[i] = retention.Snapshot{Position: lineage.Position{Term: uint64(r.Term), Sequence: uint64(r.Sequence)},
 			Taken: r.Began.Time, SeenUntil: r.SeenUntil.Time, End: r.OwnEnd.Time, Recalled: r.RecalledUntil.Time,
-			OutOfTurn: r.OutOfTurn}
+			OutOfTurn: r.OutOfTurn, LeftUntil: r.LeftUntil.Time}
 		if r.KeepWhy != "" {
 			snaps[i].Keep = &retention.Keep{Reason: r.KeepWhy, Until: r.KeepUntil.Time}
 		}

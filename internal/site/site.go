@@ -10,12 +10,14 @@ import (
 
 	"candidharbor/api"
 	"candidharbor/internal/access"
+	"candidharbor/internal/authority"
 	"candidharbor/internal/capture"
 	"candidharbor/internal/catalog"
 	"candidharbor/internal/clock"
 	"candidharbor/internal/clones"
 	"candidharbor/internal/datadir"
 	"candidharbor/internal/disks"
+	"candidharbor/internal/failover"
 	"candidharbor/internal/overview"
 	"candidharbor/internal/pairing"
 	"candidharbor/internal/records"
@@ -47,18 +49,20 @@ type Options struct {
 // Site is an open site: what lies in its data directory, and the parts that work there.
 type Site struct {
 	*datadir.Dir
-	Run      *run.Engine
-	Records  *records.Service
-	Access   *access.Service
-	Pairing  *pairing.Service
-	Rules    *rules.Service
-	Disks    *disks.Service
-	Capture  *capture.Service
-	Routes   *route.Service
-	Recovery *recovery.Service
-	Clones   *clones.Service
-	Upkeep   *upkeep.Service
-	Overview *overview.Service
+	Run       *run.Engine
+	Records   *records.Service
+	Access    *access.Service
+	Pairing   *pairing.Service
+	Authority *authority.Service
+	Rules     *rules.Service
+	Disks     *disks.Service
+	Capture   *capture.Service
+	Routes    *route.Service
+	Recovery  *recovery.Service
+	Clones    *clones.Service
+	Upkeep    *upkeep.Service
+	Failover  *failover.Service
+	Overview  *overview.Service
 
 	onPlace func(*Site) // told of each further place that is attached
 
@@ -101,13 +105,16 @@ func (s *Site) makeParts() {
 	s.Records = records.New(s.Dir)
 	s.Access = access.New(s.Dir, s.Run)
 	s.Pairing = pairing.New(s.Dir, s.Run, s.Access)
+	s.Authority = authority.New(s.Dir, s.Run, s.Access, s.Pairing)
 	s.Rules = rules.New(s.Dir, s.Run, s.Records, s.Pairing)
 	s.Disks = disks.New(s.Dir, s.Run, s.Access)
-	s.Capture = capture.New(s.Dir, s.Run, s.Records, s.Rules, s.Disks)
-	s.Routes = route.New(s.Dir, s.Run, s.Records, s.Access, s.Pairing, s.Rules, s.Capture)
-	s.Recovery = recovery.New(s.Dir, s.Run, s.Records, s.Access, s.Pairing, s.Rules, s.Disks, s.Capture, s.Routes)
+	s.Capture = capture.New(s.Dir, s.Run, s.Records, s.Authority, s.Rules, s.Disks)
+	s.Routes = route.New(s.Dir, s.Run, s.Records, s.Access, s.Pairing, s.Authority, s.Rules, s.Capture)
+	s.Recovery = recovery.New(s.Dir, s.Run, s.Records, s.Access, s.Pairing, s.Authority, s.Rules, s.Disks, s.Capture, s.Routes)
 	s.Clones = clones.New(s.Dir, s.Run, s.Access, s.Rules, s.Disks, s.Capture, s.Recovery)
 	s.Upkeep = upkeep.New(s.Dir, s.Run, s.Records, s.Pairing, s.Rules, s.Capture, s.Routes, s.Recovery)
+	s.Failover = failover.New(s.Dir, s.Run, s.Access, s.Pairing, s.Authority, s.Rules, s.Disks, s.Capture, s.Routes,
+		s.Recovery, s.Clones)
 	s.Overview = overview.New(s.Dir, s.Run, s.Access, s.Pairing, s.Rules, s.Disks, s.Capture, s.Routes, s.Recovery,
 		s.Upkeep)
 	s.Pairing.OpensPlaces(s.openHere)
@@ -177,6 +184,9 @@ func (s *Site) open(opt Options) (err error) {
 	if err := s.Pairing.CountStart(false); err != nil {
 		return err
 	}
+	if err := s.Authority.Load(); err != nil {
+		return err
+	}
 	s.Run.Go(func(ctx context.Context) {
 		err := s.Upkeep.CompareMarks(ctx)
 		if err != nil && ctx.Err() == nil {
@@ -195,6 +205,9 @@ func (s *Site) open(opt Options) (err error) {
 		return err
 	}
 	if err := s.Recovery.ResumeRestores(); err != nil {
+		return err
+	}
+	if err := s.Failover.Begin(); err != nil {
 		return err
 	}
 	s.Pairing.OpenPlaces()

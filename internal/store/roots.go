@@ -251,6 +251,9 @@ func (s *Store) SetKey(key ed25519.PrivateKey) {
 	s.key = key
 }
 
+// SigningKey is the key that signs what this site says.
+func (s *Store) SigningKey() ed25519.PrivateKey { return s.signKey() }
+
 func (s *Store) signKey() ed25519.PrivateKey {
 	s.mu.Lock()
 	defer s.mu.Unlock()

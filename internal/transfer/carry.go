@@ -26,7 +26,12 @@ type CarryRequest struct {
 	Standby string           `cbor:"8,keyasint,omitempty"` // lay the copy out: exact or additive
 	SetOf   uint32           `cbor:"7,keyasint,omitempty"` // snapshots of its group's set that come along in all
 	Takes   bool             `cbor:"9,keyasint,omitempty"` // the sender reads frames that tell what is durable
+	// Authority are the records of who is, and was, active of the history.
+	Authority [][]byte `cbor:"10,keyasint,omitempty"`
 }
+
+// MaxAuthority is how many records of authority a request brings.
+const MaxAuthority = 4000
 
 // MaxBases is how many snapshots a request names.
 const MaxBases = 4096

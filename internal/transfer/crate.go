@@ -54,6 +54,8 @@ type CrateSnapshot struct {
 	Bytes   int64     `json:"bytes"`
 	Rules   string    `json:"rules,omitempty"`
 	SetOf   uint32    `json:"setOf,omitempty"`
+	// Authority are the records of who is, and was, active of the history.
+	Authority [][]byte `json:"authority,omitempty"`
 }
 
 type crateTail struct {

@@ -1,0 +1,356 @@
+package failover
+
+import (
+	"context"
+	"crypto/rand"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"time"
+
+	"candidharbor/api"
+	"candidharbor/internal/catalog"
+	"candidharbor/internal/phrase"
+	"candidharbor/internal/refusal"
+	"candidharbor/internal/run"
+	"candidharbor/internal/runbook"
+)
+
+// The kinds of acts.
+const (
+	planned   = "planned"
+	unplanned = "unplanned"
+	drill     = "drill"
+	handOver  = "hand-over" // the other end of a planned one
+)
+
+// act is one move of the active side to this site. What is done and what is next is durable before it is done.
+type act struct {
+	s    *Service
+	row  catalog.Failover
+	book *runbook.Runbook
+	doc  actDoc
+	j    *run.Job
+}
+
+// actDoc is what a row of failovers says of its steps.
+type actDoc struct {
+	Body    string      `json:"body"` // of the runbook, as it was when it began
+	Version int         `json:"version"`
+	Volumes []actVolume `json:"volumes"`
+	Steps   []actStep   `json:"steps"`
+	Record  string      `json:"record,omitempty"` // of authority, once it is signed
+	Until   time.Time   `json:"until"`            // it goes on by itself after a start no later than that
+	Down    time.Time   `json:"down,omitzero"`    // since when nobody serves
+	Up      time.Time   `json:"up,omitzero"`      // since when all is served again
+}
+
+// actVolume is what is brought up.
+type actVolume struct {
+	Name  string    `json:"name"`
+	Group string    `json:"group,omitempty"` // with which it is taken
+	From  string    `json:"from,omitempty"`  // the snapshot from which it goes on
+	Taken time.Time `json:"taken,omitzero"`
+	Loss  int64     `json:"loss,omitempty"` // nanoseconds of which nothing arrived
+	Doubt int64     `json:"doubt,omitempty"`
+}
+
+// actStep is one step and how far it came.
+type actStep struct {
+	Code    string    `json:"code"`
+	Text    string    `json:"text"`
+	State   string    `json:"state"`
+	Began   time.Time `json:"began,omitzero"`
+	Ended   time.Time `json:"ended,omitzero"`
+	Attempt int       `json:"attempt,omitempty"`
+	Said    string    `json:"said,omitempty"`
+	Book    int       `json:"book"` // the step of the runbook; -1: none
+	After   bool      `json:"after,omitempty"`
+}
+
+// The codes of steps beside those of the runbook.
+const (
+	stepAsk       = "ask"
+	stepChoose    = "choose"
+	stepCarry     = "carry"
+	stepFreeze    = "freeze"
+	stepAuthority = "authority"
+	stepRoutes    = "routes"
+)
+
+func newID() string {
+	var b [8]byte
+	rand.Read(b[:])
+	return hex.EncodeToString(b[:])
+}
+
+// actOf is the identity of an act as records of authority have it.
+func actOf(id string) (out [16]byte) {
+	raw, _ := hex.DecodeString(id)
+	copy(out[:], raw)
+	return out
+}
+
+func (o *act) save() error {
+	raw, err := json.Marshal(o.doc)
+	if err != nil {
+		return err
+	}
+	o.row.Doc = string(raw)
+	err = o.s.Catalog.PutFailover(&o.row)
+	o.s.run.Tell("failovers")
+	return err
+}
+
+func (s *Service) read(row *catalog.Failover) (*act, error) {
+	o := &act{s: s, row: *row}
+	if err := json.Unmarshal([]byte(row.Doc), &o.doc); err != nil {
+		return nil, fmt.Errorf("failover %s: %w", row.ID, err)
+	}
+	if row.Kind == handOver {
+		return o, nil
+	}
+	var err error
+	o.book, err = runbook.Parse(o.doc.Body)
+	return o, err
+}
+
+// planSteps lists what is done, in its order.
+func (o *act) planSteps() {
+	add := func(code, text string, book int, after bool) {
+		o.doc.Steps = append(o.doc.Steps, actStep{Code: code, Text: text, State: api.StepToDo, Book: book, After: after})
+	}
+	add(stepAsk, "Ask other sites who is active", -1, false)
+	if o.row.Kind == planned {
+		add(stepCarry, "Carry what is new, while "+o.row.Peer+" still serves", -1, false)
+		add(stepFreeze, "Have "+o.row.Peer+" stop serving, and carry the rest", -1, false)
+		add(stepAuthority, "Have "+o.row.Peer+" hand over", -1, false)
+	} else {
+		add(stepChoose, "Find the newest states that are here whole", -1, false)
+		add(stepAuthority, "Take over", -1, false)
+	}
+	for i := range o.book.Steps {
+		st := &o.book.Steps[i]
+		add(string(st.Kind), phrase.UpperFirst(st.Words()), i, false)
+	}
+	add(stepRoutes, "Turn the routes round", -1, false)
+	for i := range o.book.After {
+		st := &o.book.After[i]
+		add(string(st.Kind), phrase.UpperFirst(st.Words()), i, true)
+	}
+}
+
+// begin starts the run of an act, or of one that goes on.
+func (o *act) begin(by string) error {
+	o.row.State = api.FailoverRunning
+	if err := o.save(); err != nil {
+		return err
+	}
+	j, err := o.s.run.Start("failover", o.row.Runbook, by, func(ctx context.Context, j *run.Job) (any, string, error) {
+		o.j = j
+		return o.work(ctx)
+	})
+	if err != nil {
+		return err
+	}
+	o.s.mu.Lock()
+	o.s.acting[o.row.ID] = j
+	o.s.mu.Unlock()
+	j.AtEnd(func() {
+		o.s.mu.Lock()
+		delete(o.s.acting, o.row.ID)
+		o.s.mu.Unlock()
+	})
+	return nil
+}
+
+// work does what is to be done, step by step.
+func (o *act) work(ctx context.Context) (any, string, error) {
+	o.row.Run = o.j.ID()
+	if err := o.save(); err != nil {
+		return nil, "", err
+	}
+	o.j.Begin(nil)
+	trouble := 0
+	for i := range o.doc.Steps {
+		st := &o.doc.Steps[i]
+		if st.State == api.StepDone || st.State == api.StepSkipped {
+			continue
+		}
+		st.State, st.Attempt = api.StepRunning, st.Attempt+1
+		if st.Began.IsZero() {
+			st.Began = o.s.Clock.Now()
+		}
+		if err := o.save(); err != nil {
+			return nil, "", err
+		}
+		o.j.Say(st.Text)
+		said, err := o.do(ctx, st)
+		st.Ended, st.Said = o.s.Clock.Now(), said
+		if err != nil && o.s.run.Context().Err() != nil {
+			st.State, st.Ended = api.StepToDo, time.Time{}
+			return nil, "", errors.Join(o.save(), &run.Partly{Leaves: "the next start of the service goes on with it"})
+		}
+		if err == nil {
+			st.State = api.StepDone
+			o.j.Logf("%s: %s", st.Text, said)
+		} else {
+			st.State, st.Said = api.StepFailed, err.Error()
+			o.j.Logf("%s: failed: %s", st.Text, err)
+			if !o.goesOn(st) {
+				return nil, "", o.stopped(ctx, st, err)
+			}
+			st.State = api.StepSkipped
+			o.j.Remark()
+			trouble++
+		}
+		if err := o.save(); err != nil {
+			return nil, "", err
+		}
+	}
+	o.row.State, o.row.Ended = api.FailoverDone, catalog.At(o.s.Clock.Now())
+	if err := o.save(); err != nil {
+		return nil, "", err
+	}
+	words := o.outcome()
+	if trouble > 0 {
+		words += fmt.Sprintf(" %s failed and was passed over.", phrase.Many(trouble, "step"))
+	}
+	return nil, words, nil
+}
+
+// goesOn reports whether the runbook passes a step over that failed.
+func (o *act) goesOn(st *actStep) bool {
+	step := o.bookStep(st)
+	return step != nil && step.Failing == runbook.GoOn
+}
+
+func (o *act) bookStep(st *actStep) *runbook.Step {
+	switch {
+	case st.Book < 0:
+		return nil
+	case st.After:
+		return &o.book.After[st.Book]
+	}
+	return &o.book.Steps[st.Book]
+}
+
+// moved reports whether this site is the active one by this act.
+func (o *act) moved() bool { return o.doc.Record != "" }
+
+// stopped ends an act at a step that failed. Before the authority has moved nothing has changed; after that it can go
+// on from there.
+func (o *act) stopped(ctx context.Context, st *actStep, why error) error {
+	clean := context.WithoutCancel(ctx)
+	switch {
+	case !o.moved() && o.row.Kind == planned:
+		o.letGo(clean)
+		fallthrough
+	case !o.moved():
+		o.row.State, o.row.Ended = api.FailoverFailed, catalog.At(o.s.Clock.Now())
+		if ctx.Err() != nil {
+			o.row.State = api.FailoverCancelled
+		}
+		return errors.Join(fmt.Errorf("nothing was taken over: %s: %w", st.Text, why), o.save())
+	}
+	o.row.State = api.FailoverStopped
+	return errors.Join(fmt.Errorf("%s is active, and %s failed: %w. Mend it and go on: candid failover %s --%s", o.s.Name(),
+		st.Text, why, o.row.Runbook, o.row.Kind), o.save())
+}
+
+func (o *act) do(ctx context.Context, st *actStep) (string, error) {
+	if step := o.bookStep(st); step != nil {
+		ctx, cancel := context.WithTimeout(ctx, step.Within)
+		defer cancel()
+		said, err := o.doStep(ctx, st, step)
+		if err != nil && errors.Is(ctx.Err(), context.DeadlineExceeded) {
+			err = fmt.Errorf("not within %s: %w", phrase.Ago(step.Within), err)
+		}
+		return said, err
+	}
+	switch st.Code {
+	case stepAsk:
+		return o.ask(ctx)
+	case stepChoose:
+		return o.choose()
+	case stepCarry:
+		return o.carry(ctx)
+	case stepFreeze:
+		return o.freeze(ctx)
+	case stepAuthority:
+		if o.row.Kind == planned {
+			return o.takeHandedOver(ctx)
+		}
+		return o.takeOver()
+	case stepRoutes:
+		return o.turnRoutes(ctx)
+	}
+	return "", refusal.Badf("step %q is not known: it was begun by a later release", st.Code)
+}
+
+// outcome is how it went, for people.
+func (o *act) outcome() string {
+	words := fmt.Sprintf("%s is active of %s.", o.s.Name(), phrase.Many(len(o.doc.Volumes), "volume"))
+	if !o.doc.Down.IsZero() && !o.doc.Up.IsZero() {
+		words += fmt.Sprintf(" Nobody served for %s.", phrase.Ago(o.doc.Up.Sub(o.doc.Down)))
+	}
+	if o.row.Kind == planned {
+		return words + " Nothing was lost."
+	}
+	var worst int64
+	for _, v := range o.doc.Volumes {
+		worst = max(worst, v.Loss)
+	}
+	if worst > 0 {
+		words += fmt.Sprintf(" What was written in the last %s before the other site was lost had not arrived.",
+			phrase.Ago(time.Duration(worst)))
+	}
+	return words
+}
+
+// resume goes on with acts that a start interrupted. One that has moved nothing yet, or whose time is over, waits for a
+// person.
+func (s *Service) resume() error {
+	rows, err := s.Catalog.Failovers(nil, []string{api.FailoverRunning, api.FailoverWaiting}, 1000)
+	if err != nil {
+		return err
+	}
+	for _, row := range rows {
+		if row.Kind == handOver {
+			if err := s.giveUpHandOver(row); err != nil {
+				return err
+			}
+			continue
+		}
+		o, err := s.read(row)
+		if err != nil {
+			return err
+		}
+		for i := range o.doc.Steps {
+			if o.doc.Steps[i].State == api.StepRunning {
+				o.doc.Steps[i].State = api.StepToDo
+			}
+		}
+		o.findRecord()
+		switch {
+		case !o.moved() && row.Kind == unplanned:
+			o.row.State, o.row.Ended = api.FailoverCancelled, catalog.At(s.Clock.Now())
+			err = o.save()
+		case s.Clock.Now().After(o.doc.Until):
+			o.row.State = api.FailoverStopped
+			err = o.save()
+		default:
+			for i := range o.doc.Steps { // whoever may have taken over meanwhile is asked anew
+				if o.doc.Steps[i].Code == stepAsk {
+					o.doc.Steps[i].State = api.StepToDo
+				}
+			}
+			err = o.begin("the service")
+		}
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}

@@ -1,0 +1,352 @@
+package failover
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"time"
+
+	"candidharbor/api"
+	"candidharbor/internal/authority"
+	"candidharbor/internal/catalog"
+	"candidharbor/internal/pairing"
+	"candidharbor/internal/phrase"
+	"candidharbor/internal/refusal"
+	"candidharbor/internal/runbook"
+)
+
+// Failover begins to take over what a runbook names, or tells what that would mean.
+func (s *Service) Failover(ctx context.Context, name string, ask api.FailoverAsk, by string) (*api.Failover, error) {
+	if s.IsPlace {
+		return nil, pairing.ErrPlaceHolds
+	}
+	row, err := s.Catalog.Runbook(name)
+	if err != nil {
+		return nil, err
+	}
+	s.beginning.Lock() // two people begin one after the other
+	defer s.beginning.Unlock()
+	open, err := s.Catalog.Failovers([]string{planned, unplanned}, []string{api.FailoverRunning, api.FailoverWaiting,
+		api.FailoverStopped}, 1000)
+	if err != nil {
+		return nil, err
+	}
+	for _, f := range open {
+		if f.Runbook != name {
+			continue
+		}
+		if f.State != api.FailoverStopped || ask.DryRun {
+			return nil, refusal.Conflictf("a failover by %s is %s already, since %s: candid failover show %s", name, f.State,
+				phrase.Stamp(f.Began.Time), name)
+		}
+		return s.goOn(f, by)
+	}
+	o, err := s.prepare(row, ask)
+	if err != nil {
+		return nil, err
+	}
+	if !ask.Unplanned && o.row.Peer == "" {
+		return nil, refusal.Conflictf("nobody hands %s over: this site is active already, or it is not known who is", name)
+	}
+	ready, err := s.readiness(o.book)
+	if err != nil {
+		return nil, err
+	}
+	if ask.DryRun {
+		if _, err := o.choose(); err != nil {
+			return nil, err
+		}
+		out := o.view()
+		out.Sentence = o.wouldBe(ready)
+		return out, nil
+	}
+	if !ready.Ready && !ask.Anyway {
+		return nil, refusal.Conflictf("nothing was taken over, because the runbook is not ready: %s. Mend it, or take over "+
+			"nevertheless with --anyway", ready.Sentence)
+	}
+	if err := o.begin(by); err != nil {
+		return nil, err
+	}
+	return o.view(), nil
+}
+
+// goOn has a failover go on that stopped at a step.
+func (s *Service) goOn(f *catalog.Failover, by string) (*api.Failover, error) {
+	o, err := s.read(f)
+	if err != nil {
+		return nil, err
+	}
+	for i := range o.doc.Steps {
+		if o.doc.Steps[i].State == api.StepFailed || o.doc.Steps[i].State == api.StepRunning {
+			o.doc.Steps[i].State = api.StepToDo
+		}
+	}
+	o.doc.Until = s.Clock.Now().Add(o.limit())
+	if err := o.begin(by); err != nil {
+		return nil, err
+	}
+	return o.view(), nil
+}
+
+// prepare plans an act; nothing is stored.
+func (s *Service) prepare(row *catalog.Runbook, ask api.FailoverAsk) (*act, error) {
+	b, err := runbook.Parse(row.Body)
+	if err != nil {
+		return nil, fmt.Errorf("stored runbook %q: %w", row.Name, err)
+	}
+	vols, err := s.volumesOf(b)
+	if err != nil {
+		return nil, refusal.Conflictf("%w", err)
+	}
+	o := &act{s: s, book: b, doc: actDoc{Body: row.Body, Version: row.Version},
+		row: catalog.Failover{ID: newID(), Kind: planned, Runbook: b.Name, State: api.FailoverRunning,
+			Began: catalog.At(s.Clock.Now())}}
+	if ask.Unplanned {
+		o.row.Kind = unplanned
+	}
+	for _, v := range vols {
+		o.doc.Volumes = append(o.doc.Volumes, actVolume{Name: v.Name, Group: v.group})
+		switch {
+		case v.ActiveAt(s.Name()) || v.Active == authority.Nobody:
+		case o.row.Peer == "":
+			o.row.Peer = v.Active
+		case o.row.Peer != v.Active && !ask.Unplanned:
+			return nil, refusal.Conflictf("%s is active at %s, and others of the runbook at %s: one failover has one other site",
+				v.Name, v.Active, o.row.Peer)
+		}
+	}
+	o.doc.Until = s.Clock.Now().Add(o.limit())
+	o.planSteps()
+	return o, nil
+}
+
+// limit is how long an act may go on by itself after a start.
+func (o *act) limit() time.Duration {
+	limit := time.Hour
+	for _, st := range slices.Concat(o.book.Steps, o.book.After) {
+		limit += st.Within
+	}
+	return limit
+}
+
+// ask asks all sites who is active, and refuses to go on when the answer is not what the act was begun for.
+func (o *act) ask(ctx context.Context) (string, error) {
+	answered, err := o.s.authority.AskAll(ctx)
+	if err != nil {
+		return "", err
+	}
+	for _, av := range o.doc.Volumes {
+		v, err := o.s.Catalog.Volume(av.Name)
+		if err != nil {
+			return "", err
+		}
+		active, _ := o.s.authority.Active(v)
+		switch {
+		case o.moved() && active != o.s.Name():
+			return "", refusal.Conflictf("%s is active at %s by now: this failover goes on no more", v.Name, active)
+		case !o.moved() && o.row.Kind == planned && active != o.row.Peer:
+			return "", refusal.Conflictf("%s is active at %s, not at %s", v.Name, active, o.row.Peer)
+		}
+	}
+	if o.row.Kind == planned && !slices.Contains(answered, o.row.Peer) {
+		return "", refusal.Wrap(refusal.Elsewhere, fmt.Errorf("%s does not answer: a planned failover needs it. If it is lost: "+
+			"candid failover %s --unplanned", o.row.Peer, o.row.Runbook))
+	}
+	if len(answered) == 0 {
+		return "no other site answers", nil
+	}
+	return words(answered) + " answered", nil
+}
+
+// choose finds from which snapshots the histories go on: the newest that are here, of a group the newest set that is
+// here whole.
+func (o *act) choose() (string, error) {
+	sets := map[string][]int{}
+	for i := range o.doc.Volumes {
+		if g := o.doc.Volumes[i].Group; g != "" {
+			sets[g] = append(sets[g], i)
+			continue
+		}
+		v, err := o.s.Catalog.Volume(o.doc.Volumes[i].Name)
+		if err != nil {
+			return "", err
+		}
+		row, err := o.s.Catalog.LastSnapshot(o.s.Place(), v.Lineage)
+		if err != nil {
+			return "", err
+		}
+		if row == nil {
+			return "", refusal.Conflictf("nothing of %s has arrived here: there is nothing to go on from", v.Name)
+		}
+		o.from(i, row)
+	}
+	for name, members := range sets {
+		if err := o.chooseSet(name, members); err != nil {
+			return "", err
+		}
+	}
+	if err := o.losses(); err != nil {
+		return "", err
+	}
+	oldest := o.doc.Volumes[0]
+	for _, v := range o.doc.Volumes {
+		if v.Taken.Before(oldest.Taken) {
+			oldest = v
+		}
+	}
+	return fmt.Sprintf("the oldest is that of %s, taken %s", oldest.Name, phrase.Stamp(oldest.Taken)), nil
+}
+
+func (o *act) from(i int, row *catalog.Snapshot) {
+	o.doc.Volumes[i].From, o.doc.Volumes[i].Taken = row.ID, row.Began.Time
+}
+
+// mostSets is how far back a set is looked for that is here whole.
+const mostSets = 1000
+
+func (o *act) chooseSet(group string, members []int) error {
+	var first []*catalog.Snapshot
+	have := make([]map[string]*catalog.Snapshot, len(members))
+	for k, i := range members {
+		rows, err := o.s.Catalog.Snapshots(o.s.Place(), o.doc.Volumes[i].Name, catalog.SnapshotFilter{Limit: mostSets})
+		if err != nil {
+			return err
+		}
+		have[k] = map[string]*catalog.Snapshot{}
+		for _, r := range rows {
+			if r.SetID != "" && r.LeftUntil.IsZero() {
+				have[k][r.SetID] = r
+			}
+		}
+		if k == 0 {
+			first = rows
+		}
+	}
+	for _, r := range first {
+		if r.SetID == "" || !r.LeftUntil.IsZero() {
+			continue
+		}
+		if slices.ContainsFunc(have, func(h map[string]*catalog.Snapshot) bool { return h[r.SetID] == nil }) {
+			continue
+		}
+		for k, i := range members {
+			o.from(i, have[k][r.SetID])
+		}
+		return nil
+	}
+	return refusal.Conflictf("no set of the group %s has arrived here whole: bring its volumes up one by one", group)
+}
+
+// losses reckons of how long nothing arrived: from what is here to when the other site was last heard of.
+func (o *act) losses() error {
+	if o.row.Peer == "" {
+		return nil
+	}
+	p, err := o.s.Catalog.Peer(o.row.Peer)
+	if errors.Is(err, catalog.ErrNone) {
+		return nil
+	} else if err != nil {
+		return err
+	}
+	for i := range o.doc.Volumes {
+		v := &o.doc.Volumes[i]
+		row, err := o.s.Catalog.Snapshot(v.From)
+		if err != nil {
+			return err
+		}
+		state := row.Began.Time
+		if row.SeenUntil.After(state) {
+			state = row.SeenUntil.Time
+		}
+		// What it wrote until it was last heard of is lost for certain; until now it may have gone on.
+		now, seen := o.s.Clock.Now(), p.Seen.Time
+		if seen.IsZero() || seen.After(now) {
+			seen = now
+		}
+		v.Loss, v.Doubt = int64(max(0, seen.Sub(state))), int64(now.Sub(seen))
+	}
+	return nil
+}
+
+// wouldBe tells what taking over would mean.
+func (o *act) wouldBe(ready *api.Readiness) string {
+	var worst actVolume
+	for _, v := range o.doc.Volumes {
+		if v.Loss+v.Doubt >= worst.Loss+worst.Doubt {
+			worst = v
+		}
+	}
+	out := fmt.Sprintf("%s would take over %s", o.s.Name(), phrase.Many(len(o.doc.Volumes), "volume"))
+	if o.row.Peer != "" {
+		out += " from " + o.row.Peer
+	}
+	if o.row.Kind == planned {
+		out += ", which hands over: nothing would be lost."
+	} else {
+		out += fmt.Sprintf(". What was written after the newest state here would be left behind: of %s at least the last %s "+
+			"before that site was last heard of, and what it may have written since, in %s.", worst.Name,
+			phrase.Ago(time.Duration(worst.Loss)), phrase.Ago(time.Duration(worst.Doubt)))
+	}
+	if !ready.Ready {
+		out += " It is not ready: " + ready.Sentence
+	}
+	return out
+}
+
+// takeOver signs that this site is active of all volumes, in one record.
+func (o *act) takeOver() (string, error) {
+	if o.findRecord(); o.moved() {
+		return "it was signed before", nil
+	}
+	var all []authority.Going
+	for _, av := range o.doc.Volumes {
+		v, err := o.s.Catalog.Volume(av.Name)
+		if err != nil {
+			return "", err
+		}
+		if v.ActiveAt(o.s.Name()) {
+			continue
+		}
+		row, err := o.s.Catalog.Snapshot(av.From)
+		if err != nil {
+			return "", err
+		}
+		all = append(all, authority.Going{Volume: v, From: row})
+	}
+	o.doc.Down = o.s.Clock.Now()
+	if len(all) == 0 {
+		o.doc.Record = "none"
+		return "this site is active already", nil
+	}
+	r, err := o.s.authority.Move(o.s.Name(), all, actOf(o.row.ID), "runbook "+o.row.Runbook)
+	if err != nil {
+		return "", err
+	}
+	o.doc.Record = r.ID.String()
+	for _, g := range all {
+		if _, err := o.s.capture.Reconsider(g.Volume); err != nil {
+			return "", err
+		}
+	}
+	return fmt.Sprintf("this site is active of %s", phrase.Many(len(all), "volume")), nil
+}
+
+// findRecord finds the record of authority of this act, which may be durable although the act does not say so.
+func (o *act) findRecord() {
+	if o.moved() {
+		return
+	}
+	for _, av := range o.doc.Volumes {
+		v, err := o.s.Catalog.Volume(av.Name)
+		if err != nil {
+			continue
+		}
+		for _, r := range o.s.authority.Line(v) {
+			if r.Act == actOf(o.row.ID) && r.Site == o.s.Name() {
+				o.doc.Record = r.ID.String()
+				return
+			}
+		}
+	}
+}
