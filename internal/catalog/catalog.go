@@ -4,6 +4,7 @@
 package catalog
 
 import (
+	"cmp"
 	"context"
 	"database/sql"
 	"database/sql/driver"
@@ -252,7 +253,7 @@ const (
 )
 
 // ActiveAt reports whether a site takes a volume's snapshots and serves it.
-func (v *Volume) ActiveAt(site string) bool { return v.Active == site }
+func (v *Volume) ActiveAt(site string) bool { return cmp.Or(v.Active, v.Origin) == site }
 
 // IsDisk reports whether a volume is a disk.
 func (v *Volume) IsDisk() bool { return v.Kind == KindBlock }

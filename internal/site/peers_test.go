@@ -200,7 +200,7 @@ func TestRulesTravel(t *testing.T) {
 	v := must(there.Overview.Volume("notes@here"))
 	require.Equal(t, []string{"ours"}, v.Policies)
 	_, err = there.Capture.TakeSnapshot("notes@here", api.SnapshotTake{}, "test")
-	require.ErrorContains(t, err, "take its snapshots there")
+	require.ErrorContains(t, err, "is active at the site here")
 	_, err = there.Recovery.Restore(w.ctx, api.RestoreAsk{Volume: "notes@here", InPlace: true}, "test")
 	require.ErrorContains(t, err, "restore it there in place, or here to a directory")
 }

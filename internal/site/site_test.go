@@ -48,8 +48,11 @@ func memoryDir(t testing.TB) string {
 	return dir
 }
 
-func (w *world) open(name string) *Site {
-	l, err := net.Listen("tcp", "127.0.0.1:0")
+func (w *world) open(name string) *Site { return w.openAt(name, "127.0.0.1:0") }
+
+// openAt opens a site that others reach where they did before.
+func (w *world) openAt(name, address string) *Site {
+	l, err := net.Listen("tcp", address)
 	require.NoError(w.t, err)
 	s, err := Open(Options{Data: filepath.Join(w.dir, name), Name: name, Roots: []string{w.dir}, Setup: w.settle,
 		Clock: w.clock, Listen: "127.0.0.1:0", PeerListen: l.Addr().String()})

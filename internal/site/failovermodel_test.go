@@ -1,0 +1,382 @@
+package site
+
+import (
+	"bytes"
+	"errors"
+	"fmt"
+	"math/rand/v2"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"testing"
+	"time"
+
+	"candidharbor/api"
+	"candidharbor/internal/catalog"
+
+	"github.com/stretchr/testify/require"
+)
+
+// moves are three sites, of which each may take over from the others, what was done to them, and what must therefore
+// hold.
+type moves struct {
+	*world
+	rng    *rand.Rand
+	sites  map[string]*Site // nil: it is off
+	down   map[string]bool
+	taken  map[string]state  // by snapshot
+	at     map[string]state  // what lies at each site that serves
+	by     map[string]string // who took each snapshot
+	n      int
+	told   []string
+	where  map[string]string // others reach each site
+	images map[string]string // data directories as they were, by site
+}
+
+// state is what a directory and a disk hold.
+type state struct {
+	text string
+	disk []byte
+}
+
+var moveSites = []string{"home", "dr", "vault"}
+
+func newMoves(t *testing.T, seed uint64) *moves {
+	m := &moves{world: newWorld(t), rng: rand.New(rand.NewPCG(seed, 17)), sites: map[string]*Site{},
+		down: map[string]bool{}, taken: map[string]state{}, at: map[string]state{}, by: map[string]string{},
+		images: map[string]string{}, where: map[string]string{}}
+	for _, n := range moveSites {
+		m.sites[n] = m.open(n)
+		m.where[n] = m.sites[n].Pairing.PeerAddress()
+	}
+	m.share(m.sites["home"], "notes")
+	m.disk(m.sites["home"], "store")
+	for i, a := range moveSites {
+		for _, b := range moveSites[i+1:] {
+			m.pair(m.sites[a], m.sites[b])
+		}
+	}
+	for _, a := range moveSites {
+		for _, b := range moveSites {
+			if a != b {
+				_, err := m.sites[a].Pairing.Grant(m.ctx, b, api.GrantAsk{Grants: []string{"take-over", "offer", "see"}})
+				require.NoError(t, err)
+			}
+		}
+	}
+	for _, to := range []string{"dr", "vault"} {
+		_, err := m.sites["home"].Routes.AddRoute(api.RouteAdd{Name: "to-" + to, To: to, Names: []string{"notes", "store"},
+			Terms: api.RouteTerms{When: "on demand"}})
+		require.NoError(t, err)
+	}
+	m.at["home"] = state{"first", make([]byte, diskSize)}
+	m.take("home")
+	m.carry("home")
+	for _, n := range moveSites {
+		_, err := m.sites[n].Failover.PutRunbook(fmt.Sprintf("runbook: to-%s\nat: %s\nbring_up: [[notes, store]]\n"+
+			"paths: {notes: %s}\n", n, n, m.path(n)), "test")
+		require.NoError(t, err)
+	}
+	return m
+}
+
+func (m *moves) path(site string) string {
+	if site == "home" {
+		return filepath.Join(m.dir, "shares", "notes")
+	}
+	return filepath.Join(m.dir, "at-"+site)
+}
+
+func (m *moves) volume(s *Site, name string) *catalog.Volume {
+	if s.Name() != "home" {
+		name += "@home"
+	}
+	return must(s.Catalog.Volume(name))
+}
+
+// serves reports whether a site that is on serves both volumes.
+func (m *moves) serves(site string) bool {
+	s := m.sites[site]
+	return s != nil && m.volume(s, "notes").ActiveAt(site) && s.Disks.IsOpen(m.volume(s, "store").Name) && m.at[site].disk != nil
+}
+
+func (m *moves) say(format string, args ...any) {
+	m.told = append(m.told, fmt.Sprintf(format, args...))
+}
+
+func (m *moves) write(site string) {
+	if !m.serves(site) {
+		return
+	}
+	m.n++
+	st := state{fmt.Sprintf("%s %d", site, m.n), slices.Clone(m.at[site].disk)}
+	m.world.write(m.path(site), "a", st.text)
+	s := m.sites[site]
+	d, err := s.Disks.Disk(m.volume(s, "store").Name)
+	require.NoError(m.t, err)
+	off := m.rng.IntN(diskSize - 5000)
+	p := bytes.Repeat([]byte{byte(m.n)}, 1+m.rng.IntN(5000))
+	require.NoError(m.t, d.WriteAt(m.ctx, p, int64(off), true))
+	copy(st.disk[off:], p)
+	m.at[site] = st
+}
+
+func (m *moves) take(site string) {
+	if !m.serves(site) {
+		return
+	}
+	s := m.sites[site]
+	for _, name := range []string{"notes", "store"} {
+		row := m.world.take(s, m.volume(s, name).Name)
+		m.taken[row.ID], m.by[row.ID] = m.at[site], site
+	}
+}
+
+func (m *moves) carry(site string) {
+	s := m.sites[site]
+	if s == nil {
+		return
+	}
+	for _, r := range must(s.Catalog.Routes()) {
+		j, err := s.Routes.RunRoute(r.Name, "test")
+		require.NoError(m.t, err)
+		_, err = s.Run.Wait(m.ctx, j.ID)
+		require.NoError(m.t, err)
+	}
+}
+
+// takeOver has a site take over, and finds what it serves then.
+func (m *moves) takeOver(site string, unplanned bool) {
+	s := m.sites[site]
+	if s == nil {
+		return
+	}
+	f, err := s.Failover.Failover(m.ctx, "to-"+site, api.FailoverAsk{Unplanned: unplanned, Anyway: true}, "test")
+	if err != nil {
+		m.say("  refused: %s", err)
+		return
+	}
+	for range 4000 {
+		if f, err = s.Failover.Show(f.ID); err != nil || f.State != api.FailoverRunning {
+			break
+		}
+		time.Sleep(2 * time.Millisecond)
+	}
+	require.NoError(m.t, err)
+	m.say("  %s: %s", f.State, f.Sentence)
+	m.found(site)
+	if unplanned {
+		require.Equal(m.t, api.FailoverDone, f.State, "%s %+v", f.Sentence, f.Steps)
+	}
+}
+
+// found looks what a site serves that has taken over: what the snapshots have from which it goes on.
+func (m *moves) found(site string) {
+	s := m.sites[site]
+	m.at[site] = state{}
+	if s == nil {
+		return
+	}
+	rows, err := s.Catalog.Failovers(nil, []string{api.FailoverDone}, 1)
+	require.NoError(m.t, err)
+	if len(rows) == 0 || rows[0].Kind == "hand-over" || !m.volume(s, "notes").ActiveAt(site) {
+		return
+	}
+	f := must(s.Failover.Show(rows[0].ID))
+	from := map[string]string{}
+	for _, v := range f.Volumes {
+		from[v.Volume] = v.From
+	}
+	notes, store := m.taken[from[m.volume(s, "notes").Name]], m.taken[from[m.volume(s, "store").Name]]
+	st := state{string(must(os.ReadFile(filepath.Join(m.path(site), "a")))), m.diskBytes(s, m.volume(s, "store").Name)}
+	if notes.disk != nil { // else it was taken by the other site while it handed over
+		require.Equal(m.t, notes.text, st.text)
+	}
+	if store.disk != nil {
+		require.True(m.t, bytes.Equal(store.disk, st.disk), "the disk is as the snapshot has it")
+	}
+	m.at[site] = st
+}
+
+func (m *moves) off(site string) {
+	if s := m.sites[site]; s != nil {
+		require.NoError(m.t, s.Close())
+		m.sites[site] = nil
+	}
+}
+
+func (m *moves) on(site string) {
+	if m.sites[site] == nil {
+		m.sites[site] = m.openAt(site, m.where[site])
+		m.cut(m.down[site], m.sites[site])
+	}
+}
+
+// hold checks what holds always: of two that serve, one does not know of the other.
+func (m *moves) hold() {
+	tops := map[string]string{}
+	for _, n := range moveSites {
+		s := m.sites[n]
+		if s == nil {
+			continue
+		}
+		for _, name := range []string{"notes", "store"} {
+			v := m.volume(s, name)
+			if !v.ActiveAt(n) {
+				continue
+			}
+			a := must(s.Failover.Authority(v.Name))
+			require.Equal(m.t, n, a.Active)
+			top := ""
+			if len(a.Records) > 0 {
+				top = a.Records[0].ID
+			}
+			other, has := tops[name+top]
+			require.False(m.t, has, "%s and %s are active of %s and know the same", other, n, name)
+			tops[name+top] = n
+		}
+	}
+}
+
+// heal has all sites on and in touch, until all that is to be done is done.
+func (m *moves) heal() {
+	for _, n := range moveSites {
+		m.down[n] = false
+		m.on(n)
+		m.cut(false, m.sites[n])
+	}
+	for i := range 3 { // who came back is elsewhere, and tells it first
+		for _, a := range moveSites {
+			for _, b := range moveSites {
+				if a == b {
+					continue
+				}
+				_, _, _, err := m.sites[a].Pairing.Greet(m.ctx, must(m.sites[a].Catalog.Peer(b)))
+				require.True(m.t, i == 0 || err == nil, "%v", err)
+			}
+		}
+	}
+	for _, n := range moveSites {
+		for _, kind := range []string{"failover", "hand-over", "stand-back"} {
+			m.settles(m.sites[n], kind)
+		}
+	}
+}
+
+// agree checks that all say the same, that one is active, and that all that was acknowledged is there.
+func (m *moves) agree() {
+	active := map[string]string{}
+	for _, name := range []string{"notes", "store"} {
+		for _, n := range moveSites {
+			s := m.sites[n]
+			v := m.volume(s, name)
+			a := must(s.Failover.Authority(v.Name))
+			if was, has := active[name]; has {
+				require.Equal(m.t, was, a.Active, "who is active of %s at %s", name, n)
+			}
+			active[name] = a.Active
+			rows, err := s.Catalog.Snapshots(n, v.Name, catalog.SnapshotFilter{})
+			require.NoError(m.t, err)
+			for _, row := range rows {
+				d, err := s.Capture.LeftBehind(row)
+				require.NoError(m.t, err)
+				require.Equal(m.t, d.Cause != "", !row.LeftUntil.IsZero(), "%s of %s at %s: %s", row.ID[:12], name, n, d.Text)
+			}
+		}
+	}
+	for id, st := range m.taken {
+		s := m.sites[m.by[id]]
+		row, err := s.Catalog.Snapshot(id)
+		require.NoError(m.t, err, "what %s took and acknowledged", m.by[id])
+		if row.Volume == "notes" || row.Volume == "notes@home" {
+			require.Equal(m.t, st.text, m.textOf(s, row, "a"))
+		} else {
+			require.True(m.t, bytes.Equal(st.disk, m.imageOf(s, row.Volume, id)))
+		}
+	}
+}
+
+// Three sites take over from each other in all orders, are cut off, go off and come back. Never are two active that know
+// of each other; in the end one is; and nothing that was acknowledged is lost.
+func TestMovesOfThreeSites(t *testing.T) {
+	seeds := 12
+	if n, err := strconv.Atoi(os.Getenv("CANDID_MOVES")); err == nil {
+		seeds = n
+	}
+	first, _ := strconv.ParseUint(os.Getenv("CANDID_MOVES_SEED"), 10, 64)
+	for i := range uint64(seeds) {
+		seed := first + i
+		t.Run(fmt.Sprint("seed ", seed), func(t *testing.T) {
+			m := newMoves(t, seed)
+			defer func() {
+				if t.Failed() {
+					for _, s := range m.told {
+						t.Log(s)
+					}
+				}
+			}()
+			for range 30 {
+				m.step()
+				m.hold()
+			}
+			m.say("heal")
+			m.heal()
+			m.hold()
+			m.agree()
+		})
+	}
+}
+
+func (m *moves) step() {
+	site := moveSites[m.rng.IntN(len(moveSites))]
+	acts := []struct {
+		weight int
+		name   string
+		do     func()
+	}{
+		{6, "write", func() { m.write(site) }},
+		{5, "take", func() { m.take(site) }},
+		{5, "carry", func() { m.carry(site) }},
+		{2, "unplanned", func() { m.takeOver(site, true) }},
+		{3, "planned", func() { m.takeOver(site, false) }},
+		{3, "cut", func() {
+			m.down[site] = !m.down[site]
+			if m.sites[site] != nil {
+				m.cut(m.down[site], m.sites[site])
+			}
+		}},
+		{2, "off", func() { m.off(site) }},
+		{4, "on", func() { m.on(site) }},
+		{3, "greet", func() {
+			to := moveSites[m.rng.IntN(len(moveSites))]
+			if s := m.sites[site]; s != nil && to != site {
+				_, _, _, err := s.Pairing.Greet(m.ctx, must(s.Catalog.Peer(to)))
+				m.say("  greets %s: %v", to, err)
+			}
+		}},
+		{2, "settle", func() {
+			if s := m.sites[site]; s != nil {
+				m.settles(s, "stand-back")
+			}
+		}},
+	}
+	sum := 0
+	for _, a := range acts {
+		sum += a.weight
+	}
+	pick := m.rng.IntN(sum)
+	for _, a := range acts {
+		if pick -= a.weight; pick < 0 {
+			m.say("%s %s", a.name, site)
+			a.do()
+			return
+		}
+	}
+}
+
+// copyDir copies a data directory of a site that is off.
+func copyDir(from, to string) error {
+	return errors.Join(os.RemoveAll(to), exec.Command("cp", "-a", from, to).Run())
+}
