@@ -22,56 +22,85 @@ func (s *Service) LeftBehind(row *catalog.Snapshot) (d Disorder, err error) {
 	} else if err != nil {
 		return d, err
 	}
+	return s.leftBehind(v, row), nil
+}
+
+func (s *Service) leftBehind(v *catalog.Volume, row *catalog.Snapshot) (d Disorder) {
 	at := lineage.Position{Term: uint64(row.Term), Sequence: uint64(row.Sequence)}
 	if s.authority.InLine(v, at, row.Taker()) {
-		return d, nil
+		return d
 	}
 	site, term := s.authority.Active(v)
 	return Disorder{Cause: object.ArrivedLeft, Branch: fmt.Sprintf("%s-%d", row.Taker(), row.Term),
-		Text: fmt.Sprintf("%s took over in term %d without it", site, term), Until: s.Clock.Now().Add(s.Left)}, nil
+		Text: fmt.Sprintf("%s took over in term %d without it", site, term), Until: s.Clock.Now().Add(s.Left)}
 }
 
 // Reconsider looks again which snapshots of a volume here were left behind, after another site has become active.
-func (s *Service) Reconsider(v *catalog.Volume) (left int, err error) {
+func (s *Service) Reconsider(v *catalog.Volume) error {
 	rows, err := s.Catalog.Snapshots(s.Place(), v.Name, catalog.SnapshotFilter{})
 	if err != nil {
-		return 0, err
+		return err
 	}
+	s.weighing.Lock() // whoever is last goes by what is known last
+	defer s.weighing.Unlock()
+	changed := false
 	for _, row := range rows {
-		d, err := s.LeftBehind(row)
-		if err != nil {
-			return left, err
-		}
-		if d.Cause != "" {
-			left++
-		}
-		if was := !row.LeftUntil.IsZero(); was == (d.Cause != "") {
-			continue
-		}
-		if err := s.MarkLeft(row, d); err != nil {
-			return left, err
+		if s.leftBehind(v, row).Cause != "" == row.LeftUntil.IsZero() {
+			if err := s.weigh(v, row.ID); err != nil {
+				return err
+			}
+			changed = true
 		}
 	}
-	if len(rows) > 0 {
+	if changed {
 		s.run.Changed("snapshots", v.Name)
 	}
-	return left, nil
+	return nil
 }
 
-// MarkLeft notes that a snapshot was left behind, or, with no cause, that it was not.
-func (s *Service) MarkLeft(row *catalog.Snapshot, d Disorder) error {
+// Weigh is Reconsider of one snapshot, which has just arrived: another site may have become active meanwhile.
+func (s *Service) Weigh(row *catalog.Snapshot) error {
+	v, err := s.Catalog.VolumeOfLineage(row.Lineage)
+	if err != nil {
+		return err
+	}
+	if s.leftBehind(v, row).Cause != "" != row.LeftUntil.IsZero() {
+		return nil
+	}
+	s.weighing.Lock()
+	defer s.weighing.Unlock()
+	return s.weigh(v, row.ID)
+}
+
+func (s *Service) weigh(v *catalog.Volume, id string) error {
+	row, err := s.Catalog.SnapshotAt(s.Place(), id)
+	if err != nil || row == nil { // removed meanwhile
+		return err
+	}
+	if d := s.leftBehind(v, row); d.Cause != "" == row.LeftUntil.IsZero() {
+		return s.markLeft(row, d)
+	}
+	return nil
+}
+
+// markLeft notes that a snapshot was left behind, or, with no cause, that it was not.
+func (s *Service) markLeft(row *catalog.Snapshot, d Disorder) error {
 	id, err := object.ParseID(row.ID)
 	if err != nil {
 		return err
 	}
 	m := &object.Mark{Kind: object.MarkAdmit, Root: id, At: s.Clock.Now().UnixNano(), Place: s.Place()}
 	if d.Cause != "" {
-		at := s.Clock.Now()
-		if !row.Arrived.IsZero() {
-			at = row.Arrived.Time
-		}
 		m.Kind, m.Cause, m.Branch, m.Text, m.Until = object.MarkArrival, d.Cause, d.Branch, d.Text, d.Until.UnixNano()
-		m.At = max(m.At, at.UnixNano())
+	}
+	said, _, err := s.Store.Marks(id)
+	if err != nil {
+		return err
+	}
+	for _, o := range said { // what is said last counts, whatever the clock did since
+		if o.Kind == object.MarkArrival || o.Kind == object.MarkAdmit {
+			m.At = max(m.At, o.At+1)
+		}
 	}
 	if err := s.Store.PutMark(m); err != nil {
 		return err
@@ -100,12 +129,8 @@ func (s *Service) TakeLeft(ctx context.Context, j *run.Job, v *catalog.Volume) (
 	if err != nil {
 		return nil, err
 	}
-	d, err := s.LeftBehind(row)
-	if err != nil || d.Cause == "" || !row.LeftUntil.IsZero() {
-		return row, err
-	}
-	if err := s.MarkLeft(row, d); err != nil {
+	if err := s.Weigh(row); err != nil {
 		return nil, err
 	}
-	return s.Catalog.Snapshot(row.ID)
+	return s.Catalog.SnapshotAt(s.Place(), row.ID)
 }

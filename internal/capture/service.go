@@ -1,6 +1,7 @@
 package capture
 
 import (
+	"sync"
 	"sync/atomic"
 	"time"
 
@@ -27,6 +28,7 @@ type Service struct {
 
 	journal       *journal.Journal // nil: every snapshot looks at everything
 	followers     followers
+	weighing      sync.Mutex   // orders what is said of snapshots that were left behind
 	awaitsChanges atomic.Bool  // some volume is taken on change
 	lookTook      atomic.Int64 // how long the last look of the schedule was, nanoseconds
 }

@@ -264,6 +264,16 @@ func (c *Catalog) LastSnapshot(place, lineage string) (*Snapshot, error) {
 	return rows[0], nil
 }
 
+// SnapshotAt returns a snapshot's row at a place, or nil.
+func (c *Catalog) SnapshotAt(place, id string) (*Snapshot, error) {
+	row := &Snapshot{}
+	err := c.db.Get(row, `SELECT * FROM snapshots WHERE place=? AND id=?`, place, id)
+	if errors.Is(err, sql.ErrNoRows) {
+		return nil, nil
+	}
+	return row, err
+}
+
 // LastTakenBy returns the snapshot with the highest position that a site took of a lineage, at a place, or nil.
 func (c *Catalog) LastTakenBy(place, lineage, site string) (*Snapshot, error) {
 	var rows []*Snapshot

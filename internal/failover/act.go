@@ -50,6 +50,7 @@ type actDoc struct {
 type actVolume struct {
 	Name  string    `json:"name"`
 	Group string    `json:"group,omitempty"` // with which it is taken
+	Up    bool      `json:"up,omitempty"`    // it was served here before this began
 	From  string    `json:"from,omitempty"`  // the snapshot from which it goes on
 	Taken time.Time `json:"taken,omitzero"`
 	Loss  int64     `json:"loss,omitempty"` // nanoseconds of which nothing arrived

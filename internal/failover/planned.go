@@ -24,8 +24,21 @@ const (
 // answerWithin is how long the other site may be silent while it is asked.
 const answerWithin = 2 * time.Minute
 
+// moving are the volumes that this site does not serve yet, by their place among all.
+func (o *act) moving() (all []int) {
+	for i, v := range o.doc.Volumes {
+		if !v.Up {
+			all = append(all, i)
+		}
+	}
+	return all
+}
+
 func (o *act) lineages() (all []object.LineageID, err error) {
 	for _, av := range o.doc.Volumes {
+		if av.Up {
+			continue
+		}
 		v, err := o.s.Catalog.Volume(av.Name)
 		if err != nil {
 			return nil, err
@@ -116,9 +129,9 @@ func (o *act) fetch(ctx context.Context, t *told) error {
 			}
 		}
 	}
-	for i, id := range t.From {
-		if i < len(o.doc.Volumes) && !o.s.Store.HasRoot(id) {
-			return refusal.Conflictf("the last snapshot of %s has not arrived: no route brings it here", o.doc.Volumes[i].Name)
+	for i, k := range o.moving() {
+		if i < len(t.From) && !o.s.Store.HasRoot(t.From[i]) {
+			return refusal.Conflictf("the last snapshot of %s has not arrived: no route brings it here", o.doc.Volumes[k].Name)
 		}
 	}
 	return nil
@@ -145,16 +158,17 @@ func (o *act) freeze(ctx context.Context) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	if len(t.From) != len(o.doc.Volumes) {
+	moving := o.moving()
+	if len(t.From) != len(moving) {
 		return "", refusal.Wrap(refusal.Elsewhere, fmt.Errorf("site %s tells of %d last snapshots, not %d", o.row.Peer,
-			len(t.From), len(o.doc.Volumes)))
+			len(t.From), len(moving)))
 	}
-	for i, id := range t.From {
-		row, err := o.s.Catalog.Snapshot(id.String())
+	for i, k := range moving {
+		row, err := o.s.Catalog.Snapshot(t.From[i].String())
 		if err != nil {
 			return "", err
 		}
-		o.from(i, row)
+		o.from(k, row)
 	}
 	return fmt.Sprintf("the last of it arrived in %s", (time.Duration(t.Millis) * time.Millisecond).Round(time.Millisecond)),
 		nil

@@ -1,7 +1,6 @@
 package failover
 
 import (
-	"context"
 	"encoding/hex"
 	"errors"
 	"sync"
@@ -63,6 +62,9 @@ func (s *Service) Begin() error {
 	if s.IsPlace {
 		return nil
 	}
+	if err := s.catchUp(); err != nil {
+		return err
+	}
 	backs, err := s.Catalog.StandBacks()
 	if err != nil {
 		return err
@@ -105,19 +107,53 @@ func (s *Service) moved(all []authority.Moved) {
 		}
 		lost = lost || m.To != authority.Nobody
 	}
-	s.run.Go(func(context.Context) {
-		for _, m := range all {
-			if _, err := s.capture.Reconsider(m.Volume); err != nil {
-				s.Log.Error("it could not be looked what was left behind; the next start does", "volume", m.Volume.Name,
-					"error", err)
-			}
+	for _, m := range all {
+		if err := s.capture.Reconsider(m.Volume); err != nil && ctx.Err() == nil {
+			s.Log.Error("it could not be looked what was left behind; the next start does", "volume", m.Volume.Name,
+				"error", err)
 		}
-	})
+	}
 	if lost {
 		if err := s.standBack(); err != nil {
 			s.Log.Error("standing back could not begin; the next start does", "error", err)
 		}
 	}
+}
+
+// catchUp does what the last service had no time for after another site had become active.
+func (s *Service) catchUp() error {
+	vols, err := s.Catalog.Volumes()
+	if err != nil {
+		return err
+	}
+	for _, v := range vols {
+		active, term := s.authority.Active(v)
+		if term == 0 {
+			continue
+		}
+		if v.Protected && active != s.Name() && active != authority.Nobody {
+			b, err := s.Catalog.StandBack(v.Lineage)
+			if err == nil && b == nil {
+				err = s.lost(s.run.Context(), authority.Moved{Volume: v, From: s.Name(), To: active, Term: term})
+			}
+			if err != nil {
+				return err
+			}
+		}
+		if err := s.capture.Reconsider(v); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// isUp reports whether this site serves a volume that it is active of: it has done so ever since, or was brought up.
+func (s *Service) isUp(v *catalog.Volume) (bool, error) {
+	if !v.ActiveAt(s.Name()) || !v.Protected {
+		return false, nil
+	}
+	b, err := s.Catalog.StandBack(v.Lineage)
+	return b == nil, err
 }
 
 // received has a failover go on that was given up before it learnt that the other site had handed over: nobody else

@@ -62,6 +62,9 @@ func (o *act) bringUp(ctx context.Context, step int) (string, error) {
 		if v.group != "" {
 			groups[v.group] = append(groups[v.group], v.Name)
 		}
+		if o.doc.Volumes[i].Up {
+			continue
+		}
 		from := o.doc.Volumes[i].From
 		eg.Go(func() error {
 			row, err := o.s.Catalog.Snapshot(from)

@@ -32,6 +32,9 @@ func (s *Service) takeUp(ctx context.Context, j *run.Job, name string, row *cata
 	if !v.ActiveAt(s.Name()) {
 		return "", s.authority.NotActive(v)
 	}
+	if up, err := s.isUp(v); err != nil || up {
+		return "is up already", err
+	}
 	if v.IsDisk() {
 		if err := s.disks.TakeUp(ctx, v, row); err != nil {
 			return "", err

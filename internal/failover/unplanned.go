@@ -105,8 +105,16 @@ func (s *Service) prepare(row *catalog.Runbook, ask api.FailoverAsk) (*act, erro
 	if ask.Unplanned {
 		o.row.Kind = unplanned
 	}
+	up := 0
 	for _, v := range vols {
-		o.doc.Volumes = append(o.doc.Volumes, actVolume{Name: v.Name, Group: v.group})
+		is, err := s.isUp(v.Volume)
+		if err != nil {
+			return nil, err
+		}
+		if is {
+			up++
+		}
+		o.doc.Volumes = append(o.doc.Volumes, actVolume{Name: v.Name, Group: v.group, Up: is})
 		switch {
 		case v.ActiveAt(s.Name()) || v.Active == authority.Nobody:
 		case o.row.Peer == "":
@@ -115,6 +123,9 @@ func (s *Service) prepare(row *catalog.Runbook, ask api.FailoverAsk) (*act, erro
 			return nil, refusal.Conflictf("%s is active at %s, and others of the runbook at %s: one failover has one other site",
 				v.Name, v.Active, o.row.Peer)
 		}
+	}
+	if up == len(vols) {
+		return nil, refusal.Conflictf("%s serves all volumes of %s already", s.Name(), b.Name)
 	}
 	o.doc.Until = s.Clock.Now().Add(o.limit())
 	o.planSteps()
@@ -164,6 +175,9 @@ func (o *act) ask(ctx context.Context) (string, error) {
 func (o *act) choose() (string, error) {
 	sets := map[string][]int{}
 	for i := range o.doc.Volumes {
+		if o.doc.Volumes[i].Up {
+			continue
+		}
 		if g := o.doc.Volumes[i].Group; g != "" {
 			sets[g] = append(sets[g], i)
 			continue
@@ -189,9 +203,9 @@ func (o *act) choose() (string, error) {
 	if err := o.losses(); err != nil {
 		return "", err
 	}
-	oldest := o.doc.Volumes[0]
+	var oldest actVolume
 	for _, v := range o.doc.Volumes {
-		if v.Taken.Before(oldest.Taken) {
+		if !v.Up && (oldest.Name == "" || v.Taken.Before(oldest.Taken)) {
 			oldest = v
 		}
 	}
@@ -251,6 +265,9 @@ func (o *act) losses() error {
 	}
 	for i := range o.doc.Volumes {
 		v := &o.doc.Volumes[i]
+		if v.From == "" {
+			continue
+		}
 		row, err := o.s.Catalog.Snapshot(v.From)
 		if err != nil {
 			return err
@@ -305,7 +322,7 @@ func (o *act) takeOver() (string, error) {
 		if err != nil {
 			return "", err
 		}
-		if v.ActiveAt(o.s.Name()) {
+		if av.Up || v.ActiveAt(o.s.Name()) {
 			continue
 		}
 		row, err := o.s.Catalog.Snapshot(av.From)
@@ -325,7 +342,7 @@ func (o *act) takeOver() (string, error) {
 	}
 	o.doc.Record = r.ID.String()
 	for _, g := range all {
-		if _, err := o.s.capture.Reconsider(g.Volume); err != nil {
+		if err := o.s.capture.Reconsider(g.Volume); err != nil {
 			return "", err
 		}
 	}

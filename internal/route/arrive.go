@@ -223,10 +223,10 @@ func (s *Service) arrived(id object.ID, stored int64, setOf uint32, signer, via 
 	}
 	if row.SetID == "" || setOf < 2 {
 		s.rules.Reached(row.Volume, s.Place(), rules.NewestState(row))
-		return now.UnixNano(), s.Catalog.PutSnapshot(row)
+		return now.UnixNano(), errors.Join(s.Catalog.PutSnapshot(row), s.capture.Weigh(row))
 	}
 	row.Hidden = old == nil || old.Hidden
-	if err := s.Catalog.PutSnapshot(row); err != nil {
+	if err := errors.Join(s.Catalog.PutSnapshot(row), s.capture.Weigh(row)); err != nil {
 		return 0, err
 	}
 	if !row.Hidden {

@@ -166,6 +166,12 @@ func (m *moves) takeOver(site string, unplanned bool) {
 	}
 	require.NoError(m.t, err)
 	m.say("  %s: %s", f.State, f.Sentence)
+	for _, st := range f.Steps {
+		m.say("    %s: %s", st.Text, st.Said)
+	}
+	for _, v := range f.Volumes {
+		m.say("    %s from %.12s", v.Volume, v.From)
+	}
 	m.found(site)
 	if unplanned {
 		require.Equal(m.t, api.FailoverDone, f.State, "%s %+v", f.Sentence, f.Steps)
@@ -282,7 +288,8 @@ func (m *moves) agree() {
 			for _, row := range rows {
 				d, err := s.Capture.LeftBehind(row)
 				require.NoError(m.t, err)
-				require.Equal(m.t, d.Cause != "", !row.LeftUntil.IsZero(), "%s of %s at %s: %s", row.ID[:12], name, n, d.Text)
+				require.Equal(m.t, d.Cause != "", !row.LeftUntil.IsZero(), "%s (%d.%d by %s, %s) of %s at %s: %s",
+					row.ID[:12], row.Term, row.Sequence, row.Taker(), row.Cause, name, n, d.Text)
 			}
 		}
 	}
@@ -330,6 +337,7 @@ func TestMovesOfThreeSites(t *testing.T) {
 }
 
 func (m *moves) step() {
+	m.clock.Set(m.clock.Now().Add(time.Second))
 	site := moveSites[m.rng.IntN(len(moveSites))]
 	acts := []struct {
 		weight int
