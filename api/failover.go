@@ -29,7 +29,7 @@ type Authority struct {
 	Active   string            `json:"active" doc:"the site that takes its snapshots and serves it; (not known) where that is in doubt"`
 	Here     bool              `json:"here" doc:"this site is the active one"`
 	Term     int64             `json:"term" doc:"counts how often the active side has moved; 0: it never could"`
-	Doubt    string            `json:"doubt,omitempty" enum:"put-back,two-sites,damaged" doc:"why it is not known who is active"`
+	Doubt    string            `json:"doubt,omitempty" enum:"put-back,two-sites,damaged,alone" doc:"why it is not known who is active"`
 	May      []string          `json:"may" doc:"the sites that may be active next"`
 	Sentence string            `json:"sentence"`
 	Records  []AuthorityRecord `json:"records" doc:"that the one which holds stands on, the newest first"`

@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"strings"
 	"time"
 
 	"candidharbor/core/authority"
@@ -132,6 +133,38 @@ func (s *Service) exchange(ctx context.Context, peer *catalog.Peer) error {
 	if s.IsPlace {
 		return nil
 	}
+	if err := s.compare(ctx, peer); err != nil {
+		return err
+	}
+	return s.answered()
+}
+
+// answered ends the wait for another site after a start.
+func (s *Service) answered() error {
+	s.mu.Lock()
+	was := s.alone
+	s.alone = false
+	s.mu.Unlock()
+	if !was {
+		return nil
+	}
+	return s.settle()
+}
+
+// settle brings the catalogue in line with what is known.
+func (s *Service) settle() error {
+	vols, err := s.Catalog.Volumes()
+	if err != nil {
+		return err
+	}
+	s.acts.Lock()
+	moved, err := s.set(vols)
+	s.acts.Unlock()
+	s.tell(moved)
+	return err
+}
+
+func (s *Service) compare(ctx context.Context, peer *catalog.Peer) error {
 	shown, err := s.shown(peer.Name)
 	if err != nil {
 		return err
@@ -283,9 +316,16 @@ func (s *Service) doubt(cause Cause) ([]Moved, error) {
 
 // Doubt is why it is not known who is active of a volume; empty: it is.
 func (s *Service) Doubt(v *catalog.Volume) Cause {
-	s.mu.RLock()
-	defer s.mu.RUnlock()
-	return s.doubts[object.LineageID(records.LineageOf(v.Lineage))]
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	c := s.chain(v)
+	if d := s.doubts[c.Lineage]; d != "" {
+		return d
+	}
+	if s.alone && s.contested(c) && c.Active() == s.Name() {
+		return CauseAlone
+	}
+	return ""
 }
 
 // GoOn is a person's word that this site is the active one of a volume of which that is not known. It is said in a
@@ -306,6 +346,21 @@ func (s *Service) goOn(v *catalog.Volume, from *catalog.Snapshot, why string) ([
 	}
 	_, moved, err := s.move(s.Name(), []Going{{v, from}}, [16]byte{}, why)
 	return moved, err
+}
+
+// Start asks other sites who is active before this one serves anything that they may have taken over.
+func (s *Service) Start(ctx context.Context) error {
+	if s.IsPlace {
+		return nil
+	}
+	answered, err := s.AskAll(ctx)
+	if err != nil || len(answered) > 0 || s.Conf.StartAlone == nil || *s.Conf.StartAlone {
+		return err
+	}
+	s.mu.Lock()
+	s.alone = true
+	s.mu.Unlock()
+	return s.settle()
 }
 
 // greetWithin bounds how long other sites are asked at a start before this one serves.
@@ -330,7 +385,7 @@ func (s *Service) AskAll(ctx context.Context) (answered []string, err error) {
 		if err != nil {
 			return nil, err
 		}
-		if len(shown) == 0 {
+		if len(shown) == 0 || strings.HasPrefix(strings.Join(p.Addresses.V, " "), pairing.PlaceAddress) {
 			continue
 		}
 		asked++

@@ -36,6 +36,7 @@ type Service struct {
 	kept   map[object.ID]*store.Authority // by record
 	doubts map[object.LineageID]Cause
 	gates  map[object.LineageID]*sync.RWMutex
+	alone  bool                      // waits for another site to answer
 	frozen map[object.LineageID]bool // are being handed over: nothing more is taken of them
 }
 
@@ -56,6 +57,7 @@ const (
 	CausePutBack  Cause = "put-back"  // this site was put back to an earlier state
 	CauseTwoSites Cause = "two-sites" // two sites show this site's key
 	CauseDamaged  Cause = "damaged"   // a record of authority cannot be read
+	CauseAlone    Cause = "alone"     // nobody answered since the start, and site.yaml says to wait for one
 )
 
 // Nobody stands for the active site where that is not known.
@@ -146,11 +148,14 @@ func (s *Service) chain(v *catalog.Volume) *authority.Chain {
 
 // activeNow is the site that is active by a chain. The caller holds mu.
 func (s *Service) activeNow(c *authority.Chain) string {
-	if _, doubt := s.doubts[c.Lineage]; doubt && c.Active() == s.Name() {
+	if _, doubt := s.doubts[c.Lineage]; (doubt || s.alone && s.contested(c)) && c.Active() == s.Name() {
 		return Nobody
 	}
 	return c.Active()
 }
+
+// contested reports whether another site may have taken a history over.
+func (s *Service) contested(c *authority.Chain) bool { return c.Top() != nil && len(c.Top().Next) > 1 }
 
 // with calls a function with the chain of a volume, which it only reads.
 func (s *Service) with(v *catalog.Volume, f func(c *authority.Chain)) {

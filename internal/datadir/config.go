@@ -38,6 +38,9 @@ type Config struct {
 	// Floor is how long nothing is removed after it was taken or arrived here, whoever
 	// asks, such as 30 days. No policy, person or other site can undercut it.
 	Floor string `yaml:"floor,omitempty"`
+	// StartAlone says whether the site serves volumes that others may take over before any of those answered after a
+	// start; nil: it does.
+	StartAlone *bool `yaml:"start_alone,omitempty"`
 	// LeftBehind is how long snapshots are kept without which another site took over, such as 30 days, which is the
 	// default.
 	LeftBehind string `yaml:"left_behind,omitempty"`

@@ -65,6 +65,14 @@ func (s *Service) adopt(known map[string]bool) error {
 			}
 			continue
 		}
+		if v, verr := s.Catalog.VolumeOfLineage(lineage); verr == nil {
+			if s.isCopy(v) { // another site is active of it; whoever stands back keeps what is in it first
+				if err := s.Catalog.SetProtected(v.Name, true); err != nil {
+					return err
+				}
+				continue
+			}
+		}
 		if err != nil {
 			s.Log.Error("a disk that the catalogue does not know cannot be read", "records", s.home(lineage), "error", err)
 			continue

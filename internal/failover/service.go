@@ -1,6 +1,7 @@
 package failover
 
 import (
+	"context"
 	"encoding/hex"
 	"errors"
 	"sync"
@@ -93,6 +94,15 @@ func (s *Service) moved(all []authority.Moved) {
 	}
 	ctx, lost := s.run.Context(), false
 	for _, m := range all {
+		if m.To == s.Name() && m.From == authority.Nobody && m.Volume.IsDisk() {
+			if up, err := s.isUp(m.Volume); err == nil && up {
+				s.run.Go(func(ctx context.Context) {
+					if err := s.disks.ServeAgain(ctx, m.Volume); err != nil && ctx.Err() == nil {
+						s.Log.Error("a disk cannot be served again", "volume", m.Volume.Name, "error", err)
+					}
+				})
+			}
+		}
 		if m.To == s.Name() && m.Record != nil {
 			if err := s.received(m); err != nil {
 				s.Log.Error("what was handed over to this site could not be brought up", "volume", m.Volume.Name, "error", err)

@@ -341,6 +341,11 @@ func (o *act) takeOver() (string, error) {
 		return "", err
 	}
 	o.doc.Record = r.ID.String()
+	o.s.run.Go(func(ctx context.Context) { // so that whoever is there stands back at once
+		if _, err := o.s.authority.AskAll(ctx); err != nil {
+			o.s.Log.Error("other sites could not be told who is active", "error", err)
+		}
+	})
 	for _, g := range all {
 		if err := o.s.capture.Reconsider(g.Volume); err != nil {
 			return "", err

@@ -233,6 +233,7 @@ var doubtWords = map[authority.Cause]string{
 	authority.CausePutBack:  "this site was put back to an earlier state",
 	authority.CauseTwoSites: "two sites show its key",
 	authority.CauseDamaged:  "a record of authority cannot be read",
+	authority.CauseAlone:    "no other site has answered since the start, and site.yaml says to wait for one",
 }
 
 func others(all []string, but string) []string {

@@ -264,7 +264,7 @@ func (s *Service) Rotate(ctx context.Context, force bool) (string, error) {
 	var told, missed []string
 	q := rekey{Key: next.Public().(ed25519.PublicKey), Sig: ed25519.Sign(next, rekeyText(old.Public()))}
 	for _, p := range peers {
-		if strings.HasPrefix(strings.Join(p.Addresses.V, " "), placeAddress) {
+		if strings.HasPrefix(strings.Join(p.Addresses.V, " "), PlaceAddress) {
 			continue // a place of this site learns it when it is attached, or below
 		}
 		link, _, err := s.Link(ctx, p)

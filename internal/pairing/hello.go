@@ -89,7 +89,7 @@ func (s *Service) learn(p *catalog.Peer, h Hello) error {
 	if err := s.Catalog.Granted(p.Name, *h.Grants, recipientOf(h)); err != nil {
 		return err
 	}
-	within := len(p.Addresses.V) > 0 && strings.HasPrefix(p.Addresses.V[0], placeAddress)
+	within := len(p.Addresses.V) > 0 && strings.HasPrefix(p.Addresses.V[0], PlaceAddress)
 	if within || len(h.Addresses) == 0 || len(h.Addresses) > mostAddresses || slices.Equal(h.Addresses, p.Addresses.V) {
 		return nil
 	}

@@ -80,7 +80,7 @@ func (s *Service) Link(ctx context.Context, p *catalog.Peer) (*transfer.Link, st
 	for _, addr := range p.Addresses.V {
 		var l *transfer.Link
 		var err error
-		if dir, within := strings.CutPrefix(addr, placeAddress); within {
+		if dir, within := strings.CutPrefix(addr, PlaceAddress); within {
 			l, err = s.dialPlace(ctx, p.Name, dir, keys)
 		} else {
 			l, err = transfer.Dial(ctx, addr, id, keys...)

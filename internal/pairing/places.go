@@ -32,7 +32,7 @@ import (
 // lives in the same process and listens nowhere: it has its own store, catalogue, rules,
 // floor and key, all on the disk. Routes to it are like any other.
 
-const placeAddress = "place:"
+const PlaceAddress = "place:"
 
 // OpenPlaces opens the places whose directories are there.
 func (s *Service) OpenPlaces() {
@@ -166,7 +166,7 @@ func (s *Service) pairPlace(p *Service, name, dir string) error {
 	}
 	return errors.Join(
 		known(s.Catalog, &catalog.Peer{Name: name, Key: hex.EncodeToString(p.Identity().Public()),
-			Addresses: catalog.JSON[[]string]{V: []string{placeAddress + dir}},
+			Addresses: catalog.JSON[[]string]{V: []string{PlaceAddress + dir}},
 			Grants:    catalog.JSON[catalog.Grants]{V: catalog.Grants{Offer: true, Read: true, See: true}},
 			Granted:   catalog.JSON[catalog.Grants]{V: everything}, Former: catalog.JSON[[]string]{V: []string{}}}),
 		known(p.Catalog, &catalog.Peer{Name: s.Name(), Key: hex.EncodeToString(s.Identity().Public()),
@@ -235,7 +235,7 @@ func (s *Service) Attach(name, dir string) (string, error) {
 		return "", refusal.Conflictf("place %s is attached already, at %s", name, paths[name])
 	}
 	if peer, err := s.Catalog.Peer(name); err == nil && !strings.HasPrefix(strings.Join(peer.Addresses.V, " "),
-		placeAddress) || name == s.Name() {
+		PlaceAddress) || name == s.Name() {
 		return "", refusal.Conflictf("%s is the name of a site: choose another for the place", name)
 	}
 	entries, err := os.ReadDir(dir)

@@ -77,8 +77,8 @@ var (
 	NeedsRead    = need{func(g catalog.Grants) bool { return g.Read }, "read its snapshots", GrantRead}
 	// NeedsTakeOver is of what a site asks that takes volumes over.
 	NeedsTakeOver = need{func(g catalog.Grants) bool { return g.TakeOver }, "take volumes over", GrantTakeOver}
-	needsSee     = need{func(g catalog.Grants) bool { return g.See || g.Configure }, "look at it", grantSee}
-	NeedsAny     = need{func(g catalog.Grants) bool { return g.Offer || g.Read || g.See }, "look at it", grantSee}
+	needsSee      = need{func(g catalog.Grants) bool { return g.See || g.Configure }, "look at it", grantSee}
+	NeedsAny      = need{func(g catalog.Grants) bool { return g.Offer || g.Read || g.See }, "look at it", grantSee}
 )
 
 type handler struct {

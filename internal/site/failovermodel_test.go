@@ -129,8 +129,21 @@ func (m *moves) take(site string) {
 	}
 	s := m.sites[site]
 	for _, name := range []string{"notes", "store"} {
-		row := m.world.take(s, m.volume(s, name).Name)
-		m.taken[row.ID], m.by[row.ID] = m.at[site], site
+		st := m.at[site]
+		r, err := s.Capture.TakeSnapshot(m.volume(s, name).Name, api.SnapshotTake{}, "test")
+		if err == nil {
+			r, err = s.Run.Wait(m.ctx, r.ID)
+			require.NoError(m.t, err)
+		}
+		if err != nil || r.State == api.RunFailed {
+			require.False(m.t, m.serves(site), "%v %s", err, r.Outcome) // it has just learnt that another one is active
+			return
+		}
+		row := must(s.Catalog.LastTakenBy(site, m.volume(s, name).Lineage, site))
+		if last := must(s.Catalog.LastSnapshot(site, m.volume(s, name).Lineage)); last != nil && row == nil {
+			row = last
+		}
+		m.taken[row.ID], m.by[row.ID] = st, site
 	}
 }
 
@@ -234,7 +247,10 @@ func (m *moves) hold() {
 				continue
 			}
 			a := must(s.Failover.Authority(v.Name))
-			require.Equal(m.t, n, a.Active)
+			if a.Active != n { // it learns it at this very moment
+				require.Eventually(m.t, func() bool { return !m.volume(s, name).ActiveAt(n) }, 5*time.Second, time.Millisecond)
+				continue
+			}
 			top := ""
 			if len(a.Records) > 0 {
 				top = a.Records[0].ID

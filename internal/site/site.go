@@ -201,6 +201,9 @@ func (s *Site) open(opt Options) (err error) {
 	if s.IsPlace { // what its disk says was being restored, mounted or cloned on some host
 		return nil
 	}
+	if err := s.Authority.Start(s.Run.Context()); err != nil {
+		return err
+	}
 	if err := s.Disks.OpenAll(); err != nil {
 		return err
 	}

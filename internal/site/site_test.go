@@ -2,6 +2,7 @@ package site
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"net"
 	"os"
@@ -17,6 +18,7 @@ import (
 	"candidharbor/internal/refusal"
 
 	"github.com/stretchr/testify/require"
+	"golang.org/x/sys/unix"
 )
 
 // world is one or two sites with a clock that only the test moves.
@@ -53,6 +55,13 @@ func (w *world) open(name string) *Site { return w.openAt(name, "127.0.0.1:0") }
 // openAt opens a site that others reach where they did before.
 func (w *world) openAt(name, address string) *Site {
 	l, err := net.Listen("tcp", address)
+	for range 200 { // a connection that goes out may have its port for a while
+		if err == nil || !errors.Is(err, unix.EADDRINUSE) {
+			break
+		}
+		time.Sleep(25 * time.Millisecond)
+		l, err = net.Listen("tcp", address)
+	}
 	require.NoError(w.t, err)
 	s, err := Open(Options{Data: filepath.Join(w.dir, name), Name: name, Roots: []string{w.dir}, Setup: w.settle,
 		Clock: w.clock, Listen: "127.0.0.1:0", PeerListen: l.Addr().String()})
