@@ -22,12 +22,13 @@ var layer = map[string]int{
 	"internal/volume/journal": 2, "internal/volume/tree": 3, "internal/volume/disk": 3,
 	"internal/nbd": 0, "internal/transfer": 3,
 	"internal/refusal": 4, "internal/phrase": 4, "internal/views": 4, "internal/datadir": 5,
-	"internal/run": 6, "internal/records": 6, "internal/access": 7, "internal/pairing": 8, "internal/rules": 9, "internal/authority": 9,
-	"internal/disks":   10,
-	"internal/capture": 11, "internal/route": 12, "internal/recovery": 13, "internal/clones": 14, "internal/upkeep": 14,
+	"internal/run": 6, "internal/records": 6, "internal/access": 7, "internal/pairing": 8, "internal/rules": 9,
+	"internal/authority": 9,
+	"internal/disks":     10,
+	"internal/capture":   11, "internal/route": 12, "internal/recovery": 13, "internal/clones": 14, "internal/upkeep": 14,
 	"internal/failover": 15, "internal/overview": 16,
-	"internal/site":     17,
-	"client":            18, "internal/httpapi": 18, "internal/httpapi/openapi": 19,
+	"internal/site": 17,
+	"client":        18, "internal/httpapi": 18, "internal/httpapi/openapi": 19,
 	"internal/service": 19, "internal/demo": 20, "internal/cli": 21, "cmd/candid": 22,
 }
 

@@ -26,10 +26,10 @@ const (
 type Authority struct {
 	Volume   string            `json:"volume"`
 	Origin   string            `json:"origin" doc:"the site that its history began at"`
-	Active   string            `json:"active" doc:"the site that takes its snapshots and serves it; (not known) where that is in doubt"`
+	Active   string            `json:"active" doc:"takes its snapshots and serves it; (not known) where in doubt"`
 	Here     bool              `json:"here" doc:"this site is the active one"`
 	Term     int64             `json:"term" doc:"counts how often the active side has moved; 0: it never could"`
-	Doubt    string            `json:"doubt,omitempty" enum:"put-back,two-sites,damaged,alone" doc:"why it is not known who is active"`
+	Doubt    string            `json:"doubt,omitempty" enum:"put-back,two-sites,damaged,alone"`
 	May      []string          `json:"may" doc:"the sites that may be active next"`
 	Sentence string            `json:"sentence"`
 	Records  []AuthorityRecord `json:"records" doc:"that the one which holds stands on, the newest first"`
@@ -41,7 +41,7 @@ type Authority struct {
 type AuthorityRecord struct {
 	ID       string    `json:"id"`
 	Term     int64     `json:"term"`
-	Edition  int64     `json:"edition" doc:"counts the records of one term, in which only the sites that may be next differ"`
+	Edition  int64     `json:"edition" doc:"counts the records of one term"`
 	Site     string    `json:"site" doc:"active by it"`
 	At       time.Time `json:"at" doc:"when it was signed, by the clock of who signed it"`
 	From     string    `json:"from,omitempty" doc:"the snapshot from which the history goes on"`
@@ -56,7 +56,7 @@ type StandingBack struct {
 	Since     time.Time  `json:"since"`
 	Hook      string     `json:"hook,omitempty" doc:"done, or why it failed"`
 	Confirmed *time.Time `json:"confirmed,omitempty" doc:"since when it is certain that nobody writes here any more"`
-	Kept      string     `json:"kept,omitempty" doc:"the snapshot of what was here and nobody had; none: there was nothing"`
+	Kept      string     `json:"kept,omitempty" doc:"the snapshot of what nobody else had; or none"`
 }
 
 // LeftBehind is a snapshot without which another site took over.

@@ -60,8 +60,8 @@ func (s *Service) move(to string, all []Going, act [16]byte, why string) (*autho
 		})
 		switch {
 		case top == nil || !top.May(s.Name()):
-			return nil, nil, refusal.Conflictf("%s has not granted this site that it may take %s over: a person at %s can, with "+
-				"candid site grant %s take-over", v.Origin, v.Name, v.Origin, s.Name())
+			return nil, nil, refusal.Conflictf("%s has not granted this site that it may take %s over: a person at %s "+
+				"can, with candid site grant %s take-over", v.Origin, v.Name, v.Origin, s.Name())
 		case to != s.Name() && active != s.Name():
 			return nil, nil, s.NotActive(v)
 		case to != s.Name() && !top.May(to):

@@ -5,10 +5,12 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
-	"os"
+
+	"golang.org/x/sys/unix"
 
 	"candidharbor/core/lineage"
 	"candidharbor/core/object"
+	"candidharbor/internal/beneath"
 	"candidharbor/internal/catalog"
 	"candidharbor/internal/phrase"
 	"candidharbor/internal/run"
@@ -122,8 +124,18 @@ func (s *Service) TakeLeft(ctx context.Context, j *run.Job, v *catalog.Volume) (
 		return nil, err
 	}
 	defer release()
-	if _, err := os.Lstat(v.Path); !v.IsDisk() && errors.Is(err, fs.ErrNotExist) {
-		return nil, nil
+	if !v.IsDisk() {
+		dir, root, err := s.Fixed(v.Path)
+		if err != nil {
+			return nil, err
+		}
+		fd, err := beneath.Open(root, dir)
+		if errors.Is(err, fs.ErrNotExist) {
+			return nil, nil
+		} else if err != nil {
+			return nil, err
+		}
+		unix.Close(fd)
 	}
 	row, _, err := s.TakeHeld(ctx, j, nil, []string{v.Name}, v.Name, Taking{Cause: object.CauseLeft})
 	if err != nil {
@@ -133,4 +145,12 @@ func (s *Service) TakeLeft(ctx context.Context, j *run.Job, v *catalog.Volume) (
 		return nil, err
 	}
 	return s.Catalog.SnapshotAt(s.Place(), row.ID)
+}
+
+// LetLeftGo ends the time for which a snapshot is kept that was left behind.
+func (s *Service) LetLeftGo(row *catalog.Snapshot) error {
+	s.weighing.Lock()
+	defer s.weighing.Unlock()
+	return s.markLeft(row, Disorder{Cause: object.ArrivedLeft, Branch: row.Branch, Text: row.OutOfTurn,
+		Until: s.Clock.Now()})
 }

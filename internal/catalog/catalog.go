@@ -267,7 +267,8 @@ func (c *Catalog) PutVolume(v *Volume) error {
 		protected,scheduled_until,proposed,offered,paused,signer,via,part)
 		VALUES (:name,:lineage,:kind,:origin,:active,:path,:labels,:excludes,:chunk_avg,:added,:protected,:scheduled_until,
 		:proposed,:offered,:paused,:signer,:via,:part)
-		ON CONFLICT (name) DO UPDATE SET lineage=excluded.lineage,kind=excluded.kind,origin=excluded.origin,active=excluded.active,
+		ON CONFLICT (name) DO UPDATE SET lineage=excluded.lineage,kind=excluded.kind,origin=excluded.origin,
+		active=excluded.active,
 		path=excluded.path,labels=excluded.labels,
 		excludes=excluded.excludes,chunk_avg=excluded.chunk_avg,added=excluded.added,protected=excluded.protected,
 		scheduled_until=excluded.scheduled_until,proposed=excluded.proposed,offered=excluded.offered,

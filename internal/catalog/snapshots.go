@@ -372,8 +372,8 @@ func (c *Catalog) Branches(place, lineage string, term, from, to int64) (branche
 // OutOfTurn returns the snapshots of a volume that arrived out of turn, newest first.
 func (c *Catalog) OutOfTurn(place, volume string) (rows []*Snapshot, err error) {
 	err = c.db.Select(&rows,
-		`SELECT * FROM snapshots WHERE place=? AND volume=? AND out_of_turn<>'' AND left_until=0 AND hidden=0 ORDER BY began DESC, id`, place,
-		volume)
+		`SELECT * FROM snapshots WHERE place=? AND volume=? AND out_of_turn<>'' AND left_until=0 AND hidden=0
+		ORDER BY began DESC, id`, place, volume)
 	return rows, err
 }
 

@@ -35,8 +35,8 @@ func newStandby(v *catalog.Volume) *standby { return &standby{v: v, turn: make(c
 // newer has arrived.
 const sliceOfFilling = 5 * time.Second
 
-// imageOfCopy is the volume as its image is kept here: with the site's own data, or, where the history began here, where
-// it was.
+// imageOfCopy is the volume as its image is kept here: with the site's own data, or, where the history began here,
+// where it was.
 func (s *Service) imageOfCopy(v *catalog.Volume) *catalog.Volume {
 	own := *v
 	own.Path = s.imageOf(v)

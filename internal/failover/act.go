@@ -256,7 +256,8 @@ func (o *act) stopped(ctx context.Context, st *actStep, why error) error {
 		return errors.Join(fmt.Errorf("nothing was taken over: %s: %w", st.Text, why), o.save())
 	}
 	o.row.State = api.FailoverStopped
-	return errors.Join(fmt.Errorf("%s is active, and %s failed: %w. Mend it and go on: candid failover %s --%s", o.s.Name(),
+	return errors.Join(fmt.Errorf("%s is active, and %s failed: %w. Mend it and go on: candid failover %s --%s",
+		o.s.Name(),
 		st.Text, why, o.row.Runbook, o.row.Kind), o.save())
 }
 

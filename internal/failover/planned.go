@@ -170,7 +170,8 @@ func (o *act) freeze(ctx context.Context) (string, error) {
 		}
 		o.from(k, row)
 	}
-	return fmt.Sprintf("the last of it arrived in %s", (time.Duration(t.Millis) * time.Millisecond).Round(time.Millisecond)),
+	return fmt.Sprintf("the last of it arrived in %s",
+			(time.Duration(t.Millis) * time.Millisecond).Round(time.Millisecond)),
 		nil
 }
 

@@ -159,7 +159,8 @@ func (s *Service) treeReady(v *bookVolume, row *catalog.Snapshot, add adder) err
 	}
 	path := v.path
 	if lived && (path == "" || path == v.Path) {
-		add(needsPlace, v.Name, true, "", "%s lies in %s, where it was before; what differs is brought there.", v.Name, v.Path)
+		add(needsPlace, v.Name, true, "", "%s lies in %s, where it was before; what differs is brought there.",
+			v.Name, v.Path)
 		return nil
 	}
 	if path == "" {
@@ -177,7 +178,8 @@ func (s *Service) treeReady(v *bookVolume, row *catalog.Snapshot, add adder) err
 			add(needsPlace, v.Name, false, "", "%s cannot lie in %s: %s.", v.Name, path, err)
 			return nil
 		}
-		if err := s.freeFor(context.Background(), tree.RestoreOptions{Target: target, Beneath: root, Source: s.Store}); err != nil {
+		if err := s.freeFor(context.Background(), tree.RestoreOptions{Target: target, Beneath: root,
+			Source: s.Store}); err != nil {
 			add(needsPlace, v.Name, false, "", "%s.", phrase.UpperFirst(err.Error()))
 			return nil
 		}
@@ -191,7 +193,7 @@ func (s *Service) treeReady(v *bookVolume, row *catalog.Snapshot, add adder) err
 		add(needsPlace, v.Name, true, "", "%s is laid out and would be in %s by one rename.", v.Name, path)
 		return nil
 	}
-	if free, _ := s.roomAt(path); free > 0 && free < row.Bytes {
+	if free := s.roomAt(path); free > 0 && free < row.Bytes {
 		add(needsRoom, v.Name, false, "", "%s needs %s in %s, and %s are free.", v.Name, phrase.Size(row.Bytes), path,
 			phrase.Size(free))
 		return nil

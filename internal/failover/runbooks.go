@@ -24,7 +24,8 @@ func (s *Service) PutRunbook(body, by string) (*api.Runbook, error) {
 		return nil, refusal.Wrap(refusal.Misuse, err)
 	}
 	if b.At != s.Name() {
-		return nil, refusal.Badf("runbook %s is for the site %s, and this is %s: store it there, with candid --desk %s runbook "+
+		return nil, refusal.Badf("runbook %s is for the site %s, and this is %s: store it there, with candid --desk "+
+			"%s runbook "+
 			"put", b.Name, b.At, s.Name(), b.At)
 	}
 	vols, err := s.volumesOf(b)

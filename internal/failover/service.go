@@ -50,7 +50,8 @@ type Service struct {
 func New(dir *datadir.Dir, engine *run.Engine, access *access.Service, pairing *pairing.Service,
 	authority *authority.Service, rules *rules.Service, disks *disks.Service, capture *capture.Service,
 	routes *route.Service, recovery *recovery.Service, clones *clones.Service) *Service {
-	s := &Service{Dir: dir, run: engine, access: access, pairing: pairing, authority: authority, rules: rules, disks: disks,
+	s := &Service{Dir: dir, run: engine, access: access, pairing: pairing, authority: authority, rules: rules,
+		disks:   disks,
 		capture: capture, routes: routes, recovery: recovery, clones: clones,
 		acting: map[string]*run.Job{}, pauses: map[string]*waiting{}, givings: map[string]*giving{}}
 	s.answer()

@@ -4,10 +4,8 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"io/fs"
 	"net"
 	"net/http"
-	"os"
 	"slices"
 	"strconv"
 	"strings"
@@ -198,12 +196,7 @@ func (o *act) probe(ctx context.Context, p *runbook.Probe, attempt int) error {
 		}
 		return nil
 	case p.File != "":
-		if _, err := os.Stat(p.File); errors.Is(err, fs.ErrNotExist) {
-			return fmt.Errorf("%s is not there", p.File)
-		} else if err != nil {
-			return err
-		}
-		return nil
+		return o.s.isThere(p.File)
 	}
 	return o.hook(ctx, p.Hook, attempt)
 }

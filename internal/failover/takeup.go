@@ -4,8 +4,8 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
-	"os"
 	"path/filepath"
 	"time"
 
@@ -172,16 +172,15 @@ func (s *Service) lay(ctx context.Context, j *run.Job, v *catalog.Volume, row *c
 
 // freeFor refuses a path at which something lies that is not of the snapshot which is to lie there.
 func (s *Service) freeFor(ctx context.Context, opt tree.RestoreOptions) error {
-	fd, err := beneath.Open(opt.Beneath, opt.Target)
+	dir, err := beneath.File(opt.Beneath, opt.Target)
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil
 	}
-	var entries []os.DirEntry
 	if err == nil {
-		entries, err = os.ReadDir(beneath.Name(fd))
-		unix.Close(fd)
+		_, err = dir.ReadDir(1)
+		dir.Close()
 	}
-	if err == nil && len(entries) == 0 {
+	if errors.Is(err, io.EOF) {
 		return nil
 	}
 	if err != nil {

@@ -25,6 +25,12 @@ func (s *Service) Failover(ctx context.Context, name string, ask api.FailoverAsk
 	if err != nil {
 		return nil, err
 	}
+	return s.failover(ctx, row, ask, by)
+}
+
+func (s *Service) failover(_ context.Context, row *catalog.Runbook, ask api.FailoverAsk, by string) (*api.Failover,
+	error) {
+	name := row.Name
 	s.beginning.Lock() // two people begin one after the other
 	defer s.beginning.Unlock()
 	open, err := s.Catalog.Failovers([]string{planned, unplanned}, []string{api.FailoverRunning, api.FailoverWaiting,
@@ -42,7 +48,7 @@ func (s *Service) Failover(ctx context.Context, name string, ask api.FailoverAsk
 		}
 		return s.goOn(f, by)
 	}
-	o, err := s.prepare(row, ask)
+	o, err := s.prepare(row, ask, by)
 	if err != nil {
 		return nil, err
 	}
@@ -89,18 +95,27 @@ func (s *Service) goOn(f *catalog.Failover, by string) (*api.Failover, error) {
 	return o.view(), nil
 }
 
-// prepare plans an act; nothing is stored.
-func (s *Service) prepare(row *catalog.Runbook, ask api.FailoverAsk) (*act, error) {
+// parse reads a runbook as it is stored.
+func parse(row *catalog.Runbook) (*runbook.Runbook, error) {
 	b, err := runbook.Parse(row.Body)
 	if err != nil {
 		return nil, fmt.Errorf("stored runbook %q: %w", row.Name, err)
+	}
+	return b, nil
+}
+
+// prepare plans an act; nothing is stored.
+func (s *Service) prepare(row *catalog.Runbook, ask api.FailoverAsk, by string) (*act, error) {
+	b, err := parse(row)
+	if err != nil {
+		return nil, err
 	}
 	vols, err := s.volumesOf(b)
 	if err != nil {
 		return nil, refusal.Conflictf("%w", err)
 	}
 	o := &act{s: s, book: b, doc: actDoc{Body: row.Body, Version: row.Version},
-		row: catalog.Failover{ID: newID(), Kind: planned, Runbook: b.Name, State: api.FailoverRunning,
+		row: catalog.Failover{ID: newID(), Kind: planned, Runbook: b.Name, State: api.FailoverRunning, AskedBy: by,
 			Began: catalog.At(s.Clock.Now())}}
 	if ask.Unplanned {
 		o.row.Kind = unplanned
@@ -161,7 +176,8 @@ func (o *act) ask(ctx context.Context) (string, error) {
 		}
 	}
 	if o.row.Kind == planned && !slices.Contains(answered, o.row.Peer) {
-		return "", refusal.Wrap(refusal.Elsewhere, fmt.Errorf("%s does not answer: a planned failover needs it. If it is lost: "+
+		return "", refusal.Wrap(refusal.Elsewhere, fmt.Errorf("%s does not answer: a planned failover needs it. If "+
+			"it is lost: "+
 			"candid failover %s --unplanned", o.row.Peer, o.row.Runbook))
 	}
 	if len(answered) == 0 {

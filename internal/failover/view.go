@@ -74,7 +74,7 @@ func (o *act) view() *api.Failover {
 		out.Sentence = o.outcome()
 	case api.FailoverWaiting:
 		out.Sentence = fmt.Sprintf("It waits for a person. %s.", waits)
-		out.Next, out.Command = "When that is done, say so", "candid failover "+f.Runbook+" --answer"
+		out.Next, out.Command = "When that is done, say so", "candid failover answer "+f.Runbook
 	case api.FailoverStopped:
 		out.Sentence = fmt.Sprintf("%s is active, and not all of it is up. %s", o.s.Name(), failed)
 		out.Next, out.Command = "Mend it and go on", "candid failover "+f.Runbook+" --"+f.Kind
@@ -149,7 +149,8 @@ func (s *Service) Cancel(id string) (string, error) {
 		return "", err
 	}
 	if o.findRecord(); o.moved() {
-		return "", refusal.Conflictf("%s is active by it already: what goes back is a failover of its own, candid failback %s",
+		return "", refusal.Conflictf("%s is active by it already: what goes back is a failover of its own, candid "+
+			"failback %s",
 			s.Name(), f.Runbook)
 	}
 	if j == nil {
@@ -205,7 +206,8 @@ func (s *Service) Authority(name string) (*api.Authority, error) {
 func (s *Service) authoritySentence(v *catalog.Volume, a *api.Authority) string {
 	switch {
 	case a.Doubt != "" && a.Active == authority.Nobody:
-		return fmt.Sprintf("It is not known whether %s is still the active site: %s. Nothing is taken or served here until a "+
+		return fmt.Sprintf("It is not known whether %s is still the active site: %s. Nothing is taken or served "+
+			"here until a "+
 			"person has said so: candid authority go-on %s.", s.Name(), doubtWords[authority.Cause(a.Doubt)], v.Name)
 	case len(a.Records) == 0:
 		return fmt.Sprintf("%s is active, and no other site may take over.", a.Active)
@@ -284,4 +286,23 @@ func (s *Service) LeftBehind(volume string) ([]api.LeftBehind, error) {
 			Until: r.LeftUntil.Time, Why: r.OutOfTurn, Bytes: r.Bytes}
 	}
 	return out, nil
+}
+
+// LetLeftGo keeps a snapshot that was left behind no longer: the next pruning sends it into grace.
+func (s *Service) LetLeftGo(id string) (string, error) {
+	row, err := s.Catalog.Snapshot(id)
+	if err != nil {
+		return "", err
+	}
+	if row, err = s.Catalog.SnapshotAt(s.Place(), row.ID); err != nil {
+		return "", err
+	}
+	if row == nil || row.LeftUntil.IsZero() {
+		return "", refusal.Conflictf("snapshot %.12s was not left behind here: candid left-behind list", id)
+	}
+	if err := s.capture.LetLeftGo(row); err != nil {
+		return "", err
+	}
+	return fmt.Sprintf("What was left behind of %s, taken %s, is kept no longer: the next pruning sends it into grace.",
+		row.Volume, phrase.Stamp(row.Began.Time)), nil
 }

@@ -25,15 +25,17 @@ func TestEveryCallForEveryRole(t *testing.T) {
 		getUsage getVolume getRoute listAlarms listCaps listGroups listHooks listPlaces listPolicies
 		listPolicyVersions listRoutes listSites listSnapshots listVolumes listMounts listFound listClones getClone
 		listDisks getDisk listDiskHosts listRecipes getRecipe listTrials paceWeek recoveryOrder reportObjectives routeTraffic
-		checkPolicy diffPolicy previewPolicy planPrune freeing checkRoute calendar policySchema`)
+		checkPolicy diffPolicy previewPolicy planPrune freeing checkRoute calendar policySchema
+		listRunbooks getRunbook listRunbookVersions listFailovers getFailover getAuthority listLeftBehind`)
 	notAuditors := words("browse find listVersions planRestore restore undoRun cancelRun archive file")
 	operators := words(`browseFound restoreGroup planGroupRestore compare compareText compareDisk diskWrites listCrate
 		checkSite takeSnapshot keepSnapshot recallSnapshot runRoute pauseRoute resumeRoute muteAlarm testAlarm
 		verify copyCatalogue sweep prune pauseVolume resumeVolume detachPlace addMount endMount runRecipe
 		saveRecipe editRecipe removeRecipe tryRestore makeClone discardClone snapshotClone openDisk closeDisk
-		releaseDisk fillDisk endFillingDisk`)
+		releaseDisk fillDisk endFillingDisk answerFailover`)
 	auditors := words("listLedger verifyLedger listPeople listTokens")
-	administrators := words(`addVolume growDisk shareDisk letHostIn turnHostAway
+	administrators := words(`putRunbook removeRunbook failover failback cancelFailover goOnAuthority removeLeftBehind
+		addVolume growDisk shareDisk letHostIn turnHostAway
 		confirmSite confirmVolume removeVolume setLabels admitSnapshots
 		setStandby acceptRules removeSnapshot letGoSnapshot putGroup editGroup removeGroup putPolicy removePolicy
 		putCap removeCap rebuildCatalogue releaseRemoval addToken removeToken addPerson changePerson removePerson

@@ -91,6 +91,7 @@ func (s *server) register(a huma.API) {
 	s.registerSnapshots(a)
 	s.registerRecovery(a)
 	s.registerDisks(a)
+	s.registerFailover(a)
 	s.registerPolicies(a)
 	s.registerStore(a)
 	s.registerPeers(a)

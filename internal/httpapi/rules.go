@@ -73,6 +73,11 @@ var rules = map[string]rule{
 	"fillDisk": keepsUp, "endFillingDisk": keepsUp,
 	"growDisk": decides, "shareDisk": decides, "listDiskHosts": looks, "letHostIn": decides, "turnHostAway": decides,
 
+	"listRunbooks": looks, "getRunbook": looks, "listRunbookVersions": looks, "putRunbook": decides,
+	"removeRunbook": decides, "failover": decides, "failback": decides, "listFailovers": looks, "getFailover": looks,
+	"answerFailover": keepsUp, "cancelFailover": decides, "getAuthority": looks, "goOnAuthority": decides,
+	"listLeftBehind": looks, "removeLeftBehind": decides,
+
 	"addVolume": decides, "confirmVolume": decides, "removeVolume": decides, "setLabels": decides,
 	"admitSnapshots": decides, "setStandby": decides, "acceptRules": decides, "removeSnapshot": decides,
 	"letGoSnapshot": decides,

@@ -79,7 +79,8 @@ func (s *Service) RecallOf(ctx context.Context, peer *catalog.Peer, v *catalog.V
 }
 
 // signedWell tells whether a key may have signed snapshots of a volume.
-func (s *Service) signedWell(peer *catalog.Peer, v *catalog.Volume, root *object.Root, key ed25519.PublicKey) (bool, error) {
+func (s *Service) signedWell(peer *catalog.Peer, v *catalog.Volume, root *object.Root,
+	key ed25519.PublicKey) (bool, error) {
 	if root.TakenBy != "" {
 		return s.authority.MayHaveTaken(v, root.Term, root.TakenBy, key), nil
 	}

@@ -38,8 +38,10 @@ type Service struct {
 
 // New works in a data directory.
 func New(dir *datadir.Dir, run *run.Engine, records *records.Service, access *access.Service, pairing *pairing.Service,
-	authority *authority.Service, rules *rules.Service, disks *disks.Service, capture *capture.Service, routes *route.Service) *Service {
-	s := &Service{Dir: dir, run: run, records: records, access: access, pairing: pairing, authority: authority, rules: rules, disks: disks,
+	authority *authority.Service, rules *rules.Service, disks *disks.Service, capture *capture.Service,
+	routes *route.Service) *Service {
+	s := &Service{Dir: dir, run: run, records: records, access: access, pairing: pairing, authority: authority,
+		rules: rules, disks: disks,
 		capture:  capture,
 		routes:   routes,
 		reported: map[string]reportedRows{}}

@@ -79,7 +79,8 @@ func (s *Service) WantedFar(r *catalog.Route, v *catalog.Volume, rs *rules.Rules
 		if byLabel {
 			chosen = row.Labels.V[key] == value
 		}
-		if _, there := carried[row.ID]; !there && chosen && row.OutOfTurn == "" && row.Taker() != r.Peer && row.Cause != "safety" &&
+		if _, there := carried[row.ID]; !there && chosen && row.OutOfTurn == "" && row.Taker() != r.Peer &&
+			row.Cause != "safety" &&
 			row.GraceUntil.IsZero() {
 			want = append(want, row)
 		}

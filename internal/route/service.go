@@ -34,7 +34,8 @@ type Service struct {
 // New works in a data directory.
 func New(dir *datadir.Dir, run *run.Engine, records *records.Service, access *access.Service, pairing *pairing.Service,
 	authority *authority.Service, rules *rules.Service, capture *capture.Service) *Service {
-	s := &Service{Dir: dir, run: run, records: records, access: access, pairing: pairing, authority: authority, rules: rules, capture: capture,
+	s := &Service{Dir: dir, run: run, records: records, access: access, pairing: pairing, authority: authority,
+		rules: rules, capture: capture,
 		going: map[string]*going{}, looked: map[string]*looked{}}
 	s.answerRoutes()
 	pairing.OnPace(s.paceChanged)

@@ -74,7 +74,8 @@ type trust struct {
 	first     ed25519.PublicKey
 }
 
-// trustOf is who may have signed a volume's snapshots, as a peer, or a crate, brings them with records of who was active.
+// trustOf is who may have signed a volume's snapshots, as a peer, or a crate, brings them with records of who
+// was active.
 func (s *Service) trustOf(peer *catalog.Peer, v *catalog.Volume, q *transfer.CarryRequest) (*trust, error) {
 	t := &trust{s: s, v: v}
 	var err error
@@ -136,7 +137,8 @@ func (t *trust) marks(root *object.Root, m *object.Mark, key ed25519.PublicKey) 
 // mayMark tells whose marks of a snapshot count here: those of the sites that took it or were active later, each under
 // its name; and of who brings it those by which it is kept there, under that one's name. Who says something in the name
 // of another is told of.
-func (s *Service) mayMark(id object.ID, t *trust, from *catalog.Peer) func(m *object.Mark, signer ed25519.PublicKey) bool {
+func (s *Service) mayMark(id object.ID, t *trust, from *catalog.Peer) func(m *object.Mark,
+	signer ed25519.PublicKey) bool {
 	told := false // once for all that comes at once
 	return func(m *object.Mark, signer ed25519.PublicKey) bool {
 		by := hex.EncodeToString(signer)

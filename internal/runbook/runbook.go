@@ -77,16 +77,16 @@ type Probe struct {
 
 // Runbook is a compiled document.
 type Runbook struct {
-	Name   string
-	At     string
-	Steps  []Step
-	After  []Step
-	Paths  map[string]string
-	Loss   time.Duration // 0: not said
-	Time   time.Duration
-	Drill  *cadence.Cadence // nil: by hand alone
-	Keep   time.Duration    // how long a drill stays up
-	Zone   *time.Location
+	Name  string
+	At    string
+	Steps []Step
+	After []Step
+	Paths map[string]string
+	Loss  time.Duration // 0: not said
+	Time  time.Duration
+	Drill *cadence.Cadence // nil: by hand alone
+	Keep  time.Duration    // how long a drill stays up
+	Zone  *time.Location
 }
 
 // How long steps may take that do not say it.
@@ -265,7 +265,8 @@ func (r *reader) check(at string, raw any, st *Step) {
 	switch {
 	case n != 1:
 		r.at(at, "a check looks at one thing: tcp, http, file or hook")
-	case st.Check.HTTP != "" && !strings.HasPrefix(st.Check.HTTP, "http://") && !strings.HasPrefix(st.Check.HTTP, "https://"):
+	case st.Check.HTTP != "" && !strings.HasPrefix(st.Check.HTTP, "http://") && !strings.HasPrefix(st.Check.HTTP,
+		"https://"):
 		r.at(at+".http", "give an address that begins with http:// or https://")
 	case st.Check.File != "" && !filepath.IsAbs(st.Check.File):
 		r.at(at+".file", "give an absolute path")
@@ -403,4 +404,3 @@ func (st *Step) Words() string {
 	}
 	return string(st.Kind)
 }
-

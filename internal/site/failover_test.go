@@ -42,7 +42,10 @@ func (w *world) settles(s *Site, kind string) {
 		}) {
 			return
 		}
-		if slices.ContainsFunc(page.Items, func(r api.Run) bool { return strings.HasPrefix(r.Progress.Phase, "waiting until") }) {
+		if slices.ContainsFunc(page.Items, func(r api.Run) bool {
+			return strings.HasPrefix(r.Progress.Phase,
+				"waiting until")
+		}) {
 			w.clock.Set(w.clock.Now().Add(31 * time.Second))
 		}
 		time.Sleep(5 * time.Millisecond)
@@ -94,7 +97,8 @@ at: home
 bring_up: [notes, store]
 `
 
-// The main site is lost, the other takes over, both are written to, the first comes back, and all comes home: nothing is
+// The main site is lost, the other takes over, both are written to, the first comes back, and all comes home:
+// nothing is
 // lost, what had not arrived is left behind, and nobody serves twice.
 func TestFailoverAndHome(t *testing.T) {
 	w := newWorld(t)

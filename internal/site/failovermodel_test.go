@@ -99,7 +99,8 @@ func (m *moves) volume(s *Site, name string) *catalog.Volume {
 // serves reports whether a site that is on serves both volumes.
 func (m *moves) serves(site string) bool {
 	s := m.sites[site]
-	return s != nil && m.volume(s, "notes").ActiveAt(site) && s.Disks.IsOpen(m.volume(s, "store").Name) && m.at[site].disk != nil
+	return s != nil && m.volume(s, "notes").ActiveAt(site) && s.Disks.IsOpen(m.volume(s, "store").Name) &&
+		m.at[site].disk != nil
 }
 
 func (m *moves) say(format string, args ...any) {
@@ -321,7 +322,8 @@ func (m *moves) agree() {
 	}
 }
 
-// Three sites take over from each other in all orders, are cut off, go off and come back. Never are two active that know
+// Three sites take over from each other in all orders, are cut off, go off and come back. Never are two active
+// that know
 // of each other; in the end one is; and nothing that was acknowledged is lost.
 func TestMovesOfThreeSites(t *testing.T) {
 	seeds := 12

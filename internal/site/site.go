@@ -110,7 +110,8 @@ func (s *Site) makeParts() {
 	s.Disks = disks.New(s.Dir, s.Run, s.Access)
 	s.Capture = capture.New(s.Dir, s.Run, s.Records, s.Authority, s.Rules, s.Disks)
 	s.Routes = route.New(s.Dir, s.Run, s.Records, s.Access, s.Pairing, s.Authority, s.Rules, s.Capture)
-	s.Recovery = recovery.New(s.Dir, s.Run, s.Records, s.Access, s.Pairing, s.Authority, s.Rules, s.Disks, s.Capture, s.Routes)
+	s.Recovery = recovery.New(s.Dir, s.Run, s.Records, s.Access, s.Pairing, s.Authority, s.Rules, s.Disks,
+		s.Capture, s.Routes)
 	s.Clones = clones.New(s.Dir, s.Run, s.Access, s.Rules, s.Disks, s.Capture, s.Recovery)
 	s.Upkeep = upkeep.New(s.Dir, s.Run, s.Records, s.Pairing, s.Rules, s.Capture, s.Routes, s.Recovery)
 	s.Failover = failover.New(s.Dir, s.Run, s.Access, s.Pairing, s.Authority, s.Rules, s.Disks, s.Capture, s.Routes,

@@ -21,10 +21,12 @@ CREATE TABLE stand_backs (
 -- Histories of which it is not known who is active, until a person has said it or other sites have.
 CREATE TABLE authority_doubts (lineage TEXT PRIMARY KEY, since INTEGER NOT NULL, cause TEXT NOT NULL);
 CREATE TABLE runbooks (
-    name TEXT PRIMARY KEY, body TEXT NOT NULL, version INTEGER NOT NULL, changed INTEGER NOT NULL, changed_by TEXT NOT NULL
+    name TEXT PRIMARY KEY, body TEXT NOT NULL, version INTEGER NOT NULL, changed INTEGER NOT NULL,
+    changed_by TEXT NOT NULL
 );
 CREATE TABLE runbook_versions (
-    name TEXT NOT NULL, version INTEGER NOT NULL, body TEXT NOT NULL, changed INTEGER NOT NULL, changed_by TEXT NOT NULL,
+    name TEXT NOT NULL, version INTEGER NOT NULL, body TEXT NOT NULL, changed INTEGER NOT NULL,
+    changed_by TEXT NOT NULL,
     PRIMARY KEY (name, version)
 );
 -- Moves of the active side, and drills: what is done and what is next is durable before it is done.
