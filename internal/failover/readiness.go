@@ -1,7 +1,6 @@
 package failover
 
 import (
-	"context"
 	"errors"
 	"fmt"
 	"slices"
@@ -14,7 +13,6 @@ import (
 	"candidharbor/internal/phrase"
 	"candidharbor/internal/records"
 	"candidharbor/internal/runbook"
-	"candidharbor/internal/volume/tree"
 )
 
 func lineageOf(v *catalog.Volume) object.LineageID { return records.LineageOf(v.Lineage) }
@@ -130,8 +128,8 @@ func (s *Service) volumeReady(b *runbook.Runbook, v *bookVolume, add adder) erro
 	if err != nil {
 		return err
 	}
-	if _, err := s.Store.Census(id); err != nil {
-		add(needsState, v.Name, false, "candid store verify", "The newest state of %s cannot be read here: %s.", v.Name, err)
+	if !s.Store.HasRoot(id) {
+		add(needsState, v.Name, false, "candid store verify", "The newest state of %s cannot be read here.", v.Name)
 		return nil
 	}
 	state := row.Began.Time
@@ -178,8 +176,7 @@ func (s *Service) treeReady(v *bookVolume, row *catalog.Snapshot, add adder) err
 			add(needsPlace, v.Name, false, "", "%s cannot lie in %s: %s.", v.Name, path, err)
 			return nil
 		}
-		if err := s.freeFor(context.Background(), tree.RestoreOptions{Target: target, Beneath: root,
-			Source: s.Store}); err != nil {
+		if err := s.isEmpty(root, target); err != nil {
 			add(needsPlace, v.Name, false, "", "%s.", phrase.UpperFirst(err.Error()))
 			return nil
 		}

@@ -172,19 +172,8 @@ func (s *Service) lay(ctx context.Context, j *run.Job, v *catalog.Volume, row *c
 
 // freeFor refuses a path at which something lies that is not of the snapshot which is to lie there.
 func (s *Service) freeFor(ctx context.Context, opt tree.RestoreOptions) error {
-	dir, err := beneath.File(opt.Beneath, opt.Target)
-	if errors.Is(err, fs.ErrNotExist) {
+	if s.isEmpty(opt.Beneath, opt.Target) == nil {
 		return nil
-	}
-	if err == nil {
-		_, err = dir.ReadDir(1)
-		dir.Close()
-	}
-	if errors.Is(err, io.EOF) {
-		return nil
-	}
-	if err != nil {
-		return refusal.Badf("%s is no directory that can be laid into: %s", opt.Target, err)
 	}
 	opt.Plan, opt.Exact, opt.OwnCopy = true, true, true
 	res, err := tree.Restore(ctx, opt)
@@ -195,4 +184,23 @@ func (s *Service) freeFor(ctx context.Context, opt tree.RestoreOptions) error {
 		return refusal.Conflictf("%s holds something else already: empty it, or give another path in the runbook", opt.Target)
 	}
 	return nil
+}
+
+// isEmpty refuses a path at which something lies.
+func (s *Service) isEmpty(root, target string) error {
+	dir, err := beneath.File(root, target)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	if err == nil {
+		_, err = dir.ReadDir(1)
+		dir.Close()
+	}
+	switch {
+	case errors.Is(err, io.EOF):
+		return nil
+	case err != nil:
+		return refusal.Badf("%s is no directory that can be laid into: %s", target, err)
+	}
+	return refusal.Conflictf("%s holds something else already: empty it, or give another path in the runbook", target)
 }

@@ -39,7 +39,7 @@ func (s *Service) explainVolume(out *api.Explanation, v *catalog.Volume) error {
 	now := s.Clock.Now()
 	switch {
 	case !v.ActiveAt(s.Name()):
-		say("%s holds copies of a volume of the site %s; it is taken there.", v.Name, v.Origin)
+		say("%s holds copies of a volume of the site %s; it is taken at %s.", v.Name, v.Origin, v.Active)
 	case !v.Protected:
 		say("%s was removed: nothing is taken of it any more. What it has stays until removed for itself.", v.Name)
 	case !v.Paused.IsZero():

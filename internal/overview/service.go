@@ -8,6 +8,7 @@ import (
 	"candidharbor/internal/capture"
 	"candidharbor/internal/datadir"
 	"candidharbor/internal/disks"
+	"candidharbor/internal/failover"
 	"candidharbor/internal/pairing"
 	"candidharbor/internal/recovery"
 	"candidharbor/internal/route"
@@ -28,6 +29,7 @@ type Service struct {
 	routes   *route.Service
 	recovery *recovery.Service
 	upkeep   *upkeep.Service
+	failover *failover.Service
 
 	mu         sync.Mutex
 	alarmed    time.Time     // when alarms were last looked for
@@ -37,9 +39,9 @@ type Service struct {
 // New works in a data directory.
 func New(dir *datadir.Dir, run *run.Engine, access *access.Service, pairing *pairing.Service, rules *rules.Service,
 	disks *disks.Service, capture *capture.Service, routes *route.Service, recovery *recovery.Service,
-	upkeep *upkeep.Service) *Service {
+	upkeep *upkeep.Service, failover *failover.Service) *Service {
 	s := &Service{Dir: dir, run: run, access: access, pairing: pairing, rules: rules, disks: disks, capture: capture,
-		routes: routes, recovery: recovery, upkeep: upkeep}
+		routes: routes, recovery: recovery, upkeep: upkeep, failover: failover}
 	capture.Describes(s.Volume)
 	return s
 }

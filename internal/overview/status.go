@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"candidharbor/api"
+	"candidharbor/internal/authority"
 	"candidharbor/internal/catalog"
 	"candidharbor/internal/datadir"
 	"candidharbor/internal/phrase"
@@ -138,6 +139,17 @@ func (s *Service) protection(out *api.Volume, v *catalog.Volume, rs *rules.Rules
 	case !v.ActiveAt(s.Name()):
 		out.Protection = "on target"
 		out.Sentence = fmt.Sprintf("Copies of %s, a volume of the site %s.", route.NameAtOrigin(v), v.Origin)
+		switch {
+		case v.Active == authority.Nobody:
+			out.Sentence = fmt.Sprintf("It is not known who is active of it: candid authority show %s.", v.Name)
+			out.Protection = "late"
+			return nil
+		case v.Origin == s.Name():
+			out.Sentence = fmt.Sprintf("Active at %s; what is here follows it.", v.Active)
+		case v.Active != v.Origin:
+			out.Sentence = fmt.Sprintf("Copies of %s, a volume of the site %s, which is active at %s.", route.NameAtOrigin(v),
+				v.Origin, v.Active)
+		}
 		if v.Part != "" {
 			out.Sentence = fmt.Sprintf("Copies of a part of %s, a volume of the site %s: %s.", route.NameAtOrigin(v), v.Origin,
 				v.Part)
@@ -153,7 +165,7 @@ func (s *Service) protection(out *api.Volume, v *catalog.Volume, rs *rules.Rules
 		}
 		if p := out.Places[0]; p.State == "late" {
 			out.Protection = "late"
-			out.Sentence = fmt.Sprintf("The newest copy from %s is %s old; the objective here is %s.", v.Origin,
+			out.Sentence = fmt.Sprintf("The newest copy from %s is %s old; the objective here is %s.", v.Active,
 				phrase.Ago(now.Sub(newest)), phrase.Ago(time.Duration(p.ObjectiveSeconds)*time.Second))
 		}
 		return nil
@@ -290,7 +302,8 @@ func (s *Service) sentences(st *api.Status, held string) {
 		add(x)
 	}
 	doubted, err := s.capture.Doubts(st.Volumes, add)
-	if err := errors.Join(err, s.pairing.StartSentences(add), s.disks.Sentences(add)); err != nil {
+	if err := errors.Join(err, s.pairing.StartSentences(add), s.disks.Sentences(add),
+		s.failover.Sentences(add)); err != nil {
 		s.Log.Error("it could not be told what is in doubt", "error", err)
 	}
 	for _, v := range st.Volumes {
@@ -326,7 +339,7 @@ func (s *Service) sentences(st *api.Status, held string) {
 		case len(v.Policies) == 0:
 			x.Next, x.Command, x.Link = "Write a policy for it", "candid policy put FILE", "/policies"
 		case v.Active != s.Name():
-			x.Next, x.Command = "Look at the site it comes from", "candid site check "+v.Origin
+			x.Next, x.Command = "Look at the site it comes from", "candid site check "+v.Active
 		default:
 			x.Next, x.Command = "Take a snapshot now", "candid snapshot take "+v.Name
 			for _, p := range v.Places[1:] {

@@ -117,7 +117,7 @@ func (s *Site) makeParts() {
 	s.Failover = failover.New(s.Dir, s.Run, s.Access, s.Pairing, s.Authority, s.Rules, s.Disks, s.Capture, s.Routes,
 		s.Recovery, s.Clones)
 	s.Overview = overview.New(s.Dir, s.Run, s.Access, s.Pairing, s.Rules, s.Disks, s.Capture, s.Routes, s.Recovery,
-		s.Upkeep)
+		s.Upkeep, s.Failover)
 	s.Pairing.OpensPlaces(s.openHere)
 }
 
