@@ -29,7 +29,7 @@ type Grants struct {
 
 // GrantAsk lets a paired site do more.
 type GrantAsk struct {
-	Grants     []string          `json:"grants" enum:"offer,read,see,configure"`
+	Grants     []string          `json:"grants" enum:"offer,read,see,configure,take-over"`
 	Labels     map[string]string `json:"labels,omitempty" doc:"of the volumes that may be read"`
 	Names      []string          `json:"names,omitempty" doc:"volumes that may be read"`
 	QuotaBytes int64             `json:"quotaBytes,omitempty" doc:"cap on what its snapshots need here"`
@@ -37,7 +37,7 @@ type GrantAsk struct {
 
 // RevokeAsk takes grants back, or ends the pairing when none is named.
 type RevokeAsk struct {
-	Grants []string `json:"grants,omitempty" enum:"offer,read,see,configure"`
+	Grants []string `json:"grants,omitempty" enum:"offer,read,see,configure,take-over"`
 }
 
 // Pace is the weekly calendar of limits towards a peer, shared by its routes.
@@ -70,12 +70,12 @@ type Invitation struct {
 // PairAsk pairs with the site that made the invitation.
 type PairAsk struct {
 	Invitation string   `json:"invitation"`
-	Grants     []string `json:"grants,omitempty" enum:"offer,read,see,configure,nothing"`
+	Grants     []string `json:"grants,omitempty" enum:"offer,read,see,configure,take-over,nothing"`
 }
 
 // InviteAsk makes an invitation.
 type InviteAsk struct {
-	Grants []string `json:"grants,omitempty" enum:"offer,read,see,configure,nothing"`
+	Grants []string `json:"grants,omitempty" enum:"offer,read,see,configure,take-over,nothing"`
 }
 
 // PeerCheck is the outcome of testing a peer.
@@ -96,7 +96,7 @@ type Route struct {
 	Labels       map[string]string `json:"labels,omitempty"`
 	Names        []string          `json:"names,omitempty"`
 	Terms        RouteTerms        `json:"terms"`
-	State        string            `json:"state" enum:"seeding,current,behind,waiting,paused,unreachable,refused"`
+	State        string            `json:"state" enum:"seeding,current,behind,waiting,standing by,paused,unreachable,refused"`
 	Sentence     string            `json:"sentence"`
 	Volumes      []RouteVolume     `json:"volumes"`
 	PausedSince  *time.Time        `json:"pausedSince,omitempty"`
@@ -246,7 +246,7 @@ type PlaceAttach struct {
 // SetUp pairs with several sites and opens routes to them in one go.
 type SetUp struct {
 	Invitations []string          `json:"invitations"`
-	Grants      []string          `json:"grants,omitempty" enum:"offer,read,see,configure,nothing"`
+	Grants      []string          `json:"grants,omitempty" enum:"offer,read,see,configure,take-over,nothing"`
 	Labels      map[string]string `json:"labels,omitempty" doc:"of the volumes to carry"`
 	Names       []string          `json:"names,omitempty" doc:"of the volumes to carry"`
 	Terms       RouteTerms        `json:"terms,omitempty"`

@@ -234,6 +234,21 @@ func (s *Service) InLine(v *catalog.Volume, at lineage.Position, taker string) (
 	return in
 }
 
+// OwnTerm is the last term in which this site was active of a volume, by whatever record.
+func (s *Service) OwnTerm(v *catalog.Volume) (term uint64) {
+	s.with(v, func(c *authority.Chain) {
+		if term = 0; c.Origin == s.Name() {
+			term = 1
+		}
+		for _, r := range c.All() {
+			if r.Site == s.Name() {
+				term = max(term, r.Of(c.Lineage).Term)
+			}
+		}
+	})
+	return term
+}
+
 // Line are the records that the one that holds stands on, and it itself, the first first.
 func (s *Service) Line(v *catalog.Volume) (line []*authority.Record) {
 	s.with(v, func(c *authority.Chain) { line = slices.Clone(c.Line()) })

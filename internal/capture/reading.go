@@ -37,6 +37,7 @@ type reading struct {
 	disk         *diskReading // nil: it is a tree
 	anyway       bool         // a safety snapshot is taken of whatever is there
 	left         bool         // it is of what nobody had when another site took over
+	term         uint64       // of what was left: the one in which this site was active
 }
 
 // Prepare gets ready to read a volume. The caller holds it, and ends the reading.
@@ -53,7 +54,8 @@ func (s *Service) prepare(volume string, left bool) (*reading, error) {
 		return nil, err
 	}
 	if left {
-		r.last, err = s.Catalog.LastTakenBy(s.Place(), v.Lineage, s.Name())
+		r.term = s.authority.OwnTerm(v)
+		r.last, err = s.Catalog.LastOfTerm(s.Place(), v.Lineage, s.Name(), int64(r.term))
 	} else {
 		r.last, err = s.Catalog.LastSnapshot(s.Place(), v.Lineage)
 	}
@@ -200,8 +202,8 @@ func (s *Service) commit(r *reading, t Taking, set *object.Set, consistency obje
 		return object.ID{}, err
 	}
 	if r.left { // of the term that is over
-		term, sequence = 0, 0
-		if r.last != nil {
+		term, sequence = int64(r.term), 0
+		if r.last != nil && r.last.Term >= term {
 			term, sequence = r.last.Term, r.last.Sequence
 		}
 	}

@@ -264,6 +264,20 @@ func (c *Catalog) LastSnapshot(place, lineage string) (*Snapshot, error) {
 	return rows[0], nil
 }
 
+// LastOfTerm returns the snapshot with the highest position, at a place, of those that a site took and those
+// that it went
+// on from when it became active in a term; or nil.
+func (c *Catalog) LastOfTerm(place, lineage, site string, term int64) (*Snapshot, error) {
+	var rows []*Snapshot
+	err := c.db.Select(&rows, `SELECT * FROM snapshots WHERE place=? AND lineage=? AND hidden=0
+		AND (taken_by=? OR taken_by='' AND origin=? OR left_until=0 AND term<?)
+		ORDER BY term DESC, sequence DESC LIMIT 1`, place, lineage, site, site, term)
+	if err != nil || len(rows) == 0 {
+		return nil, err
+	}
+	return rows[0], nil
+}
+
 // SnapshotAt returns a snapshot's row at a place, or nil.
 func (c *Catalog) SnapshotAt(place, id string) (*Snapshot, error) {
 	row := &Snapshot{}

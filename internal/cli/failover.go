@@ -191,9 +191,11 @@ func (f *session) followFailover(ctx context.Context, x *api.Failover) error {
 		case <-ctx.Done():
 			return ctx.Err()
 		}
-		if err := f.Get(ctx, "/failovers/"+url.PathEscape(x.ID), nil, x); err != nil {
+		var now api.Failover
+		if err := f.Get(ctx, "/failovers/"+url.PathEscape(x.ID), nil, &now); err != nil {
 			return err
 		}
+		x = &now
 	}
 	if err := f.show(x, func() {
 		f.say("%s", x.Sentence)

@@ -159,7 +159,7 @@ func volumeShow(ctx context.Context, f *session, cmd *cli.Command) error {
 	}
 	return f.show(v, func() {
 		f.say("%s is %s. %s", v.Name, v.Protection, v.Sentence)
-		f.say("path         %s (at %s)", v.Path, v.Origin)
+		f.say("path         %s (at %s)", v.Path, v.Active)
 		f.say("labels       %s", labelText(v.Labels))
 		if len(v.Excludes) > 0 {
 			f.say("left out     %s", strings.Join(v.Excludes, ", "))

@@ -224,8 +224,13 @@ func (s *Service) leftSentences(add func(api.Sentence)) error {
 			names = append(names, r.Volume)
 		}
 	}
-	add(api.Sentence{Text: fmt.Sprintf("%s of %s left behind when another site took over; the first is kept until %s.",
-		phrase.ManyWere(len(rows), "snapshot"), some(names), phrase.Stamp(soonest)), Weight: "look", About: "left-behind",
+	text := fmt.Sprintf("A snapshot of %s was left behind when another site took over; it is kept until %s.", names[0],
+		phrase.Stamp(soonest))
+	if len(rows) > 1 {
+		text = fmt.Sprintf("%s of %s were left behind when another site took over; the first is kept until %s.",
+			phrase.Many(len(rows), "snapshot"), some(names), phrase.Stamp(soonest))
+	}
+	add(api.Sentence{Text: text, Weight: "look", About: "left-behind",
 		Next: "See what is in them", Command: "candid left-behind list", Link: "/volumes/" + names[0]})
 	return nil
 }

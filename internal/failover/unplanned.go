@@ -317,9 +317,19 @@ func (o *act) wouldBe(ready *api.Readiness) string {
 	if o.row.Kind == planned {
 		out += ", which hands over: nothing would be lost."
 	} else {
-		out += fmt.Sprintf(". What was written after the newest state here would be left behind: of %s at least the last %s "+
-			"before that site was last heard of, and what it may have written since, in %s.", worst.Name,
-			phrase.Ago(time.Duration(worst.Loss)), phrase.Ago(time.Duration(worst.Doubt)))
+		out += fmt.Sprintf(". What was written to %s after %s would be left behind", worst.Name, phrase.Stamp(worst.Taken))
+		loss, doubt := time.Duration(worst.Loss), time.Duration(worst.Doubt)
+		switch {
+		case o.row.Peer == "":
+			out += "."
+		case loss < time.Second:
+			out += fmt.Sprintf(": nothing that is known of, as %s was last heard of %s ago.", o.row.Peer, phrase.Ago(doubt))
+		case doubt < time.Second:
+			out += fmt.Sprintf(": %s until now, in which %s answers.", phrase.Ago(loss), o.row.Peer)
+		default:
+			out += fmt.Sprintf(": %s until %s was last heard of, and whatever it wrote in the %s since.", phrase.Ago(loss),
+				o.row.Peer, phrase.Ago(doubt))
+		}
 	}
 	if !ready.Ready {
 		out += " It is not ready: " + ready.Sentence

@@ -9,6 +9,8 @@ import (
 
 // OpenBack has this site carry volumes to another one, which was active of them before: by a route of its own, to which
 // they are added.
+//
+// What it took itself it has: of that the newest snapshot is noted as carried, so that nobody takes it for without.
 func (s *Service) OpenBack(site string, volumes []string) error {
 	name := "back-to-" + site
 	if len(name) > 63 {
@@ -30,6 +32,23 @@ func (s *Service) OpenBack(site string, volumes []string) error {
 	}
 	if err := s.Catalog.PutRoute(r); err != nil {
 		return err
+	}
+	for _, name := range volumes {
+		v, err := s.Catalog.Volume(name)
+		if err != nil {
+			return err
+		}
+		row, err := s.Catalog.LastTakenBy(s.Place(), v.Lineage, site)
+		if err != nil {
+			return err
+		}
+		if row == nil || !row.LeftUntil.IsZero() {
+			continue
+		}
+		if err := s.Catalog.PutCarried(r.Name, catalog.Carried{Snapshot: row.ID, At: catalog.At(s.Clock.Now()),
+			SeenUntil: row.SeenUntil, Marked: row.Marked}); err != nil {
+			return err
+		}
 	}
 	s.run.Changed("routes")
 	return nil
@@ -55,4 +74,17 @@ func (s *Service) RoutesWith(site string, v *catalog.Volume) (names []string, pu
 		}
 	}
 	return names, pull, nil
+}
+
+// carriesWhenActive reports whether a route has volumes that it would carry if this site were active of them.
+func (s *Service) carriesWhenActive(r *catalog.Route) bool {
+	vols, err := s.Catalog.Volumes()
+	return err == nil && slices.ContainsFunc(vols, func(v *catalog.Volume) bool {
+		if v.ActiveAt(s.Name()) {
+			return false
+		}
+		active := *v
+		active.Active = s.Name()
+		return s.Carries(r, &active)
+	})
 }

@@ -151,6 +151,8 @@ func (s *Service) routeSentence(v *api.Route, r *catalog.Route, running bool) {
 		say("seeding", "It has not looked at %s yet.%s", r.Peer, next)
 	case len(v.Volumes) == 0 && v.Pull:
 		say("waiting", "It waits for a volume that it chooses: %s shows none.%s", r.Peer, next)
+	case len(v.Volumes) == 0 && s.carriesWhenActive(r):
+		say("standing by", "It stands by: other sites are active of what it carries, and carry it.")
 	case len(v.Volumes) == 0:
 		say("waiting", "It waits for a volume that it chooses; none has these labels.")
 	case seeding:
