@@ -262,8 +262,8 @@ func (s *Service) GoOn(name, by string) (*api.Authority, error) {
 		return nil, err
 	}
 	if v.IsDisk() {
-		if err := s.disks.ServeAgain(s.run.Context(), v); err != nil {
-			return nil, err
+		if err := s.disks.ServeAgain(s.run.Context(), v); err != nil { // Today tells what it needs
+			s.Log.Error("a disk that this site is active of cannot be opened", "volume", v.Name, "error", err)
 		}
 	}
 	return s.Authority(name)

@@ -324,7 +324,8 @@ func (s *Service) sentences(st *api.Status, held string) {
 				Weight: "act", About: "arrivals of " + v.Name, Next: "If they are meant, admit them",
 				Command: "candid volume admit " + v.Name, Link: "/volumes/" + v.Name})
 		}
-		if v.Protection == "on target" || (!v.Protected && v.Active == s.Name()) || doubted[v.Name] {
+		if v.Protection == "on target" || (!v.Protected && v.Active == s.Name()) || doubted[v.Name] ||
+			v.Active == authority.Nobody {
 			continue
 		}
 		x := api.Sentence{Text: fmt.Sprintf("%s is %s. %s", v.Name, v.Protection, v.Sentence), Weight: "act",
