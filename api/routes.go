@@ -89,27 +89,29 @@ type PeerCheck struct {
 
 // Route carries snapshots between this site and another.
 type Route struct {
-	Name         string            `json:"name"`
-	From         string            `json:"from"`
-	To           string            `json:"to"`
-	Pull         bool              `json:"pull" doc:"this site takes the snapshots, nobody brings them"`
-	Labels       map[string]string `json:"labels,omitempty"`
-	Names        []string          `json:"names,omitempty"`
-	Terms        RouteTerms        `json:"terms"`
-	State        string            `json:"state" enum:"seeding,current,behind,waiting,standing by,paused,unreachable,refused"`
-	Sentence     string            `json:"sentence"`
-	Volumes      []RouteVolume     `json:"volumes"`
-	PausedSince  *time.Time        `json:"pausedSince,omitempty"`
-	LastOK       *time.Time        `json:"lastOk,omitempty"`
-	FailingSince *time.Time        `json:"failingSince,omitempty"`
-	NextTry      *time.Time        `json:"nextTry,omitempty"`
-	NextDue      *time.Time        `json:"nextDue,omitempty" doc:"of a route with a cadence"`
-	LastError    string            `json:"lastError,omitempty"`
-	Cause        string            `json:"cause,omitempty" doc:"of LastError: pace, detached, unreachable, full, failed"`
-	SentBytes    int64             `json:"sentBytes"`
-	SavedBytes   int64             `json:"savedBytes" doc:"stored bytes that did not have to be sent"`
-	Rate         int64             `json:"rate" doc:"bytes a second at present; 0 when no run goes"`
-	Ends         *time.Time        `json:"ends,omitempty" doc:"about when the present run is done"`
+	Name   string            `json:"name"`
+	From   string            `json:"from"`
+	To     string            `json:"to"`
+	Pull   bool              `json:"pull" doc:"this site takes the snapshots, nobody brings them"`
+	Labels map[string]string `json:"labels,omitempty"`
+	Names  []string          `json:"names,omitempty"`
+	Terms  RouteTerms        `json:"terms"`
+
+	State string `json:"state" enum:"seeding,current,behind,waiting,standing by,paused,unreachable,refused"`
+
+	Sentence     string        `json:"sentence"`
+	Volumes      []RouteVolume `json:"volumes"`
+	PausedSince  *time.Time    `json:"pausedSince,omitempty"`
+	LastOK       *time.Time    `json:"lastOk,omitempty"`
+	FailingSince *time.Time    `json:"failingSince,omitempty"`
+	NextTry      *time.Time    `json:"nextTry,omitempty"`
+	NextDue      *time.Time    `json:"nextDue,omitempty" doc:"of a route with a cadence"`
+	LastError    string        `json:"lastError,omitempty"`
+	Cause        string        `json:"cause,omitempty" doc:"of LastError: pace, detached, unreachable, full, failed"`
+	SentBytes    int64         `json:"sentBytes"`
+	SavedBytes   int64         `json:"savedBytes" doc:"stored bytes that did not have to be sent"`
+	Rate         int64         `json:"rate" doc:"bytes a second at present; 0 when no run goes"`
+	Ends         *time.Time    `json:"ends,omitempty" doc:"about when the present run is done"`
 }
 
 // RouteTerms are what a route says beside its volumes and its ends.

@@ -5,6 +5,7 @@ import { NavLink, Route, Routes, useLocation } from "react-router";
 import { api, once, Problem, type Schemas, told } from "./api/client";
 import { useEvents } from "./api/events";
 import { Alarms } from "./pages/alarms";
+import { FailoverPage } from "./pages/failover";
 import { Ledger } from "./pages/ledger";
 import { Objectives } from "./pages/objectives";
 import { OwnerPage } from "./pages/owner";
@@ -102,7 +103,8 @@ function Desk({ me }: { me: Me }) {
           <Route path="/alarms" element={<Alarms />} />
           <Route path="/runs" element={<Runs />} />
           <Route path="/runs/:id" element={<RunPage />} />
-          <Route path="/recovery" element={<Recovery />} />
+          <Route path="/recovery" element={<Recovery site={me.site} />} />
+          <Route path="/failovers/:id" element={<FailoverPage />} />
           <Route path="/people" element={<People mayChange={me.role === "administrator"} />} />
           <Route path="/ledger" element={<Ledger />} />
           <Route path="/space" element={<Space />} />

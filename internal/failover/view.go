@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"maps"
 	"slices"
+	"strings"
 	"time"
 
 	"candidharbor/api"
@@ -73,7 +74,7 @@ func (o *act) view() *api.Failover {
 	case api.FailoverDone:
 		out.Sentence = o.outcome()
 	case api.FailoverWaiting:
-		out.Sentence = fmt.Sprintf("It waits for a person. %s.", waits)
+		out.Sentence = fmt.Sprintf("It waits for a person: %s.", strings.TrimPrefix(waits, "Pause: "))
 		out.Next, out.Command = "When that is done, say so", "candid failover answer "+f.Runbook
 	case api.FailoverStopped:
 		out.Sentence = fmt.Sprintf("%s is active, and not all of it is up. %s", o.s.Name(), failed)

@@ -185,10 +185,12 @@ func (r *restoring) steps(ctx context.Context, j *run.Job) (any, string, error) 
 	return r.eyes.s.restore(ctx, j, r)
 }
 
-// holdSnapshot keeps all objects of a snapshot from being swept.
 // Hold keeps a snapshot's objects readable as long as the lease.
-func (s *Service) Hold(lease *store.Lease, snapshot string) error { return s.holdSnapshot(lease, snapshot) }
+func (s *Service) Hold(lease *store.Lease, snapshot string) error {
+	return s.holdSnapshot(lease, snapshot)
+}
 
+// holdSnapshot keeps all objects of a snapshot from being swept.
 func (s *Service) holdSnapshot(lease *store.Lease, snapshot string) error {
 	id, err := object.ParseID(snapshot)
 	if err != nil {

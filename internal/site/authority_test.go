@@ -50,7 +50,8 @@ func TestPutBackAndTwins(t *testing.T) {
 	require.ErrorContains(t, err, "it is not known whether this site is still the active one")
 	require.False(t, home.Disks.IsOpen("store"), "no client gets at it")
 	require.True(t, slices.ContainsFunc(must(home.Overview.Status()).Sentences, func(x api.Sentence) bool {
-		return x.Weight == "act" && strings.HasPrefix(x.Text, "It is not known whether this site is still the active one of 2")
+		return x.Weight == "act" && strings.HasPrefix(x.Text, "It is not known whether this site is still the "+
+			"active one of 2")
 	}))
 	for _, v := range []string{"notes", "store"} {
 		a := must(home.Failover.GoOn(v, "test"))
@@ -94,7 +95,8 @@ func TestStartAlone(t *testing.T) {
 	at := home.Pairing.PeerAddress()
 	require.NoError(t, home.Close())
 	raw := must(os.ReadFile(filepath.Join(w.dir, "home", "site.yaml")))
-	require.NoError(t, os.WriteFile(filepath.Join(w.dir, "home", "site.yaml"), append(raw, "start_alone: false\n"...), 0o600))
+	require.NoError(t, os.WriteFile(filepath.Join(w.dir, "home", "site.yaml"), append(raw,
+		"start_alone: false\n"...), 0o600))
 	dr.Pairing.CutLine(true)
 	home = w.openAt("home", at)
 	require.Equal(t, "alone", must(home.Failover.Authority("notes")).Doubt)
@@ -177,7 +179,8 @@ func TestThirdSiteLearns(t *testing.T) {
 	require.NoError(t, err)
 	w.take(home, "notes")
 	w.done(home)(home.Routes.RunRoute("to-dr", "test"))
-	_, err = dr.Failover.PutRunbook("runbook: r\nat: dr\nbring_up: [notes]\npaths: {notes: "+filepath.Join(w.dir, "up")+"}\n",
+	_, err = dr.Failover.PutRunbook("runbook: r\nat: dr\nbring_up: [notes]\npaths: {notes: "+filepath.Join(w.dir,
+		"up")+"}\n",
 		"test")
 	require.NoError(t, err)
 	w.over(dr)(dr.Failover.Failover(w.ctx, "r", api.FailoverAsk{}, "test"))

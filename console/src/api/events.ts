@@ -10,6 +10,8 @@ const touched: Record<string, string[]> = {
   routes: ["status", "routes", "volumes", "volume", "timeline"],
   sites: ["sites", "desk"],
   alarms: ["status", "alarms"],
+  failovers: ["status", "failovers", "runbooks", "left-behind"],
+  runbooks: ["status", "runbooks"],
 };
 
 /**

@@ -2945,7 +2945,7 @@ export interface components {
             why: string;
         };
         GrantAsk: {
-            grants: ("offer" | "read" | "see" | "configure")[] | null;
+            grants: ("offer" | "read" | "see" | "configure" | "take-over")[] | null;
             /** @description of the volumes that may be read */
             labels?: {
                 [key: string]: string;
@@ -3053,7 +3053,7 @@ export interface components {
         };
         InviteAsk: {
             /** @description what the other site may do here; offer and see when none is named */
-            grants?: ("offer" | "read" | "see" | "configure" | "nothing")[] | null;
+            grants?: ("offer" | "read" | "see" | "configure" | "take-over" | "nothing")[] | null;
         };
         KeepAsk: {
             reason: string;
@@ -3281,7 +3281,7 @@ export interface components {
         };
         PairAsk: {
             /** @description what the other site may do here; offer and see when none is named */
-            grants?: ("offer" | "read" | "see" | "configure" | "nothing")[] | null;
+            grants?: ("offer" | "read" | "see" | "configure" | "take-over" | "nothing")[] | null;
             invitation: string;
         };
         Peer: {
@@ -3718,7 +3718,7 @@ export interface components {
             snapshots: number;
         };
         RevokeAsk: {
-            grants?: ("offer" | "read" | "see" | "configure")[] | null;
+            grants?: ("offer" | "read" | "see" | "configure" | "take-over")[] | null;
         };
         Route: {
             /** @description of LastError: pace, detached, unreachable, full, failed */
@@ -3764,7 +3764,7 @@ export interface components {
             sentBytes: number;
             sentence: string;
             /** @enum {string} */
-            state: "seeding" | "current" | "behind" | "waiting" | "paused" | "unreachable" | "refused";
+            state: "seeding" | "current" | "behind" | "waiting" | "standing by" | "paused" | "unreachable" | "refused";
             terms: components["schemas"]["RouteTerms"];
             to: string;
             volumes: components["schemas"]["RouteVolume"][] | null;
@@ -3930,7 +3930,7 @@ export interface components {
         SetUp: {
             dryRun?: boolean;
             /** @description what each of them may do here; offer and see when none is named */
-            grants?: ("offer" | "read" | "see" | "configure" | "nothing")[] | null;
+            grants?: ("offer" | "read" | "see" | "configure" | "take-over" | "nothing")[] | null;
             invitations: string[] | null;
             /** @description of the volumes to carry */
             labels?: {

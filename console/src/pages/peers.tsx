@@ -6,13 +6,14 @@ import { Field, Sheet, Trouble } from "../parts/ui";
 import { ago, size, stamp } from "../parts/words";
 
 type Peer = Schemas["Peer"];
-type Grant = "offer" | "read" | "see" | "configure";
+type Grant = "offer" | "read" | "see" | "configure" | "take-over";
 
 const grants: [Grant, string][] = [
   ["offer", "bring snapshots into this place"],
   ["read", "take snapshots of the volumes chosen below"],
   ["see", "look at everything here but contents"],
   ["configure", "do here what a person may do"],
+  ["take-over", "become the active site of the volumes here"],
 ];
 
 /** A paired site: its line, what each may do at the other's, the pace towards it. */
@@ -157,6 +158,7 @@ function GrantSheet({ peer: p, close }: { peer: Peer; close: () => void }) {
     read: p.grants.read,
     see: p.grants.see,
     configure: p.grants.configure,
+    "take-over": p.grants.takeOver,
   });
   const [volumes, setVolumes] = useState(
     [

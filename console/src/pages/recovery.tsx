@@ -8,10 +8,11 @@ import { ago, stamp, word } from "../parts/words";
 import { Clones } from "./clones";
 import { Find } from "./find";
 import { Recipes, Trials } from "./recipes";
+import { Moving } from "./runbooks";
 import { UndoButton } from "./undo";
 
 /** Where to come when something is missing. */
-export function Recovery() {
+export function Recovery({ site }: { site: string }) {
   const [params, setParams] = useSearchParams();
   const volumes = useQuery({ queryKey: ["volumes"], queryFn: () => told(api.GET("/volumes")) });
   const all = volumes.data ?? [];
@@ -60,6 +61,7 @@ export function Recovery() {
         </section>
       )}
       <Restores />
+      <Moving site={site} />
       <Clones volumes={all.map((v) => v.name)} />
       <Recipes volumes={all.map((v) => v.name)} />
       <Trials mayTry={all.length > 0} />
@@ -73,6 +75,9 @@ export function Recovery() {
           `candid clone create NAME ${word(name || "VOLUME")} DIR`,
           "candid recipe save NAME VOLUME --to DIR --when CADENCE",
           "candid trial run",
+          "candid runbook check NAME",
+          "candid failover NAME --planned",
+          "candid failback NAME",
         ]}
       />
     </>

@@ -81,10 +81,11 @@ export function Sites() {
   );
 }
 
-type May = "both" | "read" | "all" | "nothing";
-type Grant = "offer" | "read" | "see" | "configure" | "nothing";
+type May = "both" | "over" | "read" | "all" | "nothing";
+type Grant = "offer" | "read" | "see" | "configure" | "take-over" | "nothing";
 const may = {
   both: ["offer", "see"],
+  over: ["offer", "see", "take-over"],
   read: ["read", "see"],
   all: ["offer", "read", "see", "configure"],
   nothing: ["nothing"],
@@ -95,6 +96,7 @@ function MayField({ value, set }: { value: May; set: (m: May) => void }) {
     <Field label="What the other site may do here">
       <select className="field w-full" value={value} onChange={(e) => set(e.target.value as May)}>
         <option value="both">bring snapshots, and look</option>
+        <option value="over">bring snapshots, look, and take volumes over</option>
         <option value="read">take snapshots, and look: for a vault that pulls</option>
         <option value="all">bring and take snapshots, look and configure</option>
         <option value="nothing">nothing</option>

@@ -1,0 +1,243 @@
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useState } from "react";
+import { Link, useNavigate } from "react-router";
+
+import { api, once, type Schemas, told } from "../api/client";
+import { Command, Field, Sheet, State, Trouble } from "../parts/ui";
+import { size, span, stamp } from "../parts/words";
+
+type Runbook = Schemas["Runbook"];
+type Failover = Schemas["Failover"];
+
+const blank = `runbook: NAME
+at: SITE
+bring_up:
+  - VOLUME
+paths: {}
+objectives: {loss: 15 minutes, time: 30 minutes}
+`;
+
+/** Moving to this site: its runbooks, what was moved, and what was left behind. */
+export function Moving({ site }: { site: string }) {
+  const runbooks = useQuery({ queryKey: ["runbooks"], queryFn: () => told(api.GET("/runbooks")) });
+  const failovers = useQuery({ queryKey: ["failovers"], queryFn: () => told(api.GET("/failovers")) });
+  const left = useQuery({ queryKey: ["left-behind"], queryFn: () => told(api.GET("/left-behind")) });
+  const [writing, setWriting] = useState<string | undefined>();
+  const [taking, setTaking] = useState<Runbook | undefined>();
+  const all = runbooks.data ?? [];
+  return (
+    <section className="my-8" aria-labelledby="moving">
+      <div className="flex flex-wrap items-baseline gap-4 border-b border-ink">
+        <h2 id="moving" className="head">
+          Moving to this site
+        </h2>
+        <button className="quiet ml-auto text-sm" onClick={() => setWriting(blank.replace("SITE", site))}>
+          write a runbook
+        </button>
+      </div>
+      <Trouble error={runbooks.error ?? failovers.error ?? left.error} />
+      {all.length === 0 && !runbooks.isPending && (
+        <p className="py-2 text-sm text-faint">
+          A runbook says which volumes this site takes over from another, in which order. There is none yet.
+        </p>
+      )}
+      {all.map((b) => (
+        <article key={b.name} className="border-b border-rule py-2 text-sm">
+          <div className="flex flex-wrap items-baseline gap-x-4">
+            <button className="quiet font-semibold" onClick={() => setWriting(b.body)}>
+              {b.name}
+            </button>
+            <State word={b.readiness?.ready ? "ready" : "not ready"} />
+            <span className="text-faint">{(b.volumes ?? []).join(", ")}</span>
+            <button className="quiet ml-auto" onClick={() => setTaking(b)}>
+              take over …
+            </button>
+          </div>
+          <details open={!b.readiness?.ready}>
+            <summary className="text-faint">what it needs</summary>
+            <ul className="my-1">
+              {(b.readiness?.checks ?? [])
+                .toSorted((x, y) => Number(x.ok) - Number(y.ok))
+                .map((c) => (
+                  <li key={c.code + c.about} className="flex flex-wrap gap-x-3">
+                    <State word={c.ok ? "yes" : "no"} />
+                    <span>{c.text}</span>
+                    {!c.ok && c.command && <Command text={c.command} />}
+                  </li>
+                ))}
+            </ul>
+          </details>
+        </article>
+      ))}
+      {(failovers.data ?? []).slice(0, 8).map((f) => (
+        <div key={f.id} className="flex flex-wrap items-baseline gap-x-4 border-b border-rule py-1.5 text-sm">
+          <Link className="quiet font-semibold" to={`/failovers/${f.id}`}>
+            {f.runbook}
+          </Link>
+          <span className="text-faint">
+            {f.kind}, {stamp(f.began)}
+          </span>
+          <State word={f.state} />
+          <span className="min-w-0 grow basis-96">{f.sentence}</span>
+        </div>
+      ))}
+      {(left.data ?? []).length > 0 && (
+        <details className="border-b border-rule py-2 text-sm">
+          <summary>
+            {left.data!.length} {left.data!.length === 1 ? "snapshot" : "snapshots"} left behind when another site took
+            over
+          </summary>
+          {left.data!.map((l) => (
+            <p key={l.snapshot} className="my-1">
+              <Link className="quiet" to={`/volumes/${encodeURIComponent(l.volume)}?at=${encodeURIComponent(l.taken)}`}>
+                {l.volume}
+              </Link>{" "}
+              as of {stamp(l.taken)}, {size(l.bytes)}; kept until {stamp(l.until)}. {l.why}.{" "}
+              <Command text={`candid left-behind compare ${l.snapshot.slice(0, 12)}`} />
+            </p>
+          ))}
+        </details>
+      )}
+      {writing !== undefined && <Write body={writing} close={() => setWriting(undefined)} />}
+      {taking && <TakeOver book={taking} close={() => setTaking(undefined)} />}
+    </section>
+  );
+}
+
+/** The document of a runbook. */
+function Write({ body, close }: { body: string; close: () => void }) {
+  const queries = useQueryClient();
+  const [text, setText] = useState(body);
+  const put = useMutation({
+    mutationFn: () => told(api.PUT("/runbooks", { body: { body: text }, headers: once() })),
+    onSuccess: () => {
+      void queries.invalidateQueries({ queryKey: ["runbooks"] });
+      close();
+    },
+  });
+  return (
+    <Sheet title="Runbook" open close={close} wide>
+      <Field label="The document" help="Volumes, groups, hooks, checks and pauses, in their order.">
+        <textarea
+          className="field h-72 w-full font-mono text-sm"
+          spellCheck={false}
+          value={text}
+          onChange={(e) => setText(e.target.value)}
+        />
+      </Field>
+      <Trouble error={put.error} />
+      <div className="flex gap-4">
+        <button className="press" disabled={put.isPending} onClick={() => put.mutate()}>
+          Store it
+        </button>
+        <button className="quiet" onClick={close}>
+          leave it
+        </button>
+      </div>
+      <p className="mt-3 text-sm text-faint">
+        <Command text="candid runbook put FILE" />
+      </p>
+    </Sheet>
+  );
+}
+
+/** What taking over would mean, and the act. */
+function TakeOver({ book, close }: { book: Runbook; close: () => void }) {
+  const go = useNavigate();
+  const [unplanned, setUnplanned] = useState(false);
+  const [anyway, setAnyway] = useState(false);
+  const [typed, setTyped] = useState("");
+  const path = { path: { name: book.name } };
+  const would = useQuery({
+    queryKey: ["would", book.name, unplanned],
+    queryFn: () =>
+      told(api.POST("/runbooks/{name}/failover", { params: path, body: { unplanned, dryRun: true }, headers: once() })),
+    retry: false,
+  });
+  const take = useMutation({
+    mutationFn: () =>
+      told(api.POST("/runbooks/{name}/failover", { params: path, body: { unplanned, anyway }, headers: once() })),
+    onSuccess: (f) => void go(`/failovers/${f.id}`),
+  });
+  return (
+    <Sheet title={`Take over by ${book.name}`} open close={close} wide>
+      <fieldset className="my-3 text-sm">
+        <legend className="font-semibold">The other site</legend>
+        <label className="mr-6">
+          <input type="radio" name="kind" checked={!unplanned} onChange={() => setUnplanned(false)} /> hands over:
+          nothing is lost
+        </label>
+        <label>
+          <input type="radio" name="kind" checked={unplanned} onChange={() => setUnplanned(true)} /> is lost, or not to
+          be asked
+        </label>
+      </fieldset>
+      <Trouble error={would.error} />
+      {would.data && (
+        <>
+          <p className="font-say text-lg">{would.data.sentence}</p>
+          <Losses of={would.data} />
+        </>
+      )}
+      {!book.readiness?.ready && (
+        <label className="my-2 block text-sm">
+          <input type="checkbox" checked={anyway} onChange={(e) => setAnyway(e.target.checked)} /> although it is not
+          ready
+        </label>
+      )}
+      <Field label={`Type ${book.name} to go on`}>
+        <input className="field w-full" value={typed} onChange={(e) => setTyped(e.target.value)} />
+      </Field>
+      <Trouble error={take.error} />
+      <div className="flex gap-4">
+        <button
+          className="press press-hand"
+          disabled={take.isPending || typed !== book.name || !!would.error}
+          onClick={() => take.mutate()}
+        >
+          Take over
+        </button>
+        <button className="quiet" onClick={close}>
+          leave it
+        </button>
+      </div>
+      <p className="mt-3 text-sm text-faint">
+        <Command text={`candid failover ${book.name} --${unplanned ? "unplanned" : "planned"}`} />
+      </p>
+    </Sheet>
+  );
+}
+
+/** How long something took: what is shorter than a second is not drawn out. */
+export function took(s: number): string {
+  return s < 1 ? "under 1 s" : span(s);
+}
+
+/** From which state each volume goes on, and what that leaves behind. */
+export function Losses({ of }: { of: Failover }) {
+  return (
+    <div className="overflow-x-auto">
+      <table className="my-2 w-full text-left text-sm">
+        <thead>
+          <tr className="border-b border-ink">
+            <th scope="col">volume</th>
+            <th scope="col">goes on from</th>
+            <th scope="col">left behind</th>
+          </tr>
+        </thead>
+        <tbody>
+          {(of.volumes ?? []).map((v) => (
+            <tr key={v.volume} className="border-b border-rule">
+              <td className="pr-4">{v.volume}</td>
+              <td className="pr-4">{v.taken ? stamp(v.taken) : "–"}</td>
+              <td>
+                {of.kind === "unplanned" ? took(v.lossSeconds) : "nothing"}
+                {of.kind === "unplanned" && (v.doubtSeconds ?? 0) >= 1 && `, perhaps ${span(v.doubtSeconds!)} more`}
+              </td>
+            </tr>
+          ))}
+        </tbody>
+      </table>
+    </div>
+  );
+}
