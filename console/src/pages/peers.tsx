@@ -170,7 +170,9 @@ function GrantSheet({ peer: p, close }: { peer: Peer; close: () => void }) {
   const save = useMutation({
     mutationFn: async () => {
       const params = { path: { name: p.name } };
-      const off = grants.map(([g]) => g).filter((g) => p.grants[g] && !want[g]);
+      const off = grants
+        .map(([g]) => g)
+        .filter((g) => (g === "take-over" ? p.grants.takeOver : p.grants[g]) && !want[g]);
       const on = grants.map(([g]) => g).filter((g) => want[g]);
       if (off.length) await told(api.POST("/sites/{name}/revoke", { params, body: { grants: off }, headers: once() }));
       const parts = volumes.split(/[\s,]+/).filter(Boolean);
