@@ -24,6 +24,7 @@ const (
 	mostTops    = 20000
 	mostRecords = 4000
 	mostBytes   = 4 << 20
+	mostTold    = 1000 // records that do not count
 )
 
 // top is which record of a history holds at who tells it.
@@ -266,6 +267,10 @@ func (s *Service) learn(from string, fresh []*authority.Record) (all []Moved, er
 		}
 	}
 	for id, why := range refused {
+		if s.told[id] || len(s.told) >= mostTold { // whoever repeats it fills no ledger
+			continue
+		}
+		s.told[id] = true
 		s.Log.Warn("a record of authority does not count", "record", id, "brought by", from, "why", why)
 		if _, err := s.access.Record(access.Caller{Name: from, Via: "line"}, "authority", id.String(),
 			"refused: "+why.Error()); err != nil {
@@ -385,7 +390,8 @@ func (s *Service) AskAll(ctx context.Context) (answered []string, err error) {
 		if err != nil {
 			return nil, err
 		}
-		if len(shown) == 0 || strings.HasPrefix(strings.Join(p.Addresses.V, " "), pairing.PlaceAddress) {
+		if len(shown) == 0 && !p.Grants.V.TakeOver || strings.HasPrefix(strings.Join(p.Addresses.V, " "),
+			pairing.PlaceAddress) {
 			continue
 		}
 		asked++

@@ -36,6 +36,7 @@ type Service struct {
 	kept   map[object.ID]*store.Authority // by record
 	doubts map[object.LineageID]Cause
 	gates  map[object.LineageID]*sync.RWMutex
+	told   map[object.ID]bool        // records that do not count and were told of
 	alone  bool                      // waits for another site to answer
 	frozen map[object.LineageID]bool // are being handed over: nothing more is taken of them
 }
@@ -77,7 +78,7 @@ func New(dir *datadir.Dir, run *run.Engine, access *access.Service, pairing *pai
 func (s *Service) forget() {
 	s.chains, s.kept = map[object.LineageID]*authority.Chain{}, map[object.ID]*store.Authority{}
 	s.doubts, s.gates = map[object.LineageID]Cause{}, map[object.LineageID]*sync.RWMutex{}
-	s.frozen = map[object.LineageID]bool{}
+	s.frozen, s.told = map[object.LineageID]bool{}, map[object.ID]bool{}
 }
 
 // OnMoved has a function called with histories of which another site is active than before, after that is durable.
@@ -234,15 +235,15 @@ func (s *Service) InLine(v *catalog.Volume, at lineage.Position, taker string) (
 	return in
 }
 
-// OwnTerm is the last term in which this site was active of a volume, by whatever record.
-func (s *Service) OwnTerm(v *catalog.Volume) (term uint64) {
+// OwnTerm is the last term before another one in which this site was active of a volume, by whatever record.
+func (s *Service) OwnTerm(v *catalog.Volume, before uint64) (term uint64) {
 	s.with(v, func(c *authority.Chain) {
 		if term = 0; c.Origin == s.Name() {
 			term = 1
 		}
 		for _, r := range c.All() {
-			if r.Site == s.Name() {
-				term = max(term, r.Of(c.Lineage).Term)
+			if t := r.Of(c.Lineage).Term; r.Site == s.Name() && t < before {
+				term = max(term, t)
 			}
 		}
 	})

@@ -72,7 +72,7 @@ func (s *Service) move(to string, all []Going, act [16]byte, why string) (*autho
 		rec.Moves = append(rec.Moves, m)
 		next := s.fresh(top.Next)
 		if i > 0 && !slices.EqualFunc(rec.Next, next, sameMember) {
-			next = union(rec.Next, next)
+			next = common(rec.Next, next)
 		}
 		rec.Next = next
 	}
@@ -87,15 +87,12 @@ func (s *Service) move(to string, all []Going, act [16]byte, why string) (*autho
 
 func sameMember(a, b authority.Member) bool { return a.Site == b.Site && bytes.Equal(a.Key, b.Key) }
 
-func union(a, b []authority.Member) []authority.Member {
-	out := slices.Clone(a)
-	for _, m := range b {
-		if !slices.ContainsFunc(out, func(o authority.Member) bool { return o.Site == m.Site }) {
-			out = append(out, m)
-		}
-	}
-	sortMembers(out)
-	return out
+// common are the members of both lists: a record that moves several histories lets nobody take one over who might not
+// before. Who is missed is listed again by the active site's next edition.
+func common(a, b []authority.Member) []authority.Member {
+	return slices.DeleteFunc(slices.Clone(a), func(m authority.Member) bool {
+		return !slices.ContainsFunc(b, func(o authority.Member) bool { return sameMember(m, o) })
+	})
 }
 
 func sortMembers(all []authority.Member) {

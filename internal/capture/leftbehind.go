@@ -116,9 +116,11 @@ func (s *Service) markLeft(row *catalog.Snapshot, d Disorder) error {
 	return s.Catalog.PutSnapshot(fresh)
 }
 
-// TakeLeft stores what a volume has that no snapshot of this site has, after another site took over. It returns the
+// TakeLeft stores what a volume has that no snapshot of this site has, after another site took over in a term.
+// It returns the
 // snapshot that has it, which is an old one where nothing was written since; nil: there is nothing of the volume.
-func (s *Service) TakeLeft(ctx context.Context, j *run.Job, v *catalog.Volume) (*catalog.Snapshot, error) {
+func (s *Service) TakeLeft(ctx context.Context, j *run.Job, v *catalog.Volume, term uint64) (*catalog.Snapshot,
+	error) {
 	release, err := s.run.Hold(ctx, run.KeyVolume.Of(v.Name))
 	if err != nil {
 		return nil, err
@@ -137,7 +139,7 @@ func (s *Service) TakeLeft(ctx context.Context, j *run.Job, v *catalog.Volume) (
 		}
 		unix.Close(fd)
 	}
-	row, _, err := s.TakeHeld(ctx, j, nil, []string{v.Name}, v.Name, Taking{Cause: object.CauseLeft})
+	row, _, err := s.TakeHeld(ctx, j, nil, []string{v.Name}, v.Name, Taking{Cause: object.CauseLeft, before: term})
 	if err != nil {
 		return nil, err
 	}

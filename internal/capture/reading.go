@@ -41,20 +41,20 @@ type reading struct {
 }
 
 // Prepare gets ready to read a volume. The caller holds it, and ends the reading.
-func (s *Service) Prepare(volume string) (*reading, error) { return s.prepare(volume, false) }
+func (s *Service) Prepare(volume string) (*reading, error) { return s.prepare(volume, 0) }
 
-// prepare is Prepare; of what was left behind it looks at what this site itself took last.
-func (s *Service) prepare(volume string, left bool) (*reading, error) {
+// prepare is Prepare; of what was left behind, before a term, it looks at what this site itself had last.
+func (s *Service) prepare(volume string, before uint64) (*reading, error) {
 	v, err := s.Catalog.Volume(volume)
 	if err != nil {
 		return nil, err
 	}
-	r := &reading{v: v, left: left}
+	r := &reading{v: v, left: before > 0}
 	if r.rs, err = s.rules.RulesFor(v); err != nil {
 		return nil, err
 	}
-	if left {
-		r.term = s.authority.OwnTerm(v)
+	if r.left {
+		r.term = s.authority.OwnTerm(v, before)
 		r.last, err = s.Catalog.LastOfTerm(s.Place(), v.Lineage, s.Name(), int64(r.term))
 	} else {
 		r.last, err = s.Catalog.LastSnapshot(s.Place(), v.Lineage)

@@ -25,6 +25,8 @@ type Taking struct {
 	Ask   api.SnapshotTake
 	// onChange says that nothing was to be taken unless something changed.
 	onChange bool
+	// before is, of what was left behind, the term in which another site is active.
+	before uint64
 }
 
 // IfChanged is what is taken of volumes before they are handed over: nothing where nothing changed.

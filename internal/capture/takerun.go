@@ -83,7 +83,7 @@ func (o *takeRun) hold(ctx context.Context) error {
 // prepare finds each volume, its rules and what it was like the last time.
 func (o *takeRun) prepare(context.Context) error {
 	for _, name := range o.members {
-		r, err := o.s.prepare(name, o.t.Cause == object.CauseLeft)
+		r, err := o.s.prepare(name, o.t.before)
 		if err != nil {
 			return err
 		}

@@ -148,22 +148,21 @@ func (o *act) begin(by string) error {
 	if err := o.save(); err != nil {
 		return err
 	}
+	o.s.mu.Lock() // so that it is there before it can end
+	defer o.s.mu.Unlock()
 	j, err := o.s.run.Start("failover", o.row.Runbook, by, func(ctx context.Context, j *run.Job) (any, string, error) {
+		defer func() {
+			o.s.mu.Lock()
+			delete(o.s.acting, o.row.ID)
+			o.s.mu.Unlock()
+		}()
 		o.j = j
 		return o.work(ctx)
 	})
-	if err != nil {
-		return err
+	if err == nil {
+		o.s.acting[o.row.ID] = j
 	}
-	o.s.mu.Lock()
-	o.s.acting[o.row.ID] = j
-	o.s.mu.Unlock()
-	j.AtEnd(func() {
-		o.s.mu.Lock()
-		delete(o.s.acting, o.row.ID)
-		o.s.mu.Unlock()
-	})
-	return nil
+	return err
 }
 
 // work does what is to be done, step by step.

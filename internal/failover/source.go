@@ -80,7 +80,7 @@ type givingDoc struct {
 }
 
 func (s *Service) answer() {
-	s.pairing.Handle("failover", pairing.NeedsTakeOver, func(_ context.Context, q *pairing.Request) error {
+	s.pairing.Handle("failover", pairing.NeedsNothing, func(_ context.Context, q *pairing.Request) error {
 		var a ask
 		if err := transfer.Decode(q.Body, &a); err != nil {
 			return err
@@ -139,7 +139,7 @@ func (s *Service) given(peer *catalog.Peer, a *ask) (*told, error) {
 	for _, l := range a.Lineages {
 		v, err := s.Catalog.VolumeOfLineage(hex.EncodeToString(l[:]))
 		if err != nil {
-			return nil, err
+			break // nothing is told of what is not known
 		}
 		for _, r := range s.authority.Line(v) {
 			if r.Act == actOf(a.Act) && r.Site == peer.Name {
@@ -159,6 +159,10 @@ func (s *Service) beginGiving(peer *catalog.Peer, a *ask) (*giving, error) {
 			return nil, errors.New("a history that is to be handed over is not known here")
 		} else if err != nil {
 			return nil, err
+		}
+		if line := s.authority.Line(v); len(line) == 0 || !line[len(line)-1].May(peer.Name) {
+			return nil, fmt.Errorf("%s may not take %s over: a person at %s can let it, with candid site grant %s take-over",
+				peer.Name, v.Name, s.Name(), peer.Name)
 		}
 		if !v.ActiveAt(s.Name()) {
 			return nil, s.authority.NotActive(v)

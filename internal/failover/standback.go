@@ -187,7 +187,7 @@ func (s *Service) keepLeft(ctx context.Context, j *run.Job, b standingBack) (con
 			return false, false, err
 		}
 	}
-	row, err := s.capture.TakeLeft(ctx, j, b.v)
+	row, err := s.capture.TakeLeft(ctx, j, b.v, uint64(b.Term))
 	if err != nil {
 		return false, false, err
 	}

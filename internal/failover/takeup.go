@@ -36,6 +36,9 @@ func (s *Service) takeUp(ctx context.Context, j *run.Job, name string, row *cata
 		return "is up already", err
 	}
 	if v.IsDisk() {
+		if err := s.keepDisk(ctx, j, v); err != nil {
+			return "", err
+		}
 		if err := s.disks.TakeUp(ctx, v, row); err != nil {
 			return "", err
 		}
@@ -93,10 +96,47 @@ func (s *Service) takeUpTree(ctx context.Context, j *run.Job, v *catalog.Volume,
 	return path, how, err
 }
 
+// lostIn is the term in which another site became active of a volume that was served here; where that is not noted, the
+// one that holds now.
+func (s *Service) lostIn(v *catalog.Volume) (uint64, error) {
+	b, err := s.Catalog.StandBack(v.Lineage)
+	if err != nil {
+		return 0, err
+	}
+	if b != nil {
+		return uint64(b.Term), nil
+	}
+	_, term := s.authority.Active(v)
+	return term, nil
+}
+
+// keepDisk stores what a disk has and nobody else, where standing back had no time for that.
+func (s *Service) keepDisk(ctx context.Context, j *run.Job, v *catalog.Volume) error {
+	b, err := s.Catalog.StandBack(v.Lineage)
+	if err != nil || b == nil || b.Kept != "" {
+		return err
+	}
+	if err := s.disks.StandBack(ctx, v); err != nil {
+		return err
+	}
+	row, err := s.capture.TakeLeft(ctx, j, v, uint64(b.Term))
+	if err != nil {
+		return fmt.Errorf("what was written to %s here could not be stored: %w", v.Name, err)
+	}
+	if b.Kept = catalog.KeptNothing; row != nil && !row.LeftUntil.IsZero() {
+		b.Kept = row.ID
+	}
+	return s.Catalog.PutStandBack(b)
+}
+
 // layOver brings a directory in which the volume lay before to what a snapshot has. What is there and no snapshot has
 // is stored first, and nothing is touched that is not stored as it is.
 func (s *Service) layOver(ctx context.Context, j *run.Job, v *catalog.Volume, row *catalog.Snapshot) (string, error) {
-	left, err := s.capture.TakeLeft(ctx, j, v)
+	term, err := s.lostIn(v)
+	if err != nil {
+		return "", err
+	}
+	left, err := s.capture.TakeLeft(ctx, j, v, term)
 	if err != nil {
 		return "", fmt.Errorf("nothing was changed in %s, because what is there could not be stored: %w", v.Path, err)
 	}

@@ -12,6 +12,9 @@ import (
 // turnRoutes has this site carry what it takes from now on to the site that was active before, and to every other place
 // that the rules name, where it may. Routes that are there already carry it by themselves.
 func (o *act) turnRoutes(ctx context.Context) (string, error) {
+	if err := o.s.authority.List(); err != nil { // who may be next is this site's to say now
+		return "", err
+	}
 	return o.s.turnRoutes(ctx, o.doc.Volumes)
 }
 

@@ -75,10 +75,8 @@ var (
 	NeedsNothing = need{has: func(catalog.Grants) bool { return true }}
 	NeedsOffer   = need{func(g catalog.Grants) bool { return g.Offer }, "bring snapshots there", grantOffer}
 	NeedsRead    = need{func(g catalog.Grants) bool { return g.Read }, "read its snapshots", GrantRead}
-	// NeedsTakeOver is of what a site asks that takes volumes over.
-	NeedsTakeOver = need{func(g catalog.Grants) bool { return g.TakeOver }, "take volumes over", GrantTakeOver}
-	needsSee      = need{func(g catalog.Grants) bool { return g.See || g.Configure }, "look at it", grantSee}
-	NeedsAny      = need{func(g catalog.Grants) bool { return g.Offer || g.Read || g.See }, "look at it", grantSee}
+	needsSee     = need{func(g catalog.Grants) bool { return g.See || g.Configure }, "look at it", grantSee}
+	NeedsAny     = need{func(g catalog.Grants) bool { return g.Offer || g.Read || g.See }, "look at it", grantSee}
 )
 
 type handler struct {

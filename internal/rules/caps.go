@@ -200,7 +200,7 @@ func untouchable(v retention.Verdict) bool {
 	return slices.ContainsFunc(v.Reasons, func(r retention.Reason) bool {
 		switch r.Rule {
 		case retention.RuleKeepMark, retention.RuleFloor, retention.RuleOwed, retention.RuleInUse,
-			retention.RuleNewestComplete, retention.RuleRecalled, retention.RulePaused:
+			retention.RuleNewestComplete, retention.RuleRecalled, retention.RulePaused, retention.RuleLeftBehind:
 			return true
 		}
 		return false

@@ -32,7 +32,7 @@ type moves struct {
 	n      int
 	told   []string
 	where  map[string]string // others reach each site
-	images map[string]string // data directories as they were, by site
+	strays map[string]string // what was written last at a site that is not active, by who did not know
 }
 
 // state is what a directory and a disk hold.
@@ -46,7 +46,7 @@ var moveSites = []string{"home", "dr", "vault"}
 func newMoves(t *testing.T, seed uint64) *moves {
 	m := &moves{world: newWorld(t), rng: rand.New(rand.NewPCG(seed, 17)), sites: map[string]*Site{},
 		down: map[string]bool{}, taken: map[string]state{}, at: map[string]state{}, by: map[string]string{},
-		images: map[string]string{}, where: map[string]string{}}
+		where: map[string]string{}, strays: map[string]string{}}
 	for _, n := range moveSites {
 		m.sites[n] = m.open(n)
 		m.where[n] = m.sites[n].Pairing.PeerAddress()
@@ -122,6 +122,17 @@ func (m *moves) write(site string) {
 	require.NoError(m.t, d.WriteAt(m.ctx, p, int64(off), true))
 	copy(st.disk[off:], p)
 	m.at[site] = st
+}
+
+// stray writes where the volume lay, at a site that stood back.
+func (m *moves) stray(site string) {
+	_, err := os.Stat(filepath.Join(m.path(site), "a"))
+	if m.sites[site] == nil || err != nil || m.volume(m.sites[site], "notes").ActiveAt(site) {
+		return
+	}
+	m.n++
+	m.strays[site] = fmt.Sprintf("stray at %s %d", site, m.n)
+	m.world.write(m.path(site), "a", m.strays[site])
 }
 
 func (m *moves) take(site string) {
@@ -310,6 +321,14 @@ func (m *moves) agree() {
 			}
 		}
 	}
+	for site, text := range m.strays { // it lies there, or is kept as left behind
+		s := m.sites[site]
+		kept := string(must(os.ReadFile(filepath.Join(m.path(site), "a")))) == text
+		for _, l := range must(s.Failover.LeftBehind(m.volume(s, "notes").Name)) {
+			kept = kept || m.textOf(s, must(s.Catalog.Snapshot(l.Snapshot)), "a") == text
+		}
+		require.True(m.t, kept, "%q was laid over and is nowhere", text)
+	}
 	for id, st := range m.taken {
 		s := m.sites[m.by[id]]
 		row, err := s.Catalog.Snapshot(id)
@@ -363,6 +382,7 @@ func (m *moves) step() {
 		do     func()
 	}{
 		{6, "write", func() { m.write(site) }},
+		{2, "stray", func() { m.stray(site) }},
 		{5, "take", func() { m.take(site) }},
 		{5, "carry", func() { m.carry(site) }},
 		{2, "unplanned", func() { m.takeOver(site, true) }},
