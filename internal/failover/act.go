@@ -303,7 +303,7 @@ func (o *act) outcome() string {
 	for _, v := range o.doc.Volumes {
 		worst = max(worst, v.Loss)
 	}
-	if worst > 0 {
+	if worst >= int64(time.Second) {
 		words += fmt.Sprintf(" What was written in the last %s before the other site was lost had not arrived.",
 			phrase.Ago(time.Duration(worst)))
 	}
