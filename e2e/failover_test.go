@@ -46,7 +46,8 @@ const movingDisk = 8 << 20
 
 func newMoving(t *testing.T, rng *rand.Rand) *moving {
 	base := t.TempDir()
-	m := &moving{t: t, rng: rng, base: base, sites: map[string]*proc{}, wires: map[string]*wire{}, known: map[string]string{},
+	m := &moving{t: t, rng: rng, base: base, sites: map[string]*proc{}, wires: map[string]*wire{},
+		known: map[string]string{},
 		taker: map[string]string{}, disks: map[string]bool{}, was: map[string]bool{}}
 	require.NoError(t, os.Mkdir(filepath.Join(base, "share"), 0o755))
 	churn(t, rng, filepath.Join(base, "share"), 40)
@@ -183,7 +184,8 @@ func (m *moving) heal() {
 }
 
 // Two sites move a directory and a disk between them, with and without the other one's help, while either is killed and
-// lines break at random. In the end one is active, it serves a state that was there, and all that was acknowledged can be
+// lines break at random. In the end one is active, it serves a state that was there, and all that was
+// acknowledged can be
 // brought back. CANDID_MOVE_ROUNDS sets how often.
 func TestMoves(t *testing.T) {
 	rounds, rng := chance(t, "CANDID_MOVE", 20)

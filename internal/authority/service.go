@@ -329,6 +329,15 @@ func (s *Service) set(vols []*catalog.Volume) ([]Moved, error) {
 	return all, nil
 }
 
+// Enter brings a volume that was just entered in line with what is known of its history.
+func (s *Service) Enter(v *catalog.Volume) error {
+	s.acts.Lock()
+	moved, err := s.set([]*catalog.Volume{v})
+	s.acts.Unlock()
+	s.tell(moved)
+	return err
+}
+
 // tell tells of changes. The caller holds nothing.
 func (s *Service) tell(all []Moved) {
 	if len(all) == 0 {

@@ -258,7 +258,7 @@ func (v *Volume) ActiveAt(site string) bool { return cmp.Or(v.Active, v.Origin) 
 // IsDisk reports whether a volume is a disk.
 func (v *Volume) IsDisk() bool { return v.Kind == KindBlock }
 
-// PutVolume inserts or replaces a volume.
+// PutVolume inserts or replaces a volume, but for which site is active of one that is there: SetActive says that.
 func (c *Catalog) PutVolume(v *Volume) error {
 	if v.Active == "" {
 		v.Active = v.Origin
@@ -267,8 +267,9 @@ func (c *Catalog) PutVolume(v *Volume) error {
 		protected,scheduled_until,proposed,offered,paused,signer,via,part)
 		VALUES (:name,:lineage,:kind,:origin,:active,:path,:labels,:excludes,:chunk_avg,:added,:protected,:scheduled_until,
 		:proposed,:offered,:paused,:signer,:via,:part)
-		ON CONFLICT (name) DO UPDATE SET lineage=excluded.lineage,kind=excluded.kind,origin=excluded.origin,
-		active=excluded.active,
+		ON CONFLICT (name) DO UPDATE SET
+		active=CASE WHEN lineage=excluded.lineage THEN active ELSE excluded.active END,
+		lineage=excluded.lineage,kind=excluded.kind,origin=excluded.origin,
 		path=excluded.path,labels=excluded.labels,
 		excludes=excluded.excludes,chunk_avg=excluded.chunk_avg,added=excluded.added,protected=excluded.protected,
 		scheduled_until=excluded.scheduled_until,proposed=excluded.proposed,offered=excluded.offered,

@@ -69,7 +69,7 @@ func (s *Service) failover(_ context.Context, row *catalog.Runbook, ask api.Fail
 	}
 	if !ready.Ready && !ask.Anyway {
 		return nil, refusal.Conflictf("nothing was taken over, because the runbook is not ready: %s. Mend it, or take over "+
-			"nevertheless with --anyway", ready.Sentence)
+			"nevertheless with --anyway", trimmed(ready.Sentence))
 	}
 	if err := o.begin(by); err != nil {
 		return nil, err

@@ -122,7 +122,11 @@ func (s *Service) takeIn(ctx context.Context, peer *catalog.Peer, key ed25519.Pu
 		},
 		MayMark: s.mayMark(q.Root, trust, peer),
 		Arrived: func(id object.ID, stored int64) (int64, error) {
-			return s.arrived(id, stored, q.SetOf, signer, via(peer, q.Origin))
+			at, err := s.arrived(id, stored, q.SetOf, signer, via(peer, q.Origin))
+			if err == nil && !isKnown { // before it is acknowledged who is active is known here too
+				err = s.authority.Learn(peer.Name, q.Authority)
+			}
+			return at, err
 		},
 	}
 	if err := rc.Run(ctx, st, q); err != nil {
@@ -137,11 +141,6 @@ func (s *Service) takeIn(ctx context.Context, peer *catalog.Peer, key ed25519.Pu
 		return err
 	}
 	s.run.Changed("snapshots", here.Name)
-	if !isKnown {
-		if err := s.authority.Learn(peer.Name, q.Authority); err != nil {
-			return err
-		}
-	}
 	if err := s.proposed(q); err != nil {
 		return err
 	}
@@ -188,6 +187,9 @@ func (s *Service) arrived(id object.ID, stored int64, setOf uint32, signer, via 
 		v := s.records.VolumeOf(root)
 		v.Signer, v.Via = signer, via
 		if err := s.Catalog.PutVolume(v); err != nil {
+			return 0, err
+		}
+		if err := s.authority.Enter(v); err != nil { // it may have been known here before
 			return 0, err
 		}
 		s.run.Changed("volumes")

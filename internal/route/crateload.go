@@ -212,7 +212,11 @@ func (s *Service) loadPart(ctx context.Context, path string, meter *transfer.Met
 		if err := s.takeCrateMarks(id, q, parts.Marks[id]); err != nil {
 			return got, had, true, err
 		}
-		if _, err := s.arrived(id, 0, q.SetOf, trusted[id], ""); err != nil {
+		_, err = s.arrived(id, 0, q.SetOf, trusted[id], "")
+		if err == nil {
+			err = s.authority.Learn("a crate", q.Authority)
+		}
+		if err != nil {
 			return got, had, true, err
 		}
 		if err := s.proposed(q); err != nil {
