@@ -151,3 +151,11 @@ type FailoverLoss struct {
 	LossSeconds  float64    `json:"lossSeconds" doc:"before the other site was last heard of, of which nothing arrived"`
 	DoubtSeconds float64    `json:"doubtSeconds,omitempty" doc:"by which that may be wrong, as clocks differ"`
 }
+
+// Away is what of this site another one took over by a runbook, and could come home.
+type Away struct {
+	Runbook string    `json:"runbook"`
+	Site    string    `json:"site" doc:"that is active of it"`
+	Since   time.Time `json:"since"`
+	Volumes []string  `json:"volumes"`
+}

@@ -94,7 +94,7 @@ func (c *Chain) Check(r *Record, vouch Vouch) error {
 	}
 	if m.Before.IsZero() {
 		switch {
-		case m.Edition != 1 || r.Site != c.Origin:
+		case m.Edition != 1 || m.Term > MaxStep || r.Site != c.Origin:
 			return refuse(NotAfter, "the first record of a history of %s names %s", c.Origin, r.Site)
 		case !r.signedBy(c.Origin, vouch):
 			return refuse(MayNotSign, "the first record of the history is not signed by %s", c.Origin)
@@ -117,6 +117,8 @@ func (c *Chain) Check(r *Record, vouch Vouch) error {
 		return nil
 	}
 	switch {
+	case m.Term > before.Term+MaxStep:
+		return refuse(NotAfter, "the record %.12s goes from term %d to %d at once", r.ID, before.Term, m.Term)
 	case m.Term < before.Term || m.Edition != 1:
 		return refuse(NotAfter, "the record %.12s goes back from term %d to %d", r.ID, before.Term, m.Term)
 	case signer == "":

@@ -161,6 +161,9 @@ func TestForged(t *testing.T) {
 	skipped := c.NextEdition()
 	skipped.Edition++
 	require.Equal(t, NotAfter, code(add(signed(t, "home", "home", skipped, "home"))))
+	far := next
+	far.Term += MaxStep + 1
+	require.Equal(t, NotAfter, code(add(signed(t, "dr", "dr", far, "dr"))), "nobody uses all terms up")
 	unknown := next
 	unknown.Before = object.Sum([]byte("nothing"))
 	require.Equal(t, NoRecordBefore, code(add(signed(t, "dr", "dr", unknown, "dr"))))

@@ -61,6 +61,8 @@ type Record struct {
 const (
 	MaxMoves   = 10000
 	MaxMembers = 64
+	// MaxStep is by how much a term may be above the one before, so that nobody uses them up.
+	MaxStep = 1 << 20
 )
 
 var encMode, decMode = modes()

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"crypto/ed25519"
 	"encoding/hex"
+	"fmt"
 	"slices"
 	"strings"
 
@@ -133,6 +134,13 @@ func (s *Service) accept(r *authority.Record, vols []*catalog.Volume) ([]Moved, 
 		of = append(of, records.LineageOf(v.Lineage))
 	}
 	slices.SortFunc(of, func(a, b object.LineageID) int { return bytes.Compare(a[:], b[:]) })
+	for _, v := range vols { // what others would refuse is not signed
+		var err error
+		s.with(v, func(c *authority.Chain) { err = c.Check(r, s.vouch(v)) })
+		if err != nil {
+			return nil, fmt.Errorf("who is active of %s: %w", v.Name, err)
+		}
+	}
 	for _, id := range of { // what is being acknowledged is, before another site is active
 		gate := s.gate(id)
 		gate.Lock()

@@ -68,7 +68,22 @@ func failbackCommand() *cli.Command {
 			&cli.BoolFlag{Name: "yes", Usage: "do not ask for the runbook's name"}},
 		Action: with("RUNBOOK", func(ctx context.Context, f *session, cmd *cli.Command) error {
 			return f.moveTo(ctx, cmd, "failback", api.FailoverAsk{})
-		})}
+		}),
+		Commands: []*cli.Command{{Name: "list", Usage: "what others took over and could come home",
+			Description: "Example: candid failback list",
+			Action: with("", func(ctx context.Context, f *session, cmd *cli.Command) error {
+				var all []api.Away
+				if err := f.Get(ctx, "/away", nil, &all); err != nil {
+					return err
+				}
+				return f.show(all, func() {
+					var rows [][]string
+					for _, a := range all {
+						rows = append(rows, []string{a.Runbook, a.Site, when(a.Since), strings.Join(a.Volumes, ", ")})
+					}
+					f.list([]string{"RUNBOOK", "ACTIVE AT", "SINCE", "VOLUMES"}, rows, "Nothing of this site is active elsewhere.")
+				})
+			})}}}
 }
 
 // moveTo begins a failover or a failback and follows it.

@@ -3,7 +3,9 @@ package failover
 import (
 	"context"
 	"fmt"
+	"slices"
 	"strings"
+	"time"
 
 	"candidharbor/api"
 	"candidharbor/internal/catalog"
@@ -82,4 +84,33 @@ func (s *Service) homeElsewhere(name string) error {
 		}
 	}
 	return nil
+}
+
+// Away lists what of this site others took over, by the runbook by which it went.
+func (s *Service) Away() ([]api.Away, error) {
+	vols, err := s.Catalog.Volumes()
+	if err != nil {
+		return nil, err
+	}
+	out := []api.Away{}
+	for _, v := range vols {
+		line := s.authority.Line(v)
+		if v.Origin != s.Name() || v.ActiveAt(s.Name()) || len(line) == 0 {
+			continue
+		}
+		for i := len(line) - 1; i >= 0; i-- {
+			name, by := strings.CutPrefix(line[i].Why, "runbook ")
+			if line[i].Site != v.Active || !by {
+				continue
+			}
+			k := slices.IndexFunc(out, func(a api.Away) bool { return a.Runbook == name && a.Site == v.Active })
+			if k < 0 {
+				k = len(out)
+				out = append(out, api.Away{Runbook: name, Site: v.Active, Since: time.Unix(0, line[i].At)})
+			}
+			out[k].Volumes = append(out[k].Volumes, v.Name)
+			break
+		}
+	}
+	return out, nil
 }

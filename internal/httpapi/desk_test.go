@@ -30,7 +30,7 @@ func TestWhatOtherSitesMayAsk(t *testing.T) {
 		getSnapshot getSpace getStatus getTimeline getUsage getVolume listAlarms listCaps listGroups listHooks
 		listPlaces listPolicies listPolicyVersions listRoutes listRuns listSites listSnapshots listVolumes paceWeek
 		reportObjectives routeTraffic listRunbooks getRunbook listRunbookVersions listFailovers getFailover
-		getAuthority listLeftBehind`)
+		getAuthority listLeftBehind listAway`)
 	spec, err := Spec()
 	require.NoError(t, err)
 	var doc struct {

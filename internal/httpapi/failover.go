@@ -44,6 +44,8 @@ func (s *server) registerFailover(a huma.API) {
 		}) (*body[api.Failover], error) {
 			return answerAt(s.site.Failover.Failback(ctx, in.Name, in.Body, caller(ctx)))
 		})
+	huma.Register(a, op("GET", "/away", "listAway", "What of this site others took over, and could come home"),
+		func(context.Context, *none) (*body[[]api.Away], error) { return answer(s.site.Failover.Away()) })
 	huma.Register(a, op("GET", "/failovers", "listFailovers", "Moves of the active side, newest first"),
 		func(context.Context, *none) (*body[[]api.Failover], error) {
 			return answer(s.site.Failover.Failovers())

@@ -26,7 +26,7 @@ func TestEveryCallForEveryRole(t *testing.T) {
 		listPolicyVersions listRoutes listSites listSnapshots listVolumes listMounts listFound listClones getClone
 		listDisks getDisk listDiskHosts listRecipes getRecipe listTrials paceWeek recoveryOrder reportObjectives routeTraffic
 		checkPolicy diffPolicy previewPolicy planPrune freeing checkRoute calendar policySchema
-		listRunbooks getRunbook listRunbookVersions listFailovers getFailover getAuthority listLeftBehind`)
+		listRunbooks getRunbook listRunbookVersions listFailovers getFailover getAuthority listLeftBehind listAway`)
 	notAuditors := words("browse find listVersions planRestore restore undoRun cancelRun archive file")
 	operators := words(`browseFound restoreGroup planGroupRestore compare compareText compareDisk diskWrites listCrate
 		checkSite takeSnapshot keepSnapshot recallSnapshot runRoute pauseRoute resumeRoute muteAlarm testAlarm

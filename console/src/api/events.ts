@@ -5,12 +5,12 @@ import type { Run } from "./client";
 
 const touched: Record<string, string[]> = {
   snapshots: ["status", "volumes", "volume", "timeline", "snapshots", "store", "browse", "groups"],
-  volumes: ["status", "volumes", "volume", "groups"],
+  volumes: ["status", "volumes", "volume", "groups", "away", "runbooks"],
   policies: ["status", "policies", "volumes", "volume", "timeline"],
   routes: ["status", "routes", "volumes", "volume", "timeline"],
   sites: ["sites", "desk"],
   alarms: ["status", "alarms"],
-  failovers: ["status", "failovers", "runbooks", "left-behind"],
+  failovers: ["status", "failovers", "runbooks", "left-behind", "away"],
   runbooks: ["status", "runbooks"],
 };
 

@@ -6,7 +6,6 @@ import { api, once, type Schemas, told } from "../api/client";
 import { Command, Field, Sheet, State, Trouble } from "../parts/ui";
 import { size, span, stamp } from "../parts/words";
 
-type Runbook = Schemas["Runbook"];
 type Failover = Schemas["Failover"];
 
 const blank = `runbook: NAME
@@ -22,8 +21,9 @@ export function Moving({ site }: { site: string }) {
   const runbooks = useQuery({ queryKey: ["runbooks"], queryFn: () => told(api.GET("/runbooks")) });
   const failovers = useQuery({ queryKey: ["failovers"], queryFn: () => told(api.GET("/failovers")) });
   const left = useQuery({ queryKey: ["left-behind"], queryFn: () => told(api.GET("/left-behind")) });
+  const away = useQuery({ queryKey: ["away"], queryFn: () => told(api.GET("/away")) });
   const [writing, setWriting] = useState<string | undefined>();
-  const [taking, setTaking] = useState<Runbook | undefined>();
+  const [taking, setTaking] = useState<Taking | undefined>();
   const all = runbooks.data ?? [];
   return (
     <section className="my-8" aria-labelledby="moving">
@@ -44,17 +44,20 @@ export function Moving({ site }: { site: string }) {
       {all.map((b) => (
         <article key={b.name} className="border-b border-rule py-2 text-sm">
           <div className="flex flex-wrap items-baseline gap-x-4">
-            <button className="quiet font-semibold" onClick={() => setWriting(b.body)}>
+            <button className="quiet py-1 font-semibold" onClick={() => setWriting(b.body)}>
               {b.name}
             </button>
             <State word={b.readiness?.ready ? "ready" : "not ready"} />
             <span className="text-faint">{(b.volumes ?? []).join(", ")}</span>
-            <button className="quiet ml-auto" onClick={() => setTaking(b)}>
+            <button
+              className="quiet ml-auto py-1"
+              onClick={() => setTaking({ name: b.name, ready: !!b.readiness?.ready })}
+            >
               take over …
             </button>
           </div>
           <details open={!b.readiness?.ready}>
-            <summary className="text-faint">what it needs</summary>
+            <summary className="py-1 text-faint">what it needs</summary>
             <ul className="my-1">
               {(b.readiness?.checks ?? [])
                 .toSorted((x, y) => Number(x.ok) - Number(y.ok))
@@ -68,6 +71,24 @@ export function Moving({ site }: { site: string }) {
             </ul>
           </details>
         </article>
+      ))}
+      {(away.data ?? []).map((a) => (
+        <div
+          key={a.runbook + a.site}
+          className="flex flex-wrap items-baseline gap-x-4 border-b border-rule py-2 text-sm"
+        >
+          <span className="font-semibold">{a.runbook}</span>
+          <span>
+            {(a.volumes ?? []).join(", ")} {(a.volumes ?? []).length === 1 ? "is" : "are"} active at {a.site} since{" "}
+            {stamp(a.since)}
+          </span>
+          <button
+            className="quiet ml-auto py-1"
+            onClick={() => setTaking({ name: a.runbook, ready: true, home: true })}
+          >
+            bring home …
+          </button>
+        </div>
       ))}
       {(failovers.data ?? []).slice(0, 8).map((f) => (
         <div key={f.id} className="flex flex-wrap items-baseline gap-x-4 border-b border-rule py-1.5 text-sm">
@@ -83,7 +104,7 @@ export function Moving({ site }: { site: string }) {
       ))}
       {(left.data ?? []).length > 0 && (
         <details className="border-b border-rule py-2 text-sm">
-          <summary>
+          <summary className="py-1">
             {left.data!.length} {left.data!.length === 1 ? "snapshot" : "snapshots"} left behind when another site took
             over
           </summary>
@@ -99,7 +120,7 @@ export function Moving({ site }: { site: string }) {
         </details>
       )}
       {writing !== undefined && <Write body={writing} close={() => setWriting(undefined)} />}
-      {taking && <TakeOver book={taking} close={() => setTaking(undefined)} />}
+      {taking && <TakeOver {...taking} close={() => setTaking(undefined)} />}
     </section>
   );
 }
@@ -141,37 +162,40 @@ function Write({ body, close }: { body: string; close: () => void }) {
   );
 }
 
-/** What taking over would mean, and the act. */
-function TakeOver({ book, close }: { book: Runbook; close: () => void }) {
+type Taking = { name: string; ready: boolean; home?: boolean };
+
+/** What taking over, or bringing home, would mean, and the act. */
+function TakeOver({ name, ready, home, close }: Taking & { close: () => void }) {
   const go = useNavigate();
   const [unplanned, setUnplanned] = useState(false);
   const [anyway, setAnyway] = useState(false);
   const [typed, setTyped] = useState("");
-  const path = { path: { name: book.name } };
+  const path = home ? ("/runbooks/{name}/failback" as const) : ("/runbooks/{name}/failover" as const);
+  const params = { path: { name } };
   const would = useQuery({
-    queryKey: ["would", book.name, unplanned],
-    queryFn: () =>
-      told(api.POST("/runbooks/{name}/failover", { params: path, body: { unplanned, dryRun: true }, headers: once() })),
+    queryKey: ["would", name, path, unplanned],
+    queryFn: () => told(api.POST(path, { params, body: { unplanned, dryRun: true }, headers: once() })),
     retry: false,
   });
   const take = useMutation({
-    mutationFn: () =>
-      told(api.POST("/runbooks/{name}/failover", { params: path, body: { unplanned, anyway }, headers: once() })),
+    mutationFn: () => told(api.POST(path, { params, body: { unplanned, anyway }, headers: once() })),
     onSuccess: (f) => void go(`/failovers/${f.id}`),
   });
   return (
-    <Sheet title={`Take over by ${book.name}`} open close={close} wide>
-      <fieldset className="my-3 text-sm">
-        <legend className="font-semibold">The other site</legend>
-        <label className="mr-6">
-          <input type="radio" name="kind" checked={!unplanned} onChange={() => setUnplanned(false)} /> hands over:
-          nothing is lost
-        </label>
-        <label>
-          <input type="radio" name="kind" checked={unplanned} onChange={() => setUnplanned(true)} /> is lost, or not to
-          be asked
-        </label>
-      </fieldset>
+    <Sheet title={home ? `Bring home what went by ${name}` : `Take over by ${name}`} open close={close} wide>
+      {!home && (
+        <fieldset className="my-3 text-sm">
+          <legend className="font-semibold">The other site</legend>
+          <label className="mr-6">
+            <input type="radio" name="kind" checked={!unplanned} onChange={() => setUnplanned(false)} /> hands over:
+            nothing is lost
+          </label>
+          <label>
+            <input type="radio" name="kind" checked={unplanned} onChange={() => setUnplanned(true)} /> is lost, or not
+            to be asked
+          </label>
+        </fieldset>
+      )}
       <Trouble error={would.error} />
       {would.data && (
         <>
@@ -179,30 +203,32 @@ function TakeOver({ book, close }: { book: Runbook; close: () => void }) {
           <Losses of={would.data} />
         </>
       )}
-      {!book.readiness?.ready && (
+      {!ready && (
         <label className="my-2 block text-sm">
           <input type="checkbox" checked={anyway} onChange={(e) => setAnyway(e.target.checked)} /> although it is not
           ready
         </label>
       )}
-      <Field label={`Type ${book.name} to go on`}>
+      <Field label={`Type ${name} to go on`}>
         <input className="field w-full" value={typed} onChange={(e) => setTyped(e.target.value)} />
       </Field>
       <Trouble error={take.error} />
       <div className="flex gap-4">
         <button
           className="press press-hand"
-          disabled={take.isPending || typed !== book.name || !!would.error}
+          disabled={take.isPending || typed !== name || !!would.error}
           onClick={() => take.mutate()}
         >
-          Take over
+          {home ? "Bring home" : "Take over"}
         </button>
         <button className="quiet" onClick={close}>
           leave it
         </button>
       </div>
       <p className="mt-3 text-sm text-faint">
-        <Command text={`candid failover ${book.name} --${unplanned ? "unplanned" : "planned"}`} />
+        <Command
+          text={home ? `candid failback ${name}` : `candid failover ${name} --${unplanned ? "unplanned" : "planned"}`}
+        />
       </p>
     </Sheet>
   );
