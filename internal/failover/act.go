@@ -142,25 +142,35 @@ func (o *act) planSteps() {
 	}
 }
 
+// begun is begin for who is shown the act: from its beginning on the act is its run's alone.
+func (o *act) begun(by string) (*api.Failover, error) {
+	id := o.row.ID
+	if err := o.begin(by); err != nil {
+		return nil, err
+	}
+	return o.s.Show(id)
+}
+
 // begin starts the run of an act, or of one that goes on.
 func (o *act) begin(by string) error {
 	o.row.State = api.FailoverRunning
 	if err := o.save(); err != nil {
 		return err
 	}
-	o.s.mu.Lock() // so that it is there before it can end
-	defer o.s.mu.Unlock()
-	j, err := o.s.run.Start("failover", o.row.Runbook, by, func(ctx context.Context, j *run.Job) (any, string, error) {
+	s, id := o.s, o.row.ID
+	s.mu.Lock() // so that it is there before it can end
+	defer s.mu.Unlock()
+	j, err := s.run.Start("failover", o.row.Runbook, by, func(ctx context.Context, j *run.Job) (any, string, error) {
 		defer func() {
-			o.s.mu.Lock()
-			delete(o.s.acting, o.row.ID)
-			o.s.mu.Unlock()
+			s.mu.Lock()
+			delete(s.acting, id)
+			s.mu.Unlock()
 		}()
 		o.j = j
 		return o.work(ctx)
 	})
 	if err == nil {
-		o.s.acting[o.row.ID] = j
+		s.acting[id] = j
 	}
 	return err
 }

@@ -9,6 +9,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 	"time"
 
 	"candidharbor/api"
@@ -46,6 +47,7 @@ func (o *act) bringUp(ctx context.Context, step int) (string, error) {
 	}
 	var eg errgroup.Group
 	eg.SetLimit(broughtUpAtOnce)
+	var mu sync.Mutex
 	how, n := "", 0
 	groups := map[string][]string{}
 	for _, v := range vols {
@@ -74,9 +76,9 @@ func (o *act) bringUp(ctx context.Context, step int) (string, error) {
 				return fmt.Errorf("%s: %w", v.Name, err)
 			}
 			o.j.Logf("%s %s", v.Name, said)
-			if n == 1 {
-				how = v.Name + " " + said
-			}
+			mu.Lock()
+			defer mu.Unlock()
+			how = v.Name + " " + said
 			return nil
 		})
 	}

@@ -71,10 +71,7 @@ func (s *Service) failover(_ context.Context, row *catalog.Runbook, ask api.Fail
 		return nil, refusal.Conflictf("nothing was taken over, because the runbook is not ready: %s. Mend it, or take over "+
 			"nevertheless with --anyway", trimmed(ready.Sentence))
 	}
-	if err := o.begin(by); err != nil {
-		return nil, err
-	}
-	return o.view(), nil
+	return o.begun(by)
 }
 
 // goOn has a failover go on that stopped at a step.
@@ -89,10 +86,7 @@ func (s *Service) goOn(f *catalog.Failover, by string) (*api.Failover, error) {
 		}
 	}
 	o.doc.Until = s.Clock.Now().Add(o.limit())
-	if err := o.begin(by); err != nil {
-		return nil, err
-	}
-	return o.view(), nil
+	return o.begun(by)
 }
 
 // parse reads a runbook as it is stored.
