@@ -281,20 +281,22 @@ func (s *Service) learn(from string, fresh []*authority.Record) (all []Moved, er
 }
 
 // putBack is called when a paired site has seen a start of this one that it does not know, or when two sites show this
-// one's key. Of what others may have taken over it is not known any more who is active.
-func (s *Service) putBack(two bool) error {
+// one's key. Of what that one may have taken over it is not known any more who is active; of the rest its word
+// counts for
+// nothing.
+func (s *Service) putBack(peer string, two bool) error {
 	cause := CausePutBack
 	if two {
 		cause = CauseTwoSites
 	}
 	s.acts.Lock()
-	moved, err := s.doubt(cause)
+	moved, err := s.doubt(cause, peer)
 	s.acts.Unlock()
 	s.tell(moved)
 	return err
 }
 
-func (s *Service) doubt(cause Cause) ([]Moved, error) {
+func (s *Service) doubt(cause Cause, peer string) ([]Moved, error) {
 	vols, err := s.Catalog.Volumes()
 	if err != nil {
 		return nil, err
@@ -303,7 +305,7 @@ func (s *Service) doubt(cause Cause) ([]Moved, error) {
 	for _, v := range vols {
 		id := object.LineageID(records.LineageOf(v.Lineage))
 		may := false
-		s.with(v, func(c *authority.Chain) { may = c.Top() != nil && c.Active() == s.Name() && len(c.Top().Next) > 1 })
+		s.with(v, func(c *authority.Chain) { may = c.Top() != nil && c.Active() == s.Name() && c.Top().May(peer) })
 		if !may {
 			continue
 		}

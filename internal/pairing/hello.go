@@ -75,7 +75,7 @@ func (s *Service) serveHello(peer *catalog.Peer, body []byte, st *transfer.Strea
 	}
 	out.TwoSites = s.TwoSites(peer.Name) != nil
 	if h.TwoSites {
-		if err := s.onPutBack(true); err != nil {
+		if err := s.onPutBack(peer.Name, true); err != nil {
 			return err
 		}
 	}
@@ -147,7 +147,7 @@ func (s *Service) Greet(ctx context.Context, p *catalog.Peer) (h Hello, addr str
 		return h, addr, rtt, err
 	}
 	if h.TwoSites {
-		if err := s.onPutBack(true); err != nil {
+		if err := s.onPutBack(p.Name, true); err != nil {
 			return h, addr, rtt, err
 		}
 	}

@@ -27,7 +27,7 @@ type Service struct {
 	onAttached  func(place string) (waiting int, err error) // a place of the site is there again
 	onGrants    func() error                                // what is granted, or a key, is another
 	onGreeted   func(ctx context.Context, p *catalog.Peer) error
-	onPutBack   func(two bool) error                          // this site went back, or there are two of it
+	onPutBack   func(peer string, two bool) error             // this site went back, or there are two of it
 	setQuota    func(peer string, bytes int64) error          // of what it brings
 	openFurther func(name, dir string) (*FurtherPlace, error) // a place of this site
 
@@ -50,7 +50,7 @@ func New(dir *datadir.Dir, run *run.Engine, access *access.Service) *Service {
 		links: map[string]*transfer.Link{}, placesHere: map[string]*FurtherPlace{}, paces: map[string]*Paced{},
 		headReported: map[string]int64{}, onGrants: func() error { return nil },
 		onGreeted: func(context.Context, *catalog.Peer) error { return nil },
-		onPutBack: func(bool) error { return nil }}
+		onPutBack: func(string, bool) error { return nil }}
 	s.answerPeers()
 	return s
 }
@@ -68,9 +68,9 @@ func (s *Service) OnGrants(f func() error) { s.onGrants = f }
 // OnGreeted has a function called when a peer was greeted.
 func (s *Service) OnGreeted(f func(ctx context.Context, p *catalog.Peer) error) { s.onGreeted = f }
 
-// OnPutBack has a function called when it is found that this site was put back to an earlier state, or that two sites
+// OnPutBack has a function called when a peer says that this site was put back to an earlier state, or that two sites
 // show its key.
-func (s *Service) OnPutBack(f func(two bool) error) { s.onPutBack = f }
+func (s *Service) OnPutBack(f func(peer string, two bool) error) { s.onPutBack = f }
 
 // SetsQuota has a function called that bounds what a peer brings.
 func (s *Service) SetsQuota(f func(peer string, bytes int64) error) { s.setQuota = f }

@@ -159,7 +159,7 @@ func (s *Service) seenOfUs(peer *catalog.Peer, seen []startNumber) error {
 	if err != nil || !back {
 		return err
 	}
-	return s.onPutBack(false)
+	return s.onPutBack(peer.Name, false)
 }
 
 func (s *Service) compareStarts(peer *catalog.Peer, seen []startNumber) (back bool, err error) {
