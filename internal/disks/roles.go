@@ -64,8 +64,27 @@ func (s *Service) ServeAgain(ctx context.Context, v *catalog.Volume) error {
 	if err := s.stop(ctx, v.Name); err != nil {
 		return err
 	}
-	return s.Open(v)
+	return s.openActive(ctx, v)
 }
+
+// openActive opens a disk, and shuts it again where another site has become active of it meanwhile: who told of that
+// may have found it closed.
+func (s *Service) openActive(ctx context.Context, v *catalog.Volume) error {
+	if err := s.Open(v); err != nil {
+		return err
+	}
+	now, err := s.Catalog.VolumeOfLineage(v.Lineage)
+	if err == nil && !now.ActiveAt(s.Name()) {
+		err = errNotActive
+	}
+	if err != nil {
+		return errors.Join(err, s.shut(ctx, v))
+	}
+	return nil
+}
+
+// errNotActive is of serving what another site is active of.
+var errNotActive = errors.New("another site has become active of the disk")
 
 // Yield has the image of a disk follow what arrives from the site that is active now. All that is in it is stored.
 func (s *Service) Yield(ctx context.Context, v *catalog.Volume) error {
@@ -140,7 +159,7 @@ func (s *Service) TakeUp(ctx context.Context, v *catalog.Volume, row *catalog.Sn
 		b.ended = true
 		b.mu.Unlock()
 	}
-	return s.Open(own)
+	return s.openActive(ctx, own)
 }
 
 // beAs has an image that is closed be as a snapshot has the disk. What cannot become that is put aside, not removed.

@@ -67,18 +67,14 @@ func (s *Service) Begin() error {
 	if err := s.catchUp(); err != nil {
 		return err
 	}
-	backs, err := s.Catalog.StandBacks()
+	todo, err := s.toStandBack()
 	if err != nil {
 		return err
 	}
-	for _, b := range backs {
-		v, err := s.Catalog.VolumeOfLineage(b.Lineage)
-		if err != nil {
-			return err
-		}
-		if v.IsDisk() && b.Kept == "" && !v.ActiveAt(s.Name()) {
-			if err := s.disks.ShutNow(s.run.Context(), v); err != nil {
-				s.Log.Error("a disk from which this site stands back cannot be opened", "volume", v.Name, "error", err)
+	for _, b := range todo {
+		if b.v.IsDisk() {
+			if err := s.disks.ShutNow(s.run.Context(), b.v); err != nil {
+				s.Log.Error("a disk from which this site stands back cannot be shut", "volume", b.v.Name, "error", err)
 			}
 		}
 	}

@@ -202,7 +202,10 @@ func (s *Service) noteGiving(row *catalog.Failover, g *giving, frozen bool) erro
 
 // startGiving begins to do what is asked. The caller holds the giving's lock.
 func (s *Service) startGiving(g *giving, do string, round int) error {
-	if g.melt != nil && do != doFreeze { // it stops waiting, and does this
+	if g.melt != nil && do == doCarry {
+		return fmt.Errorf("%s has stopped serving: have it hand over, or serve again", s.Name())
+	}
+	if g.melt != nil && do == doLetGo { // it stops waiting, and does this
 		g.melt()
 		g.melt = nil
 	}
@@ -237,6 +240,7 @@ func (s *Service) startGiving(g *giving, do string, round int) error {
 		<-wait.Done()
 		g.mu.Lock()
 		signed, asked := g.signed, g.melt == nil
+		g.melt = nil // from here on it is too late to ask
 		g.mu.Unlock()
 		switch {
 		case signed:
