@@ -185,3 +185,36 @@ func TestFailoverAndHome(t *testing.T) {
 	require.Len(t, must(home.Failover.LeftBehind("")), 3, "it is still there")
 	require.Empty(t, must(dr.Failover.LeftBehind("")), "nothing was lost on the way home")
 }
+
+// A runbook has versions, is refused where it names what is not here, and stays while a failover by it is open.
+func TestRunbooksAreKept(t *testing.T) {
+	w := newWorld(t)
+	home, dr := w.twoSites()
+	w.share(home, "notes")
+	_, err := home.Routes.AddRoute(api.RouteAdd{Name: "to-dr", To: "dr", Names: []string{"notes"}})
+	require.NoError(t, err)
+	w.take(home, "notes")
+	w.done(home)(home.Routes.RunRoute("to-dr", "test"))
+	body := "runbook: r\nat: dr\nbring_up: [notes]\npaths: {notes: " + filepath.Join(w.dir, "up") + "}\n"
+	for say, bad := range map[string]string{
+		"is for the site home":           strings.Replace(body, "at: dr", "at: home", 1),
+		"no volume or group elsewhere":   strings.Replace(body, "[notes]", "[elsewhere]", 1),
+		"paths names other":              strings.Replace(body, "{notes:", "{other:", 1),
+		"hook start is not in site.yaml": body + "after: [{hook: start}]\n",
+	} {
+		_, err := dr.Failover.PutRunbook(bad, "test")
+		require.ErrorContains(t, err, say)
+	}
+	require.Empty(t, must(dr.Failover.Runbooks()))
+	require.Equal(t, 1, must(dr.Failover.PutRunbook(body, "test")).Version)
+	require.Equal(t, 1, must(dr.Failover.PutRunbook(body, "test")).Version, "the same is no new version")
+	require.Equal(t, 2, must(dr.Failover.PutRunbook(body+"objectives: {loss: 1 hour}\n", "test")).Version)
+	_, err = dr.Failover.Cancel("r")
+	require.Error(t, err, "there is nothing to give up")
+	_, err = dr.Failover.RemoveRunbook("r", "test")
+	require.NoError(t, err)
+	versions := must(dr.Failover.RunbookHistory("r"))
+	require.Len(t, versions, 3)
+	require.Empty(t, versions[0].Body, "that it was removed is one")
+	require.Equal(t, body, versions[2].Body)
+}
