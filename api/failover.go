@@ -6,6 +6,7 @@ import "time"
 const (
 	FailoverRunning   = "running"
 	FailoverWaiting   = "waiting" // for a person
+	FailoverUp        = "up"      // a drill, until it is taken away
 	FailoverStopped   = "stopped" // a step failed after this site had become active: it can go on
 	FailoverDone      = "done"
 	FailoverFailed    = "failed"
@@ -112,13 +113,44 @@ type FailoverAsk struct {
 	Anyway    bool `json:"anyway,omitempty" doc:"although the runbook is not ready"`
 }
 
+// The networks of drills.
+const (
+	NetworkOwn  = "own"
+	NetworkHost = "host" // the service may not make one
+)
+
+// DrillAsk says how a drill is held.
+type DrillAsk struct {
+	At          *time.Time `json:"at,omitempty" doc:"as of when; none: the newest states"`
+	KeepSeconds *int64     `json:"keepSeconds,omitempty" minimum:"0" doc:"how long it stays up; none: as its runbook says"`
+}
+
+// DrillReport is what a drill found.
+type DrillReport struct {
+	At            *time.Time `json:"at,omitempty" doc:"the moment that was asked for; none: the newest"`
+	Version       int        `json:"version" doc:"of the runbook"`
+	Cadence       bool       `json:"cadence,omitempty" doc:"nobody asked for it"`
+	Dir           string     `json:"dir,omitempty" doc:"where its directories lie"`
+	Network       string     `json:"network" enum:"own,host" doc:"host: the service may not make one apart"`
+	Up            *time.Time `json:"up,omitempty" doc:"when all was up"`
+	Until         *time.Time `json:"until,omitempty" doc:"up to when it stays up"`
+	Gone          *time.Time `json:"gone,omitempty" doc:"when nothing of it was left"`
+	Good          bool       `json:"good" doc:"all was up, and no step failed"`
+	LossSeconds   float64    `json:"lossSeconds" doc:"age of the oldest state that it brought up"`
+	TimeSeconds   float64    `json:"timeSeconds" doc:"from its beginning until all was up; 0: it never was"`
+	LossObjective int64      `json:"lossObjectiveSeconds,omitempty"`
+	TimeObjective int64      `json:"timeObjectiveSeconds,omitempty"`
+	WithinLoss    bool       `json:"withinLoss" doc:"or no objective says, or a moment was asked for"`
+	WithinTime    bool       `json:"withinTime"`
+}
+
 // Failover is one move of the active side.
 type Failover struct {
 	ID          string         `json:"id"`
 	Kind        string         `json:"kind" enum:"planned,unplanned,drill,hand-over"`
 	Runbook     string         `json:"runbook"`
 	Peer        string         `json:"peer,omitempty" doc:"the other site"`
-	State       string         `json:"state" enum:"running,waiting,stopped,done,failed,cancelled"`
+	State       string         `json:"state" enum:"running,waiting,up,stopped,done,failed,cancelled"`
 	Began       time.Time      `json:"began"`
 	Ended       *time.Time     `json:"ended,omitempty"`
 	AskedBy     string         `json:"askedBy"`
@@ -126,6 +158,7 @@ type Failover struct {
 	Steps       []FailoverStep `json:"steps"`
 	Volumes     []FailoverLoss `json:"volumes"`
 	DownSeconds float64        `json:"downSeconds,omitempty" doc:"for which nobody served"`
+	Drill       *DrillReport   `json:"drill,omitempty"`
 	Sentence    string         `json:"sentence"`
 	Next        string         `json:"next,omitempty"`
 	Command     string         `json:"command,omitempty"`
@@ -148,6 +181,7 @@ type FailoverLoss struct {
 	Group        string     `json:"group,omitempty"`
 	From         string     `json:"from,omitempty" doc:"the snapshot from which it goes on"`
 	Taken        *time.Time `json:"taken,omitempty"`
+	Place        string     `json:"place,omitempty" doc:"in a drill: the directory, or the name of the export"`
 	LossSeconds  float64    `json:"lossSeconds" doc:"before the other site was last heard of, of which nothing arrived"`
 	DoubtSeconds float64    `json:"doubtSeconds,omitempty" doc:"by which that may be wrong, as clocks differ"`
 }

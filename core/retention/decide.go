@@ -31,7 +31,7 @@ type Snapshot struct {
 	OutOfTurn string    // why it stays and stands for nothing, of itself, until a person admits it
 	LeftUntil time.Time // not zero: left behind when another site took over; it stays until then
 	OwedTo    []string  // places that want it and do not have it
-	UsedBy    []string  // clones that stand on it
+	UsedBy    []string  // clones that stand on it, by name, or what else does in several words
 }
 
 // Keep is a keep mark.

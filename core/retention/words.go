@@ -33,6 +33,9 @@ func (r Reason) String() string {
 	case RuleOwed:
 		return "owed to " + r.Place
 	case RuleInUse:
+		if strings.Contains(r.Place, " ") {
+			return "in use by the " + r.Place
+		}
 		return "in use by the clone " + r.Place
 	case RulePaused:
 		return "paused, nothing is let go meanwhile"

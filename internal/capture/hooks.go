@@ -3,6 +3,7 @@ package capture
 import (
 	"bytes"
 	"context"
+	"errors"
 	"fmt"
 	"maps"
 	"os"
@@ -34,42 +35,59 @@ func (s *Service) Hooks() []api.Hook {
 	return out
 }
 
+// HookRun is a hook and what it is told.
+type HookRun struct {
+	Name    string
+	Volumes []*catalog.Volume
+	Group   string
+	Env     []string
+	Start   func(start func() error) error // where the process begins; nil: as the service runs
+}
+
 // RunHook runs a hook to its end or its timeout, with all that it started.
-func (s *Service) RunHook(ctx context.Context, j *run.Job, name string, vols []*catalog.Volume, group string,
-	env ...string) error {
-	h, ok := s.Conf.Hooks[name]
+func (s *Service) RunHook(ctx context.Context, j *run.Job, h HookRun) error {
+	conf, ok := s.Conf.Hooks[h.Name]
 	if !ok {
-		return fmt.Errorf("hook %s is no longer in site.yaml", name)
+		return fmt.Errorf("hook %s is no longer in site.yaml", h.Name)
 	}
-	limit, err := h.Limit()
+	limit, err := conf.Limit()
 	if err != nil {
 		return err
 	}
 	ctx, cancel := context.WithTimeout(ctx, limit)
 	defer cancel()
 	var names, paths []string
-	for _, v := range vols {
+	for _, v := range h.Volumes {
 		names, paths = append(names, v.Name), append(paths, v.Path)
 	}
 	var out bytes.Buffer
-	cmd := exec.CommandContext(ctx, h.Run[0], h.Run[1:]...)
+	cmd := exec.CommandContext(ctx, conf.Run[0], conf.Run[1:]...)
 	cmd.Dir = "/"
-	cmd.Env = append(os.Environ(), "CANDID_HOOK="+name, "CANDID_GROUP="+group, "CANDID_VOLUMES="+strings.Join(names, "\n"),
-		"CANDID_PATHS="+strings.Join(paths, "\n"))
-	cmd.Env = append(cmd.Env, env...)
+	cmd.Env = append(os.Environ(), "CANDID_HOOK="+h.Name, "CANDID_GROUP="+h.Group,
+		"CANDID_VOLUMES="+strings.Join(names, "\n"), "CANDID_PATHS="+strings.Join(paths, "\n"))
+	cmd.Env = append(cmd.Env, h.Env...)
 	cmd.Stdout, cmd.Stderr = &limited{&out}, &limited{&out}
 	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
 	cmd.Cancel = func() error { return syscall.Kill(-cmd.Process.Pid, syscall.SIGKILL) }
 	cmd.WaitDelay = time.Second // something it started may hold its output open
-	err = cmd.Run()
+	start := cmd.Start
+	if h.Start != nil {
+		start = func() error { return h.Start(cmd.Start) }
+	}
+	if err = start(); err == nil {
+		err = cmd.Wait()
+	}
+	if errors.Is(err, exec.ErrWaitDelay) { // it ended well; what goes on is what it started
+		err = nil
+	}
 	if said := strings.TrimSpace(phrase.Printable(out.Bytes())); said != "" {
-		j.Logf("hook %s said: %s", name, said)
+		j.Logf("hook %s said: %s", h.Name, said)
 	}
 	switch {
 	case ctx.Err() == context.DeadlineExceeded:
-		return fmt.Errorf("hook %s did not end within %s and was stopped", name, retention.Words(limit))
+		return fmt.Errorf("hook %s did not end within %s and was stopped", h.Name, retention.Words(limit))
 	case err != nil:
-		return fmt.Errorf("hook %s failed: %w", name, err)
+		return fmt.Errorf("hook %s failed: %w", h.Name, err)
 	}
 	return nil
 }
@@ -92,7 +110,7 @@ func (s *Service) frozen(ctx context.Context, j *run.Job, holds []policy.Quiesce
 	defer func() {
 		for _, name := range slices.Backward(thaw) {
 			// Not by the run's own context: who cancels it wants the writers back.
-			if terr := s.RunHook(context.WithoutCancel(ctx), j, name, vols, group); terr != nil {
+			if terr := s.RunHook(context.WithoutCancel(ctx), j, HookRun{Name: name, Volumes: vols, Group: group}); terr != nil {
 				j.Logf("the writers may still be held, see to them: %s", terr)
 				j.Remark()
 				s.Log.Error("a thaw failed; the writers may still be held", "hook", name, "volumes", group+" "+vols[0].Name,
@@ -106,7 +124,7 @@ func (s *Service) frozen(ctx context.Context, j *run.Job, holds []policy.Quiesce
 		if q.Thaw != "" {
 			thaw = append(thaw, q.Thaw)
 		}
-		if ferr := s.RunHook(ctx, j, q.Freeze, vols, group); ferr != nil {
+		if ferr := s.RunHook(ctx, j, HookRun{Name: q.Freeze, Volumes: vols, Group: group}); ferr != nil {
 			if q.Failing == policy.FailingStop || ctx.Err() != nil {
 				return false, fmt.Errorf("the writers could not be held, so no snapshot was taken: %w", ferr)
 			}

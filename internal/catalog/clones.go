@@ -12,12 +12,13 @@ type Clone struct {
 	Until    Time   `db:"until"`   // when it is discarded; zero: when someone does
 	Ending   bool   `db:"ending"`  // it is being discarded
 	Lineage  string `db:"lineage"` // of a disk, for when it becomes a volume
+	Drill    string `db:"drill"`   // with which it goes; empty: it is somebody's
 }
 
 // PutClone inserts or replaces a clone.
 func (c *Catalog) PutClone(k *Clone) error {
 	_, err := c.db.NamedExec(`INSERT OR REPLACE INTO clones (name,volume,snapshot,taken,dir,made,made_by,until,ending,
-		lineage) VALUES (:name,:volume,:snapshot,:taken,:dir,:made,:made_by,:until,:ending,:lineage)`, k)
+		lineage,drill) VALUES (:name,:volume,:snapshot,:taken,:dir,:made,:made_by,:until,:ending,:lineage,:drill)`, k)
 	return err
 }
 

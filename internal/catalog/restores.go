@@ -147,6 +147,7 @@ func (c *Catalog) ExternalSource(volume string) (x ExternalSource, err error) {
 const (
 	CloneTask       = "clone "
 	RecipeTask      = "recipe "
+	DrillTask       = "drill "
 	RestoreTestTask = "trials"
 )
 

@@ -93,7 +93,7 @@ func newApp(stdout, stderr io.Writer) *cli.Command {
 			compareCommand(), restoreCommand(), undoCommand(), foundCommand(), cloneCommand(), diskCommand(),
 			recipeCommand(), trialCommand(),
 			mountCommand(), runCommand(), tokenCommand(), personCommand(), ledgerCommand(),
-			runbookCommand(), failoverCommand(), failbackCommand(), authorityCommand(), leftBehindCommand(),
+			runbookCommand(), drillCommand(), failoverCommand(), failbackCommand(), authorityCommand(), leftBehindCommand(),
 		},
 	}
 	each(app, func(c *cli.Command) {

@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"net/url"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -116,7 +117,7 @@ func (f *session) moveTo(ctx context.Context, cmd *cli.Command, act string, ask 
 	if cmd.Bool("no-wait") {
 		return f.show(out, func() { f.say("It goes on: candid failover show %s", name) })
 	}
-	return f.followFailover(ctx, &out)
+	return f.followAct(ctx, &out, "/failovers/")
 }
 
 // would shows what a failover would mean.
@@ -162,15 +163,7 @@ func (f *session) failover(x *api.Failover) {
 		head = "handing over by " + x.Runbook
 	}
 	f.say("%s (%s): %s, since %s", head, x.ID, x.State, when(x.Began))
-	var rows [][]string
-	for i, st := range x.Steps {
-		took := ""
-		if st.Began != nil {
-			took = seconds(st.Seconds)
-		}
-		rows = append(rows, []string{strconv.Itoa(i + 1), st.State, took, st.Text, st.Said})
-	}
-	f.list([]string{"", "STATE", "TOOK", "STEP", ""}, rows, "")
+	f.steps(x)
 	if x.DownSeconds > 0 {
 		f.say("Nobody served for %s.", seconds(x.DownSeconds))
 	}
@@ -180,8 +173,20 @@ func (f *session) failover(x *api.Failover) {
 	}
 }
 
-// followFailover tells each step when it is done, until the end.
-func (f *session) followFailover(ctx context.Context, x *api.Failover) error {
+func (f *session) steps(x *api.Failover) {
+	var rows [][]string
+	for i, st := range x.Steps {
+		took := ""
+		if st.Began != nil {
+			took = seconds(st.Seconds)
+		}
+		rows = append(rows, []string{strconv.Itoa(i + 1), st.State, took, st.Text, st.Said})
+	}
+	f.list([]string{"", "STATE", "TOOK", "STEP", ""}, rows, "")
+}
+
+// followAct tells each step when it is done, until the end, or until a state that is as good.
+func (f *session) followAct(ctx context.Context, x *api.Failover, path string, good ...string) error {
 	told := map[int]string{}
 	for {
 		for i, st := range x.Steps {
@@ -207,7 +212,7 @@ func (f *session) followFailover(ctx context.Context, x *api.Failover) error {
 			return ctx.Err()
 		}
 		var now api.Failover
-		if err := f.Get(ctx, "/failovers/"+url.PathEscape(x.ID), nil, &now); err != nil {
+		if err := f.Get(ctx, path+url.PathEscape(x.ID), nil, &now); err != nil {
 			return err
 		}
 		x = &now
@@ -220,7 +225,7 @@ func (f *session) followFailover(ctx context.Context, x *api.Failover) error {
 	}); err != nil {
 		return err
 	}
-	if x.State != api.FailoverDone {
+	if x.State != api.FailoverDone && !slices.Contains(good, x.State) {
 		return &exitError{code: exitFailed}
 	}
 	return nil

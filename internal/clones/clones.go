@@ -36,7 +36,9 @@ func (s *Service) usedBy() (map[string][]string, error) {
 	all, err := s.Catalog.Clones()
 	out := map[string][]string{}
 	for _, c := range all {
-		out[c.Snapshot] = append(out[c.Snapshot], c.Name)
+		if c.Drill == "" { // what drills stand on they say themselves
+			out[c.Snapshot] = append(out[c.Snapshot], c.Name)
+		}
 	}
 	return out, err
 }
@@ -44,7 +46,7 @@ func (s *Service) usedBy() (map[string][]string, error) {
 // MakeClone makes a writable copy of a volume as of a moment, which takes no time and no
 // room but for what is changed in it.
 func (s *Service) MakeClone(ask api.CloneAsk, by string) (*api.Clone, error) {
-	c, err := s.makeClone(ask, by)
+	c, err := s.makeClone(ask, by, "", "")
 	if err != nil {
 		return nil, err
 	}
@@ -53,7 +55,8 @@ func (s *Service) MakeClone(ask api.CloneAsk, by string) (*api.Clone, error) {
 	return s.cloneView(c), nil
 }
 
-func (s *Service) makeClone(ask api.CloneAsk, by string) (*catalog.Clone, error) {
+// makeClone makes a clone. That of a drill lies beneath a directory of the drill's.
+func (s *Service) makeClone(ask api.CloneAsk, by, drill, beneath string) (*catalog.Clone, error) {
 	if err := policy.CheckName("clone", ask.Name); err != nil {
 		return nil, refusal.Wrap(refusal.Misuse, err)
 	}
@@ -86,9 +89,12 @@ func (s *Service) makeClone(ask api.CloneAsk, by string) (*catalog.Clone, error)
 		return nil, refusal.Badf("%s has passed: give a moment to come, or none", phrase.Stamp(ask.Until))
 	}
 	if v.IsDisk() {
-		return s.makeDiskClone(ask, row, by)
+		return s.makeDiskClone(ask, row, by, drill)
 	}
-	dir, root, err := s.UnderRoot(ask.Dir, true)
+	dir, root := ask.Dir, beneath
+	if drill == "" {
+		dir, root, err = s.UnderRoot(ask.Dir, true)
+	}
 	if err != nil {
 		return nil, err
 	}
@@ -107,7 +113,7 @@ func (s *Service) makeClone(ask api.CloneAsk, by string) (*catalog.Clone, error)
 		return nil, err
 	}
 	c := &catalog.Clone{Name: ask.Name, Volume: v.Name, Snapshot: row.ID, Taken: row.Began, Dir: dir,
-		Made: catalog.At(now), MadeBy: by, Until: catalog.At(ask.Until)}
+		Made: catalog.At(now), MadeBy: by, Until: catalog.At(ask.Until), Drill: drill}
 	if err := s.Catalog.PutClone(c); err != nil { // from here on the snapshot stays
 		return nil, err
 	}
@@ -278,7 +284,7 @@ func (s *Service) Clone(name string) (*api.Clone, error) {
 
 // DiscardClone takes a clone away, with everything that was changed in it.
 func (s *Service) DiscardClone(name string, anyway bool) (string, error) {
-	c, err := s.clone(name)
+	c, err := s.free(name)
 	if err != nil {
 		return "", err
 	}

@@ -26,7 +26,7 @@ func (s *Service) cloneVolume(c *catalog.Clone) (*catalog.Volume, error) {
 // SnapshotClone takes a snapshot of a clone, which becomes a volume of the clone's name with
 // the first one, and of a disk is no clone any more. Only what was changed takes room.
 func (s *Service) SnapshotClone(name string, ask api.SnapshotTake, by string) (api.Run, error) {
-	c, err := s.clone(name)
+	c, err := s.free(name)
 	if err != nil {
 		return api.Run{}, err
 	}
@@ -58,7 +58,7 @@ func nameAtOriginOf(volume string) string {
 // laid out in full in a new directory, and protected there; the clone is discarded. That of a disk is one at once,
 // where it is.
 func (s *Service) CloneToVolume(name string, ask api.CloneSettle, by string) (api.Run, error) {
-	c, err := s.clone(name)
+	c, err := s.free(name)
 	if err != nil {
 		return api.Run{}, err
 	}

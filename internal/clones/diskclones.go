@@ -16,7 +16,8 @@ import (
 func isDisk(c *catalog.Clone) bool { return c.Dir == "" }
 
 // makeDiskClone makes a clone of a disk, whose snapshot stays meanwhile. The caller holds mu.
-func (s *Service) makeDiskClone(ask api.CloneAsk, row *catalog.Snapshot, by string) (*catalog.Clone, error) {
+func (s *Service) makeDiskClone(ask api.CloneAsk, row *catalog.Snapshot, by, drill string) (*catalog.Clone,
+	error) {
 	if ask.Dir != "" {
 		return nil, refusal.Badf("%s is a disk: its clone is at no directory, but clients open it as %s", ask.Volume,
 			ask.Name)
@@ -29,7 +30,8 @@ func (s *Service) makeDiskClone(ask api.CloneAsk, row *catalog.Snapshot, by stri
 		return nil, err
 	}
 	c := &catalog.Clone{Name: ask.Name, Volume: ask.Volume, Snapshot: row.ID, Taken: row.Began,
-		Made: catalog.At(s.Clock.Now()), MadeBy: by, Until: catalog.At(ask.Until), Lineage: disks.NewLineage()}
+		Made: catalog.At(s.Clock.Now()), MadeBy: by, Until: catalog.At(ask.Until), Lineage: disks.NewLineage(),
+		Drill: drill}
 	if err := s.Catalog.PutClone(c); err != nil { // from here on the snapshot stays
 		return nil, err
 	}

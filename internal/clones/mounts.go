@@ -77,9 +77,12 @@ func emptySpot(root, dir string) (*shown.Spot, error) {
 
 // spotAgain opens a directory that was mounted on before, and takes away what is left there.
 func (s *Service) spotAgain(dir string) (*shown.Spot, error) {
-	dir, root, err := s.Fixed(dir)
-	if err != nil {
-		return nil, err
+	root := s.DrillHome()
+	if !strings.HasPrefix(dir, root+"/") {
+		var err error
+		if dir, root, err = s.Fixed(dir); err != nil {
+			return nil, err
+		}
 	}
 	spot, err := shown.OpenSpot(root, dir)
 	if err != nil {

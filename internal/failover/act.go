@@ -11,6 +11,7 @@ import (
 
 	"candidharbor/api"
 	"candidharbor/internal/catalog"
+	"candidharbor/internal/netns"
 	"candidharbor/internal/phrase"
 	"candidharbor/internal/refusal"
 	"candidharbor/internal/run"
@@ -32,6 +33,7 @@ type act struct {
 	book *runbook.Runbook
 	doc  actDoc
 	j    *run.Job
+	net  *netns.Network // of a drill; nil: the host's
 }
 
 // actDoc is what a row of failovers says of its steps.
@@ -44,6 +46,7 @@ type actDoc struct {
 	Until   time.Time   `json:"until"`            // it goes on by itself after a start no later than that
 	Down    time.Time   `json:"down,omitzero"`    // since when nobody serves
 	Up      time.Time   `json:"up,omitzero"`      // since when all is served again
+	Drill   *drillDoc   `json:"drill,omitempty"`
 }
 
 // actVolume is what is brought up.
@@ -55,6 +58,7 @@ type actVolume struct {
 	Taken time.Time `json:"taken,omitzero"`
 	Loss  int64     `json:"loss,omitempty"` // nanoseconds of which nothing arrived
 	Doubt int64     `json:"doubt,omitempty"`
+	Place string    `json:"place,omitempty"` // in a drill: its directory, or the name of its export
 }
 
 // actStep is one step and how far it came.
@@ -119,9 +123,11 @@ func (s *Service) read(row *catalog.Failover) (*act, error) {
 
 // planSteps lists what is done, in its order.
 func (o *act) planSteps() {
-	add := func(code, text string, book int, after bool) {
-		o.doc.Steps = append(o.doc.Steps, actStep{Code: code, Text: text, State: api.StepToDo, Book: book, After: after})
+	if o.doc.Drill != nil {
+		o.planDrill()
+		return
 	}
+	add := o.plan
 	add(stepAsk, "Ask other sites who is active", -1, false)
 	if o.row.Kind == planned {
 		add(stepCarry, "Carry what is new, while "+o.row.Peer+" still serves", -1, false)
@@ -131,22 +137,36 @@ func (o *act) planSteps() {
 		add(stepChoose, "Find the newest states that are here whole", -1, false)
 		add(stepAuthority, "Take over", -1, false)
 	}
+	o.planBook(func() { add(stepRoutes, "Turn the routes round", -1, false) })
+}
+
+func (o *act) plan(code, text string, book int, after bool) {
+	o.doc.Steps = append(o.doc.Steps, actStep{Code: code, Text: text, State: api.StepToDo, Book: book, After: after})
+}
+
+// planBook lists the steps of the runbook; between comes when all is up.
+func (o *act) planBook(between func()) {
 	for i := range o.book.Steps {
 		st := &o.book.Steps[i]
-		add(string(st.Kind), phrase.UpperFirst(st.Words()), i, false)
+		o.plan(string(st.Kind), phrase.UpperFirst(st.Words()), i, false)
 	}
-	add(stepRoutes, "Turn the routes round", -1, false)
+	if between != nil {
+		between()
+	}
 	for i := range o.book.After {
 		st := &o.book.After[i]
-		add(string(st.Kind), phrase.UpperFirst(st.Words()), i, true)
+		o.plan(string(st.Kind), phrase.UpperFirst(st.Words()), i, true)
 	}
 }
 
 // begun is begin for who is shown the act: from its beginning on the act is its run's alone.
 func (o *act) begun(by string) (*api.Failover, error) {
-	id := o.row.ID
+	id, kind := o.row.ID, o.row.Kind
 	if err := o.begin(by); err != nil {
 		return nil, err
+	}
+	if kind == drill {
+		return o.s.Drill(id)
 	}
 	return o.s.Show(id)
 }
@@ -160,12 +180,13 @@ func (o *act) begin(by string) error {
 	s, id := o.s, o.row.ID
 	s.mu.Lock() // so that it is there before it can end
 	defer s.mu.Unlock()
-	j, err := s.run.Start("failover", o.row.Runbook, by, func(ctx context.Context, j *run.Job) (any, string, error) {
+	j, err := s.run.Start(o.kindOfRun(), o.row.Runbook, by, func(ctx context.Context, j *run.Job) (any, string, error) {
 		defer func() {
 			s.mu.Lock()
 			delete(s.acting, id)
 			s.mu.Unlock()
 		}()
+		defer o.leave()
 		o.j = j
 		return o.work(ctx)
 	})
@@ -175,6 +196,25 @@ func (o *act) begin(by string) error {
 	return err
 }
 
+func (o *act) kindOfRun() string {
+	if o.doc.Drill != nil {
+		return drill
+	}
+	return "failover"
+}
+
+// leave ends what was started in the network of a drill, and lets that go.
+func (o *act) leave() {
+	if o.net == nil {
+		return
+	}
+	ctx, cancel := context.WithTimeout(context.Background(), time.Minute)
+	defer cancel()
+	if err := errors.Join(netns.End(ctx, o.net, o.marker()), o.net.Close()); err != nil {
+		o.s.Log.Error("what a drill started does not end", "drill", o.row.ID, "error", err)
+	}
+}
+
 // work does what is to be done, step by step.
 func (o *act) work(ctx context.Context) (any, string, error) {
 	o.row.Run = o.j.ID()
@@ -182,6 +222,9 @@ func (o *act) work(ctx context.Context) (any, string, error) {
 		return nil, "", err
 	}
 	o.j.Begin(nil)
+	if o.doc.Drill != nil && o.doc.Drill.Ends {
+		return nil, "what was left of the drill is taken away", o.drillOver(ctx)
+	}
 	trouble := 0
 	for i := range o.doc.Steps {
 		st := &o.doc.Steps[i]
@@ -191,6 +234,9 @@ func (o *act) work(ctx context.Context) (any, string, error) {
 		st.State, st.Attempt = api.StepRunning, st.Attempt+1
 		if st.Began.IsZero() {
 			st.Began = o.s.Clock.Now()
+		}
+		if o.doc.Drill != nil && o.doc.Up.IsZero() && o.isUpBy(st) {
+			o.doc.Up = o.s.Clock.Now()
 		}
 		if err := o.save(); err != nil {
 			return nil, "", err
@@ -254,6 +300,8 @@ func (o *act) moved() bool { return o.doc.Record != "" }
 func (o *act) stopped(ctx context.Context, st *actStep, why error) error {
 	clean := context.WithoutCancel(ctx)
 	switch {
+	case o.doc.Drill != nil:
+		return o.drillStopped(ctx, st, why)
 	case !o.moved() && o.row.Kind == planned:
 		o.letGo(clean)
 		fallthrough
@@ -280,6 +328,9 @@ func (o *act) do(ctx context.Context, st *actStep) (string, error) {
 		}
 		return said, err
 	}
+	if o.doc.Drill != nil {
+		return o.doDrill(ctx, st)
+	}
 	switch st.Code {
 	case stepAsk:
 		return o.ask(ctx)
@@ -302,6 +353,9 @@ func (o *act) do(ctx context.Context, st *actStep) (string, error) {
 
 // outcome is how it went, for people.
 func (o *act) outcome() string {
+	if o.doc.Drill != nil {
+		return o.drillOutcome()
+	}
 	words := fmt.Sprintf("%s is active of %s.", o.s.Name(), phrase.Many(len(o.doc.Volumes), "volume"))
 	if !o.doc.Down.IsZero() && !o.doc.Up.IsZero() {
 		words += fmt.Sprintf(" Nobody served for %s.", phrase.Ago(o.doc.Up.Sub(o.doc.Down)))
@@ -323,11 +377,14 @@ func (o *act) outcome() string {
 // resume goes on with acts that a start interrupted. One that has moved nothing yet, or whose time is over, waits for a
 // person.
 func (s *Service) resume() error {
-	rows, err := s.Catalog.Failovers(nil, []string{api.FailoverRunning, api.FailoverWaiting}, 1000)
+	rows, err := s.Catalog.Failovers(nil, openDrills, 1000)
 	if err != nil {
 		return err
 	}
 	for _, row := range rows {
+		if row.State == api.FailoverStopped && row.Kind != drill {
+			continue
+		}
 		if row.Kind == handOver {
 			if err := s.giveUpHandOver(row); err != nil {
 				return err
@@ -342,6 +399,12 @@ func (s *Service) resume() error {
 			if o.doc.Steps[i].State == api.StepRunning {
 				o.doc.Steps[i].State = api.StepToDo
 			}
+		}
+		if o.doc.Drill != nil {
+			if err := s.resumeDrill(o); err != nil {
+				return err
+			}
+			continue
 		}
 		o.findRecord()
 		switch {

@@ -29,6 +29,7 @@ const (
 	needsHook      = "hook"
 	needsBack      = "way-back"
 	needsKnown     = "known"
+	needsDrill     = "drill"
 )
 
 // readiness finds whether a runbook would work now, step by step.
@@ -79,6 +80,9 @@ func (s *Service) readiness(b *runbook.Runbook) (*api.Readiness, error) {
 		}
 	}
 	if err := s.wayBack(vols, add); err != nil {
+		return nil, err
+	}
+	if err := s.lastDrill(b.Name, add); err != nil {
 		return nil, err
 	}
 	out.Sentence = readySentence(out)

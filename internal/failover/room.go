@@ -60,8 +60,8 @@ func (s *Service) roomAt(path string) int64 {
 }
 
 // isThere finds whether there is something at a path below a root; nothing of it is opened.
-func (s *Service) isThere(path string) error {
-	dir, root, err := s.Fixed(path)
+func (o *act) isThere(path string) error {
+	dir, root, err := o.fileOf(path)
 	if err != nil {
 		return err
 	}

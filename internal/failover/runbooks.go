@@ -48,7 +48,10 @@ func (s *Service) PutRunbook(body, by string) (*api.Runbook, error) {
 		return s.Runbook(b.Name)
 	}
 	row := &catalog.Runbook{Name: b.Name, Body: body, Changed: catalog.At(s.Clock.Now()), ChangedBy: by}
-	if err := s.Catalog.PutRunbook(row); err != nil {
+	err = s.Catalog.Atomically(func(c *catalog.Catalog) error { // a cadence that was changed begins now
+		return errors.Join(c.PutRunbook(row), c.KeepTask(catalog.DrillTask+b.Name, s.Clock.Now()))
+	})
+	if err != nil {
 		return nil, err
 	}
 	s.run.Changed("runbooks")
@@ -212,14 +215,23 @@ func (s *Service) RemoveRunbook(name, by string) (string, error) {
 	if _, err := s.Catalog.Runbook(name); err != nil {
 		return "", err
 	}
-	rows, err := s.Catalog.Failovers(nil, []string{api.FailoverRunning, api.FailoverWaiting, api.FailoverStopped}, 1000)
+	rows, err := s.Catalog.Failovers(nil, openDrills, 1000)
 	if err != nil {
 		return "", err
 	}
-	if slices.ContainsFunc(rows, func(f *catalog.Failover) bool { return f.Runbook == name }) {
-		return "", refusal.Conflictf("a failover by the runbook %s is not at its end: candid failover show", name)
+	for _, f := range rows {
+		if f.Runbook == name {
+			what := "failover"
+			if f.Kind == drill {
+				what = drill
+			}
+			return "", refusal.Conflictf("a %s by the runbook %s is not at its end: candid %s show %s", what, name, what, f.ID)
+		}
 	}
-	if err := s.Catalog.RemoveRunbook(name, by, s.Clock.Now()); err != nil {
+	err = s.Catalog.Atomically(func(c *catalog.Catalog) error {
+		return errors.Join(c.RemoveRunbook(name, by, s.Clock.Now()), c.ForgetTask(catalog.DrillTask+name))
+	})
+	if err != nil {
 		return "", err
 	}
 	s.run.Changed("runbooks")

@@ -94,7 +94,7 @@ func (s *Service) standBackSentences(add func(api.Sentence)) error {
 }
 
 func (s *Service) actSentences(add func(api.Sentence)) error {
-	rows, err := s.Catalog.Failovers(nil, []string{api.FailoverRunning, api.FailoverWaiting, api.FailoverStopped}, 100)
+	rows, err := s.Catalog.Failovers(nil, openDrills, 100)
 	if err != nil {
 		return err
 	}
@@ -104,11 +104,15 @@ func (s *Service) actSentences(add func(api.Sentence)) error {
 			return err
 		}
 		f := o.view()
-		x := api.Sentence{Text: fmt.Sprintf("A failover by %s is under way. %s.", f.Runbook, trimmed(f.Sentence)),
-			Weight: "look", About: "failover " + f.ID, Next: "Look at it", Command: "candid failover show " + f.Runbook,
-			Link: "/recovery"}
-		if f.State != api.FailoverRunning {
-			x.Text = fmt.Sprintf("The failover by %s: %s.", f.Runbook, trimmed(f.Sentence))
+		what := "failover"
+		if row.Kind == drill {
+			what = drill
+		}
+		x := api.Sentence{Text: fmt.Sprintf("A %s by %s is under way. %s.", what, f.Runbook, trimmed(f.Sentence)),
+			Weight: "look", About: what + " " + f.ID, Next: "Look at it", Command: "candid " + what + " show " + f.Runbook,
+			Link: "/failovers/" + f.ID}
+		if f.State == api.FailoverWaiting || f.State == api.FailoverStopped {
+			x.Text = fmt.Sprintf("The %s by %s: %s.", what, f.Runbook, trimmed(f.Sentence))
 			x.Weight, x.Next, x.Command = "act", f.Next, f.Command
 		}
 		add(x)

@@ -39,8 +39,10 @@ type Service struct {
 	standing *run.Job            // stands back; nil: nothing does
 	acting   map[string]*run.Job // by act
 	pauses   map[string]*waiting // by act
+	drilled  map[string][]string // snapshots on which drills stand, by act
 
 	beginning sync.Mutex // acts begin one after the other
+	places    sync.Mutex // where drills lie is made and taken away; held for no wait
 
 	givingMu sync.Mutex
 	givings  map[string]*giving // handing over, by act; comes before the lock of each
@@ -53,9 +55,12 @@ func New(dir *datadir.Dir, engine *run.Engine, access *access.Service, pairing *
 	s := &Service{Dir: dir, run: engine, access: access, pairing: pairing, authority: authority, rules: rules,
 		disks:   disks,
 		capture: capture, routes: routes, recovery: recovery, clones: clones,
-		acting: map[string]*run.Job{}, pauses: map[string]*waiting{}, givings: map[string]*giving{}}
+		acting: map[string]*run.Job{}, pauses: map[string]*waiting{}, drilled: map[string][]string{},
+		givings: map[string]*giving{}}
 	s.answer()
 	authority.OnMoved(s.moved)
+	rules.Uses(s.drillUses)
+	recovery.Schedules(s.drillTasks)
 	return s
 }
 

@@ -359,8 +359,8 @@ func (s *Service) stopServing(ctx context.Context, j *run.Job, g *giving) error 
 	if _, has := s.Conf.Hooks[HookStandBack]; !has || len(trees) == 0 {
 		return nil
 	}
-	return s.capture.RunHook(ctx, j, HookStandBack, trees, "", "CANDID_RUNBOOK="+g.runbook, "CANDID_FAILOVER="+g.act,
-		"CANDID_ATTEMPT=1")
+	return s.capture.RunHook(ctx, j, capture.HookRun{Name: HookStandBack, Volumes: trees,
+		Env: []string{"CANDID_RUNBOOK=" + g.runbook, "CANDID_FAILOVER=" + g.act, "CANDID_ATTEMPT=1"}})
 }
 
 // sign hands over: from this write on only a new term goes on. The caller holds the giving's lock.
@@ -447,7 +447,8 @@ func (s *Service) meltAll(ctx context.Context, vols []*catalog.Volume, book stri
 	}
 	if _, has := s.Conf.Hooks[HookGoOn]; has && len(trees) > 0 {
 		j, err := s.run.Start("go-on", book, "the service", func(ctx context.Context, j *run.Job) (any, string, error) {
-			return nil, "the writers go on", s.capture.RunHook(ctx, j, HookGoOn, trees, "", "CANDID_RUNBOOK="+book)
+			return nil, "the writers go on", s.capture.RunHook(ctx, j, capture.HookRun{Name: HookGoOn,
+				Volumes: trees, Env: []string{"CANDID_RUNBOOK=" + book}})
 		})
 		if err == nil {
 			err = j.Wait(ctx)

@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"candidharbor/internal/authority"
+	"candidharbor/internal/capture"
 	"candidharbor/internal/catalog"
 	"candidharbor/internal/phrase"
 	"candidharbor/internal/run"
@@ -161,7 +162,7 @@ func (s *Service) tellWriters(ctx context.Context, j *run.Job, todo []standingBa
 	said := catalog.HookDone
 	if _, has := s.Conf.Hooks[HookStandBack]; has && len(vols) > 0 {
 		j.Say("having the writers stop: " + HookStandBack)
-		if err := s.capture.RunHook(ctx, j, HookStandBack, vols, ""); err != nil {
+		if err := s.capture.RunHook(ctx, j, capture.HookRun{Name: HookStandBack, Volumes: vols}); err != nil {
 			if ctx.Err() != nil {
 				return
 			}

@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"candidharbor/api"
+	"candidharbor/internal/capture"
 	"candidharbor/internal/catalog"
 	"candidharbor/internal/phrase"
 	"candidharbor/internal/refusal"
@@ -25,12 +26,18 @@ import (
 func (o *act) doStep(ctx context.Context, st *actStep, step *runbook.Step) (string, error) {
 	switch step.Kind {
 	case runbook.BringUp:
+		if o.doc.Drill != nil {
+			return o.drillUp(ctx, st.Book)
+		}
 		return o.bringUp(ctx, st.Book)
 	case runbook.Hook:
 		return "it ended well", o.hook(ctx, step.Hook, st.Attempt)
 	case runbook.Check:
 		return o.check(ctx, step, st.Attempt)
 	case runbook.Pause:
+		if o.doc.Drill != nil && o.doc.Drill.Cadence {
+			return "nobody is asked in a drill by cadence", nil
+		}
 		return o.pause(ctx, st, step)
 	}
 	return "", refusal.Badf("a step of kind %q is not known", step.Kind)
@@ -137,8 +144,12 @@ func (s *Service) keepGroup(name string, members []string) error {
 
 // env is what hooks are told.
 func (o *act) env(attempt int) []string {
-	return []string{"CANDID_RUNBOOK=" + o.row.Runbook, "CANDID_FAILOVER=" + o.row.ID, "CANDID_ATTEMPT=" +
-		strconv.Itoa(attempt), "CANDID_SITE=" + o.s.Name()}
+	env := []string{"CANDID_RUNBOOK=" + o.row.Runbook, o.marker(), "CANDID_ATTEMPT=" + strconv.Itoa(attempt),
+		"CANDID_SITE=" + o.s.Name()}
+	if o.doc.Drill != nil {
+		env = append(env, "CANDID_DRILL=1")
+	}
+	return env
 }
 
 func (o *act) hook(ctx context.Context, name string, attempt int) error {
@@ -146,15 +157,30 @@ func (o *act) hook(ctx context.Context, name string, attempt int) error {
 	if err != nil {
 		return err
 	}
-	var all []*catalog.Volume
+	h := capture.HookRun{Name: name, Env: o.env(attempt)}
+	var exports []string
 	for _, v := range vols {
-		all = append(all, v.Volume)
+		told, export := *v.Volume, ""
+		if v.IsDisk() {
+			told.Path, export = "", v.Name
+		}
+		i := slices.IndexFunc(o.doc.Volumes, func(a actVolume) bool { return a.Name == v.Name })
+		if o.doc.Drill != nil && i >= 0 {
+			if told.Path = o.doc.Volumes[i].Place; v.IsDisk() {
+				told.Path, export = "", told.Path
+			}
+		}
+		h.Volumes, exports = append(h.Volumes, &told), append(exports, export)
 	}
-	return o.s.capture.RunHook(ctx, o.j, name, all, "", o.env(attempt)...)
+	h.Env = append(h.Env, "CANDID_EXPORTS="+strings.Join(exports, "\n"))
+	if o.net != nil {
+		h.Start = o.net.Do
+	}
+	return o.s.capture.RunHook(ctx, o.j, h)
 }
 
 // checkEvery is how often a check that does not pass is tried again.
-const checkEvery = 500 * time.Millisecond
+const checkEvery = 200 * time.Millisecond
 
 // check looks until what it looks for is there, or its time is over.
 func (o *act) check(ctx context.Context, step *runbook.Step, attempt int) (string, error) {
@@ -175,6 +201,9 @@ func (o *act) probe(ctx context.Context, p *runbook.Probe, attempt int) error {
 	ctx, cancel := context.WithTimeout(ctx, 10*time.Second)
 	defer cancel()
 	dial := (&net.Dialer{}).DialContext
+	if o.net != nil {
+		dial = o.net.Dial
+	}
 	switch {
 	case p.TCP != "":
 		c, err := dial(ctx, "tcp", p.TCP)
@@ -198,7 +227,7 @@ func (o *act) probe(ctx context.Context, p *runbook.Probe, attempt int) error {
 		}
 		return nil
 	case p.File != "":
-		return o.s.isThere(p.File)
+		return o.isThere(p.File)
 	}
 	return o.hook(ctx, p.Hook, attempt)
 }
@@ -256,7 +285,11 @@ func (s *Service) Answer(name, role, by string) (string, error) {
 		case w.answered <- by:
 		default:
 		}
-		return fmt.Sprintf("The failover by %s goes on.", f.Runbook), nil
+		what := "failover"
+		if f.Kind == drill {
+			what = drill
+		}
+		return fmt.Sprintf("The %s by %s goes on.", what, f.Runbook), nil
 	}
 	return "", refusal.Conflictf("no failover by %s waits for anybody", strings.TrimSpace(name))
 }

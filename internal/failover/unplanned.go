@@ -71,6 +71,9 @@ func (s *Service) failover(_ context.Context, row *catalog.Runbook, ask api.Fail
 		return nil, refusal.Conflictf("nothing was taken over, because the runbook is not ready: %s. Mend it, or take over "+
 			"nevertheless with --anyway", trimmed(ready.Sentence))
 	}
+	if err := s.endDrills(); err != nil {
+		return nil, err
+	}
 	return o.begun(by)
 }
 
@@ -196,12 +199,9 @@ func (o *act) choose() (string, error) {
 		if err != nil {
 			return "", err
 		}
-		row, err := o.s.Catalog.LastSnapshot(o.s.Place(), v.Lineage)
+		row, err := o.newest(v)
 		if err != nil {
 			return "", err
-		}
-		if row == nil {
-			return "", refusal.Conflictf("nothing of %s has arrived here: there is nothing to go on from", v.Name)
 		}
 		o.from(i, row)
 	}
@@ -222,6 +222,28 @@ func (o *act) choose() (string, error) {
 	return fmt.Sprintf("the oldest is that of %s, taken %s", oldest.Name, phrase.Stamp(oldest.Taken)), nil
 }
 
+// asOf is the moment up to which states are brought up; zero: the newest.
+func (o *act) asOf() (at time.Time) {
+	if o.doc.Drill != nil {
+		at = o.doc.Drill.At
+	}
+	return at
+}
+
+// newest is the newest state of a volume that is here.
+func (o *act) newest(v *catalog.Volume) (*catalog.Snapshot, error) {
+	at := o.asOf()
+	if at.IsZero() {
+		row, err := o.s.Catalog.LastSnapshot(o.s.Place(), v.Lineage)
+		if err == nil && row == nil {
+			err = refusal.Conflictf("nothing of %s has arrived here: there is nothing to go on from", v.Name)
+		}
+		return row, err
+	}
+	row, _, err := o.s.rules.Moment(v, at.Format(time.RFC3339Nano))
+	return row, err
+}
+
 func (o *act) from(i int, row *catalog.Snapshot) {
 	o.doc.Volumes[i].From, o.doc.Volumes[i].Taken = row.ID, row.Began.Time
 }
@@ -233,7 +255,8 @@ func (o *act) chooseSet(group string, members []int) error {
 	var first []*catalog.Snapshot
 	have := make([]map[string]*catalog.Snapshot, len(members))
 	for k, i := range members {
-		rows, err := o.s.Catalog.Snapshots(o.s.Place(), o.doc.Volumes[i].Name, catalog.SnapshotFilter{Limit: mostSets})
+		rows, err := o.s.Catalog.Snapshots(o.s.Place(), o.doc.Volumes[i].Name,
+			catalog.SnapshotFilter{Limit: mostSets, To: o.asOf()})
 		if err != nil {
 			return err
 		}

@@ -52,7 +52,8 @@ func (o *act) view() *api.Failover {
 		out.Steps = append(out.Steps, v)
 	}
 	for _, av := range o.doc.Volumes {
-		l := api.FailoverLoss{Volume: av.Name, Group: av.Group, From: av.From, LossSeconds: time.Duration(av.Loss).Seconds(),
+		l := api.FailoverLoss{Volume: av.Name, Group: av.Group, From: av.From, Place: av.Place,
+			LossSeconds:  time.Duration(av.Loss).Seconds(),
 			DoubtSeconds: time.Duration(av.Doubt).Seconds()}
 		if o.row.Kind == planned {
 			l.LossSeconds, l.DoubtSeconds = 0, 0
@@ -69,6 +70,10 @@ func (o *act) view() *api.Failover {
 			end = now
 		}
 		out.DownSeconds = end.Sub(o.doc.Down).Seconds()
+	}
+	if o.doc.Drill != nil {
+		o.viewDrill(out, runs, waits)
+		return out
 	}
 	switch f.State {
 	case api.FailoverDone:
@@ -95,8 +100,10 @@ func (o *act) view() *api.Failover {
 }
 
 // Failovers lists what was moved, or was to be, newest first.
-func (s *Service) Failovers() ([]api.Failover, error) {
-	rows, err := s.Catalog.Failovers(nil, nil, 200)
+func (s *Service) Failovers() ([]api.Failover, error) { return s.list(planned, unplanned, handOver) }
+
+func (s *Service) list(kinds ...string) ([]api.Failover, error) {
+	rows, err := s.Catalog.Failovers(kinds, nil, 200)
 	if err != nil {
 		return nil, err
 	}
@@ -113,17 +120,9 @@ func (s *Service) Failovers() ([]api.Failover, error) {
 
 // Show shows one failover, by its id, or the last one by a runbook.
 func (s *Service) Show(id string) (*api.Failover, error) {
-	row, err := s.Catalog.Failover(id)
+	row, err := s.act(id, planned, unplanned, handOver)
 	if err != nil {
-		rows, rerr := s.Catalog.Failovers(nil, nil, 1000)
-		if rerr != nil {
-			return nil, rerr
-		}
-		i := slices.IndexFunc(rows, func(f *catalog.Failover) bool { return f.Runbook == id })
-		if i < 0 {
-			return nil, refusal.Missingf("no failover %s, and none by a runbook of that name: candid failover list", id)
-		}
-		row = rows[i]
+		return nil, err
 	}
 	o, err := s.read(row)
 	if err != nil {

@@ -29,7 +29,8 @@ func TestWhatOtherSitesMayAsk(t *testing.T) {
 	seen := words(`listTrials listCatalogueCopies asOf explain getGroup getPolicy getRoute getRun getSite
 		getSnapshot getSpace getStatus getTimeline getUsage getVolume listAlarms listCaps listGroups listHooks
 		listPlaces listPolicies listPolicyVersions listRoutes listRuns listSites listSnapshots listVolumes paceWeek
-		reportObjectives routeTraffic listRunbooks getRunbook listRunbookVersions listFailovers getFailover
+		reportObjectives routeTraffic listRunbooks getRunbook listRunbookVersions listFailovers getFailover listDrills
+		getDrill
 		getAuthority listLeftBehind listAway`)
 	spec, err := Spec()
 	require.NoError(t, err)

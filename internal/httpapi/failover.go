@@ -61,6 +61,7 @@ func (s *server) registerFailover(a huma.API) {
 		})
 	huma.Register(a, op("DELETE", "/failovers/{name}", "cancelFailover", "Give up a failover that has moved nothing yet"),
 		func(_ context.Context, in *named) (*said, error) { return sentence(s.site.Failover.Cancel(in.Name)) })
+	s.registerDrills(a)
 	huma.Register(a, op("GET", "/volumes/{name}/authority", "getAuthority", "Which site is active of a volume, and why"),
 		func(_ context.Context, in *named) (*body[api.Authority], error) {
 			return answerAt(s.site.Failover.Authority(in.Name))

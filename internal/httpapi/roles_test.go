@@ -26,13 +26,14 @@ func TestEveryCallForEveryRole(t *testing.T) {
 		listPolicyVersions listRoutes listSites listSnapshots listVolumes listMounts listFound listClones getClone
 		listDisks getDisk listDiskHosts listRecipes getRecipe listTrials paceWeek recoveryOrder reportObjectives routeTraffic
 		checkPolicy diffPolicy previewPolicy planPrune freeing checkRoute calendar policySchema
-		listRunbooks getRunbook listRunbookVersions listFailovers getFailover getAuthority listLeftBehind listAway`)
+		listRunbooks getRunbook listRunbookVersions listFailovers getFailover getAuthority listLeftBehind listAway
+		listDrills getDrill`)
 	notAuditors := words("browse find listVersions planRestore restore undoRun cancelRun archive file")
 	operators := words(`browseFound restoreGroup planGroupRestore compare compareText compareDisk diskWrites listCrate
 		checkSite takeSnapshot keepSnapshot recallSnapshot runRoute pauseRoute resumeRoute muteAlarm testAlarm
 		verify copyCatalogue sweep prune pauseVolume resumeVolume detachPlace addMount endMount runRecipe
 		saveRecipe editRecipe removeRecipe tryRestore makeClone discardClone snapshotClone openDisk closeDisk
-		releaseDisk fillDisk endFillingDisk answerFailover`)
+		releaseDisk fillDisk endFillingDisk answerFailover startDrill endDrill`)
 	auditors := words("listLedger verifyLedger listPeople listTokens")
 	administrators := words(`putRunbook removeRunbook failover failback cancelFailover goOnAuthority removeLeftBehind
 		addVolume growDisk shareDisk letHostIn turnHostAway

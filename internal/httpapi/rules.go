@@ -76,6 +76,7 @@ var rules = map[string]rule{
 	"listRunbooks": looks, "getRunbook": looks, "listRunbookVersions": looks, "putRunbook": decides,
 	"removeRunbook": decides, "failover": decides, "failback": decides, "listFailovers": looks, "getFailover": looks,
 	"answerFailover": keepsUp, "cancelFailover": decides, "getAuthority": looks, "goOnAuthority": decides,
+	"listDrills": looks, "getDrill": looks, "startDrill": keepsUp, "endDrill": keepsUp,
 	"listLeftBehind": looks, "listAway": looks, "removeLeftBehind": decides,
 
 	"addVolume": decides, "confirmVolume": decides, "removeVolume": decides, "setLabels": decides,

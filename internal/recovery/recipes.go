@@ -12,6 +12,7 @@ import (
 
 	"candidharbor/api"
 	"candidharbor/internal/access"
+	"candidharbor/internal/capture"
 	"candidharbor/internal/catalog"
 	"candidharbor/internal/phrase"
 	"candidharbor/internal/policy"
@@ -307,7 +308,7 @@ func (s *Service) letHookCheck(ctx context.Context, j *run.Job, hook string, at 
 		return nil
 	}
 	j.Say("checking: " + hook)
-	if err := s.capture.RunHook(ctx, j, hook, []*catalog.Volume{at}, ""); err != nil {
+	if err := s.capture.RunHook(ctx, j, capture.HookRun{Name: hook, Volumes: []*catalog.Volume{at}}); err != nil {
 		return fmt.Errorf("it was restored to %s, but the check says no: %w", at.Path, err)
 	}
 	j.Logf("the hook %s has checked it", hook)

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"strings"
 	"time"
 
 	"candidharbor/api"
@@ -406,14 +407,18 @@ func (s *Service) RemoveSnapshot(id string) (*api.Snapshot, error) {
 		return nil, err
 	}
 	now := s.Clock.Now()
-	used, err := s.clonesOf()
+	used, err := s.used()
 	if err != nil {
 		return nil, err
 	}
 	for _, m := range set {
 		if names := used[m.ID]; len(names) > 0 {
-			return nil, refusal.Conflictf("snapshot %s%s is what the clone %s stands on: candid clone discard %s first",
-				m.ID[:12], ofSet(row, m), names[0], names[0])
+			what, end := "clone "+names[0], "clone discard "+names[0]
+			if id, is := strings.CutPrefix(names[0], DrillUse); is {
+				what, end = names[0], "drill end "+id
+			}
+			return nil, refusal.Conflictf("snapshot %s%s is what the %s stands on: candid %s first", m.ID[:12],
+				ofSet(row, m), what, end)
 		}
 		switch floor := s.floorOf(m); {
 		case m.KeepWhy != "" && (m.KeepUntil.IsZero() || now.Before(m.KeepUntil.Time)):

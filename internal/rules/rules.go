@@ -293,7 +293,7 @@ func (s *Service) decideAlone(v *catalog.Volume, rows []*catalog.Snapshot, rs *R
 	if err != nil {
 		return nil, err
 	}
-	used, err := s.clonesOf()
+	used, err := s.used()
 	if err != nil {
 		return nil, err
 	}

@@ -17,7 +17,7 @@ type Service struct {
 	policies policyCache
 	verdicts verdictCache
 	owedFar  OwedFunc
-	clonesOf func() (map[string][]string, error) // by snapshot that they stand on
+	users    []func() (map[string][]string, error) // of snapshots, by id
 
 	marksCompared chan struct{} // closed when the catalogue was compared with the marks
 	marksError    error         // why it could not be; set before
@@ -34,8 +34,26 @@ func New(dir *datadir.Dir, run *run.Engine, records *records.Service, pairing *p
 // Owes has a function called that says what other places would keep and do not have yet.
 func (s *Service) Owes(f OwedFunc) { s.owedFar = f }
 
-// Uses has a function called that names, by snapshot, the clones that stand on it.
-func (s *Service) Uses(f func() (map[string][]string, error)) { s.clonesOf = f }
+// Uses has a function called that names, by snapshot, what stands on it: clones by their names, drills by DrillUse.
+func (s *Service) Uses(f func() (map[string][]string, error)) { s.users = append(s.users, f) }
+
+// DrillUse is before the identity of a drill that uses a snapshot. No clone has a name with a space.
+const DrillUse = "drill "
+
+// used names, by snapshot, what stands on it.
+func (s *Service) used() (map[string][]string, error) {
+	out := map[string][]string{}
+	for _, f := range s.users {
+		some, err := f()
+		if err != nil {
+			return nil, err
+		}
+		for id, names := range some {
+			out[id] = append(out[id], names...)
+		}
+	}
+	return out, nil
+}
 
 // ForgetVerdicts has volumes decided anew; none: all of them.
 func (s *Service) ForgetVerdicts(volumes []string) { s.verdicts.drop(volumes) }

@@ -12,7 +12,7 @@
 //	after: [{hook: tell-staff}]
 //	paths: {field-notebooks: /srv/notebooks}   # where directories lie there
 //	objectives: {loss: 15 minutes, time: 30 minutes}
-//	drill: {when: monthly on first monday at 05:00, zone: Europe/Lisbon, keep: 1 hour}
+//	drill: {when: monthly on first monday at 05:00, zone: Europe/Lisbon, keep: 1 hour, in: /srv/drills}
 //
 // Every error names the line, the column and the word.
 package runbook
@@ -85,7 +85,8 @@ type Runbook struct {
 	Loss  time.Duration // 0: not said
 	Time  time.Duration
 	Drill *cadence.Cadence // nil: by hand alone
-	Keep  time.Duration    // how long a drill stays up
+	Keep  time.Duration    // how long a drill stays up; 0: it is taken away at once
+	In    string           // where directories of drills lie; empty: with the site's own data
 	Zone  *time.Location
 }
 
@@ -112,6 +113,7 @@ type document struct {
 		When string `yaml:"when"`
 		Zone string `yaml:"zone"`
 		Keep string `yaml:"keep"`
+		In   string `yaml:"in"`
 	} `yaml:"drill"`
 }
 
@@ -354,8 +356,13 @@ func (r *reader) drill(d *document) {
 	if d.Drill == nil {
 		return
 	}
-	if d.Drill.Keep != "" {
+	if d.Drill.Keep == "none" {
+		r.book.Keep = 0
+	} else if d.Drill.Keep != "" {
 		r.book.Keep = r.duration("$.drill.keep", d.Drill.Keep)
+	}
+	if r.book.In = d.Drill.In; r.book.In != "" && !filepath.IsAbs(r.book.In) {
+		r.at("$.drill.in", "give an absolute path")
 	}
 	var err error
 	if d.Drill.Zone != "" {

@@ -211,11 +211,14 @@ func (s *Site) open(opt Options) (err error) {
 	if err := s.Recovery.ResumeRestores(); err != nil {
 		return err
 	}
+	if err := s.Clones.ClonesAgain(); err != nil { // before those of drills are taken away
+		return err
+	}
 	if err := s.Failover.Begin(); err != nil {
 		return err
 	}
 	s.Pairing.OpenPlaces()
-	return errors.Join(s.Clones.MountAgain(), s.Clones.ClonesAgain())
+	return s.Clones.MountAgain()
 }
 
 // Close ends running work safely and releases the data directory.
