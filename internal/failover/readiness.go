@@ -3,6 +3,7 @@ package failover
 import (
 	"errors"
 	"fmt"
+	"os/exec"
 	"slices"
 	"strings"
 
@@ -30,6 +31,7 @@ const (
 	needsBack      = "way-back"
 	needsKnown     = "known"
 	needsDrill     = "drill"
+	needsHost      = "host"
 )
 
 // readiness finds whether a runbook would work now, step by step.
@@ -56,10 +58,13 @@ func (s *Service) readiness(b *runbook.Runbook) (*api.Readiness, error) {
 			if h == "" {
 				continue
 			}
-			if _, has := s.Conf.Hooks[h]; has {
-				add(needsHook, h, true, "", "The hook %s is in site.yaml.", h)
-			} else {
+			conf, has := s.Conf.Hooks[h]
+			if !has {
 				add(needsHook, h, false, "", "The hook %s is not in site.yaml: add it under hooks.", h)
+			} else if _, err := exec.LookPath(conf.Run[0]); err != nil {
+				add(needsHook, h, false, "", "The program of the hook %s cannot be run: %s.", h, err)
+			} else {
+				add(needsHook, h, true, "", "The hook %s is in site.yaml.", h)
 			}
 		}
 	}
@@ -132,8 +137,14 @@ func (s *Service) volumeReady(b *runbook.Runbook, v *bookVolume, add adder) erro
 	if err != nil {
 		return err
 	}
-	if !s.Store.HasRoot(id) {
-		add(needsState, v.Name, false, "candid store verify", "The newest state of %s cannot be read here.", v.Name)
+	root, _, err := s.Store.Root(id)
+	whole := err == nil
+	if whole {
+		whole, err = s.Store.IsWhole(root.Tree())
+	}
+	if !whole {
+		s.Log.Debug("the newest state of a volume is not whole", "volume", v.Name, "error", err)
+		add(needsState, v.Name, false, "candid store verify", "The newest state of %s is damaged here.", v.Name)
 		return nil
 	}
 	state := row.Began.Time
@@ -147,10 +158,46 @@ func (s *Service) volumeReady(b *runbook.Runbook, v *bookVolume, add adder) erro
 	} else {
 		add(needsFresh, v.Name, true, "", "The newest state of %s is %s old.", v.Name, phrase.Ago(max(age, 0)))
 	}
-	if v.IsDisk() || active == s.Name() {
+	switch {
+	case active == s.Name():
 		return nil
+	case v.IsDisk():
+		return s.diskReady(v, add)
 	}
 	return s.treeReady(v, row, add)
+}
+
+// diskReady tells who may open a disk once it is served here.
+func (s *Service) diskReady(v *bookVolume, add adder) error {
+	if s.Conf.DiskListen == "" {
+		add(needsHost, v.Name, true, "", "Clients of %s open it on this site's host, as disk_listen is not set.", v.Name)
+		return nil
+	}
+	hosts, err := s.Catalog.DiskHosts()
+	if err != nil {
+		return err
+	}
+	now := s.Clock.Now()
+	var may, over []string
+	for _, h := range hosts {
+		if !slices.Contains(h.Disks.V, v.Name) {
+			continue
+		}
+		if may = append(may, h.Name); h.Until.Before(now) {
+			over = append(over, h.Name)
+		}
+	}
+	switch {
+	case len(may) == 0:
+		add(needsHost, v.Name, false, fmt.Sprintf("candid disk access HOST --disk %s --to DIR", v.Name),
+			"No host has a certificate with which it may open %s here.", v.Name)
+	case len(over) == len(may):
+		add(needsHost, v.Name, false, fmt.Sprintf("candid disk access %s --renew --to DIR", over[0]),
+			"The certificate with which %s may open %s here has ended.", words(over), v.Name)
+	default:
+		add(needsHost, v.Name, true, "", "%s may open %s here.", phrase.UpperFirst(words(may)), v.Name)
+	}
+	return nil
 }
 
 // treeReady finds whether a directory has a place to lie, and room there.
