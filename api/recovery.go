@@ -245,6 +245,7 @@ type Clone struct {
 	Made     time.Time  `json:"made"`
 	By       string     `json:"by"`
 	Until    *time.Time `json:"until,omitempty"`
+	Drill    string     `json:"drill,omitempty" doc:"with which it goes"`
 	There    bool       `json:"there" doc:"it is mounted"`
 	Changed  int64      `json:"changed"`
 	Bytes    int64      `json:"bytes" doc:"that it takes itself"`

@@ -29,6 +29,23 @@ type Objectives struct {
 	Late  []LateStretch  `json:"late"`
 	// Recovery is what trials of restores came to.
 	Recovery []RecoveryRow `json:"recovery"`
+	// Drills is what drills at this site came to.
+	Drills []DrillRow `json:"drills"`
+}
+
+// DrillRow is what drills came to for one volume.
+type DrillRow struct {
+	Volume        string    `json:"volume"`
+	Place         string    `json:"place" doc:"the site that would take it over"`
+	Runbook       string    `json:"runbook"`
+	Drills        int       `json:"drills" doc:"that came to an end by themselves"`
+	Good          int       `json:"good" doc:"in which all was up, and no step failed"`
+	WorstLoss     float64   `json:"worstLossSeconds" doc:"the age of the oldest newest state"`
+	WorstTime     float64   `json:"worstTimeSeconds" doc:"until all was up"`
+	LossObjective int64     `json:"lossObjectiveSeconds,omitempty" doc:"as the runbook has it now; 0: not said"`
+	TimeObjective int64     `json:"timeObjectiveSeconds,omitempty"`
+	LastAt        time.Time `json:"lastAt"`
+	LastGood      bool      `json:"lastGood"`
 }
 
 // RecoveryRow is what trials of restores of one volume came to at one place.

@@ -76,6 +76,26 @@ func TestFailoverInConsole(t *testing.T) {
 	dr.says("ready")
 	noFaults(t, dr.Page, "a runbook")
 
+	// It is rehearsed first.
+	dr.do(click("rehearse"), chromedp.WaitVisible(`input[type=number]`, chromedp.ByQuery))
+	noFaults(t, dr.Page, "how a drill is held")
+	dr.do(chromedp.SendKeys(`input[type=number]`, "30", chromedp.ByQuery), chromedp.Click(
+		`//button[normalize-space(.)="Rehearse"]`, chromedp.BySearch))
+	dr.says("It waits for a person: Ask the registrar.")
+	dr.do(click("That is done"))
+	dr.says("It stays up until")
+	noFaults(t, dr.Page, "a drill that is up")
+	require.Contains(t, b.run("clone", "list"), "-db\tdb@larkfield")
+	dr.do(click("End it now"))
+	dr.says("All of it was taken away.")
+	noFaults(t, dr.Page, "the report of a drill")
+	require.Contains(t, b.run("drill", "show", "field-station", "--csv", "-"), "time,field-station,")
+	require.Contains(t, b.run("clone", "list"), "No clones")
+	dr.do(chromedp.Navigate(b.url + "/objectives"))
+	dr.says("What drills came to")
+	noFaults(t, dr.Page, "objectives with drills")
+	dr.do(chromedp.Navigate(b.url+"/recovery"), chromedp.WaitVisible(`//article`, chromedp.BySearch))
+
 	a.kill()
 	shell(t, share, "echo two > b")
 	dr.do(click("take over"), chromedp.WaitVisible(`//label[contains(., "is lost, or not")]`, chromedp.BySearch),

@@ -5,6 +5,7 @@ import { NavLink, Route, Routes, useLocation } from "react-router";
 import { api, once, Problem, type Schemas, told } from "./api/client";
 import { useEvents } from "./api/events";
 import { Alarms } from "./pages/alarms";
+import { DrillPage } from "./pages/drill";
 import { FailoverPage } from "./pages/failover";
 import { Ledger } from "./pages/ledger";
 import { Objectives } from "./pages/objectives";
@@ -105,6 +106,7 @@ function Desk({ me }: { me: Me }) {
           <Route path="/runs/:id" element={<RunPage />} />
           <Route path="/recovery" element={<Recovery site={me.site} />} />
           <Route path="/failovers/:id" element={<FailoverPage />} />
+          <Route path="/drills/:id" element={<DrillPage />} />
           <Route path="/people" element={<People mayChange={me.role === "administrator"} />} />
           <Route path="/ledger" element={<Ledger />} />
           <Route path="/space" element={<Space />} />
@@ -126,7 +128,7 @@ function Masthead({ me, pages }: { me: Me; pages: string[][] }) {
   const at = new URLSearchParams(search).get("at");
   const keep = at ? `?at=${encodeURIComponent(at)}` : "";
   return (
-    <header className="border-b border-ink">
+    <header className="border-b border-ink print:hidden">
       <div className="mx-auto flex max-w-[1240px] flex-wrap items-baseline gap-x-6 px-4 py-3 sm:px-6">
         <span className="font-say text-2xl font-semibold capitalize">{me.site}</span>
         {pages.length > 0 && (

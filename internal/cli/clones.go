@@ -65,8 +65,12 @@ func cloneCommand() *cli.Command {
 							if !c.There {
 								dir += " (not mounted)"
 							}
+							end := whenPtr(c.Until)
+							if c.Drill != "" {
+								end = "with the drill " + c.Drill
+							}
 							rows = append(rows, []string{c.Name, c.Volume, when(c.Taken), dir, age(int64(time.Since(c.Made).Seconds())),
-								strconv.FormatInt(c.Changed, 10), size(c.Bytes), whenPtr(c.Until)})
+								strconv.FormatInt(c.Changed, 10), size(c.Bytes), end})
 						}
 						f.list([]string{"CLONE", "OF", "AS OF", "AT", "AGE", "CHANGED", "OWN BYTES", "DISCARDED"}, rows,
 							"No clones. Make one: candid clone create NAME VOLUME DIR")

@@ -193,11 +193,23 @@ func reportObjectives(ctx context.Context, f *session, cmd *cli.Command) error {
 			f.say("%s at %s: %d of %s of restores good; all of it back in about %s%s (tried %s)", x.Volume, x.Place, x.Good,
 				plural(x.Trials, "trial", "trials"), age(x.WorstSeconds), goal, when(x.LastAt))
 		}
+		for _, x := range r.Drills {
+			f.say("%s at %s: %d of %s by %s good; up within %s%s, at most %s old%s (last %s)", x.Volume, x.Place, x.Good,
+				plural(x.Drills, "drill", "drills"), x.Runbook, seconds(x.WorstTime), ofObjective(x.TimeObjective),
+				seconds(x.WorstLoss), ofObjective(x.LossObjective), when(x.LastAt))
+		}
 		if n := len(r.Gaps); n > 0 {
 			f.say("%s missed; the last one of %s due %s: %s", plural(n, "due time was", "due times were"), r.Gaps[n-1].Volume,
 				when(r.Gaps[n-1].Due), r.Gaps[n-1].Cause)
 		}
 	})
+}
+
+func ofObjective(secs int64) string {
+	if secs == 0 {
+		return ""
+	}
+	return " (objective " + age(secs) + ")"
 }
 
 // spell writes seconds, and - for none.
@@ -214,7 +226,7 @@ func (f *session) objectivesCSV(r *api.Objectives, name string) error {
 	err := w.Write([]string{"site", "volume", "place", "since", "until", "objective_seconds", "on_target_seconds",
 		"late_seconds", "unprotected_seconds", "paused_seconds", "on_target_percent", "late_count", "gaps",
 		"worst_age_seconds", "worst_at", "restore_trials", "restore_trials_good", "recovery_seconds",
-		"recovery_objective_seconds"})
+		"recovery_objective_seconds", "drills", "drills_good", "drill_loss_seconds", "drill_time_seconds"})
 	for _, x := range r.Rows {
 		worst := ""
 		if x.WorstAt != nil {
@@ -227,11 +239,20 @@ func (f *session) objectivesCSV(r *api.Objectives, name string) error {
 				back = t
 			}
 		}
+		var drills api.DrillRow // over all runbooks
+		for _, d := range r.Drills {
+			if d.Volume == x.Volume && d.Place == x.Place {
+				drills.Drills, drills.Good = drills.Drills+d.Drills, drills.Good+d.Good
+				drills.WorstLoss, drills.WorstTime = max(drills.WorstLoss, d.WorstLoss), max(drills.WorstTime, d.WorstTime)
+			}
+		}
 		err = errors.Join(err, w.Write([]string{r.Site, x.Volume, x.Place, r.Since.Format(time.RFC3339),
 			r.Until.Format(time.RFC3339), n(x.ObjectiveSeconds), n(x.OnTargetSeconds), n(x.LateSeconds),
 			n(x.UnprotectedSeconds), n(x.PausedSeconds), strconv.FormatFloat(x.OnTargetPercent, 'f', 4, 64),
 			strconv.Itoa(x.LateCount), strconv.Itoa(x.Gaps), n(x.WorstAgeSeconds), worst, strconv.Itoa(back.Trials),
-			strconv.Itoa(back.Good), n(back.WorstSeconds), n(back.ObjectiveSeconds)}))
+			strconv.Itoa(back.Good), n(back.WorstSeconds), n(back.ObjectiveSeconds), strconv.Itoa(drills.Drills),
+			strconv.Itoa(drills.Good), strconv.FormatFloat(drills.WorstLoss, 'f', 3, 64),
+			strconv.FormatFloat(drills.WorstTime, 'f', 3, 64)}))
 	}
 	w.Flush()
 	if err = errors.Join(err, w.Error()); err != nil {

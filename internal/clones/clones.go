@@ -246,7 +246,7 @@ func (s *Service) cloneView(c *catalog.Clone) *api.Clone {
 	there := s.cloned[c.Name] != nil
 	s.mu.Unlock()
 	out := &api.Clone{Name: c.Name, Volume: c.Volume, Snapshot: c.Snapshot, Taken: c.Taken.Time, Dir: c.Dir,
-		Made: c.Made.Time, By: c.MadeBy, There: there, Changed: use.changed, Bytes: use.bytes, Used: use.last}
+		Made: c.Made.Time, By: c.MadeBy, Drill: c.Drill, There: there, Changed: use.changed, Bytes: use.bytes, Used: use.last}
 	out.Until = c.Until.Ptr()
 	out.Sentence = fmt.Sprintf("%s as of %s, writable at %s; %s changed, %s of its own", c.Volume,
 		phrase.Stamp(c.Taken.Time), c.Dir, phrase.Many(int(out.Changed), "name"), phrase.Size(out.Bytes))

@@ -91,7 +91,7 @@ func (s *Service) becomeVolume(c *catalog.Clone) error {
 func (s *Service) diskCloneView(c *catalog.Clone) *api.Clone {
 	d, own := s.disks.ShowClone(c)
 	out := &api.Clone{Name: c.Name, Volume: c.Volume, Snapshot: c.Snapshot, Taken: c.Taken.Time, Address: d.Address,
-		Made: c.Made.Time, By: c.MadeBy, There: d.State != api.DiskMissing, Bytes: own, Until: c.Until.Ptr()}
+		Made: c.Made.Time, By: c.MadeBy, Drill: c.Drill, There: d.State != api.DiskMissing, Bytes: own, Until: c.Until.Ptr()}
 	out.Sentence = fmt.Sprintf("%s as of %s, a disk that clients open as %s; %s of its own", c.Volume,
 		phrase.Stamp(c.Taken.Time), d.Address, phrase.Size(own))
 	if out.Until != nil {

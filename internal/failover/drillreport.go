@@ -1,6 +1,7 @@
 package failover
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
 	"strings"
@@ -178,4 +179,51 @@ func (s *Service) lastDrill(name string, add adder) error {
 	}
 	add(needsDrill, name, true, "candid drill start "+name, "No drill has been held by it as it is now.")
 	return nil
+}
+
+// mostDrills bounds how many drills a report goes through.
+const mostDrills = 10_000
+
+// DrillRows sums up the drills since a time, by volume.
+func (s *Service) DrillRows(since time.Time) ([]api.DrillRow, error) {
+	out := []api.DrillRow{}
+	if s.IsPlace {
+		return out, nil
+	}
+	rows, err := s.Catalog.Failovers([]string{drill}, []string{api.FailoverDone, api.FailoverFailed, api.FailoverUp},
+		mostDrills)
+	if err != nil {
+		return nil, err
+	}
+	at := map[[2]string]int{}
+	for _, f := range rows { // the newest first
+		if f.Began.Before(since) {
+			break
+		}
+		o, err := s.read(f)
+		if err != nil {
+			return nil, err
+		}
+		r := o.report()
+		for _, v := range o.doc.Volumes {
+			key := [2]string{v.Name, f.Runbook}
+			i, ok := at[key]
+			if !ok {
+				i, at[key] = len(out), len(out)
+				out = append(out, api.DrillRow{Volume: v.Name, Place: s.Name(), Runbook: f.Runbook, LastAt: f.Began.Time,
+					LastGood: r.Good, LossObjective: r.LossObjective, TimeObjective: r.TimeObjective})
+			}
+			x := &out[i]
+			if x.Drills++; r.Good {
+				x.Good++
+			}
+			if x.WorstTime = max(x.WorstTime, r.TimeSeconds); r.At == nil {
+				x.WorstLoss = max(x.WorstLoss, time.Duration(v.Loss).Seconds())
+			}
+		}
+	}
+	slices.SortFunc(out, func(a, b api.DrillRow) int {
+		return cmp.Or(cmp.Compare(a.Volume, b.Volume), cmp.Compare(a.Runbook, b.Runbook))
+	})
+	return out, nil
 }

@@ -111,6 +111,9 @@ func (s *Service) actSentences(add func(api.Sentence)) error {
 		x := api.Sentence{Text: fmt.Sprintf("A %s by %s is under way. %s.", what, f.Runbook, trimmed(f.Sentence)),
 			Weight: "look", About: what + " " + f.ID, Next: "Look at it", Command: "candid " + what + " show " + f.Runbook,
 			Link: "/failovers/" + f.ID}
+		if row.Kind == drill {
+			x.Link = "/drills/" + f.ID
+		}
 		if f.State == api.FailoverWaiting || f.State == api.FailoverStopped {
 			x.Text = fmt.Sprintf("The %s by %s: %s.", what, f.Runbook, trimmed(f.Sentence))
 			x.Weight, x.Next, x.Command = "act", f.Next, f.Command

@@ -93,6 +93,9 @@ func (s *Service) Objectives(ctx context.Context, since time.Time) (*api.Objecti
 			out.Rows = append(out.Rows, row)
 		}
 	}
+	if out.Drills, err = s.failover.DrillRows(since); err != nil {
+		return nil, err
+	}
 	out.Recovery, err = s.recoveryRows(ctx, since)
 	return out, err
 }

@@ -10,7 +10,7 @@ const touched: Record<string, string[]> = {
   routes: ["status", "routes", "volumes", "volume", "timeline"],
   sites: ["sites", "desk"],
   alarms: ["status", "alarms"],
-  failovers: ["status", "failovers", "runbooks", "left-behind", "away"],
+  failovers: ["status", "failovers", "drills", "runbooks", "left-behind", "away"],
   runbooks: ["status", "runbooks"],
 };
 

@@ -384,6 +384,57 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/drills": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Drills, newest first */
+        get: operations["listDrills"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/drills/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The report of a drill, by its id, or of the last one by a runbook */
+        get: operations["getDrill"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/drills/{name}/end": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Take a drill away */
+        post: operations["endDrill"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/failovers": {
         parameters: {
             query?: never;
@@ -1163,6 +1214,23 @@ export interface paths {
         post?: never;
         /** Forget a runbook; its versions stay */
         delete: operations["removeRunbook"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/runbooks/{name}/drill": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Bring up what a runbook names as clones, apart from all else */
+        post: operations["startDrill"];
+        delete?: never;
         options?: never;
         head?: never;
         patch?: never;
@@ -2333,6 +2401,8 @@ export interface components {
              */
             changed: number;
             dir: string;
+            /** @description with which it goes */
+            drill?: string;
             /** Format: date-time */
             made: string;
             name: string;
@@ -2650,6 +2720,109 @@ export interface components {
              */
             writtenBytes: number;
         };
+        DrillAsk: {
+            /**
+             * Format: date-time
+             * @description as of when; none: the newest states
+             */
+            at?: string;
+            /**
+             * Format: int64
+             * @description how long it stays up; none: as its runbook says
+             */
+            keepSeconds?: number;
+        };
+        DrillReport: {
+            /**
+             * Format: date-time
+             * @description the moment that was asked for; none: the newest
+             */
+            at?: string;
+            /** @description nobody asked for it */
+            cadence?: boolean;
+            /** @description where its directories lie */
+            dir?: string;
+            /**
+             * Format: date-time
+             * @description when nothing of it was left
+             */
+            gone?: string;
+            /** @description all was up, and no step failed */
+            good: boolean;
+            /** Format: int64 */
+            lossObjectiveSeconds?: number;
+            /**
+             * Format: double
+             * @description age of the oldest state that it brought up
+             */
+            lossSeconds: number;
+            /**
+             * @description host: the service may not make one apart
+             * @enum {string}
+             */
+            network: "own" | "host";
+            /** Format: int64 */
+            timeObjectiveSeconds?: number;
+            /**
+             * Format: double
+             * @description from its beginning until all was up; 0: it never was
+             */
+            timeSeconds: number;
+            /**
+             * Format: date-time
+             * @description up to when it stays up
+             */
+            until?: string;
+            /**
+             * Format: date-time
+             * @description when all was up
+             */
+            up?: string;
+            /**
+             * Format: int64
+             * @description of the runbook
+             */
+            version: number;
+            /** @description or no objective says, or a moment was asked for */
+            withinLoss: boolean;
+            withinTime: boolean;
+        };
+        DrillRow: {
+            /**
+             * Format: int64
+             * @description that came to an end by themselves
+             */
+            drills: number;
+            /**
+             * Format: int64
+             * @description in which all was up, and no step failed
+             */
+            good: number;
+            /** Format: date-time */
+            lastAt: string;
+            lastGood: boolean;
+            /**
+             * Format: int64
+             * @description as the runbook has it now; 0: not said
+             */
+            lossObjectiveSeconds?: number;
+            /** @description the site that would take it over */
+            place: string;
+            runbook: string;
+            /** Format: int64 */
+            timeObjectiveSeconds?: number;
+            volume: string;
+            /**
+             * Format: double
+             * @description the age of the oldest newest state
+             */
+            worstLossSeconds: number;
+            /**
+             * Format: double
+             * @description until all was up
+             */
+            worstTimeSeconds: number;
+        };
         Entry: {
             /**
              * Format: int64
@@ -2732,6 +2905,7 @@ export interface components {
              * @description for which nobody served
              */
             downSeconds?: number;
+            drill?: components["schemas"]["DrillReport"];
             /** Format: date-time */
             ended?: string;
             id: string;
@@ -2745,7 +2919,7 @@ export interface components {
             runbook: string;
             sentence: string;
             /** @enum {string} */
-            state: "running" | "waiting" | "stopped" | "done" | "failed" | "cancelled";
+            state: "running" | "waiting" | "up" | "stopped" | "done" | "failed" | "cancelled";
             steps: components["schemas"]["FailoverStep"][] | null;
             volumes: components["schemas"]["FailoverLoss"][] | null;
         };
@@ -2771,6 +2945,8 @@ export interface components {
              * @description before the other site was last heard of, of which nothing arrived
              */
             lossSeconds: number;
+            /** @description in a drill: the directory, or the name of the export */
+            place?: string;
             /** Format: date-time */
             taken?: string;
             volume: string;
@@ -3247,6 +3423,7 @@ export interface components {
             worstAt?: string;
         };
         Objectives: {
+            drills: components["schemas"]["DrillRow"][] | null;
             gaps: components["schemas"]["GapReport"][] | null;
             late: components["schemas"]["LateStretch"][] | null;
             recovery: components["schemas"]["RecoveryRow"][] | null;
@@ -6428,6 +6605,205 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Disk"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    listDrills: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Failover"][] | null;
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    getDrill: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Failover"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    endDrill: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SaidBody"];
                 };
             };
             /** @description Unauthorized */
@@ -10771,6 +11147,77 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["SaidBody"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    startDrill: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["DrillAsk"];
+            };
+        };
+        responses: {
+            /** @description Accepted */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Failover"];
                 };
             };
             /** @description Unauthorized */

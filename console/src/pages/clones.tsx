@@ -52,20 +52,28 @@ export function Clones({ volumes }: { volumes: string[] }) {
             {size(c.bytes)}
             {c.until ? `; goes ${ago(c.until)}` : ""}
           </span>
-          <button
-            className="quiet"
-            aria-label={`Take a snapshot of ${c.name}`}
-            onClick={() => snapshot.mutate(c.name)}
-            disabled={snapshot.isPending || (taken.data && !taken.data.ended)}
-          >
-            snapshot
-          </button>
-          <button className="quiet" aria-label={`Make ${c.name} a volume`} onClick={() => setSettling(c)}>
-            make a volume
-          </button>
-          <button className="quiet" aria-label={`Discard ${c.name}`} onClick={() => setLeaving(c)}>
-            discard
-          </button>
+          {c.drill ? (
+            <Link className="quiet py-1" to={`/drills/${c.drill}`}>
+              goes with its drill
+            </Link>
+          ) : (
+            <>
+              <button
+                className="quiet"
+                aria-label={`Take a snapshot of ${c.name}`}
+                onClick={() => snapshot.mutate(c.name)}
+                disabled={snapshot.isPending || (taken.data && !taken.data.ended)}
+              >
+                snapshot
+              </button>
+              <button className="quiet" aria-label={`Make ${c.name} a volume`} onClick={() => setSettling(c)}>
+                make a volume
+              </button>
+              <button className="quiet" aria-label={`Discard ${c.name}`} onClick={() => setLeaving(c)}>
+                discard
+              </button>
+            </>
+          )}
         </div>
       ))}
       {taken.data && (

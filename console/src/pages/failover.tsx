@@ -4,9 +4,8 @@ import { Link, useParams } from "react-router";
 import { api, once, told } from "../api/client";
 import { ByCommand, Command, State, Trouble, Waiting } from "../parts/ui";
 import { stamp } from "../parts/words";
-import { Losses, took } from "./runbooks";
-
-const columns = "grid grid-cols-[1rem_6rem_1fr] gap-x-3 sm:grid-cols-[1.5rem_8rem_1fr]";
+import { Losses } from "./runbooks";
+import { Steps, took } from "./steps";
 
 /** One move of the active side: what is done, what runs, what waits for whom, and what is next. */
 export function FailoverPage() {
@@ -82,22 +81,7 @@ export function FailoverPage() {
         )}
         {f.command && <Command text={f.command} />}
       </div>
-      <ol className="my-4 border-t border-ink">
-        {(f.steps ?? []).map((s, i) => (
-          <li
-            key={i}
-            className={`${columns} border-b border-rule py-1.5 text-sm ${s.state === "to do" ? "text-faint" : ""}`}
-          >
-            <span className="text-right">{i + 1}</span>
-            <State word={s.state} />
-            <span className="min-w-0">
-              <span className={s.state === "running" || s.state === "waiting" ? "font-semibold" : ""}>{s.text}</span>
-              {s.began && <span className="ml-2 text-faint">{took(s.seconds ?? 0)}</span>}
-              {s.said && <span className="block break-words text-faint">{s.said}</span>}
-            </span>
-          </li>
-        ))}
-      </ol>
+      <Steps of={f} />
       {(f.volumes ?? []).length > 0 && <Losses of={f} />}
       <ByCommand lines={[`candid failover show ${f.id}`]} />
     </>

@@ -2,8 +2,10 @@ import { useQuery } from "@tanstack/react-query";
 import { useSearchParams } from "react-router";
 
 import { api, type Schemas, told } from "../api/client";
+import { saveTable } from "../parts/csv";
 import { ByCommand, Trouble, Waiting } from "../parts/ui";
 import { span, stamp } from "../parts/words";
+import { took } from "./steps";
 
 type Report = Schemas["Objectives"];
 type Row = Schemas["ObjectiveRow"];
@@ -150,6 +152,45 @@ export function Objectives() {
           </div>
         </section>
       )}
+      {(r.drills ?? []).length > 0 && (
+        <section className="mt-6">
+          <h2 className="head border-b border-ink">What drills came to</h2>
+          <div className="overflow-x-auto">
+            <table className="plain">
+              <thead>
+                <tr>
+                  <th scope="col">Volume</th>
+                  <th scope="col">Runbook</th>
+                  <th scope="col">Drills</th>
+                  <th scope="col">All up within</th>
+                  <th scope="col">Objective</th>
+                  <th scope="col">Oldest state</th>
+                  <th scope="col">Objective</th>
+                  <th scope="col" className="hidden sm:table-cell">
+                    Last one
+                  </th>
+                </tr>
+              </thead>
+              <tbody>
+                {(r.drills ?? []).map((x) => (
+                  <tr key={x.volume + x.runbook}>
+                    <td>{x.volume}</td>
+                    <td>{x.runbook}</td>
+                    <td className={x.good < x.drills ? "font-semibold text-hand" : ""}>
+                      {x.good} of {x.drills} good
+                    </td>
+                    <td className={over(x.worstTimeSeconds, x.timeObjectiveSeconds)}>{took(x.worstTimeSeconds)}</td>
+                    <td>{x.timeObjectiveSeconds ? span(x.timeObjectiveSeconds) : "none"}</td>
+                    <td className={over(x.worstLossSeconds, x.lossObjectiveSeconds)}>{took(x.worstLossSeconds)}</td>
+                    <td>{x.lossObjectiveSeconds ? span(x.lossObjectiveSeconds) : "none"}</td>
+                    <td className="hidden whitespace-nowrap sm:table-cell">{stamp(x.lastAt)}</td>
+                  </tr>
+                ))}
+              </tbody>
+            </table>
+          </div>
+        </section>
+      )}
       {(r.gaps ?? []).length > 0 && (
         <section className="mt-6">
           <h2 className="head border-b border-ink">Missed due times</h2>
@@ -213,46 +254,40 @@ function Course({ report, row }: { report: Report; row: Row }) {
   );
 }
 
+function over(measured: number, objective?: number): string {
+  return objective && measured > objective ? "font-semibold text-hand" : "";
+}
+
 function save(r: Report) {
-  const head = [
-    "site",
-    "volume",
-    "place",
-    "since",
-    "until",
-    "objective_seconds",
-    "on_target_seconds",
-    "late_seconds",
-    "unprotected_seconds",
-    "paused_seconds",
-    "on_target_percent",
-    "late_count",
-    "gaps",
-    "worst_age_seconds",
-    "worst_at",
-  ];
-  const rows = (r.rows ?? []).map((x) =>
+  saveTable(`${r.site}-objectives.csv`, [
     [
-      r.site,
-      x.volume,
-      x.place,
-      r.since,
-      r.until,
-      x.objectiveSeconds,
-      x.onTargetSeconds,
-      x.lateSeconds,
-      x.unprotectedSeconds,
-      x.pausedSeconds,
-      x.onTargetPercent.toFixed(4),
-      x.lateCount,
-      x.gaps,
-      x.worstAgeSeconds,
-      x.worstAt ?? "",
-    ].join(","),
-  );
-  const link = document.createElement("a");
-  link.href = URL.createObjectURL(new Blob([[head.join(","), ...rows, ""].join("\n")], { type: "text/csv" }));
-  link.download = `${r.site}-objectives.csv`;
-  link.click();
-  URL.revokeObjectURL(link.href);
+      ..."site volume place since until objective_seconds on_target_seconds late_seconds".split(" "),
+      ..."unprotected_seconds paused_seconds on_target_percent late_count gaps worst_age_seconds worst_at".split(" "),
+      ..."drills drills_good drill_loss_seconds drill_time_seconds".split(" "),
+    ],
+    ...(r.rows ?? []).map((x) => {
+      const drills = (r.drills ?? []).filter((d) => d.volume === x.volume && d.place === x.place);
+      return [
+        r.site,
+        x.volume,
+        x.place,
+        r.since,
+        r.until,
+        x.objectiveSeconds,
+        x.onTargetSeconds,
+        x.lateSeconds,
+        x.unprotectedSeconds,
+        x.pausedSeconds,
+        x.onTargetPercent.toFixed(4),
+        x.lateCount,
+        x.gaps,
+        x.worstAgeSeconds,
+        x.worstAt,
+        drills.reduce((n, d) => n + d.drills, 0),
+        drills.reduce((n, d) => n + d.good, 0),
+        Math.max(0, ...drills.map((d) => d.worstLossSeconds)),
+        Math.max(0, ...drills.map((d) => d.worstTimeSeconds)),
+      ];
+    }),
+  ]);
 }

@@ -5,6 +5,8 @@ import { Link, useNavigate } from "react-router";
 import { api, once, type Schemas, told } from "../api/client";
 import { Command, Field, Sheet, State, Trouble } from "../parts/ui";
 import { size, span, stamp } from "../parts/words";
+import { Rehearse } from "./drill";
+import { took } from "./steps";
 
 type Failover = Schemas["Failover"];
 
@@ -20,9 +22,11 @@ objectives: {loss: 15 minutes, time: 30 minutes}
 export function Moving({ site }: { site: string }) {
   const runbooks = useQuery({ queryKey: ["runbooks"], queryFn: () => told(api.GET("/runbooks")) });
   const failovers = useQuery({ queryKey: ["failovers"], queryFn: () => told(api.GET("/failovers")) });
+  const drills = useQuery({ queryKey: ["drills"], queryFn: () => told(api.GET("/drills")) });
   const left = useQuery({ queryKey: ["left-behind"], queryFn: () => told(api.GET("/left-behind")) });
   const away = useQuery({ queryKey: ["away"], queryFn: () => told(api.GET("/away")) });
   const [writing, setWriting] = useState<string | undefined>();
+  const [rehearsing, setRehearsing] = useState<string | undefined>();
   const [taking, setTaking] = useState<Taking | undefined>();
   const all = runbooks.data ?? [];
   return (
@@ -35,7 +39,7 @@ export function Moving({ site }: { site: string }) {
           write a runbook
         </button>
       </div>
-      <Trouble error={runbooks.error ?? failovers.error ?? left.error} />
+      <Trouble error={runbooks.error ?? failovers.error ?? drills.error ?? left.error} />
       {all.length === 0 && !runbooks.isPending && (
         <p className="py-2 text-sm text-faint">
           A runbook says which volumes this site takes over from another, in which order. There is none yet.
@@ -49,10 +53,10 @@ export function Moving({ site }: { site: string }) {
             </button>
             <State word={b.readiness?.ready ? "ready" : "not ready"} />
             <span className="text-faint">{(b.volumes ?? []).join(", ")}</span>
-            <button
-              className="quiet ml-auto py-1"
-              onClick={() => setTaking({ name: b.name, ready: !!b.readiness?.ready })}
-            >
+            <button className="quiet ml-auto py-1" onClick={() => setRehearsing(b.name)}>
+              rehearse …
+            </button>
+            <button className="quiet py-1" onClick={() => setTaking({ name: b.name, ready: !!b.readiness?.ready })}>
               take over …
             </button>
           </div>
@@ -102,6 +106,16 @@ export function Moving({ site }: { site: string }) {
           <span className="min-w-0 grow basis-96">{f.sentence}</span>
         </div>
       ))}
+      {(drills.data ?? []).slice(0, 6).map((f) => (
+        <div key={f.id} className="flex flex-wrap items-baseline gap-x-4 border-b border-rule py-1.5 text-sm">
+          <Link className="quiet font-semibold" to={`/drills/${f.id}`}>
+            {f.runbook}
+          </Link>
+          <span className="text-faint">drill, {stamp(f.began)}</span>
+          <State word={f.state} />
+          <span className="min-w-0 grow basis-96">{f.sentence}</span>
+        </div>
+      ))}
       {(left.data ?? []).length > 0 && (
         <details className="border-b border-rule py-2 text-sm">
           <summary className="py-1">
@@ -120,6 +134,7 @@ export function Moving({ site }: { site: string }) {
         </details>
       )}
       {writing !== undefined && <Write body={writing} close={() => setWriting(undefined)} />}
+      {rehearsing && <Rehearse name={rehearsing} close={() => setRehearsing(undefined)} />}
       {taking && <TakeOver {...taking} close={() => setTaking(undefined)} />}
     </section>
   );
@@ -232,11 +247,6 @@ function TakeOver({ name, ready, home, close }: Taking & { close: () => void }) 
       </p>
     </Sheet>
   );
-}
-
-/** How long something took: what is shorter than a second is not drawn out. */
-export function took(s: number): string {
-  return s < 1 ? "under 1 s" : span(s);
 }
 
 /** From which state each volume goes on, and what that leaves behind. */

@@ -59,7 +59,7 @@ export function Waiting({ what }: { what: string }) {
 /** A word for a state, with a shape that says the same. */
 export function State({ word }: { word: string }) {
   const calm = ["on target", "current", "done", "kept", "ready", "yes", "to do"].includes(word);
-  const busy = ["running", "queued", "seeding", "behind", "waiting", "standing by", "in grace"].includes(word);
+  const busy = ["running", "queued", "seeding", "behind", "waiting", "standing by", "in grace", "up"].includes(word);
   return (
     <span className={`whitespace-nowrap ${calm ? "" : busy ? "text-now" : "text-hand font-semibold"}`}>
       <span aria-hidden className="inline-block w-4">
