@@ -194,8 +194,8 @@ func reportObjectives(ctx context.Context, f *session, cmd *cli.Command) error {
 				plural(x.Trials, "trial", "trials"), age(x.WorstSeconds), goal, when(x.LastAt))
 		}
 		for _, x := range r.Drills {
-			f.say("%s at %s: %d of %s by %s good; up within %s%s, at most %s old%s (last %s)", x.Volume, x.Place, x.Good,
-				plural(x.Drills, "drill", "drills"), x.Runbook, seconds(x.WorstTime), ofObjective(x.TimeObjective),
+			f.say("%s at %s: %d of %s by %s good; all up within %s%s, the oldest state %s%s (last %s)", x.Volume,
+				x.Place, x.Good, plural(x.Drills, "drill", "drills"), x.Runbook, seconds(x.WorstTime), ofObjective(x.TimeObjective),
 				seconds(x.WorstLoss), ofObjective(x.LossObjective), when(x.LastAt))
 		}
 		if n := len(r.Gaps); n > 0 {

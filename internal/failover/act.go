@@ -270,10 +270,17 @@ func (o *act) work(ctx context.Context) (any, string, error) {
 		return nil, "", err
 	}
 	words := o.outcome()
-	if trouble > 0 {
-		words += fmt.Sprintf(" %s failed and was passed over.", phrase.Many(trouble, "step"))
+	if trouble > 0 && o.doc.Drill == nil {
+		words += passedOver(trouble)
 	}
 	return nil, words, nil
+}
+
+func passedOver(steps int) string {
+	if steps == 1 {
+		return " 1 step failed and was passed over."
+	}
+	return fmt.Sprintf(" %d steps failed and were passed over.", steps)
 }
 
 // goesOn reports whether the runbook passes a step over that failed.

@@ -47,22 +47,26 @@ func (o *act) report() *api.DrillReport {
 // drillOutcome is how a drill went, for people.
 func (o *act) drillOutcome() string {
 	r := o.report()
-	words := fmt.Sprintf("All of it was up within %s", lasted(r.TimeSeconds))
-	if o.book.Time > 0 {
-		words += fmt.Sprintf(", of %s that it may take", phrase.Ago(o.book.Time))
-	}
-	words += fmt.Sprintf(". The oldest state was %s old", lasted(r.LossSeconds))
+	words := fmt.Sprintf("All of it was up within %s; its oldest state was %s old", lasted(r.TimeSeconds),
+		lasted(r.LossSeconds))
 	if r.At != nil {
 		words += fmt.Sprintf(", as %s was asked for", phrase.Stamp(*r.At))
-	} else if o.book.Loss > 0 {
-		words += fmt.Sprintf(", of %s that may be lost", phrase.Ago(o.book.Loss))
 	}
 	words += "."
 	if !r.WithinTime {
-		words += " That takes longer than it may."
+		words += fmt.Sprintf(" That takes longer than the %s of the objective.", phrase.Ago(o.book.Time))
 	}
 	if !r.WithinLoss {
-		words += " That loses more than may be lost."
+		words += fmt.Sprintf(" That loses more than the %s of the objective.", phrase.Ago(o.book.Loss))
+	}
+	trouble := 0
+	for _, st := range o.doc.Steps {
+		if st.State == api.StepSkipped {
+			trouble++
+		}
+	}
+	if trouble > 0 {
+		words += passedOver(trouble)
 	}
 	if o.doc.Drill.NoApart != "" {
 		words += " It had the network of this host, so its checks may have met what runs there."

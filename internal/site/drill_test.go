@@ -176,7 +176,7 @@ func (d *drilled) nothingIsLeft() {
 		require.NotContains(d.t, to, "net:[")
 	}
 	pid := string(must(os.ReadFile(d.pid)))
-	if stat, err := os.ReadFile("/proc/" + pid + "/stat"); err == nil { // it may wait to be reaped by whoever does that here
+	if stat, err := os.ReadFile("/proc/" + pid + "/stat"); err == nil { // it may wait to be reaped
 		require.Contains(d.t, string(stat), ") Z ")
 	}
 }
@@ -245,8 +245,8 @@ func TestDrillChangesNothing(t *testing.T) {
 	require.Len(t, must(d.dr.Failover.Drills()), many+1)
 }
 
-// A drill that does not come to its end is taken away too: at a step that fails, by a person, by a failover, and when the
-// service ends. What failed is a reason why the runbook would not work, until a drill has gone well.
+// A drill that does not come to its end is taken away too: at a step that fails, by a person, by a failover, and when
+// the service ends. What failed is a reason why the runbook would not work, until a drill has gone well.
 func TestDrillsThatEndEarly(t *testing.T) {
 	d := newDrilled(t, "")
 	keep := int64(3600)
@@ -332,7 +332,12 @@ func TestDrillsByCadenceAndOfAMoment(t *testing.T) {
 	f := d.reaches(&all[0], api.FailoverDone)
 	require.True(t, f.Drill.Cadence && f.Drill.Good, "%s %+v", f.Sentence, f.Steps)
 	require.False(t, f.Drill.WithinLoss, "nothing was carried since")
-	require.Contains(t, f.Sentence, "That loses more than may be lost")
+	rows := must(d.dr.Overview.Objectives(d.ctx, early)).Drills
+	require.Len(t, rows, 3)
+	require.Equal(t, 1, rows[0].Drills)
+	require.InDelta(t, f.Drill.LossSeconds, rows[0].WorstLoss, 1)
+	require.EqualValues(t, 3600, rows[0].LossObjective)
+	require.Contains(t, f.Sentence, "That loses more than the 1 hour of the objective")
 	d.work()
 	keep := int64(60)
 	f = must(d.dr.Failover.StartDrill("field-station", api.DrillAsk{At: &early, KeepSeconds: &keep}, "test"))

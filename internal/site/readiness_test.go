@@ -1,7 +1,6 @@
 package site
 
 import (
-	"fmt"
 	"math/rand/v2"
 	"os"
 	"path/filepath"
@@ -93,8 +92,8 @@ func (d *drilled) lacks() (codes []string) {
 	return codes
 }
 
-// Each reason why a runbook would not work is found, told by an alarm, and gone with its cause; and where none is found,
-// a drill goes well, whatever is amiss before.
+// Each reason why a runbook would not work is found, told by an alarm, and gone with its cause; and where none is
+// found, a drill goes well, whatever is amiss before.
 func TestReadyMeansThatADrillGoesWell(t *testing.T) {
 	d := newDrilled(t, "")
 	require.Empty(t, d.lacks())
@@ -158,6 +157,6 @@ func TestReadyMeansThatADrillGoesWell(t *testing.T) {
 	require.NoError(t, d.dr.Store.RemoveRoots(id))
 	require.Equal(t, []string{"state"}, d.lacks())
 	_, err := d.dr.Failover.Failover(d.ctx, "field-station", api.FailoverAsk{Unplanned: true}, "test")
-	require.ErrorContains(t, err, fmt.Sprintf("nothing was taken over, because the runbook is not ready: The newest state of "+
-		"%s is damaged here", "notes@home"))
+	require.ErrorContains(t, err, "nothing was taken over, because the runbook is not ready: The newest state of notes@home is "+
+		"damaged here")
 }
