@@ -203,6 +203,33 @@ func (m *moves) takeOver(site string, unplanned bool) {
 	}
 }
 
+// drill has a site rehearse, where it can: nothing of what it serves or holds changes, and nothing is left.
+func (m *moves) drill(site string) {
+	s := m.sites[site]
+	if s == nil {
+		return
+	}
+	ask := api.DrillAsk{KeepSeconds: new(int64)}
+	f, err := s.Failover.StartDrill("to-"+site, ask, "test")
+	if err != nil {
+		m.say("  refused: %s", err)
+		return
+	}
+	for range 4000 {
+		if f = must(s.Failover.Drill(f.ID)); f.Ended != nil {
+			break
+		}
+		time.Sleep(2 * time.Millisecond)
+	}
+	m.say("  %s: %s", f.State, f.Sentence)
+	require.Equal(m.t, api.FailoverDone, f.State, "%s %+v", f.Sentence, f.Steps)
+	require.Empty(m.t, must(s.Catalog.Clones()))
+	if at := m.at[site]; at.disk != nil && m.serves(site) {
+		require.Equal(m.t, at.text, string(must(os.ReadFile(filepath.Join(m.path(site), "a")))))
+		require.True(m.t, bytes.Equal(at.disk, m.diskBytes(s, m.volume(s, "store").Name)))
+	}
+}
+
 // found looks what a site serves that has taken over: what the snapshots have from which it goes on.
 func (m *moves) found(site string) {
 	s := m.sites[site]
@@ -387,6 +414,7 @@ func (m *moves) step() {
 		{5, "carry", func() { m.carry(site) }},
 		{2, "unplanned", func() { m.takeOver(site, true) }},
 		{3, "planned", func() { m.takeOver(site, false) }},
+		{1, "drill", func() { m.drill(site) }},
 		{3, "cut", func() {
 			m.down[site] = !m.down[site]
 			if m.sites[site] != nil {

@@ -157,6 +157,7 @@ func TestReadyMeansThatADrillGoesWell(t *testing.T) {
 	require.NoError(t, d.dr.Store.RemoveRoots(id))
 	require.Equal(t, []string{"state"}, d.lacks())
 	_, err := d.dr.Failover.Failover(d.ctx, "field-station", api.FailoverAsk{Unplanned: true}, "test")
-	require.ErrorContains(t, err, "nothing was taken over, because the runbook is not ready: The newest state of notes@home is "+
+	require.ErrorContains(t, err,
+		"nothing was taken over, because the runbook is not ready: The newest state of notes@home is "+
 		"damaged here")
 }
