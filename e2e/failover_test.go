@@ -198,20 +198,32 @@ func TestMoves(t *testing.T) {
 			m.take(at)
 		}
 		m.write(at)
-		how := []string{"--planned", "--unplanned"}[rng.IntN(2)]
+		seed := fmt.Sprint(rng.Uint32())
+		m.fio(at, seed, "--do_verify=0", "--end_fsync=1")
+		m.was[m.state(at)] = true
+		how := []string{"--planned", "--planned", "--unplanned", "--unplanned", "drill"}[rng.IntN(5)]
 		trouble := []string{"none", "kill " + at, "kill " + other, "cut", "cut"}[rng.IntN(5)]
 		if how == "--unplanned" && trouble == "none" {
 			trouble = "kill " + at
 		}
-		t.Logf("round %d: %s from %s to %s, %s", round, how, at, other, trouble)
+		loaded := how != "--unplanned" && rng.IntN(2) == 0
+		t.Logf("round %d: %s from %s to %s, %s, load %t", round, how, at, other, trouble, loaded)
 		if trouble == "cut" {
 			for _, w := range m.wires {
 				w.breakAfter(int64(rng.IntN(60 << 10)))
 			}
 		}
+		var load *diskLoad
+		if loaded {
+			load = m.load(at)
+		}
 		done, began := make(chan string, 1), time.Now()
 		go func() {
-			out, err := m.sites[other].try("failover", "to-"+other, how, "--yes", "--anyway")
+			act := []string{"failover", "to-" + other, how, "--yes", "--anyway"}
+			if how == "drill" {
+				act = []string{"drill", "start", "to-" + other, "--keep", "none"}
+			}
+			out, err := m.sites[other].try(act...)
 			done <- fmt.Sprint(out, err)
 		}()
 		said := ""
@@ -249,8 +261,18 @@ func TestMoves(t *testing.T) {
 		t.Logf("  %s, healed in %s: %s", moved.Round(time.Millisecond), (time.Since(began) - moved).Round(time.Millisecond),
 			strings.ReplaceAll(said, "\n", "; "))
 		now := m.active()
+		if loaded {
+			load.holds(m, now)
+		}
+		m.drilled(t, other)
+		if how == "drill" {
+			require.Equal(t, at, now, "a drill moves nothing")
+		}
+		if how != "--unplanned" && !loaded {
+			m.fio(now, seed, "--verify_only")
+		}
 		state := m.state(now)
-		if how == "--planned" && !m.was[state] {
+		if how != "--unplanned" && !loaded && !m.was[state] {
 			require.Fail(t, "it serves what was never there", "%s at %s: %s", trouble, now, said)
 		}
 		if how == "--planned" && trouble == "none" {

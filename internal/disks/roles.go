@@ -54,13 +54,25 @@ func (s *Service) shut(ctx context.Context, v *catalog.Volume) error {
 	return err
 }
 
-// ServeAgain lets clients in again, after StandBack of a disk that this site is active of after all.
+// ServeAgain lets clients in again, after StandBack of a disk that this site is active of after all. One that is served
+// stays as it is.
 func (s *Service) ServeAgain(ctx context.Context, v *catalog.Volume) error {
 	release, err := s.alone(ctx, v.Name)
 	if err != nil {
 		return err
 	}
 	defer release()
+	s.mu.Lock()
+	is := s.open[v.Name]
+	s.mu.Unlock()
+	if is != nil {
+		is.mu.Lock()
+		serves := is.away == 0
+		is.mu.Unlock()
+		if serves {
+			return nil
+		}
+	}
 	if err := s.stop(ctx, v.Name); err != nil {
 		return err
 	}

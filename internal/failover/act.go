@@ -46,6 +46,7 @@ type actDoc struct {
 	Until   time.Time   `json:"until"`            // it goes on by itself after a start no later than that
 	Down    time.Time   `json:"down,omitzero"`    // since when nobody serves
 	Up      time.Time   `json:"up,omitzero"`      // since when all is served again
+	Untold  bool        `json:"untold,omitempty"` // the other site does not know that nothing comes of it
 	Drill   *drillDoc   `json:"drill,omitempty"`
 }
 

@@ -7,7 +7,9 @@ import (
 	"slices"
 	"time"
 
+	"candidharbor/api"
 	"candidharbor/core/object"
+	"candidharbor/internal/catalog"
 	"candidharbor/internal/phrase"
 	"candidharbor/internal/records"
 	"candidharbor/internal/refusal"
@@ -206,7 +208,57 @@ func (o *act) letGo(ctx context.Context) {
 	}
 	ctx, cancel := context.WithTimeout(ctx, 10*time.Second)
 	defer cancel()
-	if _, err := o.request(ctx, doLetGo, 0); err != nil {
-		o.j.Logf("%s could not be told that nothing comes of it: %s; it serves again by itself", o.row.Peer, err)
+	if _, err := o.request(ctx, doLetGo, 0); err != nil && !isRefusal(err) {
+		o.doc.Untold = true // until the next greeting
+		o.j.Logf("%s could not be told that nothing comes of it: %s; it is told when it is heard of again", o.row.Peer, err)
 	}
+}
+
+// tellLetGo tells a site of what was given up while no line led to it.
+func (s *Service) tellLetGo(ctx context.Context, p *catalog.Peer) error {
+	if s.IsPlace {
+		return nil
+	}
+	rows, err := s.Catalog.Failovers([]string{planned}, []string{api.FailoverFailed, api.FailoverCancelled}, 20)
+	if err != nil {
+		return err
+	}
+	for _, row := range rows {
+		o, err := s.read(row)
+		if err != nil {
+			return err
+		}
+		if row.Peer != p.Name || !o.doc.Untold {
+			continue
+		}
+		all, err := o.lineages()
+		if err != nil {
+			return err
+		}
+		var t told
+		err = s.pairing.AskPeer(ctx, p, "failover", ask{Act: row.ID, Do: doLetGo, Lineages: all, Runbook: row.Runbook}, &t)
+		if err != nil && !isRefusal(err) {
+			return err
+		}
+		if err := s.isTold(row); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// isTold notes that the other site knows that nothing comes of an act, unless it has gone on meanwhile.
+func (s *Service) isTold(was *catalog.Failover) error {
+	s.beginning.Lock()
+	defer s.beginning.Unlock()
+	row, err := s.Catalog.Failover(was.ID)
+	if err != nil || row.State != was.State {
+		return err
+	}
+	o, err := s.read(row)
+	if err != nil {
+		return err
+	}
+	o.doc.Untold = false
+	return o.save()
 }

@@ -59,6 +59,7 @@ func New(dir *datadir.Dir, engine *run.Engine, access *access.Service, pairing *
 		givings: map[string]*giving{}}
 	s.answer()
 	authority.OnMoved(s.moved)
+	pairing.OnGreeted(s.tellLetGo)
 	rules.Uses(s.drillUses)
 	recovery.Schedules(s.drillTasks)
 	return s
@@ -171,6 +172,8 @@ func (s *Service) isUp(v *catalog.Volume) (bool, error) {
 // received has a failover go on that was given up before it learnt that the other site had handed over: nobody else
 // serves what it brings up.
 func (s *Service) received(m authority.Moved) error {
+	s.beginning.Lock()
+	defer s.beginning.Unlock()
 	row, err := s.Catalog.Failover(hex.EncodeToString(m.Record.Act[:8]))
 	if errors.Is(err, catalog.ErrNone) {
 		return nil

@@ -71,6 +71,8 @@ type giving struct {
 	rows   []*catalog.Snapshot // with which it is handed over
 	signed bool
 	melt   context.CancelFunc // ends the wait while it is frozen; nil: it is not
+	leave  bool               // the other site gave it up while this one was at work
+	asked  time.Time          // when the other site was last heard of, by the host's clock
 }
 
 // givingDoc is what a row of failovers says of a handing over.
@@ -117,8 +119,11 @@ func (s *Service) give(peer *catalog.Peer, a *ask) (*told, error) {
 	}
 	g.mu.Lock()
 	busy, same := g.told.Busy, g.told.Phase == a.Do && g.told.Round == a.Round
+	g.asked = time.Now()
 	var err error
 	switch {
+	case busy && a.Do == doLetGo:
+		g.leave = true
 	case a.Do == doTell || busy || same && g.told.Error == "" || g.signed:
 	case a.Do == doCarry, a.Do == doFreeze:
 		err = s.startGiving(g, a.Do, a.Round)
@@ -223,13 +228,18 @@ func (s *Service) startGiving(g *giving, do string, round int) error {
 		if err != nil {
 			g.told.Error = err.Error()
 		}
+		if g.leave && err == nil {
+			err = fmt.Errorf("%s gave it up", g.peer)
+		}
+		left := g.leave
 		wait, melt := context.WithTimeout(ctx, frozenFor)
 		if do == doFreeze && err == nil {
 			g.melt = melt
 		}
 		g.mu.Unlock()
 		defer melt()
-		if do != doFreeze {
+		if do != doFreeze && !left {
+			s.run.Go(func(ctx context.Context) { s.forsake(ctx, g) })
 			return nil, "what is new is at " + g.peer, err
 		}
 		if err != nil {
@@ -256,6 +266,28 @@ func (s *Service) startGiving(g *giving, do string, round int) error {
 		g.told.Busy = false
 	}
 	return err
+}
+
+// forsake gives up what the other site does not come back to before anything stood still.
+func (s *Service) forsake(ctx context.Context, g *giving) {
+	for {
+		g.mu.Lock()
+		over := g.signed || g.told.Busy || g.melt != nil || g.told.Phase != doCarry // it goes on, and looks itself
+		left := frozenFor - time.Since(g.asked)
+		g.mu.Unlock()
+		if over {
+			return
+		}
+		if left <= 0 {
+			s.serveAgain(ctx, g, fmt.Sprintf("%s did not come back to it within %s", g.peer, phrase.Ago(frozenFor)))
+			return
+		}
+		select {
+		case <-time.After(left):
+		case <-ctx.Done():
+			return
+		}
+	}
 }
 
 // carryOver takes what is new of all volumes and carries it to the site that takes over; frozen: the last, after which
@@ -415,10 +447,8 @@ func (s *Service) serveAgain(ctx context.Context, g *giving, why string) {
 	if signed {
 		return
 	}
-	err := s.meltAll(ctx, g.vols, g.runbook)
-	if err == nil {
-		err = s.endGiving(g, api.FailoverCancelled)
-	}
+	// What cannot be served again is told by itself; the handing over is at its end.
+	err := errors.Join(s.meltAll(ctx, g.vols, g.runbook), s.endGiving(g, api.FailoverCancelled))
 	g.mu.Lock()
 	defer g.mu.Unlock()
 	g.told = told{Phase: doLetGo, Why: why}

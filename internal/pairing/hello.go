@@ -154,8 +154,10 @@ func (s *Service) Greet(ctx context.Context, p *catalog.Peer) (h Hello, addr str
 	if h.Grants != nil {
 		err = s.learn(p, h)
 	}
-	if gerr := s.onGreeted(ctx, p); gerr != nil && ctx.Err() == nil { // an older release does not know the request
-		s.Log.Warn("who is active could not be compared with a site", "site", p.Name, "error", gerr)
+	for _, f := range s.onGreeted {
+		if gerr := f(ctx, p); gerr != nil && ctx.Err() == nil { // an older release does not know the request
+			s.Log.Warn("who is active could not be compared with a site", "site", p.Name, "error", gerr)
+		}
 	}
 	return h, addr, rtt, err
 }

@@ -26,7 +26,7 @@ type Service struct {
 	onPace      func(peer string) error                     // the pace towards it is another
 	onAttached  func(place string) (waiting int, err error) // a place of the site is there again
 	onGrants    func() error                                // what is granted, or a key, is another
-	onGreeted   func(ctx context.Context, p *catalog.Peer) error
+	onGreeted   []func(ctx context.Context, p *catalog.Peer) error
 	onPutBack   func(peer string, two bool) error             // this site went back, or there are two of it
 	setQuota    func(peer string, bytes int64) error          // of what it brings
 	openFurther func(name, dir string) (*FurtherPlace, error) // a place of this site
@@ -49,7 +49,6 @@ func New(dir *datadir.Dir, run *run.Engine, access *access.Service) *Service {
 		strangers: limit.Places{All: mostStrangers, Each: mostStrangersFrom}, lines: limit.Places{Each: mostLines},
 		links: map[string]*transfer.Link{}, placesHere: map[string]*FurtherPlace{}, paces: map[string]*Paced{},
 		headReported: map[string]int64{}, onGrants: func() error { return nil },
-		onGreeted: func(context.Context, *catalog.Peer) error { return nil },
 		onPutBack: func(string, bool) error { return nil }}
 	s.answerPeers()
 	return s
@@ -66,7 +65,9 @@ func (s *Service) OnAttached(f func(place string) (waiting int, err error)) { s.
 func (s *Service) OnGrants(f func() error) { s.onGrants = f }
 
 // OnGreeted has a function called when a peer was greeted.
-func (s *Service) OnGreeted(f func(ctx context.Context, p *catalog.Peer) error) { s.onGreeted = f }
+func (s *Service) OnGreeted(f func(ctx context.Context, p *catalog.Peer) error) {
+	s.onGreeted = append(s.onGreeted, f)
+}
 
 // OnPutBack has a function called when a peer says that this site was put back to an earlier state, or that two sites
 // show its key.
