@@ -169,7 +169,7 @@ func (s *story) open(name, listen string) (*service.Service, error) {
 	svc, err := service.Start(site.Options{Data: filepath.Join(s.opt.Data, name), Name: name, Listen: addr(0),
 		PeerListen: addr(1),
 		Roots: []string{s.files.dir, filepath.Join(s.opt.Data, "restored"), filepath.Join(s.opt.Data, "standby"),
-			filepath.Join(s.opt.Data, "drive")}, Setup: s.hooks, Clock: s.clock, Logger: slog.New(slog.DiscardHandler)})
+			filepath.Join(s.opt.Data, "drive"), s.stationDir()}, Setup: s.hooks, Clock: s.clock, Logger: slog.New(slog.DiscardHandler)})
 	if err != nil || svc.FirstToken.Text == "" {
 		return svc, err
 	}
@@ -204,6 +204,9 @@ func (s *story) live(now time.Time) error {
 		if morning.After(now) {
 			break
 		}
+		if s.clock.Now().After(morning.AddDate(0, 0, 1)) {
+			continue // an event went on over it
+		}
 		if day > 0 {
 			if err := s.advance(morning); err != nil {
 				return err
@@ -230,7 +233,8 @@ func (s *story) live(now time.Time) error {
 	if err := s.advance(now); err != nil {
 		return err
 	}
-	if err := errors.Join(s.keptStays(), s.setsAreWhole(), s.sitesAreWhole(), s.disksAreWhole(), s.proven()); err != nil {
+	if err := errors.Join(s.keptStays(), s.setsAreWhole(), s.sitesAreWhole(), s.disksAreWhole(), s.drillsHeld(),
+		s.proven()); err != nil {
 		return err
 	}
 	return s.proof()
@@ -244,12 +248,12 @@ type event struct {
 
 func (s *story) events() []event {
 	accident, night := s.opt.Days*4/9, s.opt.Days*7/9
-	outage := s.opt.Days * 2 / 3
+	outage := s.opt.Days * 5 / 9
 	// a working day, so that there is something to catch up with
 	for s.begin.AddDate(0, 0, outage).Weekday() != time.Tuesday {
 		outage--
 	}
-	return []event{
+	events := []event{
 		{accident, s.accident},
 		{accident + 3, s.badImport},
 		{outage, func() error {
@@ -265,15 +269,16 @@ func (s *story) events() []event {
 			return s.step("Someone takes a snapshot of grant-office by hand.", out, err)
 		}},
 	}
+	return append(events, event{s.fireDay(events), s.fire})
 }
 
 // advance moves the clock from one due time to the next, doing what is due.
-func (s *story) advance(to time.Time) error {
-	for {
-		if err := s.ctx.Err(); err != nil {
-			return err
-		}
-		next, err := s.larkfield.Site.Step(s.ctx, true)
+func (s *story) advance(to time.Time) error { return s.advanceAt(s.larkfield, to) }
+
+// advanceAt is advance with the schedule of any site.
+func (s *story) advanceAt(svc *service.Service, to time.Time) error {
+	for s.ctx.Err() == nil {
+		next, err := svc.Site.Step(s.ctx, true)
 		if err != nil {
 			return err
 		}
@@ -285,6 +290,7 @@ func (s *story) advance(to time.Time) error {
 		}
 		s.clock.Set(next)
 	}
+	return s.ctx.Err()
 }
 
 func (s *story) setUp() (err error) {

@@ -22,7 +22,7 @@ func (s *story) rules(day int) error {
 	case s.opt.Days/2 + 2:
 		out, err := s.larkfield.Site.Rules.ResumeVolume("greenhouse-telemetry")
 		return s.step("The glasshouse is back.", out, err)
-	case s.opt.Days * 5 / 8:
+	case s.groupDay():
 		return s.together()
 	case s.opt.Days * 3 / 4:
 		return s.bound()

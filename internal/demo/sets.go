@@ -23,7 +23,8 @@ func (s *story) writeHooks() error {
 	if err := os.MkdirAll(filepath.Dir(s.hookPath("x")), 0o755); err != nil {
 		return err
 	}
-	for name, body := range map[string]string{"hold-register": holdRegister, "free-register": freeRegister} {
+	for name, body := range map[string]string{"hold-register": holdRegister, "free-register": freeRegister,
+		"open-register": openRegister} {
 		if err := os.WriteFile(s.hookPath(name), []byte(body), 0o755); err != nil {
 			return err
 		}
@@ -37,6 +38,7 @@ func (s *story) hooks(c *datadir.Config) {
 	switch c.Name {
 	case "stonewick":
 		c.Standby = filepath.Join(s.opt.Data, "standby")
+		c.Hooks = map[string]datadir.Hook{"open-register": {Run: []string{s.hookPath("open-register")}}}
 	case "mereside":
 		c.Floor, c.Effort = "14 days", "thorough"
 	}
@@ -51,6 +53,9 @@ func (s *story) hooks(c *datadir.Config) {
 		"free-register": {Run: []string{s.hookPath("free-register")}, Timeout: "20 seconds"},
 	}
 }
+
+// groupDay is the day on which the register and the notebooks become one group.
+func (s *story) groupDay() int { return max(s.opt.Days*3/5, s.opt.Days/2+3) }
 
 // together makes a group of the register and the notebooks that it speaks of.
 func (s *story) together() error {

@@ -24,7 +24,7 @@ func (s *story) all() (out []*service.Service) {
 
 func (s *story) makeDirs() error {
 	var errs []error
-	for _, d := range []string{"restored", "standby", "drive"} {
+	for _, d := range []string{"restored", "standby", "drive", "field-station"} {
 		errs = append(errs, os.MkdirAll(filepath.Join(s.opt.Data, d), 0o755))
 	}
 	return errors.Join(errs...)
@@ -40,6 +40,10 @@ func (s *story) sites(day int) error {
 	case s.opt.Days / 4:
 		out, err := s.stonewick.Site.Routes.SetStandby("herbarium-scans@larkfield", api.StandbySet{Mode: "exact"}, "the demo")
 		return s.step("Stonewick lays the scans out, ready for use.", out, err)
+	case s.opt.Days/4 + 1:
+		return s.station()
+	case s.groupDay() + 1:
+		return s.asSet()
 	case s.opt.Days * 2 / 5:
 		return s.drive()
 	}

@@ -234,8 +234,12 @@ func (s *Service) leftSentences(add func(api.Sentence)) error {
 	text := fmt.Sprintf("A snapshot of %s was left behind when another site took over; it is kept until %s.", names[0],
 		phrase.Stamp(soonest))
 	if len(rows) > 1 {
+		of := some(names)
+		if len(names) > 1 {
+			of += ","
+		}
 		text = fmt.Sprintf("%s of %s were left behind when another site took over; the first is kept until %s.",
-			phrase.Many(len(rows), "snapshot"), some(names), phrase.Stamp(soonest))
+			phrase.Many(len(rows), "snapshot"), of, phrase.Stamp(soonest))
 	}
 	add(api.Sentence{Text: text, Weight: "look", About: "left-behind",
 		Next: "See what is in them", Command: "candid left-behind list", Link: "/volumes/" + names[0]})
