@@ -136,6 +136,7 @@ func (f *session) drill(x *api.Failover) {
 	if d.Up != nil {
 		up = seconds(d.TimeSeconds)
 	}
+	f.say("")
 	f.list([]string{"", "MEASURED", "OBJECTIVE"}, [][]string{{"time", up, objective(d.TimeObjective)},
 		{"loss", seconds(d.LossSeconds), objective(d.LossObjective)}}, "")
 	var rows [][]string
@@ -150,7 +151,9 @@ func (f *session) drill(x *api.Failover) {
 		}
 		rows = append(rows, []string{v.Volume, taken, seconds(v.LossSeconds), place})
 	}
+	f.say("")
 	f.list([]string{"VOLUME", "AS OF", "AGE", "WHERE"}, rows, "")
+	f.say("")
 	f.steps(x)
 	if x.Next != "" {
 		f.say("%s: %s", x.Next, x.Command)

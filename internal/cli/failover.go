@@ -130,14 +130,18 @@ func (f *session) would(x *api.Failover) {
 			taken = when(*v.Taken)
 		}
 		if x.Kind == "unplanned" {
-			lost = seconds(v.LossSeconds)
-			if v.DoubtSeconds >= 1 {
+			switch lost = seconds(v.LossSeconds); {
+			case v.DoubtSeconds >= 1 && v.LossSeconds < 1:
+				lost = "perhaps " + seconds(v.DoubtSeconds)
+			case v.DoubtSeconds >= 1:
 				lost += ", and perhaps " + seconds(v.DoubtSeconds) + " more"
 			}
 		}
 		rows = append(rows, []string{v.Volume, taken, lost})
 	}
+	f.say("")
 	f.list([]string{"VOLUME", "GOES ON FROM", "WOULD BE LEFT BEHIND"}, rows, "")
+	f.say("")
 	for i, st := range x.Steps {
 		f.say("%2d. %s", i+1, st.Text)
 	}

@@ -169,7 +169,8 @@ func (s *story) open(name, listen string) (*service.Service, error) {
 	svc, err := service.Start(site.Options{Data: filepath.Join(s.opt.Data, name), Name: name, Listen: addr(0),
 		PeerListen: addr(1),
 		Roots: []string{s.files.dir, filepath.Join(s.opt.Data, "restored"), filepath.Join(s.opt.Data, "standby"),
-			filepath.Join(s.opt.Data, "drive"), s.stationDir()}, Setup: s.hooks, Clock: s.clock, Logger: slog.New(slog.DiscardHandler)})
+			filepath.Join(s.opt.Data, "drive"), s.stationDir()},
+		Setup: s.hooks, Clock: s.clock, Logger: slog.New(slog.DiscardHandler)})
 	if err != nil || svc.FirstToken.Text == "" {
 		return svc, err
 	}

@@ -43,8 +43,8 @@ func (s *story) fire() error {
 	return s.comesHome()
 }
 
-// burns has Larkfield go down, in the middle of work that no snapshot has. It returns a note that was lost, and what the
-// disk was before.
+// burns has Larkfield go down, in the middle of work that no snapshot has. It returns a note that was lost, and what
+// the disk was before.
 func (s *story) burns() (lost string, good [][]byte, err error) {
 	y, m, d := s.clock.Now().Date()
 	if err := s.advance(time.Date(y, m, d, 14, 5, 0, 0, s.begin.Location())); err != nil {

@@ -57,6 +57,7 @@ type actVolume struct {
 	Up    bool      `json:"up,omitempty"`    // it was served here before this began
 	From  string    `json:"from,omitempty"`  // the snapshot from which it goes on
 	Taken time.Time `json:"taken,omitzero"`
+	Known time.Time `json:"known,omitzero"` // up to when it is known to have been so
 	Loss  int64     `json:"loss,omitempty"` // nanoseconds of which nothing arrived
 	Doubt int64     `json:"doubt,omitempty"`
 	Place string    `json:"place,omitempty"` // in a drill: its directory, or the name of its export

@@ -13,6 +13,7 @@ import (
 	"candidharbor/internal/catalog"
 	"candidharbor/internal/phrase"
 	"candidharbor/internal/records"
+	"candidharbor/internal/rules"
 	"candidharbor/internal/runbook"
 )
 
@@ -147,11 +148,7 @@ func (s *Service) volumeReady(b *runbook.Runbook, v *bookVolume, add adder) erro
 		add(needsState, v.Name, false, "candid store verify", "The newest state of %s is damaged here.", v.Name)
 		return nil
 	}
-	state := row.Began.Time
-	if row.SeenUntil.After(state) {
-		state = row.SeenUntil.Time
-	}
-	age := s.Clock.Now().Sub(state)
+	age := s.Clock.Now().Sub(rules.NewestState(row))
 	if b.Loss > 0 && age > b.Loss && active != s.Name() {
 		add(needsFresh, v.Name, false, "candid route list", "The newest state of %s is %s old; at most %s are to be lost.",
 			v.Name, phrase.Ago(age), phrase.Ago(b.Loss))

@@ -13,6 +13,7 @@ import (
 	"candidharbor/internal/pairing"
 	"candidharbor/internal/phrase"
 	"candidharbor/internal/refusal"
+	"candidharbor/internal/rules"
 	"candidharbor/internal/runbook"
 )
 
@@ -245,7 +246,8 @@ func (o *act) newest(v *catalog.Volume) (*catalog.Snapshot, error) {
 }
 
 func (o *act) from(i int, row *catalog.Snapshot) {
-	o.doc.Volumes[i].From, o.doc.Volumes[i].Taken = row.ID, row.Began.Time
+	v := &o.doc.Volumes[i]
+	v.From, v.Taken, v.Known = row.ID, row.Began.Time, rules.NewestState(row)
 }
 
 // mostSets is how far back a set is looked for that is here whole.
@@ -301,20 +303,12 @@ func (o *act) losses() error {
 		if v.From == "" {
 			continue
 		}
-		row, err := o.s.Catalog.Snapshot(v.From)
-		if err != nil {
-			return err
-		}
-		state := row.Began.Time
-		if row.SeenUntil.After(state) {
-			state = row.SeenUntil.Time
-		}
 		// What it wrote until it was last heard of is lost for certain; until now it may have gone on.
 		now, seen := o.s.Clock.Now(), p.Seen.Time
 		if seen.IsZero() || seen.After(now) {
 			seen = now
 		}
-		v.Loss, v.Doubt = int64(max(0, seen.Sub(state))), int64(now.Sub(seen))
+		v.Loss, v.Doubt = int64(max(0, seen.Sub(v.Known))), int64(now.Sub(seen))
 	}
 	return nil
 }
@@ -334,7 +328,7 @@ func (o *act) wouldBe(ready *api.Readiness) string {
 	if o.row.Kind == planned {
 		out += ", which hands over: nothing would be lost."
 	} else {
-		out += fmt.Sprintf(". What was written to %s after %s would be left behind", worst.Name, phrase.Stamp(worst.Taken))
+		out += fmt.Sprintf(". What was written to %s after %s would be left behind", worst.Name, phrase.Stamp(worst.Known))
 		loss, doubt := time.Duration(worst.Loss), time.Duration(worst.Doubt)
 		switch {
 		case o.row.Peer == "":
