@@ -19,8 +19,8 @@ import (
 
 const burnedPage = "../../docs/the-day-the-main-site-burned.md"
 
-// tale is a page of the documents that is lived through: its commands are run in their order, and must say what the page
-// says. Comments that are not seen say what happens between.
+// tale is a page of the documents that is lived through: its commands are run in their order, and must say what the
+// page says. Comments that are not seen say what happens between.
 type tale struct {
 	*desk
 	on   map[string]string // identities on the page, to those of this run
@@ -199,7 +199,10 @@ func (s *tale) lives(block []string) {
 		mine, theirs := pageID.FindAllString(out, -1), pageID.FindAllString(said, -1)
 		if os.Getenv("CANDID_WRITE") != "" {
 			fmt.Fprintf(&s.text, "%s$ candid %s\n%s", m[1], strings.ReplaceAll(line, "DIR", "/srv"), s.columns(out))
-			for _, id := range mine {
+			for k, id := range mine {
+				if len(theirs) == len(mine) {
+					s.on[theirs[k][:12]] = id
+				}
 				if s.on[id[:12]] = id; line == "left-behind list" {
 					s.last = id
 				}

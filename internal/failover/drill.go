@@ -292,6 +292,10 @@ func (o *act) away(ctx context.Context) (string, error) {
 	if err != nil {
 		return "", err
 	}
+	if err := o.net.Close(); err != nil {
+		return "", err
+	}
+	o.net = nil
 	o.s.mu.Lock()
 	delete(o.s.drilled, o.row.ID)
 	o.s.mu.Unlock()
