@@ -182,6 +182,7 @@ type FailoverLoss struct {
 	From         string     `json:"from,omitempty" doc:"the snapshot from which it goes on"`
 	Taken        *time.Time `json:"taken,omitempty"`
 	Place        string     `json:"place,omitempty" doc:"in a drill: the directory, or the name of the export"`
+	Known        *time.Time `json:"known,omitempty" doc:"up to when it is known to have been as the snapshot has it"`
 	LossSeconds  float64    `json:"lossSeconds" doc:"before the other site was last heard of, of which nothing arrived"`
 	DoubtSeconds float64    `json:"doubtSeconds,omitempty" doc:"by which that may be wrong, as clocks differ"`
 }

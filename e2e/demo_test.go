@@ -15,7 +15,8 @@ func TestDemoStory(t *testing.T) {
 	require.NoError(t, err, string(out))
 	for _, say := range []string{"brought back as it was last seen", "Two days later the line is mended",
 		"cannot be reached since", "was off for a night", "all as written",
-		"5 of 6 volumes are on target", "the disk goes back",
+		"5 of 6 volumes are on target", "the disk goes back", "all comes up as clones, and goes again",
+		"Stonewick takes over by the runbook field-station", "Larkfield takes all of it home",
 		"at both sites are brought back to files and checked", "24 days lived through in", "checks held"} {
 		require.Contains(t, string(out), say)
 	}

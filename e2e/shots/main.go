@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"time"
 
@@ -61,9 +62,6 @@ func run(url, token, dir string, width, height int, dark bool, only string) erro
 			nil},
 		{"sites", "/sites", `document.body.innerText.includes("It says of itself")`, nil},
 		{"route", "/routes/to-stonewick", `document.querySelectorAll("figure svg").length >= 2`, nil},
-		{"route-form", "/sites", `document.body.innerText.includes("It says of itself")`,
-			[]chromedp.Action{click("Open a route"), chromedp.WaitVisible(`//h2[contains(., "Open a route")]`,
-				chromedp.BySearch)}},
 		{"alarms", "/alarms", `document.querySelectorAll("li").length >= 5`, nil},
 		{"recovery", "/recovery?volume=herbarium-scans&find=1931",
 			`document.body.innerText.includes("newest modified first") && document.body.innerText.includes("safety snapshot")`,
@@ -72,8 +70,6 @@ func run(url, token, dir string, width, height int, dark bool, only string) erro
 			`document.querySelectorAll("table.plain tbody tr").length >= 1`,
 			[]chromedp.Action{chromedp.Click(`table.plain tbody tr td button`), chromedp.WaitVisible(`//button[.="compare"]`,
 				chromedp.BySearch), click("compare"), chromedp.WaitVisible(`[aria-label="What differs"]`)}},
-		{"changes", "/volumes/field-notebooks?view=changes&at=" + moment,
-			`document.querySelectorAll("table.plain tbody tr").length >= 1`, nil},
 		{"space", "/space",
 			`document.querySelectorAll("table.plain tbody tr").length >= 5 &&
 				document.body.innerText.includes("Comes back by itself")`, nil},
@@ -81,9 +77,14 @@ func run(url, token, dir string, width, height int, dark bool, only string) erro
 			[]chromedp.Action{click("Verify it"), chromedp.WaitVisible(`section[aria-live]`)}},
 		{"people", "/people", `document.body.innerText.includes("ines")`, nil},
 		{"mine", "/", `document.body.innerText.includes("Your files")`, nil}, // with a token of a file owner
+		// With a token of the site that took over.
+		{"failover", "/recovery", `document.body.innerText.includes("unplanned")`,
+			[]chromedp.Action{chromedp.Click(`//div[contains(., "unplanned")]/a`, chromedp.BySearch),
+				chromedp.WaitVisible(`//h1[contains(., "unplanned")]`, chromedp.BySearch)}},
+		{"drill", "/drills/field-station", `document.querySelectorAll("table.plain").length >= 2`, nil},
 		{"objectives", "/objectives?days=90", `document.querySelectorAll("table.plain tbody tr").length >= 5`, nil},
 	} {
-		if only == "" && (s.name == "mine" || s.name == "people") {
+		if only == "" && slices.Contains([]string{"mine", "people", "failover", "drill"}, s.name) {
 			continue
 		}
 		if only != "" && !strings.Contains(","+only+",", ","+s.name+",") {

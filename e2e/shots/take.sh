@@ -11,6 +11,8 @@ until [ -e "$dir/log" ] && grep -q '^Press Ctrl' "$dir/log"; do
 done
 token=$(grep -o 'cht_[0-9a-f]*' "$dir/log" | head -1)
 go run ./e2e/shots -url http://127.0.0.1:7390 -token "$token" -dir docs/screenshots
+other=$(grep -o 'cht_[0-9a-f]*' "$dir/log" | sed -n 2p)
+go run ./e2e/shots -url http://127.0.0.1:7392 -token "$other" -dir docs/screenshots -only failover,drill
 own=$(CANDID_SITE="unix:$dir/data/larkfield/candid.sock" bin/candid token add pictures --person ines)
 go run ./e2e/shots -url http://127.0.0.1:7390 -token "$own" -dir docs/screenshots -only mine
 CANDID_SITE="unix:$dir/data/larkfield/candid.sock" sh e2e/shots/terminal.sh docs/screenshots/status.png

@@ -142,8 +142,8 @@ func (f *session) drill(x *api.Failover) {
 	var rows [][]string
 	for _, v := range x.Volumes {
 		taken := "-"
-		if v.Taken != nil {
-			taken = when(*v.Taken)
+		if v.Known != nil {
+			taken = when(*v.Known)
 		}
 		place := v.Place
 		if d.Gone != nil {

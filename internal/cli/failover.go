@@ -126,8 +126,8 @@ func (f *session) would(x *api.Failover) {
 	var rows [][]string
 	for _, v := range x.Volumes {
 		taken, lost := "-", "nothing"
-		if v.Taken != nil {
-			taken = when(*v.Taken)
+		if v.Known != nil {
+			taken = when(*v.Known)
 		}
 		if x.Kind == "unplanned" {
 			switch lost = seconds(v.LossSeconds); {
@@ -140,7 +140,7 @@ func (f *session) would(x *api.Failover) {
 		rows = append(rows, []string{v.Volume, taken, lost})
 	}
 	f.say("")
-	f.list([]string{"VOLUME", "GOES ON FROM", "WOULD BE LEFT BEHIND"}, rows, "")
+	f.list([]string{"VOLUME", "GOES ON AS OF", "WOULD BE LEFT BEHIND"}, rows, "")
 	f.say("")
 	for i, st := range x.Steps {
 		f.say("%2d. %s", i+1, st.Text)
@@ -178,6 +178,9 @@ func (f *session) failover(x *api.Failover) {
 }
 
 func (f *session) steps(x *api.Failover) {
+	if len(x.Steps) == 0 {
+		return
+	}
 	var rows [][]string
 	for i, st := range x.Steps {
 		took := ""

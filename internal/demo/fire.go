@@ -85,7 +85,7 @@ func (s *story) takesOver(lost string, good [][]byte) error {
 	if err := s.step("Marta asks what taking over would mean.", out, err); err != nil {
 		return err
 	}
-	done, err := f.Failover(s.ctx, "field-station", api.FailoverAsk{Unplanned: true}, "marta")
+	done, err := s.begins(s.stonewick, "failover", api.FailoverAsk{Unplanned: true})
 	if err == nil {
 		done, err = s.goesThrough(func() (*api.Failover, error) { return f.Show(done.ID) })
 	}
@@ -220,7 +220,7 @@ func (s *story) comesHome() error {
 		return err
 	}
 	f := s.larkfield.Site.Failover
-	done, err := f.Failback(s.ctx, "field-station", api.FailoverAsk{}, "marta")
+	done, err := s.begins(s.larkfield, "failback", api.FailoverAsk{})
 	if err == nil {
 		done, err = s.goesThrough(func() (*api.Failover, error) { return f.Show(done.ID) })
 	}

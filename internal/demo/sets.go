@@ -45,6 +45,7 @@ func (s *story) hooks(c *datadir.Config) {
 	if c.Name != "larkfield" {
 		return
 	}
+	c.LeftBehind = "60 days"
 	c.Alarms = &datadir.Alarms{Webhook: &datadir.Webhook{URL: s.inbox.Hook}, Console: "http://" + s.opt.Listen,
 		Mail: &datadir.Mail{Server: s.inbox.Mail, From: "harbor@larkfield.example",
 			To: []string{"night-desk@larkfield.example"}, Security: "none"}}

@@ -115,6 +115,11 @@ func (s *Service) prepareDrill(row *catalog.Runbook, ask api.DrillAsk, by string
 	for _, v := range vols {
 		o.doc.Volumes = append(o.doc.Volumes, actVolume{Name: v.Name, Group: v.group})
 	}
+	if !cadence { // a person learns at once that there is nothing to bring up; what is due is a drill that fails
+		if _, err := o.choose(); err != nil {
+			return nil, err
+		}
+	}
 	o.planSteps()
 	return o, nil
 }

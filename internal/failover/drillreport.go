@@ -165,6 +165,9 @@ func (s *Service) lastDrill(name string, add adder) error {
 		if o.doc.Version != row.Version {
 			break
 		}
+		if !o.doc.Drill.At.IsZero() { // it says nothing of the newest states
+			continue
+		}
 		r, on := o.report(), phrase.Stamp(f.Began.Time)
 		switch {
 		case !r.Good && o.doc.Drill.Failed != "":

@@ -216,11 +216,11 @@ func (o *act) choose() (string, error) {
 	}
 	var oldest actVolume
 	for _, v := range o.doc.Volumes {
-		if !v.Up && (oldest.Name == "" || v.Taken.Before(oldest.Taken)) {
+		if !v.Up && (oldest.Name == "" || v.Known.Before(oldest.Known)) {
 			oldest = v
 		}
 	}
-	return fmt.Sprintf("the oldest is that of %s, taken %s", oldest.Name, phrase.Stamp(oldest.Taken)), nil
+	return fmt.Sprintf("the oldest is that of %s, as of %s", oldest.Name, phrase.Stamp(oldest.Known)), nil
 }
 
 // asOf is the moment up to which states are brought up; zero: the newest.

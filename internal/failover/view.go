@@ -59,8 +59,11 @@ func (o *act) view() *api.Failover {
 			l.LossSeconds, l.DoubtSeconds = 0, 0
 		}
 		if !av.Taken.IsZero() {
-			taken := av.Taken
-			l.Taken = &taken
+			taken, known := av.Taken, av.Known
+			if known.IsZero() { // of an act that an earlier release began
+				known = taken
+			}
+			l.Taken, l.Known = &taken, &known
 		}
 		out.Volumes = append(out.Volumes, l)
 	}

@@ -159,5 +159,5 @@ func TestReadyMeansThatADrillGoesWell(t *testing.T) {
 	_, err := d.dr.Failover.Failover(d.ctx, "field-station", api.FailoverAsk{Unplanned: true}, "test")
 	require.ErrorContains(t, err,
 		"nothing was taken over, because the runbook is not ready: The newest state of notes@home is "+
-		"damaged here")
+			"damaged here")
 }

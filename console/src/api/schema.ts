@@ -2941,6 +2941,11 @@ export interface components {
             from?: string;
             group?: string;
             /**
+             * Format: date-time
+             * @description up to when it is known to have been as the snapshot has it
+             */
+            known?: string;
+            /**
              * Format: double
              * @description before the other site was last heard of, of which nothing arrived
              */

@@ -113,7 +113,7 @@ export function DrillPage() {
             {(f.volumes ?? []).map((v) => (
               <tr key={v.volume}>
                 <td>{v.volume}</td>
-                <td className="whitespace-nowrap">{v.taken ? stamp(v.taken) : "–"}</td>
+                <td className="whitespace-nowrap">{v.known ? stamp(v.known) : "–"}</td>
                 <td className="whitespace-nowrap">{took(v.lossSeconds)}</td>
                 <td className={d.gone ? "text-faint" : "font-mono text-xs break-all"}>
                   {d.gone ? "taken away" : v.place || "–"}

@@ -249,6 +249,13 @@ function TakeOver({ name, ready, home, close }: Taking & { close: () => void }) 
   );
 }
 
+/** How long of a volume nothing arrived, and by how much that may be wrong. */
+function lost(v: Schemas["FailoverLoss"]): string {
+  const doubt = v.doubtSeconds ?? 0;
+  if (doubt < 1) return took(v.lossSeconds);
+  return v.lossSeconds < 1 ? `perhaps ${span(doubt)}` : `${took(v.lossSeconds)}, perhaps ${span(doubt)} more`;
+}
+
 /** From which state each volume goes on, and what that leaves behind. */
 export function Losses({ of }: { of: Failover }) {
   return (
@@ -257,7 +264,7 @@ export function Losses({ of }: { of: Failover }) {
         <thead>
           <tr className="border-b border-ink">
             <th scope="col">volume</th>
-            <th scope="col">goes on from</th>
+            <th scope="col">goes on as of</th>
             <th scope="col">left behind</th>
           </tr>
         </thead>
@@ -265,11 +272,8 @@ export function Losses({ of }: { of: Failover }) {
           {(of.volumes ?? []).map((v) => (
             <tr key={v.volume} className="border-b border-rule">
               <td className="pr-4">{v.volume}</td>
-              <td className="pr-4">{v.taken ? stamp(v.taken) : "–"}</td>
-              <td>
-                {of.kind === "unplanned" ? took(v.lossSeconds) : "nothing"}
-                {of.kind === "unplanned" && (v.doubtSeconds ?? 0) >= 1 && `, perhaps ${span(v.doubtSeconds!)} more`}
-              </td>
+              <td className="pr-4">{v.known ? stamp(v.known) : "–"}</td>
+              <td>{of.kind === "unplanned" ? lost(v) : "nothing"}</td>
             </tr>
           ))}
         </tbody>
