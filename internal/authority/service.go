@@ -69,6 +69,7 @@ func New(dir *datadir.Dir, run *run.Engine, access *access.Service, pairing *pai
 	s := &Service{Dir: dir, run: run, access: access, pairing: pairing}
 	s.forget()
 	s.answer()
+	s.witness()
 	pairing.OnGrants(s.membersChanged)
 	pairing.OnGreeted(s.exchange)
 	pairing.OnPutBack(s.putBack)

@@ -16,13 +16,15 @@ type PeerHistory struct {
 	TwoSites      Time           `db:"two_sites"`  // when it was noticed that two sites show its key; zero: they do not
 	LedgerEntries int64          `db:"ledger_entries"`
 	LedgerSum     string         `db:"ledger_sum"`
+	ClockAhead    int64          `db:"clock_ahead"`  // of this site's, in nanoseconds
+	ClockWithin   int64          `db:"clock_within"` // by which that may be wrong; -1: it was not measured
 }
 
 // PeerHistory returns what was seen of a peer.
 func (c *Catalog) PeerHistory(peer string) (h PeerHistory, err error) {
 	err = c.db.Get(&h, `SELECT * FROM peer_histories WHERE peer=?`, peer)
 	if errors.Is(err, sql.ErrNoRows) {
-		return PeerHistory{Peer: peer}, nil
+		return PeerHistory{Peer: peer, ClockWithin: -1}, nil
 	}
 	return h, err
 }
@@ -66,6 +68,11 @@ func (c *Catalog) SetTwoSites(peer string, at Time) error { return c.ofPeer(peer
 // ForgetTwoSites says that one of two sites with the key of a peer is left, whichever it is.
 func (c *Catalog) ForgetTwoSites(peer string) error {
 	return c.ofPeer(peer, `two_sites=0, starts='[]'`)
+}
+
+// SetClock notes by how much a peer's clock is ahead of this site's, and by how much that may be wrong.
+func (c *Catalog) SetClock(peer string, ahead, within time.Duration) error {
+	return c.ofPeer(peer, `clock_ahead=?, clock_within=?`, int64(ahead), int64(within))
 }
 
 // SetLedgerSeen notes what a peer's ledger came to.

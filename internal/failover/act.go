@@ -46,21 +46,23 @@ type actDoc struct {
 	Until   time.Time   `json:"until"`            // it goes on by itself after a start no later than that
 	Down    time.Time   `json:"down,omitzero"`    // since when nobody serves
 	Up      time.Time   `json:"up,omitzero"`      // since when all is served again
+	Anyway  bool        `json:"anyway,omitempty"` // although something speaks against it
 	Untold  bool        `json:"untold,omitempty"` // the other site does not know that nothing comes of it
 	Drill   *drillDoc   `json:"drill,omitempty"`
 }
 
 // actVolume is what is brought up.
 type actVolume struct {
-	Name  string    `json:"name"`
-	Group string    `json:"group,omitempty"` // with which it is taken
-	Up    bool      `json:"up,omitempty"`    // it was served here before this began
-	From  string    `json:"from,omitempty"`  // the snapshot from which it goes on
-	Taken time.Time `json:"taken,omitzero"`
-	Known time.Time `json:"known,omitzero"` // up to when it is known to have been so
-	Loss  int64     `json:"loss,omitempty"` // nanoseconds of which nothing arrived
-	Doubt int64     `json:"doubt,omitempty"`
-	Place string    `json:"place,omitempty"` // in a drill: its directory, or the name of its export
+	Name   string    `json:"name"`
+	Group  string    `json:"group,omitempty"` // with which it is taken
+	Up     bool      `json:"up,omitempty"`    // it was served here before this began
+	From   string    `json:"from,omitempty"`  // the snapshot from which it goes on
+	Taken  time.Time `json:"taken,omitzero"`
+	Known  time.Time `json:"known,omitzero"`   // up to when it is known to have been so, by this site's clock
+	Within int64     `json:"within,omitempty"` // by which that may be wrong
+	Loss   int64     `json:"loss,omitempty"`   // nanoseconds of which nothing arrived
+	Doubt  int64     `json:"doubt,omitempty"`
+	Place  string    `json:"place,omitempty"` // in a drill: its directory, or the name of its export
 }
 
 // actStep is one step and how far it came.
@@ -83,6 +85,7 @@ const (
 	stepCarry     = "carry"
 	stepFreeze    = "freeze"
 	stepAuthority = "authority"
+	stepWitness   = "witness"
 	stepRoutes    = "routes"
 )
 
@@ -121,44 +124,6 @@ func (s *Service) read(row *catalog.Failover) (*act, error) {
 	var err error
 	o.book, err = runbook.Parse(o.doc.Body)
 	return o, err
-}
-
-// planSteps lists what is done, in its order.
-func (o *act) planSteps() {
-	if o.doc.Drill != nil {
-		o.planDrill()
-		return
-	}
-	add := o.plan
-	add(stepAsk, "Ask other sites who is active", -1, false)
-	if o.row.Kind == planned {
-		add(stepCarry, "Carry what is new, while "+o.row.Peer+" still serves", -1, false)
-		add(stepFreeze, "Have "+o.row.Peer+" stop serving, and carry the rest", -1, false)
-		add(stepAuthority, "Have "+o.row.Peer+" hand over", -1, false)
-	} else {
-		add(stepChoose, "Find the newest states that are here whole", -1, false)
-		add(stepAuthority, "Take over", -1, false)
-	}
-	o.planBook(func() { add(stepRoutes, "Turn the routes round", -1, false) })
-}
-
-func (o *act) plan(code, text string, book int, after bool) {
-	o.doc.Steps = append(o.doc.Steps, actStep{Code: code, Text: text, State: api.StepToDo, Book: book, After: after})
-}
-
-// planBook lists the steps of the runbook; between comes when all is up.
-func (o *act) planBook(between func()) {
-	for i := range o.book.Steps {
-		st := &o.book.Steps[i]
-		o.plan(string(st.Kind), phrase.UpperFirst(st.Words()), i, false)
-	}
-	if between != nil {
-		between()
-	}
-	for i := range o.book.After {
-		st := &o.book.After[i]
-		o.plan(string(st.Kind), phrase.UpperFirst(st.Words()), i, true)
-	}
 }
 
 // begun is begin for who is shown the act: from its beginning on the act is its run's alone.
@@ -315,6 +280,7 @@ func (o *act) stopped(ctx context.Context, st *actStep, why error) error {
 		o.letGo(clean)
 		fallthrough
 	case !o.moved():
+		o.withdraw(clean)
 		o.row.State, o.row.Ended = api.FailoverFailed, catalog.At(o.s.Clock.Now())
 		if ctx.Err() != nil {
 			o.row.State = api.FailoverCancelled
@@ -345,6 +311,8 @@ func (o *act) do(ctx context.Context, st *actStep) (string, error) {
 		return o.ask(ctx)
 	case stepChoose:
 		return o.choose()
+	case stepWitness:
+		return o.witness(ctx)
 	case stepCarry:
 		return o.carry(ctx)
 	case stepFreeze:
@@ -381,59 +349,4 @@ func (o *act) outcome() string {
 			phrase.Ago(time.Duration(worst)))
 	}
 	return words
-}
-
-// resume goes on with acts that a start interrupted. One that has moved nothing yet, or whose time is over, waits for a
-// person.
-func (s *Service) resume() error {
-	rows, err := s.Catalog.Failovers(nil, openDrills, 1000)
-	if err != nil {
-		return err
-	}
-	for _, row := range rows {
-		if row.State == api.FailoverStopped && row.Kind != drill {
-			continue
-		}
-		if row.Kind == handOver {
-			if err := s.giveUpHandOver(row); err != nil {
-				return err
-			}
-			continue
-		}
-		o, err := s.read(row)
-		if err != nil {
-			return err
-		}
-		for i := range o.doc.Steps {
-			if o.doc.Steps[i].State == api.StepRunning {
-				o.doc.Steps[i].State = api.StepToDo
-			}
-		}
-		if o.doc.Drill != nil {
-			if err := s.resumeDrill(o); err != nil {
-				return err
-			}
-			continue
-		}
-		o.findRecord()
-		switch {
-		case !o.moved() && row.Kind == unplanned:
-			o.row.State, o.row.Ended = api.FailoverCancelled, catalog.At(s.Clock.Now())
-			err = o.save()
-		case s.Clock.Now().After(o.doc.Until):
-			o.row.State = api.FailoverStopped
-			err = o.save()
-		default:
-			for i := range o.doc.Steps { // whoever may have taken over meanwhile is asked anew
-				if o.doc.Steps[i].Code == stepAsk {
-					o.doc.Steps[i].State = api.StepToDo
-				}
-			}
-			err = o.begin("the service")
-		}
-		if err != nil {
-			return err
-		}
-	}
-	return nil
 }

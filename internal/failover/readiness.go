@@ -13,7 +13,6 @@ import (
 	"candidharbor/internal/catalog"
 	"candidharbor/internal/phrase"
 	"candidharbor/internal/records"
-	"candidharbor/internal/rules"
 	"candidharbor/internal/runbook"
 )
 
@@ -33,6 +32,7 @@ const (
 	needsKnown     = "known"
 	needsDrill     = "drill"
 	needsHost      = "host"
+	needsWitness   = "witness"
 )
 
 // readiness finds whether a runbook would work now, step by step.
@@ -86,6 +86,9 @@ func (s *Service) readiness(b *runbook.Runbook) (*api.Readiness, error) {
 		}
 	}
 	if err := s.wayBack(vols, add); err != nil {
+		return nil, err
+	}
+	if err := s.witnessReady(b, add); err != nil {
 		return nil, err
 	}
 	if err := s.lastDrill(b.Name, add); err != nil {
@@ -148,7 +151,11 @@ func (s *Service) volumeReady(b *runbook.Runbook, v *bookVolume, add adder) erro
 		add(needsState, v.Name, false, "candid store verify", "The newest state of %s is damaged here.", v.Name)
 		return nil
 	}
-	age := s.Clock.Now().Sub(rules.NewestState(row))
+	known, _, err := s.ownTime(row)
+	if err != nil {
+		return err
+	}
+	age := s.Clock.Now().Sub(known)
 	if b.Loss > 0 && age > b.Loss && active != s.Name() {
 		add(needsFresh, v.Name, false, "candid route list", "The newest state of %s is %s old; at most %s are to be lost.",
 			v.Name, phrase.Ago(age), phrase.Ago(b.Loss))
@@ -162,6 +169,26 @@ func (s *Service) volumeReady(b *runbook.Runbook, v *bookVolume, add adder) erro
 		return s.diskReady(v, add)
 	}
 	return s.treeReady(v, row, add)
+}
+
+// witnessReady finds whether the witness of a runbook would answer.
+func (s *Service) witnessReady(b *runbook.Runbook, add adder) error {
+	if b.Witness == "" {
+		return nil
+	}
+	p, err := s.Catalog.Peer(b.Witness)
+	switch {
+	case errors.Is(err, catalog.ErrNone):
+		add(needsWitness, b.Witness, false, "", "%s, which is to witness it, is not paired with this site.", b.Witness)
+	case err != nil:
+		return err
+	case s.pairing.Up(p.Name) || s.Clock.Now().Sub(p.Seen.Time) < aloneSoon:
+		add(needsWitness, b.Witness, true, "", "%s would witness it.", b.Witness)
+	default:
+		add(needsWitness, b.Witness, false, "candid site check "+b.Witness,
+			"%s, which is to witness it, was last heard of %s.", b.Witness, phrase.Stamp(p.Seen.Time))
+	}
+	return nil
 }
 
 // diskReady tells who may open a disk once it is served here.

@@ -32,6 +32,11 @@ func (s *Service) PutRunbook(body, by string) (*api.Runbook, error) {
 	if err != nil {
 		return nil, refusal.Wrap(refusal.Misuse, err)
 	}
+	if b.Witness != "" {
+		if _, err := s.Catalog.Peer(b.Witness); err != nil {
+			return nil, refusal.Wrap(refusal.Misuse, fmt.Errorf("witness: %w", err))
+		}
+	}
 	for name := range b.Paths {
 		if !slices.ContainsFunc(vols, func(v bookVolume) bool { return v.is(name) }) {
 			return nil, refusal.Badf("paths names %s, which the runbook does not bring up", name)

@@ -2,7 +2,6 @@ package failover
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"slices"
 	"time"
@@ -13,7 +12,6 @@ import (
 	"candidharbor/internal/pairing"
 	"candidharbor/internal/phrase"
 	"candidharbor/internal/refusal"
-	"candidharbor/internal/rules"
 	"candidharbor/internal/runbook"
 )
 
@@ -29,7 +27,7 @@ func (s *Service) Failover(ctx context.Context, name string, ask api.FailoverAsk
 	return s.failover(ctx, row, ask, by)
 }
 
-func (s *Service) failover(_ context.Context, row *catalog.Runbook, ask api.FailoverAsk, by string) (*api.Failover,
+func (s *Service) failover(ctx context.Context, row *catalog.Runbook, ask api.FailoverAsk, by string) (*api.Failover,
 	error) {
 	name := row.Name
 	s.beginning.Lock() // two people begin one after the other
@@ -66,6 +64,9 @@ func (s *Service) failover(_ context.Context, row *catalog.Runbook, ask api.Fail
 		}
 		out := o.view()
 		out.Sentence = o.wouldBe(ready)
+		if ask.Unplanned {
+			out.Sentence += o.newerElsewhere(ctx)
+		}
 		return out, nil
 	}
 	if !ready.Ready && !ask.Anyway {
@@ -75,6 +76,7 @@ func (s *Service) failover(_ context.Context, row *catalog.Runbook, ask api.Fail
 	if err := s.endDrills(); err != nil {
 		return nil, err
 	}
+	o.doc.Anyway = ask.Anyway
 	return o.begun(by)
 }
 
@@ -204,7 +206,9 @@ func (o *act) choose() (string, error) {
 		if err != nil {
 			return "", err
 		}
-		o.from(i, row)
+		if err := o.from(i, row); err != nil {
+			return "", err
+		}
 	}
 	for name, members := range sets {
 		if err := o.chooseSet(name, members); err != nil {
@@ -245,9 +249,11 @@ func (o *act) newest(v *catalog.Volume) (*catalog.Snapshot, error) {
 	return row, err
 }
 
-func (o *act) from(i int, row *catalog.Snapshot) {
+func (o *act) from(i int, row *catalog.Snapshot) error {
+	known, within, err := o.s.ownTime(row)
 	v := &o.doc.Volumes[i]
-	v.From, v.Taken, v.Known = row.ID, row.Began.Time, rules.NewestState(row)
+	v.From, v.Taken, v.Known, v.Within = row.ID, row.Began.Time, known, int64(within)
+	return err
 }
 
 // mostSets is how far back a set is looked for that is here whole.
@@ -280,72 +286,13 @@ func (o *act) chooseSet(group string, members []int) error {
 			continue
 		}
 		for k, i := range members {
-			o.from(i, have[k][r.SetID])
+			if err := o.from(i, have[k][r.SetID]); err != nil {
+				return err
+			}
 		}
 		return nil
 	}
 	return refusal.Conflictf("no set of the group %s has arrived here whole: bring its volumes up one by one", group)
-}
-
-// losses reckons of how long nothing arrived: from what is here to when the other site was last heard of.
-func (o *act) losses() error {
-	if o.row.Peer == "" {
-		return nil
-	}
-	p, err := o.s.Catalog.Peer(o.row.Peer)
-	if errors.Is(err, catalog.ErrNone) {
-		return nil
-	} else if err != nil {
-		return err
-	}
-	for i := range o.doc.Volumes {
-		v := &o.doc.Volumes[i]
-		if v.From == "" {
-			continue
-		}
-		// What it wrote until it was last heard of is lost for certain; until now it may have gone on.
-		now, seen := o.s.Clock.Now(), p.Seen.Time
-		if seen.IsZero() || seen.After(now) {
-			seen = now
-		}
-		v.Loss, v.Doubt = int64(max(0, seen.Sub(v.Known))), int64(now.Sub(seen))
-	}
-	return nil
-}
-
-// wouldBe tells what taking over would mean.
-func (o *act) wouldBe(ready *api.Readiness) string {
-	var worst actVolume
-	for _, v := range o.doc.Volumes {
-		if v.Loss+v.Doubt >= worst.Loss+worst.Doubt {
-			worst = v
-		}
-	}
-	out := fmt.Sprintf("%s would take over %s", o.s.Name(), phrase.Many(len(o.doc.Volumes), "volume"))
-	if o.row.Peer != "" {
-		out += " from " + o.row.Peer
-	}
-	if o.row.Kind == planned {
-		out += ", which hands over: nothing would be lost."
-	} else {
-		out += fmt.Sprintf(". What was written to %s after %s would be left behind", worst.Name, phrase.Stamp(worst.Known))
-		loss, doubt := time.Duration(worst.Loss), time.Duration(worst.Doubt)
-		switch {
-		case o.row.Peer == "":
-			out += "."
-		case loss < time.Second:
-			out += fmt.Sprintf(": nothing that is known of, as %s was last heard of %s ago.", o.row.Peer, phrase.Ago(doubt))
-		case doubt < time.Second:
-			out += fmt.Sprintf(": %s until now, in which %s answers.", phrase.Ago(loss), o.row.Peer)
-		default:
-			out += fmt.Sprintf(": %s until %s was last heard of, and whatever it wrote in the %s since.", phrase.Ago(loss),
-				o.row.Peer, phrase.Ago(doubt))
-		}
-	}
-	if !ready.Ready {
-		out += " It is not ready: " + ready.Sentence
-	}
-	return out
 }
 
 // takeOver signs that this site is active of all volumes, in one record.

@@ -2,6 +2,7 @@ package pairing
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"net"
 	"slices"
@@ -132,6 +133,9 @@ func (s *Service) Greet(ctx context.Context, p *catalog.Peer) (h Hello, addr str
 		return h, addr, 0, refusal.Wrap(refusal.Elsewhere, fmt.Errorf("site %s: %w", p.Name, err))
 	}
 	rtt = time.Since(begin)
+	if err := errors.Join(s.noteClock(p.Name, &h, rtt), s.Catalog.SawPeer(p.Name, s.Clock.Now())); err != nil {
+		return h, addr, rtt, err
+	}
 	s.mu.Lock()
 	s.headReported[p.Name] = head.N
 	s.mu.Unlock()
@@ -160,6 +164,22 @@ func (s *Service) Greet(ctx context.Context, p *catalog.Peer) (h Hello, addr str
 		}
 	}
 	return h, addr, rtt, err
+}
+
+// clockFine is a difference of clocks that is not worth a write.
+const clockFine = 100 * time.Millisecond
+
+// noteClock notes how a peer's clock goes, so that what it says of times can be set right when it is silent.
+func (s *Service) noteClock(peer string, h *Hello, rtt time.Duration) error {
+	was, err := s.Catalog.PeerHistory(peer)
+	if err != nil {
+		return err
+	}
+	ahead, within := time.Unix(0, h.Now).Sub(s.Clock.Now().Add(-rtt/2)), max(rtt/2, clockFine)
+	if was.ClockWithin >= 0 && (ahead-time.Duration(was.ClockAhead)).Abs() <= within {
+		return nil
+	}
+	return s.Catalog.SetClock(peer, ahead, within)
 }
 
 // CheckPeer tests whether a peer is reachable, is who it was, and how its clock goes.

@@ -2,6 +2,7 @@
 //
 //	runbook: field-station
 //	at: stonewick                          # the site that takes over
+//	witness: mereside                      # asked before it takes over without the active one
 //	bring_up:                              # in this order; several in one line together
 //	  - accession-register                 # a volume, or a group
 //	  - {volume: specimen-db, within: 5 minutes, failing: go on}
@@ -77,17 +78,19 @@ type Probe struct {
 
 // Runbook is a compiled document.
 type Runbook struct {
-	Name  string
-	At    string
-	Steps []Step
-	After []Step
-	Paths map[string]string
-	Loss  time.Duration // 0: not said
-	Time  time.Duration
-	Drill *cadence.Cadence // nil: by hand alone
-	Keep  time.Duration    // how long a drill stays up; 0: it is taken away at once
-	In    string           // where directories of drills lie; empty: with the site's own data
-	Zone  *time.Location
+	Name string
+	At   string
+	// Witness is a third site that is asked before this one takes over without the active one; empty: none is.
+	Witness string
+	Steps   []Step
+	After   []Step
+	Paths   map[string]string
+	Loss    time.Duration // 0: not said
+	Time    time.Duration
+	Drill   *cadence.Cadence // nil: by hand alone
+	Keep    time.Duration    // how long a drill stays up; 0: it is taken away at once
+	In      string           // where directories of drills lie; empty: with the site's own data
+	Zone    *time.Location
 }
 
 // How long steps may take that do not say it.
@@ -102,6 +105,7 @@ const (
 type document struct {
 	Runbook    string            `yaml:"runbook"`
 	At         string            `yaml:"at"`
+	Witness    string            `yaml:"witness"`
 	BringUp    []any             `yaml:"bring_up"`
 	After      []any             `yaml:"after"`
 	Paths      map[string]string `yaml:"paths"`
@@ -145,12 +149,20 @@ func Parse(text string) (*Runbook, error) {
 	if err != nil {
 		return nil, &Problems{policy.Problems{policy.YAMLProblem(err)}}
 	}
-	r := &reader{file: file, book: &Runbook{Name: d.Runbook, At: d.At, Paths: d.Paths, Keep: drillKept, Zone: time.UTC}}
+	r := &reader{file: file, book: &Runbook{Name: d.Runbook, At: d.At, Witness: d.Witness, Paths: d.Paths,
+		Keep: drillKept, Zone: time.UTC}}
 	if err := policy.CheckName("runbook", d.Runbook); err != nil {
 		r.at("$.runbook", "%w", err)
 	}
 	if err := policy.CheckName("site", d.At); err != nil {
 		r.at("$.at", "at says which site takes over: %w", err)
+	}
+	if d.Witness != "" {
+		if err := policy.CheckName("site", d.Witness); err != nil {
+			r.at("$.witness", "witness names a third site: %w", err)
+		} else if d.Witness == d.At {
+			r.at("$.witness", "%s takes over: its witness is another site", d.At)
+		}
 	}
 	r.book.Steps = r.steps("bring_up", d.BringUp)
 	r.book.After = r.steps("after", d.After)
