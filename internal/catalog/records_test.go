@@ -83,10 +83,10 @@ func TestRecordsOfOlderSettings(t *testing.T) {
 	require.Equal(t, time.Date(2026, 3, 5, 2, 30, 0, 0, time.UTC), must(c.TaskKept(RecipeTask+"nightly")))
 	require.Equal(t, map[string]string{"shelf": "/mnt/disk", "drawer": "/mnt/two"}, must(c.Places()))
 	require.Equal(t, []PeerHistory{
-		{ClockWithin: -1, Peer: "mereside", Starts: JSON[[]string]{[]string{"0102030405060708", "1112131415161718"}}, PutBack: day(3, 6),
-			OwedAgain: -1},
-		{ClockWithin: -1, Peer: "stonewick", Starts: JSON[[]string]{[]string{}}, TwoSites: day(3, 7), LedgerEntries: 12,
-			LedgerSum: "99aa"}}, must(c.PeerHistories()))
+		{Peer: "mereside", Starts: JSON[[]string]{[]string{"0102030405060708", "1112131415161718"}}, PutBack: day(3, 6),
+			OwedAgain: -1, ClockWithin: -1},
+		{Peer: "stonewick", Starts: JSON[[]string]{[]string{}}, TwoSites: day(3, 7), LedgerEntries: 12,
+			LedgerSum: "99aa", ClockWithin: -1}}, must(c.PeerHistories()))
 	require.True(t, must(c.IsFormerKey("abcd")))
 	require.False(t, must(c.IsFormerKey("abc")))
 	require.Equal(t, map[string]History{lineage: {Lineage: lineage, Term: 4, Ground: "dev 8:1 ino 2",

@@ -46,7 +46,7 @@ func (s *Service) ownTime(row *catalog.Snapshot) (known time.Time, within time.D
 		return known, 0, nil
 	}
 	h, err := s.Catalog.PeerHistory(row.Taker())
-	if err != nil || h.ClockWithin < 0 {
+	if err != nil || h.ClockWithin < 0 || max(h.ClockAhead, -h.ClockAhead) <= h.ClockWithin { // as far as can be measured
 		return known, 0, err
 	}
 	return known.Add(-time.Duration(h.ClockAhead)), time.Duration(h.ClockWithin), nil
