@@ -58,8 +58,8 @@ test-long: build tools
 	CANDID_LONG=20 go test -count=1 -timeout 80m ./internal/store \
 	  -run 'TestSideBySide|TestFlipsInEveryFile|TestFileOperationsFail|TestMediaFails|TestStoreModel'
 	CANDID_MODEL_ROUNDS=200 go test -count=1 -timeout 30m -run 'TestModelOf' ./internal/site
-	CANDID_MOVES=600 CANDID_MANY=50 go test -count=1 -timeout 30m -run 'TestMovesOfThreeSites|TestFailoverOfMany' -v \
-		./internal/site
+	CANDID_MOVES=600 CANDID_MANY=50 CANDID_DRILLS=50 go test -count=1 -timeout 30m -v \
+	  -run 'TestMovesOfThreeSites|TestFailoverOfMany|TestDrill|TestReadyMeans' ./internal/site
 	CANDID_MOVE_ROUNDS=200 go test -count=1 -timeout 40m -run 'TestMoves$$' -v ./e2e
 	CANDID_KILL_ROUNDS=200 CANDID_DISK_KILL_ROUNDS=500 CANDID_DATABASE_ROUNDS=50 \
 	  go test -count=1 -timeout 60m -run 'TestKill|TestStorm|TestPowerCut|TestDiskKills|TestDatabaseOnADisk' ./e2e

@@ -62,6 +62,7 @@ var byPath = map[string]string{
 	"internal/volume/tree/cache.go":      "scan caches in the data directory",
 	"internal/volume/tree/restore.go":    "what is seen is only told",
 	"internal/views/clone.go":            "what clones changed, in the data directory",
+	"internal/views/below.go":            "/proc",
 	"internal/views/spot.go":             "/proc, and a directory of the data directory",
 }
 

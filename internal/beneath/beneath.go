@@ -50,6 +50,16 @@ func file(fd int, path string) (*os.File, error) {
 	return f, nil
 }
 
+// Root opens a directory that lies below root, for work on what lies below itself.
+func Root(root, path string) (*os.Root, error) {
+	fd, err := Open(root, path)
+	if err != nil {
+		return nil, err
+	}
+	defer unix.Close(fd)
+	return os.OpenRoot(Name(fd))
+}
+
 // MakeAll opens a directory that lies below root, making what lacks of it.
 func MakeAll(root, path string, mode uint32) (fd int, err error) {
 	rel, err := filepath.Rel(root, path)

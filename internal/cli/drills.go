@@ -4,9 +4,7 @@ import (
 	"context"
 	"encoding/csv"
 	"errors"
-	"fmt"
 	"net/url"
-	"os"
 	"strconv"
 	"strings"
 	"time"
@@ -186,13 +184,5 @@ func (f *session) drillCSV(x *api.Failover, name string) error {
 	if err = errors.Join(err, w.Error()); err != nil {
 		return err
 	}
-	if name == "-" {
-		fmt.Fprint(f.out, b.String())
-		return nil
-	}
-	if err := os.WriteFile(name, []byte(b.String()), 0o644); err != nil {
-		return &exitError{exitFailed, fmt.Errorf("the report cannot be written: %w", err)}
-	}
-	f.say("%s: %s.", name, x.Sentence)
-	return nil
+	return f.keepReport(name, b.String(), strings.TrimSuffix(x.Sentence, "."))
 }

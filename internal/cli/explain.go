@@ -258,13 +258,18 @@ func (f *session) objectivesCSV(r *api.Objectives, name string) error {
 	if err = errors.Join(err, w.Error()); err != nil {
 		return err
 	}
+	return f.keepReport(name, b.String(), plural(len(r.Rows), "row", "rows"))
+}
+
+// keepReport writes a report to a file, or to standard output.
+func (f *session) keepReport(name, text, said string) error {
 	if name == "-" {
-		fmt.Fprint(f.out, b.String())
+		fmt.Fprint(f.out, text)
 		return nil
 	}
-	if err := os.WriteFile(name, []byte(b.String()), 0o644); err != nil {
+	if err := os.WriteFile(name, []byte(text), 0o644); err != nil {
 		return &exitError{exitFailed, fmt.Errorf("the report cannot be written: %w", err)}
 	}
-	f.say("%s: %s.", name, plural(len(r.Rows), "row", "rows"))
+	f.say("%s: %s.", name, said)
 	return nil
 }

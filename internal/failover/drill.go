@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"candidharbor/api"
+	"candidharbor/internal/access"
 	"candidharbor/internal/catalog"
 	"candidharbor/internal/netns"
 	"candidharbor/internal/pairing"
@@ -131,14 +132,18 @@ func (s *Service) drillTasks() (all []*recovery.ScheduledTask, err error) {
 	}
 	for _, row := range rows {
 		b, err := parse(row)
-		if err != nil {
-			return nil, err
+		if err != nil { // it must not keep all else from being done
+			s.Log.Error("a runbook cannot be read, and no drill is held by it", "runbook", row.Name, "error", err)
+			continue
 		}
 		if b.Drill == nil {
 			continue
 		}
 		all = append(all, &recovery.ScheduledTask{Key: catalog.DrillTask + b.Name, What: "drill " + b.Name, By: b.Drill,
 			Do: func() ([]*run.Job, error) {
+				if _, err := s.access.Record(access.ByService, "startDrill", b.Name, ""); err != nil {
+					return nil, err
+				}
 				f, err := s.startDrill(b.Name, api.DrillAsk{}, "the cadence", true)
 				if err != nil {
 					return nil, err

@@ -50,12 +50,15 @@ func (o *act) keepUp(ctx context.Context) (string, error) {
 func (o *act) away(ctx context.Context) (string, error) {
 	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), drillAwayTime)
 	defer cancel()
-	err := errors.Join(netns.End(ctx, o.net, o.marker()), o.s.clones.EndDrill(o.row.ID), o.s.removePlace(o.doc.Drill))
-	if err != nil {
-		return "", err
-	}
-	if err := o.net.Close(); err != nil {
-		return "", err
+	for _, end := range []func() error{
+		func() error { return netns.End(ctx, o.net, o.marker()) },
+		func() error { return o.s.clones.EndDrill(o.row.ID) },
+		func() error { return o.s.removePlace(o.doc.Drill) }, // in which nothing is mounted any more
+		o.net.Close,
+	} {
+		if err := end(); err != nil {
+			return "", err
+		}
 	}
 	o.net = nil
 	o.s.mu.Lock()

@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
-	"os"
 	"path/filepath"
 	"slices"
 	"strconv"
@@ -17,6 +16,7 @@ import (
 	"candidharbor/internal/phrase"
 	"candidharbor/internal/refusal"
 	"candidharbor/internal/route"
+	"candidharbor/internal/views"
 
 	"golang.org/x/sync/errgroup"
 	"golang.org/x/sys/unix"
@@ -63,19 +63,16 @@ func (s *Service) removePlace(d *drillDoc) error {
 	}
 	s.places.Lock()
 	defer s.places.Unlock()
-	parent := filepath.Dir(d.Dir)
-	at, err := beneath.Open(d.Root, parent)
+	in, err := beneath.Root(d.Root, filepath.Dir(d.Dir))
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil
 	} else if err != nil {
 		return err
 	}
-	defer unix.Close(at)
-	in, err := os.OpenRoot(beneath.Name(at))
-	if err != nil {
+	defer in.Close()
+	if err := views.UnmountBelow(d.Root, d.Dir); err != nil { // what a hook mounted there is not the drill's to remove
 		return err
 	}
-	defer in.Close()
 	if err := in.RemoveAll(filepath.Base(d.Dir)); err != nil {
 		return err
 	}

@@ -245,8 +245,21 @@ func (o *act) newest(v *catalog.Volume) (*catalog.Snapshot, error) {
 		}
 		return row, err
 	}
-	row, _, err := o.s.rules.Moment(v, at.Format(time.RFC3339Nano))
-	return row, err
+	best, _, err := o.s.rules.Moment(v, at.Format(time.RFC3339Nano))
+	if err != nil || best.LeftUntil.IsZero() {
+		return best, err
+	}
+	// What was left behind is nobody's newest state.
+	rows, err := o.s.Catalog.Snapshots(o.s.Place(), v.Name, catalog.SnapshotFilter{To: at, Limit: mostSets})
+	if err != nil {
+		return nil, err
+	}
+	i := slices.IndexFunc(rows, func(r *catalog.Snapshot) bool { return r.LeftUntil.IsZero() })
+	if i < 0 {
+		return nil, refusal.Conflictf("nothing of %s is here from before %s but what was left behind", v.Name,
+			phrase.Stamp(at))
+	}
+	return rows[i], nil
 }
 
 func (o *act) from(i int, row *catalog.Snapshot) error {

@@ -127,15 +127,10 @@ func (s *Service) removeIdle(dir string) error {
 		return err
 	}
 	parent, _, idle, state := standbyNames(dir)
-	at, err := beneath.Open(root, parent)
+	in, err := beneath.Root(root, parent)
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil
 	} else if err != nil {
-		return err
-	}
-	defer unix.Close(at)
-	in, err := os.OpenRoot(beneath.Name(at))
-	if err != nil {
 		return err
 	}
 	defer in.Close()

@@ -181,6 +181,24 @@ func (d *drilled) nothingIsLeft() {
 	}
 }
 
+// What a hook mounts in a drill is unmounted with it, and nothing of it is removed.
+func TestDrillRemovesNothingThatIsMounted(t *testing.T) {
+	d := newDrilled(t, "")
+	shared := filepath.Join(d.dir, "shared")
+	require.NoError(t, os.Mkdir(shared, 0o755))
+	d.write(shared, "everybody's", "file")
+	d.dr.Conf.Hooks["start"] = datadir.Hook{Run: []string{"sh", "-c", fmt.Sprintf(`set -e
+		echo "$CANDID_PATHS" | while read p; do test -z "$p" || { mkdir -p "$p/shared"; mount --bind %s "$p/shared"; }; done
+		mkdir "$(dirname "$(echo "$CANDID_PATHS" | head -n 1)")/beside"
+		mount --bind %[1]s "$(dirname "$(echo "$CANDID_PATHS" | head -n 1)")/beside"; env CANDID_TEST_LISTEN=%s \
+		CANDID_TEST_PID=%s setsid %s -test.run '^TestListens$' >/dev/null 2>&1 &`, shared, d.address, d.pid, os.Args[0])}}
+	f := d.reaches(must(d.dr.Failover.StartDrill("field-station", api.DrillAsk{}, "test")), api.FailoverDone,
+		api.FailoverFailed)
+	require.Equal(t, api.FailoverDone, f.State, "%s %+v", f.Sentence, f.Steps)
+	d.nothingIsLeft()
+	require.Equal(t, "file", string(must(os.ReadFile(filepath.Join(shared, "everybody's")))))
+}
+
 // A drill brings all up apart, with work going on, and changes nothing: neither what is production nor what is carried,
 // laid out and listed. Afterwards nothing of it is left, however often.
 func TestDrillChangesNothing(t *testing.T) {
