@@ -20,6 +20,9 @@ func (s *Service) forsake(ctx context.Context, g *giving) {
 		g.mu.Lock()
 		over := g.signed || g.told.Busy || g.melt != nil || g.told.Phase != doCarry // it goes on, and looks itself
 		left := frozenFor - time.Since(g.asked)
+		if !over && left <= 0 {
+			g.told.Busy = true // nothing else begins meanwhile
+		}
 		g.mu.Unlock()
 		if over {
 			return

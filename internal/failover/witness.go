@@ -8,6 +8,7 @@ import (
 
 	"candidharbor/api"
 	"candidharbor/internal/catalog"
+	"candidharbor/internal/refusal"
 )
 
 // claims has the witness of the runbook note that this site takes over, or forget it.
@@ -32,12 +33,14 @@ func (o *act) witness(ctx context.Context) (string, error) {
 		return "this site took over before", nil
 	}
 	err := o.claims(ctx, false)
-	if err != nil && o.doc.Anyway {
+	switch {
+	case refusal.ClassOf(err) == refusal.Conflict: // what the other site does is not overruled in passing
+		return "", fmt.Errorf("%w. If that site is lost too, take witness out of the runbook first", err)
+	case err != nil && !o.doc.Anyway:
+		return "", fmt.Errorf("%w. To take over without it: --anyway", err)
+	case err != nil:
 		o.j.Remark()
 		return "without it, as was asked for: " + err.Error(), nil
-	}
-	if err != nil {
-		return "", fmt.Errorf("%w. To take over nevertheless: --anyway", err)
 	}
 	return o.book.Witness + " knows of no other site that takes over", nil
 }
