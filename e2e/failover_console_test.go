@@ -91,6 +91,23 @@ func TestFailoverInConsole(t *testing.T) {
 	noFaults(t, dr.Page, "the report of a drill")
 	require.Contains(t, b.run("drill", "show", "field-station", "--csv", "-"), "time,field-station,")
 	require.Contains(t, b.run("clone", "list"), "No clones")
+
+	// So it is from the other site's desk, and both ledgers tell.
+	b.run("site", "grant", "larkfield", "configure")
+	a.run("site", "check", "stonewick")
+	a.run("--desk", "stonewick", "drill", "start", "field-station", "--keep", "none", "--no-wait")
+	require.Eventually(t, func() bool {
+		_, err := a.try("--desk", "stonewick", "failover", "answer", "field-station")
+		return err == nil
+	}, 20*time.Second, 50*time.Millisecond)
+	require.Eventually(t, func() bool {
+		var all []struct{ State string }
+		a.json(&all, "--desk", "stonewick", "drill", "list")
+		return len(all) == 2 && all[0].State == "done"
+	}, 20*time.Second, 50*time.Millisecond)
+	for _, p := range []*proc{a, b} {
+		require.Contains(t, p.run("ledger", "list"), "startDrill")
+	}
 	dr.do(chromedp.Navigate(b.url + "/objectives"))
 	dr.says("What drills came to")
 	noFaults(t, dr.Page, "objectives with drills")

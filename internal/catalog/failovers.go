@@ -101,7 +101,12 @@ func (c *Catalog) Failover(id string) (*Failover, error) {
 
 // Failovers lists those of some kinds and states, newest first; of all where none are given.
 func (c *Catalog) Failovers(kinds, states []string, limit int) (all []*Failover, err error) {
-	query, args := `SELECT * FROM failovers WHERE 1`, []any{}
+	return c.FailoversBy("", kinds, states, limit)
+}
+
+// FailoversBy lists those by one runbook; empty: by all.
+func (c *Catalog) FailoversBy(runbook string, kinds, states []string, limit int) (all []*Failover, err error) {
+	query, args := `SELECT * FROM failovers WHERE (?='' OR runbook=?)`, []any{runbook, runbook}
 	for column, in := range map[string][]string{"kind": kinds, "state": states} {
 		if len(in) == 0 {
 			continue

@@ -129,14 +129,12 @@ func (s *Service) act(id string, kinds ...string) (*catalog.Failover, error) {
 	if row, err := s.Catalog.Failover(id); err == nil && slices.Contains(kinds, row.Kind) {
 		return row, nil
 	}
-	rows, err := s.Catalog.Failovers(kinds, nil, 1000)
+	rows, err := s.Catalog.FailoversBy(id, kinds, nil, 1)
 	if err != nil {
 		return nil, err
 	}
-	for _, row := range rows {
-		if row.Runbook == id {
-			return row, nil
-		}
+	if id != "" && len(rows) > 0 {
+		return rows[0], nil
 	}
 	if slices.Contains(kinds, drill) {
 		return nil, refusal.Missingf("no drill %s, and none by a runbook of that name: candid drill list", id)
@@ -144,20 +142,21 @@ func (s *Service) act(id string, kinds ...string) (*catalog.Failover, error) {
 	return nil, refusal.Missingf("no failover %s, and none by a runbook of that name: candid failover list", id)
 }
 
+// latestDrills is among how many one of the newest states is looked for.
+const latestDrills = 20
+
 // lastDrill tells how the last drill by a runbook went, as far as it counts for what the runbook says now.
 func (s *Service) lastDrill(name string, add adder) error {
 	row, err := s.Catalog.Runbook(name)
 	if err != nil {
 		return nil // it is not stored yet
 	}
-	rows, err := s.Catalog.Failovers([]string{drill}, []string{api.FailoverDone, api.FailoverFailed, api.FailoverUp}, 1000)
+	rows, err := s.Catalog.FailoversBy(name, []string{drill}, []string{api.FailoverDone, api.FailoverFailed,
+		api.FailoverUp}, latestDrills)
 	if err != nil {
 		return err
 	}
 	for _, f := range rows {
-		if f.Runbook != name {
-			continue
-		}
 		o, err := s.read(f)
 		if err != nil {
 			return err

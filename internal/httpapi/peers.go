@@ -208,6 +208,13 @@ func (s *server) desk(w http.ResponseWriter, r *http.Request) {
 		rest = plain
 	}
 	person := callerIn(r.Context())
+	after, err := s.recordAtDesk(person, r.Method, name, rest)
+	if err != nil {
+		problem(w, http.StatusInsufficientStorage, err.Error())
+		return
+	}
+	watched := &statusWriter{ResponseWriter: w}
+	defer func() { after(watched.status) }()
 	tr := &http.Transport{DisableKeepAlives: true, DialContext: func(ctx context.Context, _, _ string) (net.Conn, error) {
 		return s.site.Pairing.DialRemote(ctx, name)
 	}}
@@ -233,5 +240,5 @@ func (s *server) desk(w http.ResponseWriter, r *http.Request) {
 			}
 			problem(w, http.StatusBadGateway, fmt.Sprintf("site %s: %v", name, err))
 		}}
-	p.ServeHTTP(w, r)
+	p.ServeHTTP(watched, r)
 }

@@ -72,6 +72,7 @@ func New(s *site.Site) http.Handler {
 			a := humachi.New(r, config)
 			a.UseMiddleware(srv.judge(a), srv.inTurn(a))
 			srv.register(a)
+			srv.operations = operationsOf(a.OpenAPI())
 			r.Get("/events", srv.guard("events", srv.events))
 			r.Get("/volumes/{name}/archive", srv.guard("archive", srv.sends(srv.downloads, srv.archive)))
 			r.Get("/volumes/{name}/file", srv.guard("file", srv.sends(srv.downloads, srv.file)))
@@ -139,6 +140,7 @@ func problem(w http.ResponseWriter, status int, detail string) {
 
 type server struct {
 	site                *site.Site
+	operations          *operations
 	turns               turns
 	costs               *costs
 	listings, downloads *costs
