@@ -269,6 +269,15 @@ func (o *act) from(i int, row *catalog.Snapshot) error {
 	return err
 }
 
+// takenInSet is how many snapshots were taken in the set of one.
+func (s *Service) takenInSet(row *catalog.Snapshot) (int, error) {
+	root, err := s.rules.RootOf(row)
+	if err != nil || root.Set == nil {
+		return 0, err
+	}
+	return int(root.Set.Of), nil
+}
+
 // mostSets is how far back a set is looked for that is here whole.
 const mostSets = 1000
 
@@ -297,6 +306,10 @@ func (o *act) chooseSet(group string, members []int) error {
 		}
 		if slices.ContainsFunc(have, func(h map[string]*catalog.Snapshot) bool { return h[r.SetID] == nil }) {
 			continue
+		}
+		// Of what never arrived nothing is known here but that it was taken too.
+		if n, err := o.s.takenInSet(r); err != nil || n != len(members) {
+			continue // one that cannot be read is not whole either
 		}
 		for k, i := range members {
 			if err := o.from(i, have[k][r.SetID]); err != nil {

@@ -49,6 +49,10 @@ func TestPutBackAndTwins(t *testing.T) {
 	_, err = home.Capture.TakeSnapshot("notes", api.SnapshotTake{}, "test")
 	require.ErrorContains(t, err, "it is not known whether this site is still the active one")
 	require.False(t, home.Disks.IsOpen("store"), "no client gets at it")
+	book := must(home.Failover.PutRunbook("runbook: r\nat: home\nbring_up: [notes]\n", "test"))
+	require.True(t, slices.ContainsFunc(book.Readiness.Checks, func(c api.ReadyCheck) bool {
+		return c.Code == "known" && !c.OK && strings.Contains(c.Text, "It is not known who is active of notes")
+	}), "%+v", book.Readiness)
 	require.True(t, slices.ContainsFunc(must(home.Overview.Status()).Sentences, func(x api.Sentence) bool {
 		return x.Weight == "act" && strings.HasPrefix(x.Text, "It is not known whether this site is still the "+
 			"active one of 2")

@@ -1,15 +1,18 @@
 package site
 
 import (
+	"fmt"
 	"math/rand/v2"
 	"os"
 	"path/filepath"
 	"strconv"
+	"strings"
 	"testing"
 	"time"
 
 	"candidharbor/api"
 	"candidharbor/core/object"
+	"candidharbor/internal/catalog"
 	"candidharbor/internal/datadir"
 
 	"github.com/stretchr/testify/require"
@@ -160,4 +163,48 @@ func TestReadyMeansThatADrillGoesWell(t *testing.T) {
 	require.ErrorContains(t, err,
 		"nothing was taken over, because the runbook is not ready: The newest state of notes@home is "+
 			"damaged here")
+}
+
+// A set of which a part is not here, a volume that is not here any more, and a witness that is silent are told as well.
+func TestReadinessOfSetsAndWitnesses(t *testing.T) {
+	w := newWorld(t)
+	home, dr := w.twoSites()
+	third := w.open("third")
+	w.pair(dr, third)
+	for _, v := range []string{"notes", "docs"} {
+		w.share(home, v)
+	}
+	_, err := home.Capture.PutGroup("books", api.GroupPut{Volumes: []string{"notes", "docs"}})
+	require.NoError(t, err)
+	_, err = home.Routes.AddRoute(api.RouteAdd{Name: "to-dr", To: "dr", Names: []string{"notes", "docs"},
+		Terms: api.RouteTerms{When: "on demand"}})
+	require.NoError(t, err)
+	w.done(home)(home.Capture.TakeSnapshot("notes", api.SnapshotTake{}, "test"))
+	w.done(home)(home.Routes.RunRoute("to-dr", "test"))
+	body := fmt.Sprintf("runbook: r\nat: dr\nwitness: third\nbring_up: [{group: books}]\n"+
+		"paths: {notes: %s/n, docs: %[1]s/d}\n", w.dir)
+	_, err = dr.Failover.PutRunbook(body, "test")
+	require.NoError(t, err)
+	lacks := func() (codes []string) {
+		for _, c := range must(dr.Failover.Runbook("r")).Readiness.Checks {
+			if !c.OK {
+				codes = append(codes, c.Code)
+			}
+		}
+		return codes
+	}
+	require.Empty(t, lacks())
+	w.cut(true, third)
+	w.clock.Set(w.clock.Now().Add(time.Hour))
+	require.Equal(t, []string{"witness"}, lacks())
+	w.cut(false, third)
+	w.greet(dr, "third")
+	require.Empty(t, lacks())
+
+	row := w.rows(dr, "docs@home")[0]
+	require.NoError(t, dr.Catalog.ForgetSnapshots("dr", row.ID))
+	require.Equal(t, []string{"set"}, lacks(), "what is here is a part of a set, whatever the other part is")
+	require.NoError(t, dr.Catalog.PutRunbook(&catalog.Runbook{Name: "r",
+		Body: strings.Replace(body, "{group: books}", "notes, gone", 1)}))
+	require.Equal(t, []string{"volumes"}, lacks())
 }
