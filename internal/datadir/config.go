@@ -41,6 +41,9 @@ type Config struct {
 	// StartAlone says whether the site serves volumes that others may take over before any of those answered after a
 	// start; nil: it does.
 	StartAlone *bool `yaml:"start_alone,omitempty"`
+	// Alone says what the active site does when it hears nobody: go on, which is the default. "stop after" a time is
+	// reserved for a release that keeps it.
+	Alone string `yaml:"alone,omitempty"`
 	// LeftBehind is how long snapshots are kept without which another site took over, such as 30 days, which is the
 	// default.
 	LeftBehind string `yaml:"left_behind,omitempty"`
@@ -205,6 +208,10 @@ func (c Config) Check(path string) (Config, error) {
 		if _, err := retention.ParseDuration(c.Floor); err != nil {
 			return c, fmt.Errorf("%s: floor: %w", path, err)
 		}
+	}
+	if c.Alone != "" && c.Alone != "go on" {
+		return c, fmt.Errorf("%s: alone: %q is not kept by this release, which serves on when it hears nobody: write go on, "+
+			"or leave it away", path, c.Alone)
 	}
 	if c.LeftBehind != "" {
 		if _, err := retention.ParseDuration(c.LeftBehind); err != nil {

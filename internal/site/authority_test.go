@@ -92,6 +92,8 @@ func TestPutBackAndTwins(t *testing.T) {
 
 // With start_alone: no a site serves what others may take over only after one of them has answered.
 func TestStartAlone(t *testing.T) {
+	_, err := datadir.Config{Name: "a", Listen: "a:1", PeerListen: "a:1", Alone: "stop after 5 minutes"}.Check("site.yaml")
+	require.ErrorContains(t, err, "is not kept by this release")
 	w := newWorld(t)
 	home, dr := w.twoSites()
 	w.share(home, "notes")
