@@ -89,7 +89,7 @@ What is not here is looked for at stonewick, in this order.
 `)
 	d.reads("ledger list --text restore --limit 1", `
 ENTRY	AT	WHO	ROLE	VIA	ACT	ABOUT
-10	2026-03-03 12:00:04	the host's administrator	administrator	socket	restore (refused or failed: 404 Not Found)	entry 9
+13	2026-03-03 12:00:04	the host's administrator	administrator	socket	restore	at stonewick: /restores
 `)
 	d.at = "stonewick"
 	d.reads("ledger list --limit 2", `
