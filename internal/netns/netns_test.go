@@ -2,6 +2,7 @@ package netns
 
 import (
 	"context"
+	"errors"
 	"net"
 	"os"
 	"os/exec"
@@ -15,15 +16,15 @@ import (
 // What listens at an address of the host is not there in a network apart, what listens there is not at the host, and
 // all that was started there ends with it, also what was parted from who started it.
 func TestNetworkApart(t *testing.T) {
-	if os.Geteuid() != 0 {
-		t.Skip("a network apart needs root")
-	}
 	ctx, cancel := context.WithTimeout(t.Context(), time.Minute)
 	defer cancel()
 	host, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(t, err)
 	defer host.Close()
 	n, err := New()
+	if errors.Is(err, unix.EPERM) {
+		t.Skip("this host gives no network apart: ", err)
+	}
 	require.NoError(t, err)
 	defer n.Close()
 	_, err = n.Dial(ctx, "tcp", host.Addr().String())
