@@ -10,6 +10,7 @@ import (
 	"path/filepath"
 	"strconv"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -382,4 +383,50 @@ func TestDrillsByCadenceAndOfAMoment(t *testing.T) {
 	d.clock.Set(d.clock.Now().Add(time.Minute))
 	d.reaches(f, api.FailoverDone)
 	d.nothingIsLeft()
+}
+
+// Several people begin and end drills at once while work is carried: of each runbook one is up, and nothing is left.
+func TestDrillsSideBySide(t *testing.T) {
+	d := newDrilled(t, "")
+	for _, name := range []string{"one", "two"} {
+		_, err := d.dr.Failover.PutRunbook("runbook: "+name+"\nat: dr\nbring_up: [[store, notes]]\n", "test")
+		require.NoError(t, err)
+	}
+	keep := int64(3600)
+	names := []string{"one", "two", "field-station"}
+	before := d.untouched()
+	for range 2 {
+		var all sync.WaitGroup
+		var mu sync.Mutex
+		begun := map[string]*api.Failover{}
+		for i := range 9 {
+			all.Go(func() {
+				name := names[i%len(names)]
+				f, err := d.dr.Failover.StartDrill(name, api.DrillAsk{KeepSeconds: &keep}, "test")
+				mu.Lock()
+				defer mu.Unlock()
+				if err == nil {
+					require.Nil(t, begun[name], "two drills by one runbook")
+					begun[name] = f
+				}
+			})
+		}
+		all.Wait()
+		require.Len(t, begun, len(names))
+		for _, f := range begun {
+			f = d.reaches(f, api.FailoverUp, api.FailoverFailed)
+			require.Equal(t, api.FailoverUp, f.State, "%s %+v", f.Sentence, f.Steps)
+		}
+		require.Equal(t, before, d.untouched())
+		for i := range 6 {
+			all.Go(func() { _, _ = d.dr.Failover.EndDrill(names[i%len(names)], "test") }) // the second may find it over
+		}
+		all.Wait()
+		for _, f := range begun {
+			d.reaches(f, api.FailoverDone)
+		}
+		d.nothingIsLeft()
+		d.work()
+		before = d.untouched()
+	}
 }
