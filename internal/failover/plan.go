@@ -84,6 +84,7 @@ func (s *Service) resume() error {
 		case !o.moved() && row.Kind == unplanned:
 			o.row.State, o.row.Ended = api.FailoverCancelled, catalog.At(s.Clock.Now())
 			err = o.save()
+			s.run.Go(o.withdraw)
 		case s.Clock.Now().After(o.doc.Until):
 			o.row.State = api.FailoverStopped
 			err = o.save()

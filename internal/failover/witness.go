@@ -6,7 +6,6 @@ import (
 	"slices"
 	"time"
 
-	"candidharbor/api"
 	"candidharbor/internal/catalog"
 	"candidharbor/internal/refusal"
 )
@@ -48,13 +47,14 @@ func (o *act) witness(ctx context.Context) (string, error) {
 // withdraw has the witness forget an act of which nothing came, so that another site may take over.
 func (o *act) withdraw(ctx context.Context) {
 	if o.findRecord(); o.moved() || !slices.ContainsFunc(o.doc.Steps, func(st actStep) bool {
-		return st.Code == stepWitness && st.State == api.StepDone
+		return st.Code == stepWitness && st.Attempt > 0
 	}) {
 		return
 	}
 	ctx, cancel := context.WithTimeout(ctx, 10*time.Second)
 	defer cancel()
 	if err := o.claims(ctx, true); err != nil {
-		o.j.Logf("%s could not be told that nothing came of it: %s", o.book.Witness, err)
+		o.s.Log.Warn("a witness could not be told that nothing came of a failover", "witness", o.book.Witness, "failover",
+			o.row.ID, "error", err)
 	}
 }

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"sync"
 	"testing"
+	"time"
 
 	"candidharbor/api"
 	"candidharbor/internal/catalog"
@@ -76,6 +77,19 @@ func TestWitness(t *testing.T) {
 	require.Equal(t, api.FailoverFailed, f.State)
 	require.Contains(t, f.Sentence, "third has witnessed that "+first+" takes over, in term 2. If that site is lost too")
 	require.Equal(t, "home", w.active(sites[second], "notes@home"), "nothing was taken over")
+	require.NoError(t, sites[first].Authority.Claim(w.ctx, "third", volume(first), "act-"+first, true))
+
+	// A claim of a failover that a kill cut short is withdrawn by the next start.
+	row := must(sites[second].Catalog.Failover(f.ID))
+	require.NoError(t, sites[second].Authority.Claim(w.ctx, "third", volume(second), f.ID, false))
+	row.State = api.FailoverRunning
+	require.NoError(t, sites[second].Catalog.PutFailover(row))
+	address = sites[second].Pairing.PeerAddress()
+	require.NoError(t, sites[second].Close())
+	sites[second] = w.openAt(second, address)
+	require.Eventually(t, func() bool {
+		return sites[first].Authority.Claim(w.ctx, "third", volume(first), "act-"+first, false) == nil
+	}, 10*time.Second, 10*time.Millisecond)
 	require.NoError(t, sites[first].Authority.Claim(w.ctx, "third", volume(first), "act-"+first, true))
 	w.over(sites[second])(sites[second].Failover.Failover(w.ctx, "r", api.FailoverAsk{Unplanned: true}, "test"))
 	require.ErrorContains(t, sites[first].Authority.Claim(w.ctx, "third", volume(first), "act-"+first, false),
