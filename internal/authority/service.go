@@ -217,11 +217,19 @@ func (s *Service) gate(id object.LineageID) *sync.RWMutex {
 // NotActive is the refusal of what only the active site may do.
 func (s *Service) NotActive(v *catalog.Volume) error {
 	active, _ := s.Active(v)
+	return elsewhere(v, active, "ask there")
+}
+
+// Elsewhere is the refusal of what only the active site of a volume may do, by what the catalogue says, with the way
+// out where another site is it.
+func Elsewhere(v *catalog.Volume, hint string) error { return elsewhere(v, v.ActiveSite(), hint) }
+
+func elsewhere(v *catalog.Volume, active, hint string) error {
 	if active == Nobody {
 		return refusal.Conflictf("it is not known whether this site is still the active one of %s: candid authority show %s "+
 			"says why and what to do", v.Name, v.Name)
 	}
-	return refusal.Conflictf("%s is active at the site %s: ask there", v.Name, active)
+	return refusal.Conflictf("%s is active at the site %s: %s", v.Name, active, hint)
 }
 
 // Active is the site that is active of a volume, and since which term.

@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"candidharbor/api"
+	"candidharbor/internal/authority"
 	"candidharbor/internal/catalog"
 	"candidharbor/internal/phrase"
 	"candidharbor/internal/refusal"
@@ -19,7 +20,7 @@ func (s *Service) planLabels(name string, labels map[string]string) (*api.LabelC
 		return nil, err
 	}
 	if !v.ActiveAt(s.Name()) {
-		return nil, refusal.Conflictf("volume %s belongs to the site %s: change its labels there", name, v.Active)
+		return nil, authority.Elsewhere(v, "change its labels there")
 	}
 	for k, val := range labels {
 		if strings.TrimSpace(k) == "" || strings.TrimSpace(val) == "" || len(k)+len(val) > 256 {

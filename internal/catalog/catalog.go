@@ -252,8 +252,11 @@ const (
 	KindBlock = "block" // a disk that the site serves; its path is that of the image, and ChunkAvg its block size
 )
 
+// ActiveSite is the site that takes a volume's snapshots and serves it.
+func (v *Volume) ActiveSite() string { return cmp.Or(v.Active, v.Origin) }
+
 // ActiveAt reports whether a site takes a volume's snapshots and serves it.
-func (v *Volume) ActiveAt(site string) bool { return cmp.Or(v.Active, v.Origin) == site }
+func (v *Volume) ActiveAt(site string) bool { return v.ActiveSite() == site }
 
 // IsDisk reports whether a volume is a disk.
 func (v *Volume) IsDisk() bool { return v.Kind == KindBlock }

@@ -6,6 +6,7 @@ import (
 
 	"candidharbor/api"
 	"candidharbor/core/object"
+	"candidharbor/internal/authority"
 	"candidharbor/internal/catalog"
 	"candidharbor/internal/nbd"
 	"candidharbor/internal/phrase"
@@ -83,12 +84,17 @@ func (s *Service) copyView(v *catalog.Volume) (*api.Disk, error) {
 		return nil, err
 	}
 	if row == nil {
-		out.Sentence = fmt.Sprintf("%s is a disk that %s serves; nothing of it has arrived yet.", v.Name, v.Origin)
+		out.Sentence = fmt.Sprintf("%s is a disk that %s serves; nothing of it has arrived yet.", v.Name, v.ActiveSite())
 		return out, nil
 	}
 	out.SizeBytes = row.Bytes
-	out.Sentence = fmt.Sprintf("%s is a copy of a disk that %s serves. It can be read as of %s; to write, make a clone "+
-		"of it: candid clone create NAME %s --at latest.", v.Name, v.Origin, phrase.Stamp(row.Began.Time), v.Name)
+	what := fmt.Sprintf("%s is a copy of a disk that %s serves.", v.Name, v.ActiveSite())
+	if v.ActiveSite() == authority.Nobody {
+		what = fmt.Sprintf("It is not known who is active of %s, and it takes no writes until that is said: "+
+			"candid authority show %s.", v.Name, v.Name)
+	}
+	out.Sentence = fmt.Sprintf("%s It can be read as of %s; to write, make a clone of it: candid clone create NAME %s "+
+		"--at latest.", what, phrase.Stamp(row.Began.Time), v.Name)
 	if b := s.standby(v.Lineage); b != nil {
 		b.tell(out)
 	}

@@ -31,7 +31,7 @@ type Service struct {
 	hostsMu sync.Mutex // orders changes of what hosts may; comes before mu
 
 	authorityMu sync.Mutex
-	certifies   *authority // nil: not needed yet
+	certifies   *certAuthority // nil: not needed yet
 
 	mu     sync.Mutex
 	open   map[string]*served                      // by volume

@@ -9,6 +9,7 @@ import (
 	"sort"
 
 	"candidharbor/api"
+	"candidharbor/internal/authority"
 	"candidharbor/internal/catalog"
 	"candidharbor/internal/phrase"
 	"candidharbor/internal/refusal"
@@ -69,7 +70,7 @@ func (s *Service) volume(name string) (*catalog.Volume, error) {
 	case !v.IsDisk():
 		return nil, refusal.Badf("volume %s is a directory of files and no disk: candid disk list shows the disks", name)
 	case !v.ActiveAt(s.Name()):
-		return nil, refusal.Conflictf("the disk %s lives at the site %s: ask there", name, v.Active)
+		return nil, authority.Elsewhere(v, "ask there")
 	}
 	return v, nil
 }

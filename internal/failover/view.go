@@ -209,9 +209,13 @@ func (s *Service) Authority(name string) (*api.Authority, error) {
 func (s *Service) authoritySentence(v *catalog.Volume, a *api.Authority) string {
 	switch {
 	case a.Doubt != "" && a.Active == authority.Nobody:
+		said := "a person has said so"
+		if authority.Cause(a.Doubt) == authority.CauseTwoSites {
+			said = fmt.Sprintf("one of them was stopped, that was said where both were seen (candid site confirm %s), and "+
+				"a person has said who goes on", s.Name())
+		}
 		return fmt.Sprintf("It is not known whether %s is still the active site: %s. Nothing is taken or served "+
-			"here until a "+
-			"person has said so: candid authority go-on %s.", s.Name(), doubtWords[authority.Cause(a.Doubt)], v.Name)
+			"here until %s: candid authority go-on %s.", s.Name(), doubtWords[authority.Cause(a.Doubt)], said, v.Name)
 	case len(a.Records) == 0:
 		return fmt.Sprintf("%s is active, and no other site may take over.", a.Active)
 	case a.Term <= 1 && a.Active == a.Origin:

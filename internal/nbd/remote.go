@@ -18,6 +18,7 @@ type Remote struct {
 	conn       net.Conn
 	r          *bufio.Reader
 	size       int64
+	readOnly   bool
 	structured bool
 	context    bool // base:allocation is told
 	contextID  uint32
@@ -73,6 +74,9 @@ func OpenRemote(ctx context.Context, conn net.Conn, export string) (r *Remote, e
 
 // Size is that of the export in bytes.
 func (r *Remote) Size() int64 { return r.size }
+
+// ReadOnly reports whether the server takes no writes.
+func (r *Remote) ReadOnly() bool { return r.readOnly }
 
 // Close leaves the server.
 func (r *Remote) Close() error {
@@ -140,6 +144,7 @@ func (r *Remote) negotiate(export string) error {
 				return strange("it describes the export wrongly")
 			}
 			told, r.size = true, int64(binary.BigEndian.Uint64(data[2:]))
+			r.readOnly = binary.BigEndian.Uint16(data[10:])&sendsReadOnly != 0
 		case infoBlockSize:
 			if len(data) != 14 {
 				return strange("it describes the sizes of requests wrongly")

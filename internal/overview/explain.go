@@ -10,6 +10,7 @@ import (
 
 	"candidharbor/api"
 	"candidharbor/core/retention"
+	"candidharbor/internal/authority"
 	"candidharbor/internal/catalog"
 	"candidharbor/internal/phrase"
 	"candidharbor/internal/refusal"
@@ -38,8 +39,11 @@ func (s *Service) explainVolume(out *api.Explanation, v *catalog.Volume) error {
 	}
 	now := s.Clock.Now()
 	switch {
+	case v.ActiveSite() == authority.Nobody:
+		say("It is not known who is active of %s; nothing is taken of it here until that is said: candid authority show %s.",
+			v.Name, v.Name)
 	case !v.ActiveAt(s.Name()):
-		say("%s holds copies of a volume of the site %s; it is taken at %s.", v.Name, v.Origin, v.Active)
+		say("%s holds copies of a volume of the site %s; it is taken at %s.", v.Name, v.Origin, v.ActiveSite())
 	case !v.Protected:
 		say("%s was removed: nothing is taken of it any more. What it has stays until removed for itself.", v.Name)
 	case !v.Paused.IsZero():

@@ -140,12 +140,12 @@ func (s *Service) protection(out *api.Volume, v *catalog.Volume, rs *rules.Rules
 		out.Protection = "on target"
 		out.Sentence = fmt.Sprintf("Copies of %s, a volume of the site %s.", route.NameAtOrigin(v), v.Origin)
 		switch {
-		case v.Active == authority.Nobody:
+		case v.ActiveSite() == authority.Nobody:
 			out.Sentence = fmt.Sprintf("It is not known who is active of it: candid authority show %s.", v.Name)
 			out.Protection = "late"
 			return nil
 		case v.Origin == s.Name():
-			out.Sentence = fmt.Sprintf("Active at %s; what is here follows it.", v.Active)
+			out.Sentence = fmt.Sprintf("Active at %s; what is here follows it.", v.ActiveSite())
 		case v.Active != v.Origin:
 			out.Sentence = fmt.Sprintf("Copies of %s, a volume of the site %s, which is active at %s.", route.NameAtOrigin(v),
 				v.Origin, v.Active)

@@ -12,6 +12,7 @@ import (
 	"candidharbor/api"
 	"candidharbor/core/object"
 	"candidharbor/core/treediff"
+	"candidharbor/internal/authority"
 	"candidharbor/internal/capture"
 	"candidharbor/internal/phrase"
 	"candidharbor/internal/refusal"
@@ -52,8 +53,7 @@ func (s *Service) nowOf(ctx context.Context, volume string) (_ *side, get object
 		return nil, nil, nil, err
 	}
 	if !v.ActiveAt(s.Name()) {
-		return nil, nil, nil, refusal.Conflictf("volume %s lives at the site %s: how it is now can be compared there alone",
-			v.Name, v.Active)
+		return nil, nil, nil, authority.Elsewhere(v, "how it is now can be compared there alone")
 	}
 	release, err := s.run.Hold(ctx, run.KeyVolume.Of(v.Name))
 	if err != nil {

@@ -6,6 +6,7 @@ import (
 
 	"candidharbor/api"
 	"candidharbor/core/object"
+	"candidharbor/internal/authority"
 	"candidharbor/internal/catalog"
 	"candidharbor/internal/refusal"
 )
@@ -101,8 +102,7 @@ func (s *Service) diskSide(row *catalog.Snapshot, answer string) (*diskSide, err
 // diskNow is a disk as it is: its last snapshot, and the blocks that were written since.
 func (s *Service) diskNow(v *catalog.Volume) (*diskSide, func(from int64) int64, error) {
 	if !v.ActiveAt(s.Name()) {
-		return nil, nil, refusal.Conflictf("the disk %s lives at the site %s: how it is now can be compared there alone",
-			v.Name, v.Active)
+		return nil, nil, authority.Elsewhere(v, "how it is now can be compared there alone")
 	}
 	d, err := s.disks.Disk(v.Name)
 	if err != nil {

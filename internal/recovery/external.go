@@ -16,6 +16,7 @@ import (
 	"candidharbor/api"
 	"candidharbor/core/cadence"
 	"candidharbor/core/object"
+	"candidharbor/internal/authority"
 	"candidharbor/internal/beneath"
 	"candidharbor/internal/capture"
 	"candidharbor/internal/catalog"
@@ -86,8 +87,7 @@ func (s *Service) SetExternal(volume string, ask api.FoundPut) (*api.FoundList, 
 		return nil, err
 	}
 	if !v.ActiveAt(s.Name()) {
-		return nil, refusal.Conflictf("volume %s lives at the site %s: what others left of it is found there", v.Name,
-			v.Active)
+		return nil, authority.Elsewhere(v, "what others left of it is found there")
 	}
 	if ask.Pattern != "" {
 		_, _, base, err := externalPattern(ask.Pattern)

@@ -7,6 +7,7 @@ import (
 
 	"candidharbor/api"
 	"candidharbor/core/object"
+	"candidharbor/internal/authority"
 	"candidharbor/internal/capture"
 	"candidharbor/internal/catalog"
 	"candidharbor/internal/datadir"
@@ -151,8 +152,7 @@ func (e *Viewer) PrepareRestore(ctx context.Context, ask api.RestoreAsk) (ready 
 	}
 	if ask.InPlace {
 		if !v.ActiveAt(s.Name()) {
-			return nil, refusal.Conflictf("volume %s lives at the site %s: restore it there in place, or here to a "+
-				"directory with --to", v.Name, v.Active)
+			return nil, authority.Elsewhere(v, "restore it there in place, or here to a directory with --to")
 		}
 		target = v.Path
 		r.opt.Live, r.opt.Excludes = true, v.Excludes.V

@@ -2,11 +2,9 @@ package site
 
 import (
 	"bytes"
-	"errors"
 	"fmt"
 	"math/rand/v2"
 	"os"
-	"os/exec"
 	"path/filepath"
 	"slices"
 	"strconv"
@@ -33,6 +31,7 @@ type moves struct {
 	told   []string
 	where  map[string]string // others reach each site
 	strays map[string]string // what was written last at a site that is not active, by who did not know
+	images map[string]bool   // an image of the site's data directory was made
 }
 
 // state is what a directory and a disk hold.
@@ -46,7 +45,7 @@ var moveSites = []string{"home", "dr", "vault"}
 func newMoves(t *testing.T, seed uint64) *moves {
 	m := &moves{world: newWorld(t), rng: rand.New(rand.NewPCG(seed, 17)), sites: map[string]*Site{},
 		down: map[string]bool{}, taken: map[string]state{}, at: map[string]state{}, by: map[string]string{},
-		where: map[string]string{}, strays: map[string]string{}}
+		where: map[string]string{}, strays: map[string]string{}, images: map[string]bool{}}
 	for _, n := range moveSites {
 		m.sites[n] = m.open(n)
 		m.where[n] = m.sites[n].Pairing.PeerAddress()
@@ -308,7 +307,7 @@ func (m *moves) heal() {
 		m.on(n)
 		m.cut(false, m.sites[n])
 	}
-	for i := range 3 { // who came back is elsewhere, and tells it first
+	for i := range 4 { // who came back is elsewhere, and tells it first
 		for _, a := range moveSites {
 			for _, b := range moveSites {
 				if a == b {
@@ -316,6 +315,9 @@ func (m *moves) heal() {
 				}
 				_, _, _, err := m.sites[a].Pairing.Greet(m.ctx, must(m.sites[a].Catalog.Peer(b)))
 				require.True(m.t, i == 0 || err == nil, "%v", err)
+			}
+			if i == 2 { // a person says it where nobody knows; the others learn it
+				m.goOn(a)
 			}
 		}
 	}
@@ -430,6 +432,10 @@ func (m *moves) step() {
 				m.say("  greets %s: %v", to, err)
 			}
 		}},
+		{1, "image", func() { m.image(site) }},
+		{1, "put back", func() { m.putBack(site) }},
+		{1, "twin", func() { m.twin(site) }},
+		{2, "go on", func() { m.goOn(site) }},
 		{2, "settle", func() {
 			if s := m.sites[site]; s != nil {
 				m.settles(s, "stand-back")
@@ -448,9 +454,4 @@ func (m *moves) step() {
 			return
 		}
 	}
-}
-
-// copyDir copies a data directory of a site that is off.
-func copyDir(from, to string) error {
-	return errors.Join(os.RemoveAll(to), exec.Command("cp", "-a", from, to).Run())
 }

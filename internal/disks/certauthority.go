@@ -23,9 +23,9 @@ import (
 	"candidharbor/internal/store"
 )
 
-// authority signs the certificates by which hosts and this site know each other when disks are opened over
+// certAuthority signs the certificates by which hosts and this site know each other when disks are opened over
 // the network. They are for that alone.
-type authority struct {
+type certAuthority struct {
 	cert *x509.Certificate
 	key  *ecdsa.PrivateKey
 	pem  []byte // the certificate
@@ -45,7 +45,7 @@ const (
 )
 
 // openAuthority reads the authority, making it the first time.
-func openAuthority(path, site string) (*authority, error) {
+func openAuthority(path, site string) (*certAuthority, error) {
 	raw, err := os.ReadFile(path)
 	if errors.Is(err, fs.ErrNotExist) {
 		if raw, err = newAuthority(site); err == nil {
@@ -62,7 +62,7 @@ func openAuthority(path, site string) (*authority, error) {
 	if cert == nil || key == nil {
 		return nil, damaged
 	}
-	a := &authority{pem: pem.EncodeToMemory(cert)}
+	a := &certAuthority{pem: pem.EncodeToMemory(cert)}
 	if a.cert, err = x509.ParseCertificate(cert.Bytes); err != nil {
 		return nil, errors.Join(damaged, err)
 	}
@@ -110,7 +110,7 @@ func sign(t, parent *x509.Certificate, own, by *ecdsa.PrivateKey, until time.Tim
 }
 
 // issue makes a certificate for a host. The key is not kept.
-func (a *authority) issue(host string) (cert, key []byte, sum string, until time.Time, err error) {
+func (a *certAuthority) issue(host string) (cert, key []byte, sum string, until time.Time, err error) {
 	own, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
 	if err != nil {
 		return nil, nil, "", until, err
@@ -131,7 +131,7 @@ func sumOf(der []byte) string {
 }
 
 // serving returns the site's own certificate, for the names and addresses that it has now.
-func (a *authority) serving(listen string, names []string) (*tls.Certificate, error) {
+func (a *certAuthority) serving(listen string, names []string) (*tls.Certificate, error) {
 	a.mu.Lock()
 	defer a.mu.Unlock()
 	if a.server != nil && time.Since(a.made) < serverFresh {
@@ -176,7 +176,7 @@ func (a *authority) serving(listen string, names []string) (*tls.Certificate, er
 }
 
 // config is what is spoken with hosts: TLS 1.3, with certificates at both ends.
-func (s *Service) config(a *authority) *tls.Config {
+func (s *Service) config(a *certAuthority) *tls.Config {
 	own, _ := os.Hostname()
 	names := append([]string{"localhost", own}, s.Conf.Hosts...)
 	pool := x509.NewCertPool()
@@ -190,7 +190,7 @@ func (s *Service) config(a *authority) *tls.Config {
 func (s *Service) authorityPath() string { return filepath.Join(s.Path, "keys", "disks.pem") }
 
 // authority is the site's, made the first time that it is needed.
-func (s *Service) authority() (*authority, error) {
+func (s *Service) authority() (*certAuthority, error) {
 	s.authorityMu.Lock()
 	defer s.authorityMu.Unlock()
 	if s.certifies != nil {
