@@ -258,7 +258,7 @@ func (s *Service) learn(from string, fresh []*authority.Record) (all []Moved, er
 				continue
 			}
 			delete(refused, r.ID)
-			moved, err := s.accept(r, of)
+			moved, err := s.accept(r, of, false)
 			all = append(all, moved...)
 			if err != nil {
 				return all, err

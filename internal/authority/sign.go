@@ -82,7 +82,7 @@ func (s *Service) move(to string, all []Going, act [16]byte, why string) (*autho
 	if err != nil {
 		return nil, nil, err
 	}
-	moved, err := s.accept(r, vols)
+	moved, err := s.accept(r, vols, true)
 	return r, moved, err
 }
 
@@ -127,8 +127,10 @@ func (s *Service) keyOf(site string) ed25519.PublicKey {
 	return key
 }
 
-// accept makes a record durable for the volumes of which it counts, and lets it hold. The caller holds acts.
-func (s *Service) accept(r *authority.Record, vols []*catalog.Volume) ([]Moved, error) {
+// accept makes a record durable for the volumes of which it counts, and lets it hold. fresh: it was signed here just
+// now. One that this site signed and has to be told was lost when it was put back, with what it had of the volumes
+// then. The caller holds acts.
+func (s *Service) accept(r *authority.Record, vols []*catalog.Volume, fresh bool) ([]Moved, error) {
 	var of []object.LineageID
 	for _, v := range vols {
 		of = append(of, records.LineageOf(v.Lineage))
@@ -155,7 +157,7 @@ func (s *Service) accept(r *authority.Record, vols []*catalog.Volume) ([]Moved, 
 		k = &store.Authority{Record: r}
 		s.kept[r.ID] = k
 	}
-	var known []*catalog.Volume // again
+	var known, lost []*catalog.Volume
 	for _, v := range vols {
 		c := s.chain(v)
 		if !slices.Contains(k.Of, c.Lineage) {
@@ -163,12 +165,23 @@ func (s *Service) accept(r *authority.Record, vols []*catalog.Volume) ([]Moved, 
 		}
 		before := c.Term()
 		c.Restore([]*authority.Record{r})
-		if _, doubt := s.doubts[c.Lineage]; doubt && c.Term() > before {
+		_, doubt := s.doubts[c.Lineage]
+		switch {
+		case doubt && c.Term() > before && (fresh || c.Active() != s.Name()):
 			delete(s.doubts, c.Lineage)
 			known = append(known, v)
+		case !fresh && c.Active() == s.Name() && s.keyOf(s.Name()).Equal(r.Signer):
+			s.doubts[c.Lineage] = CausePutBack
+			lost = append(lost, v)
 		}
 	}
 	s.mu.Unlock()
+	for _, v := range lost {
+		if err := s.Catalog.PutAuthorityDoubt(&catalog.AuthorityDoubt{Lineage: v.Lineage, Since: catalog.At(s.Clock.Now()),
+			Cause: string(CausePutBack)}); err != nil {
+			return nil, err
+		}
+	}
 	for _, v := range known {
 		if err := s.Catalog.EndAuthorityDoubt(v.Lineage); err != nil {
 			return nil, err
@@ -250,7 +263,7 @@ func (s *Service) list(vols []*catalog.Volume) ([]Moved, error) {
 		if err != nil {
 			return all, err
 		}
-		moved, err := s.accept(r, e.vols)
+		moved, err := s.accept(r, e.vols, true)
 		all = append(all, moved...)
 		if err != nil {
 			return all, err

@@ -10,8 +10,8 @@ import (
 	"candidharbor/internal/volume/disk"
 )
 
-// StandBack keeps clients from a disk that another site is active of; those that are connected are disconnected. The
-// disk stays open, so that what was written and nobody has can be stored.
+// StandBack keeps clients from a disk; those that are connected are disconnected. The disk stays open, so that what was
+// written and nobody has can be stored.
 func (s *Service) StandBack(ctx context.Context, v *catalog.Volume) error {
 	release, err := s.alone(ctx, v.Name)
 	if err != nil {
@@ -19,6 +19,39 @@ func (s *Service) StandBack(ctx context.Context, v *catalog.Volume) error {
 	}
 	defer release()
 	return s.shut(ctx, v)
+}
+
+// Leave is StandBack for a disk that another site is active of, whatever is left of it here. What cannot be read as
+// that disk is put aside: aside is where its records are then, and there is nothing to store.
+func (s *Service) Leave(ctx context.Context, v *catalog.Volume) (aside string, err error) {
+	release, err := s.alone(ctx, v.Name)
+	if err != nil {
+		return "", err
+	}
+	defer release()
+	err = s.shut(ctx, v)
+	if errors.Is(err, disk.ErrOtherImage) && s.sameSize(v) {
+		// It was put back, with its records or without. All of it is read anew, and no client gets at it.
+		if _, err = s.enterDisk(v, true); err == nil {
+			err = s.shut(ctx, v)
+		}
+	}
+	if errors.Is(err, disk.ErrOtherImage) || errors.Is(err, disk.ErrDamaged) {
+		return s.putAside(v)
+	}
+	return "", err
+}
+
+// sameSize reports whether an image has the size that the records of its disk say.
+func (s *Service) sameSize(v *catalog.Volume) bool {
+	image, err := s.openImage(v.Path, v.Lineage, false)
+	if err != nil {
+		return false
+	}
+	defer image.Close()
+	st, err := image.Stat()
+	shape, serr := disk.ShapeOf(s.options(v, image).Files)
+	return err == nil && serr == nil && st.Size() == shape.Size
 }
 
 // ShutNow is StandBack that waits for no snapshot which is being taken.

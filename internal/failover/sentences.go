@@ -22,8 +22,8 @@ func (s *Service) Sentences(add func(api.Sentence)) error {
 	if s.IsPlace {
 		return nil
 	}
-	for _, tell := range []func(func(api.Sentence)) error{s.doubtSentences, s.standBackSentences, s.actSentences,
-		s.readySentences, s.aloneSentences, s.leftSentences} {
+	for _, tell := range []func(func(api.Sentence)) error{s.doubtSentences, s.idleSentences, s.standBackSentences,
+		s.actSentences, s.readySentences, s.aloneSentences, s.leftSentences} {
 		if err := tell(add); err != nil {
 			return err
 		}

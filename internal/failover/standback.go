@@ -24,6 +24,9 @@ const lookAgain = 5 * time.Minute
 
 // lost has a disk's clients leave at once, and notes that the rest of standing back is to be done.
 func (s *Service) lost(ctx context.Context, m authority.Moved) error {
+	if m.Volume.Origin != s.Name() && !m.Volume.Protected {
+		return nil // it was never up here, or stood back: its path is one of another host, or is not served
+	}
 	b := &catalog.StandBack{Lineage: m.Volume.Lineage, Term: int64(m.Term), Site: m.To, Since: catalog.At(s.Clock.Now())}
 	if m.To != authority.Nobody {
 		if err := s.Catalog.PutStandBack(b); err != nil {
@@ -181,15 +184,26 @@ func (s *Service) tellWriters(ctx context.Context, j *run.Job, todo []standingBa
 	}
 }
 
+// tellAside says in a run where the files of a disk are that could not be read.
+func tellAside(j *run.Job, v *catalog.Volume, aside string) {
+	j.Remark()
+	j.Logf("%s: what it had here cannot be read as that disk; its files were put aside where they lay, and its records "+
+		"in %s", v.Name, aside)
+}
+
 // keepLeft stores what a volume has and no snapshot of this site has, and finds whether somebody still writes.
 func (s *Service) keepLeft(ctx context.Context, j *run.Job, b standingBack) (confirmed, kept bool, err error) {
+	aside := ""
 	if b.v.IsDisk() {
-		if err := s.disks.StandBack(ctx, b.v); err != nil {
+		aside, err = s.disks.Leave(ctx, b.v)
+		if err != nil {
 			return false, false, err
 		}
 	}
-	row, err := s.capture.TakeLeft(ctx, j, b.v, uint64(b.Term))
-	if err != nil {
+	var row *catalog.Snapshot
+	if aside != "" {
+		tellAside(j, b.v, aside)
+	} else if row, err = s.capture.TakeLeft(ctx, j, b.v, uint64(b.Term)); err != nil {
 		return false, false, err
 	}
 	now, was := s.Clock.Now(), b.Kept

@@ -268,7 +268,9 @@ func (s *Service) GoOn(name, by string) (*api.Authority, error) {
 	if err := s.authority.GoOn(v, row, by); err != nil {
 		return nil, err
 	}
-	if v.IsDisk() {
+	if up, err := s.isUp(v); err != nil {
+		return nil, err
+	} else if up && v.IsDisk() {
 		if err := s.disks.ServeAgain(s.run.Context(), v); err != nil { // Today tells what it needs
 			s.Log.Error("a disk that this site is active of cannot be opened", "volume", v.Name, "error", err)
 		}

@@ -90,6 +90,40 @@ func TestPutBackAndTwins(t *testing.T) {
 	}
 }
 
+// A disk that cannot be read at the site that lost it keeps nothing from coming home; what was there is put aside.
+func TestStandBackFromDamage(t *testing.T) {
+	w := newWorld(t)
+	home, dr := w.twoSites()
+	w.disk(home, "store")
+	_, err := home.Routes.AddRoute(api.RouteAdd{Name: "to-dr", To: "dr", Names: []string{"store"},
+		Terms: api.RouteTerms{When: "on demand"}})
+	require.NoError(t, err)
+	w.take(home, "store")
+	w.done(home)(home.Routes.RunRoute("to-dr", "test"))
+	for s, at := range map[*Site]string{home: "home", dr: "dr"} {
+		_, err := s.Failover.PutRunbook("runbook: r\nat: "+at+"\nbring_up: [store]\n", "test")
+		require.NoError(t, err)
+	}
+	at := home.Pairing.PeerAddress()
+	require.NoError(t, home.Close())
+	dir := filepath.Dir(must(filepath.Glob(filepath.Join(w.dir, "home", "disks", "*", "state")))[0])
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "state"), []byte("{}"), 0o600))
+	w.over(dr)(dr.Failover.Failover(w.ctx, "r", api.FailoverAsk{Unplanned: true}, "test"))
+
+	home = w.openAt("home", at)
+	w.greet(home, "dr")
+	w.settles(home, "stand-back")
+	page := must(home.Run.Runs(catalog.RunFilter{Kind: "stand-back", Limit: 1}))
+	require.Equal(t, api.RunDoneWithRemarks, page.Items[0].State)
+	aside := must(filepath.Glob(dir + ".aside-*"))
+	require.Len(t, aside, 1)
+	require.FileExists(t, filepath.Join(aside[0], "image"))
+	w.take(dr, "store@home")
+	w.over(home)(home.Failover.Failover(w.ctx, "r", api.FailoverAsk{}, "test"))
+	require.True(t, home.Disks.IsOpen("store"))
+	w.take(home, "store")
+}
+
 // With start_alone: no a site serves what others may take over only after one of them has answered.
 func TestStartAlone(t *testing.T) {
 	_, err := datadir.Config{Name: "a", Listen: "a:1", PeerListen: "a:1", Alone: "stop after 5 minutes"}.Check("site.yaml")

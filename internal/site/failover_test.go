@@ -50,6 +50,9 @@ func (w *world) settles(s *Site, kind string) {
 		}
 		time.Sleep(5 * time.Millisecond)
 	}
+	for _, r := range must(s.Run.Runs(catalog.RunFilter{Kind: kind, Limit: 3})).Items {
+		w.t.Logf("%s: %s %+v %s", s.Name(), r.State, r.Progress, r.Outcome)
+	}
 	w.t.Fatalf("runs of kind %s do not end", kind)
 }
 

@@ -112,10 +112,13 @@ func (m *moves) write(site string) {
 	}
 	m.n++
 	st := state{fmt.Sprintf("%s %d", site, m.n), slices.Clone(m.at[site].disk)}
-	m.world.write(m.path(site), "a", st.text)
 	s := m.sites[site]
 	d, err := s.Disks.Disk(m.volume(s, "store").Name)
-	require.NoError(m.t, err)
+	if err != nil { // it has just learnt that another one is active
+		require.False(m.t, m.serves(site), "%v", err)
+		return
+	}
+	m.world.write(m.path(site), "a", st.text)
 	off := m.rng.IntN(diskSize - 5000)
 	p := bytes.Repeat([]byte{byte(m.n)}, 1+m.rng.IntN(5000))
 	require.NoError(m.t, d.WriteAt(m.ctx, p, int64(off), true))
@@ -348,6 +351,20 @@ func (m *moves) agree() {
 				require.Equal(m.t, d.Cause != "", !row.LeftUntil.IsZero(), "%s (%d.%d by %s, %s) of %s at %s: %s",
 					row.ID[:12], row.Term, row.Sequence, row.Taker(), row.Cause, name, n, d.Text)
 			}
+		}
+	}
+	for _, n := range moveSites {
+		if a := active["notes"]; a != active["store"] {
+			m.say("notes at %s, store at %s", a, active["store"])
+		} else if a == n && !m.serves(n) { // it was put back to before it served that
+			m.goOn(n)
+			if !m.serves(n) {
+				require.True(m.t, slices.ContainsFunc(must(m.sites[n].Overview.Status()).Sentences, func(x api.Sentence) bool {
+					return x.Command == "candid failover to-"+n+" --unplanned"
+				}))
+				m.takeOver(n, true)
+			}
+			require.True(m.t, m.serves(n))
 		}
 	}
 	for site, text := range m.strays { // it lies there, or is kept as left behind

@@ -70,7 +70,7 @@ func (m *moves) looked(site string) {
 	m.at[site] = state{}
 	s := m.sites[site]
 	notes, store := m.volume(s, "notes"), m.volume(s, "store")
-	if notes.ActiveAt(site) && s.Disks.IsOpen(store.Name) {
+	if notes.ActiveAt(site) && store.ActiveAt(site) && s.Disks.IsOpen(store.Name) {
 		m.at[site] = state{string(must(os.ReadFile(filepath.Join(m.path(site), "a")))), m.diskBytes(s, store.Name)}
 	}
 }
@@ -196,6 +196,7 @@ func (m *moves) goOn(site string) {
 			require.NoError(m.t, err)
 		}
 	}
+	said := false
 	for _, name := range []string{"notes", "store"} {
 		v := m.volume(s, name)
 		if s.Authority.Doubt(v) != "" {
@@ -205,10 +206,14 @@ func (m *moves) goOn(site string) {
 		} else if m.serves(site) || !v.ActiveAt(site) {
 			continue
 		}
-		if v = m.volume(s, name); v.IsDisk() && !s.Disks.IsOpen(v.Name) { // its image was put back too
+		said = true
+		if v = m.volume(s, name); v.IsDisk() && v.Protected && !s.Disks.IsOpen(v.Name) { // its image was put back too
 			_, err := s.Disks.OpenDisk(m.ctx, v.Name, true)
 			require.NoError(m.t, err)
 		}
+	}
+	if said {
+		delete(m.strays, site) // it is what it goes on from
 		m.looked(site)
 	}
 }
