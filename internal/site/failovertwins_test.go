@@ -70,7 +70,10 @@ func (m *moves) looked(site string) {
 	m.at[site] = state{}
 	s := m.sites[site]
 	notes, store := m.volume(s, "notes"), m.volume(s, "store")
-	if notes.ActiveAt(site) && store.ActiveAt(site) && s.Disks.IsOpen(store.Name) {
+	if acts := must(s.Catalog.Failovers(nil, []string{api.FailoverRunning, api.FailoverStopped}, 1)); len(acts) > 0 {
+		return // it is not all up
+	}
+	if notes.ActiveAt(site) && store.ActiveAt(site) && notes.Protected && store.Protected && s.Disks.IsOpen(store.Name) {
 		m.at[site] = state{string(must(os.ReadFile(filepath.Join(m.path(site), "a")))), m.diskBytes(s, store.Name)}
 	}
 }
