@@ -3,10 +3,11 @@ export CGO_ENABLED = 0
 WEB  = internal/httpapi/web/index.html
 SRC  = $(shell find console/src console/index.html console/vite.config.ts -type f 2>/dev/null)
 
+RELEASE := $(shell git log -1 --format='%cs %h' --abbrev=8 2>/dev/null)
 .PHONY: demo dev build test test-kill test-long test-attack fuzz check bench stats screenshots schema tools clean
 
 build: $(WEB)
-	go build -trimpath -o bin/candid ./cmd/candid
+	go build -trimpath -ldflags "-X 'candidharbor/internal/release.stamp=$(RELEASE)'" -o bin/candid ./cmd/candid
 
 demo: build
 	bin/candid demo

@@ -17,7 +17,7 @@ var layer = map[string]int{
 	"core/lineage": 0, "core/treediff": 1, "core/names": 1, "core/treetest": 1, "core/object": 0, "core/chunker": 0,
 	"core/cadence": 0, "core/space": 0, "core/objective": 0, "core/retention": 1, "core/rights": 1, "core/ledger": 1,
 	"core/pace": 1, "core/authority": 1, "core/preview": 2,
-	"api": 0, "internal/clock": 0, "internal/netns": 0,
+	"api": 0, "internal/clock": 0, "internal/netns": 0, "internal/release": 0,
 	"internal/inbox": 0, "internal/beneath": 0, "internal/limit": 0, "internal/visible": 0,
 	"internal/store": 2, "internal/policy": 2, "internal/runbook": 3, "internal/catalog": 2,
 	"internal/volume/journal": 2, "internal/volume/tree": 3, "internal/volume/disk": 3,

@@ -16,6 +16,7 @@ type Site struct {
 	Peers   string    `json:"peerListen"`
 	Held    string    `json:"held,omitempty" doc:"why nothing is removed at present"`
 	Console string    `json:"console,omitempty"`
+	Release string    `json:"release" doc:"the build that it runs: the day and the commit it was made from, or unknown"`
 }
 
 // Volume is a thing to protect.

@@ -13,6 +13,7 @@ type Peer struct {
 	Grants    Grants     `json:"grants" doc:"what it may do here"`
 	Granted   Grants     `json:"granted" doc:"what this site may do there, as it last said"`
 	Pace      Pace       `json:"pace"`
+	Release   string     `json:"release,omitempty" doc:"the build that it runs, as it last said"`
 }
 
 // Grants are what one site lets another do.

@@ -159,7 +159,7 @@ func (s *Service) settle() error {
 		return err
 	}
 	s.acts.Lock()
-	moved, err := s.set(vols)
+	moved, err := s.set(vols, nil)
 	s.acts.Unlock()
 	s.tell(moved)
 	return err
@@ -318,7 +318,7 @@ func (s *Service) doubt(cause Cause, peer string) ([]Moved, error) {
 		s.mu.Unlock()
 		mine = append(mine, v)
 	}
-	return s.set(mine)
+	return s.set(mine, nil)
 }
 
 // Doubt is why it is not known who is active of a volume; empty: it is.

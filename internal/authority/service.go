@@ -41,7 +41,7 @@ type Service struct {
 	frozen map[object.LineageID]bool // are being handed over: nothing more is taken of them
 }
 
-// Moved tells of a history that another site is active of than before.
+// Moved tells of a history that another site is active of than before, or the same one in a later term.
 type Moved struct {
 	Volume *catalog.Volume
 	From   string // the site that was active
@@ -314,14 +314,17 @@ func (s *Service) ownKey(key ed25519.PublicKey) bool {
 	return former
 }
 
-// set notes of volumes who is active now, where that is another one than the catalogue says, and tells of it. The
-// caller holds acts and nothing else.
-func (s *Service) set(vols []*catalog.Volume) ([]Moved, error) {
+// set notes of volumes who is active now, where that is another one than the catalogue says, and tells of it; also of
+// those whose term has risen. The caller holds acts and nothing else.
+func (s *Service) set(vols []*catalog.Volume, risen map[string]bool) ([]Moved, error) {
 	var all []Moved
 	for _, v := range vols {
 		m := Moved{Volume: v, From: v.Active}
 		s.with(v, func(c *authority.Chain) { m.To, m.Term, m.Record = s.activeNow(c), c.Term(), c.Top() })
 		if m.To == m.From {
+			if risen[v.Lineage] { // it goes on without what it had before
+				all = append(all, m)
+			}
 			continue
 		}
 		if err := s.Catalog.SetActive(v.Lineage, m.To); err != nil {
@@ -341,7 +344,7 @@ func (s *Service) set(vols []*catalog.Volume) ([]Moved, error) {
 // Enter brings a volume that was just entered in line with what is known of its history.
 func (s *Service) Enter(v *catalog.Volume) error {
 	s.acts.Lock()
-	moved, err := s.set([]*catalog.Volume{v})
+	moved, err := s.set([]*catalog.Volume{v}, nil)
 	s.acts.Unlock()
 	s.tell(moved)
 	return err

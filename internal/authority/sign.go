@@ -158,6 +158,7 @@ func (s *Service) accept(r *authority.Record, vols []*catalog.Volume, fresh bool
 		s.kept[r.ID] = k
 	}
 	var known, lost []*catalog.Volume
+	risen := map[string]bool{}
 	for _, v := range vols {
 		c := s.chain(v)
 		if !slices.Contains(k.Of, c.Lineage) {
@@ -166,8 +167,9 @@ func (s *Service) accept(r *authority.Record, vols []*catalog.Volume, fresh bool
 		before := c.Term()
 		c.Restore([]*authority.Record{r})
 		_, doubt := s.doubts[c.Lineage]
+		risen[v.Lineage] = c.Term() > before
 		switch {
-		case doubt && c.Term() > before && (fresh || c.Active() != s.Name()):
+		case doubt && (fresh && c.Term() > before || c.Active() != s.Name()):
 			delete(s.doubts, c.Lineage)
 			known = append(known, v)
 		case !fresh && c.Active() == s.Name() && s.keyOf(s.Name()).Equal(r.Signer):
@@ -187,7 +189,7 @@ func (s *Service) accept(r *authority.Record, vols []*catalog.Volume, fresh bool
 			return nil, err
 		}
 	}
-	return s.set(vols)
+	return s.set(vols, risen)
 }
 
 // membersChanged brings the sites that may take over in line with what is granted.

@@ -18,6 +18,7 @@ type PeerHistory struct {
 	LedgerSum     string         `db:"ledger_sum"`
 	ClockAhead    int64          `db:"clock_ahead"`  // of this site's, in nanoseconds
 	ClockWithin   int64          `db:"clock_within"` // by which that may be wrong; -1: it was not measured
+	Release       string         `db:"release"`      // that it runs; empty: it did not say
 }
 
 // PeerHistory returns what was seen of a peer.
@@ -74,6 +75,9 @@ func (c *Catalog) ForgetTwoSites(peer string) error {
 func (c *Catalog) SetClock(peer string, ahead, within time.Duration) error {
 	return c.ofPeer(peer, `clock_ahead=?, clock_within=?`, int64(ahead), int64(within))
 }
+
+// SetRelease notes the build that a peer runs.
+func (c *Catalog) SetRelease(peer, release string) error { return c.ofPeer(peer, `release=?`, release) }
 
 // SetLedgerSeen notes what a peer's ledger came to.
 func (c *Catalog) SetLedgerSeen(peer string, entries int64, sum string) error {

@@ -84,17 +84,18 @@ func newApp(stdout, stderr io.Writer) *cli.Command {
 			&cli.StringFlag{Name: "desk", Usage: "ask this paired site, through the one that --site names, as far as it " +
 				"has granted", Sources: cli.EnvVars("CANDID_DESK")},
 			&cli.BoolFlag{Name: "json", Usage: "print the API's own JSON"},
+			&cli.BoolFlag{Name: "version", Usage: "tell which build this is, and which one the site runs", Local: true},
 		},
-		Commands: []*cli.Command{
-			serveCommand(), demoCommand(), statusCommand(), volumeCommand(), snapshotCommand(), browseCommand(), groupCommand(),
-			policyCommand(), explainCommand(), pruneCommand(), spaceCommand(), placeCommand(), crateCommand(), alarmCommand(),
-			reportCommand(), capCommand(),
-			storeCommand(), siteCommand(), routeCommand(), paceCommand(), asOfCommand(), findCommand(), versionsCommand(),
-			compareCommand(), restoreCommand(), undoCommand(), foundCommand(), cloneCommand(), diskCommand(),
-			recipeCommand(), trialCommand(),
-			mountCommand(), runCommand(), tokenCommand(), personCommand(), ledgerCommand(),
-			runbookCommand(), drillCommand(), failoverCommand(), failbackCommand(), authorityCommand(), leftBehindCommand(),
+		Action: func(ctx context.Context, cmd *cli.Command) error {
+			switch {
+			case cmd.Bool("version"):
+				return tellVersion(ctx, cmd)
+			case cmd.Args().Present():
+				return misuse("there is no command %q; candid --help lists them", cmd.Args().First())
+			}
+			return cli.ShowRootCommandHelp(cmd)
 		},
+		Commands: commands(),
 	}
 	each(app, func(c *cli.Command) {
 		c.OnUsageError = usage

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -101,16 +102,16 @@ func siteCommand() *cli.Command {
 					return err
 				}
 				return f.show(map[string]any{"site": self, "paired": ps}, func() {
-					rows := [][]string{{self.Name, "this site", short(self.Key), self.Peers, "-", "", ""}}
+					rows := [][]string{{self.Name, "this site", short(self.Key), self.Peers, "-", self.Release, "", ""}}
 					for _, p := range ps {
 						line := "no line"
 						if p.Up {
 							line = "line up"
 						}
 						rows = append(rows, []string{p.Name, line, short(p.Key), strings.Join(p.Addresses, ", "), whenPtr(p.Seen),
-							p.Grants.Words, p.Granted.Words})
+							cmp.Or(p.Release, "-"), p.Grants.Words, p.Granted.Words})
 					}
-					f.list([]string{"SITE", "", "KEY", "ADDRESSES", "LAST SEEN", "IT MAY HERE", "THIS SITE MAY THERE"}, rows, "")
+					f.list([]string{"SITE", "", "KEY", "ADDRESSES", "LAST SEEN", "RELEASE", "IT MAY HERE", "THIS SITE MAY THERE"}, rows, "")
 				})
 			})},
 		{Name: "confirm", Usage: "say that of two sites with one key only one is left", ArgsUsage: "NAME",

@@ -191,8 +191,26 @@ func tellAside(j *run.Job, v *catalog.Volume, aside string) {
 		"in %s", v.Name, aside)
 }
 
+// leaves reports whether this site still stands back from a volume. The caller holds its move.
+func (s *Service) leaves(b standingBack) (bool, error) {
+	now, err := s.Catalog.StandBack(b.Lineage)
+	if err != nil || now == nil || now.Term != b.Term {
+		return false, err
+	}
+	v, err := s.Catalog.VolumeOfLineage(b.Lineage)
+	return err == nil && !v.ActiveAt(s.Name()), err
+}
+
 // keepLeft stores what a volume has and no snapshot of this site has, and finds whether somebody still writes.
 func (s *Service) keepLeft(ctx context.Context, j *run.Job, b standingBack) (confirmed, kept bool, err error) {
+	release, err := s.run.Hold(ctx, run.KeyMove.Of(b.v.Name))
+	if err != nil {
+		return false, false, err
+	}
+	defer release()
+	if is, err := s.leaves(b); err != nil || !is {
+		return false, false, err
+	}
 	aside := ""
 	if b.v.IsDisk() {
 		aside, err = s.disks.Leave(ctx, b.v)

@@ -25,6 +25,11 @@ import (
 // path is where a directory is to lie; empty: where it did, or where its copy is laid out.
 func (s *Service) takeUp(ctx context.Context, j *run.Job, name string, row *catalog.Snapshot, path string) (how string,
 	err error) {
+	release, err := s.run.Hold(ctx, run.KeyMove.Of(name)) // standing back from it may not be at its end yet
+	if err != nil {
+		return "", err
+	}
+	defer release()
 	v, err := s.Catalog.Volume(name)
 	if err != nil {
 		return "", err

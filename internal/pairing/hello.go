@@ -13,7 +13,9 @@ import (
 	"candidharbor/internal/catalog"
 	"candidharbor/internal/phrase"
 	"candidharbor/internal/refusal"
+	"candidharbor/internal/release"
 	"candidharbor/internal/transfer"
+	"candidharbor/internal/visible"
 
 	"filippo.io/age"
 )
@@ -39,6 +41,22 @@ type Hello struct {
 	TwoSites bool `cbor:"11,keyasint,omitempty"`
 	// NoStandby says that copies are laid out there only where a person names a directory.
 	NoStandby bool `cbor:"10,keyasint,omitempty"`
+	// Release is the build that the site runs.
+	Release string `cbor:"12,keyasint,omitempty"`
+}
+
+// mostRelease bounds what a peer says of its build.
+const mostRelease = 64
+
+// noteRelease notes which build a peer runs, where that is another than before.
+func (s *Service) noteRelease(peer, says string) error {
+	says = visible.Line(says[:min(len(says), mostRelease)])
+	was, err := s.Catalog.PeerHistory(peer)
+	if err != nil || was.Release == says {
+		return err
+	}
+	defer s.run.Tell("sites")
+	return s.Catalog.SetRelease(peer, says)
 }
 
 func (s *Service) serveHello(peer *catalog.Peer, body []byte, st *transfer.Stream) error {
@@ -51,7 +69,10 @@ func (s *Service) serveHello(peer *catalog.Peer, body []byte, st *transfer.Strea
 			return err
 		}
 	}
-	out := Hello{Name: s.Name(), Now: s.Clock.Now().UnixNano(), Grants: &peer.Grants.V,
+	if err := s.noteRelease(peer.Name, h.Release); err != nil {
+		return err
+	}
+	out := Hello{Name: s.Name(), Now: s.Clock.Now().UnixNano(), Grants: &peer.Grants.V, Release: release.Version(),
 		Recipient: s.Sealing.Recipient().String(), Addresses: s.Addresses(), NoStandby: s.Conf.Standby == ""}
 	if h.Head != nil {
 		seen, err := s.witness(peer.Name, *h.Head)
@@ -129,11 +150,11 @@ func (s *Service) Greet(ctx context.Context, p *catalog.Peer) (h Hello, addr str
 	begin := time.Now()
 	if err := link.Ask("hello", Hello{Name: s.Name(), Grants: &p.Grants.V, Recipient: s.Sealing.Recipient().String(),
 		Addresses: s.Addresses(), Head: &head, TwoSites: s.TwoSites(p.Name) != nil,
-		Starts: starts, SeenStarts: seen}, &h); err != nil {
+		Starts: starts, SeenStarts: seen, Release: release.Version()}, &h); err != nil {
 		return h, addr, 0, refusal.Wrap(refusal.Elsewhere, fmt.Errorf("site %s: %w", p.Name, err))
 	}
 	rtt = time.Since(begin)
-	if err := errors.Join(s.noteClock(p.Name, &h, rtt), s.Catalog.SawPeer(p.Name, s.Clock.Now())); err != nil {
+	if err := errors.Join(s.noteClock(p.Name, &h, rtt), s.noteRelease(p.Name, h.Release), s.Catalog.SawPeer(p.Name, s.Clock.Now())); err != nil {
 		return h, addr, rtt, err
 	}
 	s.mu.Lock()

@@ -160,8 +160,12 @@ func (s *Service) SameKeyAs(name, key string) error {
 }
 
 func (s *Service) peerView(p *catalog.Peer) api.Peer {
+	h, err := s.Catalog.PeerHistory(p.Name)
+	if err != nil {
+		s.Log.Error("what was seen of a site cannot be read", "site", p.Name, "error", err)
+	}
 	return api.Peer{Name: p.Name, Key: p.Key, Addresses: p.Addresses.V, Paired: p.Paired.Time, Seen: p.Seen.Ptr(),
-		Up:     s.Up(p.Name),
+		Up: s.Up(p.Name), Release: h.Release,
 		Grants: grantsView(p.Grants.V), Granted: grantsView(p.Granted.V), Pace: s.paceView(p)}
 }
 

@@ -8,6 +8,7 @@ type KeyKind int
 const (
 	KeyPlaces   KeyKind = iota + 1 // attaching and detaching places
 	KeyRotation                    // of the site's key
+	KeyMove                        // standing back from a volume, or bringing it up
 	KeyDue                         // what is due of a volume or group
 	KeyRoute                       // runs of a route
 	KeyCrate                       // loading crates

@@ -22,6 +22,7 @@ import (
 	"candidharbor/internal/pairing"
 	"candidharbor/internal/records"
 	"candidharbor/internal/recovery"
+	"candidharbor/internal/release"
 	"candidharbor/internal/route"
 	"candidharbor/internal/rules"
 	"candidharbor/internal/run"
@@ -239,7 +240,7 @@ func (s *Site) Close() error {
 func (s *Site) Info() (api.Site, error) {
 	held, err := s.Catalog.Setting(rules.HoldSetting)
 	now := s.Clock.Now()
-	return api.Site{Name: s.Conf.Name, Key: transfer.KeyText(s.Identity().Public()), Now: now,
+	return api.Site{Name: s.Conf.Name, Release: release.Version(), Key: transfer.KeyText(s.Identity().Public()), Now: now,
 		Zone: now.Location().String(), Roots: s.Conf.Roots,
 		Listen: s.Conf.Listen, Peers: s.Pairing.PeerAddress(), Held: held}, err
 }
