@@ -15,8 +15,15 @@ type Site struct {
 	Listen  string    `json:"listen"`
 	Peers   string    `json:"peerListen"`
 	Held    string    `json:"held,omitempty" doc:"why nothing is removed at present"`
-	Console string    `json:"console,omitempty"`
+	Console string    `json:"console,omitempty" doc:"where browsers on the site's host find it"`
 	Release string    `json:"release" doc:"the build that it runs: the day and the commit it was made from, or unknown"`
+}
+
+// SignInLink is an address of the console that signs in once.
+type SignInLink struct {
+	Address string    `json:"address"`
+	Until   time.Time `json:"until" doc:"when it signs in no more"`
+	Ends    time.Time `json:"ends" doc:"when whoever came by it has to sign in anew"`
 }
 
 // Volume is a thing to protect.

@@ -3,6 +3,7 @@ import { useState } from "react";
 import { NavLink, Route, Routes, useLocation } from "react-router";
 
 import { api, once, Problem, type Schemas, told } from "./api/client";
+import { signIn } from "./api/enter";
 import { useEvents } from "./api/events";
 import { Alarms } from "./pages/alarms";
 import { DrillPage } from "./pages/drill";
@@ -39,7 +40,7 @@ const pages = [
   ["/people", "People"],
 ];
 
-export function App() {
+export function App({ refused }: { refused: Problem | undefined }) {
   const me = useQuery({ queryKey: ["me"], queryFn: () => told(api.GET("/me")), retry: false });
   useEvents(me.isSuccess);
   if (me.isPending)
@@ -50,7 +51,7 @@ export function App() {
     );
   if (me.error)
     return me.error instanceof Problem && me.error.status === 401 ? (
-      <SignIn />
+      <SignIn refused={refused} />
     ) : (
       <main className="p-8">
         <Trouble error={me.error} />
@@ -216,22 +217,14 @@ function OwnPassword() {
   );
 }
 
-function SignIn() {
+function SignIn({ refused }: { refused: Problem | undefined }) {
   const queries = useQueryClient();
   const [name, setName] = useState("");
   const [password, setPassword] = useState("");
   const [token, setToken] = useState("");
   const [byToken, setByToken] = useState(false);
   const enter = useMutation({
-    mutationFn: async () => {
-      const r = await fetch("/api/v1/session", {
-        method: "POST",
-        headers: { "Content-Type": "application/json" },
-        body: JSON.stringify(byToken ? { token } : { name, password }),
-      });
-      if (!r.ok)
-        throw new Problem(((await r.json()) as { detail?: string }).detail ?? "You were not let in.", r.status);
-    },
+    mutationFn: () => signIn(byToken ? { token } : { name, password }),
     onSuccess: () => queries.resetQueries(),
   });
   return (
@@ -307,7 +300,7 @@ function SignIn() {
           </button>
         </div>
       </form>
-      <Trouble error={enter.error} />
+      <Trouble error={enter.error ?? (enter.isIdle ? refused : undefined)} />
     </main>
   );
 }

@@ -8,13 +8,16 @@ import { createRoot } from "react-dom/client";
 import { BrowserRouter } from "react-router";
 
 import { App } from "./app";
+import { enter } from "./api/enter";
 
 const queries = new QueryClient({ defaultOptions: { queries: { staleTime: 5_000, retry: 1 } } });
 
-createRoot(document.getElementById("root")!).render(
-  <QueryClientProvider client={queries}>
-    <BrowserRouter>
-      <App />
-    </BrowserRouter>
-  </QueryClientProvider>,
+void enter().then((refused) =>
+  createRoot(document.getElementById("root")!).render(
+    <QueryClientProvider client={queries}>
+      <BrowserRouter>
+        <App refused={refused} />
+      </BrowserRouter>
+    </QueryClientProvider>,
+  ),
 );

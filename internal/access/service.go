@@ -10,6 +10,7 @@ type Service struct {
 	*datadir.Dir
 	run      *run.Engine
 	throttle *loginThrottle
+	links    links
 }
 
 // New works in a data directory.

@@ -69,6 +69,10 @@ func greet(out io.Writer, svc *service.Service) {
 		fmt.Fprintf(out, "  sign in with      %s\n", t.Text)
 		fmt.Fprintf(out, "                    (shown once, lets in until %s; on this host more with candid token add NAME)\n",
 			when(*t.Until))
+		if l, err := svc.SignInLink(); err == nil {
+			fmt.Fprintf(out, "  or open, once     %s\n", l.Address)
+			fmt.Fprintf(out, "                    (before %s; on this host more with candid token link)\n", when(l.Until))
+		}
 	}
 }
 

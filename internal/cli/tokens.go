@@ -3,6 +3,7 @@ package cli
 import (
 	"cmp"
 	"context"
+	"fmt"
 	"net/url"
 
 	"github.com/urfave/cli/v3"
@@ -30,6 +31,20 @@ func tokenCommand() *cli.Command {
 				return err
 			}
 			return f.show(t, func() { f.say("%s", t.Text) })
+		}),
+	}
+	link := &cli.Command{
+		Name: "link", Usage: "print an address of the console that signs in once, as administrator, within 10 minutes",
+		Description: "Example: candid token link",
+		Action: with("", func(ctx context.Context, f *session, cmd *cli.Command) error {
+			var l api.SignInLink
+			if err := f.Post(ctx, "/tokens/link", nil, &l); err != nil {
+				return err
+			}
+			return f.show(l, func() {
+				f.say("%s", l.Address)
+				fmt.Fprintf(f.err, "Open it once, before %s; it lets in until %s.\n", when(l.Until), when(l.Ends))
+			})
 		}),
 	}
 	list := &cli.Command{
@@ -62,5 +77,5 @@ func tokenCommand() *cli.Command {
 			return f.sentence(func(out any) error { return f.Delete(ctx, "/tokens/"+url.PathEscape(cmd.Args().First()), out) })
 		}),
 	}
-	return &cli.Command{Name: "token", Usage: "who may come by HTTP", Commands: []*cli.Command{add, list, remove}}
+	return &cli.Command{Name: "token", Usage: "who may come by HTTP", Commands: []*cli.Command{add, link, list, remove}}
 }

@@ -19,6 +19,7 @@ import (
 	"candidharbor/api"
 	"candidharbor/internal/clock"
 	"candidharbor/internal/inbox"
+	"candidharbor/internal/phrase"
 	"candidharbor/internal/service"
 	"candidharbor/internal/site"
 )
@@ -376,10 +377,16 @@ func (s *story) serve() error {
 		svc.Work()
 	}
 	s.say("")
-	s.say("Larkfield   %s   sign in with %s", s.larkfield.URL, s.tokens["larkfield"])
-	s.say("Stonewick   %s   sign in with %s", s.stonewick.URL, s.tokens["stonewick"])
-	s.say("Mereside    %s   sign in with %s", s.mereside.URL, s.tokens["mereside"])
+	for _, svc := range []*service.Service{s.larkfield, s.stonewick, s.mereside} {
+		l, err := svc.SignInLink()
+		if err != nil {
+			return err
+		}
+		s.say("%-10s  open, once: %s", phrase.UpperFirst(svc.Site.Name()), l.Address)
+		s.say("            later: %s with the token %s", svc.URL, s.tokens[svc.Site.Name()])
+	}
 	s.say("")
+	s.say("Each address signs in once within 10 minutes; candid token link prints another.")
 	s.say("At Larkfield also by name, with the password %q: marta (operator), tomas (auditor), ines (file owner)",
 		password)
 	s.say("")

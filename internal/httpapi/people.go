@@ -193,6 +193,7 @@ func (s *server) auth(next http.Handler) http.Handler {
 func (s *server) signIn(w http.ResponseWriter, r *http.Request) {
 	var in struct {
 		Token    string `json:"token"`
+		Link     string `json:"link"`
 		Name     string `json:"name"`
 		Password string `json:"password"`
 	}
@@ -201,7 +202,7 @@ func (s *server) signIn(w http.ResponseWriter, r *http.Request) {
 		err = json.Unmarshal(raw, &in)
 	}
 	if err != nil {
-		problem(w, http.StatusBadRequest, "the request is not JSON with a token, or a name and a password")
+		problem(w, http.StatusBadRequest, "the request is not JSON with a token, a link, or a name and a password")
 		return
 	}
 	if _, desk := pairing.RemoteCallerOf(r.Context()); desk {
@@ -218,6 +219,15 @@ func (s *server) signIn(w http.ResponseWriter, r *http.Request) {
 				s.recordWrong(in.Name)
 			}
 			problem(w, status, err.Error())
+			return
+		}
+	} else if in.Link != "" {
+		if text, c, err = s.site.Access.SignInByLink(strings.TrimSpace(in.Link)); err != nil {
+			problem(w, statusOf(err), err.Error())
+			return
+		} else if c == nil {
+			problem(w, http.StatusUnauthorized, "This link was used already, or its time is over. On the site's host, candid "+
+				"token link prints a new one.")
 			return
 		}
 	} else if text, c, err = s.site.Access.SignInByToken(strings.TrimSpace(in.Token)); err != nil {

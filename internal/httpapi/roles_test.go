@@ -39,8 +39,8 @@ func TestEveryCallForEveryRole(t *testing.T) {
 		addVolume growDisk shareDisk letHostIn turnHostAway
 		confirmSite confirmVolume removeVolume setLabels admitSnapshots
 		setStandby acceptRules removeSnapshot letGoSnapshot putGroup editGroup removeGroup putPolicy removePolicy
-		putCap removeCap rebuildCatalogue releaseRemoval addToken removeToken addPerson changePerson removePerson
-		grantFolders invite pair setUpSites grant revoke setPace rotateKey addRoute editRoute removeRoute
+		putCap removeCap rebuildCatalogue releaseRemoval addToken addSignInLink removeToken addPerson changePerson
+		removePerson grantFolders invite pair setUpSites grant revoke setPace rotateKey addRoute editRoute removeRoute
 		writeCrate loadCrate attachPlace setRecoveryOrder putTrials settleClone setFound takeFound`)
 
 	c, s, _ := open(t)

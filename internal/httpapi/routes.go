@@ -385,6 +385,14 @@ func (s *server) registerStore(a huma.API) {
 		func(ctx context.Context, in *body[api.TokenAdd]) (*secretBody[api.Token], error) {
 			return answerSecret(s.site.Access.NewToken(in.Body))
 		})
+	huma.Register(a, op("POST", "/tokens/link", "addSignInLink", "Make an address of the console that signs in once, soon",
+		201), func(ctx context.Context, _ *none) (*secretBody[api.SignInLink], error) {
+		l, err := s.site.Access.Link(callerIn(ctx), s.site.Console)
+		if err != nil {
+			return nil, fail(err)
+		}
+		return answerSecret(*l, nil)
+	})
 	huma.Register(a, op("DELETE", "/tokens/{name}", "removeToken", "Make a token useless"), func(ctx context.Context,
 		in *named) (*said, error) {
 		return sentence("The token "+in.Name+" lets nobody in any more.", s.site.Access.RemoveToken(in.Name))

@@ -19,12 +19,14 @@ import (
 	"math/big"
 	"net"
 	"net/http"
+	"net/url"
 	"os"
 	"path/filepath"
 	"sync"
 	"time"
 
 	"candidharbor/api"
+	"candidharbor/internal/access"
 	"candidharbor/internal/datadir"
 	"candidharbor/internal/httpapi"
 	"candidharbor/internal/limit"
@@ -95,6 +97,20 @@ func listenForDisks(path string) (net.Listener, error) {
 	return l, os.Chmod(path, 0o600)
 }
 
+// console is the address of the console for browsers: where all of the host's are listened on, by the host's name.
+func (svc *Service) console(host string) string {
+	if ip := net.ParseIP(host); host != "" && (ip == nil || !ip.IsUnspecified()) {
+		return svc.URL
+	}
+	name, err := os.Hostname()
+	u, uerr := url.Parse(svc.URL)
+	if err != nil || uerr != nil {
+		return svc.URL
+	}
+	u.Host = net.JoinHostPort(name, u.Port())
+	return u.String()
+}
+
 func (svc *Service) listen(log *slog.Logger) error {
 	cfg := svc.Site.Conf
 	failed := make(chan error, 5)
@@ -138,6 +154,7 @@ func (svc *Service) listen(log *slog.Logger) error {
 		web = tls.NewListener(web, &tls.Config{MinVersion: tls.VersionTLS12, Certificates: []tls.Certificate{cert},
 			NextProtos: []string{"h2", "http/1.1"}})
 	}
+	svc.Site.Console = svc.console(host)
 	peers, err := listen("tcp", cfg.PeerListen)
 	if err != nil {
 		return err
@@ -261,4 +278,10 @@ func orNone(s string) string {
 		return "(none)"
 	}
 	return s
+}
+
+// SignInLink makes an address of the console that signs in once, as whoever started the service.
+func (svc *Service) SignInLink() (*api.SignInLink, error) {
+	return svc.Site.Access.Link(&access.Caller{Name: "the host's administrator", Role: access.Administrator,
+		Via: "socket"}, svc.Site.Console)
 }

@@ -50,6 +50,7 @@ type Options struct {
 // Site is an open site: what lies in its data directory, and the parts that work there.
 type Site struct {
 	*datadir.Dir
+	Console   string // where browsers find it; empty: it is not served
 	Run       *run.Engine
 	Records   *records.Service
 	Access    *access.Service
@@ -242,7 +243,7 @@ func (s *Site) Info() (api.Site, error) {
 	now := s.Clock.Now()
 	return api.Site{Name: s.Conf.Name, Release: release.Version(), Key: transfer.KeyText(s.Identity().Public()), Now: now,
 		Zone: now.Location().String(), Roots: s.Conf.Roots,
-		Listen: s.Conf.Listen, Peers: s.Pairing.PeerAddress(), Held: held}, err
+		Listen: s.Conf.Listen, Console: s.Console, Peers: s.Pairing.PeerAddress(), Held: held}, err
 }
 
 // Answer returns the stored answer to a request with an idempotency key.

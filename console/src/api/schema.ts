@@ -1751,6 +1751,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/tokens/link": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Make an address of the console that signs in once, soon */
+        post: operations["addSignInLink"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/tokens/{name}": {
         parameters: {
             query?: never;
@@ -3502,6 +3519,8 @@ export interface components {
             pace: components["schemas"]["Pace"];
             /** Format: date-time */
             paired: string;
+            /** @description the build that it runs, as it last said */
+            release?: string;
             /** Format: date-time */
             seen?: string;
             /** @description there is a line to it at present */
@@ -4158,7 +4177,21 @@ export interface components {
             site: string;
             text: string;
         };
+        SignInLink: {
+            address: string;
+            /**
+             * Format: date-time
+             * @description when whoever came by it has to sign in anew
+             */
+            ends: string;
+            /**
+             * Format: date-time
+             * @description when it signs in no more
+             */
+            until: string;
+        };
         Site: {
+            /** @description where browsers on the site's host find it */
             console?: string;
             /** @description why nothing is removed at present */
             held?: string;
@@ -4169,6 +4202,8 @@ export interface components {
             /** Format: date-time */
             now: string;
             peerListen: string;
+            /** @description the build that it runs: the day and the commit it was made from, or unknown */
+            release: string;
             /** @description directories that may be read and written */
             roots: string[] | null;
             zone: string;
@@ -13597,6 +13632,72 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Token"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    addSignInLink: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    "Cache-Control"?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SignInLink"];
                 };
             };
             /** @description Unauthorized */
