@@ -15,6 +15,7 @@ import (
 	"candidharbor/internal/beneath"
 	"candidharbor/internal/capture"
 	"candidharbor/internal/catalog"
+	"candidharbor/internal/disks"
 	"candidharbor/internal/phrase"
 	"candidharbor/internal/refusal"
 	"candidharbor/internal/run"
@@ -38,6 +39,11 @@ func (s *Service) takeUp(ctx context.Context, j *run.Job, name string, row *cata
 		return "", s.authority.NotActive(v)
 	}
 	if up, err := s.isUp(v); err != nil || up {
+		if up && v.IsDisk() {
+			if err := s.disks.ServeAgain(ctx, v); err != nil {
+				return "", &disks.NotOpenError{Disk: name, Cause: err}
+			}
+		}
 		return "is up already", err
 	}
 	if v.IsDisk() {

@@ -268,6 +268,9 @@ func (s *Service) GoOn(name, by string) (*api.Authority, error) {
 	if err := s.authority.GoOn(v, row, by); err != nil {
 		return nil, err
 	}
+	if v, err = s.Catalog.Volume(name); err != nil {
+		return nil, err
+	}
 	if up, err := s.isUp(v); err != nil {
 		return nil, err
 	} else if up && v.IsDisk() {

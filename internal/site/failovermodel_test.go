@@ -175,12 +175,18 @@ func (m *moves) carry(site string) {
 	}
 }
 
+// doubt reports whether a site does not know if it is the active one.
+func (m *moves) doubt(s *Site) bool {
+	return s.Authority.Doubt(m.volume(s, "notes"))+s.Authority.Doubt(m.volume(s, "store")) != ""
+}
+
 // takeOver has a site take over, and finds what it serves then.
 func (m *moves) takeOver(site string, unplanned bool) {
 	s := m.sites[site]
 	if s == nil {
 		return
 	}
+	doubt := m.doubt(s)
 	f, err := s.Failover.Failover(m.ctx, "to-"+site, api.FailoverAsk{Unplanned: unplanned, Anyway: true}, "test")
 	if err != nil {
 		m.say("  refused: %s", err)
@@ -200,9 +206,12 @@ func (m *moves) takeOver(site string, unplanned bool) {
 	for _, v := range f.Volumes {
 		m.say("    %s from %.12s", v.Volume, v.From)
 	}
+	if doubt || m.doubt(s) { // it goes on with what lies here; or two were seen, and nobody has said that one is no more
+		m.looked(site)
+		return
+	}
 	m.found(site)
-	doubt := s.Authority.Doubt(m.volume(s, "notes")) + s.Authority.Doubt(m.volume(s, "store"))
-	if unplanned && doubt == "" { // else two were seen before, and nobody has said yet that one is no more
+	if unplanned {
 		require.Equal(m.t, api.FailoverDone, f.State, "%s %+v", f.Sentence, f.Steps)
 	}
 }
@@ -244,6 +253,9 @@ func (m *moves) found(site string) {
 	rows, err := s.Catalog.Failovers(nil, []string{api.FailoverDone}, 1)
 	require.NoError(m.t, err)
 	if len(rows) == 0 || rows[0].Kind == "hand-over" || !m.volume(s, "notes").ActiveAt(site) {
+		return
+	}
+	if !s.Disks.IsOpen(m.volume(s, "store").Name) { // its image was put back, and nobody said yet that it is that of the disk
 		return
 	}
 	f := must(s.Failover.Show(rows[0].ID))
