@@ -350,6 +350,18 @@ func TestConsole(t *testing.T) {
 	require.NoError(t, far.Wait(`!document.body.innerText.includes("Its origin proposes")`))
 	require.Empty(t, far.Errors)
 
+	// An address that signs in once does, and says so the second time.
+	var link struct{ Address string }
+	require.NoError(t, json.Unmarshal([]byte(a.run("--json", "token", "link")), &link))
+	once, err := browser.Open(ctx, link.Address, "", 1280, 800, false)
+	require.NoError(t, err)
+	defer once.Close()
+	require.NoError(t, once.Wait(`document.body.innerText.includes("archive") && !location.hash`))
+	again, err := browser.Open(ctx, link.Address, "", 1280, 800, false)
+	require.NoError(t, err)
+	defer again.Close()
+	require.NoError(t, again.Wait(`document.body.innerText.includes("This link was used already")`))
+
 	// The keyboard: the ruler goes from snapshot to snapshot, and the address keeps it.
 	require.NoError(t, p.Do(20*time.Second, chromedp.Navigate(a.url+"/volumes/archive")))
 	require.NoError(t,

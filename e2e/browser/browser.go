@@ -11,6 +11,7 @@ import (
 	"os/exec"
 	"time"
 
+	"github.com/chromedp/cdproto/log"
 	"github.com/chromedp/cdproto/network"
 	"github.com/chromedp/cdproto/runtime"
 	"github.com/chromedp/chromedp"
@@ -29,7 +30,7 @@ func Find() string {
 // Page is a signed-in tab of a console.
 type Page struct {
 	ctx    context.Context
-	Errors []string // uncaught exceptions and console errors
+	Errors []string // uncaught exceptions, console errors, and what the browser refused
 	end    []func()
 }
 
@@ -57,6 +58,10 @@ func Open(ctx context.Context, url, token string, width, height int, dark bool) 
 	p := &Page{ctx: tctx, end: []func(){end2, end1, func() { os.RemoveAll(profile) }}}
 	chromedp.ListenTarget(tctx, func(ev any) {
 		switch e := ev.(type) {
+		case *log.EventEntryAdded: // what the browser itself says, such as of what the site's policy forbids
+			if e.Entry.Level == log.LevelError && e.Entry.Source != log.SourceNetwork {
+				p.Errors = append(p.Errors, e.Entry.Text)
+			}
 		case *runtime.EventExceptionThrown:
 			p.Errors = append(p.Errors, e.ExceptionDetails.Error())
 		case *runtime.EventConsoleAPICalled:

@@ -111,7 +111,8 @@ func siteCommand() *cli.Command {
 						rows = append(rows, []string{p.Name, line, short(p.Key), strings.Join(p.Addresses, ", "), whenPtr(p.Seen),
 							cmp.Or(p.Release, "-"), p.Grants.Words, p.Granted.Words})
 					}
-					f.list([]string{"SITE", "", "KEY", "ADDRESSES", "LAST SEEN", "RELEASE", "IT MAY HERE", "THIS SITE MAY THERE"}, rows, "")
+					f.list([]string{"SITE", "", "KEY", "ADDRESSES", "LAST SEEN", "RELEASE", "IT MAY HERE", "THIS SITE MAY THERE"},
+						rows, "")
 				})
 			})},
 		{Name: "confirm", Usage: "say that of two sites with one key only one is left", ArgsUsage: "NAME",

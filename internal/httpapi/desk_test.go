@@ -23,8 +23,8 @@ func TestWhatOtherSitesMayAsk(t *testing.T) {
 		"shareDisk listDiskHosts letHostIn turnHostAway " +
 		"listClones makeClone getClone discardClone snapshotClone settleClone getMe " +
 		"setOwnPassword listPeople addPerson changePerson removePerson grantFolders listLedger verifyLedger recoveryOrder " +
-		"setRecoveryOrder addToken addSignInLink listTokens removeToken rotateKey invite pair grant revoke listMounts addMount " +
-		"endMount setUpSites")
+		"setRecoveryOrder addToken addSignInLink listTokens removeToken rotateKey invite pair grant revoke listMounts " +
+		"addMount endMount setUpSites")
 	// Nothing but these is seen; the rest changes something.
 	seen := words(`listTrials listCatalogueCopies asOf explain getGroup getPolicy getRoute getRun getSite
 		getSnapshot getSpace getStatus getTimeline getUsage getVolume listAlarms listCaps listGroups listHooks

@@ -154,7 +154,8 @@ func (s *Service) Greet(ctx context.Context, p *catalog.Peer) (h Hello, addr str
 		return h, addr, 0, refusal.Wrap(refusal.Elsewhere, fmt.Errorf("site %s: %w", p.Name, err))
 	}
 	rtt = time.Since(begin)
-	if err := errors.Join(s.noteClock(p.Name, &h, rtt), s.noteRelease(p.Name, h.Release), s.Catalog.SawPeer(p.Name, s.Clock.Now())); err != nil {
+	if err := errors.Join(s.noteClock(p.Name, &h, rtt), s.noteRelease(p.Name, h.Release),
+		s.Catalog.SawPeer(p.Name, s.Clock.Now())); err != nil {
 		return h, addr, rtt, err
 	}
 	s.mu.Lock()

@@ -210,10 +210,10 @@ func (m *moves) takeOver(site string, unplanned bool) {
 		m.looked(site)
 		return
 	}
-	m.found(site)
 	if unplanned {
 		require.Equal(m.t, api.FailoverDone, f.State, "%s %+v", f.Sentence, f.Steps)
 	}
+	m.found(site)
 }
 
 // drill has a site rehearse, where it can: nothing of what it serves or holds changes, and nothing is left.
@@ -255,8 +255,8 @@ func (m *moves) found(site string) {
 	if len(rows) == 0 || rows[0].Kind == "hand-over" || !m.volume(s, "notes").ActiveAt(site) {
 		return
 	}
-	if !s.Disks.IsOpen(m.volume(s, "store").Name) { // its image was put back, and nobody said yet that it is that of the disk
-		return
+	if v := m.volume(s, "store"); !v.Protected || !s.Disks.IsOpen(v.Name) {
+		return // it was put back to before it served that, or nobody said yet that the image is that of the disk
 	}
 	f := must(s.Failover.Show(rows[0].ID))
 	from := map[string]string{}
@@ -376,7 +376,8 @@ func (m *moves) agree() {
 				require.True(m.t, slices.ContainsFunc(must(m.sites[n].Overview.Status()).Sentences, func(x api.Sentence) bool {
 					return strings.HasPrefix(x.Command, "candid failover to-"+n)
 				}))
-				if _, err := os.Stat(m.path(n)); err == nil { // nobody knows whose that is: it is moved out of the way
+				up := m.volume(m.sites[n], "notes").Protected
+				if _, err := os.Stat(m.path(n)); err == nil && !up { // nobody knows whose that is: it is moved out of the way
 					m.n++
 					require.NoError(m.t, os.Rename(m.path(n), fmt.Sprint(m.path(n), "-aside-", m.n)))
 					delete(m.strays, n)

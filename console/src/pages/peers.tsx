@@ -31,7 +31,7 @@ export function PeerRow({ peer: p }: { peer: Peer }) {
           {p.up ? "line up" : `no line${p.seen ? `, last seen ${ago(p.seen)}` : ""}`}
         </span>
         <span className="font-mono text-sm text-faint" title={p.key}>
-          {(p.addresses ?? []).join(", ")} · key {p.key.slice(0, 12)}…
+          {(p.addresses ?? []).join(", ")} · key {p.key.slice(0, 12)}…{p.release && ` · build of ${p.release}`}
         </span>
         <span className="ml-auto flex gap-4 text-sm">
           <button className="quiet" onClick={() => check.mutate()}>
