@@ -12,7 +12,8 @@ type Alarm struct {
 	Link       string     `json:"link,omitempty" doc:"the console's page for it"`
 	Since      time.Time  `json:"since"`
 	Ended      *time.Time `json:"ended,omitempty"`
-	MutedUntil *time.Time `json:"mutedUntil,omitempty" doc:"not sent out until then"`
+	MutedUntil *time.Time `json:"mutedUntil,omitempty" doc:"not sent out until then, but for volumes that join it"`
+	Volumes    []string   `json:"volumes,omitempty" doc:"those that it is about, where it says the same of each"`
 }
 
 // AlarmList is alarms, newest first.

@@ -40,6 +40,8 @@ type Volume struct {
 	PausedSince   *time.Time        `json:"pausedSince,omitempty"`
 	Protection    string            `json:"protection" enum:"on target,late,gap,unprotected,paused" doc:"in one word"`
 	Sentence      string            `json:"sentence" doc:"the same, with its cause"`
+	Cause         string            `json:"cause,omitempty" doc:"why it is not on target, the same for all that need the same"`
+	CauseAt       string            `json:"causeAt,omitempty" doc:"the place or site at which"`
 	Policies      []string          `json:"policies"`
 	Snapshots     int               `json:"snapshots"`
 	InGrace       int               `json:"inGrace"`
@@ -358,7 +360,22 @@ type Sentence struct {
 	Next    string `json:"next,omitempty" doc:"the next step, in words"`
 	Command string `json:"command,omitempty" doc:"the command that does it"`
 	Link    string `json:"link,omitempty" doc:"the console's page for it"`
+	// Volumes are those that it is about, where it says the same of each.
+	Volumes []string `json:"volumes,omitempty"`
 }
+
+// The causes for which a volume is not on target.
+const (
+	CauseNoPolicy     = "no policy"
+	CauseNoCadence    = "no cadence"
+	CauseNoSnapshot   = "no snapshot"
+	CauseNoCopy       = "no copy"
+	CauseLate         = "late"
+	CauseLateCopy     = "late copy"
+	CauseGap          = "gap"
+	CausePaused       = "paused"
+	CausePolicyPaused = "policy paused"
+)
 
 // Coming is something due.
 type Coming struct {

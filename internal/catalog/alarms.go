@@ -12,6 +12,8 @@ type Alarm struct {
 	Link    string `db:"link"`
 	Since   Time   `db:"since"`
 	Ended   Time   `db:"ended"`
+	// Volumes are those that it is about, where it says the same of each.
+	Volumes JSON[[]string] `db:"volumes"`
 }
 
 // Notice is a message that is to be sent out.
@@ -56,13 +58,14 @@ func (c *Catalog) NoteAlarms(begun, changed, ended []*Alarm, notices []*Notice) 
 	defer tx.Rollback()
 	for _, a := range begun {
 		if _, err := tx.NamedExec(
-			`INSERT INTO alarms (key,text,next,command,link,since,ended) VALUES (:key,:text,:next,:command,:link,:since,0)`,
-			a); err != nil {
+			`INSERT INTO alarms (key,text,next,command,link,since,ended,volumes)
+			VALUES (:key,:text,:next,:command,:link,:since,0,:volumes)`, a); err != nil {
 			return err
 		}
 	}
 	for _, a := range append(changed, ended...) {
-		if _, err := tx.NamedExec(`UPDATE alarms SET text=:text, ended=:ended WHERE id=:id`, a); err != nil {
+		if _, err := tx.NamedExec(`UPDATE alarms SET text=:text, next=:next, command=:command, ended=:ended,
+			volumes=:volumes WHERE id=:id`, a); err != nil {
 			return err
 		}
 	}
@@ -73,12 +76,7 @@ func (c *Catalog) NoteAlarms(begun, changed, ended []*Alarm, notices []*Notice) 
 			return err
 		}
 	}
-	if err := tx.Commit(); err != nil {
-		return err
-	}
-	if len(notices) > 0 {
-	}
-	return nil
+	return tx.Commit()
 }
 
 // ForgetAlarms removes alarms that ended before a time.
@@ -87,22 +85,26 @@ func (c *Catalog) ForgetAlarms(before time.Time) error {
 	return err
 }
 
+// Mute is how long alarms of a key are not sent out, and of which volumes; none: whatever they are about.
+type Mute struct {
+	Key     string         `db:"key"`
+	Until   Time           `db:"until"`
+	Volumes JSON[[]string] `db:"volumes"`
+}
+
 // Mute keeps the alarms of a key from being sent out until a time; the zero time ends it.
-func (c *Catalog) Mute(key string, until time.Time) error {
-	_, err := c.db.Exec(`INSERT OR REPLACE INTO mutes (key,until) VALUES (?,?)`, key, At(until))
+func (c *Catalog) Mute(m *Mute) error {
+	_, err := c.db.NamedExec(`INSERT OR REPLACE INTO mutes (key,until,volumes) VALUES (:key,:until,:volumes)`, m)
 	return err
 }
 
-// Mutes returns until when alarms are not sent out, by key.
-func (c *Catalog) Mutes(now time.Time) (map[string]time.Time, error) {
-	var rows []struct {
-		Key   string `db:"key"`
-		Until Time   `db:"until"`
-	}
+// Mutes returns what is not sent out at a time, by key.
+func (c *Catalog) Mutes(now time.Time) (map[string]*Mute, error) {
+	var rows []*Mute
 	err := c.db.Select(&rows, `SELECT * FROM mutes WHERE until>?`, At(now))
-	out := map[string]time.Time{}
-	for _, r := range rows {
-		out[r.Key] = r.Until.Time
+	out := map[string]*Mute{}
+	for _, m := range rows {
+		out[m.Key] = m
 	}
 	return out, err
 }

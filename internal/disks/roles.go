@@ -21,14 +21,18 @@ func (s *Service) StandBack(ctx context.Context, v *catalog.Volume) error {
 	return s.shut(ctx, v)
 }
 
-// Leave is StandBack for a disk that another site is active of, whatever is left of it here. What cannot be read as
-// that disk is put aside: aside is where its records are then, and there is nothing to store.
-func (s *Service) Leave(ctx context.Context, v *catalog.Volume) (aside string, err error) {
+// Leave is StandBack for a disk that another site is active of, whatever is left of it here. It reports whether it has
+// something of its own: an image that follows what arrives has not, and what cannot be read as that disk is put aside.
+// Where its records are then is aside.
+func (s *Service) Leave(ctx context.Context, v *catalog.Volume) (has bool, aside string, err error) {
 	release, err := s.alone(ctx, v.Name)
 	if err != nil {
-		return "", err
+		return false, "", err
 	}
 	defer release()
+	if !s.IsOpen(v.Name) && s.standby(v.Lineage) != nil {
+		return false, "", nil
+	}
 	err = s.shut(ctx, v)
 	if errors.Is(err, disk.ErrOtherImage) && s.sameSize(v) {
 		// It was put back, with its records or without. All of it is read anew, and no client gets at it.
@@ -37,9 +41,10 @@ func (s *Service) Leave(ctx context.Context, v *catalog.Volume) (aside string, e
 		}
 	}
 	if errors.Is(err, disk.ErrOtherImage) || errors.Is(err, disk.ErrDamaged) {
-		return s.putAside(v)
+		aside, err = s.putAside(v)
+		return false, aside, err
 	}
-	return "", err
+	return err == nil, "", err
 }
 
 // sameSize reports whether an image has the size that the records of its disk say.

@@ -184,11 +184,20 @@ func (s *Service) tellWriters(ctx context.Context, j *run.Job, todo []standingBa
 	}
 }
 
-// tellAside says in a run where the files of a disk are that could not be read.
-func tellAside(j *run.Job, v *catalog.Volume, aside string) {
-	j.Remark()
-	j.Logf("%s: what it had here cannot be read as that disk; its files were put aside where they lay, and its records "+
-		"in %s", v.Name, aside)
+// takeLeft stores what a volume has that no snapshot of this site has; nil: nothing.
+func (s *Service) takeLeft(ctx context.Context, j *run.Job, v *catalog.Volume, term uint64) (*catalog.Snapshot, error) {
+	if v.IsDisk() {
+		has, aside, err := s.disks.Leave(ctx, v)
+		if aside != "" {
+			j.Remark()
+			j.Logf("%s: what it had here cannot be read as that disk; its files were put aside where they lay, and its "+
+				"records in %s", v.Name, aside)
+		}
+		if err != nil || !has {
+			return nil, err
+		}
+	}
+	return s.capture.TakeLeft(ctx, j, v, term)
 }
 
 // leaves reports whether this site still stands back from a volume. The caller holds its move.
@@ -211,17 +220,8 @@ func (s *Service) keepLeft(ctx context.Context, j *run.Job, b standingBack) (con
 	if is, err := s.leaves(b); err != nil || !is {
 		return false, false, err
 	}
-	aside := ""
-	if b.v.IsDisk() {
-		aside, err = s.disks.Leave(ctx, b.v)
-		if err != nil {
-			return false, false, err
-		}
-	}
-	var row *catalog.Snapshot
-	if aside != "" {
-		tellAside(j, b.v, aside)
-	} else if row, err = s.capture.TakeLeft(ctx, j, b.v, uint64(b.Term)); err != nil {
+	row, err := s.takeLeft(ctx, j, b.v, uint64(b.Term))
+	if err != nil {
 		return false, false, err
 	}
 	now, was := s.Clock.Now(), b.Kept

@@ -127,14 +127,8 @@ func (s *Service) keepDisk(ctx context.Context, j *run.Job, v *catalog.Volume) e
 	if err != nil || b == nil || b.Kept != "" {
 		return err
 	}
-	aside, err := s.disks.Leave(ctx, v)
+	row, err := s.takeLeft(ctx, j, v, uint64(b.Term))
 	if err != nil {
-		return err
-	}
-	var row *catalog.Snapshot
-	if aside != "" {
-		tellAside(j, v, aside)
-	} else if row, err = s.capture.TakeLeft(ctx, j, v, uint64(b.Term)); err != nil {
 		return fmt.Errorf("what was written to %s here could not be stored: %w", v.Name, err)
 	}
 	if b.Kept = catalog.KeptNothing; row != nil && !row.LeftUntil.IsZero() {

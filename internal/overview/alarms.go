@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 	"time"
@@ -24,7 +25,7 @@ const (
 // Message is what a webhook gets of an alarm.
 type Message struct {
 	Site    string     `json:"site"`
-	Event   string     `json:"event"` // begins, ends or test
+	Event   string     `json:"event"` // begins, grows, ends or test
 	About   string     `json:"about"`
 	Text    string     `json:"text"`
 	Next    string     `json:"next,omitempty"`
@@ -32,6 +33,8 @@ type Message struct {
 	Link    string     `json:"link,omitempty"`
 	Since   time.Time  `json:"since"`
 	Ended   *time.Time `json:"ended,omitempty"`
+	Volumes []string   `json:"volumes,omitempty"` // that it is about, where it says the same of each
+	Joined  []string   `json:"joined,omitempty"`  // those since it was last told of, where it grows
 }
 
 // WatchAlarms compares what needs a person now with what did before. An alarm is each
@@ -50,41 +53,60 @@ func (s *Service) WatchAlarms() error {
 	if err != nil {
 		return err
 	}
-	is := map[string]bool{}
-	var begun, changed, ended []*catalog.Alarm
+	was, is := map[string]*catalog.Alarm{}, map[string]*catalog.Alarm{}
+	for _, a := range open {
+		was[a.Key] = a
+	}
 	for _, x := range st.Sentences {
-		if x.Weight != "act" || x.About == "" || is[x.About] {
+		if x.Weight != "act" || x.About == "" {
 			continue
 		}
-		is[x.About] = true
-		i := slices.IndexFunc(open, func(a *catalog.Alarm) bool { return a.Key == x.About })
-		if i < 0 {
-			begun = append(begun, &catalog.Alarm{Key: x.About, Text: x.Text, Next: x.Next, Command: x.Command, Link: x.Link,
-				Since: catalog.At(now)})
-		} else if open[i].Text != x.Text {
-			open[i].Text = x.Text
-			changed = append(changed, open[i])
+		a := is[x.About]
+		if a == nil {
+			is[x.About] = &catalog.Alarm{Key: x.About, Text: x.Text, Next: x.Next, Command: x.Command, Link: x.Link,
+				Since: catalog.At(now), Volumes: catalog.JSON[[]string]{V: x.Volumes}}
+		} else if len(x.Volumes) > 0 { // the same of others, with another way out
+			a.Text += " " + x.Text
+			a.Volumes.V = slices.Concat(a.Volumes.V, x.Volumes)
+		}
+	}
+	var begun, changed, ended []*catalog.Alarm
+	var notices []*catalog.Notice
+	for _, key := range slices.Sorted(maps.Keys(is)) {
+		a, old := is[key], was[key]
+		slices.Sort(a.Volumes.V)
+		if old == nil {
+			begun = append(begun, a)
+			s.Log.Warn("alarm", "about", a.Key, "text", a.Text, "next", a.Command)
+			if !muted(mutes[key], a.Volumes.V) {
+				notices = append(notices, s.noticesOf(a, "", nil)...)
+			}
+			continue
+		}
+		joined := without(a.Volumes.V, old.Volumes.V)
+		if old.Text == a.Text && slices.Equal(old.Volumes.V, a.Volumes.V) {
+			continue
+		}
+		a.ID, a.Since = old.ID, old.Since
+		changed = append(changed, a)
+		if len(joined) > 0 && !muted(mutes[key], joined) {
+			s.Log.Warn("alarm grows", "about", a.Key, "also", joined, "next", a.Command)
+			notices = append(notices, s.noticesOf(a, "grows", joined)...)
 		}
 	}
 	for _, a := range open {
-		if !is[a.Key] {
-			a.Ended = catalog.At(now)
-			ended = append(ended, a)
+		if is[a.Key] != nil {
+			continue
+		}
+		a.Ended = catalog.At(now)
+		ended = append(ended, a)
+		s.Log.Info("an alarm ended", "about", a.Key, "since", a.Since.Time)
+		if mutes[a.Key] == nil {
+			notices = append(notices, s.noticesOf(a, "", nil)...)
 		}
 	}
 	if len(begun)+len(changed)+len(ended) == 0 {
 		return nil
-	}
-	var notices []*catalog.Notice
-	for _, a := range append(slices.Clone(begun), ended...) {
-		if !a.Ended.IsZero() {
-			s.Log.Info("an alarm ended", "about", a.Key, "since", a.Since.Time)
-		} else {
-			s.Log.Warn("alarm", "about", a.Key, "text", a.Text, "next", a.Command)
-		}
-		if _, muted := mutes[a.Key]; !muted {
-			notices = append(notices, s.noticesOf(a, "")...)
-		}
 	}
 	if err := s.Catalog.NoteAlarms(begun, changed, ended, notices); err != nil {
 		return err
@@ -93,14 +115,32 @@ func (s *Service) WatchAlarms() error {
 	return nil
 }
 
-// noticesOf are the messages about an alarm, one a channel.
-func (s *Service) noticesOf(a *catalog.Alarm, event string) (out []*catalog.Notice) {
+// muted reports whether nothing new is said of volumes while a mute lasts: one that was not there when it was made is.
+func muted(m *catalog.Mute, volumes []string) bool {
+	return m != nil && len(without(volumes, m.Volumes.V)) == 0
+}
+
+// without are the names that are not among others, both in order.
+func without(names, others []string) (out []string) {
+	for _, n := range names {
+		if _, is := slices.BinarySearch(others, n); !is {
+			out = append(out, n)
+		}
+	}
+	return out
+}
+
+// mostInMail is how many volumes a message names.
+const mostInMail = 100
+
+// noticesOf are the messages about an alarm, one a channel. joined are volumes that it is about since it grew.
+func (s *Service) noticesOf(a *catalog.Alarm, event string, joined []string) (out []*catalog.Notice) {
 	now := catalog.At(s.Clock.Now())
 	shown := *a // what other sites say gets into alarms, and is read in terminals too
 	a = &shown
 	a.Text, a.Next, a.Command = visible.Text(a.Text), visible.Text(a.Next), visible.Text(a.Command)
 	m := Message{Site: s.Name(), Event: "begins", About: a.Key, Text: a.Text, Next: a.Next, Command: a.Command,
-		Since: a.Since.Time}
+		Since: a.Since.Time, Volumes: a.Volumes.V, Joined: joined}
 	subject := fmt.Sprintf("%s: %s", s.Name(), visible.Line(phrase.FirstSentence(a.Text)))
 	if !a.Ended.IsZero() {
 		m.Event, m.Ended = "ends", &a.Ended.Time
@@ -113,8 +153,16 @@ func (s *Service) noticesOf(a *catalog.Alarm, event string) (out []*catalog.Noti
 	if m.Ended != nil {
 		text = fmt.Sprintf("This is over since %s; it lasted %s:\n\n%s\n", phrase.Stamp(*m.Ended),
 			phrase.Ago(m.Ended.Sub(a.Since.Time)), a.Text)
-	} else if a.Command != "" {
-		text += fmt.Sprintf("\n%s: %s\n", a.Next, a.Command)
+	} else {
+		if len(joined) > 0 {
+			subject = fmt.Sprintf("%s: also %s: %s", s.Name(), Names(joined, mostNamed), visible.Line(phrase.FirstSentence(a.Text)))
+			text += "\nNew: " + Names(joined, mostInMail) + ".\n"
+		} else if len(a.Volumes.V) > mostNamed+1 {
+			text += "\nAll of them: " + Names(a.Volumes.V, mostInMail) + ".\n"
+		}
+		if a.Command != "" {
+			text += fmt.Sprintf("\n%s: %s\n", a.Next, a.Command)
+		}
 	}
 	if s.Conf.Alarms != nil && s.Conf.Alarms.Console != "" && a.Link != "" {
 		m.Link = strings.TrimSuffix(s.Conf.Alarms.Console, "/") + a.Link
@@ -174,11 +222,11 @@ func (s *Service) StepAlarms(ctx context.Context, wait bool) error {
 	return nil
 }
 
-func (s *Service) alarmView(a *catalog.Alarm, mutes map[string]time.Time) api.Alarm {
+func (s *Service) alarmView(a *catalog.Alarm, mutes map[string]*catalog.Mute) api.Alarm {
 	v := api.Alarm{ID: a.ID, About: a.Key, Text: a.Text, Next: a.Next, Command: a.Command, Link: a.Link,
-		Since: a.Since.Time, Ended: a.Ended.Ptr()}
-	if until, is := mutes[a.Key]; is {
-		v.MutedUntil = &until
+		Since: a.Since.Time, Ended: a.Ended.Ptr(), Volumes: a.Volumes.V}
+	if m := mutes[a.Key]; m != nil {
+		v.MutedUntil = m.Until.Ptr()
 	}
 	return v
 }
@@ -219,7 +267,7 @@ func (s *Service) TestAlarm(ctx context.Context, by string) (string, error) {
 	a := &catalog.Alarm{Key: "test", Text: fmt.Sprintf("This is a test of alarms from %s, asked for by %s. "+
 		"Nothing is wrong.", s.Name(), by), Since: catalog.At(s.Clock.Now())}
 	var good, failed []string
-	for _, n := range s.noticesOf(a, "test") {
+	for _, n := range s.noticesOf(a, "test", nil) {
 		if err := s.send(ctx, n); err != nil {
 			failed = append(failed, fmt.Sprintf("%s: %v", n.Channel, err))
 		} else {
@@ -233,7 +281,7 @@ func (s *Service) TestAlarm(ctx context.Context, by string) (string, error) {
 }
 
 // MuteAlarm keeps an alarm, and those that begin about the same later, from being sent out
-// until a time. It stays on Today. Until now or earlier ends the silence.
+// until a time; of volumes that it is about then, and no others. It stays on Today. Until now or earlier ends the silence.
 func (s *Service) MuteAlarm(id int64, until time.Time) (*api.Alarm, error) {
 	a, err := s.Catalog.Alarm(id)
 	if err != nil {
@@ -243,7 +291,7 @@ func (s *Service) MuteAlarm(id int64, until time.Time) (*api.Alarm, error) {
 		return nil, refusal.Badf("an alarm is muted for 90 days at most: what is never to be told should be put right, or " +
 			"its objective changed")
 	}
-	if err := s.Catalog.Mute(a.Key, until); err != nil {
+	if err := s.Catalog.Mute(&catalog.Mute{Key: a.Key, Until: catalog.At(until), Volumes: a.Volumes}); err != nil {
 		return nil, err
 	}
 	mutes, err := s.Catalog.Mutes(s.Clock.Now())

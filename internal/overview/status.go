@@ -135,6 +135,7 @@ func placeState(place string, newest time.Time, objective time.Duration, backlog
 
 // protection sums a volume's places up in one word and a sentence.
 func (s *Service) protection(out *api.Volume, v *catalog.Volume, rs *rules.Ruleset, newest, now time.Time) error {
+	told := func(cause, at string) { out.Cause, out.CauseAt = cause, at }
 	switch {
 	case !v.ActiveAt(s.Name()):
 		out.Protection = "on target"
@@ -165,6 +166,7 @@ func (s *Service) protection(out *api.Volume, v *catalog.Volume, rs *rules.Rules
 		}
 		if p := out.Places[0]; p.State == "late" {
 			out.Protection = "late"
+			told(api.CauseLateCopy, v.ActiveSite())
 			out.Sentence = fmt.Sprintf("The newest copy from %s is %s old; the objective here is %s.", v.Active,
 				phrase.Ago(now.Sub(newest)), phrase.Ago(time.Duration(p.ObjectiveSeconds)*time.Second))
 		}
@@ -180,10 +182,12 @@ func (s *Service) protection(out *api.Volume, v *catalog.Volume, rs *rules.Rules
 		for i := range out.Places {
 			out.Places[i].State = "paused"
 		}
+		told(api.CausePaused, "")
 		out.Protection, out.Sentence = "paused", fmt.Sprintf("It is paused since %s: nothing is taken, and nothing it has "+
 			"here expires.", phrase.Stamp(v.Paused.Time))
 		return nil
 	case len(rs.Paused) > 0 && len(rs.Take) == 0:
+		told(api.CausePolicyPaused, "")
 		out.Protection, out.Sentence = "paused", fmt.Sprintf("Policy %s is paused: nothing is taken, and nothing it has "+
 			"here expires.", strings.Join(rs.Paused, ", "))
 		return nil
@@ -191,12 +195,15 @@ func (s *Service) protection(out *api.Volume, v *catalog.Volume, rs *rules.Rules
 		for i := range out.Places {
 			out.Places[i].State = "unprotected"
 		}
+		told(api.CauseNoPolicy, "")
 		out.Protection, out.Sentence = "unprotected", "No policy chooses it: nothing is taken by itself."
 		return nil
 	case len(rs.Take) == 0:
+		told(api.CauseNoCadence, "")
 		out.Protection, out.Sentence = "unprotected", "Its policies take nothing by themselves: none has a cadence."
 		return nil
 	case newest.IsZero():
+		told(api.CauseNoSnapshot, "")
 		out.Protection, out.Sentence = "unprotected", "It has no snapshot yet."
 		if out.NextDue != nil {
 			out.Sentence += " The first is due " + phrase.Stamp(*out.NextDue) + "."
@@ -207,9 +214,11 @@ func (s *Service) protection(out *api.Volume, v *catalog.Volume, rs *rules.Rules
 		switch {
 		case p.State == "unprotected":
 			out.Protection = "unprotected"
+			told(api.CauseNoCopy, p.Place)
 			out.Sentence = fmt.Sprintf("%s has no copy of it yet.", p.Place)
 		case p.State == "late" && out.Protection == "":
 			out.Protection = "late"
+			told(api.CauseLate, p.Place)
 			out.Sentence = fmt.Sprintf("At %s the newest state is %s old; the objective is %s.", p.Place,
 				phrase.Ago(time.Duration(p.LagSeconds)*time.Second), phrase.Ago(time.Duration(p.ObjectiveSeconds)*time.Second))
 		}
@@ -223,6 +232,7 @@ func (s *Service) protection(out *api.Volume, v *catalog.Volume, rs *rules.Rules
 	}
 	if len(gaps) > 0 {
 		g := gaps[len(gaps)-1]
+		told(api.CauseGap, "")
 		out.Protection, out.Sentence = "gap", fmt.Sprintf("The snapshot due %s was not taken: %s.", phrase.Stamp(g.Due.Time),
 			g.Cause)
 		return nil
@@ -306,6 +316,7 @@ func (s *Service) sentences(st *api.Status, held string) {
 		s.failover.Sentences(add)); err != nil {
 		s.Log.Error("it could not be told what is in doubt", "error", err)
 	}
+	var of folds
 	for _, v := range st.Volumes {
 		if len(v.Offered) > 0 {
 			add(api.Sentence{Text: fmt.Sprintf("%s proposes to keep less of %s here: %s. Until a person accepts that, what "+
@@ -329,7 +340,7 @@ func (s *Service) sentences(st *api.Status, held string) {
 			continue
 		}
 		x := api.Sentence{Text: fmt.Sprintf("%s is %s. %s", v.Name, v.Protection, v.Sentence), Weight: "act",
-			About: "volume " + v.Name, Link: "/volumes/" + v.Name}
+			Link: "/volumes/" + v.Name}
 		switch {
 		case v.Protection == "unprotected" && len(v.Policies) > 0 && v.Protected && s.Clock.Now().Sub(v.Added) < newFor:
 			x.Weight, x.Next, x.Command = "look", "Take a snapshot now", "candid snapshot take "+v.Name
@@ -354,8 +365,9 @@ func (s *Service) sentences(st *api.Status, held string) {
 				}
 			}
 		}
-		add(x)
+		of.add(&v, x)
 	}
+	of.tell(add)
 	s.recovery.TestSentences(add)
 	for _, r := range st.Routes {
 		switch r.State {
