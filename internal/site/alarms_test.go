@@ -66,7 +66,7 @@ func TestAlarmsAreToldOnce(t *testing.T) {
 		}
 		return out
 	}
-	require.Equal(t, []string{"begins route to-there", "begins volume notes"}, events())
+	require.Equal(t, []string{"begins route to-there", "begins late at there"}, events())
 	list := must(here.Overview.Alarms(false, 0))
 	require.Len(t, list.Items, 2)
 	require.Equal(t, []string{"log", "console", "webhook", "mail"}, list.Channels)
@@ -79,8 +79,8 @@ func TestAlarmsAreToldOnce(t *testing.T) {
 	require.Contains(t, must(here.Overview.Alarms(false, 0)).Failing, "mail")
 	in.Refuse(false)
 	hours(2)
-	require.ElementsMatch(t, []string{"begins route to-there", "begins volume notes", "ends route to-there",
-		"ends volume notes"}, events())
+	require.ElementsMatch(t, []string{"begins route to-there", "begins late at there", "ends route to-there",
+		"ends late at there"}, events())
 	mails := 0
 	for _, m := range in.Came() {
 		if m.By == "mail" {

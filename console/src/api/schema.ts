@@ -2257,7 +2257,7 @@ export interface components {
             link?: string;
             /**
              * Format: date-time
-             * @description not sent out until then
+             * @description not sent out until then, but for volumes that join it
              */
             mutedUntil?: string;
             /** @description the next step, in words */
@@ -2265,6 +2265,8 @@ export interface components {
             /** Format: date-time */
             since: string;
             text: string;
+            /** @description those that it is about, where it says the same of each */
+            volumes?: string[] | null;
         };
         AlarmList: {
             /** @description where alarms go */
@@ -4141,6 +4143,7 @@ export interface components {
             /** @description the next step, in words */
             next?: string;
             text: string;
+            volumes?: string[] | null;
             /** @enum {string} */
             weight: "calm" | "look" | "act";
         };
@@ -4660,6 +4663,10 @@ export interface components {
             active: string;
             /** Format: date-time */
             added: string;
+            /** @description why it is not on target, the same for all that need the same */
+            cause?: string;
+            /** @description the place or site at which */
+            causeAt?: string;
             /** @description why nothing is taken of it until a person confirms it; told of a single volume */
             doubt?: string;
             excludes: string[] | null;

@@ -4,6 +4,7 @@ import { Link } from "react-router";
 
 import { api, once, type Schemas, told } from "../api/client";
 import { ByCommand, Command, Trouble, Waiting } from "../parts/ui";
+import { Named } from "../parts/named";
 import { ago, span, stamp } from "../parts/words";
 
 /** What needs a person, each once, with its end. */
@@ -79,6 +80,7 @@ function Alarm({ a, mute }: { a: Schemas["Alarm"]; mute: (hours: number) => void
   return (
     <li className="border-b border-rule py-2">
       <p className={a.ended ? "pl-4 text-faint" : "border-l-4 border-hand pl-3 font-say text-lg"}>{a.text}</p>
+      <Named volumes={a.ended ? undefined : a.volumes} />
       <p className="flex flex-wrap items-baseline gap-x-4 pl-4 text-sm">
         <span className="font-mono">{stamp(a.since)}</span>
         <span className="text-faint">

@@ -3,6 +3,7 @@ import { Link } from "react-router";
 
 import { api, told } from "../api/client";
 import { ByCommand, Command, Progress, Trouble, Waiting } from "../parts/ui";
+import { Named } from "../parts/named";
 import { Ruler } from "../parts/ruler";
 import { ago, exact, size, stamp } from "../parts/words";
 
@@ -36,6 +37,7 @@ export function Today() {
                 )}
               </span>
             )}
+            <Named volumes={x.volumes} />
           </div>
         ))}
       </section>
