@@ -40,7 +40,7 @@ type Volume struct {
 	PausedSince   *time.Time        `json:"pausedSince,omitempty"`
 	Protection    string            `json:"protection" enum:"on target,late,gap,unprotected,paused" doc:"in one word"`
 	Sentence      string            `json:"sentence" doc:"the same, with its cause"`
-	Cause         string            `json:"cause,omitempty" doc:"why it is not on target, the same for all that need the same"`
+	Cause         string            `json:"cause,omitempty" doc:"why it is not on target, as a code"`
 	CauseAt       string            `json:"causeAt,omitempty" doc:"the place or site at which"`
 	Policies      []string          `json:"policies"`
 	Snapshots     int               `json:"snapshots"`
@@ -158,6 +158,27 @@ type SnapshotTake struct {
 	Note      string            `json:"note,omitempty"`
 	Labels    map[string]string `json:"labels,omitempty"`
 	KeepUntil *time.Time        `json:"keepUntil,omitempty"`
+}
+
+// SnapshotsTake asks for snapshots of many volumes, chosen by any of these.
+type SnapshotsTake struct {
+	Volumes []string          `json:"volumes,omitempty" doc:"by name"`
+	Policy  string            `json:"policy,omitempty" doc:"those that it chooses"`
+	Labels  map[string]string `json:"labels,omitempty" doc:"those that have all of these"`
+	Due     bool              `json:"due,omitempty" doc:"those without a snapshot, with a gap, or too old here"`
+	Take    SnapshotTake      `json:"take"`
+}
+
+// SnapshotsTaken are the runs that take them.
+type SnapshotsTaken struct {
+	Runs    []Run      `json:"runs"`
+	Refused []NotTaken `json:"refused"`
+}
+
+// NotTaken is a volume of which no snapshot is taken.
+type NotTaken struct {
+	Volume string `json:"volume"`
+	Why    string `json:"why"`
 }
 
 // Page is a part of a list; Next is the cursor of the following part.

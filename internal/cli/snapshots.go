@@ -14,12 +14,16 @@ import (
 
 func snapshotCommand() *cli.Command {
 	return &cli.Command{Name: "snapshot", Usage: "states of volumes", Commands: []*cli.Command{
-		{Name: "take", Usage: "take a snapshot now", ArgsUsage: "VOLUME",
+		{Name: "take", Usage: "take a snapshot now, of one volume or of many", ArgsUsage: "[VOLUME...]",
 			Description: `Example: candid snapshot take herbarium-scans --note "before the move" --keep-until +90d`,
-			Flags: append([]cli.Flag{&cli.StringFlag{Name: "note", Usage: "why it was taken, shown wherever it is listed"},
+			Flags: append([]cli.Flag{
+				&cli.StringFlag{Name: "policy", Usage: "of all volumes that this policy chooses"},
+				&cli.StringSliceFlag{Name: "volumes", Usage: "of all volumes that have these labels: key=value (all must match)"},
+				&cli.BoolFlag{Name: "due", Usage: "of all that have no snapshot, a gap, or a newest state here that is too old"},
+				&cli.StringFlag{Name: "note", Usage: "why it was taken, shown wherever it is listed"},
 				&cli.StringSliceFlag{Name: "label", Usage: "key=value"},
 				&cli.StringFlag{Name: "keep-until", Usage: "WHEN it may go: a date, or +30d"}}, runFlags()...),
-			Action: with("VOLUME", snapshotTake)},
+			Action: with("[VOLUME...]", snapshotTake)},
 		{Name: "list", Usage: "a volume's snapshots here, newest first", ArgsUsage: "VOLUME",
 			Description: "Example: candid snapshot list herbarium-scans",
 			Flags:       []cli.Flag{&cli.IntFlag{Name: "limit", Value: 0, Usage: "how many; all when not given"}},
@@ -103,9 +107,18 @@ func snapshotTake(ctx context.Context, f *session, cmd *cli.Command) error {
 	if err != nil {
 		return err
 	}
+	take := api.SnapshotTake{Note: cmd.String("note"), Labels: ls, KeepUntil: end}
+	of, err := labels(cmd.StringSlice("volumes"))
+	if err != nil {
+		return err
+	}
+	ask := api.SnapshotsTake{Volumes: cmd.Args().Slice(), Policy: cmd.String("policy"), Labels: of, Due: cmd.Bool("due"),
+		Take: take}
+	if cmd.Args().Len() != 1 || ask.Policy != "" || len(of) > 0 || ask.Due {
+		return f.takeMany(ctx, cmd, ask)
+	}
 	var r api.Run
-	if err := f.Post(ctx, "/volumes/"+url.PathEscape(cmd.Args().First())+"/snapshots",
-		api.SnapshotTake{Note: cmd.String("note"), Labels: ls, KeepUntil: end}, &r); err != nil {
+	if err := f.Post(ctx, "/volumes/"+url.PathEscape(cmd.Args().First())+"/snapshots", take, &r); err != nil {
 		return err
 	}
 	return f.follow(ctx, cmd, &r)

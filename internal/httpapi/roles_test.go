@@ -30,7 +30,7 @@ func TestEveryCallForEveryRole(t *testing.T) {
 		listDrills getDrill`)
 	notAuditors := words("browse find listVersions planRestore restore undoRun cancelRun archive file")
 	operators := words(`browseFound restoreGroup planGroupRestore compare compareText compareDisk diskWrites listCrate
-		checkSite takeSnapshot keepSnapshot recallSnapshot runRoute pauseRoute resumeRoute muteAlarm testAlarm
+		checkSite takeSnapshot takeSnapshots keepSnapshot recallSnapshot runRoute pauseRoute resumeRoute muteAlarm testAlarm
 		verify copyCatalogue sweep prune pauseVolume resumeVolume detachPlace addMount endMount runRecipe
 		saveRecipe editRecipe removeRecipe tryRestore makeClone discardClone snapshotClone openDisk closeDisk
 		releaseDisk fillDisk endFillingDisk answerFailover startDrill endDrill`)

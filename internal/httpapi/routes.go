@@ -211,6 +211,10 @@ func (s *server) registerSnapshots(a huma.API) {
 		}) (*body[api.Run], error) {
 			return answer(s.site.Capture.TakeSnapshot(in.Name, in.Body, caller(ctx)))
 		})
+	huma.Register(a, op("POST", "/snapshots", "takeSnapshots", "Take snapshots of many volumes now", 202),
+		func(ctx context.Context, in *body[api.SnapshotsTake]) (*body[api.SnapshotsTaken], error) {
+			return answerAt(s.site.Overview.TakeMany(in.Body, caller(ctx)))
+		})
 	huma.Register(a, op("GET", "/snapshots/{id}", "getSnapshot", "One snapshot with reasons, remarks and space"),
 		func(ctx context.Context, in *identified) (*body[api.Snapshot], error) {
 			one, err := s.site.Recovery.Snapshot(in.ID)

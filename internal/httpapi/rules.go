@@ -62,7 +62,8 @@ var rules = map[string]rule{
 	"getTimeline": everybody, "getRun": everybody, "listRuns": everybody, "events": everybody,
 	"archive": fetches, "file": fetches, "restore": fetches, "undoRun": fetches, "cancelRun": fetches, "dav": readsOwn,
 
-	"takeSnapshot": keepsUp, "keepSnapshot": keepsUp, "recallSnapshot": keepsUp, "runRoute": keepsUp,
+	"takeSnapshots": keepsUp,
+	"takeSnapshot":  keepsUp, "keepSnapshot": keepsUp, "recallSnapshot": keepsUp, "runRoute": keepsUp,
 	"pauseRoute": keepsUp, "resumeRoute": keepsUp, "muteAlarm": keepsUp, "testAlarm": keepsUp,
 	"verify": keepsUp, "copyCatalogue": keepsUp, "sweep": keepsUp, "prune": keepsUp, "pauseVolume": keepsUp,
 	"resumeVolume": keepsUp, "detachPlace": keepsUp, "addMount": keepsUp, "endMount": keepsUp, "runRecipe": keepsUp,

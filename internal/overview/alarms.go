@@ -155,7 +155,8 @@ func (s *Service) noticesOf(a *catalog.Alarm, event string, joined []string) (ou
 			phrase.Ago(m.Ended.Sub(a.Since.Time)), a.Text)
 	} else {
 		if len(joined) > 0 {
-			subject = fmt.Sprintf("%s: also %s: %s", s.Name(), Names(joined, mostNamed), visible.Line(phrase.FirstSentence(a.Text)))
+			subject = fmt.Sprintf("%s: also %s: %s", s.Name(), Names(joined, mostNamed),
+				visible.Line(phrase.FirstSentence(a.Text)))
 			text += "\nNew: " + Names(joined, mostInMail) + ".\n"
 		} else if len(a.Volumes.V) > mostNamed+1 {
 			text += "\nAll of them: " + Names(a.Volumes.V, mostInMail) + ".\n"
@@ -281,7 +282,8 @@ func (s *Service) TestAlarm(ctx context.Context, by string) (string, error) {
 }
 
 // MuteAlarm keeps an alarm, and those that begin about the same later, from being sent out
-// until a time; of volumes that it is about then, and no others. It stays on Today. Until now or earlier ends the silence.
+// until a time; of volumes that it is about then, and no others. It stays on Today. Until now or earlier ends the
+// silence.
 func (s *Service) MuteAlarm(id int64, until time.Time) (*api.Alarm, error) {
 	a, err := s.Catalog.Alarm(id)
 	if err != nil {

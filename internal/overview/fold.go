@@ -13,9 +13,6 @@ import (
 // mostNamed is how many volumes a sentence names that is about many.
 const mostNamed = 3
 
-// mostInCommand is how many volumes a command names.
-const mostInCommand = 8
-
 // folds gather what is to be said of volumes one by one, so that each cause is told once.
 type folds struct {
 	order []string
@@ -95,19 +92,15 @@ func (f *fold) many(x *api.Sentence) {
 		x.Text = "The last snapshots due of " + n + " were not taken"
 	case api.CausePaused:
 		x.Text = n + " are paused: nothing is taken of them, and nothing they have here expires"
+		x.Next, x.Command = "See which", "candid volume list"
 	case api.CausePolicyPaused:
 		x.Text = "The policies of " + n + " are paused: nothing is taken of them, and nothing they have here expires"
 	default:
 		x.Text = n + " need a look"
 	}
 	x.Text += ": " + Names(f.names, mostNamed) + "."
-	for _, of := range []string{"candid snapshot take ", "candid volume resume "} {
-		if strings.HasPrefix(x.Command, of) {
-			x.Command = of + strings.Join(f.names[:min(len(f.names), mostInCommand)], " ")
-			if more := len(f.names) - mostInCommand; more > 0 {
-				x.Next += fmt.Sprintf(" (%d of them; then the others)", mostInCommand)
-			}
-		}
+	if strings.HasPrefix(x.Command, "candid snapshot take ") {
+		x.Command = "candid snapshot take --due"
 	}
 }
 

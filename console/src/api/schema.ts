@@ -1527,6 +1527,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/snapshots": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Take snapshots of many volumes now */
+        post: operations["takeSnapshots"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/snapshots/freeing": {
         parameters: {
             query?: never;
@@ -3408,6 +3425,10 @@ export interface components {
             dir: string;
             volume: string;
         };
+        NotTaken: {
+            volume: string;
+            why: string;
+        };
         ObjectiveRow: {
             /** Format: int64 */
             gaps: number;
@@ -4305,6 +4326,23 @@ export interface components {
             };
             note?: string;
         };
+        SnapshotsTake: {
+            /** @description those without a snapshot, with a gap, or too old here */
+            due?: boolean;
+            /** @description those that have all of these */
+            labels?: {
+                [key: string]: string;
+            };
+            /** @description those that it chooses */
+            policy?: string;
+            take: components["schemas"]["SnapshotTake"];
+            /** @description by name */
+            volumes?: string[] | null;
+        };
+        SnapshotsTaken: {
+            refused: components["schemas"]["NotTaken"][] | null;
+            runs: components["schemas"]["Run"][] | null;
+        };
         Space: {
             /**
              * Format: int64
@@ -4663,7 +4701,7 @@ export interface components {
             active: string;
             /** Format: date-time */
             added: string;
-            /** @description why it is not on target, the same for all that need the same */
+            /** @description why it is not on target, as a code */
             cause?: string;
             /** @description the place or site at which */
             causeAt?: string;
@@ -12572,6 +12610,75 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["SaidBody"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    takeSnapshots: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SnapshotsTake"];
+            };
+        };
+        responses: {
+            /** @description Accepted */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SnapshotsTaken"];
                 };
             };
             /** @description Unauthorized */

@@ -1,11 +1,36 @@
-import { useQuery } from "@tanstack/react-query";
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { Link } from "react-router";
 
-import { api, told } from "../api/client";
+import { api, once, told } from "../api/client";
 import { ByCommand, Command, Progress, Trouble, Waiting } from "../parts/ui";
 import { Named } from "../parts/named";
 import { Ruler } from "../parts/ruler";
 import { ago, exact, size, stamp } from "../parts/words";
+
+/** Takes a snapshot of each volume that needs one. */
+function TakeDue({ next, command }: { next: string; command: string }) {
+  const queries = useQueryClient();
+  const take = useMutation({
+    mutationFn: () => told(api.POST("/snapshots", { body: { due: true, take: {} }, headers: once() })),
+    onSuccess: () => queries.invalidateQueries(),
+  });
+  const refused = take.data?.refused ?? [];
+  return (
+    <span className="inline-flex flex-wrap items-baseline gap-2">
+      <button className="press" onClick={() => take.mutate()} disabled={take.isPending}>
+        {next}
+      </button>
+      <Command text={command} />
+      {take.data && (
+        <span role="status">
+          {take.data.runs?.length ?? 0} begun
+          {refused.length > 0 && `; not of ${refused[0]!.volume}: ${refused[0]!.why}`}
+        </span>
+      )}
+      <Trouble error={take.error} />
+    </span>
+  );
+}
 
 export function Today() {
   const status = useQuery({ queryKey: ["status"], queryFn: () => told(api.GET("/status")), refetchInterval: 30_000 });
@@ -26,7 +51,9 @@ export function Today() {
             <p className={x.weight === "act" ? "border-l-4 border-hand pl-3" : i === 0 ? "" : "pl-4"}>{x.text}</p>
             {x.next && (
               <span className="font-text text-sm">
-                {x.link && !x.command?.startsWith("candid snapshot take") ? (
+                {x.command === "candid snapshot take --due" ? (
+                  <TakeDue next={x.next} command={x.command} />
+                ) : x.link && !x.command?.startsWith("candid snapshot take") ? (
                   <Link className="press" to={x.link}>
                     {x.next}
                   </Link>
