@@ -28,7 +28,7 @@ var byPath = map[string]string{
 	"internal/netns/processes.go":        "/proc",
 	"internal/upkeep/catalogue.go":       "copies of the catalogue, in the data directory or where site.yaml says",
 	"internal/disks/clients.go":          "/proc",
-	"internal/disks/certauthority.go":        "keys",
+	"internal/disks/certauthority.go":    "keys",
 	"internal/disks/adopt.go":            "records of disks, in the data directory",
 	"internal/disks/anew.go":             "records of disks, in the data directory",
 	"internal/disks/clones.go":           "records of clones, in the data directory",
