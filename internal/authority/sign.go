@@ -148,6 +148,19 @@ func (s *Service) accept(r *authority.Record, vols []*catalog.Volume, fresh bool
 		gate.Lock()
 		defer gate.Unlock()
 	}
+	forgot := !fresh && r.Site == s.Name() && s.ownKey(r.Signer)
+	for _, v := range vols { // before the record holds, so that a power cut leaves no site that trusts itself
+		s.mu.RLock()
+		_, doubt := s.doubts[records.LineageOf(v.Lineage)]
+		s.mu.RUnlock()
+		if !forgot || doubt {
+			continue
+		}
+		if err := s.Catalog.PutAuthorityDoubt(&catalog.AuthorityDoubt{Lineage: v.Lineage, Since: catalog.At(s.Clock.Now()),
+			Cause: string(CausePutBack)}); err != nil {
+			return nil, err
+		}
+	}
 	if err := s.Store.PutAuthority(r, of...); err != nil {
 		return nil, err
 	}
@@ -157,7 +170,7 @@ func (s *Service) accept(r *authority.Record, vols []*catalog.Volume, fresh bool
 		k = &store.Authority{Record: r}
 		s.kept[r.ID] = k
 	}
-	var known, lost []*catalog.Volume
+	var known []*catalog.Volume
 	risen := map[string]bool{}
 	for _, v := range vols {
 		c := s.chain(v)
@@ -169,21 +182,16 @@ func (s *Service) accept(r *authority.Record, vols []*catalog.Volume, fresh bool
 		_, doubt := s.doubts[c.Lineage]
 		risen[v.Lineage] = c.Term() > before
 		switch {
-		case doubt && (fresh && c.Term() > before || c.Active() != s.Name()):
-			delete(s.doubts, c.Lineage)
-			known = append(known, v)
-		case !fresh && c.Active() == s.Name() && s.keyOf(s.Name()).Equal(r.Signer):
+		case c.Active() != s.Name(), fresh && c.Term() > before:
+			if doubt || forgot {
+				delete(s.doubts, c.Lineage)
+				known = append(known, v)
+			}
+		case forgot && !doubt:
 			s.doubts[c.Lineage] = CausePutBack
-			lost = append(lost, v)
 		}
 	}
 	s.mu.Unlock()
-	for _, v := range lost {
-		if err := s.Catalog.PutAuthorityDoubt(&catalog.AuthorityDoubt{Lineage: v.Lineage, Since: catalog.At(s.Clock.Now()),
-			Cause: string(CausePutBack)}); err != nil {
-			return nil, err
-		}
-	}
 	for _, v := range known {
 		if err := s.Catalog.EndAuthorityDoubt(v.Lineage); err != nil {
 			return nil, err
