@@ -62,8 +62,16 @@ func (s *Service) Units(vols []*catalog.Volume) ([]*unit, error) {
 		}
 		out = append(out, u)
 	}
+	backs, err := s.Catalog.StandBacks()
+	if err != nil {
+		return nil, err
+	}
+	down := map[string]bool{} // what lies here is what it was before another site was active
+	for _, b := range backs {
+		down[b.Lineage] = true
+	}
 	for _, v := range vols {
-		if s.IsPlace || !v.Protected || !v.ActiveAt(s.Name()) || !v.Paused.IsZero() {
+		if s.IsPlace || !v.Protected || !v.ActiveAt(s.Name()) || !v.Paused.IsZero() || down[v.Lineage] {
 			continue
 		}
 		rs, err := s.rules.RulesFor(v)

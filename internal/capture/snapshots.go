@@ -75,6 +75,12 @@ func (s *Service) takeable(v *catalog.Volume) error {
 		return refusal.Conflictf("volume %s is no longer protected: add it again first, with candid volume add %s --path %s",
 			v.Name, v.Name, visible.Word(v.Path))
 	}
+	if b, err := s.Catalog.StandBack(v.Lineage); err != nil {
+		return err
+	} else if b != nil {
+		return refusal.Conflictf("%s was served elsewhere since it was served here, and is taken again once it was brought "+
+			"up by a failover: candid failover list", v.Name)
+	}
 	return nil
 }
 

@@ -122,7 +122,7 @@ func TestDocumentedCommandsExist(t *testing.T) {
 func TestMisuse(t *testing.T) {
 	d := newDesk(t)
 	for line, say := range map[string]string{
-		"snapshot take":                         "candid snapshot take takes VOLUME, and 0 were given",
+		"snapshot take":                         "no volume is chosen: name some, or give --policy, --volumes or --due",
 		"status now":                            "candid status takes no arguments, and 1 were given",
 		"volume add a b --path DIR":             "takes NAME, and 2 were given",
 		"volume add x --path DIR --label a":     `label "a": write key=value`,

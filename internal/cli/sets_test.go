@@ -123,10 +123,8 @@ until some of them go.
 	d.reads("status", `
 larkfield, 2026-03-02 12:00:00
   0 of 2 volumes are on target.
-! books is unprotected. No policy chooses it: nothing is taken by itself.
-    Write a policy for it: candid policy put FILE
-! letters is unprotected. No policy chooses it: nothing is taken by itself.
-    Write a policy for it: candid policy put FILE
+! No policy chooses 2 volumes, so nothing of them is taken by itself: books and letters.
+    Write a policy for them: candid policy put FILE
 ! The cap of volume books is reached. At most 1 snapshot and N GiB; there is 1 snapshot with 0 B of their own. Nothing \
 more is taken until some of them go.
     See where it went: candid cap list

@@ -125,16 +125,16 @@ Route west goes on; it was paused for less than a second.
 	d.step()
 	d.reads("alarm list", `
 ID	SINCE	ENDED	ABOUT	
-1	2026-03-02 09:02:00	still open	volume letters	letters is unprotected. No policy chooses it: nothing is taken by \
+1	2026-03-02 09:02:00	still open	no policy	letters is unprotected. No policy chooses it: nothing is taken by \
 itself.
 Alarms go to: log, console.
 `)
 	d.refuses("alarm test", 1, "name a webhook or mail")
 	d.reads("alarm mute 1 --for 3h", `
-Alarms about volume letters are not sent out before 2026-03-02 12:02:00.
+Alarms about no policy are not sent out before 2026-03-02 12:02:00.
 `)
 	d.reads("alarm mute 1 --for 0s", `
-Alarms about volume letters are sent out again.
+Alarms about no policy are sent out again.
 `)
 	d.refuses("alarm mute 77", 1, "alarm")
 	d.put("share/policy", "policy: p\nvolumes: {k: v}\ntake: [every 6 hours]\n")
@@ -143,7 +143,7 @@ Alarms about volume letters are sent out again.
 	d.step()
 	d.reads("alarm list --all", `
 ID	SINCE	ENDED	ABOUT	
-1	2026-03-02 09:02:00	2026-03-02 15:02:00	volume letters	letters is unprotected. No policy chooses it: nothing is \
+1	2026-03-02 09:02:00	2026-03-02 15:02:00	no policy	letters is unprotected. No policy chooses it: nothing is \
 taken by itself.
 Alarms go to: log, console.
 `)

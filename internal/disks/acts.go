@@ -105,6 +105,12 @@ func (s *Service) OpenDisk(ctx context.Context, name string, moved bool) (*api.D
 	if err != nil {
 		return nil, err
 	}
+	if up, err := s.isUp(v); err != nil {
+		return nil, err
+	} else if !up {
+		return nil, refusal.Conflictf("the disk %s was served elsewhere since it was served here, and is brought up by a "+
+			"failover: candid failover list shows it, candid runbook list the runbooks", name)
+	}
 	s.mu.Lock()
 	is := s.open[name]
 	s.mu.Unlock()

@@ -153,8 +153,9 @@ func (s *Service) Yield(ctx context.Context, v *catalog.Volume) error {
 }
 
 // TakeUp serves a disk as a snapshot has it, at once: from the image that followed it, from the one that it had here
-// before, or from a new one that reads from the store.
-func (s *Service) TakeUp(ctx context.Context, v *catalog.Volume, row *catalog.Snapshot) error {
+// before, or from a new one that reads from the store. Up makes it durable that the disk is this site's again: it is
+// called before any client writes, so that what one wrote is not gone back over after a power cut.
+func (s *Service) TakeUp(ctx context.Context, v *catalog.Volume, row *catalog.Snapshot, up func() error) error {
 	release, err := s.alone(ctx, v.Name)
 	if err != nil {
 		return err
@@ -168,7 +169,7 @@ func (s *Service) TakeUp(ctx context.Context, v *catalog.Volume, row *catalog.Sn
 		serving := is.away == 0
 		is.mu.Unlock()
 		if serving {
-			return nil
+			return up()
 		}
 		if err := s.stop(ctx, v.Name); err != nil {
 			return err
@@ -208,6 +209,9 @@ func (s *Service) TakeUp(ctx context.Context, v *catalog.Volume, row *catalog.Sn
 		b.mu.Lock()
 		b.ended = true
 		b.mu.Unlock()
+	}
+	if err := up(); err != nil {
+		return err
 	}
 	return s.openActive(ctx, own)
 }

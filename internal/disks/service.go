@@ -274,6 +274,11 @@ func (s *Service) OpenAll() error {
 		if known[owner(v.Lineage)] = true; !v.Protected {
 			continue
 		}
+		if up, err := s.isUp(v); err != nil {
+			return err
+		} else if !up {
+			continue
+		}
 		if err := s.Open(v); err != nil {
 			s.Log.Error("a disk cannot be opened", "volume", v.Name, "image", v.Path, "error", err)
 		}
@@ -306,6 +311,13 @@ func (s *Service) OpenAll() error {
 		}
 	}
 	return nil
+}
+
+// isUp reports whether what lies here of a disk that this site is active of is that disk: after another site was active
+// of it, it is so only once it was brought up.
+func (s *Service) isUp(v *catalog.Volume) (bool, error) {
+	b, err := s.Catalog.StandBack(v.Lineage)
+	return b == nil, err
 }
 
 // tickEvery is how often disks are seen to.

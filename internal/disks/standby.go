@@ -70,7 +70,12 @@ func (s *Service) openStandbys(known map[string]bool) error {
 	}
 	for _, lineage := range lineages {
 		v, err := s.Catalog.VolumeOfLineage(lineage)
-		if err == nil && !s.isCopy(v) { // this site has become active of it, and serves it from that image
+		if err == nil && !s.isCopy(v) { // this site has become active of it, and serves it from that image once it is up
+			if up, err := s.isUp(v); err != nil {
+				return err
+			} else if !up {
+				continue
+			}
 			if err := s.Catalog.SetFilledCopy(lineage, false); err != nil {
 				return err
 			}

@@ -46,11 +46,17 @@ func (s *Service) takeUp(ctx context.Context, j *run.Job, name string, row *cata
 		}
 		return "is up already", err
 	}
+	up := func() error {
+		now := s.Clock.Now()
+		return s.Catalog.Atomically(func(c *catalog.Catalog) error {
+			return errors.Join(c.SetProtected(name, true), c.Scheduled(name, now), c.ForgetStandBack(v.Lineage))
+		})
+	}
 	if v.IsDisk() {
 		if err := s.keepDisk(ctx, j, v); err != nil {
 			return "", err
 		}
-		if err := s.disks.TakeUp(ctx, v, row); err != nil {
+		if err := s.disks.TakeUp(ctx, v, row, up); err != nil {
 			return "", err
 		}
 		how = "served as of " + phrase.Stamp(row.Began.Time)
@@ -59,10 +65,9 @@ func (s *Service) takeUp(ctx context.Context, j *run.Job, name string, row *cata
 	} else if err := s.Catalog.SetPath(name, path); err != nil {
 		return "", err
 	}
-	now := s.Clock.Now()
-	err = s.Catalog.Atomically(func(c *catalog.Catalog) error {
-		return errors.Join(c.SetProtected(name, true), c.Scheduled(name, now), c.ForgetStandBack(v.Lineage))
-	})
+	if !v.IsDisk() {
+		err = up()
+	}
 	if err == nil && !v.IsDisk() {
 		err = errors.Join(s.capture.Meant(v), s.routes.EndStandby(v))
 		s.capture.Unfollow(v.Lineage)

@@ -1,7 +1,9 @@
 package site
 
 import (
+	"bytes"
 	"crypto/ed25519"
+	"math/rand/v2"
 	"os"
 	"path/filepath"
 	"slices"
@@ -12,6 +14,7 @@ import (
 	"candidharbor/api"
 	"candidharbor/core/authority"
 	"candidharbor/core/object"
+	iauthority "candidharbor/internal/authority"
 	"candidharbor/internal/catalog"
 	"candidharbor/internal/datadir"
 	"candidharbor/internal/records"
@@ -88,6 +91,60 @@ func TestPutBackAndTwins(t *testing.T) {
 		require.False(t, a.Here, "%s", a.Sentence)
 		require.NotEmpty(t, a.Doubt)
 	}
+}
+
+// A site that learns at its start that the other one has handed over to it serves nothing of what it had before: what
+// lies there is older, until it was brought up.
+func TestHandedOverWhileOff(t *testing.T) {
+	w := newWorld(t)
+	home, dr := w.twoSites()
+	w.disk(home, "store")
+	w.share(home, "notes")
+	_, err := home.Routes.AddRoute(api.RouteAdd{Name: "to-dr", To: "dr", Names: []string{"store", "notes"},
+		Terms: api.RouteTerms{When: "on demand"}})
+	require.NoError(t, err)
+	w.take(home, "store")
+	w.take(home, "notes")
+	w.done(home)(home.Routes.RunRoute("to-dr", "test"))
+	_, err = dr.Failover.PutRunbook("runbook: r\nat: dr\nbring_up: [store, notes]\npaths: {notes: "+
+		filepath.Join(w.dir, "up")+"}\n", "test")
+	require.NoError(t, err)
+	_, err = home.Failover.PutRunbook("runbook: r\nat: home\nbring_up: [store, notes]\n", "test")
+	require.NoError(t, err)
+	at := home.Pairing.PeerAddress()
+	w.over(dr)(dr.Failover.Failover(w.ctx, "r", api.FailoverAsk{}, "test"))
+	w.greet(home, "dr")
+	w.settles(home, "stand-back")
+	holds := make([]byte, diskSize)
+	w.scribble(dr, "store@home", holds, rand.New(rand.NewPCG(1, 3)))
+	w.write(filepath.Join(w.dir, "up"), "a", "at dr")
+	w.take(dr, "store@home")
+	w.take(dr, "notes@home")
+	w.done(dr)(dr.Routes.RunRoute(must(dr.Catalog.Routes())[0].Name, "test")) // home has it all
+	require.NoError(t, home.Close())
+	var all []iauthority.Going
+	for _, name := range []string{"notes@home", "store@home"} {
+		v := must(dr.Catalog.Volume(name))
+		all = append(all, iauthority.Going{Volume: v, From: must(dr.Catalog.LastSnapshot("dr", v.Lineage))})
+	}
+	_, err = dr.Authority.Move("home", all, [16]byte{1}, "test")
+	require.NoError(t, err)
+
+	home = w.openAt("home", at)
+	require.True(t, must(home.Failover.Authority("store")).Here)
+	require.False(t, home.Disks.IsOpen("store"), "a client would write to what it was before")
+	_, err = home.Disks.OpenDisk(w.ctx, "store", true)
+	require.ErrorContains(t, err, "brought up by a failover")
+	_, err = home.Capture.TakeSnapshot("notes", api.SnapshotTake{}, "test")
+	require.ErrorContains(t, err, "brought up")
+	require.NoError(t, home.Close())
+	home = w.openAt("home", at)
+	require.False(t, home.Disks.IsOpen("store"))
+	w.over(home)(home.Failover.Failover(w.ctx, "r", api.FailoverAsk{Unplanned: true}, "test"))
+	require.True(t, bytes.Equal(holds, w.diskBytes(home, "store")))
+	require.Equal(t, "at dr", string(must(os.ReadFile(filepath.Join(w.dir, "shares", "notes", "a")))))
+	w.take(home, "store")
+	w.take(home, "notes")
 }
 
 // A disk that cannot be read at the site that lost it keeps nothing from coming home; what was there is put aside.
