@@ -5,6 +5,7 @@ import (
 	"encoding/hex"
 	"errors"
 	"fmt"
+	"maps"
 	"strings"
 	"sync"
 	"time"
@@ -45,39 +46,34 @@ func (s *Service) Link(by *Caller, console string) (*api.SignInLink, error) {
 	if console == "" {
 		return nil, refusal.Conflictf("it is not known where the console of this site is")
 	}
+	s.links.mu.Lock()
+	defer s.links.mu.Unlock()
 	now := s.Clock.Now()
-	if err := s.endLinkTokens(now); err != nil {
+	maps.DeleteFunc(s.links.all, func(_ object.ID, l link) bool { return !now.Before(l.until) })
+	if len(s.links.all) >= mostLinks {
+		return nil, refusal.Wrap(refusal.Busy, fmt.Errorf("%d links wait to be used: use one of them, or wait %s", mostLinks,
+			phrase.Ago(linkFor)))
+	}
+	if err := s.endLinkTokens(); err != nil {
 		return nil, err
 	}
 	var b [28]byte
 	rand.Read(b[:])
-	ends := now.Add(linkSession)
+	until, ends := now.Add(linkFor), now.Add(linkSession)
 	t, err := s.NewToken(api.TokenAdd{Name: linkTokens + hex.EncodeToString(b[24:]), Person: by.Person, Until: &ends})
 	if err != nil {
 		return nil, err
 	}
 	text := linkPrefix + hex.EncodeToString(b[:24])
-	s.links.mu.Lock()
-	defer s.links.mu.Unlock()
-	for k, l := range s.links.all {
-		if !now.Before(l.until) {
-			delete(s.links.all, k)
-		}
-	}
-	if len(s.links.all) >= mostLinks {
-		return nil, refusal.Wrap(refusal.Busy, fmt.Errorf("%d links wait to be used: use one of them, or wait %s", mostLinks,
-			phrase.Ago(linkFor)))
-	}
 	if s.links.all == nil {
 		s.links.all = map[object.ID]link{}
 	}
-	until := now.Add(linkFor)
 	s.links.all[object.Sum([]byte(text))] = link{object.Sum([]byte(t.Text)).String(), until}
 	return &api.SignInLink{Address: strings.TrimSuffix(console, "/") + linkFragment + text, Until: until, Ends: ends}, nil
 }
 
 // endLinkTokens forgets the tokens of links that let nobody in any more.
-func (s *Service) endLinkTokens(now time.Time) error {
+func (s *Service) endLinkTokens() error {
 	all, err := s.Catalog.Tokens()
 	for _, t := range all {
 		if err == nil && strings.HasPrefix(t.Name, linkTokens) && s.tokenEnded(t) {

@@ -37,7 +37,7 @@ func commands() (all []*cli.Command) {
 	return all
 }
 
-// versions are the builds of this program and of the site that it asks.
+// buildVersions are the builds of this program and of the site that it asks.
 type buildVersions struct {
 	Client string `json:"client"`
 	Site   string `json:"site,omitempty"` // its name

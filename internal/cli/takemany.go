@@ -52,7 +52,7 @@ func (f *session) takeMany(ctx context.Context, cmd *cli.Command, ask api.Snapsh
 		case len(out.Runs)+len(out.Refused) == 0:
 			f.say("No volume was chosen by that: nothing was taken.")
 		case cmd.Bool("no-wait"):
-			f.say("%s go on: candid run list", plural(len(out.Runs), "run", "runs"))
+			f.say("Begun: %d; refused: %d. See how they go: candid run list", len(out.Runs), failed)
 		default:
 			f.say("Taken: %d; not taken: %d.", good, failed)
 		}

@@ -23,9 +23,17 @@ func (s *Service) idleSentences(add func(api.Sentence)) error {
 	if err != nil {
 		return err
 	}
+	backs, err := s.Catalog.StandBacks()
+	if err != nil {
+		return err
+	}
+	down := map[string]bool{}
+	for _, b := range backs {
+		down[b.Lineage] = true
+	}
 	var names []string
 	for _, v := range vols {
-		if v.Origin != s.Name() && v.ActiveAt(s.Name()) && !v.Protected {
+		if v.ActiveAt(s.Name()) && (down[v.Lineage] || v.Origin != s.Name() && !v.Protected) {
 			names = append(names, v.Name)
 		}
 	}

@@ -85,6 +85,13 @@ func TestLinksSignInOnce(t *testing.T) {
 	tokens, err := s.Access.Tokens()
 	require.NoError(t, err)
 	require.Len(t, tokens, 2, "those of links that are over are forgotten: %+v", tokens)
+	for range 99 {
+		link()
+	}
+	require.Equal(t, 429, c.call("POST", "/tokens/link", "", nil, nil), "as many wait as may")
+	tokens, err = s.Access.Tokens()
+	require.NoError(t, err)
+	require.Len(t, tokens, 101, "one that is refused makes no token")
 	require.NoError(t, s.Access.RemovePerson("marta"))
 	require.Empty(t, enter(code), "who asked for it may sign in no more")
 }

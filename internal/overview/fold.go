@@ -21,7 +21,7 @@ type folds struct {
 
 type fold struct {
 	cause, at string
-	said      []api.Sentence
+	first     api.Sentence
 	names     []string
 	oldest    time.Duration // of the newest states of those that are late
 }
@@ -36,11 +36,11 @@ func (f *folds) add(v *api.Volume, x api.Sentence) {
 	}
 	one := f.by[key]
 	if one == nil {
-		one = &fold{cause: v.Cause, at: v.CauseAt}
+		one = &fold{cause: v.Cause, at: v.CauseAt, first: x}
 		f.by[key] = one
 		f.order = append(f.order, key)
 	}
-	one.said, one.names = append(one.said, x), append(one.names, v.Name)
+	one.names = append(one.names, v.Name)
 	for _, p := range v.Places {
 		if p.Place == v.CauseAt || v.Cause == api.CauseLateCopy {
 			one.oldest = max(one.oldest, time.Duration(p.LagSeconds)*time.Second)
@@ -52,7 +52,7 @@ func (f *folds) add(v *api.Volume, x api.Sentence) {
 func (f *folds) tell(add func(api.Sentence)) {
 	for _, key := range f.order {
 		one := f.by[key]
-		x := one.said[0]
+		x := one.first
 		if x.About = one.cause; one.cause == "" {
 			x.About = "volume " + one.names[0]
 		}

@@ -135,6 +135,9 @@ func TestHandedOverWhileOff(t *testing.T) {
 	require.False(t, home.Disks.IsOpen("store"), "a client would write to what it was before")
 	_, err = home.Disks.OpenDisk(w.ctx, "store", true)
 	require.ErrorContains(t, err, "brought up by a failover")
+	require.True(t, slices.ContainsFunc(must(home.Overview.Status()).Sentences, func(x api.Sentence) bool {
+		return x.Command == "candid failover r --unplanned" && x.Weight == "act"
+	}))
 	_, err = home.Capture.TakeSnapshot("notes", api.SnapshotTake{}, "test")
 	require.ErrorContains(t, err, "brought up")
 	require.NoError(t, home.Close())
