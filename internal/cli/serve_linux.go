@@ -85,8 +85,8 @@ func demoCommand() *cli.Command {
 				"the port two after it"},
 			&cli.BoolFlag{Name: "once", Usage: "end after the story"}},
 		Action: func(ctx context.Context, cmd *cli.Command) error {
-			if d := cmd.Int("days"); d < 14 || d > 400 {
-				return misuse("--days %d: the story needs 14 to 400 days", d)
+			if d := cmd.Int("days"); d < 24 || d > 400 {
+				return misuse("--days %d: the story needs 24 to 400 days", d)
 			}
 			ctx, stop := signal.NotifyContext(ctx, syscall.SIGTERM, os.Interrupt)
 			defer stop()

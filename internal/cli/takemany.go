@@ -56,7 +56,9 @@ func (f *session) takeMany(ctx context.Context, cmd *cli.Command, ask api.Snapsh
 		default:
 			f.say("Taken: %d; not taken: %d.", good, failed)
 		}
-		f.list([]string{"VOLUME", "RUN", "STATE", "WHY"}, rows, "")
+		if len(rows) > 0 {
+			f.list([]string{"VOLUME", "RUN", "STATE", "WHY"}, rows, "")
+		}
 	}); err != nil {
 		return err
 	}
