@@ -253,8 +253,8 @@ type Clone struct {
 	Sentence string     `json:"sentence"`
 }
 
-// CloneSettle says where a clone becomes a volume of its own.
-type CloneSettle struct {
+// CloneToVolume says where a clone becomes a volume of its own.
+type CloneToVolume struct {
 	To string `json:"to,omitempty" doc:"a new or empty directory below the site's roots; of a disk none"`
 }
 

@@ -98,7 +98,7 @@ type Route struct {
 	Names  []string          `json:"names,omitempty"`
 	Terms  RouteTerms        `json:"terms"`
 
-	State string `json:"state" enum:"seeding,current,behind,waiting,standing by,paused,unreachable,refused"`
+	State string `json:"state" enum:"seeding,current,behind,waiting,standing by,paused,no line,refused"`
 
 	Sentence     string        `json:"sentence"`
 	Volumes      []RouteVolume `json:"volumes"`

@@ -336,7 +336,7 @@ func TestDiskCopies(t *testing.T) {
 
 	b.run("clone", "create", "taken-over", "db@larkfield", "--at", "latest")
 	tool(t, base, "qemu-io", "-f", "raw", "-c", "write -P 7 1M 64k", "-c", "flush", at(b, "taken-over"))
-	b.run("clone", "settle", "taken-over")
+	b.run("clone", "make-volume", "taken-over")
 	shell(t, base, "head -c 65536 /dev/zero | tr '\\0' '\\7' | dd of=second bs=65536 seek=16 conv=notrunc status=none")
 	tool(t, base, "nbdcopy", at(b, "taken-over"), "back")
 	tool(t, base, "cmp", "second", "back")

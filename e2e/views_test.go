@@ -128,7 +128,7 @@ func TestWaysOut(t *testing.T) {
 		require.ErrorContains(t, err, "say --yes when that is meant")
 		_, err = a.try("clone", "discard", "play", "--yes")
 		require.ErrorContains(t, err, "the volume play is protected where the clone is")
-		a.run("clone", "settle", "play", "--to", out("settled"))
+		a.run("clone", "make-volume", "play", "--to", out("settled"))
 		alike(t, after, out("settled"))
 		require.Contains(t, a.run("clone", "list"), "No clones")
 		require.Contains(t, a.run("volume", "show", "play"), out("settled"))

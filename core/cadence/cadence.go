@@ -38,7 +38,7 @@ type Cadence struct {
 	monthDay monthDay
 	month    time.Month // yearly
 	rule     *rule
-	settle   time.Duration // on change: how long nothing must have changed
+	rest   time.Duration // on change: how long nothing must have changed
 	zone     *time.Location
 	ownZone  bool
 }
@@ -95,10 +95,10 @@ const horizonDays = 366 * 8
 func (c *Cadence) AtStart() bool { return c.form == atStart }
 
 // OnChange reports whether the cadence asks for a snapshot when something changed: not
-// before nothing changed for settle, and at most once in each least. Its due times are
+// before nothing changed for rest, and at most once in each least. Its due times are
 // those at which one looks where no journal reports changes.
-func (c *Cadence) OnChange() (settle, least time.Duration, ok bool) {
-	return c.settle, c.interval, c.form == onChange
+func (c *Cadence) OnChange() (rest, least time.Duration, ok bool) {
+	return c.rest, c.interval, c.form == onChange
 }
 
 // Open returns the first instant, not before t, that lies in the cadence's days and window;
@@ -258,7 +258,7 @@ func (c *Cadence) String() string {
 	case recurrence:
 		b.WriteString(c.rule.String())
 	case onChange:
-		fmt.Fprintf(&b, "on change, settle %s, at most every %s", spell(c.settle), spell(c.interval))
+		fmt.Fprintf(&b, "on change, rest %s, at most every %s", spell(c.rest), spell(c.interval))
 	case atStart:
 		b.WriteString("at service start")
 	}

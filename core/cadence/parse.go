@@ -182,18 +182,18 @@ func (p *parser) every(c *Cadence) error {
 	return nil
 }
 
-// onChange reads "change", and in any order "settle 2 minutes" and "at most every 10
-// minutes".
+// onChange reads "change", and in any order "rest 2 minutes" and "at most every 10
+// minutes". Documents from before the word was rest say settle.
 func (p *parser) onChange(c *Cadence) error {
-	c.form, c.settle, c.interval = onChange, time.Minute, 10*time.Minute
+	c.form, c.rest, c.interval = onChange, time.Minute, 10*time.Minute
 	if err := p.expect("change"); err != nil {
 		return err
 	}
 	for p.accept(",") {
 		var into *time.Duration
 		switch p.next() {
-		case "settle":
-			into = &c.settle
+		case "rest", "settle":
+			into = &c.rest
 		case "at":
 			if err := p.expect("most"); err != nil {
 				return err
@@ -203,7 +203,7 @@ func (p *parser) onChange(c *Cadence) error {
 			}
 			into = &c.interval
 		default:
-			return p.fail("settle or at most every")
+			return p.fail("rest or at most every")
 		}
 		d, err := p.duration()
 		if err != nil {

@@ -32,7 +32,7 @@ var meanings = []struct {
 	}},
 	{"every 90 minutes", 90, func(wall) bool { return true }},
 	{"every 6 hours between 20:00 and 08:00", 360, func(w wall) bool { return w.minute >= 1200 || w.minute <= 480 }},
-	{"on change, settle 1 minute, at most every 10 minutes", 10, func(wall) bool { return true }},
+	{"on change, rest 1 minute, at most every 10 minutes", 10, func(wall) bool { return true }},
 	{"hourly at :30", 0, func(w wall) bool { return w.minute%60 == 30 }},
 	{"daily at 02:30", 0, func(w wall) bool { return w.minute == 150 }},
 	{"daily at 00:00, 01:15, 23:45", 0, func(w wall) bool { return w.minute == 0 || w.minute == 75 || w.minute == 1425 }},
@@ -178,7 +178,7 @@ func TestRulesThatAreRefused(t *testing.T) {
 	settle, least, ok := c.OnChange()
 	require.True(t, ok)
 	require.Equal(t, [2]time.Duration{3 * time.Minute, time.Hour}, [2]time.Duration{settle, least})
-	require.Equal(t, "on change, settle 3 minutes, at most every 1 hour between 08:00 and 18:00", c.String())
+	require.Equal(t, "on change, rest 3 minutes, at most every 1 hour between 08:00 and 18:00", c.String())
 }
 
 func TestDays(t *testing.T) {

@@ -150,7 +150,7 @@ func (s *Service) changeTold() {
 	})
 }
 
-// restlessFor bounds how long a volume that never settles is waited for, in settle times.
+// restlessFor bounds how long a volume that never settles is waited for, in rest times.
 const restlessFor = 5
 
 // onChange reports when a snapshot is due because something changed. known is false when
@@ -176,9 +176,9 @@ func (s *Service) onChange(v *catalog.Volume, rs *rules.Ruleset) (due time.Time,
 		return due, known, err
 	}
 	for _, c := range mine {
-		settle, least, _ := c.OnChange()
-		at := last.Add(settle)
-		if limit := first.Add(max(least, restlessFor*settle)); at.After(limit) {
+		rest, least, _ := c.OnChange()
+		at := last.Add(rest)
+		if limit := first.Add(max(least, restlessFor*rest)); at.After(limit) {
 			at = limit
 		}
 		if newest != nil && at.Before(newest.Began.Add(least)) {

@@ -102,15 +102,16 @@ func cloneCommand() *cli.Command {
 					}
 					return f.follow(ctx, cmd, &r)
 				})},
-			{Name: "settle", Usage: "make a clone a volume of its own: laid out in full in a new directory, protected there, " +
-				"the clone discarded; of a disk where it is, at once", ArgsUsage: "NAME",
-				Description: "Examples:\n   candid clone settle trial-run --to /srv/shares/register-2027\n   candid clone " +
-					"settle db-trial",
+			{Name: "make-volume", ArgsUsage: "NAME", Usage: "make a clone a volume of its own: laid out in full in a new " +
+				"directory, protected there, the clone discarded; of a disk where it is, at once",
+				Description: "Examples:\n   candid clone make-volume trial-run --to /srv/shares/register-2027\n   candid clone " +
+					"make-volume db-trial",
 				Flags: append([]cli.Flag{&cli.StringFlag{Name: "to",
 					Usage: "a new or empty directory on the site's host; of a disk none"}}, runFlags()...),
 				Action: with("NAME", func(ctx context.Context, f *session, cmd *cli.Command) error {
 					var r api.Run
-					if err := f.Post(ctx, path(cmd.Args().First())+"/settle", api.CloneSettle{To: cmd.String("to")}, &r); err != nil {
+					ask := api.CloneToVolume{To: cmd.String("to")}
+					if err := f.Post(ctx, path(cmd.Args().First())+"/volume", ask, &r); err != nil {
 						return err
 					}
 					return f.follow(ctx, cmd, &r)

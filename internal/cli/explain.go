@@ -50,8 +50,8 @@ func spaceCommand() *cli.Command {
 	return &cli.Command{Name: "space", Usage: "what snapshots take, how that grows, when it comes back",
 		ArgsUsage: "[VOLUME]", Description: "Example: candid space herbarium-scans",
 		Commands: []*cli.Command{
-			{Name: "free", Usage: "what removing these snapshots would give back, exactly", ArgsUsage: "ID...",
-				Description: "Example: candid space free 3f9a0c11b2d4 77ab01c9e5f0",
+			{Name: "if-removed", Usage: "what removing these snapshots would give back, exactly", ArgsUsage: "ID...",
+				Description: "Example: candid space if-removed 3f9a0c11b2d4 77ab01c9e5f0",
 				Action: with("ID [ID...]", func(ctx context.Context, f *session, cmd *cli.Command) error {
 					var r api.Freeing
 					if err := f.Post(ctx, "/snapshots/freeing", api.FreeAsk{IDs: cmd.Args().Slice()}, &r); err != nil {

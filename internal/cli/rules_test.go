@@ -268,7 +268,7 @@ WITHIN	BY	SNAPSHOTS GO	COMES BACK
 90 days	2026-06-09 12:00:00	32	N KiB
 365 days	2027-03-11 12:00:00	32	N KiB
 `)
-	d.reads("space free #1 #2", `
+	d.reads("space if-removed #1 #2", `
 ID	VOLUME	TAKEN	BACK IF ONLY IT WENT
 #1	letters	2026-03-11 06:00:00	N B
 #2	letters	2026-03-06 12:00:00	N B

@@ -294,7 +294,7 @@ func (s *Service) DiscardClone(name string, anyway bool) (string, error) {
 	if v, err := s.cloneVolume(c); err != nil {
 		return "", err
 	} else if v != nil && v.Protected {
-		return "", refusal.Conflictf("the volume %s is protected where the clone is: candid clone settle %s --to DIR "+
+		return "", refusal.Conflictf("the volume %s is protected where the clone is: candid clone make-volume %s --to DIR "+
 			"moves it to a directory of its own, or candid volume remove %s stops protecting it", v.Name, name, v.Name)
 	}
 	if err := s.endClone(c, anyway); err != nil {

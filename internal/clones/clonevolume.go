@@ -57,7 +57,7 @@ func nameAtOriginOf(volume string) string {
 // CloneToVolume makes a clone a volume of its own: its present state is taken as a snapshot,
 // laid out in full in a new directory, and protected there; the clone is discarded. That of a disk is one at once,
 // where it is.
-func (s *Service) CloneToVolume(name string, ask api.CloneSettle, by string) (api.Run, error) {
+func (s *Service) CloneToVolume(name string, ask api.CloneToVolume, by string) (api.Run, error) {
 	c, err := s.free(name)
 	if err != nil {
 		return api.Run{}, err
@@ -66,7 +66,7 @@ func (s *Service) CloneToVolume(name string, ask api.CloneSettle, by string) (ap
 		if ask.To != "" {
 			return api.Run{}, refusal.Badf("the clone %s is a disk and becomes a volume where it is: leave --to away", name)
 		}
-		return s.settleDisk(name, by)
+		return s.makeDiskVolume(name, by)
 	}
 	if ask.To == "" {
 		return api.Run{}, refusal.Badf("say in which new directory the clone becomes a volume: --to DIR")
@@ -82,7 +82,7 @@ func (s *Service) CloneToVolume(name string, ask api.CloneSettle, by string) (ap
 	if err != nil {
 		return api.Run{}, err
 	}
-	j, err := s.run.Start("settle", name, by, func(ctx context.Context, j *run.Job) (any, string, error) {
+	j, err := s.run.Start("make volume", name, by, func(ctx context.Context, j *run.Job) (any, string, error) {
 		j.Begin(nil)
 		j.Say("waiting for the snapshot")
 		done, err := s.run.Wait(ctx, take.ID)
@@ -117,13 +117,13 @@ func (s *Service) CloneToVolume(name string, ask api.CloneSettle, by string) (ap
 	return j.View(), nil
 }
 
-// settleDisk makes a clone of a disk a volume where it is, and takes its first snapshot.
-func (s *Service) settleDisk(name, by string) (api.Run, error) {
+// makeDiskVolume makes a clone of a disk a volume where it is, and takes its first snapshot.
+func (s *Service) makeDiskVolume(name, by string) (api.Run, error) {
 	take, err := s.SnapshotClone(name, api.SnapshotTake{Note: "the clone, which is a volume of its own now"}, by)
 	if err != nil {
 		return api.Run{}, err
 	}
-	j, err := s.run.Start("settle", name, by, func(ctx context.Context, j *run.Job) (any, string, error) {
+	j, err := s.run.Start("make volume", name, by, func(ctx context.Context, j *run.Job) (any, string, error) {
 		j.Begin(nil)
 		j.Say("waiting for its first snapshot")
 		done, err := s.run.Wait(ctx, take.ID)

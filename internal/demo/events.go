@@ -14,7 +14,7 @@ func (s *story) lineBack() error {
 	if err != nil {
 		return err
 	}
-	if err := s.check(r.State == "unreachable", "the route says that Stonewick is unreachable, not "+r.State); err != nil {
+	if err := s.check(r.State == "no line", "there is no line to Stonewick, and the route says "+r.State); err != nil {
 		return err
 	}
 	if err := s.step("Two days later the line is mended.", r.Sentence, nil); err != nil {

@@ -21,7 +21,7 @@ func TestWhatOtherSitesMayAsk(t *testing.T) {
 	// Refused to both.
 	own := words("confirmSite listDisks getDisk growDisk fillDisk endFillingDisk openDisk closeDisk releaseDisk " +
 		"shareDisk listDiskHosts letHostIn turnHostAway " +
-		"listClones makeClone getClone discardClone snapshotClone settleClone getMe " +
+		"listClones makeClone getClone discardClone snapshotClone makeCloneVolume getMe " +
 		"setOwnPassword listPeople addPerson changePerson removePerson grantFolders listLedger verifyLedger recoveryOrder " +
 		"setRecoveryOrder addToken addSignInLink listTokens removeToken rotateKey invite pair grant revoke listMounts " +
 		"addMount endMount setUpSites")

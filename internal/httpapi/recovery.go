@@ -147,10 +147,10 @@ func (s *server) registerRecovery(a huma.API) {
 	}) (*body[api.Run], error) {
 		return answer(s.site.Clones.SnapshotClone(in.Name, in.Body, caller(ctx)))
 	})
-	huma.Register(a, op("POST", "/clones/{name}/settle", "settleClone",
+	huma.Register(a, op("POST", "/clones/{name}/volume", "makeCloneVolume",
 		"Make a clone a volume of its own in a directory of its own", 202), func(ctx context.Context, in *struct {
 		Name string `path:"name"`
-		Body api.CloneSettle
+		Body api.CloneToVolume
 	}) (*body[api.Run], error) {
 		return answer(s.site.Clones.CloneToVolume(in.Name, in.Body, caller(ctx)))
 	})

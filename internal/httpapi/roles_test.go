@@ -41,7 +41,7 @@ func TestEveryCallForEveryRole(t *testing.T) {
 		setStandby acceptRules removeSnapshot letGoSnapshot putGroup editGroup removeGroup putPolicy removePolicy
 		putCap removeCap rebuildCatalogue releaseRemoval addToken addSignInLink removeToken addPerson changePerson
 		removePerson grantFolders invite pair setUpSites grant revoke setPace rotateKey addRoute editRoute removeRoute
-		writeCrate loadCrate attachPlace setRecoveryOrder putTrials settleClone setFound takeFound`)
+		writeCrate loadCrate attachPlace setRecoveryOrder putTrials makeCloneVolume setFound takeFound`)
 
 	c, s, _ := open(t)
 	tokens := map[string]string{}

@@ -92,7 +92,7 @@ var rules = map[string]rule{
 	"revoke":  decides,
 	"setPace": decides, "rotateKey": decides, "addRoute": decides, "editRoute": decides, "removeRoute": decides,
 	"writeCrate": decides, "loadCrate": decides, "setRecoveryOrder": decides, "attachPlace": decides, "putTrials": decides,
-	"settleClone": decides, "setFound": decides, "takeFound": decides,
+	"makeCloneVolume": decides, "setFound": decides, "takeFound": decides,
 }
 
 // may tells whether a role may call an operation. One without a rule is for administrators

@@ -25,7 +25,7 @@ func seesNames(ctx context.Context) bool {
 const unsaid = "what is said of it can name files, and is for operators"
 
 // namesFiles are the kinds of runs whose outcome names files or directories that were chosen.
-var namesFiles = []string{"restore", "undo", "recipe", "settle", "take over", "trial"}
+var namesFiles = []string{"restore", "undo", "recipe", "make volume", "settle", "take over", "trial"}
 
 // unnamed takes out of a run what can name files.
 func unnamed(ctx context.Context, r api.Run) api.Run {

@@ -371,7 +371,7 @@ func (s *Service) sentences(st *api.Status, held string) {
 	s.recovery.TestSentences(add)
 	for _, r := range st.Routes {
 		switch r.State {
-		case "unreachable", "refused":
+		case "no line", "refused":
 			peer := r.To
 			if r.Pull {
 				peer = r.From

@@ -136,7 +136,7 @@ func (s *Service) routeSentence(v *api.Route, r *catalog.Route, running bool) {
 		say("waiting", "It waits for the disk of %s since %s: candid place attach %s --path DIR. What it would carry "+
 			"stays owed.", r.Peer, phrase.Stamp(r.FailingSince.Time), r.Peer)
 	case r.Failures > 0 && r.LastCause == catalog.CauseUnreachable:
-		say("unreachable", "%s cannot be reached since %s; tried %d times, next try %s.", r.Peer,
+		say("no line", "%s cannot be reached since %s; tried %d times, next try %s.", r.Peer,
 			phrase.Stamp(r.FailingSince.Time), r.Failures, phrase.Stamp(r.NextTry.Time))
 	case r.Failures > 0 && r.LastCause == catalog.CauseFull:
 		say("waiting", "It waits for room at %s since %s: %s. It looks again %s and goes on by itself.", v.To,

@@ -423,14 +423,14 @@ func TestDiskClones(t *testing.T) {
 
 	// One becomes a volume, with its first snapshot and while it is written to; another one by being settled. They
 	// outlive the disk's snapshot, which nothing but them needs.
-	_, err = s.Clones.CloneToVolume("c0", api.CloneSettle{To: filepath.Join(w.dir, "x")}, "test")
+	_, err = s.Clones.CloneToVolume("c0", api.CloneToVolume{To: filepath.Join(w.dir, "x")}, "test")
 	require.ErrorContains(t, err, "where it is")
 	for _, name := range []string{"c0", "c1"} {
 		old := must(s.Disks.Disk(name))
 		if name == "c0" {
 			w.done(s)(s.Clones.SnapshotClone(name, api.SnapshotTake{}, "test"))
 		} else {
-			run := w.done(s)(s.Clones.CloneToVolume(name, api.CloneSettle{}, "test"))
+			run := w.done(s)(s.Clones.CloneToVolume(name, api.CloneToVolume{}, "test"))
 			require.Contains(t, run.Outcome, name+" is a volume of its own")
 		}
 		require.Same(t, old, must(s.Disks.Disk(name)), "its clients go on")

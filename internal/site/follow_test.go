@@ -81,7 +81,7 @@ func TestWatched(t *testing.T) {
 // they never settle not too seldom; where nothing changes none is taken, and that is noted.
 func TestOnChangeByJournal(t *testing.T) {
 	w, s, dir := watching(t)
-	w.policy(s, "policy: p\nvolumes: {k: v}\ntake: ['on change, settle 2 minutes, at most every 10 minutes']\n")
+	w.policy(s, "policy: p\nvolumes: {k: v}\ntake: ['on change, rest 2 minutes, at most every 10 minutes']\n")
 	base := len(w.rows(s, "notes"))
 	step := func() { w.until(s, w.clock.Now().Add(time.Minute)) }
 	for range 30 {

@@ -285,7 +285,7 @@ func TestRouteOwedAndFarRules(t *testing.T) {
 	}
 	r, err := here.Routes.Route("r")
 	require.NoError(t, err)
-	require.Equal(t, "unreachable", r.State)
+	require.Equal(t, "no line", r.State)
 	require.Equal(t, 5, r.Volumes[0].Backlog)
 	// Here only three days are kept, but what there would keep is owed and stays.
 	owed := 0

@@ -143,23 +143,6 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/clones/{name}/settle": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /** Make a clone a volume of its own in a directory of its own */
-        post: operations["settleClone"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
     "/clones/{name}/snapshots": {
         parameters: {
             query?: never;
@@ -171,6 +154,23 @@ export interface paths {
         put?: never;
         /** Take a snapshot of a clone, which becomes a volume with the first */
         post: operations["snapshotClone"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/clones/{name}/volume": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Make a clone a volume of its own in a directory of its own */
+        post: operations["makeCloneVolume"];
         delete?: never;
         options?: never;
         head?: never;
@@ -2471,7 +2471,7 @@ export interface components {
             until?: string;
             volume: string;
         };
-        CloneSettle: {
+        CloneToVolume: {
             /** @description a new or empty directory below the site's roots; of a disk none */
             to?: string;
         };
@@ -4013,7 +4013,7 @@ export interface components {
             sentBytes: number;
             sentence: string;
             /** @enum {string} */
-            state: "seeding" | "current" | "behind" | "waiting" | "standing by" | "paused" | "unreachable" | "refused";
+            state: "seeding" | "current" | "behind" | "waiting" | "standing by" | "paused" | "no line" | "refused";
             terms: components["schemas"]["RouteTerms"];
             to: string;
             volumes: components["schemas"]["RouteVolume"][] | null;
@@ -5571,7 +5571,7 @@ export interface operations {
             };
         };
     };
-    settleClone: {
+    snapshotClone: {
         parameters: {
             query?: never;
             header?: never;
@@ -5582,7 +5582,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["CloneSettle"];
+                "application/json": components["schemas"]["SnapshotTake"];
             };
         };
         responses: {
@@ -5642,7 +5642,7 @@ export interface operations {
             };
         };
     };
-    snapshotClone: {
+    makeCloneVolume: {
         parameters: {
             query?: never;
             header?: never;
@@ -5653,7 +5653,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["SnapshotTake"];
+                "application/json": components["schemas"]["CloneToVolume"];
             };
         };
         responses: {

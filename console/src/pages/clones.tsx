@@ -102,7 +102,7 @@ export function Clones({ volumes }: { volumes: string[] }) {
         />
       )}
       {settling && (
-        <Settle
+        <MakeVolume
           clone={settling}
           close={() => {
             setSettling(null);
@@ -193,25 +193,25 @@ function Make({ volumes, close }: { volumes: string[]; close: () => void }) {
 }
 
 /** Lays a clone out in full in a directory of its own, as a volume. */
-function Settle({ clone, close }: { clone: Clone; close: () => void }) {
+function MakeVolume({ clone, close }: { clone: Clone; close: () => void }) {
   const [to, setTo] = useState("");
-  const settle = useMutation({
+  const make = useMutation({
     mutationFn: () =>
       told(
-        api.POST("/clones/{name}/settle", {
+        api.POST("/clones/{name}/volume", {
           params: { path: { name: clone.name } },
           body: clone.address ? {} : { to },
           headers: once(),
         }),
       ),
   });
-  const run = useRun(settle.data?.id);
+  const run = useRun(make.data?.id);
   return (
     <Sheet title={`Make ${clone.name} a volume of its own`} open close={close}>
       <form
         onSubmit={(e) => {
           e.preventDefault();
-          settle.mutate();
+          make.mutate();
         }}
       >
         {clone.address && (
@@ -225,12 +225,12 @@ function Settle({ clone, close }: { clone: Clone; close: () => void }) {
           which is protected there from then on; the clone is gone. It takes all its room then. What is changed in it
           meanwhile does not come along.
         </p>
-        {!settle.data && !clone.address && (
+        {!make.data && !clone.address && (
           <Field label="Directory" help="A new or empty one of this site's host, below one of its roots.">
             <input className="field w-full font-mono" value={to} onChange={(e) => setTo(e.target.value)} required />
           </Field>
         )}
-        <Trouble error={settle.error ?? run.error} />
+        <Trouble error={make.error ?? run.error} />
         {run.data && (
           <div aria-live="polite" className="my-3">
             {run.data.ended ? (
@@ -243,18 +243,18 @@ function Settle({ clone, close }: { clone: Clone; close: () => void }) {
           </div>
         )}
         <div className="mt-3 flex gap-3">
-          {!settle.data && (
-            <button className="press" disabled={settle.isPending}>
+          {!make.data && (
+            <button className="press" disabled={make.isPending}>
               Make it a volume
             </button>
           )}
           <button type="button" className="quiet" onClick={close}>
-            {settle.data ? "Close" : "Not now"}
+            {make.data ? "Close" : "Not now"}
           </button>
         </div>
       </form>
       <ByCommand
-        lines={[`candid clone settle ${word(clone.name)}${clone.address ? "" : ` --to ${word(to || "DIR")}`}`]}
+        lines={[`candid clone make-volume ${word(clone.name)}${clone.address ? "" : ` --to ${word(to || "DIR")}`}`]}
       />
     </Sheet>
   );

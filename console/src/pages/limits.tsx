@@ -48,7 +48,7 @@ export function Forecast({ usage }: { usage: Schemas["Usage"] }) {
         </p>
       )}
       {last && samples.length > 2 && (
-        <div className="grid gap-x-8 md:grid-cols-2">
+        <div className="grid grid-cols-1 gap-x-8 md:grid-cols-2">
           {lines.map((l) => {
             const most = Math.max(1, l.to, ...samples.map(l.of)) * 1.05;
             const y = scaleLinear([0, most], [H - bottom, 8]).nice(3);

@@ -38,10 +38,11 @@ export function SiteMap({
   }));
   const spread = (k: number, n: number, step: number) => (k - (n - 1) / 2) * step;
   return (
-    <div className="overflow-x-auto">
+    <>
+      <NarrowMap self={self} peers={peers} routes={routes} taken={taken} />
       <svg
         viewBox={`0 0 ${W} ${H}`}
-        className="my-3 block w-full min-w-[720px]"
+        className="my-3 hidden w-full md:block"
         role="group"
         aria-label={`${self} and ${peers.map((p) => p.name).join(", ")}, with ${routes.length} routes`}
       >
@@ -75,20 +76,69 @@ export function SiteMap({
         ))}
         <Place x={x0 - 20} y={mid} name={self} anchor="end" words={["this site"]} up />
         {rows.map(({ p, y }) => (
-          <Place
-            key={p.name}
-            x={x1 + 20}
-            y={y}
-            name={p.name}
-            anchor="start"
-            up={p.up}
-            words={[p.up ? "line up" : "no line", p.pace.nowBytes < 0 ? "no limit to it" : `${p.pace.now} to it`]}
-          />
+          <Place key={p.name} x={x1 + 20} y={y} name={p.name} anchor="start" up={p.up} words={lineWords(p)} />
         ))}
       </svg>
-    </div>
+    </>
   );
 }
+
+/** The same for windows in which the chart would be cut: each site with its lines below it. */
+function NarrowMap({
+  self,
+  peers,
+  routes,
+  taken,
+}: {
+  self: string;
+  peers: Peer[];
+  routes: Route[];
+  taken: Record<string, number>;
+}) {
+  return (
+    <ul className="my-3 md:hidden" aria-label={`Sites that ${self} knows`}>
+      {peers.map((p) => (
+        <li key={p.name} className="my-3 border-l-2 border-ink pl-3">
+          <p className="font-say text-xl font-semibold capitalize">{p.name}</p>
+          <p className="text-sm text-faint">{lineWords(p).join("; ")}</p>
+          {routes
+            .filter((r) => r.from === p.name || r.to === p.name)
+            .map((r) => {
+              const { dash, color, facts } = lookOf(r);
+              return (
+                <div key={r.name} className="mt-2 text-sm">
+                  <svg width="40" height="10" className="mr-2 inline-block" aria-hidden>
+                    <line x1="2" x2="38" y1="5" y2="5" stroke={color} strokeWidth={1.8} strokeDasharray={dash} />
+                    <path
+                      d={r.from === self ? "M31,1 L38,5 L31,9" : "M9,1 L2,5 L9,9"}
+                      fill="none"
+                      stroke={color}
+                      strokeWidth={1.8}
+                    />
+                  </svg>
+                  <Link className="quiet inline-block py-1 font-semibold" to={`/routes/${encodeURIComponent(r.name)}`}>
+                    {r.name}
+                  </Link>{" "}
+                  is {r.state}
+                  <div className="text-faint">{facts}</div>
+                </div>
+              );
+            })}
+          {p.name in taken && (
+            <p className="mt-2 text-sm">
+              It takes copies for itself; newest state {span(taken[p.name])} old, as it last said.
+            </p>
+          )}
+        </li>
+      ))}
+    </ul>
+  );
+}
+
+const lineWords = (p: Peer) => [
+  p.up ? "line up" : "no line",
+  p.pace.nowBytes < 0 ? "no limit to it" : `${p.pace.now} to it`,
+];
 
 function Place({
   x,
@@ -139,19 +189,8 @@ function Place({
 }
 
 /** Solid when it holds, dotted when it waits, broken with a cross when it fails. */
-function RouteLine({
-  r,
-  ...place
-}: {
-  r: Route;
-  away: boolean;
-  x0: number;
-  y0: number;
-  x1: number;
-  y1: number;
-  my: number;
-}) {
-  const broken = r.state === "unreachable" || r.state === "refused";
+function lookOf(r: Route) {
+  const broken = r.state === "no line" || r.state === "refused";
   const waits = r.state === "waiting" || r.state === "paused";
   const volumes = r.volumes ?? [];
   const worst = Math.max(0, ...volumes.map((v) => v.lagSeconds));
@@ -164,12 +203,33 @@ function RouteLine({
   ]
     .filter(Boolean)
     .join(" · ");
+  return {
+    broken,
+    color: broken ? "var(--hand)" : "var(--ink)",
+    dash: broken ? "7 6" : waits ? "2 5" : undefined,
+    facts,
+  };
+}
+
+function RouteLine({
+  r,
+  ...place
+}: {
+  r: Route;
+  away: boolean;
+  x0: number;
+  y0: number;
+  x1: number;
+  y1: number;
+  my: number;
+}) {
+  const { broken, color, dash, facts } = lookOf(r);
   return (
     <Line
       {...place}
-      color={broken ? "var(--hand)" : "var(--ink)"}
+      color={color}
       wide={!!r.rate}
-      dash={broken ? "7 6" : waits ? "2 5" : undefined}
+      dash={dash}
       cross={broken}
       head={r.name}
       state={r.state}

@@ -3,7 +3,7 @@ import { useSearchParams } from "react-router";
 
 import { api, type Schemas, told } from "../api/client";
 import { Progress, State, Trouble } from "../parts/ui";
-import { Ruler } from "../parts/ruler";
+import { TallRuler } from "../parts/ruler";
 import { useTime } from "../parts/time";
 import { stamp } from "../parts/words";
 import { Contents } from "./files";
@@ -51,7 +51,7 @@ export function OwnerPage({ me }: { me: Me }) {
       <p className="font-say text-lg">
         Choose when on the ruler, or look for a name. What you bring back goes where it was; the way back is kept.
       </p>
-      <Ruler volumes={[volume]} tall />
+      <TallRuler volume={volume} />
       <Contents key={volume} volume={volume} at={at} inPlace own={grant.paths ?? []} />
       <Brought />
     </>

@@ -133,7 +133,7 @@ function Editor({
   const bad = new Set(problems.map((p) => p.line));
   const lines = text.split("\n");
   return (
-    <div className="grid gap-x-8 gap-y-4 lg:grid-cols-[minmax(0,1.15fr)_minmax(0,1fr)]">
+    <div className="grid grid-cols-1 gap-x-8 gap-y-4 lg:grid-cols-[minmax(0,1.15fr)_minmax(0,1fr)]">
       <div>
         <div className="mb-2 flex gap-5 text-sm" role="group" aria-label="View of the document">
           <button

@@ -29,7 +29,7 @@ export function VolumeSpace({ volume }: { volume: string }) {
   const most = Math.max(1, s.unique);
   const items = list.data?.items ?? [];
   return (
-    <div className="grid gap-x-10 md:grid-cols-2">
+    <div className="grid grid-cols-1 gap-x-10 md:grid-cols-2">
       <div>
         {(s.sentences ?? []).map((t) => (
           <p key={t} className="my-1.5 text-sm">

@@ -93,7 +93,7 @@ export function RoutePage() {
         {t.onward && "; volumes of other sites too"}. {size(r.sentBytes)} came over it in all, {size(r.savedBytes)} did
         not have to. {r.lastOk ? `Last done ${ago(r.lastOk)}.` : ""}
       </p>
-      <div className="grid gap-x-10 lg:grid-cols-2">
+      <div className="grid grid-cols-1 gap-x-10 lg:grid-cols-2">
         <Curve points={traffic.data ?? []} of="lagSeconds" label="How old the newest state there was" />
         <Curve
           points={traffic.data ?? []}

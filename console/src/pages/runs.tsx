@@ -49,7 +49,7 @@ export function Runs() {
         </div>
       ))}
       <div className="overflow-x-auto">
-        <table className="plain">
+        <table className="plain stack">
           <thead>
             <tr>
               <th scope="col">Run</th>

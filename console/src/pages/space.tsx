@@ -139,7 +139,7 @@ export function Space() {
         lines={[
           "candid space",
           ...(chosen ? [`candid space ${word(chosen)}`] : []),
-          "candid space free ID",
+          "candid space if-removed ID",
           "candid cap list",
           "candid prune --dry-run",
           "candid store sweep",

@@ -4,7 +4,7 @@ import { Link } from "react-router";
 import { api, once, told } from "../api/client";
 import { ByCommand, Command, Progress, Trouble, Waiting } from "../parts/ui";
 import { Named } from "../parts/named";
-import { Ruler } from "../parts/ruler";
+import { FoldedRuler } from "../parts/foldedruler";
 import { ago, exact, size, stamp } from "../parts/words";
 
 /** Takes a snapshot of each volume that needs one. */
@@ -69,7 +69,7 @@ export function Today() {
         ))}
       </section>
       {volumes.length > 0 ? (
-        <Ruler volumes={volumes.map((v) => v.name)} />
+        <FoldedRuler volumes={volumes} />
       ) : (
         <p className="my-8">Once a volume is protected, its history is drawn here.</p>
       )}

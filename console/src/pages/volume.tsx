@@ -4,7 +4,7 @@ import { useNavigate, useParams } from "react-router";
 
 import { api, once, type Snapshot, told } from "../api/client";
 import { ByCommand, State, Trouble, Waiting } from "../parts/ui";
-import { Ruler } from "../parts/ruler";
+import { TallRuler } from "../parts/ruler";
 import { useTime } from "../parts/time";
 import { ago, stamp, word } from "../parts/words";
 import { DiskPanel } from "./disk";
@@ -57,8 +57,8 @@ export function VolumePage() {
       )}
       {v.doubt && <Doubt volume={name} why={v.doubt} />}
       {!!v.outOfTurn && <OutOfTurn volume={name} count={v.outOfTurn} />}
-      <Ruler volumes={[name]} tall />
-      <div className="grid gap-x-10 lg:grid-cols-[1fr_320px]">
+      <TallRuler volume={name} />
+      <div className="grid grid-cols-1 gap-x-10 lg:grid-cols-[1fr_320px]">
         {disk ? (
           <DiskPanel volume={name} at={at} served={v.protected} />
         ) : (

@@ -80,7 +80,7 @@ export function Volumes() {
         </p>
       ) : (
         <div className="overflow-x-auto">
-          <table className="plain">
+          <table className="plain stack">
             <thead>
               <tr>
                 {head("name", "Volume")}
@@ -104,14 +104,18 @@ export function Volumes() {
                   <td>
                     <State word={v.protection} />
                   </td>
-                  <td>{v.newest ? <span title={stamp(v.newest, true)}>{ago(v.newest)}</span> : "–"}</td>
-                  <td>{v.nextDue ? <span title={stamp(v.nextDue, true)}>{ago(v.nextDue)}</span> : "–"}</td>
-                  <td>
+                  <td data-label="newest state">
+                    {v.newest ? <span title={stamp(v.newest, true)}>{ago(v.newest)}</span> : "–"}
+                  </td>
+                  <td data-label="next due">
+                    {v.nextDue ? <span title={stamp(v.nextDue, true)}>{ago(v.nextDue)}</span> : "–"}
+                  </td>
+                  <td data-label="snapshots">
                     {v.snapshots}
                     {v.inGrace > 0 && <span className="text-faint"> + {v.inGrace} in grace</span>}
                   </td>
-                  <td>{size(v.lastBytes)}</td>
-                  <td>{(v.policies ?? []).join(", ") || "none"}</td>
+                  <td data-label="size">{size(v.lastBytes)}</td>
+                  <td data-label="policies">{(v.policies ?? []).join(", ") || "none"}</td>
                   <td className="text-faint">
                     {Object.entries(v.labels ?? {})
                       .map((l) => l.join("="))
