@@ -101,6 +101,7 @@ type PreviewPlace struct {
 	Taken   int        `json:"taken" doc:"snapshots that come, of one volume"`
 	Kept    int        `json:"kept" doc:"of one volume, at the end"`
 	Oldest  *time.Time `json:"oldest,omitempty"`
+	By      string     `json:"by" doc:"the rules that keep them, in words"`
 	Ladder  []Rung     `json:"ladder" doc:"moments one could go back to at the end, newest first; at most 500"`
 	Samples []Sample   `json:"samples" doc:"all volumes together"`
 }

@@ -75,7 +75,7 @@ func TestDisksInConsole(t *testing.T) {
 	says("1 client is connected")
 	do(chromedp.Click(`input[type="checkbox"]`), chromedp.Click(`//button[normalize-space(.)="Go back"]`,
 		chromedp.BySearch))
-	says("What was there before is in the safety snapshot")
+	says("what was there before is in the safety snapshot")
 	noFaults(t, p, "it went back")
 	tool(t, base, "qemu-img", "compare", "-f", "raw", "-F", "raw", uri("db"), uri("db:"+first[:12]))
 	do(chromedp.Navigate(a.url+"/volumes/db"), click("Clone it"))

@@ -25,6 +25,8 @@ type Service struct {
 	disks     *disks.Service
 
 	describe func(volume string) (*api.Volume, error) // of one just added
+	// onSighted is told up to when a volume, by its history, was found unchanged.
+	onSighted func(lineage string, until time.Time)
 
 	journal       *journal.Journal // nil: every snapshot looks at everything
 	followers     followers
@@ -41,6 +43,9 @@ func New(dir *datadir.Dir, run *run.Engine, records *records.Service, authority 
 
 // Describes has a function called that shows a volume as people see it.
 func (s *Service) Describes(f func(volume string) (*api.Volume, error)) { s.describe = f }
+
+// OnSighted has a function called with up to when a volume, by its history, was found unchanged.
+func (s *Service) OnSighted(f func(lineage string, until time.Time)) { s.onSighted = f }
 
 // NoteLook notes how long a look of the schedule took; after a long one the journal reports changes to it less often.
 func (s *Service) NoteLook(took time.Duration) { s.lookTook.Store(int64(took)) }

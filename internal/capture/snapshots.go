@@ -176,5 +176,9 @@ func (s *Service) sighted(last *catalog.Snapshot, until time.Time, watched bool)
 	}
 	last.SeenUntil = catalog.At(until)
 	s.rules.Reached(last.Volume, last.Place, until)
-	return s.Catalog.Sighted(last.Place, last.ID, until, last.WatchedUntil.Time)
+	if err := s.Catalog.Sighted(last.Place, last.ID, until, last.WatchedUntil.Time); err != nil {
+		return err
+	}
+	s.onSighted(last.Lineage, until)
+	return nil
 }

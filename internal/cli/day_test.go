@@ -127,15 +127,15 @@ stonewick	no line	#5	ADDR	2026-03-03 00:00:00	-	bring snapshots, look at it	brin
 stonewick answers at ADDR with the paired key, in T. It lets this site bring snapshots, look at it.
 `)
 	d.reads("route add west --to stonewick --volumes collection=herbarium", `
-Route west from larkfield to stonewick is open, for letters. The first copies are on their way to stonewick: 2 \
-snapshots still to carry.
+Route west from larkfield to stonewick is open, for letters. First copies are still to be carried to stonewick, 2 \
+snapshots in all. The next run carries them.
 `)
 	d.reads("route run west", `
 2 snapshots carried to stonewick; N B sent, 0 B were there already
 `)
 	d.reads("route show west", `
-west, from larkfield to stonewick, is current. stonewick has everything it wants; its newest states are at most less \
-than a second old.
+west, from larkfield to stonewick, is current. stonewick has everything it wants; its newest state is less than a \
+second old.
 It carries volumes with collection=herbarium, after every snapshot, of what the rules there keep.
 N B came over it in all; 0 B did not have to.
 VOLUME	NEWEST THERE	LAG	BACKLOG	CARRIED
@@ -176,7 +176,7 @@ ID	VOLUME	TAKEN	WHAT	WHY
 entering grace are removed too.
 `)
 	d.reads("prune", `
-3 entered grace, 0 removed, 0 kept again; a sweep gives back 0 B
+3 entered grace
 `)
 	d.reads("snapshot list letters", `
 ID	TAKEN	SEEN UNTIL	CAUSE	SIZE	NEW	STATE	WHY
@@ -213,10 +213,10 @@ From snapshot #2 of letters (nearest before: 2026-03-03 00:00:00, 12 hours older
 2 created; 45 B to write, N are free. Nothing was changed: this is what would be done.
 `)
 	d.reads("restore letters letters --at '2026-03-03 12:00' --to DIR/back", `
-letters as of 2026-03-03 00:00:00 in DIR/back: 2 created; 45 B in T
+2 created; 45 B in T: letters as of 2026-03-03 00:00:00 in DIR/back
 `)
 	d.reads("restore letters --at latest --to DIR/back --on-conflict skip", `
-letters as of 2026-03-07 00:00:00 in DIR/back: 2 created, 1 the same already; N KiB in T
+2 created, 1 the same already; N KiB in T: letters as of 2026-03-07 00:00:00 in DIR/back
 `)
 	d.put("share/letters/to-kew", "spoilt")
 	d.reads("restore letters --at latest --in-place --dry-run", `
@@ -225,37 +225,45 @@ From snapshot #8 of letters (the newest snapshot, taken 2026-03-07 00:00:00) to 
 1 replaced, 3 the same already; 45 B to write, N are free. Nothing was changed: this is what would be done.
 `)
 	d.reads("restore letters letters/to-kew --at latest --in-place", `
-letters as of 2026-03-07 00:00:00 in DIR/share: 1 replaced; 45 B in T. What was there before is in the safety snapshot \
-#10; to go back to it: candid undo 17
+1 replaced; 45 B in T: letters as of 2026-03-07 00:00:00 in DIR/share
+To take it back: candid undo 17; what was there before is in the safety snapshot #10
 `)
 	d.reads("restore letters letters --at latest --tar DIR/letters.tar", `
 DIR/letters.tar: N KiB.
 `)
 	d.reads("run list", `
 RUN	QUEUED	KIND	OF	STATE	ASKED BY	OUTCOME
-17	2026-03-07 00:00:00	restore	letters	done	the host's administrator	letters as of 2026-03-07 00:00:00 in DIR/share: 1 \
-replaced; 45 B in T. What was there before is in the safety snapshot #10; to go back to it: candid undo 17
-16	2026-03-07 00:00:00	restore	letters	done	the host's administrator	letters as of 2026-03-07 00:00:00 in DIR/back: 2 \
-created, 1 the same already; N KiB in T
-15	2026-03-07 00:00:00	restore	letters	done	the host's administrator	letters as of 2026-03-03 00:00:00 in DIR/back: 2 \
-created; 45 B in T
-14	2026-03-07 00:00:00	verify	larkfield	done	the host's administrator	19 objects, N KiB, 6 snapshots: all as written
-13	2026-03-07 00:00:00	sweep	larkfield	done	the host's administrator	0 objects nobody needs; 0 B given back, 0 B wait \
-in packs that are mostly needed
-12	2026-03-07 00:00:00	prune	larkfield	done	the host's administrator	3 entered grace, 0 removed, 0 kept again; a sweep \
-gives back 0 B
-11	2026-03-07 00:00:00	carry	west	done	the schedule	1 snapshot carried to stonewick; N B sent, 0 B were there already
+17	2026-03-07 00:00:00	restore	letters	done	the host's administrator	1 replaced; 45 B in T: letters as of \
+2026-03-07 00:00:00 in DIR/share
+16	2026-03-07 00:00:00	restore	letters	done	the host's administrator	2 created, 1 the same already; N KiB in T: \
+letters as of 2026-03-07 00:00:00 in DIR/back
+15	2026-03-07 00:00:00	restore	letters	done	the host's administrator	2 created; 45 B in T: letters as of 2026-03-03 \
+00:00:00 in DIR/back
+14	2026-03-07 00:00:00	verify	larkfield	done	the host's administrator	19 objects, N KiB, 6 snapshots: all as \
+written
+13	2026-03-07 00:00:00	sweep	larkfield	done	the host's administrator	0 objects nobody needs; 0 B given back, 0 B \
+wait in packs that are mostly needed
+12	2026-03-07 00:00:00	prune	larkfield	done	the host's administrator	3 entered grace
+11	2026-03-07 00:00:00	carry	west	done	the schedule	1 snapshot carried to stonewick; N B sent, 0 B were there \
+already
 10	2026-03-07 00:00:00	snapshot	letters	done	the schedule	snapshot #8: 3 files, N KiB, of which N B were new in the \
 store
-9	2026-03-06 00:00:00	carry	west	done	the schedule	1 snapshot carried to stonewick; N B sent, 0 B were there already
-8	2026-03-06 00:00:00	snapshot	letters	done	the schedule	snapshot #9: 3 files, N KiB, of which N B were new in the store
-7	2026-03-05 00:00:00	carry	west	done	the schedule	1 snapshot carried to stonewick; N B sent, 0 B were there already
-6	2026-03-05 00:00:00	snapshot	letters	done	the schedule	snapshot #6: 3 files, N KiB, of which N B were new in the store
-5	2026-03-04 00:00:00	carry	west	done	the schedule	1 snapshot carried to stonewick; N B sent, 0 B were there already
-4	2026-03-04 00:00:00	snapshot	letters	done	the schedule	snapshot #7: 3 files, N KiB, of which N B were new in the store
+9	2026-03-06 00:00:00	carry	west	done	the schedule	1 snapshot carried to stonewick; N B sent, 0 B were there \
+already
+8	2026-03-06 00:00:00	snapshot	letters	done	the schedule	snapshot #9: 3 files, N KiB, of which N B were new in the \
+store
+7	2026-03-05 00:00:00	carry	west	done	the schedule	1 snapshot carried to stonewick; N B sent, 0 B were there \
+already
+6	2026-03-05 00:00:00	snapshot	letters	done	the schedule	snapshot #6: 3 files, N KiB, of which N B were new in the \
+store
+5	2026-03-04 00:00:00	carry	west	done	the schedule	1 snapshot carried to stonewick; N B sent, 0 B were there \
+already
+4	2026-03-04 00:00:00	snapshot	letters	done	the schedule	snapshot #7: 3 files, N KiB, of which N B were new in the \
+store
 3	2026-03-03 00:00:00	carry	west	done	the host's administrator	2 snapshots carried to stonewick; N B sent, 0 B were \
 there already
-2	2026-03-03 00:00:00	snapshot	letters	done	the schedule	snapshot #2: 2 files, N KiB, of which N B were new in the store
+2	2026-03-03 00:00:00	snapshot	letters	done	the schedule	snapshot #2: 2 files, N KiB, of which N B were new in the \
+store
 1	2026-03-02 09:00:00	snapshot	letters	done	the host's administrator	snapshot #1: 2 files, N KiB, of which N B were \
 new in the store
 `)

@@ -68,8 +68,8 @@ The snapshot is at stonewick: of what this site lacks at most 4 B would be fetch
 2 created; 4 B to write, N are free. Nothing was changed: this is what would be done.
 `)
 	d.reads("restore letters trip --at '2026-03-02 13:00' --in-place", `
-letters as of 2026-03-02 12:00:00 in DIR/share, from stonewick (N B fetched): 2 created; 4 B in T. What was there \
-before is in the safety snapshot #3; to go back to it: candid undo 8
+2 created; 4 B in T: letters as of 2026-03-02 12:00:00 in DIR/share, from stonewick (N B fetched)
+To take it back: candid undo 8; what was there before is in the safety snapshot #3
 `)
 	text, err := os.ReadFile(filepath.Join(d.dir, "share", "trip", "marsh.txt"))
 	require.NoError(t, err)
@@ -81,7 +81,7 @@ before is in the safety snapshot #3; to go back to it: candid undo 8
 	d.run("site grant larkfield configure")
 	d.at = "larkfield"
 	d.reads("restore letters --at latest --to DIR/there --to-site stonewick", `
-letters@larkfield as of 2026-03-03 12:00:00 in DIR/there: 3 created; 22 B in T
+3 created; 22 B in T: letters@larkfield as of 2026-03-03 12:00:00 in DIR/there
 `)
 	require.FileExists(t, filepath.Join(d.dir, "there", "index.csv"))
 	d.reads("site order stonewick", `

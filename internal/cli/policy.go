@@ -10,6 +10,7 @@ import (
 	"strings"
 
 	"candidharbor/api"
+	"candidharbor/internal/phrase"
 
 	"github.com/urfave/cli/v3"
 )
@@ -27,7 +28,8 @@ func policyCommand() *cli.Command {
 		{Name: "preview", Usage: "what a document, or a stored policy, would leave after some days",
 			ArgsUsage: "FILE_OR_NAME", Description: "Example: candid policy preview survey-standard --days 365",
 			Flags: []cli.Flag{&cli.IntFlag{Name: "days", Value: 90, Usage: "how far to look"},
-				&cli.BoolFlag{Name: "from-nothing", Usage: "as if no snapshot had been taken yet"}},
+				&cli.BoolFlag{Name: "from-nothing", Usage: "as if no snapshot had been taken yet"},
+				&cli.BoolFlag{Name: "steps", Usage: "also each moment with what keeps it, and how space grows until then"}},
 			Action: with("FILE_OR_NAME", policyPreview)},
 		{Name: "list", Usage: "all policies", Description: "Example: candid policy list",
 			Action: with("", func(ctx context.Context, f *session, cmd *cli.Command) error {
@@ -356,8 +358,10 @@ func policyPreview(ctx context.Context, f *session, cmd *cli.Command) error {
 		return err
 	}
 	return f.show(p, func() {
-		for _, s := range p.Sentences {
-			f.say("%s", s)
+		outlook(f, &p)
+		if !cmd.Bool("steps") {
+			f.say("\nEach moment with what keeps it, and how space grows until then: --steps")
+			return
 		}
 		for _, pl := range p.Places {
 			f.say("\nAt %s, on %s:", pl.Place, when(p.To))
@@ -378,4 +382,25 @@ func policyPreview(ctx context.Context, f *session, cmd *cli.Command) error {
 			f.list([]string{"BY", "SNAPSHOTS", "SPACE, ABOUT"}, rows, "")
 		}
 	})
+}
+
+// outlook tells what a policy would leave: how far back one could go at each place, then what else there is to know.
+func outlook(f *session, p *api.Preview) {
+	var rows [][]string
+	for _, pl := range p.Places {
+		back, reach := "nothing", "-"
+		if pl.Oldest != nil {
+			back, reach = when(*pl.Oldest), phrase.Ago(p.To.Sub(*pl.Oldest))
+		}
+		count, bytes := "0", size(0)
+		if n := len(pl.Samples); n > 0 {
+			count, bytes = strconv.Itoa(pl.Samples[n-1].Count), size(pl.Samples[n-1].Bytes)
+		}
+		rows = append(rows, []string{pl.Place, back, reach, strconv.Itoa(pl.Kept), count, bytes, pl.By})
+	}
+	f.say("On %s one could go back to:", when(p.To))
+	f.list([]string{"AT", "MOMENT", "REACH", "STEPS", "SNAPSHOTS", "SPACE, ABOUT", "KEPT BY"}, rows, "")
+	for _, s := range p.Sentences {
+		f.say("%s", s)
+	}
 }

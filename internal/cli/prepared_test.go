@@ -41,8 +41,8 @@ MODE	SIZE	MODIFIED	NAME
 To bring something back: candid restore letters PATH --found of-2026-02-27 --in-place
 `)
 	d.reads("found take letters", `
-1 moment of letters taken over, N B new in the store; the oldest is of 2026-02-27 00:00:00. From now on the rules \
-decide how long they stay
+1 moment of letters taken over, N B new in the store; the oldest is of 2026-02-27 00:00:00
+From now on the rules decide how long they stay
 `)
 	d.reads("found list letters", `
 NAME	TAKEN	STATE
@@ -76,7 +76,7 @@ Next due 2026-03-03 02:30:00.
 `)
 	d.refuses("recipe save nightly letters --to DIR/copy", 1, "there is a recipe nightly already")
 	d.reads("recipe run nightly", `
-letters as of 2026-03-02 09:00:00 in DIR/copy: 5 created; N KiB in T
+5 created; N KiB in T: letters as of 2026-03-02 09:00:00 in DIR/copy
 `)
 	d.reads("recipe edit nightly --at -24h --check none --when never", `
 nightly: all of letters, as it was 24h before, to DIR/copy, exactly so: what is not in the snapshot goes from there; \
@@ -88,11 +88,11 @@ nightly	all of letters, as it was 24h before, to DIR/copy, exactly so: what is n
 when asked for.	-	done 2026-03-02 09:00:00
 `)
 	d.reads("recipe show nightly", `
-all of letters, as it was 24h before, to DIR/copy, exactly so: what is not in the snapshot goes from there; when asked \
-for.
+all of letters, as it was 24h before, to DIR/copy, exactly so: what is not in the snapshot goes from there; when \
+asked for.
 Saved by the host's administrator, 2026-03-02 09:00:00. Next due: -.
 RUN	AT	STATE	OUTCOME
-3	2026-03-02 09:00:00	done	letters as of 2026-03-02 09:00:00 in DIR/copy: 5 created; N KiB in T
+3	2026-03-02 09:00:00	done	5 created; N KiB in T: letters as of 2026-03-02 09:00:00 in DIR/copy
 `)
 	d.reads("recipe remove nightly", `
 The recipe nightly is forgotten; what it brought back stays where it is.
@@ -124,7 +124,8 @@ letters to DIR/share: 5 the same already; 0 B to write, N are free
 Nothing was changed: this is what would be done.
 `)
 	d.reads("group restore both --at latest --in-place", `
-both as of 2026-03-02 10:00:00: books (run 7), letters (run 8). To take all of it back: candid undo 6
+both as of 2026-03-02 10:00:00: books (run 7), letters (run 8)
+To take all of it back: candid undo 6
 `)
 	d.refuses("group restore both --at latest", 2, "say where to")
 

@@ -73,22 +73,22 @@ To bring one back: candid restore letters trip/marsh.txt --at #1 --in-place
 `)
 	d.refuses("versions letters trip/nothing", 1, "candid find letters nothing looks for names like it")
 	d.reads("restore letters trip --at '2026-03-02 11:00' --in-place", `
-letters as of 2026-03-02 11:00:00 in DIR/share: 3 created; 18 B in T. What was there before is in the safety snapshot \
-#5; to go back to it: candid undo 5
+3 created; 18 B in T: letters as of 2026-03-02 11:00:00 in DIR/share
+To take it back: candid undo 5; what was there before is in the safety snapshot #5
 `)
 	d.reads("undo 5", `
-run 5 is taken back, to letters as it was at 2026-03-02 12:00:00: 1 removed. What was there before is in the safety \
-snapshot #6; to go back to it: candid undo 6
+1 removed: run 5 is taken back, to letters as it was at 2026-03-02 12:00:00
+To take it back: candid undo 6; what was there before is in the safety snapshot #6
 `)
 	d.refuses("undo 1", 2, "run 1 was no restore but a snapshot of letters")
 	d.refuses("undo 99", 1, "there is no run 99")
 	d.refuses("undo x", 2, `"x" is not a run`)
 	d.reads("run list --kind restore", `
 RUN	QUEUED	KIND	OF	STATE	ASKED BY	OUTCOME
-6	2026-03-02 12:00:00	restore	letters	done	the host's administrator	run 5 is taken back, to letters as it was at \
-2026-03-02 12:00:00: 1 removed. What was there before is in the safety snapshot #6; to go back to it: candid undo 6
-5	2026-03-02 12:00:00	restore	letters	done	the host's administrator	letters as of 2026-03-02 11:00:00 in DIR/share: 3 \
-created; 18 B in T. What was there before is in the safety snapshot #5; to go back to it: candid undo 5
+6	2026-03-02 12:00:00	restore	letters	done	the host's administrator	1 removed: run 5 is taken back, to letters as \
+it was at 2026-03-02 12:00:00
+5	2026-03-02 12:00:00	restore	letters	done	the host's administrator	3 created; 18 B in T: letters as of 2026-03-02 \
+11:00:00 in DIR/share
 `)
 	d.reads("restore letters trip/marsh.txt --at '2026-03-02 11:00' --file -", `
 one

@@ -47,11 +47,22 @@ func TestPoliciesExplainThemselves(t *testing.T) {
 survey can be stored. It chooses letters.
 `)
 	d.reads("policy preview DIR/policy.yaml --days 40 --from-nothing", `
+On 2026-04-11 09:00:00 one could go back to:
+AT	MOMENT	REACH	STEPS	SNAPSHOTS	SPACE, ABOUT	KEPT BY
+larkfield	2026-04-07 17:00:00	3 days 16 hours	6	10	0 B	newest 3, daily 5
+stonewick	2026-03-16 00:00:00	26 days	8	12	0 B	daily 3, weekly first 4, milestone month-end (monthly on last day) \
+for 1 year
 In 40 days 160 snapshots would be taken of each volume, if it changed every time.
-At larkfield one could go back to 2026-04-07 17:00:00, 3 days 16 hours in 6 steps, by newest 3, daily 5; that takes \
-about 0 B.
-At stonewick one could go back to 2026-03-16 00:00:00, 26 days in 8 steps, by daily 3, weekly first 4, milestone \
-month-end (monthly on last day) for 1 year; that takes about 0 B.
+
+Each moment with what keeps it, and how space grows until then: --steps
+`)
+	d.reads("policy preview DIR/policy.yaml --days 40 --from-nothing --steps", `
+On 2026-04-11 09:00:00 one could go back to:
+AT	MOMENT	REACH	STEPS	SNAPSHOTS	SPACE, ABOUT	KEPT BY
+larkfield	2026-04-07 17:00:00	3 days 16 hours	6	10	0 B	newest 3, daily 5
+stonewick	2026-03-16 00:00:00	26 days	8	12	0 B	daily 3, weekly first 4, milestone month-end (monthly on last day) \
+for 1 year
+In 40 days 160 snapshots would be taken of each volume, if it changed every time.
 
 At larkfield, on 2026-04-11 09:00:00:
 MOMENT	KEPT AS
@@ -258,7 +269,7 @@ letters	33	N KiB	N KiB	N KiB	N KiB	N KiB
 It was not watched long enough yet to foresee when it is full: that takes two days.
 `)
 	d.reads("space letters", `
-Its 33 snapshots here need N KiB; N KiB would come back if all of them went, the rest others need too.
+Its 33 snapshots here need N KiB, and all of that would come back if all of them went.
 The newest state of N KiB takes N B stored. Lately snapshots add N KiB a day.
 Within 7 days N KiB come back by themselves, when 32 snapshots go by the rules and a sweep follows.
 WITHIN	BY	SNAPSHOTS GO	COMES BACK
@@ -325,8 +336,8 @@ letters is paused: nothing is taken of it and nothing it has here expires, until
 `)
 	d.reads("status", `
 larkfield, 2026-03-11 12:00:00
-  0 of 1 volume is on target, 1 paused.
-  letters is paused. It is paused since 2026-03-11 12:00:00: nothing is taken, and nothing it has here expires.
+  The one volume is paused.
+  letters is paused since 2026-03-11 12:00:00: nothing is taken, and nothing it has here expires.
     Go on: candid volume resume letters
 
 VOLUME	PLACE	STATE	NEWEST STATE	AGE	OBJECTIVE	BACKLOG

@@ -7,6 +7,7 @@ import (
 	"strconv"
 
 	"candidharbor/api"
+	"candidharbor/internal/phrase"
 
 	"github.com/urfave/cli/v3"
 )
@@ -34,7 +35,7 @@ func runCommand() *cli.Command {
 					var rows [][]string
 					for _, r := range page.Items {
 						rows = append(rows, []string{strconv.FormatInt(r.ID, 10), when(r.Queued), r.Kind, r.Subject, r.State, r.AskedBy,
-							r.Outcome})
+							phrase.FirstSentence(r.Outcome)})
 					}
 					f.list([]string{"RUN", "QUEUED", "KIND", "OF", "STATE", "ASKED BY", "OUTCOME"}, rows, "Nothing was run yet.")
 				})

@@ -117,16 +117,16 @@ letters	1	N KiB	N B	N B	0 B	N B
 It was not watched long enough yet to foresee when it is full: that takes two days.
 Cap of place larkfield: At most 200 snapshots; there is 1 snapshot. Beyond it the oldest enter grace, except those \
 marked to keep, under the floor, owed, and the newest.
-Cap of volume books: At most 1 snapshot and N GiB; there is 1 snapshot with 0 B of their own. Nothing more is taken \
-until some of them go.
+Cap of volume books: At most 1 snapshot and N GiB; there is 1 snapshot with 0 B of its own. Nothing more is taken \
+until it goes.
 `)
 	d.reads("status", `
 larkfield, 2026-03-02 12:00:00
-  0 of 2 volumes are on target.
+  None of the 2 volumes is on target.
 ! No policy chooses 2 volumes, so nothing of them is taken by itself: books and letters.
     Write a policy for them: candid policy put FILE
-! The cap of volume books is reached. At most 1 snapshot and N GiB; there is 1 snapshot with 0 B of their own. Nothing \
-more is taken until some of them go.
+! The cap of volume books is reached. At most 1 snapshot and N GiB; there is 1 snapshot with 0 B of its own. Nothing \
+more is taken until it goes.
     See where it went: candid cap list
 
 VOLUME	PLACE	STATE	NEWEST STATE	AGE	OBJECTIVE	BACKLOG

@@ -54,17 +54,17 @@ Volumes: letters.
 	d.refuses("route add west --to stonewick --volumes k=v --tell counts", 2, "said of a route that pulls")
 	d.refuses("route add west --to stonewick --volumes k=v --standby roughly", 2, "standby")
 	d.reads("route add west --to stonewick --volumes k=v --when 'on demand' --carry all --priority 7", `
-Route west from larkfield to stonewick is open, for letters. The first copies are on their way to stonewick: 1 \
-snapshot still to carry. It runs when asked: candid route run west.
+Route west from larkfield to stonewick is open, for letters. First copies are still to be carried to stonewick, 1 \
+snapshot in all. It runs when asked: candid route run west.
 `)
 	d.reads("route edit west --cap '5 Mbit/s' --finish-within 2h", `
-west, from larkfield to stonewick, is seeding. The first copies are on their way to stonewick: 1 snapshot still to \
-carry. It runs when asked: candid route run west.
+west, from larkfield to stonewick, is seeding. First copies are still to be carried to stonewick, 1 snapshot in all. \
+It runs when asked: candid route run west.
 It carries volumes with k=v, on demand, all snapshots, priority 7, at most 5 Mbit/s, to finish within 2 h.
 `)
 	d.reads("route list", `
 ROUTE	FROM	TO	STATE	SENT	SAVED	
-west	larkfield	stonewick	seeding	0 B	0 B	The first copies are on their way to stonewick: 1 snapshot still to carry. It \
+west	larkfield	stonewick	seeding	0 B	0 B	First copies are still to be carried to stonewick, 1 snapshot in all. It \
 runs when asked: candid route run west.
 `)
 	d.reads("pace show stonewick", `
@@ -158,8 +158,8 @@ larkfield/shelf is attached at DIR/disk, empty. Carry snapshots there: candid ro
 key=value
 `)
 	d.reads("route add to-shelf --to shelf --volumes k=v", `
-Route to-shelf from larkfield to shelf is open, for letters. The first copies are on their way to shelf: 2 snapshots \
-still to carry.
+Route to-shelf from larkfield to shelf is open, for letters. First copies are still to be carried to shelf, 2 \
+snapshots in all. The next run carries them.
 `)
 	d.reads("route run to-shelf", `
 2 snapshots carried to shelf; N KiB sent, 0 B were there already

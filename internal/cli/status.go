@@ -22,7 +22,7 @@ func statusCommand() *cli.Command {
 }
 
 func (f *session) status(st *api.Status) {
-	f.say("%s, %s", st.Site, when(st.Now))
+	f.say("%s, %s %s", st.Site, when(st.Now), st.Now.Local().Format("MST"))
 	for _, s := range st.Sentences {
 		mark := " "
 		if s.Weight == "act" {

@@ -321,7 +321,11 @@ func (f *session) followRun(ctx context.Context, cmd *cli.Command, id int64) err
 			return err
 		}
 	} else if r.Worked() {
-		f.say("%s", r.Outcome)
+		lead, more, has := strings.Cut(r.Outcome, ". ")
+		f.say("%s", lead)
+		if has {
+			f.say("%s", more)
+		}
 	}
 	switch {
 	case r.Over() && !r.Worked():

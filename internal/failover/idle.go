@@ -5,11 +5,12 @@ import (
 	"slices"
 
 	"candidharbor/api"
+	"candidharbor/internal/catalog"
 	"candidharbor/internal/runbook"
 )
 
 // idleSentences tell of what this site took over and does not serve, as after it was put back.
-func (s *Service) idleSentences(add func(api.Sentence)) error {
+func (s *Service) idleSentences(vols []*catalog.Volume, add func(api.Sentence)) error {
 	open, err := s.Catalog.Failovers(nil, openDrills, 1000)
 	if err != nil {
 		return err
@@ -18,10 +19,6 @@ func (s *Service) idleSentences(add func(api.Sentence)) error {
 		if row.Kind != drill { // it brings it up, or says why not
 			return nil
 		}
-	}
-	vols, err := s.Catalog.Volumes()
-	if err != nil {
-		return err
 	}
 	backs, err := s.Catalog.StandBacks()
 	if err != nil {

@@ -1,6 +1,7 @@
 package failover
 
 import (
+	"errors"
 	"fmt"
 	"time"
 
@@ -18,17 +19,13 @@ const (
 
 // Sentences tell of what is active where in doubt, of what stands back, of failovers that wait, of runbooks that would
 // not work, and of what was left behind.
-func (s *Service) Sentences(add func(api.Sentence)) error {
+func (s *Service) Sentences(vols []*catalog.Volume, add func(api.Sentence)) error {
 	if s.IsPlace {
 		return nil
 	}
-	for _, tell := range []func(func(api.Sentence)) error{s.doubtSentences, s.idleSentences, s.standBackSentences,
-		s.actSentences, s.readySentences, s.aloneSentences, s.leftSentences} {
-		if err := tell(add); err != nil {
-			return err
-		}
-	}
-	return nil
+	s.doubtSentences(vols, add)
+	return errors.Join(s.idleSentences(vols, add), s.standBackSentences(add), s.actSentences(add), s.readySentences(add),
+		s.aloneSentences(vols, add), s.leftSentences(add))
 }
 
 // some names one of several volumes.
@@ -39,11 +36,7 @@ func some(names []string) string {
 	return fmt.Sprintf("%s, such as %s", phrase.Many(len(names), "volume"), names[0])
 }
 
-func (s *Service) doubtSentences(add func(api.Sentence)) error {
-	vols, err := s.Catalog.Volumes()
-	if err != nil {
-		return err
-	}
+func (s *Service) doubtSentences(vols []*catalog.Volume, add func(api.Sentence)) {
 	by := map[authority.Cause][]string{}
 	for _, v := range vols {
 		if v.Active == authority.Nobody {
@@ -60,7 +53,6 @@ func (s *Service) doubtSentences(add func(api.Sentence)) error {
 			"is taken or served here.", some(names), doubtWords[cause]), Weight: "act", About: "authority " + string(cause),
 			Next: next, Command: command, Link: "/volumes/" + names[0]})
 	}
-	return nil
 }
 
 func (s *Service) standBackSentences(add func(api.Sentence)) error {
@@ -169,11 +161,7 @@ func (s *Service) readySentences(add func(api.Sentence)) error {
 }
 
 // aloneSentences say that no site answers which may have taken over what this one serves.
-func (s *Service) aloneSentences(add func(api.Sentence)) error {
-	vols, err := s.Catalog.Volumes()
-	if err != nil {
-		return err
-	}
+func (s *Service) aloneSentences(vols []*catalog.Volume, add func(api.Sentence)) error {
 	peers, err := s.Catalog.Peers()
 	if err != nil {
 		return err

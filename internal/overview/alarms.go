@@ -40,7 +40,7 @@ type Message struct {
 // WatchAlarms compares what needs a person now with what did before. An alarm is each
 // sentence of Today on which somebody must act: so both always say the same.
 func (s *Service) WatchAlarms() error {
-	st, err := s.Status()
+	st, err := s.StatusAnew() // an alarm must not hang on a change having been told
 	if err != nil {
 		return err
 	}

@@ -93,7 +93,8 @@ func (s *Service) Calendar(days int) (string, error) {
 			e := cal.AddEvent("expiry-" + v.Name + "-" + day + "@" + s.Name() + ".candid-harbor")
 			e.SetDtStampTime(now)
 			e.SetAllDayStartAt(at[day].In(now.Location()))
-			e.SetSummary(fmt.Sprintf("%s of %s expire, as the rules are", phrase.Many(n, "snapshot"), v.Name))
+			e.SetSummary(fmt.Sprintf("%s of %s %s, as the rules are", phrase.Many(n, "snapshot"), v.Name,
+				phrase.Pick(n, "expires", "expire")))
 			e.SetTimeTransparency(ics.TransparencyTransparent)
 		}
 	}

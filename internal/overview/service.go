@@ -34,6 +34,8 @@ type Service struct {
 	mu         sync.Mutex
 	alarmed    time.Time     // when alarms were last looked for
 	alarmEvery time.Duration // how long to the next look
+
+	looks looks
 }
 
 // New works in a data directory.
@@ -42,6 +44,9 @@ func New(dir *datadir.Dir, run *run.Engine, access *access.Service, pairing *pai
 	upkeep *upkeep.Service, failover *failover.Service) *Service {
 	s := &Service{Dir: dir, run: run, access: access, pairing: pairing, rules: rules, disks: disks, capture: capture,
 		routes: routes, recovery: recovery, upkeep: upkeep, failover: failover}
+	s.looks.dirty, s.looks.seen = map[string]bool{}, map[string]time.Time{}
+	run.OnChanged(s.looks.drop)
 	capture.Describes(s.Volume)
+	capture.OnSighted(s.looks.sighted)
 	return s
 }

@@ -17,7 +17,7 @@ import (
 )
 
 // volumeView describes a volume and how well it is protected.
-func (s *Service) volumeView(v *catalog.Volume, counts map[string][2]int) (*api.Volume, error) {
+func (s *Service) volumeView(v *catalog.Volume, look *catalog.Looks) (*api.Volume, error) {
 	rs, err := s.rules.RulesFor(v)
 	if err != nil {
 		return nil, err
@@ -25,8 +25,8 @@ func (s *Service) volumeView(v *catalog.Volume, counts map[string][2]int) (*api.
 	now := s.Clock.Now()
 	out := &api.Volume{Name: v.Name, Kind: v.Kind, Origin: v.Origin, Active: v.Active, Path: v.Path, Labels: v.Labels.V,
 		Excludes: v.Excludes.V, Added: v.Added.Time,
-		Protected: v.Protected, PausedSince: v.Paused.Ptr(), Policies: []string{}, Snapshots: counts[v.Name][0],
-		InGrace: counts[v.Name][1], Places: []api.PlaceState{}}
+		Protected: v.Protected, PausedSince: v.Paused.Ptr(), Policies: []string{}, Snapshots: look.Counts[v.Name][0],
+		InGrace: look.Counts[v.Name][1], Places: []api.PlaceState{}}
 	for _, p := range rs.Policies {
 		name := p.Name
 		if rs.Proposed {
@@ -39,52 +39,26 @@ func (s *Service) volumeView(v *catalog.Volume, counts map[string][2]int) (*api.
 		out.NextDue = &next
 	}
 	out.Following = s.capture.Followed(v.Lineage)
-	g, _, err := s.capture.GroupOf(v.Name)
-	if err != nil {
-		return nil, err
-	}
+	g := look.ByGroup[v.Name]
 	if g != nil && v.ActiveAt(s.Name()) {
 		out.Group = g.Name
 	}
-	outOfTurn, err := s.Catalog.OutOfTurn(s.Place(), v.Name)
-	if err != nil {
-		return nil, err
-	}
-	out.OutOfTurn = len(outOfTurn)
+	out.OutOfTurn = look.OutOfTurn[v.Name]
 	if !v.ActiveAt(s.Name()) {
 		out.Standby = s.routes.StandbyView(v)
 	}
-	last, err := s.Catalog.LastSnapshot(s.Place(), v.Lineage)
-	if err != nil {
-		return nil, err
-	}
 	var newest time.Time
-	if last != nil {
-		newest = last.Began.Time
-		if last.SeenUntil.After(newest) {
-			newest = last.SeenUntil.Time
-		}
+	if last := look.Last[v.Lineage]; last != nil {
+		newest = last.Newest()
 		out.Newest, out.LastFiles, out.LastBytes = &newest, last.Files, last.Bytes
 	}
 	here := placeState(s.Place(), newest, rs.Objectives[s.Place()], 0, now)
 	out.Places = append(out.Places, here)
-	routes, err := s.Catalog.Routes()
-	if err != nil {
-		return nil, err
-	}
-	for _, r := range routes {
+	for _, r := range look.Routes {
 		if !s.routes.Carries(r, v) {
 			continue
 		}
-		rows, err := s.Catalog.Snapshots(s.Place(), v.Name, catalog.SnapshotFilter{})
-		if err != nil {
-			return nil, err
-		}
-		w := route.RouteWork{V: v, Rs: rs}
-		if w.Want, err = s.routes.WantedFar(r, v, rs, rows, rules.SnapshotsOf(rows), now); err != nil {
-			return nil, err
-		}
-		rv, err := s.routes.RouteVolume(r, &w, now)
+		rv, err := s.routes.FarState(r, v, rs, now)
 		if err != nil {
 			return nil, err
 		}
@@ -94,18 +68,14 @@ func (s *Service) volumeView(v *catalog.Volume, counts map[string][2]int) (*api.
 		}
 		out.Places = append(out.Places, placeState(r.Peer, at, rs.Objectives[r.Peer], rv.Backlog, now))
 	}
-	reports, err := s.Catalog.Reports(v.Lineage)
-	if err != nil {
-		return nil, err
-	}
-	for _, told := range reports {
+	for _, told := range look.Reports[v.Lineage] {
 		if !slices.ContainsFunc(out.Places, func(p api.PlaceState) bool { return p.Place == told.Peer }) {
 			p := placeState(told.Peer, told.Newest.Time, rs.Objectives[told.Peer], 0, now)
 			p.Told = told.At.Ptr()
 			out.Places = append(out.Places, p)
 		}
 	}
-	if err := s.protection(out, v, rs, newest, now); err != nil || out.Group == "" || out.PausedSince != nil {
+	if err := s.protection(out, v, rs, look.Gaps[v.Name], newest, now); err != nil || out.Group == "" || out.PausedSince != nil {
 		return out, err
 	}
 	for _, m := range g.Members.V {
@@ -134,7 +104,8 @@ func placeState(place string, newest time.Time, objective time.Duration, backlog
 }
 
 // protection sums a volume's places up in one word and a sentence.
-func (s *Service) protection(out *api.Volume, v *catalog.Volume, rs *rules.Ruleset, newest, now time.Time) error {
+func (s *Service) protection(out *api.Volume, v *catalog.Volume, rs *rules.Ruleset, gap *catalog.Gap,
+	newest, now time.Time) error {
 	told := func(cause, at string) { out.Cause, out.CauseAt = cause, at }
 	switch {
 	case !v.ActiveAt(s.Name()):
@@ -226,12 +197,7 @@ func (s *Service) protection(out *api.Volume, v *catalog.Volume, rs *rules.Rules
 	if out.Protection != "" {
 		return nil
 	}
-	gaps, err := s.Catalog.Gaps(v.Name, newest, now)
-	if err != nil {
-		return err
-	}
-	if len(gaps) > 0 {
-		g := gaps[len(gaps)-1]
+	if g := gap; g != nil && !g.Due.Before(newest) {
 		told(api.CauseGap, "")
 		out.Protection, out.Sentence = "gap", fmt.Sprintf("The snapshot due %s was not taken: %s.", phrase.Stamp(g.Due.Time),
 			g.Cause)
@@ -242,12 +208,24 @@ func (s *Service) protection(out *api.Volume, v *catalog.Volume, rs *rules.Rules
 }
 
 // Status tells how everything stands, in sentences first.
-func (s *Service) Status() (*api.Status, error) {
+func (s *Service) Status() (*api.Status, error) { return s.status(false) }
+
+// StatusAnew tells it from records alone, whatever was kept of looks before.
+func (s *Service) StatusAnew() (*api.Status, error) { return s.status(true) }
+
+func (s *Service) status(anew bool) (*api.Status, error) {
 	now := s.Clock.Now()
 	st := &api.Status{Site: s.Name(), Now: now, Running: s.run.Running(), Coming: []api.Coming{},
 		Sentences: []api.Sentence{}}
-	var err error
-	if st.Volumes, err = s.Volumes(); err != nil {
+	rows, err := s.Catalog.Volumes()
+	if err != nil {
+		return nil, err
+	}
+	if anew {
+		s.looks.drop(nil)
+		s.routes.ForgetFar()
+	}
+	if st.Volumes, err = s.views(rows); err != nil {
 		return nil, err
 	}
 	if st.Routes, err = s.routes.Routes(); err != nil {
@@ -260,7 +238,7 @@ func (s *Service) Status() (*api.Status, error) {
 	if err != nil {
 		return nil, err
 	}
-	s.sentences(st, held)
+	s.sentences(st, rows, held)
 	for _, v := range st.Volumes {
 		if v.NextDue != nil {
 			st.Coming = append(st.Coming, api.Coming{At: *v.NextDue, Volume: v.Name, What: "snapshot"})
@@ -270,10 +248,27 @@ func (s *Service) Status() (*api.Status, error) {
 	return st, nil
 }
 
+// onTarget says how many volumes are where they should be, if not all are.
+func onTarget(good, counted, paused int) string {
+	words := fmt.Sprintf("%d of %s on target", good, phrase.ManyAre(counted, "volume"))
+	switch {
+	case counted == 1 && paused == 1:
+		return "The one volume is paused."
+	case counted == 1:
+		return "The one volume is not on target."
+	case good == 0:
+		words = fmt.Sprintf("None of the %d volumes is on target", counted)
+	}
+	if paused > 0 {
+		words += fmt.Sprintf(", %d paused", paused)
+	}
+	return words + "."
+}
+
 // newFor is how long a volume may lack its first copies before somebody must act.
 const newFor = 24 * time.Hour
 
-func (s *Service) sentences(st *api.Status, held string) {
+func (s *Service) sentences(st *api.Status, rows []*catalog.Volume, held string) {
 	add := func(x api.Sentence) { st.Sentences = append(st.Sentences, x) }
 	good, counted, paused := 0, 0, 0
 	for _, v := range st.Volumes {
@@ -298,11 +293,8 @@ func (s *Service) sentences(st *api.Status, held string) {
 		add(api.Sentence{Text: "The one volume is on target.", Weight: "calm"})
 	case good == counted:
 		add(api.Sentence{Text: fmt.Sprintf("All %d volumes are on target.", counted), Weight: "calm"})
-	case paused > 0:
-		add(api.Sentence{Text: fmt.Sprintf("%d of %s on target, %d paused.", good, phrase.ManyAre(counted, "volume"), paused),
-			Weight: "look"})
 	default:
-		add(api.Sentence{Text: fmt.Sprintf("%d of %s on target.", good, phrase.ManyAre(counted, "volume")), Weight: "look"})
+		add(api.Sentence{Text: onTarget(good, counted, paused), Weight: "look"})
 	}
 	if held != "" {
 		add(api.Sentence{Text: "Nothing is removed at present: " + held + ".", Weight: "act", About: "removal held",
@@ -313,7 +305,7 @@ func (s *Service) sentences(st *api.Status, held string) {
 	}
 	doubted, err := s.capture.Doubts(st.Volumes, add)
 	if err := errors.Join(err, s.pairing.StartSentences(add), s.disks.Sentences(add),
-		s.failover.Sentences(add)); err != nil {
+		s.failover.Sentences(rows, add)); err != nil {
 		s.Log.Error("it could not be told what is in doubt", "error", err)
 	}
 	var of folds
@@ -330,8 +322,8 @@ func (s *Service) sentences(st *api.Status, held string) {
 		}
 		if v.OutOfTurn > 0 {
 			add(api.Sentence{Text: fmt.Sprintf("%s of %s arrived out of turn: more than its cadence takes, or dated against "+
-				"their order, or of another branch of its history. They stay, and displace nothing until a person has looked.",
-				phrase.Many(v.OutOfTurn, "snapshot"), v.Name),
+				"their order, or of another branch of its history. %s nothing until a person has looked.",
+				phrase.Many(v.OutOfTurn, "snapshot"), v.Name, phrase.Pick(v.OutOfTurn, "It stays and displaces", "They stay and displace")),
 				Weight: "act", About: "arrivals of " + v.Name, Next: "If they are meant, admit them",
 				Command: "candid volume admit " + v.Name, Link: "/volumes/" + v.Name})
 		}
@@ -341,6 +333,9 @@ func (s *Service) sentences(st *api.Status, held string) {
 		}
 		x := api.Sentence{Text: fmt.Sprintf("%s is %s. %s", v.Name, v.Protection, v.Sentence), Weight: "act",
 			Link: "/volumes/" + v.Name}
+		if rest, is := strings.CutPrefix(v.Sentence, "It is "+v.Protection); is {
+			x.Text = fmt.Sprintf("%s is %s%s", v.Name, v.Protection, rest)
+		}
 		switch {
 		case v.Protection == "unprotected" && len(v.Policies) > 0 && v.Protected && s.Clock.Now().Sub(v.Added) < newFor:
 			x.Weight, x.Next, x.Command = "look", "Take a snapshot now", "candid snapshot take "+v.Name
@@ -356,10 +351,10 @@ func (s *Service) sentences(st *api.Status, held string) {
 			x.Next, x.Command = "Take a snapshot now", "candid snapshot take "+v.Name
 			for _, p := range v.Places[1:] {
 				if p.State != "on target" {
-					x.Next, x.Link = "Look at the route", "/sites"
+					x.Next, x.Command, x.Link = "Look at the routes", "candid route list", "/sites"
 					for _, r := range st.Routes {
 						if r.To == p.Place {
-							x.Command = "candid route run " + r.Name
+							x.Next, x.Command, x.Link = "Carry now", "candid route run "+r.Name, "/routes/"+r.Name
 						}
 					}
 				}

@@ -2,6 +2,7 @@ package overview
 
 import (
 	"candidharbor/api"
+	"candidharbor/internal/catalog"
 )
 
 // Volume returns one volume with its state.
@@ -10,11 +11,11 @@ func (s *Service) Volume(name string) (*api.Volume, error) {
 	if err != nil {
 		return nil, err
 	}
-	counts, err := s.Catalog.Counts(s.Place())
+	look, err := s.Catalog.Look(s.Place(), s.Clock.Now(), v)
 	if err != nil {
 		return nil, err
 	}
-	out, err := s.volumeView(v, counts)
+	out, err := s.volumeView(v, look)
 	if err != nil {
 		return nil, err
 	}
@@ -28,13 +29,17 @@ func (s *Service) Volumes() ([]api.Volume, error) {
 	if err != nil {
 		return nil, err
 	}
-	counts, err := s.Catalog.Counts(s.Place())
+	return s.views(rows)
+}
+
+func (s *Service) views(rows []*catalog.Volume) ([]api.Volume, error) {
+	look, err := s.lookAt(rows, s.Clock.Now())
 	if err != nil {
 		return nil, err
 	}
 	out := make([]api.Volume, 0, len(rows))
 	for _, v := range rows {
-		view, err := s.volumeView(v, counts)
+		view, err := s.volumeView(v, look)
 		if err != nil {
 			return nil, err
 		}

@@ -258,8 +258,9 @@ func (s *Service) StartSentences(add func(api.Sentence)) error {
 		text := fmt.Sprintf("%s was put back to an earlier state; noticed %s.", peer, phrase.Stamp(p.PutBack.Time))
 		switch {
 		case p.OwedAgain > 0:
-			text += fmt.Sprintf(" %s that were carried there are not there any more and are carried again.",
-				phrase.Many(p.OwedAgain, "snapshot"))
+			text += fmt.Sprintf(" %s that %s carried there %s not there any more, and will be carried again.",
+				phrase.Many(p.OwedAgain, "snapshot"), phrase.Pick(p.OwedAgain, "was", "were"),
+				phrase.Pick(p.OwedAgain, "is", "are"))
 		case p.OwedAgain == 0:
 			text += " All that was carried there is there."
 		}

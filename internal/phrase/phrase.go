@@ -70,11 +70,14 @@ func UpperFirst(s string) string {
 }
 
 // HasOrHave is the verb for a count.
-func HasOrHave(n int) string {
+func HasOrHave(n int) string { return Pick(n, "has", "have") }
+
+// Pick is the word that goes with a count.
+func Pick(n int, one, many string) string {
 	if n == 1 {
-		return "has"
+		return one
 	}
-	return "have"
+	return many
 }
 
 // Stamp writes a moment in the host's time.

@@ -327,11 +327,11 @@ func (o *diskRestore) inPlace(ctx context.Context) (any, string, error) {
 			phrase.Size(o.far.bytes), o.far.peer.Name, o.arrives)
 	}
 	if o.before != nil {
-		return out, fmt.Sprintf("%s. Nobody had written to what was there before: it is snapshot %s at %s; to go back "+
-			"to it: candid undo %d", words, o.before.Snapshot[:12], o.before.Site, o.j.ID()), nil
+		return out, fmt.Sprintf("%s. To take it back: candid undo %d; nobody had written to what was there before, which "+
+			"is snapshot %s at %s", words, o.j.ID(), o.before.Snapshot[:12], o.before.Site), nil
 	}
-	return out, fmt.Sprintf("%s. What was there before is in the safety snapshot %s; to go back to it: candid undo %d",
-		words, o.safety[:12], o.j.ID()), nil
+	return out, fmt.Sprintf("%s. To take it back: candid undo %d; what was there before is in the safety snapshot %s",
+		words, o.j.ID(), o.safety[:12]), nil
 }
 
 // anew begins a disk that cannot be opened anew. Nobody reads what it held, so it is put aside.

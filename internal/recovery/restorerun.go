@@ -199,19 +199,20 @@ func (o *restoreRun) words() string {
 	if r.far != nil {
 		from = fmt.Sprintf(", from %s (%s fetched)", r.far.peer.Name, phrase.Size(r.far.Fetched.Load()))
 	}
-	words := fmt.Sprintf("%s as of %s in %s%s: %s; %s in %s%s", r.v.Name, phrase.Stamp(r.row.Began.Time), r.opt.Target,
-		from, out.Summary, phrase.Size(out.Bytes), phrase.Ago(time.Since(o.begun)), capture.RemarkWords(out.RemarkCount))
+	words := fmt.Sprintf("%s; %s in %s: %s as of %s in %s%s%s", out.Summary, phrase.Size(out.Bytes),
+		phrase.Ago(time.Since(o.begun)), r.v.Name, phrase.Stamp(r.row.Began.Time), r.opt.Target, from,
+		capture.RemarkWords(out.RemarkCount))
 	if r.undoes != 0 {
 		done := "is taken back"
 		if o.res.Others > 0 {
 			done = fmt.Sprintf("is taken back but for %s that others changed since", phrase.Many(int(o.res.Others), "path"))
 		}
-		words = fmt.Sprintf("run %d %s, to %s as it was at %s: %s%s", r.undoes, done, r.v.Name,
-			phrase.Stamp(r.row.Began.Time), out.Summary, capture.RemarkWords(out.RemarkCount))
+		words = fmt.Sprintf("%s: run %d %s, to %s as it was at %s%s", out.Summary, r.undoes, done, r.v.Name,
+			phrase.Stamp(r.row.Began.Time), capture.RemarkWords(out.RemarkCount))
 	}
 	if o.safety != "" {
-		words += fmt.Sprintf(". What was there before is in the safety snapshot %s; to go back to it: candid undo %d",
-			o.safety[:12], o.j.ID())
+		words += fmt.Sprintf(". To take it back: candid undo %d; what was there before is in the safety snapshot %s",
+			o.j.ID(), o.safety[:12])
 	}
 	return words
 }

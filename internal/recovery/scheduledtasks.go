@@ -33,12 +33,17 @@ func parseDue(when, zone string) (by *cadence.Cadence, once time.Time, err error
 			return nil, once, refusal.Wrap(refusal.Misuse, err)
 		}
 	}
+	for _, form := range []string{"2006-01-02 15:04:05", "2006-01-02 15:04", "2006-01-02T15:04:05", "2006-01-02T15:04"} {
+		if once, err = time.ParseInLocation(form, when, loc); err == nil {
+			return nil, once, nil
+		}
+	}
 	if by, err = cadence.Parse(when, loc); err != nil {
 		return nil, time.Time{}, refusal.Wrap(refusal.Misuse, err)
 	}
 	if _, _, looks := by.OnChange(); looks || by.AtStart() {
 		return nil, time.Time{}, refusal.Badf("%q: give times, such as daily at 02:30, or one moment, such as "+
-			"2026-03-04T02:30:00Z", when)
+			"2026-03-04 02:30", when)
 	}
 	return by, time.Time{}, nil
 }

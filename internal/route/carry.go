@@ -54,11 +54,11 @@ func (s *Service) RouteWork(r *catalog.Route) ([]RouteWork, error) {
 			return nil, err
 		}
 		w := RouteWork{V: v, Rs: rs}
-		if w.Want, err = s.WantedFar(r, v, rs, rows, rules.SnapshotsOf(rows), now); err != nil {
-			return nil, err
-		}
 		carried, err := s.Catalog.CarriedBy(r.Name, s.Place(), v.Name)
 		if err != nil {
+			return nil, err
+		}
+		if w.Want, err = s.wantedFar(r, v, rs, rows, rules.SnapshotsOf(rows), carried, now); err != nil {
 			return nil, err
 		}
 		for _, row := range rows {

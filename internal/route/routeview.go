@@ -2,7 +2,6 @@ package route
 
 import (
 	"fmt"
-	"strings"
 	"time"
 
 	"candidharbor/api"
@@ -69,12 +68,19 @@ func (s *Service) routeView(r *catalog.Route) (*api.Route, error) {
 }
 
 func (s *Service) pushedVolumes(v *api.Route, r *catalog.Route, now time.Time) error {
-	work, err := s.RouteWork(r)
+	vols, err := s.Catalog.Volumes()
 	if err != nil {
 		return err
 	}
-	for _, w := range work {
-		rv, err := s.RouteVolume(r, &w, now)
+	for _, vol := range vols {
+		if !s.Carries(r, vol) {
+			continue
+		}
+		rs, err := s.rules.RulesFor(vol)
+		if err != nil {
+			return err
+		}
+		rv, err := s.FarState(r, vol, rs, now)
 		if err != nil {
 			return err
 		}
@@ -118,20 +124,30 @@ func (s *Service) routeSentence(v *api.Route, r *catalog.Route, running bool) {
 	next := ""
 	switch {
 	case running && v.Ends != nil:
-		next = fmt.Sprintf(" It is being carried now, at %s a second, and done about %s.", phrase.Size(v.Rate),
-			phrase.Stamp(*v.Ends))
+		next = fmt.Sprintf(" %s being carried now, at %s a second, and done about %s.", phrase.Pick(backlog, "It is",
+			"They are"), phrase.Size(v.Rate), phrase.Stamp(*v.Ends))
+	case running && backlog == 0:
+		next = " It looks for more now."
 	case running:
-		next = " It is being carried now."
+		next = phrase.Pick(backlog, " It is being carried now.", " They are being carried now.")
 	case r.Terms.V.When == onDemand:
 		next = fmt.Sprintf(" It runs when asked: candid route run %s.", r.Name)
 	case v.NextDue != nil:
 		next = " It runs next " + phrase.Stamp(*v.NextDue) + "."
 	case backlog > 0:
-		next = " The next run carries them."
+		next = " The next run carries " + phrase.Pick(backlog, "it.", "them.")
+	}
+	newest := fmt.Sprintf("its newest states are at most %s old", phrase.Ago(worst))
+	if len(v.Volumes) == 1 {
+		newest = fmt.Sprintf("its newest state is %s old", phrase.Ago(worst))
 	}
 	switch {
 	case v.PausedSince != nil:
-		say("paused", "It is paused since %s; %s wait.", phrase.Stamp(*v.PausedSince), phrase.Many(backlog, "snapshot"))
+		waits := "nothing waits"
+		if backlog > 0 {
+			waits = phrase.Many(backlog, "snapshot") + phrase.Pick(backlog, " waits", " wait")
+		}
+		say("paused", "It is paused since %s; %s.", phrase.Stamp(*v.PausedSince), waits)
 	case r.Failures > 0 && r.LastCause == catalog.CauseDetached:
 		say("waiting", "It waits for the disk of %s since %s: candid place attach %s --path DIR. What it would carry "+
 			"stays owed.", r.Peer, phrase.Stamp(r.FailingSince.Time), r.Peer)
@@ -156,42 +172,16 @@ func (s *Service) routeSentence(v *api.Route, r *catalog.Route, running bool) {
 	case len(v.Volumes) == 0:
 		say("waiting", "It waits for a volume that it chooses; none has these labels.")
 	case seeding:
-		say("seeding", "The first copies are on their way to %s: %s still to carry.%s", v.To,
-			phrase.Many(backlog, "snapshot"), strings.TrimSuffix(next, " The next run carries them."))
-	case backlog > 0:
-		say("behind", "%s lacks %s; its newest state is %s old.%s", v.To, phrase.Many(backlog, "snapshot"), phrase.Ago(worst),
+		say("seeding", "First copies are still to be carried to %s, %s in all.%s", v.To, phrase.Many(backlog, "snapshot"),
 			next)
+	case backlog > 0:
+		say("behind", "%s lacks %s; %s.%s", v.To, phrase.Many(backlog, "snapshot"), newest, next)
 	default:
-		say("current", "%s has everything it wants; its newest states are at most %s old.", v.To, phrase.Ago(worst))
+		say("current", "%s has everything it wants; %s.", v.To, newest)
 		if r.Terms.V.When != "" || running {
 			v.Sentence += next
 		}
 	}
-}
-
-// RouteVolume tells how far a route is with a volume.
-func (s *Service) RouteVolume(r *catalog.Route, w *RouteWork, now time.Time) (*api.RouteVolume, error) {
-	carried, err := s.Catalog.CarriedBy(r.Name, s.Place(), w.V.Name)
-	if err != nil {
-		return nil, err
-	}
-	rows, err := s.Catalog.Snapshots(s.Place(), w.V.Name, catalog.SnapshotFilter{})
-	if err != nil {
-		return nil, err
-	}
-	rv := &api.RouteVolume{Volume: w.V.Name, Backlog: len(w.Want), Carried: len(carried)}
-	for _, row := range rows {
-		if k, ok := carried[row.ID]; ok {
-			at := row.Began.Time
-			if k.SeenUntil.After(at) {
-				at = k.SeenUntil.Time
-			}
-			rv.Newest = &at
-			rv.LagSeconds = int64(max(0, now.Sub(at)).Seconds())
-			break
-		}
-	}
-	return rv, nil
 }
 
 // noteTraffic keeps how a route went, for the curve of its rate and lag. g is nil between

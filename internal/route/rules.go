@@ -23,7 +23,11 @@ func (s *Service) owed(v *catalog.Volume, rs *rules.Ruleset, rows []*catalog.Sna
 		if !s.Carries(r, v) {
 			continue
 		}
-		want, err := s.WantedFar(r, v, rs, rows, snaps, now)
+		carried, err := s.Catalog.CarriedBy(r.Name, s.Place(), v.Name)
+		if err != nil {
+			return nil, err
+		}
+		want, err := s.wantedFar(r, v, rs, rows, snaps, carried, now)
 		if err != nil {
 			return nil, err
 		}
@@ -58,14 +62,10 @@ func (s *Service) owedToPullers(v *catalog.Volume, rs *rules.Ruleset, rows []*ca
 	return nil
 }
 
-// WantedFar lists what the far side of a route would keep and does not have, newest
+// wantedFar lists what the far side of a route would keep and does not have, newest
 // first.
-func (s *Service) WantedFar(r *catalog.Route, v *catalog.Volume, rs *rules.Ruleset, rows []*catalog.Snapshot,
-	snaps []retention.Snapshot, now time.Time) ([]*catalog.Snapshot, error) {
-	carried, err := s.Catalog.CarriedBy(r.Name, s.Place(), v.Name)
-	if err != nil {
-		return nil, err
-	}
+func (s *Service) wantedFar(r *catalog.Route, v *catalog.Volume, rs *rules.Ruleset, rows []*catalog.Snapshot,
+	snaps []retention.Snapshot, carried map[string]catalog.Carried, now time.Time) ([]*catalog.Snapshot, error) {
 	terms := r.Terms.V
 	key, value, byLabel := strings.Cut(terms.Carry, "=")
 	verdicts := rules.FarVerdicts(rs, r.Peer, snaps, now)

@@ -29,6 +29,7 @@ type Service struct {
 	mu     sync.Mutex
 	going  map[string]*going  // runs of routes, by route
 	looked map[string]*looked // looks of routes that pull, by route
+	far    farStates
 }
 
 // New works in a data directory.
@@ -41,5 +42,6 @@ func New(dir *datadir.Dir, run *run.Engine, records *records.Service, access *ac
 	pairing.OnPace(s.paceChanged)
 	pairing.OnAttached(s.awaken)
 	rules.Owes(s.owed)
+	run.OnChanged(s.far.drop)
 	return s
 }

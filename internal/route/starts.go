@@ -83,8 +83,8 @@ func (s *Service) compareFar(ctx context.Context, j *run.Job, r *catalog.Route, 
 		return err
 	}
 	if len(lacking) > 0 {
-		j.Logf("%s was put back to an earlier state: %s that were carried are not there any more, and are owed again",
-			peer.Name, phrase.Many(len(lacking), "snapshot"))
+		j.Logf("%s was put back to an earlier state; not there any more, and owed again: %s", peer.Name,
+			phrase.Many(len(lacking), "snapshot"))
 		j.Remark()
 		s.run.Changed("snapshots")
 	}

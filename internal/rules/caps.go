@@ -106,20 +106,16 @@ func (s *Service) capView(c *catalog.Cap) (*api.Cap, error) {
 	v := &api.Cap{Scope: c.Scope, Name: c.Name, Snapshots: c.Snapshots, Bytes: c.Bytes, Reached: c.Reached,
 		HasSnapshots: len(rows), HasBytes: unique}
 	v.IsReached = c.Snapshots > 0 && len(rows) >= c.Snapshots || c.Bytes > 0 && unique >= c.Bytes
-	is := "are"
-	if len(rows) == 1 {
-		is = "is"
-	}
 	has := phrase.Many(len(rows), "snapshot")
 	if c.Bytes > 0 {
-		has += " with " + phrase.Size(unique) + " of their own"
+		has += " with " + phrase.Size(unique) + phrase.Pick(len(rows), " of its own", " of their own")
 	}
-	v.Sentence = fmt.Sprintf("At most %s; there %s %s.", capWords(c), is, has)
+	v.Sentence = fmt.Sprintf("At most %s; there %s %s.", capWords(c), phrase.Pick(len(rows), "is", "are"), has)
 	switch {
 	case c.Reached == OldestGoes:
 		v.Sentence += " Beyond it the oldest enter grace, except those marked to keep, under the floor, owed, and the newest."
 	case v.IsReached:
-		v.Sentence += " Nothing more is taken until some of them go."
+		v.Sentence += " Nothing more is taken until " + phrase.Pick(len(rows), "it goes.", "some of them go.")
 	default:
 		v.Sentence += " When it is reached nothing more is taken."
 	}

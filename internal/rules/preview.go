@@ -254,20 +254,11 @@ func (s *Service) previewWords(out *api.Preview, p *policy.Policy) {
 		say("In %d days %s would be taken of each volume, if it changed every time.", days, phrase.Many(out.Places[0].Taken,
 			"snapshot"))
 	}
-	for _, pl := range out.Places {
-		if pl.Oldest == nil {
-			say("At %s there would be none.", pl.Place)
-			continue
+	for i := range out.Places {
+		out.Places[i].By = "everything stays: the policy says nothing of this place"
+		if rules, ok := p.Keep[out.Places[i].Place]; ok {
+			out.Places[i].By = rules.String()
 		}
-		words := ""
-		if rules, ok := p.Keep[pl.Place]; !ok {
-			words = ", because the policy says nothing of this place and everything stays"
-		} else {
-			words = ", by " + rules.String()
-		}
-		end := pl.Samples[len(pl.Samples)-1]
-		say("At %s one could go back to %s, %s in %s%s; that takes about %s.", pl.Place, phrase.Stamp(*pl.Oldest),
-			phrase.Ago(out.To.Sub(*pl.Oldest)), phrase.Many(pl.Kept, "step"), words, phrase.Size(end.Bytes))
 	}
 	if also := s.alsoChosen(out.Volumes, p.Name); len(also) == 1 {
 		say("%s is chosen by another policy too; what that adds is left out here.", also[0])

@@ -220,8 +220,15 @@ func (s *Service) StartPrune(volume, by string) (*run.Job, error) {
 		if res.Held != "" {
 			return res, "nothing is removed: " + res.Held, nil
 		}
-		return res, fmt.Sprintf("%d entered grace, %d removed, %d kept again; a sweep gives back %s", res.EnterGrace,
-			res.Removed, res.Recalled, phrase.Size(res.RemovedBytes)), nil
+		if res.EnterGrace+res.Removed+res.Recalled == 0 {
+			return res, "nothing expires now", nil
+		}
+		words := phrase.CountWords([]phrase.Counted{{N: int64(res.EnterGrace), What: "entered grace"},
+			{N: int64(res.Removed), What: "removed"}, {N: int64(res.Recalled), What: "kept again"}})
+		if res.RemovedBytes > 0 {
+			words += "; a sweep gives back " + phrase.Size(res.RemovedBytes)
+		}
+		return res, words, nil
 	})
 }
 

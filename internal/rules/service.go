@@ -56,4 +56,4 @@ func (s *Service) used() (map[string][]string, error) {
 }
 
 // ForgetVerdicts has volumes decided anew; none: all of them.
-func (s *Service) ForgetVerdicts(volumes []string) { s.verdicts.drop(volumes) }
+func (s *Service) ForgetVerdicts(volumes []string) { s.run.Forget(volumes) }

@@ -100,10 +100,29 @@ func AddedPerDay(rows []*catalog.Snapshot, now time.Time) int64 {
 
 func (s *Service) spaceWords(out *api.Space) {
 	say := func(format string, args ...any) { out.Sentences = append(out.Sentences, fmt.Sprintf(format, args...)) }
-	say("Its %s here need %s; %s would come back if all of them went, the rest others need too.",
-		phrase.Many(out.Snapshots, "snapshot"), phrase.Size(out.Referenced), phrase.Size(out.Unique))
-	say("The newest state of %s takes %s stored. Lately snapshots add %s a day.", phrase.Size(out.LiveBytes),
-		phrase.Size(out.Newest), phrase.Size(out.AddedPerDay))
+	if out.Snapshots == 0 {
+		say("It has no snapshots here, so it takes no room.")
+		return
+	}
+	one := out.Snapshots == 1
+	need, went := "Its "+phrase.Many(out.Snapshots, "snapshot")+" here need", "if all of them went"
+	if one {
+		need, went = "Its one snapshot here needs", "if it went"
+	}
+	switch {
+	case out.Unique == 0 && out.Referenced > 0:
+		say("%s %s, all of which others need too: nothing would come back %s.", need, phrase.Size(out.Referenced), went)
+	case out.Unique >= out.Referenced:
+		say("%s %s, and all of that would come back %s.", need, phrase.Size(out.Referenced), went)
+	default:
+		say("%s %s; %s would come back %s, the rest others need too.", need, phrase.Size(out.Referenced),
+			phrase.Size(out.Unique), went)
+	}
+	adds := "Lately snapshots add " + phrase.Size(out.AddedPerDay) + " a day."
+	if out.AddedPerDay == 0 {
+		adds = "Lately snapshots add nothing."
+	}
+	say("The newest state of %s takes %s stored. %s", phrase.Size(out.LiveBytes), phrase.Size(out.Newest), adds)
 	for _, r := range out.Returns {
 		if r.Bytes > 0 {
 			verb := "go"

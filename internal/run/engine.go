@@ -44,10 +44,15 @@ func (s *Engine) OnChanged(f func(volumes []string)) { s.onChanged = append(s.on
 // Changed wakes the scheduler and tells subscribers that a kind of record changed, of the
 // named volumes or of all.
 func (s *Engine) Changed(topic string, volumes ...string) {
+	s.Forget(volumes)
+	s.Tell(topic)
+}
+
+// Forget has what was found out about volumes, or all: none, found out anew.
+func (s *Engine) Forget(volumes []string) {
 	for _, f := range s.onChanged {
 		f(volumes)
 	}
-	s.Tell(topic)
 }
 
 // Tell wakes the scheduler and subscribers where no verdict can have changed.

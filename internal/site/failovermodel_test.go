@@ -368,6 +368,11 @@ func (m *moves) step() {
 		if pick -= a.weight; pick < 0 {
 			m.say("%s %s", a.name, site)
 			a.do()
+			for _, s := range m.sites {
+				if s != nil {
+					looksAlike(m.t, s)
+				}
+			}
 			return
 		}
 	}

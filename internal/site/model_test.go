@@ -12,6 +12,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"reflect"
 	"slices"
 	"strconv"
 	"strings"
@@ -403,7 +404,33 @@ func (m *model) step() {
 			a.do()
 			m.learn()
 			m.checkSome(false)
+			looksAlike(m.t, m.here)
+			looksAlike(m.t, m.there)
 			return
+		}
+	}
+}
+
+// looksAlike asks how all stands, with what is kept of looks before, and anew: whatever changed was told.
+func looksAlike(t testing.TB, s *Site) {
+	t.Helper()
+	events, end := s.Run.Subscribe()
+	defer end()
+	kept := must(s.Overview.Status())
+	anew := must(s.Overview.StatusAnew())
+	if reflect.DeepEqual(anew.Volumes, kept.Volumes) && reflect.DeepEqual(anew.Routes, kept.Routes) {
+		return
+	}
+	late := time.After(5 * time.Second)
+	for {
+		select {
+		case e := <-events: // something changed between the two looks
+			if slices.Contains([]string{"snapshots", "volumes", "routes", "policies", "groups"}, e.Topic) {
+				return
+			}
+		case <-late:
+			require.Equal(t, anew.Volumes, kept.Volumes)
+			require.Equal(t, anew.Routes, kept.Routes)
 		}
 	}
 }

@@ -86,7 +86,7 @@ func (d *drilled) lacks() (codes []string) {
 	}
 	require.Equal(d.t, len(codes) == 0, r.Ready)
 	told := 0
-	require.NoError(d.t, d.dr.Failover.Sentences(func(x api.Sentence) {
+	require.NoError(d.t, d.dr.Failover.Sentences(must(d.dr.Catalog.Volumes()), func(x api.Sentence) {
 		if x.About == "runbook field-station" && x.Weight == "act" {
 			told++
 		}

@@ -209,9 +209,9 @@ func (s *Service) verify(ctx context.Context, j *run.Job) (any, string, error) {
 	}
 	if n := len(first.Damage); n > 0 {
 		j.Remark()
-		return first, fmt.Sprintf("%s whole; %s that nothing needs any more are damaged, and a sweep takes them away: "+
-			"look at the disk",
-			phrase.ManyAre(first.Snapshots, "snapshot"), phrase.Many(n, "stored part")), nil
+		return first, fmt.Sprintf("%s whole; %s that nothing needs any more %s damaged, and a sweep takes %s away: "+
+			"look at the disk", phrase.ManyAre(first.Snapshots, "snapshot"), phrase.Many(n, "stored part"),
+			phrase.Pick(n, "is", "are"), phrase.Pick(n, "it", "them")), nil
 	}
 	return first, fmt.Sprintf("%d objects, %s, %s: all as written", first.Objects, phrase.Size(first.Bytes),
 		phrase.Many(first.Snapshots, "snapshot")), nil

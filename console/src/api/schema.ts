@@ -3707,6 +3707,8 @@ export interface components {
             name?: string;
         };
         PreviewPlace: {
+            /** @description the rules that keep them, in words */
+            by: string;
             /**
              * Format: int64
              * @description of one volume, at the end

@@ -1,8 +1,9 @@
 import { useQuery } from "@tanstack/react-query";
 
-import { api, told } from "../api/client";
+import { api, type Schemas, told } from "../api/client";
 import { Trouble } from "../parts/ui";
 import { Growth, Ladder } from "../parts/outlook";
+import { size, span, stamp } from "../parts/words";
 
 const horizons: [number, string][] = [
   [30, "30 days"],
@@ -44,6 +45,7 @@ export function Outlook({ body, horizon, look }: { body: string; horizon: Horizo
       <Trouble error={error} />
       {p && (
         <>
+          <Reach preview={p} />
           <div className="my-2">
             {(p.sentences ?? []).map((s) => (
               <p key={s} className="my-1 text-sm">
@@ -71,6 +73,43 @@ export function Outlook({ body, horizon, look }: { body: string; horizon: Horizo
         </>
       )}
     </section>
+  );
+}
+
+/** How far back one could go at each place, and what that takes. */
+function Reach({ preview: p }: { preview: Schemas["Preview"] }) {
+  return (
+    <table className="plain my-2">
+      <thead>
+        <tr>
+          <th scope="col">At</th>
+          <th scope="col">Back to</th>
+          <th scope="col">Steps</th>
+          <th scope="col">Space, about</th>
+        </tr>
+      </thead>
+      <tbody>
+        {(p.places ?? []).map((place) => (
+          <tr key={place.place}>
+            <td>{place.place}</td>
+            <td>
+              {place.oldest ? (
+                <>
+                  {stamp(place.oldest)}{" "}
+                  <span className="text-faint">
+                    ({span((Date.parse(p.to) - Date.parse(place.oldest)) / 1000)}, by {place.by})
+                  </span>
+                </>
+              ) : (
+                "nothing"
+              )}
+            </td>
+            <td>{place.kept}</td>
+            <td>{size(place.samples?.at(-1)?.bytes ?? 0)}</td>
+          </tr>
+        ))}
+      </tbody>
+    </table>
   );
 }
 

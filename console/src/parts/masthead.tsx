@@ -92,6 +92,9 @@ export function Masthead({ me }: { me: Schemas["Me"] }) {
           </>
         )}
         <span className="ml-auto flex gap-4 text-sm text-faint">
+          <span className="hidden xl:inline" title="All times are of this zone">
+            {Intl.DateTimeFormat().resolvedOptions().timeZone}
+          </span>
           <span className="hidden sm:inline" title={me.role}>
             {me.name}
           </span>

@@ -1,0 +1,62 @@
+package route
+
+import (
+	"strings"
+	"testing"
+	"time"
+
+	"candidharbor/api"
+	"candidharbor/internal/catalog"
+
+	"github.com/stretchr/testify/require"
+)
+
+// What a route says reads well of none, one and many, whether it runs or not.
+func TestRouteSentences(t *testing.T) {
+	at := time.Date(2026, 3, 2, 9, 0, 0, 0, time.Local)
+	say := func(volumes, backlog int, copied, running, paused, asked bool) string {
+		v := &api.Route{To: "kew", NextDue: &at}
+		r := &catalog.Route{Name: "west", Peer: "kew"}
+		if asked {
+			r.Terms.V.When = onDemand
+		}
+		if paused {
+			v.PausedSince = &at
+		}
+		for i := range volumes {
+			rv := api.RouteVolume{LagSeconds: int64(60 * (i + 1))}
+			if copied {
+				rv.Newest = &at
+			}
+			if i == 0 {
+				rv.Backlog = backlog
+			}
+			v.Volumes = append(v.Volumes, rv)
+		}
+		(&Service{}).routeSentence(v, r, running)
+		return v.State + ": " + v.Sentence
+	}
+	var got []string
+	for _, n := range []int{0, 1, 5} {
+		got = append(got, say(1, n, true, false, true, false), say(1, n, true, true, false, false),
+			say(2, n, true, false, false, true))
+		if n > 0 {
+			got = append(got, say(1, n, false, false, false, true), say(2, n, false, true, false, false))
+		}
+	}
+	require.Equal(t, `
+paused: It is paused since 2026-03-02 09:00:00; nothing waits.
+current: kew has everything it wants; its newest state is 1 minute old. It looks for more now.
+current: kew has everything it wants; its newest states are at most 2 minutes old. It runs when asked: candid route run west.
+paused: It is paused since 2026-03-02 09:00:00; 1 snapshot waits.
+behind: kew lacks 1 snapshot; its newest state is 1 minute old. It is being carried now.
+behind: kew lacks 1 snapshot; its newest states are at most 2 minutes old. It runs when asked: candid route run west.
+seeding: First copies are still to be carried to kew, 1 snapshot in all. It runs when asked: candid route run west.
+seeding: First copies are still to be carried to kew, 1 snapshot in all. It is being carried now.
+paused: It is paused since 2026-03-02 09:00:00; 5 snapshots wait.
+behind: kew lacks 5 snapshots; its newest state is 1 minute old. They are being carried now.
+behind: kew lacks 5 snapshots; its newest states are at most 2 minutes old. It runs when asked: candid route run west.
+seeding: First copies are still to be carried to kew, 5 snapshots in all. It runs when asked: candid route run west.
+seeding: First copies are still to be carried to kew, 5 snapshots in all. They are being carried now.`,
+		"\n"+strings.Join(got, "\n"))
+}
