@@ -18,6 +18,20 @@ type LabelChange struct {
 	Bytes   int64             `json:"bytes" doc:"stored bytes that would come back"`
 }
 
+// LabelsMany sets labels of many volumes, and takes others away.
+type LabelsMany struct {
+	Volumes []string          `json:"volumes" maxItems:"100000"`
+	Set     map[string]string `json:"set,omitempty"`
+	Drop    []string          `json:"drop,omitempty" doc:"keys; a volume without one is left as it is there"`
+	Accept  bool              `json:"accept,omitempty" doc:"change them although snapshots expire by it"`
+	DryRun  bool              `json:"dryRun,omitempty" doc:"only tell what would change"`
+}
+
+// LabelsChanged is what that changes, a volume each.
+type LabelsChanged struct {
+	Changes []LabelChange `json:"changes"`
+}
+
 // Policy is a policy document and what it applies to.
 type Policy struct {
 	Name      string    `json:"name"`

@@ -12,7 +12,7 @@ import (
 func TestFirstDays(t *testing.T) {
 	d := newDesk(t)
 	d.reads("status", `
-larkfield, 2026-03-02 09:00:00
+larkfield, 2026-03-02 09:00:00 UTC
   Nothing is protected yet.
     Add a volume: candid volume add NAME --path DIR
 Store: 0 B in 0 snapshots, N free
@@ -144,7 +144,7 @@ LAST RUNS	SENT	RATE	TOOK	LEFT
 2026-03-03 00:00:00	N B	N/s	T s	0
 `)
 	d.reads("status", `
-larkfield, 2026-03-03 00:00:00
+larkfield, 2026-03-03 00:00:00 UTC
   The one volume is on target.
 
 VOLUME	PLACE	STATE	NEWEST STATE	AGE	OBJECTIVE	BACKLOG
@@ -289,14 +289,15 @@ letters is no longer protected. Its 7 snapshots stay until you remove them with:
 Policy survey is gone. No policy chooses letters any more: nothing is taken of them, and what they have stays.
 `)
 	d.reads("status", `
-larkfield, 2026-03-07 00:00:00
+larkfield, 2026-03-07 00:00:00 UTC
   Nothing is protected any more; what was taken of removed volumes stays.
     Add a volume: candid volume add NAME --path DIR
 
 VOLUME	PLACE	STATE	NEWEST STATE	AGE	OBJECTIVE	BACKLOG
 letters	larkfield	unprotected	2026-03-07 00:00:00	0 s	-	0
 letters	stonewick	unprotected	2026-03-07 00:00:00	0 s	-	0
-Store: N KiB in 7 snapshots, N free`)
+Store: N KiB in 7 snapshots, N free
+`)
 }
 
 const policyText = `policy: survey

@@ -335,7 +335,7 @@ DIR/report.csv: 2 rows.
 letters is paused: nothing is taken of it and nothing it has here expires, until candid volume resume letters.
 `)
 	d.reads("status", `
-larkfield, 2026-03-11 12:00:00
+larkfield, 2026-03-11 12:00:00 UTC
   The one volume is paused.
   letters is paused since 2026-03-11 12:00:00: nothing is taken, and nothing it has here expires.
     Go on: candid volume resume letters
@@ -429,7 +429,7 @@ Policy other is gone.
 `)
 	d.reads("volume label letters kind=gift --dry-run", `
 letters would have the labels collection=herbarium kind=gift.
-Nothing else changes by it.
+  Nothing else changes by it.
 `)
 	d.refuses("volume label letters kind=loan --drop collection", 1, "nothing was changed: with these labels")
 	d.refuses("volume label letters --drop colour", 2, `has no label "colour"`)

@@ -121,12 +121,12 @@ Cap of volume books: At most 1 snapshot and N GiB; there is 1 snapshot with 0 B 
 until it goes.
 `)
 	d.reads("status", `
-larkfield, 2026-03-02 12:00:00
+larkfield, 2026-03-02 12:00:00 UTC
   None of the 2 volumes is on target.
 ! No policy chooses 2 volumes, so nothing of them is taken by itself: books and letters.
     Write a policy for them: candid policy put FILE
-! The cap of volume books is reached. At most 1 snapshot and N GiB; there is 1 snapshot with 0 B of its own. Nothing \
-more is taken until it goes.
+! The cap of volume books is reached. At most 1 snapshot and N GiB; there is 1 snapshot with 0 B of its own. \
+Nothing more is taken until it goes.
     See where it went: candid cap list
 
 VOLUME	PLACE	STATE	NEWEST STATE	AGE	OBJECTIVE	BACKLOG

@@ -2,7 +2,6 @@ package cli
 
 import (
 	"context"
-	"maps"
 	"net/url"
 	"strconv"
 	"strings"
@@ -55,13 +54,13 @@ func volumeCommand() *cli.Command {
 					return f.Post(ctx, "/volumes/"+url.PathEscape(cmd.Args().First())+"/resume", nil, out)
 				})
 			})},
-		{Name: "label", Usage: "change a volume's labels; what that changes is told, and asked for when snapshots " +
-			"expire by it", ArgsUsage: "NAME [key=value...]", Description: "Example: candid volume label herbarium-scans " +
-			"collection=herbarium --drop trial",
+		{Name: "label", Usage: "change labels of volumes; what that changes is told, and asked for when snapshots " +
+			"expire by it", ArgsUsage: "NAME... [key=value...]", Description: "Examples:\n   candid volume label herbarium-scans " +
+			"collection=herbarium --drop trial\n   candid volume label herbarium-scans field-notebooks survey=2027",
 			Flags: []cli.Flag{&cli.StringSliceFlag{Name: "drop", Usage: "key of a label to take away"},
 				&cli.BoolFlag{Name: "dry-run", Usage: "only tell what would change"}, &cli.BoolFlag{Name: "yes",
 					Usage: "accept that snapshots expire by it"}},
-			Action: with("NAME [key=value...]", volumeLabel)},
+			Action: with("NAME... [key=value...]", volumeLabel)},
 		{Name: "accept-rules", Usage: "let the rules that a volume's origin proposes apply here although they keep less",
 			ArgsUsage: "NAME", Description: "Example: candid volume accept-rules herbarium-scans@larkfield",
 			Action: with("NAME", func(ctx context.Context, f *session, cmd *cli.Command) error {
@@ -190,59 +189,78 @@ func volumeShow(ctx context.Context, f *session, cmd *cli.Command) error {
 	})
 }
 
+// volumeLabel changes labels of the volumes that are named: what has a = is a label.
 func volumeLabel(ctx context.Context, f *session, cmd *cli.Command) error {
-	path := "/volumes/" + url.PathEscape(cmd.Args().First())
-	var v api.Volume
-	if err := f.Get(ctx, path, nil, &v); err != nil {
-		return err
-	}
-	add, err := labels(cmd.Args().Tail())
-	if err != nil {
-		return err
-	}
-	if len(add) == 0 && len(cmd.StringSlice("drop")) == 0 {
-		return misuse("give labels to set as key=value, or to take away with --drop KEY")
-	}
-	next := map[string]string{}
-	maps.Copy(next, v.Labels)
-	maps.Copy(next, add)
-	for _, k := range cmd.StringSlice("drop") {
-		if _, there := next[k]; !there {
-			return misuse("%s has no label %q: it has %s", v.Name, k, labelText(v.Labels))
+	ask := api.LabelsMany{Drop: cmd.StringSlice("drop"), DryRun: true}
+	var pairs []string
+	for _, a := range cmd.Args().Slice() {
+		if strings.Contains(a, "=") {
+			pairs = append(pairs, a)
+		} else {
+			ask.Volumes = append(ask.Volumes, a)
 		}
-		delete(next, k)
 	}
-	var plan api.LabelChange
-	if err := f.Put(ctx, path+"/labels", api.LabelsPut{Labels: next, DryRun: true}, &plan); err != nil {
+	var err error
+	if ask.Set, err = labels(pairs); err != nil {
 		return err
 	}
-	check := api.PolicyCheck{Letting: plan.Letting, Bytes: plan.Bytes}
-	if len(plan.Letting) > 0 && !cmd.Bool("yes") && !cmd.Bool("dry-run") {
+	switch {
+	case len(ask.Volumes) == 0:
+		return misuse("name a volume, or several")
+	case len(ask.Set)+len(ask.Drop) == 0:
+		return misuse("give labels to set as key=value, or to take away with --drop KEY")
+	case len(ask.Volumes) == 1 && len(ask.Drop) > 0:
+		var v api.Volume
+		if err := f.Get(ctx, "/volumes/"+url.PathEscape(ask.Volumes[0]), nil, &v); err != nil {
+			return err
+		}
+		for _, k := range ask.Drop {
+			if _, there := v.Labels[k]; !there {
+				return misuse("%s has no label %q: it has %s", v.Name, k, labelText(v.Labels))
+			}
+		}
+	}
+	var out api.LabelsChanged
+	if err := f.Post(ctx, "/volumes/labels", ask, &out); err != nil {
+		return err
+	}
+	check := api.PolicyCheck{}
+	for _, c := range out.Changes {
+		check.Letting = append(check.Letting, c.Letting...)
+		check.Bytes += c.Bytes
+	}
+	if n := len(check.Letting); n > 0 && !cmd.Bool("yes") && !cmd.Bool("dry-run") {
 		f.letting(f.err, &check)
 		return &exitError{exitFailed, errorf("nothing was changed: with these labels %s would expire; say --yes to "+
-			"accept that", plural(len(plan.Letting), "snapshot", "snapshots"))}
+			"accept that", plural(n, "snapshot", "snapshots"))}
 	}
 	if !cmd.Bool("dry-run") {
-		if err := f.Put(ctx, path+"/labels", api.LabelsPut{Labels: next, Accept: cmd.Bool("yes")}, &plan); err != nil {
+		ask.DryRun, ask.Accept = false, cmd.Bool("yes")
+		if err := f.Post(ctx, "/volumes/labels", ask, &out); err != nil {
 			return err
 		}
 	}
-	return f.show(plan, func() {
-		would, what := "has", "no labels"
+	return f.show(out, func() {
+		has := "has"
 		if cmd.Bool("dry-run") {
-			would = "would have"
+			has = "would have"
 		}
-		if len(next) > 0 {
-			what = "the labels " + labelText(next)
+		for _, c := range out.Changes {
+			what := "no labels"
+			if len(c.Labels) > 0 {
+				what = "the labels " + labelText(c.Labels)
+			}
+			f.say("%s %s %s.", c.Volume, has, what)
+			for _, x := range c.Changes {
+				f.say("  %s", x)
+			}
+			if len(c.Changes)+len(c.Letting) == 0 {
+				f.say("  Nothing else changes by it.")
+			}
 		}
-		f.say("%s %s %s.", v.Name, would, what)
-		if len(plan.Changes)+len(plan.Letting) == 0 {
-			f.say("Nothing else changes by it.")
+		if len(check.Letting) > 0 {
+			f.letting(f.out, &check)
 		}
-		for _, c := range plan.Changes {
-			f.say("  %s", c)
-		}
-		f.letting(f.out, &check)
 	})
 }
 

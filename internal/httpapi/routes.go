@@ -128,6 +128,11 @@ func (s *server) registerVolumes(a huma.API) {
 		func(ctx context.Context, in *body[api.FreeAsk]) (*body[api.Freeing], error) {
 			return answerAt(s.site.Rules.Freeing(in.Body.IDs))
 		})
+	huma.Register(a, op("POST", "/volumes/labels", "labelVolumes",
+		"Set labels of many volumes and take others away, or tell what that would change"),
+		func(ctx context.Context, in *body[api.LabelsMany]) (*body[api.LabelsChanged], error) {
+			return answerAt(s.site.Capture.LabelMany(in.Body))
+		})
 	huma.Register(a, op("PUT", "/volumes/{name}/labels", "setLabels",
 		"Give a volume other labels, or tell what that would change"), func(ctx context.Context, in *struct {
 		Name string `path:"name"`

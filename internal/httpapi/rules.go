@@ -80,7 +80,7 @@ var rules = map[string]rule{
 	"listDrills": looks, "getDrill": looks, "startDrill": keepsUp, "endDrill": keepsUp,
 	"listLeftBehind": looks, "listAway": looks, "removeLeftBehind": decides,
 
-	"addVolume": decides, "confirmVolume": decides, "removeVolume": decides, "setLabels": decides,
+	"addVolume": decides, "confirmVolume": decides, "removeVolume": decides, "setLabels": decides, "labelVolumes": decides,
 	"admitSnapshots": decides, "setStandby": decides, "acceptRules": decides, "removeSnapshot": decides,
 	"letGoSnapshot": decides,
 	"putGroup":      decides, "editGroup": decides, "removeGroup": decides, "putPolicy": decides, "removePolicy": decides,

@@ -1839,6 +1839,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/volumes/labels": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Set labels of many volumes and take others away, or tell what that would change */
+        post: operations["labelVolumes"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/volumes/{name}": {
         parameters: {
             query?: never;
@@ -3316,6 +3333,21 @@ export interface components {
             /** @description snapshots that would expire at once */
             letting: components["schemas"]["Going"][] | null;
             volume: string;
+        };
+        LabelsChanged: {
+            changes: components["schemas"]["LabelChange"][] | null;
+        };
+        LabelsMany: {
+            /** @description change them although snapshots expire by it */
+            accept?: boolean;
+            /** @description keys; a volume without one is left as it is there */
+            drop?: string[] | null;
+            /** @description only tell what would change */
+            dryRun?: boolean;
+            set?: {
+                [key: string]: string;
+            };
+            volumes: string[] | null;
         };
         LabelsPut: {
             /** @description change them although snapshots expire by it */
@@ -14218,6 +14250,75 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["VolumeFound"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    labelVolumes: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["LabelsMany"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LabelsChanged"];
                 };
             };
             /** @description Unauthorized */

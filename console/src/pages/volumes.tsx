@@ -5,7 +5,9 @@ import { Link, useSearchParams } from "react-router";
 import { api, once, type Schemas, told } from "../api/client";
 import { ByCommand, Field, Sheet, State, Trouble, Waiting } from "../parts/ui";
 import { ago, size, stamp } from "../parts/words";
+import { LongTable } from "../parts/longtable";
 import { Groups } from "./groups";
+import { ForChosen } from "./manyvolumes";
 import { MakeDisk } from "./makedisk";
 
 export function Volumes() {
@@ -13,6 +15,8 @@ export function Volumes() {
   const [params, setParams] = useSearchParams();
   const [adding, setAdding] = useState(false);
   const [making, setMaking] = useState(false);
+  const [chosen, setChosen] = useState<string[]>([]);
+  const picked = new Set(chosen);
   const filter = params.get("find") ?? "";
   const order = params.get("by") ?? "name";
   const set = (k: string, v: string) =>
@@ -79,10 +83,25 @@ export function Volumes() {
             : "Nothing is protected yet. Protect a directory of this host or make a disk, and write a policy for it."}
         </p>
       ) : (
-        <div className="overflow-x-auto">
-          <table className="plain stack">
-            <thead>
-              <tr>
+        <>
+          <ForChosen
+            chosen={shown.filter((v) => picked.has(v.name)).map((v) => v.name)}
+            all={list.data ?? []}
+            clear={() => setChosen([])}
+          />
+          <LongTable
+            rows={shown}
+            keyOf={(v) => v.name}
+            head={
+              <>
+                <th scope="col" className="w-8">
+                  <input
+                    type="checkbox"
+                    aria-label="Choose all that are shown"
+                    checked={shown.every((v) => picked.has(v.name))}
+                    onChange={(e) => setChosen(e.target.checked ? shown.map((v) => v.name) : [])}
+                  />
+                </th>
                 {head("name", "Volume")}
                 {head("state", "Protection")}
                 {head("newest", "Newest state")}
@@ -91,41 +110,49 @@ export function Volumes() {
                 {head("size", "Size")}
                 <th scope="col">Policies</th>
                 <th scope="col">Labels</th>
-              </tr>
-            </thead>
-            <tbody>
-              {shown.map((v) => (
-                <tr key={v.name}>
-                  <td>
-                    <Link className="quiet font-semibold" to={`/volumes/${encodeURIComponent(v.name)}`}>
-                      {v.name}
-                    </Link>
-                  </td>
-                  <td>
-                    <State word={v.protection} />
-                  </td>
-                  <td data-label="newest state">
-                    {v.newest ? <span title={stamp(v.newest, true)}>{ago(v.newest)}</span> : "–"}
-                  </td>
-                  <td data-label="next due">
-                    {v.nextDue ? <span title={stamp(v.nextDue, true)}>{ago(v.nextDue)}</span> : "–"}
-                  </td>
-                  <td data-label="snapshots">
-                    {v.snapshots}
-                    {v.inGrace > 0 && <span className="text-faint"> + {v.inGrace} in grace</span>}
-                  </td>
-                  <td data-label="size">{size(v.lastBytes)}</td>
-                  <td data-label="policies">{(v.policies ?? []).join(", ") || "none"}</td>
-                  <td className="text-faint">
-                    {Object.entries(v.labels ?? {})
-                      .map((l) => l.join("="))
-                      .join(" ")}
-                  </td>
-                </tr>
-              ))}
-            </tbody>
-          </table>
-        </div>
+              </>
+            }
+            cells={(v) => (
+              <>
+                <td>
+                  <input
+                    type="checkbox"
+                    aria-label={`Choose ${v.name}`}
+                    checked={picked.has(v.name)}
+                    onChange={(e) =>
+                      setChosen(e.target.checked ? [...chosen, v.name] : chosen.filter((n) => n !== v.name))
+                    }
+                  />
+                </td>
+                <td>
+                  <Link className="quiet font-semibold" to={`/volumes/${encodeURIComponent(v.name)}`}>
+                    {v.name}
+                  </Link>
+                </td>
+                <td>
+                  <State word={v.protection} />
+                </td>
+                <td data-label="newest state">
+                  {v.newest ? <span title={stamp(v.newest, true)}>{ago(v.newest)}</span> : "–"}
+                </td>
+                <td data-label="next due">
+                  {v.nextDue ? <span title={stamp(v.nextDue, true)}>{ago(v.nextDue)}</span> : "–"}
+                </td>
+                <td data-label="snapshots">
+                  {v.snapshots}
+                  {v.inGrace > 0 && <span className="text-faint"> + {v.inGrace} in grace</span>}
+                </td>
+                <td data-label="size">{size(v.lastBytes)}</td>
+                <td data-label="policies">{(v.policies ?? []).join(", ") || "none"}</td>
+                <td className="text-faint">
+                  {Object.entries(v.labels ?? {})
+                    .map((l) => l.join("="))
+                    .join(" ")}
+                </td>
+              </>
+            )}
+          />
+        </>
       )}
       <Groups volumes={(list.data ?? []).filter((v) => v.protected && !v.name.includes("@")).map((v) => v.name)} />
       <AddVolume open={adding} close={() => setAdding(false)} />
@@ -135,6 +162,7 @@ export function Volumes() {
           "candid volume list",
           "candid volume add NAME --path DIR --label key=value",
           "candid volume add NAME --size SIZE",
+          "candid volume label NAME NAME key=value",
           "candid group put NAME VOLUME VOLUME",
         ]}
       />

@@ -14,8 +14,8 @@ import { stamp } from "./words";
 
 const HEADING = 30;
 
-/** Fetches timelines by whole stretches, so that dragging does not ask again. */
-function useTimelines(volumes: string[], from: number, to: number) {
+/** Fetches timelines by whole stretches, so that dragging does not ask again; none for what only passes by. */
+function useTimelines(volumes: string[], from: number, to: number, passing: boolean) {
   const width = to - from;
   const step = 2 ** Math.ceil(Math.log2(width));
   const begin = Math.floor((from - step / 4) / step) * step;
@@ -31,6 +31,7 @@ function useTimelines(volumes: string[], from: number, to: number) {
           }),
         ),
       placeholderData: (old: Timeline | undefined) => old,
+      enabled: !passing,
     })),
   });
 }
@@ -106,6 +107,7 @@ function Lines({ lines, turn, tall }: { lines: Line[]; turn?: (key: string) => v
     drawn.map((s) => s.line.name!),
     time.from,
     time.to,
+    rows.isScrolling,
   );
   const data = new Map(drawn.map((s, i) => [s.line.name!, timelines[i].data]));
   useLayoutEffect(() => {
@@ -133,6 +135,7 @@ function Lines({ lines, turn, tall }: { lines: Line[]; turn?: (key: string) => v
       <div ref={box} className="relative border-y border-ink bg-sheet" onMouseLeave={() => setHover(null)}>
         <div ref={scroll} className="max-h-[max(16rem,62vh)] overflow-y-auto overflow-x-hidden">
           <div className="relative" style={{ height: AXIS + total + 4 }}>
+            {names > 0 && <div className="sticky top-0 z-10 bg-sheet" style={{ width: names, height: AXIS }} />}
             <div
               role="slider"
               tabIndex={0}
