@@ -83,6 +83,14 @@ type VolumeAdd struct {
 	Import     string `json:"import,omitempty"`
 }
 
+// VolumeChange changes a volume; what is not given stays.
+type VolumeChange struct {
+	Path     *string   `json:"path,omitempty" doc:"where it lies from now on"`
+	Excludes *[]string `json:"excludes,omitempty" doc:"all that is left out"`
+	Accept   bool      `json:"accept,omitempty" doc:"although nearly nothing is left of it"`
+	DryRun   bool      `json:"dryRun,omitempty" doc:"only look"`
+}
+
 // VolumeFound is what adding a volume found out.
 type VolumeFound struct {
 	Volume          Volume   `json:"volume"`
@@ -131,6 +139,7 @@ type Snapshot struct {
 	LetGoCause   string            `json:"letGoCause,omitempty" doc:"of what is in grace: rules, hand, cap, room"`
 	Keep         string            `json:"keep,omitempty" doc:"reason of its keep mark"`
 	KeepUntil    *time.Time        `json:"keepUntil,omitempty"`
+	OwnEnd       *time.Time        `json:"ownEnd,omitempty" doc:"until when one taken by hand was asked to stay"`
 	Reasons      []string          `json:"reasons"`
 	Tier         string            `json:"tier,omitempty" doc:"the widest tier that keeps it"`
 	Ends         *time.Time        `json:"ends,omitempty" doc:"about when the rules let it go"`
@@ -158,6 +167,14 @@ type SnapshotTake struct {
 	Note      string            `json:"note,omitempty"`
 	Labels    map[string]string `json:"labels,omitempty"`
 	KeepUntil *time.Time        `json:"keepUntil,omitempty"`
+}
+
+// SnapshotChange changes what is noted with a snapshot; what is not given stays.
+type SnapshotChange struct {
+	Note      *string           `json:"note,omitempty"`
+	Set       map[string]string `json:"set,omitempty" doc:"labels"`
+	Drop      []string          `json:"drop,omitempty" doc:"keys of labels"`
+	KeepUntil *time.Time        `json:"keepUntil,omitempty" doc:"the own end of one that was taken by hand"`
 }
 
 // SnapshotsTake asks for snapshots of many volumes, chosen by any of these.

@@ -6,7 +6,6 @@ import (
 	"encoding/hex"
 	"errors"
 	"fmt"
-	"path/filepath"
 	"strings"
 
 	"candidharbor/api"
@@ -57,13 +56,9 @@ func (s *Service) AddVolume(ctx context.Context, ask api.VolumeAdd) (*api.Volume
 		return nil, refusal.Badf("a path is of a directory of files, and a size, an image and an import are of a disk: " +
 			"give one or the other")
 	}
-	path, root, err := s.UnderRoot(ask.Path, true)
+	path, root, err := s.directory(ask.Path)
 	if err != nil {
 		return nil, err
-	}
-	if rel, err := filepath.Rel(path, s.Path); err == nil && rel != ".." && !strings.HasPrefix(rel, "../") {
-		return nil, refusal.Badf("volume path %s contains this site's own data directory %s: choose a path without it", path,
-			s.Path)
 	}
 	found, err := tree.Look(root, path, ask.Excludes)
 	if err != nil {
@@ -92,18 +87,7 @@ func (s *Service) AddVolume(ctx context.Context, ask api.VolumeAdd) (*api.Volume
 		return nil, err
 	}
 	s.run.Changed("volumes")
-	view, err := s.describe(v.Name)
-	if err != nil {
-		return nil, err
-	}
-	out := &api.VolumeFound{Volume: *view, Files: found.Files, Directories: found.Dirs, Others: found.Others,
-		Bytes:      found.Bytes,
-		Filesystem: found.Filesystem, Mounts: found.Mounts, Unreadable: found.Unreadable,
-		UnreadableCount: found.UnreadableCount,
-		FirstNeeds:      found.Bytes + found.Bytes/200 + (found.Files+found.Dirs)*300, StoreFree: s.Store.Usage().FreeBytes,
-		Warnings: []string{}}
-	out.Warnings = s.addWarnings(out, found)
-	return out, nil
+	return s.foundIn(v, found)
 }
 
 func (s *Service) addWarnings(f *api.VolumeFound, found *tree.Survey) []string {

@@ -67,7 +67,8 @@ func (c *Catalog) Look(place string, now time.Time, of *Volume) (*Looks, error) 
 			(SELECT id FROM snapshots WHERE lineage=v.lineage AND place=? AND hidden=0 AND left_until=0
 			ORDER BY term DESC, sequence DESC LIMIT 1)` + also(of, ` WHERE v.lineage=?`), args(of, lineage, place, place)},
 		{&gaps, `SELECT g.volume, g.due, g.cause FROM volumes v CROSS JOIN gaps g ON g.volume=v.name AND g.due=
-			(SELECT MAX(due) FROM gaps WHERE volume=v.name AND due<=?)` + also(of, ` WHERE v.name=?`), args(of, name, At(now))},
+			(SELECT MAX(due) FROM gaps WHERE volume=v.name AND due<=?)` + also(of, ` WHERE v.name=?`),
+			args(of, name, At(now))},
 		{&reports, `SELECT * FROM reports` + also(of, ` WHERE lineage=?`) + ` ORDER BY peer`, args(of, lineage)},
 		{&out.Groups, `SELECT * FROM groups ORDER BY name`, nil},
 		{&out.Routes, `SELECT * FROM routes ORDER BY name`, nil},

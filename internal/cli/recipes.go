@@ -23,8 +23,9 @@ func recipeCommand() *cli.Command {
 				Usage: "the site whose snapshot to use"},
 			&cli.BoolFlag{Name: "exact", Usage: "keep the directory of --to exactly as the snapshot: what is not in it goes; " +
 				"begins with a new or empty one"},
-			&cli.StringFlag{Name: "when", Usage: "a cadence such as \"daily at 02:30\", one WHEN such as \"2027-03-01 01:00\", " +
-				"or never: only when asked for"}, &cli.StringFlag{Name: "zone", Usage: "time zone of --when; when not given UTC, and this machine's for one moment"},
+			&cli.StringFlag{Name: "when", Usage: "a cadence such as \"daily at 02:30\", a WHEN such as \"2027-03-01 01:00\", " +
+				"or never: only when asked for"}, &cli.StringFlag{Name: "zone", Usage: "time zone of --when; " +
+				"when not given UTC, and this machine's for one moment"},
 			&cli.StringFlag{Name: "check", Usage: "hook of site.yaml that checks what was restored; none takes it off"}}
 	}
 	path := func(name string) string { return "/recipes/" + url.PathEscape(name) }

@@ -45,6 +45,14 @@ func snapshotCommand() *cli.Command {
 					}
 				})
 			})},
+		{Name: "change", Usage: "change the note, labels or own end of snapshots, here and wherever they are carried",
+			ArgsUsage:   "ID...",
+			Description: "Example: candid snapshot change 3f9a0c11b2d4 --note \"before the migration\" --keep-until +1w",
+			Flags: []cli.Flag{&cli.StringFlag{Name: "note", Usage: "instead of the one it has; empty takes it away"},
+				&cli.StringSliceFlag{Name: "label", Usage: "key=value to set"},
+				&cli.StringSliceFlag{Name: "drop", Usage: "key of a label to take away"},
+				&cli.StringFlag{Name: "keep-until", Usage: "WHEN it may go, of one taken by hand: a date, or +30d"}},
+			Action: with("ID [ID...]", snapshotChange)},
 		{Name: "keep", Usage: "keep a snapshot whatever the rules say, here and wherever it is carried", ArgsUsage: "ID",
 			Description: `Example: candid snapshot keep 3f9a0c11b2d4 --reason "audit of 2026" --until 2033-01-01`,
 			Flags: []cli.Flag{&cli.StringFlag{Name: "reason", Usage: "why, for whoever finds it years later", Required: true},
@@ -189,6 +197,9 @@ func snapshotShow(ctx context.Context, f *session, cmd *cli.Command) error {
 		if s.Note != "" {
 			f.say("note         %s", s.Note)
 		}
+		if s.OwnEnd != nil {
+			f.say("own end      %s", when(*s.OwnEnd))
+		}
 		f.say("holds        %d files, %d directories, %d others, %s", s.Files, s.Directories, s.Others, size(s.Bytes))
 		f.say("space        needs %s in the store; %s would come back if only it went", size(s.Referenced), size(s.Unique))
 		if s.GraceUntil != nil {
@@ -220,4 +231,42 @@ func orLetGo(t *time.Time) string {
 		return "let go by hand"
 	}
 	return when(*t)
+}
+
+func snapshotChange(ctx context.Context, f *session, cmd *cli.Command) error {
+	ask := api.SnapshotChange{Drop: cmd.StringSlice("drop")}
+	var err error
+	if ask.Set, err = labels(cmd.StringSlice("label")); err != nil {
+		return err
+	}
+	if ask.KeepUntil, err = future(cmd.String("keep-until")); err != nil {
+		return err
+	}
+	if cmd.IsSet("note") {
+		note := cmd.String("note")
+		ask.Note = &note
+	}
+	var all []api.Snapshot
+	for _, id := range cmd.Args().Slice() {
+		var s api.Snapshot
+		if err := f.Patch(ctx, "/snapshots/"+url.PathEscape(id), ask, &s); err != nil {
+			return err
+		}
+		all = append(all, s)
+	}
+	return f.show(all, func() {
+		for _, s := range all {
+			words := []string{"no note"}
+			if s.Note != "" {
+				words[0] = "the note " + strconv.Quote(s.Note)
+			}
+			if len(s.Labels) > 0 {
+				words = append(words, "the labels "+labelText(s.Labels))
+			}
+			f.say("%s of %s has %s.", short(s.ID), s.Volume, strings.Join(words, ", "))
+			if s.OwnEnd != nil {
+				f.say("  It was asked to stay until %s.", when(*s.OwnEnd))
+			}
+		}
+	})
 }

@@ -28,6 +28,16 @@ func volumeCommand() *cli.Command {
 				&cli.StringSliceFlag{Name: "label", Usage: "key=value, by which policies and routes choose"},
 				&cli.StringSliceFlag{Name: "exclude", Usage: "glob of names, or of paths from the volume's top, to leave out"}},
 			Action: with("NAME", volumeAdd)},
+		{Name: "change", Usage: "have a volume lie in another directory, or leave out other names; its history goes on",
+			ArgsUsage: "NAME", Description: "Examples:\n   candid volume change field-notebooks --path /srv/shares/notebooks\n" +
+				"   candid volume change herbarium-scans --exclude '*.tmp' --exclude cache",
+			Flags: []cli.Flag{&cli.StringFlag{Name: "path", Usage: "where it lies from now on"},
+				&cli.StringSliceFlag{Name: "exclude", Usage: "glob of names, or of paths from the volume's top, to leave out; " +
+					"all of them, instead of those it has"},
+				&cli.BoolFlag{Name: "exclude-nothing", Usage: "leave nothing out any more"},
+				&cli.BoolFlag{Name: "dry-run", Usage: "only look what would be there"},
+				&cli.BoolFlag{Name: "yes", Usage: "although nearly nothing is left of it"}},
+			Action: with("NAME", volumeChange)},
 		{Name: "list", Usage: "all volumes and how they stand", Description: "Example: candid volume list",
 			Action: with("", volumeList)},
 		{Name: "show", Usage: "one volume", ArgsUsage: "NAME", Description: "Example: candid volume show herbarium-scans",
@@ -55,8 +65,9 @@ func volumeCommand() *cli.Command {
 				})
 			})},
 		{Name: "label", Usage: "change labels of volumes; what that changes is told, and asked for when snapshots " +
-			"expire by it", ArgsUsage: "NAME... [key=value...]", Description: "Examples:\n   candid volume label herbarium-scans " +
-			"collection=herbarium --drop trial\n   candid volume label herbarium-scans field-notebooks survey=2027",
+			"expire by it", ArgsUsage: "NAME... [key=value...]", Description: "Examples:\n   candid volume label " +
+			"herbarium-scans collection=herbarium --drop trial\n   candid volume label herbarium-scans field-notebooks " +
+			"season=2027",
 			Flags: []cli.Flag{&cli.StringSliceFlag{Name: "drop", Usage: "key of a label to take away"},
 				&cli.BoolFlag{Name: "dry-run", Usage: "only tell what would change"}, &cli.BoolFlag{Name: "yes",
 					Usage: "accept that snapshots expire by it"}},
@@ -132,6 +143,42 @@ func volumeAdd(ctx context.Context, f *session, cmd *cli.Command) error {
 			f.say("! %s", w)
 		}
 		f.say("Take the first snapshot now: candid snapshot take %s", v.Volume.Name)
+	})
+}
+
+func volumeChange(ctx context.Context, f *session, cmd *cli.Command) error {
+	ask := api.VolumeChange{DryRun: cmd.Bool("dry-run"), Accept: cmd.Bool("yes")}
+	if cmd.IsSet("path") {
+		path := cmd.String("path")
+		ask.Path = &path
+	}
+	if globs := cmd.StringSlice("exclude"); len(globs) > 0 || cmd.Bool("exclude-nothing") {
+		if len(globs) > 0 && cmd.Bool("exclude-nothing") {
+			return misuse("--exclude and --exclude-nothing exclude each other")
+		}
+		globs = append([]string{}, globs...)
+		ask.Excludes = &globs
+	}
+	var v api.VolumeFound
+	if err := f.Patch(ctx, "/volumes/"+url.PathEscape(cmd.Args().First()), ask, &v); err != nil {
+		return err
+	}
+	return f.show(v, func() {
+		verb := "protects"
+		if ask.DryRun {
+			verb = "would protect"
+		}
+		f.say("%s %s %s: %d files, %d directories and %d other entries, %s, on %s.", v.Volume.Name, verb, v.Volume.Path,
+			v.Files, v.Directories, v.Others, size(v.Bytes), v.Filesystem)
+		if len(v.Volume.Excludes) > 0 {
+			f.say("Left out: %s", strings.Join(v.Volume.Excludes, ", "))
+		}
+		for _, w := range v.Warnings {
+			f.say("! %s", w)
+		}
+		if !ask.DryRun {
+			f.say("Its history goes on with its next snapshot, which reads everything: candid snapshot take %s", v.Volume.Name)
+		}
 	})
 }
 

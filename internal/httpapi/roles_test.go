@@ -37,8 +37,9 @@ func TestEveryCallForEveryRole(t *testing.T) {
 	auditors := words("listLedger verifyLedger listPeople listTokens")
 	administrators := words(`putRunbook removeRunbook failover failback cancelFailover goOnAuthority removeLeftBehind
 		addVolume growDisk shareDisk letHostIn turnHostAway
-		confirmSite confirmVolume removeVolume setLabels labelVolumes admitSnapshots
-		setStandby acceptRules removeSnapshot letGoSnapshot putGroup editGroup removeGroup putPolicy removePolicy
+		confirmSite confirmVolume removeVolume setLabels labelVolumes changeVolume admitSnapshots
+		setStandby acceptRules removeSnapshot changeSnapshot letGoSnapshot
+		putGroup editGroup removeGroup putPolicy removePolicy
 		putCap removeCap rebuildCatalogue releaseRemoval addToken addSignInLink removeToken addPerson changePerson
 		removePerson grantFolders invite pair setUpSites grant revoke setPace rotateKey addRoute editRoute removeRoute
 		writeCrate loadCrate attachPlace setRecoveryOrder putTrials makeCloneVolume setFound takeFound`)

@@ -128,6 +128,14 @@ func (s *server) registerVolumes(a huma.API) {
 		func(ctx context.Context, in *body[api.FreeAsk]) (*body[api.Freeing], error) {
 			return answerAt(s.site.Rules.Freeing(in.Body.IDs))
 		})
+	huma.Register(a, op("PATCH", "/volumes/{name}", "changeVolume",
+		"Have a volume lie elsewhere or leave out other names, or tell what would be there"),
+		func(ctx context.Context, in *struct {
+			Name string `path:"name"`
+			Body api.VolumeChange
+		}) (*body[api.VolumeFound], error) {
+			return answerAt(s.site.Capture.ChangeVolume(ctx, in.Name, in.Body))
+		})
 	huma.Register(a, op("POST", "/volumes/labels", "labelVolumes",
 		"Set labels of many volumes and take others away, or tell what that would change"),
 		func(ctx context.Context, in *body[api.LabelsMany]) (*body[api.LabelsChanged], error) {
@@ -231,6 +239,14 @@ func (s *server) registerSnapshots(a huma.API) {
 	huma.Register(a, op("DELETE", "/snapshots/{id}", "removeSnapshot", "Send a snapshot into grace"),
 		func(ctx context.Context, in *identified) (*body[api.Snapshot], error) {
 			return answerAt(s.site.Rules.RemoveSnapshot(in.ID))
+		})
+	huma.Register(a, op("PATCH", "/snapshots/{id}", "changeSnapshot",
+		"Change a snapshot's note, labels or own end, here and wherever it is carried"),
+		func(ctx context.Context, in *struct {
+			ID   string `path:"id"`
+			Body api.SnapshotChange
+		}) (*body[api.Snapshot], error) {
+			return answerAt(s.site.Rules.ChangeSnapshot(in.ID, in.Body))
 		})
 	huma.Register(a, op("POST", "/snapshots/{id}/keep", "keepSnapshot", "Keep a snapshot whatever the rules say"),
 		func(ctx context.Context, in *struct {

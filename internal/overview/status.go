@@ -75,7 +75,8 @@ func (s *Service) volumeView(v *catalog.Volume, look *catalog.Looks) (*api.Volum
 			out.Places = append(out.Places, p)
 		}
 	}
-	if err := s.protection(out, v, rs, look.Gaps[v.Name], newest, now); err != nil || out.Group == "" || out.PausedSince != nil {
+	err = s.protection(out, v, rs, look.Gaps[v.Name], newest, now)
+	if err != nil || out.Group == "" || out.PausedSince != nil {
 		return out, err
 	}
 	for _, m := range g.Members.V {
@@ -323,7 +324,8 @@ func (s *Service) sentences(st *api.Status, rows []*catalog.Volume, held string)
 		if v.OutOfTurn > 0 {
 			add(api.Sentence{Text: fmt.Sprintf("%s of %s arrived out of turn: more than its cadence takes, or dated against "+
 				"their order, or of another branch of its history. %s nothing until a person has looked.",
-				phrase.Many(v.OutOfTurn, "snapshot"), v.Name, phrase.Pick(v.OutOfTurn, "It stays and displaces", "They stay and displace")),
+				phrase.Many(v.OutOfTurn, "snapshot"), v.Name, phrase.Pick(v.OutOfTurn, "It stays and displaces",
+					"They stay and displace")),
 				Weight: "act", About: "arrivals of " + v.Name, Next: "If they are meant, admit them",
 				Command: "candid volume admit " + v.Name, Link: "/volumes/" + v.Name})
 		}

@@ -94,7 +94,8 @@ func (s *Service) FarState(r *catalog.Route, v *catalog.Volume, rs *rules.Rulese
 	return rv, nil
 }
 
-func (s *Service) farStateNow(r *catalog.Route, v *catalog.Volume, rs *rules.Ruleset, now time.Time) (*farState, error) {
+func (s *Service) farStateNow(r *catalog.Route, v *catalog.Volume, rs *rules.Ruleset, now time.Time) (*farState,
+	error) {
 	rows, err := s.Catalog.Snapshots(s.Place(), v.Name, catalog.SnapshotFilter{})
 	if err != nil {
 		return nil, err

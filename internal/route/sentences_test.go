@@ -15,8 +15,8 @@ import (
 func TestRouteSentences(t *testing.T) {
 	at := time.Date(2026, 3, 2, 9, 0, 0, 0, time.Local)
 	say := func(volumes, backlog int, copied, running, paused, asked bool) string {
-		v := &api.Route{To: "kew", NextDue: &at}
-		r := &catalog.Route{Name: "west", Peer: "kew"}
+		v := &api.Route{To: "b", NextDue: &at}
+		r := &catalog.Route{Name: "r", Peer: "b"}
 		if asked {
 			r.Terms.V.When = onDemand
 		}
@@ -46,17 +46,17 @@ func TestRouteSentences(t *testing.T) {
 	}
 	require.Equal(t, `
 paused: It is paused since 2026-03-02 09:00:00; nothing waits.
-current: kew has everything it wants; its newest state is 1 minute old. It looks for more now.
-current: kew has everything it wants; its newest states are at most 2 minutes old. It runs when asked: candid route run west.
+current: b has everything it wants; its newest state is 1 minute old. It looks for more now.
+current: b has everything it wants; its newest states are at most 2 minutes old. It runs when asked: candid route run r.
 paused: It is paused since 2026-03-02 09:00:00; 1 snapshot waits.
-behind: kew lacks 1 snapshot; its newest state is 1 minute old. It is being carried now.
-behind: kew lacks 1 snapshot; its newest states are at most 2 minutes old. It runs when asked: candid route run west.
-seeding: First copies are still to be carried to kew, 1 snapshot in all. It runs when asked: candid route run west.
-seeding: First copies are still to be carried to kew, 1 snapshot in all. It is being carried now.
+behind: b lacks 1 snapshot; its newest state is 1 minute old. It is being carried now.
+behind: b lacks 1 snapshot; its newest states are at most 2 minutes old. It runs when asked: candid route run r.
+seeding: First copies are still to be carried to b, 1 snapshot in all. It runs when asked: candid route run r.
+seeding: First copies are still to be carried to b, 1 snapshot in all. It is being carried now.
 paused: It is paused since 2026-03-02 09:00:00; 5 snapshots wait.
-behind: kew lacks 5 snapshots; its newest state is 1 minute old. They are being carried now.
-behind: kew lacks 5 snapshots; its newest states are at most 2 minutes old. It runs when asked: candid route run west.
-seeding: First copies are still to be carried to kew, 5 snapshots in all. It runs when asked: candid route run west.
-seeding: First copies are still to be carried to kew, 5 snapshots in all. They are being carried now.`,
+behind: b lacks 5 snapshots; its newest state is 1 minute old. They are being carried now.
+behind: b lacks 5 snapshots; its newest states are at most 2 minutes old. It runs when asked: candid route run r.
+seeding: First copies are still to be carried to b, 5 snapshots in all. It runs when asked: candid route run r.
+seeding: First copies are still to be carried to b, 5 snapshots in all. They are being carried now.`,
 		"\n"+strings.Join(got, "\n"))
 }

@@ -49,6 +49,11 @@ func (s *Service) LetGoSnapshot(id string) (*api.Snapshot, error) {
 
 func (s *Service) markSnapshot(id string, m object.Mark, first func(row *catalog.Snapshot) error) (*api.Snapshot,
 	error) {
+	return s.markBy(id, func(row *catalog.Snapshot) ([]object.Mark, error) { return []object.Mark{m}, first(row) })
+}
+
+// markBy puts marks on a snapshot that are decided by how it is.
+func (s *Service) markBy(id string, decide func(row *catalog.Snapshot) ([]object.Mark, error)) (*api.Snapshot, error) {
 	// what is decided there must still be so when it is done
 	release, err := s.run.Hold(s.run.Context(), run.KeyPrune.Of(""))
 	if err != nil {
@@ -59,18 +64,24 @@ func (s *Service) markSnapshot(id string, m object.Mark, first func(row *catalog
 	if err != nil {
 		return nil, err
 	}
-	if err := first(row); err != nil {
+	marks, err := decide(row)
+	if err != nil {
 		return nil, err
 	}
-	if m.Root, err = object.ParseID(row.ID); err != nil {
+	root, err := object.ParseID(row.ID)
+	if err != nil {
 		return nil, err
 	}
-	m.At, m.Place = s.Clock.Now().UnixNano(), s.Place()
-	if at := row.Marked.Add(time.Nanosecond).UnixNano(); !row.Marked.IsZero() && at > m.At {
-		m.At = at // marks are read in the order of their times
+	at := s.Clock.Now().UnixNano()
+	if next := row.Marked.Add(time.Nanosecond).UnixNano(); !row.Marked.IsZero() && next > at {
+		at = next // marks are read in the order of their times
 	}
-	if err := s.Store.PutMark(&m); err != nil {
-		return nil, err
+	for i := range marks {
+		m := &marks[i]
+		m.Root, m.At, m.Place = root, at+int64(i), s.Place()
+		if err := s.Store.PutMark(m); err != nil {
+			return nil, err
+		}
 	}
 	if row, err = s.records.MarkedAs(row); err != nil {
 		return nil, err

@@ -96,7 +96,8 @@ func (s *Service) SnapshotView(r *catalog.Snapshot, verdict *retention.Verdict) 
 		SeenUntil: r.SeenUntil.Ptr(), WatchedUntil: r.WatchedUntil.Ptr(), Cause: r.Cause, Consistency: r.Consistency,
 		Files: r.Files, Directories: r.Dirs, Others: r.Others, Bytes: r.Bytes,
 		Stored: r.Stored, RemarkCount: r.Remarks, Note: r.Note, Labels: r.Labels.V, State: "kept", Arrived: r.Arrived.Ptr(),
-		OutOfTurn: r.OutOfTurn, Keep: r.KeepWhy, KeepUntil: r.KeepUntil.Ptr(), Reasons: []string{}}
+		OutOfTurn: r.OutOfTurn, Keep: r.KeepWhy, KeepUntil: r.KeepUntil.Ptr(), OwnEnd: r.OwnEnd.Ptr(),
+		Reasons: []string{}}
 	v.Group, v.SetID = r.SetName, r.SetID
 	if !r.GraceUntil.IsZero() {
 		v.State, v.GraceUntil, v.LetGo = "in grace", r.GraceUntil.Ptr(), r.LetGo

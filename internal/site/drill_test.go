@@ -283,7 +283,8 @@ func TestDrillsThatEndEarly(t *testing.T) {
 	require.Zero(t, f.Drill.TimeSeconds)
 	require.Contains(t, ready().Sentence, "failed. Hook start")
 	var said []string
-	require.NoError(t, d.dr.Failover.Sentences(must(d.dr.Catalog.Volumes()), func(x api.Sentence) { said = append(said, x.Text) }))
+	hear := func(x api.Sentence) { said = append(said, x.Text) }
+	require.NoError(t, d.dr.Failover.Sentences(must(d.dr.Catalog.Volumes()), hear))
 	require.Contains(t, strings.Join(said, "\n"), "The runbook field-station would not work now: The drill of")
 	require.NoError(t, os.Remove(d.hookFails))
 

@@ -1576,7 +1576,8 @@ export interface paths {
         delete: operations["removeSnapshot"];
         options?: never;
         head?: never;
-        patch?: never;
+        /** Change a snapshot's note, labels or own end, here and wherever it is carried */
+        patch: operations["changeSnapshot"];
         trace?: never;
     };
     "/snapshots/{id}/keep": {
@@ -1871,7 +1872,8 @@ export interface paths {
         delete: operations["removeVolume"];
         options?: never;
         head?: never;
-        patch?: never;
+        /** Have a volume lie elsewhere or leave out other names, or tell what would be there */
+        patch: operations["changeVolume"];
         trace?: never;
     };
     "/volumes/{name}/accept-rules": {
@@ -4306,6 +4308,11 @@ export interface components {
             others: number;
             /** @description why it stands for nothing here until it is admitted */
             outOfTurn?: string;
+            /**
+             * Format: date-time
+             * @description until when one taken by hand was asked to stay
+             */
+            ownEnd?: string;
             /** @description which part of the volume it is, of a copy that a route chose */
             part?: string;
             place: string;
@@ -4351,6 +4358,20 @@ export interface components {
              * @description up to when nothing changed at any time
              */
             watchedUntil?: string;
+        };
+        SnapshotChange: {
+            /** @description keys of labels */
+            drop?: string[] | null;
+            /**
+             * Format: date-time
+             * @description the own end of one that was taken by hand
+             */
+            keepUntil?: string;
+            note?: string;
+            /** @description labels */
+            set?: {
+                [key: string]: string;
+            };
         };
         SnapshotTake: {
             /** Format: date-time */
@@ -4814,6 +4835,16 @@ export interface components {
              * @description of a disk: a multiple of 512; that of what is imported when not given
              */
             sizeBytes?: number;
+        };
+        VolumeChange: {
+            /** @description although nearly nothing is left of it */
+            accept?: boolean;
+            /** @description only look */
+            dryRun?: boolean;
+            /** @description all that is left out */
+            excludes?: string[];
+            /** @description where it lies from now on */
+            path?: string;
         };
         VolumeFound: {
             /** Format: int64 */
@@ -12965,6 +12996,77 @@ export interface operations {
             };
         };
     };
+    changeSnapshot: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SnapshotChange"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Snapshot"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     keepSnapshot: {
         parameters: {
             query?: never;
@@ -14453,6 +14555,77 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["SaidBody"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    changeVolume: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["VolumeChange"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["VolumeFound"];
                 };
             };
             /** @description Unauthorized */

@@ -7,9 +7,11 @@ import { ByCommand, State, Trouble, Waiting } from "../parts/ui";
 import { TallRuler } from "../parts/ruler";
 import { useTime } from "../parts/time";
 import { ago, stamp, word } from "../parts/words";
+import { ChangeVolume } from "./changevolume";
 import { DiskPanel } from "./disk";
 import { Contents } from "./files";
 import { Found } from "./found";
+import { ChangeSheet, TakeSheet } from "./noted";
 import { StandingElsewhere } from "./standing";
 import { Doubt, KeepSheet, Offered, OutOfTurn, PauseButton, Why } from "./why";
 
@@ -22,6 +24,7 @@ export function VolumePage() {
   });
   const time = useTime();
   const go = useNavigate();
+  const [sheet, setSheet] = useState<"" | "take" | "change">("");
   const at = time.moment ? new Date(time.moment).toISOString() : "latest";
   const take = useMutation({
     mutationFn: () =>
@@ -42,13 +45,23 @@ export function VolumePage() {
         {v.protected && (
           <span className="ml-auto flex flex-wrap items-baseline gap-4">
             {v.origin === v.places?.[0]?.place && <PauseButton volume={name} paused={!!v.pausedSince} />}
+            {!disk && v.active === v.places?.[0]?.place && (
+              <button className="quiet" onClick={() => setSheet("change")}>
+                change
+              </button>
+            )}
             <button className="press" onClick={() => take.mutate()} disabled={take.isPending}>
               Take a snapshot now
+            </button>
+            <button className="quiet" onClick={() => setSheet("take")}>
+              with a note …
             </button>
           </span>
         )}
       </div>
       <Trouble error={take.error} />
+      {sheet === "take" && <TakeSheet volume={name} close={() => setSheet("")} />}
+      {sheet === "change" && <ChangeVolume volume={v} close={() => setSheet("")} />}
       {(v.offered ?? []).length > 0 && <Offered volume={name} less={v.offered ?? []} />}
       {v.standby && (
         <p className={`my-2 text-sm ${v.standby.error ? "border-l-4 border-hand pl-3" : "text-faint"}`}>
@@ -158,6 +171,7 @@ function Snapshots({ volume }: { volume: string }) {
         : told(api.POST("/snapshots/{id}/recall", { params: { path: { id: s.id } }, headers: once() })),
   });
   const [keeping, setKeeping] = useState<Snapshot | null>(null);
+  const [changing, setChanging] = useState<Snapshot | null>(null);
   const letGo = useMutation({
     mutationFn: (s: Snapshot) =>
       told(api.POST("/snapshots/{id}/let-go", { params: { path: { id: s.id } }, headers: once() })),
@@ -166,6 +180,7 @@ function Snapshots({ volume }: { volume: string }) {
   return (
     <section className="my-6">
       <h2 className="head border-b border-ink">Snapshots</h2>
+      {changing && <ChangeSheet snapshot={changing} close={() => setChanging(null)} />}
       {keeping && <KeepSheet snapshot={keeping} close={() => setKeeping(null)} />}
       <Trouble error={list.error ?? act.error ?? letGo.error} />
       {!list.isPending && all.length === 0 && <p className="py-2 text-sm text-faint">None yet.</p>}
@@ -186,6 +201,9 @@ function Snapshots({ volume }: { volume: string }) {
               {s.group && <span className="text-faint">set of {s.group}</span>}
               {s.remarkCount > 0 && <span className="text-hand">{s.remarkCount} remarks</span>}
               <span className="ml-auto flex gap-3 text-xs text-faint">
+                <button className="quiet" onClick={() => setChanging(s)}>
+                  note
+                </button>
                 {s.keep ? (
                   <button className="quiet" onClick={() => letGo.mutate(s)}>
                     unmark
@@ -204,6 +222,11 @@ function Snapshots({ volume }: { volume: string }) {
             </div>
             <p className="text-xs text-faint">
               {s.note && <q className="text-ink">{s.note}</q>}{" "}
+              {Object.entries(s.labels ?? {}).map((l) => (
+                <span key={l[0]} className="mr-1 font-mono">
+                  {l.join("=")}
+                </span>
+              ))}
               {s.state === "kept" ? (s.reasons ?? []).join("; ") : `in grace until ${stamp(s.graceUntil!)}: ${s.letGo}`}
               {s.state === "kept" && s.ends && `, until about ${stamp(s.ends)}`}
             </p>
