@@ -141,8 +141,8 @@ func setWords(g *catalog.Group, all []*reading) string {
 	for _, r := range all {
 		files, bytes, stored, remarks = files+r.row.Files, bytes+r.row.Bytes, stored+r.row.Stored, remarks+r.row.Remarks
 	}
-	return fmt.Sprintf("a set of %d volumes of %s: %d files, %s, of which %s were new in the store%s", len(all), g.Name,
-		files, phrase.Size(bytes), phrase.Size(stored), RemarkWords(remarks))
+	return fmt.Sprintf("a set of %d volumes of %s: %s, %s, of which %s were new in the store%s", len(all), g.Name,
+		phrase.Many(int(files), "file"), phrase.Size(bytes), phrase.Size(stored), RemarkWords(remarks))
 }
 
 // PutGroup makes a group or changes it.

@@ -244,7 +244,8 @@ func (o *takeRun) settle(context.Context) error {
 		o.outcome = d.words(mine)
 		return nil
 	}
-	o.outcome = fmt.Sprintf("snapshot %s: %d files, %s, of which %s were new in the store%s", mine.ID[:12], mine.Files,
+	o.outcome = fmt.Sprintf("snapshot %s: %s, %s, of which %s were new in the store%s", mine.ID[:12],
+		phrase.Many(int(mine.Files), "file"),
 		phrase.Size(mine.Bytes), phrase.Size(mine.Stored), RemarkWords(mine.Remarks))
 	return nil
 }

@@ -148,6 +148,6 @@ func (s *Service) RemoveVolume(name string) (string, error) {
 	if err := s.Catalog.PutVolume(v); err != nil {
 		return "", err
 	}
-	return fmt.Sprintf("%s is no longer protected. Its %d snapshots stay until you remove them with: candid "+
-		"snapshot remove ID", name, n), nil
+	return fmt.Sprintf("%s is no longer protected. What it has here, %s, stays until you remove it with: candid "+
+		"snapshot remove ID", name, phrase.Many(n, "snapshot")), nil
 }

@@ -283,7 +283,8 @@ desk	-	2026-03-07 00:00:00	when removed
 first	-	2026-03-02 09:00:00	2026-03-09 09:00:00
 `)
 	d.reads("volume remove letters", `
-letters is no longer protected. Its 7 snapshots stay until you remove them with: candid snapshot remove ID
+letters is no longer protected. What it has here, 7 snapshots, stays until you remove it with: candid snapshot \
+remove ID
 `)
 	d.reads("policy remove survey", `
 Policy survey is gone. No policy chooses letters any more: nothing is taken of them, and what they have stays.

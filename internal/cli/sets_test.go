@@ -58,7 +58,7 @@ taken        2026-03-02 09:00:00 to 2026-03-02 09:00:00 (quiesced: its writers w
 seen until   -
 cause        by hand
 set          of the group archive; the whole set is kept, removed and recalled together
-holds        1 files, 1 directories, 0 others, 16 B
+holds        1 file, 1 directory, 0 others, 16 B
 space        needs N B in the store; N B would come back if only it went
 kept as      no rules for this place, everything stays
 kept as      made by hand

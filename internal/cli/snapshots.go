@@ -200,7 +200,8 @@ func snapshotShow(ctx context.Context, f *session, cmd *cli.Command) error {
 		if s.OwnEnd != nil {
 			f.say("own end      %s", when(*s.OwnEnd))
 		}
-		f.say("holds        %d files, %d directories, %d others, %s", s.Files, s.Directories, s.Others, size(s.Bytes))
+		f.say("holds        %s, %s, %s, %s", plural(int(s.Files), "file", "files"),
+			plural(int(s.Directories), "directory", "directories"), plural(int(s.Others), "other", "others"), size(s.Bytes))
 		f.say("space        needs %s in the store; %s would come back if only it went", size(s.Referenced), size(s.Unique))
 		if s.GraceUntil != nil {
 			f.say("state        in grace until %s: %s", when(*s.GraceUntil), s.LetGo)

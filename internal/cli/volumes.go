@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"fmt"
 	"net/url"
 	"strconv"
 	"strings"
@@ -136,14 +137,20 @@ func volumeAdd(ctx context.Context, f *session, cmd *cli.Command) error {
 			f.say("How a client opens it: candid disk show %s", v.Volume.Name)
 			return
 		}
-		f.say("%s protects %s: %d files, %d directories and %d other entries, %s, on %s.", v.Volume.Name, v.Volume.Path,
-			v.Files, v.Directories, v.Others, size(v.Bytes), v.Filesystem)
+		f.say("%s protects %s: %s", v.Volume.Name, v.Volume.Path, foundWords(&v))
 		f.say("The first snapshot needs at most %s; %s are free in the store.", size(v.FirstNeeds), size(v.StoreFree))
 		for _, w := range v.Warnings {
 			f.say("! %s", w)
 		}
 		f.say("Take the first snapshot now: candid snapshot take %s", v.Volume.Name)
 	})
+}
+
+// foundWords says what is in a volume's directory.
+func foundWords(v *api.VolumeFound) string {
+	return fmt.Sprintf("%s, %s and %s, %s, on %s.", plural(int(v.Files), "file", "files"),
+		plural(int(v.Directories), "directory", "directories"), plural(int(v.Others), "other entry", "other entries"),
+		size(v.Bytes), v.Filesystem)
 }
 
 func volumeChange(ctx context.Context, f *session, cmd *cli.Command) error {
@@ -168,8 +175,7 @@ func volumeChange(ctx context.Context, f *session, cmd *cli.Command) error {
 		if ask.DryRun {
 			verb = "would protect"
 		}
-		f.say("%s %s %s: %d files, %d directories and %d other entries, %s, on %s.", v.Volume.Name, verb, v.Volume.Path,
-			v.Files, v.Directories, v.Others, size(v.Bytes), v.Filesystem)
+		f.say("%s %s %s: %s", v.Volume.Name, verb, v.Volume.Path, foundWords(&v))
 		if len(v.Volume.Excludes) > 0 {
 			f.say("Left out: %s", strings.Join(v.Volume.Excludes, ", "))
 		}
@@ -212,7 +218,7 @@ func volumeShow(ctx context.Context, f *session, cmd *cli.Command) error {
 		}
 		f.say("policies     %s", strings.Join(v.Policies, ", "))
 		f.say("snapshots    %d kept, %d in grace", v.Snapshots, v.InGrace)
-		f.say("last size    %d files, %s", v.LastFiles, size(v.LastBytes))
+		f.say("last size    %s, %s", plural(int(v.LastFiles), "file", "files"), size(v.LastBytes))
 		f.say("next due     %s", whenPtr(v.NextDue))
 		if v.Group != "" {
 			f.say("group        %s: it is taken with that group's other volumes, as one set", v.Group)

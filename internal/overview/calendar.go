@@ -63,7 +63,7 @@ func (s *Service) Calendar(days int) (string, error) {
 				n++
 			}
 			if n > mostEntries {
-				entry(c.Name+"-"+day, fmt.Sprintf("%d snapshots by %s", n, c.Name), "of "+strings.Join(names, ", "), due[0],
+				entry(c.Name+"-"+day, phrase.Many(n, "snapshot")+" by "+c.Name, "of "+strings.Join(names, ", "), due[0],
 					due[n-1])
 			} else {
 				for _, t := range due[:n] {

@@ -1,0 +1,82 @@
+package cli
+
+import (
+	"os"
+	"path/filepath"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+)
+
+// What was said of a volume or of a snapshot is said otherwise later, of one or of several.
+func TestSaidOtherwise(t *testing.T) {
+	d := newDesk(t)
+	d.put("books/ledger", "1931: 12 sheets\n")
+	d.put("books/old.tmp", "x\n")
+	d.put("letters/one", "dear\n")
+	d.run("volume add books --path DIR/books")
+	d.run("volume add letters --path DIR/letters --label k=v")
+	d.reads("volume label books letters season=2027 --dry-run", `
+books would have the labels season=2027.
+  No policy chooses it: nothing is taken by itself, and everything it has stays.
+letters would have the labels k=v season=2027.
+  No policy chooses it: nothing is taken by itself, and everything it has stays.
+`)
+	d.refuses("volume label books nothere season=2027", 1, "nothere")
+	d.refuses("volume label season=2027", 2, "name a volume")
+	d.reads("volume label letters books --drop season --drop k", `
+books has no labels.
+  No policy chooses it: nothing is taken by itself, and everything it has stays.
+letters has no labels.
+  No policy chooses it: nothing is taken by itself, and everything it has stays.
+`)
+
+	require.NoError(t, os.Rename(filepath.Join(d.dir, "books"), filepath.Join(d.dir, "ledgers")))
+	d.refuses("volume change books", 2, "say what to change of books")
+	d.refuses("volume change books --exclude a --exclude-nothing", 2, "exclude each other")
+	d.refuses("volume change books --path DIR/nothere", 2, "nothere")
+	d.reads("volume change books --path DIR/ledgers --exclude *.tmp --dry-run", `
+books would protect DIR/ledgers: 1 file, 1 directory and 0 other entries, 16 B, on FS.
+Left out: *.tmp
+! The store and the volume are on the same filesystem: if that disk fails, both are lost. Open a route to another \
+site, or move DIR/larkfield to another disk.
+! No policy chooses this volume yet: nothing is taken by itself.
+`)
+	d.reads("volume change books --path DIR/ledgers --exclude *.tmp", `
+books protects DIR/ledgers: 1 file, 1 directory and 0 other entries, 16 B, on FS.
+Left out: *.tmp
+! The store and the volume are on the same filesystem: if that disk fails, both are lost. Open a route to another \
+site, or move DIR/larkfield to another disk.
+! No policy chooses this volume yet: nothing is taken by itself.
+Its history goes on with its next snapshot, which reads everything: candid snapshot take books
+`)
+	d.run("snapshot take books --note first --keep-until 2026-04-01")
+	d.reads("snapshot list books", `
+ID	TAKEN	SEEN UNTIL	CAUSE	SIZE	NEW	STATE	WHY
+#1	2026-03-02 09:00:00	-	by hand	16 B	N B	kept	no rules for this place, everything stays; made by hand; the newest \
+complete snapshot here
+`)
+	d.reads("snapshot change #1 --note second --label audit=2026 --keep-until 2026-05-01", `
+#1 of books has the note "second", the labels audit=2026.
+  It was asked to stay until 2026-05-01 00:00:00.
+`)
+	d.refuses("snapshot change #1", 2, "say what to change")
+	d.refuses("snapshot change #1 --drop nothing", 2, "it has audit=2026")
+	d.reads("snapshot change #1 --note= --drop audit", `
+#1 of books has no note.
+  It was asked to stay until 2026-05-01 00:00:00.
+`)
+	d.reads("snapshot show #1", `
+snapshot     #1
+volume       books, from larkfield, term 1 sequence 1
+taken        2026-03-02 09:00:00 to 2026-03-02 09:00:00 (spread: files may have changed while others were read)
+seen until   -
+cause        by hand
+own end      2026-05-01 00:00:00
+holds        1 file, 1 directory, 0 others, 16 B
+space        needs N B in the store; N B would come back if only it went
+kept as      no rules for this place, everything stays
+kept as      made by hand
+kept as      the newest complete snapshot here
+`)
+}
