@@ -380,7 +380,7 @@ func TestConsole(t *testing.T) {
 	require.Contains(t, text, "Sign in")
 	noFaults(t, q, "sign in")
 	require.NoError(t, q.Do(20*time.Second, click("by a token instead"), chromedp.SendKeys("#token", a.token),
-		click("Sign in"), chromedp.WaitVisible("header nav")))
+		click("Sign in"), chromedp.WaitVisible(`//header//button[contains(., "Today")]`, chromedp.BySearch)))
 	require.NoError(t,
 		q.Wait(`document.body.innerText.includes("on target") || document.body.innerText.includes("unprotected")`))
 	var overflow bool
@@ -454,7 +454,7 @@ func TestOwnFilesInConsole(t *testing.T) {
 		click("See what would happen")))
 	says("1 created")
 	require.NoError(t, p.Do(20*time.Second, click("Do it")))
-	says("to go back to it")
+	says("To take it back: candid undo")
 	shell(t, base,
 		`test "$(stat -c %U:%u share/ines/letter.txt | cut -d: -f2)" = 1500 && test "$(cat share/ines/letter.txt)" = dear`)
 	var status []int

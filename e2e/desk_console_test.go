@@ -126,7 +126,7 @@ func TestPreparingInConsole(t *testing.T) {
 	says("bring back what is missing")
 	noFaults(t, p, "left by others")
 	do(chromedp.Click(`//li[span[1]="b"]//button`, chromedp.BySearch))
-	says("to go back to it: candid undo")
+	says("To take it back: candid undo")
 	b, err := os.ReadFile(filepath.Join(base, "letters", "b"))
 	require.NoError(t, err)
 	require.Equal(t, "gone\n", string(b))
@@ -145,7 +145,7 @@ func TestPreparingInConsole(t *testing.T) {
 		chromedp.Click(`(//button[.="bring back"])[1]`, chromedp.BySearch), click("See what would happen"))
 	says("What would be done: 1 replaced")
 	do(click("Do it"))
-	says("to go back to it: candid undo")
+	says("To take it back: candid undo")
 	shell(t, base, "test $(cat letters/a) = dear")
 
 	// A group goes back as of one instant, and undo takes it back.

@@ -111,7 +111,7 @@ func TestDiskBackFromAfar(t *testing.T) {
 	// It is taken back, and that is, over a line that is cut.
 	id, _ := last("restore")
 	said = a.run("undo", id)
-	require.Contains(t, said, "Nobody had written to what was there before: it is snapshot "+old[:12]+" at stonewick")
+	require.Contains(t, said, "nobody had written to what was there before, which is snapshot "+old[:12]+" at stonewick")
 	require.Empty(t, show().ArrivingFrom)
 	require.True(t, bytes.Equal(now, read(0, size)))
 	_, err := a.try("restore", "db", "--at", old, "--from-site", "stonewick", "--in-place")

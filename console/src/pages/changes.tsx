@@ -5,6 +5,7 @@ import { api, type Schemas, told } from "../api/client";
 import { Trouble, Waiting } from "../parts/ui";
 import { readMoment, size, stamp } from "../parts/words";
 import { VersionsSheet } from "./versions";
+import { Wide } from "../parts/wide";
 
 type Difference = Schemas["Difference"];
 const words: Record<Difference["what"], string> = {
@@ -72,7 +73,7 @@ export function Changes({ volume, at, here }: { volume: string; at: string; here
             </span>
           </p>
           {(c.data.changes ?? []).length > 0 && (
-            <div className="overflow-x-auto">
+            <Wide label="Changes">
               <table className="plain">
                 <thead>
                   <tr>
@@ -101,7 +102,7 @@ export function Changes({ volume, at, here }: { volume: string; at: string; here
                   ))}
                 </tbody>
               </table>
-            </div>
+            </Wide>
           )}
         </>
       )}

@@ -7,6 +7,7 @@ import { Command, Progress, Sheet, Trouble } from "../parts/ui";
 import { ago, size, stamp, word } from "../parts/words";
 import { CloneSheet, keyOf, Since, useRates, Writes } from "./diskparts";
 import { UndoButton } from "./undo";
+import { Wide } from "../parts/wide";
 
 /** A disk: how it stands, who has it open, and its way back. */
 export function DiskPanel({ volume, at, served }: { volume: string; at: string; served: boolean }) {
@@ -152,7 +153,7 @@ export function DiskPanel({ volume, at, served }: { volume: string; at: string; 
             )}
           </div>
           {(d.clients ?? []).length > 0 && (
-            <div className="overflow-x-auto">
+            <Wide label="Disk">
               <table className="w-full text-sm">
                 <caption className="head border-b border-ink text-left">Clients</caption>
                 <thead>
@@ -182,7 +183,7 @@ export function DiskPanel({ volume, at, served }: { volume: string; at: string; 
                   ))}
                 </tbody>
               </table>
-            </div>
+            </Wide>
           )}
           {d.state !== "missing" && <Since volume={volume} at={at} />}
           {d.state !== "missing" && <Writes volume={volume} />}

@@ -7,6 +7,7 @@ import { saveTable } from "../parts/csv";
 import { ByCommand, Command, Field, Sheet, State, Trouble, Waiting } from "../parts/ui";
 import { span, stamp } from "../parts/words";
 import { Steps, took } from "./steps";
+import { Wide } from "../parts/wide";
 
 type Drill = Schemas["Failover"];
 
@@ -99,7 +100,7 @@ export function DrillPage() {
         </tbody>
       </table>
       <Steps of={f} />
-      <div className="overflow-x-auto">
+      <Wide label="Drill">
         <table className="plain my-4">
           <thead>
             <tr>
@@ -122,7 +123,7 @@ export function DrillPage() {
             ))}
           </tbody>
         </table>
-      </div>
+      </Wide>
       {d.network === "host" && d.dir && (
         <p className="text-sm">It had the network of this host: its checks may have met what runs there.</p>
       )}

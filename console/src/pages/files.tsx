@@ -9,6 +9,7 @@ import { Changes } from "./changes";
 import { Find } from "./find";
 import { RestoreSheet } from "./restore";
 import { VersionsSheet } from "./versions";
+import { Wide } from "../parts/wide";
 
 const views = [
   ["files", "Files"],
@@ -140,7 +141,7 @@ function Files({ volume, at, inPlace, own }: { volume: string; at: string; inPla
         <p className="py-3 text-sm text-faint">The directory was empty at that moment.</p>
       )}
       {entries.length > 0 && (
-        <div className="overflow-x-auto">
+        <Wide label="Files">
           <table className="plain">
             <thead>
               <tr>
@@ -200,7 +201,7 @@ function Files({ volume, at, inPlace, own }: { volume: string; at: string; inPla
               ))}
             </tbody>
           </table>
-        </div>
+        </Wide>
       )}
       {dir.hasNextPage && (
         <button className="press mt-3" onClick={() => void dir.fetchNextPage()} disabled={dir.isFetchingNextPage}>

@@ -7,6 +7,7 @@ import { Trouble, Waiting } from "../parts/ui";
 import { ago, exact, size, stamp } from "../parts/words";
 import { RestoreSheet } from "./restore";
 import { VersionsSheet } from "./versions";
+import { Wide } from "../parts/wide";
 
 type Found = Schemas["Found"];
 
@@ -92,7 +93,7 @@ export function Find({ volume, inPlace, own }: { volume: string; inPlace: boolea
         </p>
       )}
       {items.length > 0 && (
-        <div className="overflow-x-auto">
+        <Wide label="Found">
           <table className="plain">
             <thead>
               <tr>
@@ -141,7 +142,7 @@ export function Find({ volume, inPlace, own }: { volume: string; inPlace: boolea
               ))}
             </tbody>
           </table>
-        </div>
+        </Wide>
       )}
       {found.hasNextPage && pattern !== "" && (
         <button className="press mt-3" onClick={() => void found.fetchNextPage()} disabled={found.isFetchingNextPage}>

@@ -4,6 +4,7 @@ import { useSearchParams } from "react-router";
 import { api, once, told } from "../api/client";
 import { ByCommand, Trouble, Waiting } from "../parts/ui";
 import { ago, stamp } from "../parts/words";
+import { Wide } from "../parts/wide";
 
 /** Who did what, and whether the record of it is whole. */
 export function Ledger() {
@@ -80,7 +81,7 @@ export function Ledger() {
         <p className="py-3 text-sm text-faint">{who || text ? "Nothing like it." : "Nothing yet."}</p>
       )}
       {all.length > 0 && (
-        <div className="overflow-x-auto">
+        <Wide label="Ledger">
           <table className="plain">
             <thead>
               <tr>
@@ -122,7 +123,7 @@ export function Ledger() {
               ))}
             </tbody>
           </table>
-        </div>
+        </Wide>
       )}
       {list.hasNextPage && (
         <button className="press mt-3" onClick={() => void list.fetchNextPage()} disabled={list.isFetchingNextPage}>

@@ -5,6 +5,7 @@ import { useState } from "react";
 import { api, once, type Schemas, told } from "../api/client";
 import { Field, Sheet, Trouble } from "../parts/ui";
 import { exact, size, stamp } from "../parts/words";
+import { Wide } from "../parts/wide";
 
 /** When the disk is full, going on as lately: what was measured, and the line ahead. */
 export function Forecast({ usage }: { usage: Schemas["Usage"] }) {
@@ -59,7 +60,7 @@ export function Forecast({ usage }: { usage: Schemas["Usage"] }) {
                 <figcaption className="text-sm font-semibold">
                   {l.name === "stored" ? "Stored by snapshots" : "Free on the filesystem"}
                 </figcaption>
-                <div className="overflow-x-auto">
+                <Wide label="Forecast">
                   <svg
                     viewBox={`0 0 ${W} ${H}`}
                     className="block w-full min-w-[460px]"
@@ -102,7 +103,7 @@ export function Forecast({ usage }: { usage: Schemas["Usage"] }) {
                       {size(l.to)}
                     </text>
                   </svg>
-                </div>
+                </Wide>
               </figure>
             );
           })}

@@ -150,18 +150,22 @@ function Offer({
         autoComplete="off"
         onChange={(e) => change(e.target.value)}
       />
-      {fitting.length > 0 && (
-        <ComboboxOptions
-          anchor="bottom start"
-          className="z-30 max-h-60 w-(--input-width) overflow-y-auto border border-ink bg-paper text-sm outline-none"
-        >
-          {fitting.map((o) => (
-            <ComboboxOption key={o} value={o} className="cursor-pointer px-3 py-1 data-focus:bg-sea">
-              {o}
-            </ComboboxOption>
-          ))}
-        </ComboboxOptions>
-      )}
+      <ComboboxOptions
+        modal={false}
+        anchor="bottom start"
+        className="z-30 max-h-60 w-(--input-width) overflow-y-auto border border-ink bg-paper text-sm outline-none"
+      >
+        {fitting.map((o) => (
+          <ComboboxOption key={o} value={o} className="cursor-pointer px-3 py-1 data-focus:bg-sea">
+            {o}
+          </ComboboxOption>
+        ))}
+        {fitting.length === 0 && (
+          <ComboboxOption value={value} disabled className="px-3 py-1 text-faint">
+            {value ? "as it is written" : "none is in use yet"}
+          </ComboboxOption>
+        )}
+      </ComboboxOptions>
     </Combobox>
   );
 }

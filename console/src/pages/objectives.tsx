@@ -6,6 +6,7 @@ import { saveTable } from "../parts/csv";
 import { ByCommand, Trouble, Waiting } from "../parts/ui";
 import { span, stamp } from "../parts/words";
 import { took } from "./steps";
+import { Wide } from "../parts/wide";
 
 type Report = Schemas["Objectives"];
 type Row = Schemas["ObjectiveRow"];
@@ -68,7 +69,7 @@ export function Objectives() {
               `${late} were late or not there for a while.`}
       </p>
       {rows.length > 0 && (
-        <div className="overflow-x-auto">
+        <Wide label="Objectives">
           <table className="plain mt-3">
             <thead>
               <tr>
@@ -109,7 +110,7 @@ export function Objectives() {
               ))}
             </tbody>
           </table>
-        </div>
+        </Wide>
       )}
       <p className="mt-1 text-xs text-faint">
         Line: on target, or paused. Filled: later than the objective. Broken line: no copy was there yet. Measured
@@ -118,7 +119,7 @@ export function Objectives() {
       {(r.recovery ?? []).length > 0 && (
         <section className="mt-6">
           <h2 className="head border-b border-ink">How long recovery takes</h2>
-          <div className="overflow-x-auto">
+          <Wide label="Objectives">
             <table className="plain">
               <thead>
                 <tr>
@@ -149,13 +150,13 @@ export function Objectives() {
                 ))}
               </tbody>
             </table>
-          </div>
+          </Wide>
         </section>
       )}
       {(r.drills ?? []).length > 0 && (
         <section className="mt-6">
           <h2 className="head border-b border-ink">What drills came to</h2>
-          <div className="overflow-x-auto">
+          <Wide label="Objectives">
             <table className="plain">
               <thead>
                 <tr>
@@ -188,7 +189,7 @@ export function Objectives() {
                 ))}
               </tbody>
             </table>
-          </div>
+          </Wide>
         </section>
       )}
       {(r.gaps ?? []).length > 0 && (

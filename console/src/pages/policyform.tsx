@@ -3,6 +3,7 @@ import { useState } from "react";
 
 import { api, told } from "../api/client";
 import { PolicyDoc } from "../parts/policydoc";
+import { Wide } from "../parts/wide";
 
 const tiers = ["newest", "hourly", "daily", "weekly", "monthly", "yearly", "by_hand", "safety"] as const;
 const weekdays = ["monday", "tuesday", "wednesday", "thursday", "friday", "saturday", "sunday"];
@@ -124,7 +125,7 @@ export function PolicyForm({
           "Empty: nothing by that rule. A place without any keeps everything."
         }
       >
-        <div className="overflow-x-auto">
+        <Wide label="Rules">
           <table className="plain">
             <thead>
               <tr>
@@ -151,7 +152,7 @@ export function PolicyForm({
               ))}
             </tbody>
           </table>
-        </div>
+        </Wide>
         <Another label="another place" add={(p) => set(["keep", p], { daily: 30 })} />
       </Part>
       <Part title="Milestones" help="What stood at the end of chosen days is kept for long.">

@@ -5,6 +5,7 @@ import { Link } from "react-router";
 import { api, once, type Schemas, told } from "../api/client";
 import { Field, Sheet, State, Trouble } from "../parts/ui";
 import { ago, size, span, stamp } from "../parts/words";
+import { Wide } from "../parts/wide";
 
 type Recipe = Schemas["Recipe"];
 
@@ -246,7 +247,7 @@ export function Trials({ mayTry }: { mayTry: boolean }) {
           : "Nothing is tried by itself."}
       </p>
       {all.length > 0 && (
-        <div className="overflow-x-auto">
+        <Wide label="Recipes">
           <table className="plain">
             <thead>
               <tr>
@@ -299,7 +300,7 @@ export function Trials({ mayTry }: { mayTry: boolean }) {
               ))}
             </tbody>
           </table>
-        </div>
+        </Wide>
       )}
       {mayTry && (
         <button className="press mt-3" onClick={() => now.mutate()} disabled={now.isPending}>

@@ -7,6 +7,7 @@ import { api, once, type Schemas, told } from "../api/client";
 import { ByCommand, Sheet, State, Trouble, Waiting } from "../parts/ui";
 import { ago, size, span, stamp } from "../parts/words";
 import { RouteForm } from "./routeform";
+import { Wide } from "../parts/wide";
 
 /** One route: what it is doing, how it went, and what it says. */
 export function RoutePage() {
@@ -102,7 +103,7 @@ export function RoutePage() {
           limit={peer && peer.pace.nowBytes > 0 ? peer.pace.nowBytes : undefined}
         />
       </div>
-      <div className="overflow-x-auto">
+      <Wide label="Route">
         <table className="plain my-4">
           <thead>
             <tr>
@@ -129,7 +130,7 @@ export function RoutePage() {
             ))}
           </tbody>
         </table>
-      </div>
+      </Wide>
       {editing && <RouteForm open close={() => setEditing(false)} peers={sites.data ?? []} route={r} />}
       <Sheet title={`Close ${r.name}`} open={closing} close={() => setClosing(false)}>
         <p className="text-sm">
@@ -178,7 +179,7 @@ function Curve({
   return (
     <figure className="my-3">
       <figcaption className="text-sm font-semibold">{label}</figcaption>
-      <div className="overflow-x-auto">
+      <Wide label="Route">
         <svg
           viewBox={`0 0 ${W} ${H}`}
           className="block w-full min-w-[460px]"
@@ -226,7 +227,7 @@ function Curve({
             <path fill="none" stroke="var(--ink)" strokeWidth={1.6} d={`M${shown.map(at).join("L")}`} />
           )}
         </svg>
-      </div>
+      </Wide>
     </figure>
   );
 }

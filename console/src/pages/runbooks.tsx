@@ -7,6 +7,7 @@ import { Command, Field, Sheet, State, Trouble } from "../parts/ui";
 import { size, span, stamp } from "../parts/words";
 import { Rehearse } from "./drill";
 import { took } from "./steps";
+import { Wide } from "../parts/wide";
 
 type Failover = Schemas["Failover"];
 
@@ -259,7 +260,7 @@ function lost(v: Schemas["FailoverLoss"]): string {
 /** From which state each volume goes on, and what that leaves behind. */
 export function Losses({ of }: { of: Failover }) {
   return (
-    <div className="overflow-x-auto">
+    <Wide label="Runbook">
       <table className="my-2 w-full text-left text-sm">
         <thead>
           <tr className="border-b border-ink">
@@ -278,6 +279,6 @@ export function Losses({ of }: { of: Failover }) {
           ))}
         </tbody>
       </table>
-    </div>
+    </Wide>
   );
 }

@@ -5,6 +5,7 @@ import { api, once, told } from "../api/client";
 import { ByCommand, Progress, State, Trouble, Waiting } from "../parts/ui";
 import { ago, stamp } from "../parts/words";
 import { UndoButton } from "./undo";
+import { Wide } from "../parts/wide";
 
 export function Runs() {
   const [params, setParams] = useSearchParams();
@@ -48,7 +49,7 @@ export function Runs() {
           <Progress run={r} />
         </div>
       ))}
-      <div className="overflow-x-auto">
+      <Wide label="Runs">
         <table className="plain stack">
           <thead>
             <tr>
@@ -81,7 +82,7 @@ export function Runs() {
             ))}
           </tbody>
         </table>
-      </div>
+      </Wide>
       {all.length === 0 && (
         <p className="text-sm text-faint">{of ? "No run matches the filter." : "Nothing was run yet."}</p>
       )}

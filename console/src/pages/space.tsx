@@ -6,6 +6,7 @@ import { ByCommand, Trouble, Waiting } from "../parts/ui";
 import { exact, size, stamp, word } from "../parts/words";
 import { Caps, Forecast } from "./limits";
 import { VolumeSpace } from "./reclaim";
+import { Wide } from "../parts/wide";
 
 export function Space() {
   const go = useNavigate();
@@ -43,7 +44,7 @@ export function Space() {
         given back, and <span title={exact(u.freeBytes)}>{size(u.freeBytes)}</span> are free.
       </p>
       <h2 className="head mt-6 border-b border-ink">Where it went</h2>
-      <div className="overflow-x-auto">
+      <Wide label="Space">
         <table className="plain">
           <thead>
             <tr>
@@ -86,7 +87,7 @@ export function Space() {
             ))}
           </tbody>
         </table>
-      </div>
+      </Wide>
       <p className="text-xs text-faint">Filled: its own. Outlined: shared with snapshots of other volumes.</p>
       {chosen && (
         <>

@@ -1,5 +1,6 @@
 import { useWindowVirtualizer } from "@tanstack/react-virtual";
 import { type ReactNode, useLayoutEffect, useRef, useState } from "react";
+import { Wide } from "./wide";
 
 const FEW = 100; // as many are drawn all, so that the browser's own search finds them
 
@@ -30,7 +31,7 @@ export function LongTable<T>({
   const before = (seen[0]?.start ?? top) - top;
   const after = lines.getTotalSize() - ((seen.at(-1)?.end ?? top) - top);
   return (
-    <div className="overflow-x-auto">
+    <Wide label="Table">
       <table ref={box} className="plain stack" aria-rowcount={rows.length + 1}>
         <thead>
           <tr aria-rowindex={1}>{head}</tr>
@@ -46,6 +47,6 @@ export function LongTable<T>({
           {many && after > 0 && <tr aria-hidden style={{ height: after }} />}
         </tbody>
       </table>
-    </div>
+    </Wide>
   );
 }

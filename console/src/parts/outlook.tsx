@@ -3,6 +3,7 @@ import { useMemo } from "react";
 
 import type { Schemas } from "../api/client";
 import { exact, size, span, stamp } from "./words";
+import { Wide } from "./wide";
 
 type Preview = Schemas["Preview"];
 type Place = Schemas["PreviewPlace"];
@@ -36,7 +37,7 @@ export function Ladder({ place, end }: { place: Place; end: string }) {
     H = 62,
     X = (s: number) => W - 8 - ladderAt(s, oldest) * (W - 40);
   return (
-    <div className="overflow-x-auto">
+    <Wide label="Outlook">
       <svg
         viewBox={`0 0 ${W} ${H}`}
         className="block w-full min-w-[460px]"
@@ -76,7 +77,7 @@ export function Ladder({ place, end }: { place: Place; end: string }) {
           );
         })}
       </svg>
-    </div>
+    </Wide>
   );
 }
 
@@ -101,7 +102,7 @@ export function Growth({ preview, of, label }: { preview: Preview; of: "count" |
   return (
     <figure className="my-3">
       <figcaption className="text-sm font-semibold">{label}</figcaption>
-      <div className="overflow-x-auto">
+      <Wide label="Outlook">
         <svg
           viewBox={`0 0 ${W} ${H}`}
           className="block w-full min-w-[460px]"
@@ -142,7 +143,7 @@ export function Growth({ preview, of, label }: { preview: Preview; of: "count" |
             </text>
           ))}
         </svg>
-      </div>
+      </Wide>
     </figure>
   );
 }
