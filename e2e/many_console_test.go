@@ -21,7 +21,8 @@ import (
 // 360 to 1920 pixels, in light and dark.
 func TestManyInConsole(t *testing.T) {
 	base := t.TempDir()
-	shell(t, base, `mkdir share; for i in $(seq 100 209); do mkdir share/v$i; echo $i > share/v$i/a; done; echo x > share/v100/b.tmp`)
+	shell(t, base, `mkdir share; for i in $(seq 100 209); do mkdir share/v$i; echo $i > share/v$i/a; done
+		echo x > share/v100/b.tmp`)
 	a := serve(t, filepath.Join(base, "a"), "larkfield", base)
 	require.NoError(t, os.WriteFile(filepath.Join(base, "p.yaml"), []byte("policy: all\nvolumes: {k: v}\nzone: UTC\n"+
 		"take: ["+notNow()+"]\nkeep:\n  larkfield: {daily: 7}\n"), 0o644))
@@ -43,7 +44,8 @@ func TestManyInConsole(t *testing.T) {
 		return chromedp.Click(`//button[normalize-space(.)="`+text+`"]`, chromedp.BySearch)
 	}
 	fill := func(label, text string) chromedp.Action {
-		return chromedp.SendKeys(`//label[contains(., "`+label+`")]//*[self::input or self::textarea]`, text, chromedp.BySearch)
+		return chromedp.SendKeys(`//label[contains(., "`+label+`")]//*[self::input or self::textarea]`, text,
+			chromedp.BySearch)
 	}
 	do(chromedp.Evaluate(fmt.Sprintf(`(async () => {
 		const post = (path, body) => fetch("/api/v1" + path, {method: "POST", body: JSON.stringify(body),
@@ -74,7 +76,8 @@ func TestManyInConsole(t *testing.T) {
 	is(`document.querySelectorAll("tbody tr").length < 80`)
 	do(chromedp.Click(`input[aria-label="Choose all that are shown"]`))
 	is(`document.body.innerText.includes("110 chosen")`)
-	do(press("Label them"), chromedp.WaitVisible(`input[aria-label="Key"]`), chromedp.SendKeys(`input[aria-label="Key"]`, "seas"))
+	do(press("Label them"), chromedp.WaitVisible(`input[aria-label="Key"]`),
+		chromedp.SendKeys(`input[aria-label="Key"]`, "seas"))
 	noFaults(t, p, "the label sheet")
 	do(chromedp.SendKeys(`input[aria-label="Key"]`, "on"), chromedp.SendKeys(`input[aria-label="Value"]`, "2027"),
 		press("See what that changes"))
@@ -92,13 +95,13 @@ func TestManyInConsole(t *testing.T) {
 	settle(a)
 	do(chromedp.Navigate(a.url + "/volumes/v100"))
 	is(`document.body.innerText.includes("before the move") && document.body.innerText.includes("audit=2027")`)
-	do(press("note"), chromedp.WaitVisible(`//h2[contains(., "The snapshot of")]`, chromedp.BySearch), fill("Note", ", as agreed"),
-		fill("Labels", " box=7"), press("Change it"))
+	do(press("note"), chromedp.WaitVisible(`//h2[contains(., "The snapshot of")]`, chromedp.BySearch),
+		fill("Note", ", as agreed"), fill("Labels", " box=7"), press("Change it"))
 	is(`document.body.innerText.includes("before the move, as agreed") && document.body.innerText.includes("box=7")`)
 	require.Contains(t, a.run("--json", "snapshot", "list", "v100"), `"box": "7"`)
-	do(press("change"), chromedp.WaitVisible(`//h2[contains(., "Change v100")]`, chromedp.BySearch), fill("Left out", "*.tmp"),
-		press("See what would be there"))
-	is(`document.body.innerText.includes("1 files in 1 directories") || document.body.innerText.includes("1 file in 1 directory")`)
+	do(press("change"), chromedp.WaitVisible(`//h2[contains(., "Change v100")]`, chromedp.BySearch),
+		fill("Left out", "*.tmp"), press("See what would be there"))
+	is(`document.body.innerText.includes("1 file in 1 directory")`)
 	noFaults(t, p, "the change sheet")
 	do(press("Change it"))
 	is(`!document.querySelector("textarea")`)
@@ -109,8 +112,9 @@ func TestManyInConsole(t *testing.T) {
 		scheme := map[bool]string{true: "dark", false: "light"}[width != 768]
 		do(chromedp.EmulateViewport(width, 800), emulation.SetEmulatedMedia().WithFeatures([]*emulation.MediaFeature{{
 			Name: "prefers-color-scheme", Value: scheme}}))
-		for path, ready := range map[string]string{"/": "Nothing runs", "/volumes": "season=2027", "/volumes/v130": "Protection",
-			"/policies": "What it does", "/sites": "Paired sites", "/runs": "snapshot of", "/recovery": "What is missing",
+		for path, ready := range map[string]string{"/": "Nothing runs", "/volumes": "season=2027",
+			"/volumes/v130": "Protection", "/policies": "What it does", "/sites": "Paired sites",
+			"/runs": "snapshot of", "/recovery": "What is missing",
 			"/space": "Where it went", "/objectives": "Objectives", "/alarms": "Alarms", "/ledger": "Ledger",
 			"/people": "Tokens of programs"} {
 			do(chromedp.Navigate(a.url + path))

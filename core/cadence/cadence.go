@@ -38,7 +38,7 @@ type Cadence struct {
 	monthDay monthDay
 	month    time.Month // yearly
 	rule     *rule
-	rest   time.Duration // on change: how long nothing must have changed
+	rest     time.Duration // on change: how long nothing must have changed
 	zone     *time.Location
 	ownZone  bool
 }

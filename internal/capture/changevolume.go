@@ -98,8 +98,8 @@ func (s *Service) directory(asked string) (path, root string, err error) {
 		return "", "", err
 	}
 	if rel, err := filepath.Rel(path, s.Path); err == nil && rel != ".." && !strings.HasPrefix(rel, "../") {
-		return "", "", refusal.Badf("volume path %s contains this site's own data directory %s: choose a path without it", path,
-			s.Path)
+		return "", "", refusal.Badf("volume path %s contains this site's own data directory %s: choose a path without it",
+			path, s.Path)
 	}
 	return path, root, nil
 }
@@ -115,8 +115,9 @@ func (s *Service) foundIn(v *catalog.Volume, found *tree.Survey) (*api.VolumeFou
 		Bytes:      found.Bytes,
 		Filesystem: found.Filesystem, Mounts: found.Mounts, Unreadable: found.Unreadable,
 		UnreadableCount: found.UnreadableCount,
-		FirstNeeds:      found.Bytes + found.Bytes/200 + (found.Files+found.Dirs)*300, StoreFree: s.Store.Usage().FreeBytes,
-		Warnings: []string{}}
+		FirstNeeds:      found.Bytes + found.Bytes/200 + (found.Files+found.Dirs)*300,
+		StoreFree:       s.Store.Usage().FreeBytes,
+		Warnings:        []string{}}
 	out.Warnings = s.addWarnings(out, found)
 	return out, nil
 }

@@ -61,10 +61,11 @@ func (c *Catalog) Look(place string, now time.Time, of *Volume) (*Looks, error) 
 		{&counts, `SELECT volume, SUM(grace_until=0) AS kept, SUM(grace_until>0) AS grace FROM snapshots
 			WHERE place=? AND hidden=0` + also(of, ` AND volume=?`) + ` GROUP BY volume`, args(of, name, place)},
 		{&turns, `SELECT volume, COUNT(*) AS n FROM snapshots
-			WHERE place=? AND out_of_turn<>'' AND left_until=0 AND hidden=0` + also(of, ` AND volume=?`) + ` GROUP BY volume`, args(of, name, place)},
+			WHERE place=? AND out_of_turn<>'' AND left_until=0 AND hidden=0` + also(of, ` AND volume=?`) +
+			` GROUP BY volume`, args(of, name, place)},
 		// CROSS JOIN: SQLite otherwise goes through the snapshots, for each through the volumes.
-		{&last, `SELECT s.lineage,s.began,s.seen_until,s.files,s.bytes FROM volumes v CROSS JOIN snapshots s ON s.place=? AND s.id=
-			(SELECT id FROM snapshots WHERE lineage=v.lineage AND place=? AND hidden=0 AND left_until=0
+		{&last, `SELECT s.lineage,s.began,s.seen_until,s.files,s.bytes FROM volumes v CROSS JOIN snapshots s
+			ON s.place=? AND s.id=(SELECT id FROM snapshots WHERE lineage=v.lineage AND place=? AND hidden=0 AND left_until=0
 			ORDER BY term DESC, sequence DESC LIMIT 1)` + also(of, ` WHERE v.lineage=?`),
 			args(of, lineage, place, place)},
 		{&gaps, `SELECT g.volume, g.due, g.cause FROM volumes v CROSS JOIN gaps g ON g.volume=v.name AND g.due=

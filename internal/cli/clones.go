@@ -22,8 +22,8 @@ func cloneCommand() *cli.Command {
 	path := func(name string) string { return "/clones/" + url.PathEscape(name) }
 	return &cli.Command{Name: "clone", Usage: "writable copies of snapshots that take room only for what is changed",
 		Commands: []*cli.Command{
-			{Name: "create", Usage: "make a writable copy of a volume as of a moment, at an empty directory of the site's " +
-				"host; of a disk, an export of that name",
+			{Name: "create", Usage: "make a writable copy of a volume as of a moment, at a new or empty directory of the " +
+				"site's host; of a disk, an export of that name",
 				ArgsUsage: "NAME VOLUME [DIR]",
 				Description: "Examples:\n   candid clone create trial-run accession-register /srv/shares/trial --at -1d " +
 					"--until +7d\n   candid clone create db-trial specimen-db --at -1d",

@@ -93,16 +93,25 @@ func (s *Service) makeClone(ask api.CloneAsk, by, drill, beneath string) (*catal
 	}
 	dir, root := ask.Dir, beneath
 	if drill == "" {
-		dir, root, err = s.UnderRoot(ask.Dir, true)
+		dir, root, err = s.UnderRoot(ask.Dir, false)
 	}
 	if err != nil {
 		return nil, err
 	}
-	spot, err := emptySpot(root, dir)
+	made, err := makeSpot(root, dir)
 	if err != nil {
 		return nil, err
 	}
 	mounted := false
+	defer func() {
+		if !mounted && made {
+			removeSpot(root, dir)
+		}
+	}()
+	spot, err := emptySpot(root, dir)
+	if err != nil {
+		return nil, err
+	}
 	defer func() {
 		if !mounted {
 			spot.Close()

@@ -3,11 +3,13 @@ package clones
 import (
 	"errors"
 	"fmt"
+	"io/fs"
 	"path/filepath"
 	"slices"
 	"strings"
 
 	"candidharbor/api"
+	"candidharbor/internal/beneath"
 	"candidharbor/internal/catalog"
 	"candidharbor/internal/datadir"
 	"candidharbor/internal/recovery"
@@ -53,6 +55,34 @@ func (s *Service) Mount(ask api.MountAsk, by string) (*api.Mount, error) {
 type mountedView struct {
 	view api.Mount
 	fs   *shown.Mounted
+}
+
+// makeSpot makes the directory for a mount when it is not there; the one that it lies in has to be.
+func makeSpot(root, dir string) (made bool, err error) {
+	if dir == root {
+		return false, nil
+	}
+	parent, err := beneath.Root(root, filepath.Dir(dir))
+	if err != nil {
+		return false, refusal.Badf("%s cannot be made: %s", dir, datadir.Plain(err))
+	}
+	defer parent.Close()
+	switch err := parent.Mkdir(filepath.Base(dir), 0o755); {
+	case err == nil:
+		return true, nil
+	case errors.Is(err, fs.ErrExist):
+		return false, nil
+	default:
+		return false, refusal.Badf("%s cannot be made: %s", dir, datadir.Plain(err))
+	}
+}
+
+// removeSpot takes a directory away that was made for a mount, unless something is in it.
+func removeSpot(root, dir string) {
+	if parent, err := beneath.Root(root, filepath.Dir(dir)); err == nil {
+		_ = parent.Remove(filepath.Base(dir))
+		parent.Close()
+	}
 }
 
 // emptySpot opens a directory to be mounted on, in which nothing is.

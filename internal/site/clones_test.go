@@ -25,13 +25,12 @@ func TestClonesHoldTheirSnapshot(t *testing.T) {
 	w.until(s, w.clock.Now().Add(6*time.Hour))
 	id := w.rows(s, "notes")[0].ID
 	at := filepath.Join(w.dir, "clone")
-	require.NoError(t, os.Mkdir(at, 0o755))
 	for ask, why := range map[api.CloneAsk]string{
 		{Name: "Not a name!", Volume: "notes", Dir: at}:                                 "clone",
 		{Name: "x", Volume: "none", Dir: at}:                                            "volume \"none\"",
 		{Name: "x", Volume: "notes", Dir: dir}:                                          "is not empty",
 		{Name: "x", Volume: "notes", Dir: "relative"}:                                   "must be absolute",
-		{Name: "x", Volume: "notes", Dir: filepath.Join(w.dir, "not there")}:            "not there",
+		{Name: "x", Volume: "notes", Dir: filepath.Join(w.dir, "not there", "x")}:       "not there",
 		{Name: "x", Volume: "notes", Dir: at, At: "2020-01-01T00:00:00Z"}:               "nothing is known",
 		{Name: "x", Volume: "notes", Dir: at, Until: w.clock.Now().Add(-1 * time.Hour)}: "has passed",
 	} {
@@ -39,6 +38,7 @@ func TestClonesHoldTheirSnapshot(t *testing.T) {
 		require.ErrorContains(t, err, why)
 	}
 	require.NoDirExists(t, s.Clones.CloneHome("x"))
+	require.NoDirExists(t, at, "what is refused makes nothing")
 
 	c, err := s.Clones.MakeClone(api.CloneAsk{Name: "play", Volume: "notes", Dir: at,
 		Until: w.clock.Now().Add(100 * time.Hour)}, "test")

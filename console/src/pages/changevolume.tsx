@@ -3,7 +3,7 @@ import { useState } from "react";
 
 import { api, once, told, type Volume } from "../api/client";
 import { Command, Field, Sheet, Trouble } from "../parts/ui";
-import { size, word } from "../parts/words";
+import { many, size, word } from "../parts/words";
 
 /** Has a volume lie elsewhere, or leave out other names; what would be there is looked at first. */
 export function ChangeVolume({ volume: v, close }: { volume: Volume; close: () => void }) {
@@ -63,8 +63,8 @@ export function ChangeVolume({ volume: v, close }: { volume: Volume; close: () =
         {found && (
           <div className="my-3 text-sm" role="status">
             <p>
-              There: {found.files.toLocaleString("en")} files in {found.directories.toLocaleString("en")} directories,{" "}
-              {size(found.bytes)}; {v.lastFiles.toLocaleString("en")} files at the last snapshot.
+              There: {many(found.files, "file")} in {many(found.directories, "directory", "directories")},{" "}
+              {size(found.bytes)}; {many(v.lastFiles, "file")} at the last snapshot.
             </p>
             {nearlyEmpty && (
               <p className="mt-2 border-l-4 border-hand pl-3">Nearly nothing is left of it. Is that what you mean?</p>

@@ -171,7 +171,7 @@ function Make({ volumes, close }: { volumes: string[]; close: () => void }) {
         {disk ? (
           <p className="my-3 text-sm">It is a disk: clients open the clone by its name.</p>
         ) : (
-          <Field label="Directory" help="An empty directory of this site's host, below one of its roots.">
+          <Field label="Directory" help="A new or empty directory of this site's host, below one of its roots.">
             <input className="field w-full font-mono" value={dir} onChange={(e) => setDir(e.target.value)} required />
           </Field>
         )}

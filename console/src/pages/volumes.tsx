@@ -4,7 +4,7 @@ import { Link, useSearchParams } from "react-router";
 
 import { api, once, type Schemas, told } from "../api/client";
 import { ByCommand, Field, Sheet, State, Trouble, Waiting } from "../parts/ui";
-import { ago, size, stamp } from "../parts/words";
+import { ago, many, size, stamp } from "../parts/words";
 import { LongTable } from "../parts/longtable";
 import { Groups } from "./groups";
 import { ForChosen } from "./manyvolumes";
@@ -236,8 +236,8 @@ function Found({ found, done }: { found: Schemas["VolumeFound"]; done: () => voi
   return (
     <>
       <p className="font-say text-lg">
-        {found.files.toLocaleString("en")} files in {found.directories.toLocaleString("en")} directories,{" "}
-        {size(found.bytes)}, on {found.filesystem}.
+        {many(found.files, "file")} in {many(found.directories, "directory", "directories")},{" "}
+        {size(found.bytes) + ", on " + found.filesystem}.
       </p>
       <p className="my-2">
         The first snapshot needs at most {size(found.firstNeeds)}; {size(found.storeFree)} are free in the store.

@@ -10,7 +10,7 @@ import { Axis, AXIS, Controls, Flag, FlagName, Legend, Ticks } from "./rulerfram
 import { moveByKey, useDrag, useWheel } from "./rulermoves";
 import { Row } from "./rulerrow";
 import { useTime } from "./time";
-import { stamp } from "./words";
+import { many, stamp } from "./words";
 
 const HEADING = 30;
 
@@ -251,9 +251,7 @@ function Heading({ fold, top, open, turn }: { fold: Fold; top: number; open: boo
         {open ? "▾" : "▸"}
       </span>
       <span className="self-center font-semibold">{fold.label}</span>
-      <span className="self-center text-faint">
-        {fold.volumes.length === 1 ? "1 volume" : `${fold.volumes.length.toLocaleString("en")} volumes`}
-      </span>
+      <span className="self-center text-faint">{many(fold.volumes.length, "volume")}</span>
     </button>
   );
 }

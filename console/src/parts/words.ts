@@ -4,6 +4,9 @@ export function word(text: string): string {
   return `'${(text.startsWith("-") ? `./${text}` : text).replaceAll("'", "'\\''")}'`;
 }
 
+/** A count with its noun. */
+export const many = (n: number, one: string, more = `${one}s`) => `${n.toLocaleString("en")} ${n === 1 ? one : more}`;
+
 /** Bytes in binary units; `exact` for hover. */
 export function size(n: number): string {
   const units = ["B", "KiB", "MiB", "GiB", "TiB", "PiB"];
