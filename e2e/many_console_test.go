@@ -107,13 +107,27 @@ func TestManyInConsole(t *testing.T) {
 	is(`!document.querySelector("textarea")`)
 	require.Contains(t, a.run("volume", "show", "v100"), "*.tmp")
 
+	// Snapshots of all volumes: narrowed, chosen, kept and removed together.
+	do(chromedp.Navigate(a.url + "/snapshots"))
+	is(`document.querySelector("table")?.getAttribute("aria-rowcount") === "82"`)
+	noFaults(t, p, "all snapshots")
+	do(chromedp.SendKeys(`input[aria-label="Look for"]`, "v13"))
+	is(`document.querySelectorAll("tbody tr").length === 10 && location.search.includes("text=v13")`)
+	do(chromedp.Click(`input[aria-label="Choose all that are shown"]`), press("Keep 10"),
+		chromedp.WaitVisible(`//h2[contains(., "Keep: 10 snapshots")]`, chromedp.BySearch), fill("Reason", "the census"))
+	noFaults(t, p, "the act sheet")
+	do(chromedp.Click(`//form//button[contains(., "Keep 10")]`, chromedp.BySearch))
+	is(`[...document.querySelectorAll("button")].some(b => b.innerText === "Take the keep mark back 10")`)
+	require.Equal(t, 10, strings.Count(a.run("snapshot", "list", "--which", "marked", "--text", "census"), "v13"))
+
 	// From narrow to wide, in light and dark: nothing is wider than the window, and axe finds nothing.
 	for _, width := range []int64{360, 768, 1920} {
 		scheme := map[bool]string{true: "dark", false: "light"}[width != 768]
 		do(chromedp.EmulateViewport(width, 800), emulation.SetEmulatedMedia().WithFeatures([]*emulation.MediaFeature{{
 			Name: "prefers-color-scheme", Value: scheme}}))
 		for path, ready := range map[string]string{"/": "Nothing runs", "/volumes": "season=2027",
-			"/volumes/v130": "Protection", "/policies": "What it does", "/sites": "Paired sites",
+			"/volumes/v130": "Protection", "/policies": "What it does",
+			"/snapshots": "marked to keep", "/sites": "Paired sites",
 			"/runs": "snapshot of", "/recovery": "What is missing",
 			"/space": "Where it went", "/objectives": "Objectives", "/alarms": "Alarms", "/ledger": "Ledger",
 			"/people": "Tokens of programs"} {

@@ -16,6 +16,7 @@ import { RoutePage } from "./pages/route";
 import { RunPage, Runs } from "./pages/runs";
 import { SignIn } from "./pages/signin";
 import { Sites } from "./pages/sites";
+import { Snapshots } from "./pages/snapshots";
 import { Space } from "./pages/space";
 import { Today } from "./pages/today";
 import { VolumePage } from "./pages/volume";
@@ -81,6 +82,7 @@ function Desk({ me }: { me: Me }) {
         <Routes>
           <Route path="/" element={<Today />} />
           <Route path="/volumes" element={<Volumes />} />
+          <Route path="/snapshots" element={<Snapshots />} />
           <Route path="/volumes/:name" element={<VolumePage />} />
           <Route path="/policies" element={<Policies />} />
           <Route path="/sites" element={<Sites />} />

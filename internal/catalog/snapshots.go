@@ -221,8 +221,12 @@ func (c *Catalog) Moments(place, volume string, f SnapshotFilter) (rows []Moment
 }
 
 func selectSnapshots(columns, place, volume string, f SnapshotFilter) (q string, args []any, err error) {
-	q = `SELECT ` + columns + ` FROM snapshots WHERE volume=? AND place=? AND hidden=0`
-	args = []any{volume, place}
+	q, args, err = narrowed(`SELECT `+columns+` FROM snapshots WHERE volume=? AND place=? AND hidden=0`, f)
+	return q, append([]any{volume, place}, args...), err
+}
+
+// narrowed adds to a query of snapshots what a filter says, and the order.
+func narrowed(q string, f SnapshotFilter) (_ string, args []any, err error) {
 	if !f.From.IsZero() {
 		q, args = q+` AND began>=?`, append(args, At(f.From))
 	}

@@ -79,4 +79,39 @@ kept as      no rules for this place, everything stays
 kept as      made by hand
 kept as      the newest complete snapshot here
 `)
+
+	// The snapshots of all volumes, narrowed; several are kept, let go and removed by one command.
+	d.run("snapshot take letters --label box=7")
+	d.reads("snapshot list --cause scheduled", `
+No snapshot is like that.
+`)
+	d.reads("snapshot list --label box=7", `
+ID	VOLUME	TAKEN	SEEN UNTIL	CAUSE	SIZE	NEW	STATE	WHY
+#2	letters	2026-03-02 09:00:00	-	by hand	5 B	N B	kept	no rules for this place, everything stays; made by hand; the \
+newest complete snapshot here
+`)
+	d.refuses("snapshot list nothere", 1, "nothere")
+	d.refuses("snapshot list --which best", 2, "write kept, grace, marked, end or turn")
+	d.refuses("snapshot list --label box", 2, "write key=value")
+	d.reads("snapshot keep #1 #2 --reason census", `
+#1 of books is kept, until it is let go: candid snapshot let-go #1.
+#2 of letters is kept, until it is let go: candid snapshot let-go #2.
+`)
+	d.reads("snapshot list --text CENSUS", `
+ID	VOLUME	TAKEN	SEEN UNTIL	CAUSE	SIZE	NEW	STATE	WHY
+#2	letters	2026-03-02 09:00:00	-	by hand	5 B	N B	kept	no rules for this place, everything stays; made by hand; \
+marked to keep: census; the newest complete snapshot here
+#1	books	2026-03-02 09:00:00	-	by hand	16 B	N B	kept	no rules for this place, everything stays; made by hand; \
+marked to keep: census; the newest complete snapshot here
+`)
+	d.reads("snapshot let-go #1 #2", `
+#1 of books has no keep mark any more. It stays as no rules for this place, everything stays; made by hand; the \
+newest complete snapshot here.
+#2 of letters has no keep mark any more. It stays as no rules for this place, everything stays; made by hand; the \
+newest complete snapshot here.
+`)
+	out, errs, code := d.run("snapshot let-go #1")
+	require.Equal(t, 1, code)
+	require.Empty(t, out)
+	require.Contains(t, errs, "has no keep mark")
 }

@@ -1,8 +1,10 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"net/url"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -24,20 +26,24 @@ func snapshotCommand() *cli.Command {
 				&cli.StringSliceFlag{Name: "label", Usage: "key=value"},
 				&cli.StringFlag{Name: "keep-until", Usage: "WHEN it may go: a date, or +30d"}}, runFlags()...),
 			Action: with("[VOLUME...]", snapshotTake)},
-		{Name: "list", Usage: "a volume's snapshots here, newest first", ArgsUsage: "VOLUME",
-			Description: "Example: candid snapshot list herbarium-scans",
-			Flags:       []cli.Flag{&cli.IntFlag{Name: "limit", Value: 0, Usage: "how many; all when not given"}},
-			Action:      with("VOLUME", snapshotList)},
+		{Name: "list", Usage: "the snapshots here of a volume, or of all, newest first", ArgsUsage: "[VOLUME]",
+			Description: "Examples:\n   candid snapshot list herbarium-scans\n   candid snapshot list --which marked " +
+				"--text audit",
+			Flags: []cli.Flag{&cli.IntFlag{Name: "limit", Value: 0, Usage: "how many; all when not given"},
+				&cli.StringFlag{Name: "text", Usage: "only those with it in the volume's name, the note, or the reason to keep"},
+				&cli.StringFlag{Name: "cause", Usage: "only those with this cause, such as \"by hand\""},
+				&cli.StringFlag{Name: "label", Usage: "only those with this label: key=value"},
+				&cli.StringFlag{Name: "which", Usage: "only those that are kept, in grace, marked to keep, have an end of " +
+					"their own, or are out of turn: kept, grace, marked, end, turn"}},
+			Action: with("[VOLUME]", snapshotList)},
 		{Name: "show", Usage: "one snapshot: why it is kept, what it takes, its remarks", ArgsUsage: "ID",
 			Description: "Example: candid snapshot show 3f9a0c11b2d4", Action: with("ID", snapshotShow)},
-		{Name: "remove", Usage: "send a snapshot into grace", ArgsUsage: "ID",
+		{Name: "remove", Usage: "send snapshots into grace", ArgsUsage: "ID...",
 			Description: "Example: candid snapshot remove 3f9a0c11b2d4",
-			Action: with("ID", func(ctx context.Context, f *session, cmd *cli.Command) error {
-				var s api.Snapshot
-				if err := f.Delete(ctx, "/snapshots/"+url.PathEscape(cmd.Args().First()), &s); err != nil {
-					return err
-				}
-				return f.show(s, func() {
+			Action: with("ID [ID...]", func(ctx context.Context, f *session, cmd *cli.Command) error {
+				return f.each(cmd, func(path string, s *api.Snapshot) error {
+					return f.Delete(ctx, path, s)
+				}, func(s api.Snapshot) {
 					f.say("%s of %s is in grace until %s. Until then it can be had back: candid snapshot recall %s", short(s.ID),
 						s.Volume, whenPtr(s.GraceUntil), short(s.ID))
 					if s.Group != "" {
@@ -53,21 +59,19 @@ func snapshotCommand() *cli.Command {
 				&cli.StringSliceFlag{Name: "drop", Usage: "key of a label to take away"},
 				&cli.StringFlag{Name: "keep-until", Usage: "WHEN it may go, of one taken by hand: a date, or +30d"}},
 			Action: with("ID [ID...]", snapshotChange)},
-		{Name: "keep", Usage: "keep a snapshot whatever the rules say, here and wherever it is carried", ArgsUsage: "ID",
+		{Name: "keep", Usage: "keep snapshots whatever the rules say, here and wherever they are carried", ArgsUsage: "ID...",
 			Description: `Example: candid snapshot keep 3f9a0c11b2d4 --reason "audit of 2026" --until 2033-01-01`,
 			Flags: []cli.Flag{&cli.StringFlag{Name: "reason", Usage: "why, for whoever finds it years later", Required: true},
 				&cli.StringFlag{Name: "until", Usage: "WHEN the mark ends: a date, or +30d; it stays until let go when not given"}},
-			Action: with("ID", func(ctx context.Context, f *session, cmd *cli.Command) error {
+			Action: with("ID [ID...]", func(ctx context.Context, f *session, cmd *cli.Command) error {
 				end, err := future(cmd.String("until"))
 				if err != nil {
 					return err
 				}
-				var s api.Snapshot
-				if err := f.Post(ctx, "/snapshots/"+url.PathEscape(cmd.Args().First())+"/keep",
-					api.KeepAsk{Reason: cmd.String("reason"), Until: end}, &s); err != nil {
-					return err
-				}
-				return f.show(s, func() {
+				ask := api.KeepAsk{Reason: cmd.String("reason"), Until: end}
+				return f.each(cmd, func(path string, s *api.Snapshot) error {
+					return f.Post(ctx, path+"/keep", ask, s)
+				}, func(s api.Snapshot) {
 					until := "until it is let go: candid snapshot let-go " + short(s.ID)
 					if s.KeepUntil != nil {
 						until = "until " + when(*s.KeepUntil)
@@ -75,14 +79,12 @@ func snapshotCommand() *cli.Command {
 					f.say("%s of %s is kept, %s.", short(s.ID), s.Volume, until)
 				})
 			})},
-		{Name: "let-go", Usage: "take a keep mark back; the rules decide again", ArgsUsage: "ID",
+		{Name: "let-go", Usage: "take keep marks back; the rules decide again", ArgsUsage: "ID...",
 			Description: "Example: candid snapshot let-go 3f9a0c11b2d4",
-			Action: with("ID", func(ctx context.Context, f *session, cmd *cli.Command) error {
-				var s api.Snapshot
-				if err := f.Post(ctx, "/snapshots/"+url.PathEscape(cmd.Args().First())+"/let-go", nil, &s); err != nil {
-					return err
-				}
-				return f.show(s, func() {
+			Action: with("ID [ID...]", func(ctx context.Context, f *session, cmd *cli.Command) error {
+				return f.each(cmd, func(path string, s *api.Snapshot) error {
+					return f.Post(ctx, path+"/let-go", nil, s)
+				}, func(s api.Snapshot) {
 					if len(s.Reasons) > 0 {
 						f.say("%s of %s has no keep mark any more. It stays as %s.", short(s.ID), s.Volume, strings.Join(s.Reasons, "; "))
 					} else {
@@ -91,14 +93,12 @@ func snapshotCommand() *cli.Command {
 					}
 				})
 			})},
-		{Name: "recall", Usage: "take a snapshot back out of grace", ArgsUsage: "ID",
+		{Name: "recall", Usage: "take snapshots back out of grace", ArgsUsage: "ID...",
 			Description: "Example: candid snapshot recall 3f9a0c11b2d4",
-			Action: with("ID", func(ctx context.Context, f *session, cmd *cli.Command) error {
-				var s api.Snapshot
-				if err := f.Post(ctx, "/snapshots/"+url.PathEscape(cmd.Args().First())+"/recall", nil, &s); err != nil {
-					return err
-				}
-				return f.show(s, func() {
+			Action: with("ID [ID...]", func(ctx context.Context, f *session, cmd *cli.Command) error {
+				return f.each(cmd, func(path string, s *api.Snapshot) error {
+					return f.Post(ctx, path+"/recall", nil, s)
+				}, func(s api.Snapshot) {
 					f.say("%s of %s is kept: %s, until about %s", short(s.ID), s.Volume, strings.Join(s.Reasons, "; "),
 						whenPtr(s.Ends))
 				})
@@ -133,15 +133,20 @@ func snapshotTake(ctx context.Context, f *session, cmd *cli.Command) error {
 }
 
 func snapshotList(ctx context.Context, f *session, cmd *cli.Command) error {
-	limit := cmd.Int("limit")
-	var all []api.Snapshot
-	q := url.Values{"limit": {"1000"}}
+	limit, volume := cmd.Int("limit"), cmd.Args().First()
+	q := url.Values{"limit": {"1000"}, "volume": {volume}}
+	narrowed := false
+	for _, name := range []string{"text", "cause", "label", "which"} {
+		q.Set(name, cmd.String(name))
+		narrowed = narrowed || cmd.String(name) != ""
+	}
+	all := []api.Snapshot{}
 	for {
 		if left := limit - len(all); limit > 0 && left < 1000 {
 			q.Set("limit", strconv.Itoa(left))
 		}
 		var page api.Page[api.Snapshot]
-		if err := f.Get(ctx, "/volumes/"+url.PathEscape(cmd.Args().First())+"/snapshots", q, &page); err != nil {
+		if err := f.Get(ctx, "/snapshots", q, &page); err != nil {
 			return err
 		}
 		all = append(all, page.Items...)
@@ -150,16 +155,22 @@ func snapshotList(ctx context.Context, f *session, cmd *cli.Command) error {
 		}
 		q.Set("after", page.Next)
 	}
-	if all == nil {
-		all = []api.Snapshot{}
-	}
 	return f.show(all, func() {
+		none := "No snapshots yet. Take one: candid snapshot take " + cmp.Or(volume, "VOLUME")
+		if narrowed {
+			none = "No snapshot is like that."
+		}
+		head := []string{"ID", "TAKEN", "SEEN UNTIL", "CAUSE", "SIZE", "NEW", "STATE", "WHY"}
+		if volume == "" {
+			head = slices.Insert(head, 1, "VOLUME")
+		}
 		rows := make([][]string, len(all))
 		for i := range all {
-			rows[i] = snapshotRow(&all[i])
+			if rows[i] = snapshotRow(&all[i]); volume == "" {
+				rows[i] = slices.Insert(rows[i], 1, all[i].Volume)
+			}
 		}
-		f.list([]string{"ID", "TAKEN", "SEEN UNTIL", "CAUSE", "SIZE", "NEW", "STATE", "WHY"}, rows,
-			"No snapshots yet. Take one: candid snapshot take "+cmd.Args().First())
+		f.list(head, rows, none)
 	})
 }
 
@@ -247,27 +258,45 @@ func snapshotChange(ctx context.Context, f *session, cmd *cli.Command) error {
 		note := cmd.String("note")
 		ask.Note = &note
 	}
+	return f.each(cmd, func(path string, s *api.Snapshot) error {
+		return f.Patch(ctx, path, ask, s)
+	}, func(s api.Snapshot) {
+		words := []string{"no note"}
+		if s.Note != "" {
+			words[0] = "the note " + strconv.Quote(s.Note)
+		}
+		if len(s.Labels) > 0 {
+			words = append(words, "the labels "+labelText(s.Labels))
+		}
+		f.say("%s of %s has %s.", short(s.ID), s.Volume, strings.Join(words, ", "))
+		if s.OwnEnd != nil {
+			f.say("  It was asked to stay until %s.", when(*s.OwnEnd))
+		}
+	})
+}
+
+// each does something with each snapshot that is named, and says what came of it. It ends at the first that fails.
+func (f *session) each(cmd *cli.Command, do func(path string, s *api.Snapshot) error, say func(s api.Snapshot)) error {
 	var all []api.Snapshot
+	var failed error
 	for _, id := range cmd.Args().Slice() {
 		var s api.Snapshot
-		if err := f.Patch(ctx, "/snapshots/"+url.PathEscape(id), ask, &s); err != nil {
-			return err
+		if failed = do("/snapshots/"+url.PathEscape(id), &s); failed != nil {
+			break
 		}
 		all = append(all, s)
 	}
-	return f.show(all, func() {
+	if len(all) == 0 {
+		return failed
+	}
+	var out any = all
+	if cmd.Args().Len() == 1 {
+		out = all[0]
+	}
+	err := f.show(out, func() {
 		for _, s := range all {
-			words := []string{"no note"}
-			if s.Note != "" {
-				words[0] = "the note " + strconv.Quote(s.Note)
-			}
-			if len(s.Labels) > 0 {
-				words = append(words, "the labels "+labelText(s.Labels))
-			}
-			f.say("%s of %s has %s.", short(s.ID), s.Volume, strings.Join(words, ", "))
-			if s.OwnEnd != nil {
-				f.say("  It was asked to stay until %s.", when(*s.OwnEnd))
-			}
+			say(s)
 		}
 	})
+	return cmp.Or(failed, err)
 }

@@ -23,7 +23,8 @@ func TestEveryCallForEveryRole(t *testing.T) {
 		"planRestore restore undoRun events archive file")
 	records := words(`getSite listCatalogueCopies asOf explain getGroup getPolicy getSnapshot getSpace getStatus
 		getUsage getVolume getRoute listAlarms listCaps listGroups listHooks listPlaces listPolicies
-		listPolicyVersions listRoutes listSites listSnapshots listVolumes listMounts listFound listClones getClone
+		listPolicyVersions listRoutes listSites listSnapshots listAllSnapshots
+		listVolumes listMounts listFound listClones getClone
 		listDisks getDisk listDiskHosts listRecipes getRecipe listTrials paceWeek recoveryOrder reportObjectives routeTraffic
 		checkPolicy diffPolicy previewPolicy planPrune freeing checkRoute calendar policySchema
 		listRunbooks getRunbook listRunbookVersions listFailovers getFailover getAuthority listLeftBehind listAway

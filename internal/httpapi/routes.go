@@ -228,6 +228,23 @@ func (s *server) registerSnapshots(a huma.API) {
 		func(ctx context.Context, in *body[api.SnapshotsTake]) (*body[api.SnapshotsTaken], error) {
 			return answerAt(s.site.Overview.TakeMany(in.Body, caller(ctx)))
 		})
+	huma.Register(a, op("GET", "/snapshots", "listAllSnapshots", "The snapshots of all volumes here, newest first"),
+		func(ctx context.Context, in *struct {
+			Volume string    `query:"volume"`
+			Text   string    `query:"text" doc:"in the volume's name, the note, the reason to keep or the name of its set"`
+			Cause  string    `query:"cause" doc:"scheduled, by hand, safety …"`
+			Label  string    `query:"label" doc:"key=value"`
+			Which  string    `query:"which" doc:"kept, grace, marked (to keep), end (of its own), turn (out of it)"`
+			From   time.Time `query:"from"`
+			To     time.Time `query:"to"`
+			After  string    `query:"after" doc:"cursor"`
+			Limit  int       `query:"limit" minimum:"1" maximum:"1000" default:"100"`
+		}) (*body[api.Page[api.Snapshot]], error) {
+			k, v, _ := strings.Cut(in.Label, "=")
+			return answer(s.site.Recovery.AllSnapshots(catalog.AllFilter{Volume: in.Volume, Text: in.Text, Cause: in.Cause,
+				Label: [2]string{k, v}, Which: in.Which,
+				SnapshotFilter: catalog.SnapshotFilter{From: in.From, To: in.To, After: in.After, Limit: in.Limit}}))
+		})
 	huma.Register(a, op("GET", "/snapshots/{id}", "getSnapshot", "One snapshot with reasons, remarks and space"),
 		func(ctx context.Context, in *identified) (*body[api.Snapshot], error) {
 			one, err := s.site.Recovery.Snapshot(in.ID)

@@ -1534,7 +1534,8 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        get?: never;
+        /** The snapshots of all volumes here, newest first */
+        get: operations["listAllSnapshots"];
         put?: never;
         /** Take snapshots of many volumes now */
         post: operations["takeSnapshots"];
@@ -12675,6 +12676,86 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["SaidBody"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    listAllSnapshots: {
+        parameters: {
+            query?: {
+                volume?: string;
+                /** @description in the volume's name, the note, the reason to keep or the name of its set */
+                text?: string;
+                /** @description scheduled, by hand, safety … */
+                cause?: string;
+                /** @description key=value */
+                label?: string;
+                /** @description kept, grace, marked (to keep), end (of its own), turn (out of it) */
+                which?: string;
+                from?: string;
+                to?: string;
+                /** @description cursor */
+                after?: string;
+                limit?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PageSnapshot"];
                 };
             };
             /** @description Unauthorized */

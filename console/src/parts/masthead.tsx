@@ -21,6 +21,7 @@ const groups: [string, [string, string][]][] = [
     "Protect",
     [
       ["/volumes", "Volumes"],
+      ["/snapshots", "Snapshots"],
       ["/policies", "Policies"],
       ["/sites", "Sites"],
       ["/space", "Space"],
@@ -64,7 +65,7 @@ export function Masthead({ me }: { me: Schemas["Me"] }) {
         <span className="font-say text-2xl font-semibold capitalize">{me.site}</span>
         {pages.length > 0 && (
           <>
-            <nav aria-label="Pages" className="hidden lg:flex lg:items-baseline">
+            <nav aria-label="Pages" className="hidden xl:flex xl:items-baseline">
               {pages.map(([name, list], i) => (
                 <ul
                   key={name}
@@ -81,7 +82,7 @@ export function Masthead({ me }: { me: Schemas["Me"] }) {
                 </ul>
               ))}
             </nav>
-            <Popover className="relative lg:hidden">
+            <Popover className="relative xl:hidden">
               <PopoverButton className="press">
                 {here} <span aria-hidden>▾</span>
               </PopoverButton>
@@ -92,7 +93,7 @@ export function Masthead({ me }: { me: Schemas["Me"] }) {
           </>
         )}
         <span className="ml-auto flex gap-4 text-sm text-faint">
-          <span className="hidden xl:inline" title="All times are of this zone">
+          <span className="hidden 2xl:inline" title="All times are of this zone">
             {Intl.DateTimeFormat().resolvedOptions().timeZone}
           </span>
           <span className="hidden sm:inline" title={me.role}>
