@@ -11,17 +11,23 @@ import (
 
 func statusCommand() *cli.Command {
 	return &cli.Command{Name: "status", Usage: "how everything stands, in sentences",
-		Description: "Example: candid status", Action: with("", func(ctx context.Context, f *session,
+		Description: "Example: candid status",
+		Flags: []cli.Flag{&cli.BoolFlag{Name: "all", Usage: "every volume at every place, however many there are"}},
+		Action: with("", func(ctx context.Context, f *session,
 			cmd *cli.Command) error {
 			var st api.Status
 			if err := f.Get(ctx, "/status", nil, &st); err != nil {
 				return err
 			}
-			return f.show(st, func() { f.status(&st) })
+			return f.show(st, func() { f.status(&st, cmd.Bool("all")) })
 		})}
 }
 
-func (f *session) status(st *api.Status) {
+// fewPlaces is how many lines of volumes and places are shown whatever they say. Of more, those on target are left
+// out, so that the sentences stay in sight.
+const fewPlaces = 40
+
+func (f *session) status(st *api.Status, all bool) {
 	f.say("%s, %s %s", st.Site, when(st.Now), st.Now.Local().Format("MST"))
 	for _, s := range st.Sentences {
 		mark := " "
@@ -33,7 +39,7 @@ func (f *session) status(st *api.Status) {
 			f.say("    %s: %s", s.Next, s.Command)
 		}
 	}
-	var rows [][]string
+	var rows, needy [][]string
 	for _, v := range st.Volumes {
 		for _, p := range v.Places {
 			objective := "-"
@@ -44,12 +50,24 @@ func (f *session) status(st *api.Status) {
 			if p.Newest != nil {
 				lag = age(p.LagSeconds)
 			}
-			rows = append(rows, []string{v.Name, p.Place, p.State, whenPtr(p.Newest), lag, objective, strconv.Itoa(p.Backlog)})
+			row := []string{v.Name, p.Place, p.State, whenPtr(p.Newest), lag, objective, strconv.Itoa(p.Backlog)}
+			if rows = append(rows, row); p.State != "on target" {
+				needy = append(needy, row)
+			}
 		}
+	}
+	whole := len(rows)
+	if whole > fewPlaces && !all {
+		rows = needy[:min(len(needy), fewPlaces)]
 	}
 	if len(rows) > 0 {
 		f.say("")
 		f.list([]string{"VOLUME", "PLACE", "STATE", "NEWEST STATE", "AGE", "OBJECTIVE", "BACKLOG"}, rows, "")
+	}
+	if n := len(needy) - len(rows); whole > fewPlaces && !all && n > 0 {
+		f.say("and %d more that are not on target, and %d that are: candid status --all", n, whole-len(needy))
+	} else if whole > fewPlaces && !all {
+		f.say("%d more are on target: candid status --all", whole-len(needy))
 	}
 	for _, r := range st.Running {
 		f.say("Running: %d %s of %s, %s", r.ID, r.Kind, r.Subject, r.Progress.Phase)
