@@ -12,7 +12,7 @@ import (
 func statusCommand() *cli.Command {
 	return &cli.Command{Name: "status", Usage: "how everything stands, in sentences",
 		Description: "Example: candid status",
-		Flags: []cli.Flag{&cli.BoolFlag{Name: "all", Usage: "every volume at every place, however many there are"}},
+		Flags:       []cli.Flag{&cli.BoolFlag{Name: "all", Usage: "every volume at every place, however many there are"}},
 		Action: with("", func(ctx context.Context, f *session,
 			cmd *cli.Command) error {
 			var st api.Status
