@@ -71,10 +71,14 @@ func (s *Service) ChangeVolume(ctx context.Context, name string, ask api.VolumeC
 	}
 	if !ask.DryRun {
 		err := s.Catalog.Atomically(func(c *catalog.Catalog) error {
-			if v.Path != was || ask.Accept { // the other directory is meant, for its next snapshot
-				if err := s.meant(c, v); err != nil {
-					return err
-				}
+			switch { // what is looked at now is it; not what may stand there when the next snapshot is taken
+			case ask.Accept:
+				err = s.meant(c, v)
+			case v.Path != was:
+				err = c.SetGround(v.Lineage, found.Ground)
+			}
+			if err != nil {
+				return err
 			}
 			now, err := c.Volume(name) // its labels may have changed while the directory was looked at
 			if err != nil {

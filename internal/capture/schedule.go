@@ -75,6 +75,7 @@ func (s *Service) SkipDue(u *unit, why string, now time.Time) error {
 	if err := s.Catalog.PutGaps(gaps); err != nil {
 		return err
 	}
+	s.run.Forget(u.members())
 	return s.scheduled(u, now)
 }
 
@@ -128,6 +129,7 @@ func (s *Service) StartDue(u *unit, now time.Time) (*run.Job, error) {
 		if gerr := s.Catalog.PutGaps(gaps); gerr != nil {
 			return nil, "", errors.Join(err, gerr)
 		}
+		s.run.Forget(u.members())
 		if serr := s.scheduled(u, now); serr != nil {
 			return nil, "", errors.Join(err, serr)
 		}

@@ -4,6 +4,7 @@ import (
 	"os"
 	"path/filepath"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/require"
 )
@@ -81,13 +82,14 @@ kept as      the newest complete snapshot here
 `)
 
 	// The snapshots of all volumes, narrowed; several are kept, let go and removed by one command.
+	d.pass(time.Hour) // lists are in the order of time
 	d.run("snapshot take letters --label box=7")
 	d.reads("snapshot list --cause scheduled", `
 No snapshot is like that.
 `)
 	d.reads("snapshot list --label box=7", `
 ID	VOLUME	TAKEN	SEEN UNTIL	CAUSE	SIZE	NEW	STATE	WHY
-#2	letters	2026-03-02 09:00:00	-	by hand	5 B	N B	kept	no rules for this place, everything stays; made by hand; the \
+#2	letters	2026-03-02 10:00:00	-	by hand	5 B	N B	kept	no rules for this place, everything stays; made by hand; the \
 newest complete snapshot here
 `)
 	d.refuses("snapshot list nothere", 1, "nothere")
@@ -99,7 +101,7 @@ newest complete snapshot here
 `)
 	d.reads("snapshot list --text CENSUS", `
 ID	VOLUME	TAKEN	SEEN UNTIL	CAUSE	SIZE	NEW	STATE	WHY
-#2	letters	2026-03-02 09:00:00	-	by hand	5 B	N B	kept	no rules for this place, everything stays; made by hand; \
+#2	letters	2026-03-02 10:00:00	-	by hand	5 B	N B	kept	no rules for this place, everything stays; made by hand; \
 marked to keep: census; the newest complete snapshot here
 #1	books	2026-03-02 09:00:00	-	by hand	16 B	N B	kept	no rules for this place, everything stays; made by hand; \
 marked to keep: census; the newest complete snapshot here
@@ -114,4 +116,28 @@ newest complete snapshot here.
 	require.Equal(t, 1, code)
 	require.Empty(t, out)
 	require.Contains(t, errs, "has no keep mark")
+
+	// A set goes as a whole, also where several of it are named.
+	d.run("group put both books letters")
+	d.pass(time.Hour)
+	d.run("snapshot take books")
+	d.reads("snapshot list books --limit 1", `
+ID	TAKEN	SEEN UNTIL	CAUSE	SIZE	NEW	STATE	WHY
+#3	2026-03-02 11:00:00	-	by hand	16 B	0 B	kept	no rules for this place, everything stays; made by hand; the newest \
+complete snapshot here
+`)
+	d.reads("snapshot list letters --limit 1", `
+ID	TAKEN	SEEN UNTIL	CAUSE	SIZE	NEW	STATE	WHY
+#4	2026-03-02 11:00:00	-	by hand	5 B	0 B	kept	no rules for this place, everything stays; made by hand; the newest \
+complete snapshot here
+`)
+	d.reads("snapshot remove #3 #4", `
+#3 of books is in grace until 2026-03-03 11:00:00. Until then it can be had back: candid snapshot recall #3
+The rest of its set, of the group both, went with it and comes back with it.
+`)
+	d.reads("snapshot recall #4 #3", `
+#4 of letters is kept: no rules for this place, everything stays; made by hand; recalled from grace; the newest \
+complete snapshot here.
+The rest of its set, of the group both, came back with it.
+`)
 }

@@ -41,7 +41,7 @@ func snapshotCommand() *cli.Command {
 		{Name: "remove", Usage: "send snapshots into grace", ArgsUsage: "ID...",
 			Description: "Example: candid snapshot remove 3f9a0c11b2d4",
 			Action: with("ID [ID...]", func(ctx context.Context, f *session, cmd *cli.Command) error {
-				return f.each(cmd, func(path string, s *api.Snapshot) error {
+				return f.each(ctx, cmd, func(path string, s *api.Snapshot) error {
 					return f.Delete(ctx, path, s)
 				}, func(s api.Snapshot) {
 					f.say("%s of %s is in grace until %s. Until then it can be had back: candid snapshot recall %s", short(s.ID),
@@ -69,7 +69,7 @@ func snapshotCommand() *cli.Command {
 					return err
 				}
 				ask := api.KeepAsk{Reason: cmd.String("reason"), Until: end}
-				return f.each(cmd, func(path string, s *api.Snapshot) error {
+				return f.each(ctx, cmd, func(path string, s *api.Snapshot) error {
 					return f.Post(ctx, path+"/keep", ask, s)
 				}, func(s api.Snapshot) {
 					until := "until it is let go: candid snapshot let-go " + short(s.ID)
@@ -82,7 +82,7 @@ func snapshotCommand() *cli.Command {
 		{Name: "let-go", Usage: "take keep marks back; the rules decide again", ArgsUsage: "ID...",
 			Description: "Example: candid snapshot let-go 3f9a0c11b2d4",
 			Action: with("ID [ID...]", func(ctx context.Context, f *session, cmd *cli.Command) error {
-				return f.each(cmd, func(path string, s *api.Snapshot) error {
+				return f.each(ctx, cmd, func(path string, s *api.Snapshot) error {
 					return f.Post(ctx, path+"/let-go", nil, s)
 				}, func(s api.Snapshot) {
 					if len(s.Reasons) > 0 {
@@ -96,11 +96,17 @@ func snapshotCommand() *cli.Command {
 		{Name: "recall", Usage: "take snapshots back out of grace", ArgsUsage: "ID...",
 			Description: "Example: candid snapshot recall 3f9a0c11b2d4",
 			Action: with("ID [ID...]", func(ctx context.Context, f *session, cmd *cli.Command) error {
-				return f.each(cmd, func(path string, s *api.Snapshot) error {
+				return f.each(ctx, cmd, func(path string, s *api.Snapshot) error {
 					return f.Post(ctx, path+"/recall", nil, s)
 				}, func(s api.Snapshot) {
-					f.say("%s of %s is kept: %s, until about %s", short(s.ID), s.Volume, strings.Join(s.Reasons, "; "),
-						whenPtr(s.Ends))
+					until := ""
+					if s.Ends != nil {
+						until = ", until about " + when(*s.Ends)
+					}
+					f.say("%s of %s is kept: %s%s.", short(s.ID), s.Volume, strings.Join(s.Reasons, "; "), until)
+					if s.Group != "" {
+						f.say("The rest of its set, of the group %s, came back with it.", s.Group)
+					}
 				})
 			})},
 	}}
@@ -258,7 +264,7 @@ func snapshotChange(ctx context.Context, f *session, cmd *cli.Command) error {
 		note := cmd.String("note")
 		ask.Note = &note
 	}
-	return f.each(cmd, func(path string, s *api.Snapshot) error {
+	return f.each(ctx, cmd, func(path string, s *api.Snapshot) error {
 		return f.Patch(ctx, path, ask, s)
 	}, func(s api.Snapshot) {
 		words := []string{"no note"}
@@ -276,15 +282,28 @@ func snapshotChange(ctx context.Context, f *session, cmd *cli.Command) error {
 }
 
 // each does something with each snapshot that is named, and says what came of it. It ends at the first that fails.
-func (f *session) each(cmd *cli.Command, do func(path string, s *api.Snapshot) error, say func(s api.Snapshot)) error {
+func (f *session) each(ctx context.Context, cmd *cli.Command, do func(path string, s *api.Snapshot) error,
+	say func(s api.Snapshot)) error {
 	var all []api.Snapshot
 	var failed error
+	done := map[string]bool{} // what is removed or recalled of a set is so of all of it
 	for _, id := range cmd.Args().Slice() {
 		var s api.Snapshot
+		if len(done) > 0 {
+			if failed = f.Get(ctx, "/snapshots/"+url.PathEscape(id), nil, &s); failed != nil {
+				break
+			}
+			if done[s.SetID] {
+				continue
+			}
+			s = api.Snapshot{}
+		}
 		if failed = do("/snapshots/"+url.PathEscape(id), &s); failed != nil {
 			break
 		}
-		all = append(all, s)
+		if all = append(all, s); s.SetID != "" && (cmd.Name == "remove" || cmd.Name == "recall") {
+			done[s.SetID] = true
+		}
 	}
 	if len(all) == 0 {
 		return failed

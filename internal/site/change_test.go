@@ -107,6 +107,16 @@ func TestVolumeChanges(t *testing.T) {
 	found, err := change(api.VolumeChange{Path: &moved, Excludes: &[]string{"f1*"}})
 	require.NoError(t, err)
 	require.EqualValues(t, 20, found.Files, "f1 and f10 to f19 are left out")
+	// What stands at the new place when the next one is taken has to be what was looked at.
+	require.NoError(t, os.Rename(moved, moved+"-away"))
+	require.NoError(t, os.Mkdir(moved, 0o755))
+	run, err := s.Capture.TakeSnapshot("notes", api.SnapshotTake{}, "test")
+	require.NoError(t, err)
+	run, err = s.Run.Wait(w.ctx, run.ID)
+	require.NoError(t, err)
+	require.Contains(t, run.Outcome, "is on another filesystem than at its last snapshot, or its directory is another one")
+	require.NoError(t, os.Remove(moved))
+	require.NoError(t, os.Rename(moved+"-away", moved))
 	w.take(s, "notes")
 	row := w.rows(s, "notes")[0]
 	require.Equal(t, lineage, row.Lineage)

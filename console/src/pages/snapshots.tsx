@@ -1,5 +1,5 @@
 import { useInfiniteQuery, useMutation, useQueryClient } from "@tanstack/react-query";
-import { useState } from "react";
+import { useEffect, useState } from "react";
 import { Link, useSearchParams } from "react-router";
 
 import { api, once, type Snapshot, told } from "../api/client";
@@ -33,11 +33,17 @@ export function Snapshots() {
       },
       { replace: true },
     );
+  const [text, setText] = useState(get("text"));
+  useEffect(() => {
+    const t = setTimeout(() => set("text", text), 250); // a key is not a question yet
+    return () => clearTimeout(t);
+    // eslint-disable-next-line react-hooks/exhaustive-deps
+  }, [text]);
   const asked = { text: get("text"), which: get("which"), cause: get("cause") };
   const list = useInfiniteQuery({
     queryKey: ["snapshots", "of all", asked],
-    queryFn: ({ pageParam }) =>
-      told(api.GET("/snapshots", { params: { query: { ...asked, after: pageParam, limit: 200 } } })),
+    queryFn: ({ pageParam, signal }) =>
+      told(api.GET("/snapshots", { params: { query: { ...asked, after: pageParam, limit: 200 } }, signal })),
     initialPageParam: "",
     getNextPageParam: (last) => last.next || undefined,
     placeholderData: (old) => old,
@@ -53,8 +59,8 @@ export function Snapshots() {
           className="field"
           aria-label="Look for"
           placeholder="in volume, note, reason, set"
-          value={asked.text}
-          onChange={(e) => set("text", e.target.value)}
+          value={text}
+          onChange={(e) => setText(e.target.value)}
         />
         <span className="inline-flex items-baseline gap-2 text-sm">
           State <Choose label="State" value={asked.which} options={whiches} choose={(v) => set("which", v)} />
@@ -204,13 +210,20 @@ function ActSheet({ act, snapshots, close }: { act: Act; snapshots: Snapshot[]; 
   const run = useMutation({
     mutationFn: async () => {
       const failed: string[] = [];
+      const sets = new Set<string>(); // what is removed or recalled of a set is so of all of it
       for (const s of of) {
+        const whole = (act.name === "remove" || act.name === "recall") && !!s.setId;
+        if (whole && sets.has(s.setId!)) {
+          setDone((n) => n + 1);
+          continue;
+        }
         const path = { params: { path: { id: s.id } }, headers: once() };
         try {
           if (act.name === "keep") await told(api.POST("/snapshots/{id}/keep", { ...path, body: { reason } }));
           else if (act.name === "let-go") await told(api.POST("/snapshots/{id}/let-go", path));
           else if (act.name === "recall") await told(api.POST("/snapshots/{id}/recall", path));
           else await told(api.DELETE("/snapshots/{id}", path));
+          if (whole) sets.add(s.setId!);
         } catch (e) {
           failed.push(`${s.volume}, ${stamp(s.taken)}: ${(e as Error).message}`);
         }

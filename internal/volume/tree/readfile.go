@@ -251,6 +251,7 @@ func (r *contentReader) hole(pos, largest int64) int64 {
 
 // Survey is what adding a volume finds out.
 type Survey struct {
+	Ground                     string // where the directory stands, as of Scanned
 	Files, Dirs, Others, Bytes int64
 	Unreadable                 []string // first few paths
 	UnreadableCount            int64
@@ -278,7 +279,11 @@ func Look(root, dir string, excludes []string) (*Survey, error) {
 	if err := errors.Join(unix.Fstat(fd, &st), unix.Fstatfs(fd, &fs)); err != nil {
 		return nil, err
 	}
-	v := &Survey{Device: st.Dev, FreeBytes: int64(fs.Bavail) * fs.Bsize, Filesystem: filesystems[int64(fs.Type)]}
+	ground, err := groundOf(fd)
+	if err != nil {
+		return nil, err
+	}
+	v := &Survey{Ground: ground, Device: st.Dev, FreeBytes: int64(fs.Bavail) * fs.Bsize, Filesystem: filesystems[int64(fs.Type)]}
 	if v.Filesystem == "" {
 		v.Filesystem = "another kind"
 	}
