@@ -26,12 +26,13 @@ func (s *Service) ChangeVolume(ctx context.Context, name string, ask api.VolumeC
 			return nil, refusal.Wrap(refusal.Misuse, err)
 		}
 	}
-	// A snapshot that is being taken is of the one or of the other.
-	release, err := s.run.Hold(ctx, run.KeyVolume.Of(name))
-	if err != nil {
-		return nil, err
+	if !ask.DryRun { // a snapshot that is being taken is of the one or of the other
+		release, err := s.run.Hold(ctx, run.KeyVolume.Of(name))
+		if err != nil {
+			return nil, err
+		}
+		defer release()
 	}
-	defer release()
 	v, err := s.Catalog.Volume(name)
 	if err != nil {
 		return nil, err
@@ -71,14 +72,15 @@ func (s *Service) ChangeVolume(ctx context.Context, name string, ask api.VolumeC
 	}
 	if !ask.DryRun {
 		err := s.Catalog.Atomically(func(c *catalog.Catalog) error {
+			var serr error
 			switch { // what is looked at now is it; not what may stand there when the next snapshot is taken
 			case ask.Accept:
-				err = s.meant(c, v)
+				serr = s.meant(c, v)
 			case v.Path != was:
-				err = c.SetGround(v.Lineage, found.Ground)
+				serr = c.SetGround(v.Lineage, found.Ground)
 			}
-			if err != nil {
-				return err
+			if serr != nil {
+				return serr
 			}
 			now, err := c.Volume(name) // its labels may have changed while the directory was looked at
 			if err != nil {

@@ -150,7 +150,7 @@ func (s *Service) changeTold() {
 	})
 }
 
-// restlessFor bounds how long a volume that never settles is waited for, in rest times.
+// restlessFor bounds how long a volume that never rests is waited for, in times of that rest.
 const restlessFor = 5
 
 // onChange reports when a snapshot is due because something changed. known is false when

@@ -23,8 +23,9 @@ func (s *Service) planLabels(name string, labels map[string]string) (*api.LabelC
 		return nil, authority.Elsewhere(v, "change its labels there")
 	}
 	for k, val := range labels {
-		if strings.TrimSpace(k) == "" || strings.TrimSpace(val) == "" || len(k)+len(val) > 256 {
-			return nil, refusal.Badf("label %q=%q: give a key and a value of together at most 256 characters", k, val)
+		if strings.TrimSpace(k) == "" || strings.TrimSpace(val) == "" || len(k)+len(val) > 256 || k == "names" {
+			return nil, refusal.Badf("label %q=%q: give a key, other than names, and a value of together at most 256 "+
+				"characters", k, val)
 		}
 	}
 	all, err := s.rules.CompiledPolicies()

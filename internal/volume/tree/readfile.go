@@ -283,7 +283,8 @@ func Look(root, dir string, excludes []string) (*Survey, error) {
 	if err != nil {
 		return nil, err
 	}
-	v := &Survey{Ground: ground, Device: st.Dev, FreeBytes: int64(fs.Bavail) * fs.Bsize, Filesystem: filesystems[int64(fs.Type)]}
+	v := &Survey{Ground: ground, Device: st.Dev, FreeBytes: int64(fs.Bavail) * fs.Bsize,
+		Filesystem: filesystems[int64(fs.Type)]}
 	if v.Filesystem == "" {
 		v.Filesystem = "another kind"
 	}
