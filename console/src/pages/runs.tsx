@@ -3,6 +3,7 @@ import { Link, useParams, useSearchParams } from "react-router";
 
 import { api, once, told } from "../api/client";
 import { ByCommand, Progress, State, Trouble, Waiting } from "../parts/ui";
+import { useTyped } from "../parts/typed";
 import { ago, stamp } from "../parts/words";
 import { UndoButton } from "./undo";
 import { Wide } from "../parts/wide";
@@ -14,6 +15,17 @@ export function Runs() {
     queryKey: ["runs"],
     queryFn: () => told(api.GET("/runs", { params: { query: { limit: 200 } } })),
   });
+  const [typed, setTyped] = useTyped(of, (v) =>
+    setParams(
+      (old) => {
+        const n = new URLSearchParams(old);
+        if (v) n.set("of", v);
+        else n.delete("of");
+        return n;
+      },
+      { replace: true },
+    ),
+  );
   if (list.isPending) return <Waiting what="runs" />;
   if (list.error) return <Trouble error={list.error} />;
   const all = (list.data.items ?? []).filter((r) => `${r.kind} ${r.subject} ${r.state}`.includes(of));
@@ -27,18 +39,8 @@ export function Runs() {
           className="field"
           aria-label="Filter"
           placeholder="filter by kind, subject, state"
-          value={of}
-          onChange={(e) =>
-            setParams(
-              (old) => {
-                const n = new URLSearchParams(old);
-                if (e.target.value) n.set("of", e.target.value);
-                else n.delete("of");
-                return n;
-              },
-              { replace: true },
-            )
-          }
+          value={typed}
+          onChange={(e) => setTyped(e.target.value)}
         />
       </div>
       {now.map((r) => (

@@ -1,9 +1,10 @@
 import { useInfiniteQuery, useMutation, useQueryClient } from "@tanstack/react-query";
-import { useEffect, useState } from "react";
+import { useState } from "react";
 import { Link, useSearchParams } from "react-router";
 
 import { api, once, type Snapshot, told } from "../api/client";
 import { Choose } from "../parts/choose";
+import { useTyped } from "../parts/typed";
 import { LongTable } from "../parts/longtable";
 import { ByCommand, Field, Sheet, Trouble, Waiting } from "../parts/ui";
 import { many, size, stamp, word } from "../parts/words";
@@ -33,12 +34,7 @@ export function Snapshots() {
       },
       { replace: true },
     );
-  const [text, setText] = useState(get("text"));
-  useEffect(() => {
-    const t = setTimeout(() => set("text", text), 250); // a key is not a question yet
-    return () => clearTimeout(t);
-    // eslint-disable-next-line react-hooks/exhaustive-deps
-  }, [text]);
+  const [text, setText] = useTyped(get("text"), (v) => set("text", v));
   const asked = { text: get("text"), which: get("which"), cause: get("cause") };
   const list = useInfiniteQuery({
     queryKey: ["snapshots", "of all", asked],

@@ -5,6 +5,7 @@ import { Link, useSearchParams } from "react-router";
 import { api, once, type Schemas, told } from "../api/client";
 import { ByCommand, Field, Sheet, State, Trouble, Waiting } from "../parts/ui";
 import { ago, many, size, stamp } from "../parts/words";
+import { useTyped } from "../parts/typed";
 import { LongTable } from "../parts/longtable";
 import { Groups } from "./groups";
 import { ForChosen } from "./manyvolumes";
@@ -29,6 +30,7 @@ export function Volumes() {
       },
       { replace: true },
     );
+  const [typed, setTyped] = useTyped(filter, (v) => set("find", v));
   if (list.isPending) return <Waiting what="volumes" />;
   if (list.error) return <Trouble error={list.error} />;
   const shown = (list.data ?? [])
@@ -64,8 +66,8 @@ export function Volumes() {
           className="field"
           aria-label="Filter"
           placeholder="filter by name, state, label"
-          value={filter}
-          onChange={(e) => set("find", e.target.value)}
+          value={typed}
+          onChange={(e) => setTyped(e.target.value)}
         />
         <span className="ml-auto flex flex-wrap gap-3">
           <button className="press" onClick={() => setAdding(true)}>
