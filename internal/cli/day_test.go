@@ -188,7 +188,7 @@ ID	TAKEN	SEEN UNTIL	CAUSE	SIZE	NEW	STATE	WHY
 #1	2026-03-02 09:00:00	-	by hand	N KiB	N B	kept	made by hand
 `)
 	d.reads("snapshot recall #2", `
-#2 of letters is kept: recalled from grace, until about 2026-04-06 00:00:00
+#2 of letters is kept: recalled from grace, until about 2026-04-06 00:00:00.
 `)
 	d.reads("snapshot remove #8", `
 #8 of letters is in grace until 2026-03-08 00:00:00. Until then it can be had back: candid snapshot recall #8
