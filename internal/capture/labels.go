@@ -1,9 +1,9 @@
 package capture
 
 import (
+	"cmp"
 	"maps"
 	"slices"
-	"strings"
 
 	"candidharbor/api"
 	"candidharbor/internal/authority"
@@ -14,19 +14,15 @@ import (
 )
 
 // planLabels tells what other labels of a volume would change, changing nothing.
-func (s *Service) planLabels(name string, labels map[string]string) (*api.LabelChange, error) {
-	v, err := s.Catalog.Volume(name)
-	if err != nil {
-		return nil, err
-	}
+func (s *Service) planLabels(v *catalog.Volume, labels map[string]string) (*api.LabelChange, error) {
 	if !v.ActiveAt(s.Name()) {
 		return nil, authority.Elsewhere(v, "change its labels there")
 	}
-	for k, val := range labels {
-		if strings.TrimSpace(k) == "" || strings.TrimSpace(val) == "" || len(k)+len(val) > 256 || k == "names" {
-			return nil, refusal.Badf("label %q=%q: give a key, other than names, and a value of together at most 256 "+
-				"characters", k, val)
-		}
+	if _, is := labels["names"]; is {
+		return nil, refusal.Badf("policies and routes name volumes by \"names\": give a label another key")
+	}
+	if err := rules.CheckLabels(labels); err != nil {
+		return nil, err
 	}
 	all, err := s.rules.CompiledPolicies()
 	if err != nil {
@@ -38,7 +34,7 @@ func (s *Service) planLabels(name string, labels map[string]string) (*api.LabelC
 	}
 	next := *v
 	next.Labels = catalog.JSON[catalog.Labels]{V: labels}
-	out := &api.LabelChange{Volume: name, Labels: labels, Changes: []string{}, Letting: []api.Going{}}
+	out := &api.LabelChange{Volume: v.Name, Labels: labels, Changes: []string{}, Letting: []api.Going{}}
 	var mine []*rules.Compiled
 	for _, c := range all {
 		was, is := c.Holds(v), c.Holds(&next)
@@ -85,49 +81,118 @@ func (s *Service) planLabels(name string, labels map[string]string) (*api.LabelC
 // SetLabels gives a volume other labels. A change by which snapshots expire needs to be
 // accepted.
 func (s *Service) SetLabels(name string, ask api.LabelsPut) (*api.LabelChange, error) {
-	if ask.Labels == nil {
-		ask.Labels = map[string]string{}
-	}
-	plan, err := s.planLabels(name, ask.Labels)
-	if err != nil || ask.DryRun {
-		return plan, err
-	}
-	if n := len(plan.Letting); n > 0 && !ask.Accept {
-		return nil, refusal.Conflictf("nothing was changed: with these labels %s of %s would expire; look at them first, "+
-			"and accept it if that is meant", phrase.Many(n, "snapshot"), name)
-	}
 	v, err := s.Catalog.Volume(name)
 	if err != nil {
 		return nil, err
 	}
-	if maps.Equal(v.Labels.V, ask.Labels) {
-		return plan, nil
+	if ask.Labels == nil {
+		ask.Labels = map[string]string{}
 	}
-	takes := func() (out []string, err error) {
+	plan, err := s.planLabels(v, ask.Labels)
+	if err != nil || ask.DryRun {
+		return plan, err
+	}
+	return plan, s.relabel([]*catalog.Volume{v}, []*api.LabelChange{plan}, ask.Accept)
+}
+
+// LabelMany sets labels of many volumes and takes others away, of all or of none. A volume without a label to drop is
+// left as it is there.
+func (s *Service) LabelMany(ask api.LabelsMany) (*api.LabelsChanged, error) {
+	slices.Sort(ask.Volumes)
+	ask.Volumes = slices.Compact(ask.Volumes)
+	if len(ask.Volumes) == 0 || len(ask.Set)+len(ask.Drop) == 0 {
+		return nil, refusal.Badf("name volumes, and labels to set or to drop")
+	}
+	var vols []*catalog.Volume
+	var plans []*api.LabelChange
+	for _, name := range ask.Volumes {
 		v, err := s.Catalog.Volume(name)
 		if err != nil {
 			return nil, err
 		}
-		rs, err := s.rules.RulesFor(v)
+		next := map[string]string{}
+		maps.Copy(next, v.Labels.V)
+		maps.Copy(next, ask.Set)
+		for _, k := range ask.Drop {
+			delete(next, k)
+		}
+		plan, err := s.planLabels(v, next)
 		if err != nil {
 			return nil, err
 		}
-		for _, c := range rs.Take {
-			out = append(out, c.String())
-		}
+		vols, plans = append(vols, v), append(plans, plan)
+	}
+	out := &api.LabelsChanged{Changes: make([]api.LabelChange, len(plans))}
+	for i, p := range plans {
+		out.Changes[i] = *p
+	}
+	if ask.DryRun {
 		return out, nil
 	}
-	before, err := takes()
+	return out, s.relabel(vols, plans, ask.Accept)
+}
+
+// relabel does what was planned of volumes as they were then, of all or of none.
+func (s *Service) relabel(vols []*catalog.Volume, plans []*api.LabelChange, accept bool) error {
+	let, first := 0, ""
+	names := make([]string, len(vols))
+	takes := map[string][]string{}
+	for i, v := range vols {
+		names[i] = v.Name
+		if n := len(plans[i].Letting); n > 0 {
+			let, first = let+n, cmp.Or(first, v.Name)
+		}
+		var err error
+		if takes[v.Name], err = s.takes(v); err != nil {
+			return err
+		}
+	}
+	if let > 0 && !accept {
+		return refusal.Conflictf("nothing was changed: with these labels %s would expire, such as of %s; look at them "+
+			"first, and accept it if that is meant", phrase.Many(let, "snapshot"), first)
+	}
+	err := s.Catalog.Atomically(func(c *catalog.Catalog) error {
+		for i, v := range vols {
+			now, err := c.Volume(v.Name)
+			if err != nil {
+				return err
+			}
+			if !maps.Equal(now.Labels.V, v.Labels.V) {
+				return refusal.Conflictf("nothing was changed: somebody else changed the labels of %s meanwhile; look again",
+					v.Name)
+			}
+			if err := c.SetLabels(v.Name, plans[i].Labels); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+	if err != nil {
+		return err
+	}
+	s.run.Changed("volumes", names...)
+	var due []string
+	for i, v := range vols {
+		v.Labels.V = plans[i].Labels
+		is, err := s.takes(v)
+		if err != nil {
+			return err
+		}
+		if !slices.Equal(takes[v.Name], is) {
+			due = append(due, v.Name)
+		}
+	}
+	return s.rules.DueFromNow(due)
+}
+
+// takes are the cadences by which a volume is taken.
+func (s *Service) takes(v *catalog.Volume) (out []string, err error) {
+	rs, err := s.rules.RulesFor(v)
 	if err != nil {
 		return nil, err
 	}
-	if err := s.Catalog.SetLabels(name, ask.Labels); err != nil {
-		return nil, err
+	for _, c := range rs.Take {
+		out = append(out, c.String())
 	}
-	s.run.Changed("volumes")
-	after, err := takes()
-	if err == nil && !slices.Equal(before, after) {
-		err = s.rules.DueFromNow([]string{name})
-	}
-	return plan, err
+	return out, nil
 }

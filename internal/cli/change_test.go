@@ -141,3 +141,25 @@ complete snapshot here.
 The rest of its set, of the group both, came back with it.
 `)
 }
+
+// A restore that is saved is done once at a moment written as everywhere else, in the zone that is said.
+func TestOnceAtAMoment(t *testing.T) {
+	d := newDesk(t)
+	d.put("letters/one", "dear\n")
+	d.run("volume add letters --path DIR/letters")
+	d.run("snapshot take letters")
+	due := func(name string) string {
+		out, errs, code := d.run("recipe show " + name)
+		require.Zero(t, code, errs)
+		return out
+	}
+	for name, when := range map[string]string{"one": "'2026-07-01 01:00'",
+		"two": "'2026-07-01 01:00' --zone Europe/Lisbon"} {
+		_, errs, code := d.run("recipe save " + name + " letters --to DIR/" + name + " --when " + when)
+		require.Zero(t, code, errs)
+	}
+	require.Contains(t, due("one"), "2026-07-01 01:00:00")
+	require.Contains(t, due("two"), "2026-07-01 00:00:00", "Lisbon is an hour ahead in summer")
+	d.refuses("recipe save three letters --to DIR/three --when '2026-01-01 01:00'", 2, "has passed")
+	d.refuses("recipe save three letters --to DIR/three --when '2026-07-01 25:00'", 2, "2026-07-01")
+}

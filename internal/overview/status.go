@@ -155,8 +155,7 @@ func (s *Service) protection(out *api.Volume, v *catalog.Volume, rs *rules.Rules
 			out.Places[i].State = "paused"
 		}
 		told(api.CausePaused, "")
-		out.Protection, out.Sentence = "paused", fmt.Sprintf("It is paused since %s: nothing is taken, and nothing it has "+
-			"here expires.", phrase.Stamp(v.Paused.Time))
+		out.Protection, out.Sentence = "paused", "It "+pausedWords(v.Paused.Time)
 		return nil
 	case len(rs.Paused) > 0 && len(rs.Take) == 0:
 		told(api.CausePolicyPaused, "")
@@ -208,6 +207,10 @@ func (s *Service) protection(out *api.Volume, v *catalog.Volume, rs *rules.Rules
 	return nil
 }
 
+func pausedWords(since time.Time) string {
+	return fmt.Sprintf("is paused since %s: nothing is taken, and nothing it has here expires.", phrase.Stamp(since))
+}
+
 // Status tells how everything stands, in sentences first.
 func (s *Service) Status() (*api.Status, error) { return s.status(false) }
 
@@ -229,7 +232,7 @@ func (s *Service) status(anew bool) (*api.Status, error) {
 	if st.Volumes, err = s.views(rows); err != nil {
 		return nil, err
 	}
-	if st.Routes, err = s.routes.Routes(); err != nil {
+	if st.Routes, err = s.routes.RoutesOver(rows); err != nil {
 		return nil, err
 	}
 	u := s.Store.Usage()
@@ -335,8 +338,8 @@ func (s *Service) sentences(st *api.Status, rows []*catalog.Volume, held string)
 		}
 		x := api.Sentence{Text: fmt.Sprintf("%s is %s. %s", v.Name, v.Protection, v.Sentence), Weight: "act",
 			Link: "/volumes/" + v.Name}
-		if rest, is := strings.CutPrefix(v.Sentence, "It is "+v.Protection); is {
-			x.Text = fmt.Sprintf("%s is %s%s", v.Name, v.Protection, rest)
+		if v.PausedSince != nil {
+			x.Text = v.Name + " " + pausedWords(*v.PausedSince)
 		}
 		switch {
 		case v.Protection == "unprotected" && len(v.Policies) > 0 && v.Protected && s.Clock.Now().Sub(v.Added) < newFor:

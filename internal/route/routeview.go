@@ -17,19 +17,36 @@ func (s *Service) Route(name string) (*api.Route, error) {
 	if err != nil {
 		return nil, err
 	}
-	return s.routeView(r)
+	return s.routeNow(r)
+}
+
+func (s *Service) routeNow(r *catalog.Route) (*api.Route, error) {
+	vols, err := s.Catalog.Volumes()
+	if err != nil {
+		return nil, err
+	}
+	return s.routeView(r, vols)
 }
 
 // Routes lists all routes.
 func (s *Service) Routes() ([]api.Route, error) {
+	vols, err := s.Catalog.Volumes()
+	if err != nil {
+		return nil, err
+	}
+	return s.RoutesOver(vols)
+}
+
+// RoutesOver lists all routes, with how far they are with the given volumes, which are all there are.
+func (s *Service) RoutesOver(vols []*catalog.Volume) ([]api.Route, error) {
 	rows, err := s.Catalog.Routes()
 	if err != nil {
 		return nil, err
 	}
-	return catalog.Each(rows, s.routeView)
+	return catalog.Each(rows, func(r *catalog.Route) (*api.Route, error) { return s.routeView(r, vols) })
 }
 
-func (s *Service) routeView(r *catalog.Route) (*api.Route, error) {
+func (s *Service) routeView(r *catalog.Route, vols []*catalog.Volume) (*api.Route, error) {
 	now := s.Clock.Now()
 	v := &api.Route{Name: r.Name, From: s.Name(), To: r.Peer, Pull: r.Terms.V.Pull, Labels: r.Volumes.V.Labels,
 		Names: r.Volumes.V.Names, Terms: termsView(r.Terms.V),
@@ -42,7 +59,7 @@ func (s *Service) routeView(r *catalog.Route) (*api.Route, error) {
 		v.From, v.To = v.To, v.From
 		err = s.pulledVolumes(v, r, now)
 	} else {
-		err = s.pushedVolumes(v, r, now)
+		err = s.pushedVolumes(v, r, vols, now)
 	}
 	if err != nil {
 		return nil, err
@@ -67,11 +84,7 @@ func (s *Service) routeView(r *catalog.Route) (*api.Route, error) {
 	return v, nil
 }
 
-func (s *Service) pushedVolumes(v *api.Route, r *catalog.Route, now time.Time) error {
-	vols, err := s.Catalog.Volumes()
-	if err != nil {
-		return err
-	}
+func (s *Service) pushedVolumes(v *api.Route, r *catalog.Route, vols []*catalog.Volume, now time.Time) error {
 	for _, vol := range vols {
 		if !s.Carries(r, vol) {
 			continue
@@ -187,7 +200,7 @@ func (s *Service) routeSentence(v *api.Route, r *catalog.Route, running bool) {
 // noteTraffic keeps how a route went, for the curve of its rate and lag. g is nil between
 // runs.
 func (s *Service) noteTraffic(r *catalog.Route, g *going) error {
-	v, err := s.routeView(r)
+	v, err := s.routeNow(r)
 	if err != nil {
 		return err
 	}

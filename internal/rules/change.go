@@ -1,6 +1,7 @@
 package rules
 
 import (
+	"cmp"
 	"maps"
 	"slices"
 	"strings"
@@ -66,25 +67,25 @@ func changedLabels(has, set map[string]string, drop []string) (map[string]string
 	if next == nil {
 		next = map[string]string{}
 	}
-	for _, k := range slices.Sorted(maps.Keys(set)) {
-		v := set[k]
-		if strings.TrimSpace(k) == "" || strings.TrimSpace(v) == "" || len(k)+len(v) > 256 {
-			return nil, refusal.Badf("label %q=%q: give a key and a value of together at most 256 characters", k, v)
-		}
-		next[k] = v
+	if err := CheckLabels(set); err != nil {
+		return nil, err
 	}
+	maps.Copy(next, set)
 	for _, k := range drop {
 		if _, there := next[k]; !there {
-			return nil, refusal.Badf("the snapshot has no label %q: it has %s", k, orNone(phrase.LabelWords(next)))
+			return nil, refusal.Badf("the snapshot has no label %q: it has %s", k, cmp.Or(phrase.LabelWords(next), "none"))
 		}
 		delete(next, k)
 	}
 	return next, nil
 }
 
-func orNone(words string) string {
-	if words == "" {
-		return "none"
+// CheckLabels refuses labels without a key or a value, and those that are too long.
+func CheckLabels(labels map[string]string) error {
+	for _, k := range slices.Sorted(maps.Keys(labels)) {
+		if v := labels[k]; strings.TrimSpace(k) == "" || strings.TrimSpace(v) == "" || len(k)+len(v) > 256 {
+			return refusal.Badf("label %q=%q: give a key and a value of together at most 256 characters", k, v)
+		}
 	}
-	return words
+	return nil
 }

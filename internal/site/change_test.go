@@ -5,6 +5,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -132,4 +133,43 @@ func TestVolumeChanges(t *testing.T) {
 	require.NoError(t, err)
 	w.take(s, "notes")
 	require.Zero(t, w.rows(s, "notes")[0].Files)
+}
+
+// Labels of many volumes are changed side by side: what was said to be done is there, what was refused is not, and no
+// volume has a part of it.
+func TestLabelsSideBySide(t *testing.T) {
+	w := newWorld(t)
+	s := w.open("here")
+	w.policy(s, "policy: p\nvolumes: {k: v}\ntake: [every 6 hours]\nkeep: {here: {newest: 2}}\n")
+	names := []string{"maps", "notes", "plates"}
+	for _, name := range names {
+		w.share(s, name)
+	}
+	done := make([]bool, 24)
+	var all sync.WaitGroup
+	for i := range done {
+		all.Go(func() {
+			key := fmt.Sprint("key", i)
+			_, err := s.Capture.LabelMany(api.LabelsMany{Volumes: names, Set: map[string]string{key: "x"}})
+			if done[i] = err == nil; err != nil {
+				require.Equal(t, refusal.Conflict, refusal.ClassOf(err))
+			}
+		})
+	}
+	all.Wait()
+	require.Contains(t, done, true)
+	want := map[string]string{"k": "v"}
+	for i, ok := range done {
+		if ok {
+			want[fmt.Sprint("key", i)] = "x"
+		}
+	}
+	for _, name := range names {
+		require.Equal(t, want, map[string]string(must(s.Catalog.Volume(name)).Labels.V), name)
+	}
+	_, err := s.Capture.LabelMany(api.LabelsMany{Volumes: append(names, "none"), Drop: []string{"k"}})
+	require.Equal(t, refusal.Missing, refusal.ClassOf(err))
+	require.Equal(t, "v", must(s.Catalog.Volume("maps")).Labels.V["k"], "of all or of none")
+	_, err = s.Capture.LabelMany(api.LabelsMany{Volumes: names, Set: map[string]string{"names": "x"}})
+	require.Equal(t, refusal.Misuse, refusal.ClassOf(err))
 }

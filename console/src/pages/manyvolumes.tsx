@@ -57,7 +57,7 @@ function Label({ chosen, all, close }: { chosen: string[]; all: Volume[]; close:
     );
   const plan = useMutation({ mutationFn: () => ask(true, false) });
   const change = useMutation({
-    mutationFn: () => ask(false, true),
+    mutationFn: (accept: boolean) => ask(false, accept),
     onSuccess: () => {
       void queries.invalidateQueries();
       close();
@@ -78,7 +78,7 @@ function Label({ chosen, all, close }: { chosen: string[]; all: Volume[]; close:
       <form
         onSubmit={(e) => {
           e.preventDefault();
-          if (plan.data) change.mutate();
+          if (plan.data) change.mutate(letting.length > 0);
           else plan.mutate();
         }}
       >

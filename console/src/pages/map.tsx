@@ -9,18 +9,10 @@ const W = 1000,
   NODE = 108,
   BETWEEN = 62;
 
+type MapProps = { self: string; peers: Peer[]; routes: Route[]; taken: Record<string, number> };
+
 /** Sites as places on a chart, routes as the lines between them, with what they say of themselves. */
-export function SiteMap({
-  self,
-  peers,
-  routes,
-  taken,
-}: {
-  self: string;
-  peers: Peer[];
-  routes: Route[];
-  taken: Record<string, number>;
-}) {
+export function SiteMap({ self, peers, routes, taken }: MapProps) {
   const lines = peers.flatMap((p) => [
     ...(p.name in taken ? [{ peer: p.name, key: `taken ${p.name}`, route: undefined as Route | undefined }] : []),
     ...routes
@@ -84,17 +76,7 @@ export function SiteMap({
 }
 
 /** The same for windows in which the chart would be cut: each site with its lines below it. */
-function NarrowMap({
-  self,
-  peers,
-  routes,
-  taken,
-}: {
-  self: string;
-  peers: Peer[];
-  routes: Route[];
-  taken: Record<string, number>;
-}) {
+function NarrowMap({ self, peers, routes, taken }: MapProps) {
   return (
     <ul className="my-3 md:hidden" aria-label={`Sites that ${self} knows`}>
       {peers.map((p) => (

@@ -29,7 +29,8 @@ const textOf = (labels: Record<string, string> | null | undefined) =>
 
 type Noted = { note: string; labels: string; until: string };
 
-function NotedFields({ value, change, byHand }: { value: Noted; change: (v: Noted) => void; byHand: boolean }) {
+function NotedFields(p: { value: Noted; change: (v: Noted) => void; byHand: boolean; ends?: boolean }) {
+  const { value, change, byHand, ends } = p;
   return (
     <>
       <Field label="Note" help="Why it was taken, shown wherever it is listed.">
@@ -49,10 +50,16 @@ function NotedFields({ value, change, byHand }: { value: Noted; change: (v: Note
         />
       </Field>
       {byHand && (
-        <Field label="Keep until" help="Empty: as long as the policy keeps what was taken by hand.">
+        <Field
+          label="Keep until"
+          help={
+            ends ? "It can be another day, but not none." : "Empty: as long as the policy keeps what was taken by hand."
+          }
+        >
           <input
             className="field"
             type="date"
+            required={ends}
             value={value.until}
             onChange={(e) => change({ ...value, until: e.target.value })}
           />
@@ -146,7 +153,7 @@ export function ChangeSheet({ snapshot: s, close }: { snapshot: Snapshot; close:
           change.mutate();
         }}
       >
-        <NotedFields value={v} change={setV} byHand={s.cause === "by hand"} />
+        <NotedFields value={v} change={setV} byHand={s.cause === "by hand"} ends={!!was.until} />
         <Trouble error={change.error} />
         <Buttons does="Change it" busy={change.isPending} close={close} command={command.filter(Boolean).join(" ")} />
       </form>

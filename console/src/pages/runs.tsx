@@ -1,31 +1,22 @@
 import { useMutation, useQuery } from "@tanstack/react-query";
-import { Link, useParams, useSearchParams } from "react-router";
+import { Link, useParams } from "react-router";
 
 import { api, once, told } from "../api/client";
 import { ByCommand, Progress, State, Trouble, Waiting } from "../parts/ui";
+import { useAddress } from "../parts/address";
 import { useTyped } from "../parts/typed";
 import { ago, stamp } from "../parts/words";
 import { UndoButton } from "./undo";
 import { Wide } from "../parts/wide";
 
 export function Runs() {
-  const [params, setParams] = useSearchParams();
-  const of = params.get("of") ?? "";
+  const [get, set] = useAddress();
+  const of = get("of");
   const list = useQuery({
     queryKey: ["runs"],
     queryFn: () => told(api.GET("/runs", { params: { query: { limit: 200 } } })),
   });
-  const [typed, setTyped] = useTyped(of, (v) =>
-    setParams(
-      (old) => {
-        const n = new URLSearchParams(old);
-        if (v) n.set("of", v);
-        else n.delete("of");
-        return n;
-      },
-      { replace: true },
-    ),
-  );
+  const [typed, setTyped] = useTyped(of, (v) => set("of", v));
   if (list.isPending) return <Waiting what="runs" />;
   if (list.error) return <Trouble error={list.error} />;
   const all = (list.data.items ?? []).filter((r) => `${r.kind} ${r.subject} ${r.state}`.includes(of));

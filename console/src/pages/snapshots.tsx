@@ -1,13 +1,15 @@
 import { useInfiniteQuery, useMutation, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
-import { Link, useSearchParams } from "react-router";
+import { Link } from "react-router";
 
 import { api, once, type Snapshot, told } from "../api/client";
+import { useAddress } from "../parts/address";
 import { Choose } from "../parts/choose";
 import { useTyped } from "../parts/typed";
 import { LongTable } from "../parts/longtable";
-import { ByCommand, Field, Sheet, Trouble, Waiting } from "../parts/ui";
+import { ByCommand, Sheet, Trouble, Waiting } from "../parts/ui";
 import { many, size, stamp, word } from "../parts/words";
+import { Reason } from "./why";
 
 const whiches = [
   { value: "", label: "all" },
@@ -21,19 +23,8 @@ const causes = ["", "scheduled", "by hand", "safety", "left"].map((c) => ({ valu
 
 /** The snapshots of all volumes, to look through and to act on many. */
 export function Snapshots() {
-  const [params, setParams] = useSearchParams();
-  const [chosen, setChosen] = useState<string[]>([]);
-  const get = (k: string) => params.get(k) ?? "";
-  const set = (k: string, v: string) =>
-    setParams(
-      (old) => {
-        const p = new URLSearchParams(old);
-        if (v) p.set(k, v);
-        else p.delete(k);
-        return p;
-      },
-      { replace: true },
-    );
+  const [get, set] = useAddress();
+  const [picked, setPicked] = useState<ReadonlySet<string>>(new Set());
   const [text, setText] = useTyped(get("text"), (v) => set("text", v));
   const asked = { text: get("text"), which: get("which"), cause: get("cause") };
   const list = useInfiniteQuery({
@@ -45,7 +36,6 @@ export function Snapshots() {
     placeholderData: (old) => old,
   });
   const all = list.data?.pages.flatMap((p) => p.items ?? []) ?? [];
-  const picked = new Set(chosen);
   const flags = Object.entries(asked).filter(([, v]) => v);
   return (
     <>
@@ -72,20 +62,15 @@ export function Snapshots() {
       )}
       {all.length > 0 && (
         <>
-          <ForChosen chosen={all.filter((s) => picked.has(s.id))} clear={() => setChosen([])} />
+          <ForChosen chosen={all.filter((s) => picked.has(s.id))} clear={() => setPicked(new Set())} />
           <LongTable
             rows={all}
             keyOf={(s) => s.id}
+            nameOf={(s) => `that of ${s.volume}, ${stamp(s.taken)}`}
+            chosen={picked}
+            choose={setPicked}
             head={
               <>
-                <th scope="col" className="w-8">
-                  <input
-                    type="checkbox"
-                    aria-label="Choose all that are shown"
-                    checked={all.every((s) => picked.has(s.id))}
-                    onChange={(e) => setChosen(e.target.checked ? all.map((s) => s.id) : [])}
-                  />
-                </th>
                 <th scope="col">Taken</th>
                 <th scope="col">Volume</th>
                 <th scope="col">Cause</th>
@@ -94,13 +79,7 @@ export function Snapshots() {
                 <th scope="col">Why it is here</th>
               </>
             }
-            cells={(s) => (
-              <Cells
-                s={s}
-                on={picked.has(s.id)}
-                choose={(on) => setChosen(on ? [...chosen, s.id] : chosen.filter((id) => id !== s.id))}
-              />
-            )}
+            cells={(s) => <Cells s={s} />}
           />
           {list.hasNextPage && (
             <button className="press mt-2" onClick={() => void list.fetchNextPage()} disabled={list.isFetchingNextPage}>
@@ -120,17 +99,9 @@ export function Snapshots() {
   );
 }
 
-function Cells({ s, on, choose }: { s: Snapshot; on: boolean; choose: (on: boolean) => void }) {
+function Cells({ s }: { s: Snapshot }) {
   return (
     <>
-      <td>
-        <input
-          type="checkbox"
-          aria-label={`Choose that of ${s.volume}, ${stamp(s.taken)}`}
-          checked={on}
-          onChange={(e) => choose(e.target.checked)}
-        />
-      </td>
       <td className="whitespace-nowrap font-mono">
         <Link
           className="quiet"
@@ -242,17 +213,7 @@ function ActSheet({ act, snapshots, close }: { act: Act; snapshots: Snapshot[]; 
           run.mutate();
         }}
       >
-        {act.name === "keep" && (
-          <Field label="Reason" help="For whoever finds it years later.">
-            <input
-              className="field w-full"
-              value={reason}
-              onChange={(e) => setReason(e.target.value)}
-              required
-              maxLength={1000}
-            />
-          </Field>
-        )}
+        {act.name === "keep" && <Reason value={reason} change={setReason} />}
         {act.name === "remove" && (
           <p className="text-sm">
             They go into grace, from which they can be recalled; a set goes as a whole. {size(bytes)} came new with

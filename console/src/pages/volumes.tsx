@@ -1,11 +1,12 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
-import { Link, useSearchParams } from "react-router";
+import { Link } from "react-router";
 
 import { api, once, type Schemas, told } from "../api/client";
 import { ByCommand, Field, Sheet, State, Trouble, Waiting } from "../parts/ui";
 import { ago, many, size, stamp } from "../parts/words";
 import { useTyped } from "../parts/typed";
+import { useAddress } from "../parts/address";
 import { LongTable } from "../parts/longtable";
 import { Groups } from "./groups";
 import { ForChosen } from "./manyvolumes";
@@ -13,23 +14,12 @@ import { MakeDisk } from "./makedisk";
 
 export function Volumes() {
   const list = useQuery({ queryKey: ["volumes"], queryFn: () => told(api.GET("/volumes")) });
-  const [params, setParams] = useSearchParams();
+  const [get, set] = useAddress();
   const [adding, setAdding] = useState(false);
   const [making, setMaking] = useState(false);
-  const [chosen, setChosen] = useState<string[]>([]);
-  const picked = new Set(chosen);
-  const filter = params.get("find") ?? "";
-  const order = params.get("by") ?? "name";
-  const set = (k: string, v: string) =>
-    setParams(
-      (old) => {
-        const p = new URLSearchParams(old);
-        if (v) p.set(k, v);
-        else p.delete(k);
-        return p;
-      },
-      { replace: true },
-    );
+  const [picked, setPicked] = useState<ReadonlySet<string>>(new Set());
+  const filter = get("find");
+  const order = get("by") || "name";
   const [typed, setTyped] = useTyped(filter, (v) => set("find", v));
   if (list.isPending) return <Waiting what="volumes" />;
   if (list.error) return <Trouble error={list.error} />;
@@ -89,21 +79,16 @@ export function Volumes() {
           <ForChosen
             chosen={shown.filter((v) => picked.has(v.name)).map((v) => v.name)}
             all={list.data ?? []}
-            clear={() => setChosen([])}
+            clear={() => setPicked(new Set())}
           />
           <LongTable
             rows={shown}
             keyOf={(v) => v.name}
+            nameOf={(v) => v.name}
+            chosen={picked}
+            choose={setPicked}
             head={
               <>
-                <th scope="col" className="w-8">
-                  <input
-                    type="checkbox"
-                    aria-label="Choose all that are shown"
-                    checked={shown.every((v) => picked.has(v.name))}
-                    onChange={(e) => setChosen(e.target.checked ? shown.map((v) => v.name) : [])}
-                  />
-                </th>
                 {head("name", "Volume")}
                 {head("state", "Protection")}
                 {head("newest", "Newest state")}
@@ -116,16 +101,6 @@ export function Volumes() {
             }
             cells={(v) => (
               <>
-                <td>
-                  <input
-                    type="checkbox"
-                    aria-label={`Choose ${v.name}`}
-                    checked={picked.has(v.name)}
-                    onChange={(e) =>
-                      setChosen(e.target.checked ? [...chosen, v.name] : chosen.filter((n) => n !== v.name))
-                    }
-                  />
-                </td>
                 <td>
                   <Link className="quiet font-semibold" to={`/volumes/${encodeURIComponent(v.name)}`}>
                     {v.name}

@@ -109,6 +109,21 @@ export function Doubt({ volume, why }: { volume: string; why: string }) {
   );
 }
 
+/** The reason of a keep mark. */
+export function Reason({ value, change }: { value: string; change: (reason: string) => void }) {
+  return (
+    <Field label="Reason" help="For whoever finds it years later.">
+      <input
+        className="field w-full"
+        value={value}
+        onChange={(e) => change(e.target.value)}
+        required
+        maxLength={1000}
+      />
+    </Field>
+  );
+}
+
 /** Asks for the reason of a keep mark. */
 export function KeepSheet({ snapshot, close }: { snapshot: Snapshot; close: () => void }) {
   const [reason, setReason] = useState("");
@@ -133,15 +148,7 @@ export function KeepSheet({ snapshot, close }: { snapshot: Snapshot; close: () =
           keep.mutate();
         }}
       >
-        <Field label="Reason" help="For whoever finds it years later.">
-          <input
-            className="field w-full"
-            value={reason}
-            onChange={(e) => setReason(e.target.value)}
-            required
-            maxLength={1000}
-          />
-        </Field>
+        <Reason value={reason} change={setReason} />
         <Field label="Until" help="Empty: until it is let go by hand.">
           <input className="field" type="date" value={until} onChange={(e) => setUntil(e.target.value)} />
         </Field>

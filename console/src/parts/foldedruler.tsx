@@ -1,7 +1,7 @@
 import { useMemo, useState } from "react";
-import { useSearchParams } from "react-router";
 
 import type { Volume } from "../api/client";
+import { useAddress } from "./address";
 import { Choose } from "./choose";
 import { fold, foldsBy } from "./folds";
 import { Ruler } from "./ruler";
@@ -10,10 +10,10 @@ const few = 24; // as many are drawn without folds
 
 /** The ruler over the given volumes: what needs a hand first, the rest folded. */
 export function FoldedRuler({ volumes }: { volumes: Volume[] }) {
-  const [params, setParams] = useSearchParams();
+  const [get, set] = useAddress();
   const [turned, setTurned] = useState<Set<string>>(new Set());
   const options = useMemo(() => foldsBy(volumes), [volumes]);
-  const asked = params.get("fold") ?? "";
+  const asked = get("fold");
   const by = options.includes(asked) ? asked : volumes.length > few ? "state" : "nothing";
   const folds = useMemo(() => fold(volumes, by), [volumes, by]);
   const turn = (key: string) =>
@@ -24,14 +24,7 @@ export function FoldedRuler({ volumes }: { volumes: Volume[] }) {
     });
   const choose = (v: string) => {
     setTurned(new Set());
-    setParams(
-      (old) => {
-        const p = new URLSearchParams(old);
-        p.set("fold", v);
-        return p;
-      },
-      { replace: true },
-    );
+    set("fold", v);
   };
   return (
     <>
