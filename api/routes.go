@@ -14,6 +14,39 @@ type Peer struct {
 	Granted   Grants     `json:"granted" doc:"what this site may do there, as it last said"`
 	Pace      Pace       `json:"pace"`
 	Release   string     `json:"release,omitempty" doc:"the build that it runs, as it last said"`
+	FreeBytes int64      `json:"freeBytes,omitempty" doc:"room where its store lies, as it last said"`
+}
+
+// CarryChosen asks to bring chosen snapshots to a paired site, or an attached place, once.
+type CarryChosen struct {
+	Snapshots []string   `json:"snapshots" minItems:"1" maxItems:"10000"`
+	To        string     `json:"to" doc:"paired site or attached place"`
+	Keep      bool       `json:"keep,omitempty" doc:"kept there until a person there lets them go"`
+	KeepUntil *time.Time `json:"keepUntil,omitempty" doc:"kept there until then, whatever the rules there say"`
+	Reason    string     `json:"reason,omitempty" doc:"why, shown there beside the keep mark" maxLength:"300"`
+}
+
+// ChosenCarried is what a run that sends snapshots comes to.
+type ChosenCarried struct {
+	Snapshots int   `json:"snapshots" doc:"that are there now"`
+	SentBytes int64 `json:"sentBytes"`
+	Kept      int   `json:"kept" doc:"that are kept there as was asked"`
+}
+
+// Incoming is what another site brings of one volume, or what is taken from it.
+type Incoming struct {
+	From        string     `json:"from" doc:"the site that brings it"`
+	Volume      string     `json:"volume" doc:"its name here"`
+	State       string     `json:"state" enum:"coming,at rest,refused,no line"`
+	Up          bool       `json:"up" doc:"there is a line to that site at present"`
+	Copies      int        `json:"copies" doc:"snapshots of it that arrived and are here"`
+	LastArrived *time.Time `json:"lastArrived,omitempty"`
+	Newest      *time.Time `json:"newest,omitempty" doc:"when the newest of them was taken"`
+	Snapshot    string     `json:"snapshot,omitempty" doc:"that is coming now"`
+	Since       *time.Time `json:"since,omitempty" doc:"since when it comes, or when the last one was refused"`
+	DoneBytes   int64      `json:"doneBytes,omitempty" doc:"of the one that is coming"`
+	Rate        int64      `json:"rate,omitempty" doc:"bytes a second, over the last half minute"`
+	Refused     string     `json:"refused,omitempty" doc:"why the last one was not taken in"`
 }
 
 // Grants are what one site lets another do.

@@ -80,6 +80,7 @@ func routeCommand() *cli.Command {
 					&cli.BoolFlag{Name: "dry-run", Usage: "only tell what it would carry, and about how long that takes"}},
 					termFlags()...),
 				Action: with("NAME", routeAdd)},
+			incomingCommand(),
 			{Name: "list", Usage: "all routes", Description: "Example: candid route list",
 				Action: with("", func(ctx context.Context, f *session, cmd *cli.Command) error {
 					var rs []api.Route

@@ -102,16 +102,20 @@ func siteCommand() *cli.Command {
 					return err
 				}
 				return f.show(map[string]any{"site": self, "paired": ps}, func() {
-					rows := [][]string{{self.Name, "this site", short(self.Key), self.Peers, "-", self.Release, "", ""}}
+					rows := [][]string{{self.Name, "this site", short(self.Key), self.Peers, "-", self.Release, "-", "", ""}}
 					for _, p := range ps {
 						line := "no line"
 						if p.Up {
 							line = "line up"
 						}
+						room := "-"
+						if p.FreeBytes > 0 {
+							room = size(p.FreeBytes)
+						}
 						rows = append(rows, []string{p.Name, line, short(p.Key), strings.Join(p.Addresses, ", "), whenPtr(p.Seen),
-							cmp.Or(p.Release, "-"), p.Grants.Words, p.Granted.Words})
+							cmp.Or(p.Release, "-"), room, p.Grants.Words, p.Granted.Words})
 					}
-					f.list([]string{"SITE", "", "KEY", "ADDRESSES", "LAST SEEN", "RELEASE", "IT MAY HERE", "THIS SITE MAY THERE"},
+					f.list([]string{"SITE", "", "KEY", "ADDRESSES", "LAST SEEN", "RELEASE", "ROOM", "IT MAY HERE", "THIS SITE MAY THERE"},
 						rows, "")
 				})
 			})},

@@ -38,7 +38,8 @@ func snapshotCommand() *cli.Command {
 			Action: with("[VOLUME]", snapshotList)},
 		{Name: "show", Usage: "one snapshot: why it is kept, what it takes, its remarks", ArgsUsage: "ID",
 			Description: "Example: candid snapshot show 3f9a0c11b2d4", Action: with("ID", snapshotShow)},
-		{Name: "remove", Usage: "send snapshots into grace", ArgsUsage: "ID...",
+		carryChosenCommand(),
+		{Name: "remove", Usage: "put snapshots into grace", ArgsUsage: "ID...",
 			Description: "Example: candid snapshot remove 3f9a0c11b2d4",
 			Action: with("ID [ID...]", func(ctx context.Context, f *session, cmd *cli.Command) error {
 				return f.each(ctx, cmd, func(path string, s *api.Snapshot) error {

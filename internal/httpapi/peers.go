@@ -128,6 +128,17 @@ func (s *server) registerPeers(a huma.API) {
 	})
 }
 
+func (s *server) registerChosen(a huma.API) {
+	huma.Register(a, op("POST", "/snapshots/carry", "carryChosen", "Carry chosen snapshots to another site, once", 202),
+		func(ctx context.Context, in *body[api.CarryChosen]) (*body[api.Run], error) {
+			return answer(s.site.Routes.CarryChosen(in.Body, caller(ctx)))
+		})
+	huma.Register(a, op("GET", "/incoming", "listIncoming", "What other sites bring here, by volume"),
+		func(ctx context.Context, _ *none) (*body[[]api.Incoming], error) {
+			return answer(s.site.Routes.Incoming())
+		})
+}
+
 func (s *server) registerPlaces(a huma.API) {
 	huma.Register(a, op("GET", "/places", "listPlaces", "Further places of this site, such as disks that come and go"),
 		func(ctx context.Context, _ *none) (*body[[]api.Place], error) {

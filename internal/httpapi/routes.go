@@ -98,6 +98,7 @@ func (s *server) register(a huma.API) {
 	s.registerAlarms(a)
 	s.registerPeople(a)
 	s.registerCrates(a)
+	s.registerChosen(a)
 	s.registerPlaces(a)
 	s.registerRuns(a)
 	describe(a.OpenAPI())

@@ -54,7 +54,7 @@ var rules = map[string]rule{
 	"listTokens": {auditor: true},
 
 	"checkPolicy": plans, "diffPolicy": plans, "previewPolicy": plans, "planPrune": plans, "freeing": plans,
-	"checkRoute": plans, "policySchema": plans,
+	"checkRoute": plans, "listIncoming": looks, "carryChosen": decides, "policySchema": plans,
 	"checkSite": {operator: true},
 
 	"listCrate": reads, "compare": reads, "compareText": reads, "compareDisk": reads, "diskWrites": reads,

@@ -91,12 +91,12 @@ func New(s *site.Site) http.Handler {
 	shown := func(w http.ResponseWriter, r *http.Request) {
 		views.DAV(srv.eyes(r.Context()).Views(), davPrefix, slog.Default()).ServeHTTP(w, r)
 	}
-	listing, sending := srv.sends(srv.listings, shown), srv.sends(srv.downloads, shown)
+	listing, chosenRun := srv.sends(srv.listings, shown), srv.sends(srv.downloads, shown)
 	dav := headers(srv.auth(srv.recordDAV(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		if r.Method == "PROPFIND" {
 			listing(w, r)
 		} else {
-			sending(w, r)
+			chosenRun(w, r)
 		}
 	}))))
 	return fromOutside(s, http.HandlerFunc(func(w http.ResponseWriter, q *http.Request) {

@@ -43,6 +43,8 @@ type Hello struct {
 	NoStandby bool `cbor:"10,keyasint,omitempty"`
 	// Release is the build that the site runs.
 	Release string `cbor:"12,keyasint,omitempty"`
+	// Free is the room where the store lies, told to who may bring snapshots.
+	Free int64 `cbor:"13,keyasint,omitempty"`
 }
 
 // mostRelease bounds what a peer says of its build.
@@ -74,6 +76,9 @@ func (s *Service) serveHello(peer *catalog.Peer, body []byte, st *transfer.Strea
 	}
 	out := Hello{Name: s.Name(), Now: s.Clock.Now().UnixNano(), Grants: &peer.Grants.V, Release: release.Version(),
 		Recipient: s.Sealing.Recipient().String(), Addresses: s.Addresses(), NoStandby: s.Conf.Standby == ""}
+	if peer.Grants.V.Offer {
+		out.Free = s.Store.Usage().FreeBytes
+	}
 	if h.Head != nil {
 		seen, err := s.witness(peer.Name, *h.Head)
 		if err != nil {
@@ -159,7 +164,7 @@ func (s *Service) Greet(ctx context.Context, p *catalog.Peer) (h Hello, addr str
 		return h, addr, rtt, err
 	}
 	s.mu.Lock()
-	s.headReported[p.Name] = head.N
+	s.headReported[p.Name], s.rooms[p.Name] = head.N, h.Free
 	s.mu.Unlock()
 	if h.Head != nil {
 		if _, err := s.witness(p.Name, *h.Head); err != nil {

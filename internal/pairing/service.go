@@ -40,6 +40,7 @@ type Service struct {
 	placesHere   map[string]*FurtherPlace // that are attached, by name
 	paces        map[string]*Paced        // by peer
 	headReported map[string]int64         // entries of the ledger that peers know of
+	rooms        map[string]int64         // free bytes where peers' stores lie, as they last said
 	remote       *remoteListener          // nil: other sites are not answered over it
 }
 
@@ -48,7 +49,7 @@ func New(dir *datadir.Dir, run *run.Engine, access *access.Service) *Service {
 	s := &Service{Dir: dir, run: run, access: access, handlers: map[string]handler{},
 		strangers: limit.Places{All: mostStrangers, Each: mostStrangersFrom}, lines: limit.Places{Each: mostLines},
 		links: map[string]*transfer.Link{}, placesHere: map[string]*FurtherPlace{}, paces: map[string]*Paced{},
-		headReported: map[string]int64{}, onGrants: func() error { return nil },
+		headReported: map[string]int64{}, rooms: map[string]int64{}, onGrants: func() error { return nil },
 		onPutBack: func(string, bool) error { return nil }}
 	s.answerPeers()
 	return s

@@ -59,6 +59,14 @@ func (s *Service) serveCarry(ctx context.Context, peer *catalog.Peer, key ed2551
 // takeIn receives a snapshot from a peer, whichever of both asked for it.
 func (s *Service) takeIn(ctx context.Context, peer *catalog.Peer, key ed25519.PublicKey, q *transfer.CarryRequest,
 	st *transfer.Stream, meter *transfer.Meter) error {
+	ended := s.incoming.begin(peer.Name, q, meter, s.Clock.Now())
+	err := s.receive(ctx, peer, key, q, st, meter)
+	ended(err, s.Clock.Now())
+	return err
+}
+
+func (s *Service) receive(ctx context.Context, peer *catalog.Peer, key ed25519.PublicKey, q *transfer.CarryRequest,
+	st *transfer.Stream, meter *transfer.Meter) error {
 	known, err := s.Catalog.VolumeOfLineage(hex.EncodeToString(q.Lineage[:]))
 	if policy.CheckName("site", q.Origin) != nil || policy.CheckName("volume", q.Volume) != nil ||
 		q.Origin == s.Name() && (err != nil || !s.comesHome(peer, known)) {
@@ -125,6 +133,9 @@ func (s *Service) takeIn(ctx context.Context, peer *catalog.Peer, key ed25519.Pu
 			at, err := s.arrived(id, stored, q.SetOf, signer, via(peer, q.Origin))
 			if err == nil && !isKnown { // before it is acknowledged who is active is known here too
 				err = s.authority.Learn(peer.Name, q.Authority)
+			}
+			if err == nil && q.Keep != nil {
+				err = s.rules.KeepAsAsked(id, peer.Name, q.Keep.Why, q.Keep.Time())
 			}
 			return at, err
 		},

@@ -134,7 +134,7 @@ func (o *pullRun) take(ctx context.Context, w *pullWork, row *catalog.Snapshot, 
 		return &transfer.Refusal{What: fmt.Sprintf("%s answered with another snapshot than was asked for", o.peer.Name),
 			Final: true}
 	}
-	q.Standby = o.r.Terms.V.Standby
+	q.Standby, q.Keep = o.r.Terms.V.Standby, nil // what becomes of it here is decided here
 	if err := o.s.takeIn(ctx, o.peer, o.link.Key, &q, st, o.meter); err != nil {
 		st.Refuse(err)
 		return err

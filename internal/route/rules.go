@@ -86,10 +86,13 @@ func (s *Service) wantedFar(r *catalog.Route, v *catalog.Volume, rs *rules.Rules
 		}
 	}
 	slices.SortFunc(want, func(a, b *catalog.Snapshot) int {
-		return lineage.Position{Term: uint64(b.Term), Sequence: uint64(b.Sequence)}.Compare(
-			lineage.Position{Term: uint64(a.Term), Sequence: uint64(a.Sequence)})
+		return positionOf(b).Compare(positionOf(a))
 	})
 	return want, nil
+}
+
+func positionOf(row *catalog.Snapshot) lineage.Position {
+	return lineage.Position{Term: uint64(row.Term), Sequence: uint64(row.Sequence)}
 }
 
 // setsWantedFar are the sets of which the far side of a route would keep something else.

@@ -26,6 +26,8 @@ type Service struct {
 
 	rows sync.Mutex // a row of routes is read, changed and stored as one step
 
+	incoming incoming
+
 	mu     sync.Mutex
 	going  map[string]*going  // runs of routes, by route
 	looked map[string]*looked // looks of routes that pull, by route

@@ -12,6 +12,7 @@ import (
 	"candidharbor/internal/phrase"
 	"candidharbor/internal/refusal"
 	"candidharbor/internal/run"
+	"candidharbor/internal/visible"
 )
 
 // KeepSnapshot marks a snapshot to be kept whatever the rules say. In grace it is
@@ -35,6 +36,28 @@ func (s *Service) KeepSnapshot(id string, ask api.KeepAsk) (*api.Snapshot, error
 		return s.outOfGrace(row, time.Time{})
 	})
 }
+
+// KeepAsAsked marks a snapshot to be kept here as the site wished that sent it; the zero time is no end. What is to be
+// kept for longer already stays so: who sends can never shorten it.
+func (s *Service) KeepAsAsked(id object.ID, from, why string, until time.Time) error {
+	row, err := s.Catalog.Snapshot(id.String())
+	if err != nil {
+		return err
+	}
+	longer := row.KeepWhy != "" && (row.KeepUntil.IsZero() || !until.IsZero() && !row.KeepUntil.Before(until))
+	if longer || !until.IsZero() && !until.After(s.Clock.Now()) {
+		return nil
+	}
+	why = visible.Line(why)
+	ask := api.KeepAsk{Reason: fmt.Sprintf("sent by %s: %s", from, why[:min(len(why), longestWish)])}
+	if !until.IsZero() {
+		ask.Until = &until
+	}
+	_, err = s.KeepSnapshot(row.ID, ask)
+	return err
+}
+
+const longestWish = 500 // bytes of what a sender says why
 
 // LetGoSnapshot takes a keep mark back. The rules decide again.
 func (s *Service) LetGoSnapshot(id string) (*api.Snapshot, error) {

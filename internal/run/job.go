@@ -66,7 +66,7 @@ type Job struct {
 	phase    string
 	remarks  bool
 	began    time.Time // by the host's clock, for rates
-	pace     recentRate
+	pace     RecentRate
 }
 
 // Start queues a run. work returns the result and the outcome in words.
@@ -220,7 +220,7 @@ func (j *Job) progressLocked(live bool) api.Progress {
 		p.Phase = j.phase
 	}
 	if live && !j.began.IsZero() {
-		p.BytesPerSecond = j.pace.rate(time.Now(), j.began, p.DoneBytes)
+		p.BytesPerSecond = j.pace.Rate(time.Now(), j.began, p.DoneBytes)
 		if p.BytesPerSecond > 0 && p.TotalBytes > p.DoneBytes {
 			p.SecondsLeft = float64(p.TotalBytes-p.DoneBytes) / p.BytesPerSecond
 		}

@@ -4,8 +4,8 @@ import (
 	"time"
 )
 
-// recentRate tells how fast something goes on, over the last seconds.
-type recentRate struct{ seen []progressAt }
+// RecentRate tells how fast something goes on, over the last seconds.
+type RecentRate struct{ seen []progressAt }
 
 type progressAt struct {
 	at   time.Time
@@ -16,8 +16,8 @@ type progressAt struct {
 // them tell no rate.
 const latelySpan = 30 * time.Second
 
-// rate notes what is done by now and returns bytes per second; 0 while that is not known.
-func (l *recentRate) rate(now, began time.Time, done int64) float64 {
+// Rate notes what is done by now and returns bytes per second; 0 while that is not known.
+func (l *RecentRate) Rate(now, began time.Time, done int64) float64 {
 	if len(l.seen) == 0 {
 		l.seen = append(l.seen, progressAt{began, 0})
 	}

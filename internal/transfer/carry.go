@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"sync/atomic"
+	"time"
 
 	"candidharbor/core/object"
 	"candidharbor/internal/store"
@@ -28,6 +29,22 @@ type CarryRequest struct {
 	Takes   bool             `cbor:"9,keyasint,omitempty"` // the sender reads frames that tell what is durable
 	// Authority are the records of who is, and was, active of the history.
 	Authority [][]byte `cbor:"10,keyasint,omitempty"`
+	// Keep asks that the snapshot is kept at the receiver whatever its rules say.
+	Keep *Keep `cbor:"11,keyasint,omitempty"`
+}
+
+// Keep is a wish of who sends a snapshot.
+type Keep struct {
+	Until int64  `cbor:"1,keyasint,omitempty"` // nanoseconds; 0: until it is let go there
+	Why   string `cbor:"2,keyasint"`
+}
+
+// Time is until when; the zero time is no end.
+func (k *Keep) Time() time.Time {
+	if k.Until == 0 {
+		return time.Time{}
+	}
+	return time.Unix(0, k.Until)
 }
 
 // MaxAuthority is how many records of authority a request brings.
@@ -52,7 +69,8 @@ type taken struct {
 }
 
 type carryDone struct {
-	Arrived int64 `cbor:"1,keyasint"` // when, by the receiver's clock
+	Arrived int64 `cbor:"1,keyasint"`           // when, by the receiver's clock
+	Kept    bool  `cbor:"2,keyasint,omitempty"` // as was asked; a release before knows no such wish
 }
 
 // Limit holds a sender back to a pace.
@@ -77,6 +95,7 @@ type Sender struct {
 	Marks   [][]byte // signed mark records to bring along
 	Limit   Limit    // nil: none
 	Meter   *Meter
+	Kept    bool // after Run: the receiver keeps it as was asked
 
 	sent int64 // bytes of records
 }
@@ -162,6 +181,7 @@ func (c *Sender) talk(ctx context.Context, s *Stream) error {
 		return err
 	}
 	in.durable(c.Meter, c.sent)
+	c.Kept = done.Kept
 	return nil
 }
 

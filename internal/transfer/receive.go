@@ -167,7 +167,7 @@ func (c *Receiver) Run(ctx context.Context, s *Stream, q *CarryRequest) (err err
 				return err
 			}
 			done = true
-			return s.Reply(carryDone{Arrived: at})
+			return s.Reply(carryDone{Arrived: at, Kept: q.Keep != nil})
 		default:
 			return fmt.Errorf("the peer sent frame type %d during a carry", t)
 		}
