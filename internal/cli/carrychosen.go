@@ -10,7 +10,7 @@ import (
 
 func carryChosenCommand() *cli.Command {
 	return &cli.Command{Name: "carry", Usage: "carry chosen snapshots to another site, or to a place, once and without a route",
-		ArgsUsage: "ID...", Description: "Example: candid snapshot carry 3f9a0c11b2d4 --to stonewick --keep-until +1y " +
+		ArgsUsage: "ID...", Description: "Example: candid snapshot carry 3f9a0c11b2d4 --to stonewick --keep-until 2028-01-01 " +
 			"--reason \"audit of 2026\"",
 		Flags: append([]cli.Flag{&cli.StringFlag{Name: "to", Usage: "paired site or attached place: candid site list shows the " +
 			"room there", Required: true},

@@ -119,9 +119,10 @@ Carry snapshots there: candid route add NAME --to stonewick --volumes key=value
 `)
 	d.refuses("site pair INVITATION", 1, "used already")
 	d.reads("site list", `
-SITE		KEY	ADDRESSES	LAST SEEN	RELEASE	IT MAY HERE	THIS SITE MAY THERE
-larkfield	this site	#4	ADDR	-	unknown		
-stonewick	no line	#5	ADDR	2026-03-03 00:00:00	-	bring snapshots, look at it	bring snapshots, look at it
+SITE		KEY	ADDRESSES	LAST SEEN	RELEASE	ROOM	IT MAY HERE	THIS SITE MAY THERE
+larkfield	this site	#4	ADDR	-	unknown	-		
+stonewick	no line	#5	ADDR	2026-03-03 00:00:00	-	-	bring snapshots, look at it	bring snapshots, look at \
+it
 `)
 	d.reads("site check stonewick", `
 stonewick answers at ADDR with the paired key, in T. It lets this site bring snapshots, look at it.

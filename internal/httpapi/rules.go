@@ -45,7 +45,7 @@ var rules = map[string]rule{
 	"asOf": looks, "explain": looks, "getGroup": looks, "getPolicy": looks, "getSnapshot": looks, "getSpace": looks,
 	"getStatus": looks, "getUsage": looks, "getVolume": looks, "getRoute": looks,
 	"listAlarms": looks, "listCaps": looks, "listGroups": looks, "listHooks": looks, "listPlaces": looks,
-	"listPolicies": looks, "listPolicyVersions": looks, "listRoutes": looks, "listSites": looks,
+	"listIncoming": looks, "listPolicies": looks, "listPolicyVersions": looks, "listRoutes": looks, "listSites": looks,
 	"listSnapshots": looks, "listAllSnapshots": looks,
 	"listVolumes": looks, "listMounts": looks, "listFound": looks, "listClones": looks,
 	"getClone": looks, "listRecipes": looks, "getRecipe": looks, "listTrials": looks, "paceWeek": looks,
@@ -54,7 +54,7 @@ var rules = map[string]rule{
 	"listTokens": {auditor: true},
 
 	"checkPolicy": plans, "diffPolicy": plans, "previewPolicy": plans, "planPrune": plans, "freeing": plans,
-	"checkRoute": plans, "listIncoming": looks, "carryChosen": decides, "policySchema": plans,
+	"checkRoute": plans, "policySchema": plans,
 	"checkSite": {operator: true},
 
 	"listCrate": reads, "compare": reads, "compareText": reads, "compareDisk": reads, "diskWrites": reads,
@@ -94,7 +94,8 @@ var rules = map[string]rule{
 	"invite":       decides, "confirmSite": decides, "pair": decides, "setUpSites": decides, "grant": decides,
 	"revoke":  decides,
 	"setPace": decides, "rotateKey": decides, "addRoute": decides, "editRoute": decides, "removeRoute": decides,
-	"writeCrate": decides, "loadCrate": decides, "setRecoveryOrder": decides, "attachPlace": decides, "putTrials": decides,
+	"writeCrate": decides, "carryChosen": decides, "loadCrate": decides, "setRecoveryOrder": decides, "attachPlace": decides,
+	"putTrials":       decides,
 	"makeCloneVolume": decides, "setFound": decides, "takeFound": decides,
 }
 

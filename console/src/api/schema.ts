@@ -575,6 +575,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/incoming": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What other sites bring here, by volume */
+        get: operations["listIncoming"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/ledger": {
         parameters: {
             query?: never;
@@ -1545,6 +1562,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/snapshots/carry": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Carry chosen snapshots to another site, once */
+        post: operations["carryChosen"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/snapshots/freeing": {
         parameters: {
             query?: never;
@@ -2435,6 +2469,20 @@ export interface components {
              */
             snapshots?: number;
         };
+        CarryChosen: {
+            /** @description kept there until a person there lets them go */
+            keep?: boolean;
+            /**
+             * Format: date-time
+             * @description kept there until then, whatever the rules there say
+             */
+            keepUntil?: string;
+            /** @description why, shown there beside the keep mark */
+            reason?: string;
+            snapshots: string[] | null;
+            /** @description paired site or attached place */
+            to: string;
+        };
         CatalogueCopy: {
             /** Format: int64 */
             bytes: number;
@@ -3308,6 +3356,47 @@ export interface components {
             /** Format: int64 */
             timeoutSeconds: number;
         };
+        Incoming: {
+            /**
+             * Format: int64
+             * @description snapshots of it that arrived and are here
+             */
+            copies: number;
+            /**
+             * Format: int64
+             * @description of the one that is coming
+             */
+            doneBytes?: number;
+            /** @description the site that brings it */
+            from: string;
+            /** Format: date-time */
+            lastArrived?: string;
+            /**
+             * Format: date-time
+             * @description when the newest of them was taken
+             */
+            newest?: string;
+            /**
+             * Format: int64
+             * @description bytes a second, over the last half minute
+             */
+            rate?: number;
+            /** @description why the last one was not taken in */
+            refused?: string;
+            /**
+             * Format: date-time
+             * @description since when it comes, or when the last one was refused
+             */
+            since?: string;
+            /** @description that is coming now */
+            snapshot?: string;
+            /** @enum {string} */
+            state: "coming" | "at rest" | "refused" | "no line";
+            /** @description there is a line to that site at present */
+            up: boolean;
+            /** @description its name here */
+            volume: string;
+        };
         Invitation: {
             /** Format: date-time */
             ends: string;
@@ -3568,6 +3657,11 @@ export interface components {
         };
         Peer: {
             addresses: string[] | null;
+            /**
+             * Format: int64
+             * @description room where its store lies, as it last said
+             */
+            freeBytes?: number;
             /** @description what this site may do there, as it last said */
             granted: components["schemas"]["Grants"];
             /** @description what it may do here */
@@ -7765,6 +7859,71 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Hook"][] | null;
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    listIncoming: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Incoming"][] | null;
                 };
             };
             /** @description Unauthorized */
@@ -12825,6 +12984,75 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["SnapshotsTaken"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    carryChosen: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["CarryChosen"];
+            };
+        };
+        responses: {
+            /** @description Accepted */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Run"];
                 };
             };
             /** @description Unauthorized */

@@ -5,6 +5,7 @@ import { Link } from "react-router";
 import { api, once, told } from "../api/client";
 import { ByCommand, Field, Sheet, State, Trouble, Waiting } from "../parts/ui";
 import { stamp } from "../parts/words";
+import { IncomingList } from "./incoming";
 import { SiteMap } from "./map";
 import { PeerRow } from "./peers";
 import { Places } from "./places";
@@ -71,12 +72,19 @@ export function Sites() {
         peers.map((p) => <PeerRow key={p.name} peer={p} />)
       )}
       <Places />
+      <IncomingList />
       <Invite open={dialogue === "invite"} close={() => setDialogue("")} />
       <Pair open={dialogue === "pair"} close={() => setDialogue("")} />
       <SetUp open={dialogue === "setup"} close={() => setDialogue("")} />
       {dialogue === "route" && <RouteForm open close={() => setDialogue("")} peers={peers} />}
       <ByCommand
-        lines={["candid site list", "candid route list", "candid site grant NAME read", "candid pace show NAME"]}
+        lines={[
+          "candid site list",
+          "candid route list",
+          "candid route incoming",
+          "candid site grant NAME read",
+          "candid pace show NAME",
+        ]}
       />
     </>
   );

@@ -9,6 +9,7 @@ import { useTyped } from "../parts/typed";
 import { LongTable } from "../parts/longtable";
 import { ByCommand, Sheet, Trouble, Waiting } from "../parts/ui";
 import { many, size, stamp, word } from "../parts/words";
+import { CarrySheet } from "./carrychosen";
 import { Reason } from "./why";
 
 const whiches = [
@@ -92,6 +93,7 @@ export function Snapshots() {
         lines={[
           ["candid snapshot list", ...flags.map(([k, v]) => `--${k} ${word(v)}`)].join(" "),
           "candid snapshot keep ID ID --reason WHY",
+          "candid snapshot carry ID ID --to SITE",
           "candid snapshot remove ID ID",
         ]}
       />
@@ -145,6 +147,8 @@ const acts: Act[] = [
 /** What can be done with all chosen snapshots; each act says of how many of them it can be done. */
 function ForChosen({ chosen, clear }: { chosen: Snapshot[]; clear: () => void }) {
   const [act, setAct] = useState<Act | null>(null);
+  const [carrying, setCarrying] = useState(false);
+  const here = chosen.filter((s) => s.state === "kept");
   if (chosen.length === 0) return null;
   return (
     <div className="sticky top-0 z-10 my-2 border-y border-ink bg-paper py-2 text-sm" role="group" aria-label="Chosen">
@@ -160,10 +164,16 @@ function ForChosen({ chosen, clear }: { chosen: Snapshot[]; clear: () => void })
             )
           );
         })}
+        {here.length > 0 && (
+          <button className="press" onClick={() => setCarrying(true)}>
+            Carry {here.length}
+          </button>
+        )}
         <button className="quiet" onClick={clear}>
           choose none
         </button>
       </p>
+      {carrying && <CarrySheet snapshots={here} close={() => setCarrying(false)} />}
       {act && <ActSheet act={act} snapshots={chosen.filter(act.of)} close={() => setAct(null)} />}
     </div>
   );

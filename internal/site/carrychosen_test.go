@@ -1,0 +1,160 @@
+package site
+
+import (
+	"fmt"
+	"testing"
+	"time"
+
+	"candidharbor/api"
+	"candidharbor/internal/refusal"
+	"candidharbor/internal/transfer"
+
+	"github.com/stretchr/testify/require"
+)
+
+// What is chosen is there, stays there as was asked whatever the rules there say, and stays a copy like any other: what
+// a site asks never shortens what is kept already, and it ends by itself.
+func TestCarryChosen(t *testing.T) {
+	w := newWorld(t)
+	here, there := w.open("here"), w.open("there")
+	dir := w.share(here, "notes")
+	w.pair(here, there)
+	w.policy(here, "policy: p\nvolumes: {k: v}\ntake: [every hour]\nkeep:\n  here: {newest: 9}\n  there: {newest: 2}\ngrace: 1 second\n")
+	for i := range 6 {
+		w.write(dir, "a", fmt.Sprint("state ", i))
+		w.until(here, w.clock.Now().Add(time.Hour))
+	}
+	rows := w.rows(here, "notes") // the newest first
+	carry := func(ask api.CarryChosen, ids ...string) api.Run {
+		ask.Snapshots, ask.To = ids, "there"
+		return w.done(here)(here.Routes.CarryChosen(ask, "test"))
+	}
+	pruneThere := func() (left []string) {
+		for range 2 { // into grace, and out of it
+			w.done(there)(there.Rules.Prune("", "test"))
+			w.clock.Set(w.clock.Now().Add(2 * time.Second))
+		}
+		for _, r := range w.rows(there, "notes@here") {
+			left = append(left, r.ID)
+		}
+		return left
+	}
+	until := w.clock.Now().Add(48 * time.Hour)
+
+	_, err := here.Routes.CarryChosen(api.CarryChosen{Snapshots: []string{rows[0].ID, rows[5].ID}, To: "there"}, "test")
+	require.Equal(t, refusal.Conflict, refusal.ClassOf(err))
+	require.Contains(t, err.Error(), "do not keep 1 snapshot of those, such as "+rows[5].ID[:12])
+	require.Empty(t, w.rows(there, "notes@here"), "what is refused carries nothing")
+
+	carry(api.CarryChosen{}, rows[0].ID)
+	carry(api.CarryChosen{KeepUntil: &until, Reason: "audit"}, rows[5].ID, rows[3].ID)
+	require.Equal(t, "state 0", w.textOf(there, must(there.Catalog.Snapshot(rows[5].ID)), "a"))
+	require.ElementsMatch(t, []string{rows[0].ID, rows[3].ID, rows[5].ID}, pruneThere())
+	require.Empty(t, must(here.Catalog.Snapshot(rows[5].ID)).KeepWhy, "it is kept there, not here")
+	require.Equal(t, "sent by here: audit", must(there.Catalog.Snapshot(rows[5].ID)).KeepWhy)
+
+	// A wish that ends sooner, or has ended, shortens nothing; one that ends later prolongs.
+	sooner, later := w.clock.Now().Add(time.Hour), until.Add(48*time.Hour)
+	carry(api.CarryChosen{KeepUntil: &sooner}, rows[5].ID)
+	require.True(t, must(there.Catalog.Snapshot(rows[5].ID)).KeepUntil.Equal(until))
+	rules := must(there.Catalog.Volume("notes@here")).Proposed
+	require.NotEmpty(t, rules)
+	require.NoError(t, w.bring(here, there, func(q *transfer.CarryRequest) {
+		q.Rules, q.Keep = rules, &transfer.Keep{Until: 1, Why: "late"}
+	}))
+	require.Empty(t, must(there.Catalog.Snapshot(rows[0].ID)).KeepWhy)
+	carry(api.CarryChosen{KeepUntil: &later}, rows[3].ID)
+
+	// A route that is opened later carries what lacks; what is there is not sent again.
+	w.route(here, "there")
+	run := w.done(here)(here.Routes.RunRoute("to-there", "test"))
+	require.Contains(t, run.Outcome, "2 snapshots carried to there; 176 B sent")
+	require.Len(t, pruneThere(), 4)
+	w.until(there, until.Add(time.Minute))
+	require.ElementsMatch(t, []string{rows[0].ID, rows[1].ID, rows[3].ID}, pruneThere())
+	_, err = there.Rules.LetGoSnapshot(rows[3].ID)
+	require.NoError(t, err)
+	require.ElementsMatch(t, []string{rows[0].ID, rows[1].ID}, pruneThere())
+
+	// In grace there, it is had back by being asked for again.
+	carry(api.CarryChosen{Keep: true}, rows[1].ID)
+	require.True(t, must(there.Catalog.Snapshot(rows[1].ID)).KeepUntil.IsZero())
+
+	// What came from there does not go back there, and what has no copy here cannot go.
+	theirs := w.rows(there, "notes@here")[0].ID
+	_, err = there.Routes.CarryChosen(api.CarryChosen{Snapshots: []string{theirs}, To: "here", Keep: true}, "test")
+	require.ErrorContains(t, err, "comes from here")
+	_, err = here.Rules.RemoveSnapshot(rows[4].ID)
+	require.NoError(t, err)
+	_, err = here.Routes.CarryChosen(api.CarryChosen{Snapshots: []string{rows[4].ID}, To: "there", Keep: true}, "test")
+	require.ErrorContains(t, err, "is in grace")
+}
+
+// A vault decides for itself: what a source says with a snapshot that the vault takes binds nothing there.
+func TestPulledWishIsIgnored(t *testing.T) {
+	w := newWorld(t)
+	source, vault, _ := vaulted(w)
+	w.take(source, "notes")
+	_, err := vault.Routes.AddRoute(api.RouteAdd{Name: "from-source", From: "source", Labels: map[string]string{"k": "v"}})
+	require.NoError(t, err)
+	_, err = source.Routes.CarryChosen(api.CarryChosen{Snapshots: []string{w.rows(source, "notes")[0].ID}, To: "vault",
+		Keep: true}, "test")
+	require.ErrorContains(t, err, "does not let this site bring snapshots")
+	w.done(vault)(vault.Routes.RunRoute("from-source", "test"))
+	require.Empty(t, w.rows(vault, "notes@source")[0].KeepWhy)
+	in := must(vault.Routes.Incoming())
+	require.Len(t, in, 1)
+	require.Equal(t, "source", in[0].From)
+	require.Equal(t, 1, in[0].Copies)
+}
+
+// The receiver sees what comes while it comes, what it refused and why, and what is at rest.
+func TestIncoming(t *testing.T) {
+	w := newWorld(t)
+	here, there := w.open("here"), w.open("there")
+	dir := w.share(here, "notes")
+	w.pair(here, there)
+	require.Empty(t, must(there.Routes.Incoming()))
+	w.noise(dir, "large", 3, 4<<20)
+	first := w.take(here, "notes")
+	w.route(here, "there")
+	coming := make(chan api.Incoming, 1)
+	_, err := here.Pairing.SetPace("there", api.PaceSet{Lines: []string{"1 Mbit/s"}})
+	require.NoError(t, err)
+	r := must(here.Routes.RunRoute("to-there", "test"))
+	go func() {
+		for w.ctx.Err() == nil {
+			if in, err := there.Routes.Incoming(); err == nil && len(in) == 1 && in[0].DoneBytes > 0 {
+				coming <- in[0]
+				return
+			}
+		}
+	}()
+	in := <-coming
+	require.Equal(t, "coming", in.State)
+	require.Equal(t, first.ID, in.Snapshot)
+	require.Equal(t, "notes@here", in.Volume)
+	require.Nil(t, in.LastArrived)
+	_, err = here.Pairing.SetPace("there", api.PaceSet{})
+	require.NoError(t, err)
+	_, err = here.Run.Wait(w.ctx, r.ID)
+	require.NoError(t, err)
+	in = must(there.Routes.Incoming())[0]
+	require.Equal(t, "at rest", in.State)
+	require.Equal(t, 1, in.Copies)
+	require.NotNil(t, in.LastArrived)
+
+	_, err = there.Pairing.Grant(w.ctx, "here", api.GrantAsk{Grants: []string{"offer"}, QuotaBytes: 1})
+	require.NoError(t, err)
+	w.write(dir, "a", "b")
+	w.take(here, "notes")
+	_, err = here.Run.Wait(w.ctx, must(here.Routes.RunRoute("to-there", "test")).ID)
+	require.NoError(t, err)
+	in = must(there.Routes.Incoming())[0]
+	require.Equal(t, "refused", in.State)
+	require.Contains(t, in.Refused, "the cap of peer here is reached")
+	_, err = there.Rules.RemoveCap("peer", "here")
+	require.NoError(t, err)
+	w.done(here)(here.Routes.RunRoute("to-there", "test"))
+	require.Equal(t, "at rest", must(there.Routes.Incoming())[0].State)
+}
