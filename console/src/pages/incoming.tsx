@@ -1,4 +1,5 @@
 import { useQuery } from "@tanstack/react-query";
+import { useState } from "react";
 import { Link } from "react-router";
 
 import { api, type Schemas, told } from "../api/client";
@@ -15,7 +16,10 @@ export function IncomingList() {
     queryFn: () => told(api.GET("/incoming")),
     refetchInterval: (q) => ((q.state.data ?? []).some((v) => v.state === "coming") ? 2_000 : 30_000),
   });
-  const all = list.data ?? [];
+  const [whole, setWhole] = useState(false);
+  const hand = (v: Incoming) => (v.state === "at rest" ? 2 : v.state === "coming" ? 0 : 1);
+  const all = [...(list.data ?? [])].sort((a, b) => hand(a) - hand(b));
+  const shown = whole ? all : all.slice(0, 50);
   return (
     <section aria-labelledby="incoming">
       <h2 id="incoming" className="head mt-8 border-b border-ink">
@@ -38,7 +42,7 @@ export function IncomingList() {
               </tr>
             </thead>
             <tbody>
-              {all.map((v) => (
+              {shown.map((v) => (
                 <tr key={`${v.from} ${v.volume}`}>
                   <td>{v.from}</td>
                   <td className="font-semibold">
@@ -65,6 +69,11 @@ export function IncomingList() {
             </tbody>
           </table>
         </Wide>
+      )}
+      {shown.length < all.length && (
+        <button className="press mt-2" onClick={() => setWhole(true)}>
+          Show all {all.length}
+        </button>
       )}
     </section>
   );
