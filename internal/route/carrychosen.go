@@ -173,7 +173,8 @@ func (o *chosenRun) keptFar(volume string, kept map[string]bool) error {
 	if err != nil {
 		return err
 	}
-	for i, verdict := range rules.FarVerdicts(rs, o.peer.Name, rules.SnapshotsOf(rows), o.s.Clock.Now()) {
+	verdicts := rules.FarVerdicts(rs, o.peer.Name, rules.SnapshotsOf(rows), o.s.Clock.Now())
+	for i, verdict := range verdicts {
 		kept[rows[i].ID] = verdict.Kept()
 	}
 	return nil

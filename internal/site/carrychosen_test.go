@@ -19,7 +19,8 @@ func TestCarryChosen(t *testing.T) {
 	here, there := w.open("here"), w.open("there")
 	dir := w.share(here, "notes")
 	w.pair(here, there)
-	w.policy(here, "policy: p\nvolumes: {k: v}\ntake: [every hour]\nkeep:\n  here: {newest: 9}\n  there: {newest: 2}\ngrace: 1 second\n")
+	w.policy(here, "policy: p\nvolumes: {k: v}\ntake: [every hour]\nkeep:\n  here: {newest: 9}\n  there: "+
+		"{newest: 2}\ngrace: 1 second\n")
 	for i := range 6 {
 		w.write(dir, "a", fmt.Sprint("state ", i))
 		w.until(here, w.clock.Now().Add(time.Hour))
