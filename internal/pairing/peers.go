@@ -167,8 +167,8 @@ func (s *Service) peerView(p *catalog.Peer) api.Peer {
 	s.mu.Lock()
 	free := s.rooms[p.Name]
 	s.mu.Unlock()
-	return api.Peer{Name: p.Name, FreeBytes: free, Key: p.Key, Addresses: p.Addresses.V, Paired: p.Paired.Time, Seen: p.Seen.Ptr(),
-		Up: s.Up(p.Name), Release: h.Release,
+	return api.Peer{Name: p.Name, Key: p.Key, Addresses: p.Addresses.V, Paired: p.Paired.Time, Seen: p.Seen.Ptr(),
+		Up: s.Up(p.Name), Release: h.Release, FreeBytes: free,
 		Grants: grantsView(p.Grants.V), Granted: grantsView(p.Granted.V), Pace: s.paceView(p)}
 }
 

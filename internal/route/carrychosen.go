@@ -247,9 +247,9 @@ func (o *chosenRun) one(ctx context.Context, link *transfer.Link, limit transfer
 	if err != nil {
 		return err
 	}
-	c := &transfer.Sender{Store: s.Store, Marks: marks, Meter: o.meter, Limit: limit, Request: transfer.CarryRequest{
-		Lineage: records.LineageOf(w.V.Lineage), Volume: NameAtOrigin(w.V), Origin: w.V.Origin, Root: id, Bases: w.basesBut(id),
-		Rules: w.Rs.Proposal(s.Place()), Authority: s.authority.Records(w.V), Keep: o.keep}}
+	q := transfer.CarryRequest{Lineage: records.LineageOf(w.V.Lineage), Volume: NameAtOrigin(w.V), Origin: w.V.Origin,
+		Root: id, Bases: w.basesBut(id), Rules: w.Rs.Proposal(s.Place()), Authority: s.authority.Records(w.V), Keep: o.keep}
+	c := &transfer.Sender{Store: s.Store, Marks: marks, Meter: o.meter, Limit: limit, Request: q}
 	if err := c.Run(ctx, link); err != nil {
 		return err
 	}
