@@ -81,6 +81,70 @@ type VolumeAdd struct {
 	BlockBytes int64  `json:"blockBytes,omitempty"`
 	Image      string `json:"image,omitempty"`
 	Import     string `json:"import,omitempty"`
+
+	DryRun bool `json:"dryRun,omitempty" doc:"of a directory: only look what is there"`
+}
+
+// HostDirectory is a directory of the host, as far as it is looked at to choose from.
+type HostDirectory struct {
+	Path    string      `json:"path"`
+	Volume  string      `json:"volume,omitempty" doc:"that protects it"`
+	Entries []HostEntry `json:"entries" doc:"the largest first"`
+	More    bool        `json:"more,omitempty" doc:"there are more than are told"`
+}
+
+// HostEntry is a name in a directory of the host.
+type HostEntry struct {
+	Path    string `json:"path"`
+	Name    string `json:"name"`
+	Dir     bool   `json:"dir"`
+	Mount   bool   `json:"mount,omitempty" doc:"another filesystem is mounted there"`
+	Closed  bool   `json:"closed,omitempty" doc:"it cannot be read by the service"`
+	Files   int64  `json:"files"`
+	Bytes   int64  `json:"bytes"`
+	AtLeast bool   `json:"atLeast,omitempty" doc:"not all of it was looked at"`
+	Volume  string `json:"volume,omitempty" doc:"that protects it"`
+	Holds   int    `json:"holds,omitempty" doc:"volumes somewhere below it"`
+}
+
+// Uncovered is what this host has that no volume protects.
+type Uncovered struct {
+	Directories []HostEntry  `json:"directories" doc:"below the roots, the largest first"`
+	Loose       []LooseFiles `json:"loose" doc:"files beside protected directories"`
+	Filesystems []Filesystem `json:"filesystems" doc:"that are mounted outside the roots"`
+	More        bool         `json:"more,omitempty" doc:"there are more than are told"`
+}
+
+// LooseFiles are files that lie in a directory of which only parts are protected.
+type LooseFiles struct {
+	Path  string `json:"path"`
+	Files int64  `json:"files"`
+	Bytes int64  `json:"bytes"`
+}
+
+// Filesystem is one that is mounted on the host.
+type Filesystem struct {
+	Path      string `json:"path"`
+	Kind      string `json:"kind"`
+	UsedBytes int64  `json:"usedBytes"`
+}
+
+// ProtectUncovered asks to protect directories that nothing protects, each as a volume named after it.
+type ProtectUncovered struct {
+	Paths  []string          `json:"paths,omitempty" doc:"none: all of them" maxItems:"1000"`
+	Labels map[string]string `json:"labels,omitempty"`
+}
+
+// UncoveredProtected is what became of that.
+type UncoveredProtected struct {
+	Added   []VolumeFound `json:"added"`
+	Refused []RefusedPath `json:"refused"`
+}
+
+// RefusedPath is a directory that could not be protected.
+type RefusedPath struct {
+	Path string `json:"path"`
+	Why  string `json:"why"`
 }
 
 // VolumeChange changes a volume; what is not given stays.

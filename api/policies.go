@@ -64,8 +64,10 @@ type PolicyCheck struct {
 	Hints    []Problem `json:"hints" doc:"what is allowed but hardly meant; line 0 is the document as a whole"`
 	Name     string    `json:"name,omitempty"`
 	Volumes  []string  `json:"volumes"`
-	Letting  []Going   `json:"letting" doc:"snapshots that would expire at once under it"`
-	Bytes    int64     `json:"bytes" doc:"stored bytes that would come back"`
+	// Uncovered are those of this site that no policy would choose.
+	Uncovered []string `json:"uncovered,omitempty" doc:"volumes of this site that no policy chooses with it"`
+	Letting   []Going  `json:"letting" doc:"snapshots that would expire at once under it"`
+	Bytes     int64    `json:"bytes" doc:"stored bytes that would come back"`
 }
 
 // PolicyDiff compares a document with the stored one of its name.

@@ -2,6 +2,7 @@ package capture
 
 import (
 	"context"
+	"errors"
 	"path/filepath"
 	"strings"
 
@@ -113,6 +114,9 @@ func (s *Service) directory(asked string) (path, root string, err error) {
 // foundIn describes a volume with what is in its directory.
 func (s *Service) foundIn(v *catalog.Volume, found *tree.Survey) (*api.VolumeFound, error) {
 	view, err := s.describe(v.Name)
+	if errors.Is(err, catalog.ErrNone) { // it was only looked at
+		view, err = s.wouldBe(v)
+	}
 	if err != nil {
 		return nil, err
 	}
@@ -126,4 +130,18 @@ func (s *Service) foundIn(v *catalog.Volume, found *tree.Survey) (*api.VolumeFou
 		Warnings:        []string{}}
 	out.Warnings = s.addWarnings(out, found)
 	return out, nil
+}
+
+// wouldBe describes a volume that is not stored.
+func (s *Service) wouldBe(v *catalog.Volume) (*api.Volume, error) {
+	rs, err := s.rules.RulesFor(v)
+	if err != nil {
+		return nil, err
+	}
+	view := &api.Volume{Name: v.Name, Kind: v.Kind, Origin: v.Origin, Active: v.ActiveSite(), Labels: v.Labels.V,
+		Protection: "unprotected", Policies: []string{}, Places: []api.PlaceState{}}
+	for _, p := range rs.Policies {
+		view.Policies = append(view.Policies, p.Name)
+	}
+	return view, nil
 }

@@ -50,6 +50,9 @@ func (s *Service) AddVolume(ctx context.Context, ask api.VolumeAdd) (*api.Volume
 		}
 	}
 	if ask.Path == "" {
+		if ask.DryRun {
+			return nil, refusal.Badf("only a directory is looked at before it is added; a disk is empty, or what it is made of")
+		}
 		return s.addDisk(ctx, ask)
 	}
 	if ask.SizeBytes != 0 || ask.BlockBytes != 0 || ask.Image != "" || ask.Import != "" {
@@ -79,6 +82,9 @@ func (s *Service) AddVolume(ctx context.Context, ask api.VolumeAdd) (*api.Volume
 	}
 	v.Path, v.Labels.V, v.Excludes.V, v.Protected = path, ask.Labels, ask.Excludes, true
 	v.Added, v.ScheduledUntil = catalog.At(s.Clock.Now()), catalog.At(s.Clock.Now())
+	if ask.DryRun {
+		return s.foundIn(v, found)
+	}
 	err = s.Catalog.Atomically(func(c *catalog.Catalog) error { return errors.Join(c.PutVolume(v), s.meant(c, v)) })
 	if err != nil {
 		return nil, err

@@ -204,6 +204,9 @@ func (f *session) hints(check *api.PolicyCheck) {
 			f.say("! %s", h.What)
 		}
 	}
+	if n := len(check.Uncovered); n > 0 {
+		f.say("! No policy chooses %s.", phrase.Names(check.Uncovered, 5))
+	}
 }
 
 // letting lists what a document would let go, place by place.

@@ -172,7 +172,11 @@ survey compared with version 1:
 + objectives: {larkfield: 2 hours}
 ! mereside is to keep copies, but no route goes there: nothing reaches it
 ! line 8: weekly 2 reaches no further back than daily 60, which keeps the same and more: it adds nothing
-! line 9: the objective for larkfield is 2 hours, but snapshots come only every 6 hours: it will be missed between them
+! line 9: the objective for larkfield is 2 hours, but snapshots come only every 6 hours: it will be missed between \
+them
+! stonewick goes on keeping what it has of letters until a person there accepts that less is kept (daily 3 becomes \
+2; weekly first 4 becomes nothing; milestone month-end for 1 year goes or gets shorter): there, candid volume \
+accept-rules letters@larkfield
 At larkfield 4 snapshots would expire, and N KiB come back here after grace and a sweep:
   #3 of letters, taken 2026-03-10 18:00:00: no longer within newest 3
   #4 of letters, taken 2026-03-09 18:00:00: no longer within newest 3
@@ -188,7 +192,11 @@ At stonewick 3 snapshots would expire:
 survey can be stored. It chooses letters.
 ! mereside is to keep copies, but no route goes there: nothing reaches it
 ! line 8: weekly 2 reaches no further back than daily 60, which keeps the same and more: it adds nothing
-! line 9: the objective for larkfield is 2 hours, but snapshots come only every 6 hours: it will be missed between them
+! line 9: the objective for larkfield is 2 hours, but snapshots come only every 6 hours: it will be missed between \
+them
+! stonewick goes on keeping what it has of letters until a person there accepts that less is kept (daily 3 becomes \
+2; weekly first 4 becomes nothing; milestone month-end for 1 year goes or gets shorter): there, candid volume \
+accept-rules letters@larkfield
 At larkfield 4 snapshots would expire, and N KiB come back here after grace and a sweep:
   #3 of letters, taken 2026-03-10 18:00:00: no longer within newest 3
   #4 of letters, taken 2026-03-09 18:00:00: no longer within newest 3
@@ -239,7 +247,11 @@ keeps  stonewick: daily 2
 for    letters
 ! mereside is to keep copies, but no route goes there: nothing reaches it
 ! line 8: weekly 2 reaches no further back than daily 60, which keeps the same and more: it adds nothing
-! line 9: the objective for larkfield is 2 hours, but snapshots come only every 6 hours: it will be missed between them
+! line 9: the objective for larkfield is 2 hours, but snapshots come only every 6 hours: it will be missed between \
+them
+! stonewick goes on keeping what it has of letters until a person there accepts that less is kept (daily 3 becomes \
+2; weekly first 4 becomes nothing; milestone month-end for 1 year goes or gets shorter): there, candid volume \
+accept-rules letters@larkfield
 `)
 	d.reads("policy history survey", `
 VERSION	WHEN	WHO	WHAT

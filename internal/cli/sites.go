@@ -112,8 +112,8 @@ func siteCommand() *cli.Command {
 						if p.FreeBytes > 0 {
 							room = size(p.FreeBytes)
 						}
-						rows = append(rows, []string{p.Name, line, short(p.Key), strings.Join(p.Addresses, ", "), whenPtr(p.Seen),
-							cmp.Or(p.Release, "-"), room, p.Grants.Words, p.Granted.Words})
+						rows = append(rows, []string{p.Name, line, short(p.Key), strings.Join(p.Addresses, ", "),
+							whenPtr(p.Seen), cmp.Or(p.Release, "-"), room, p.Grants.Words, p.Granted.Words})
 					}
 					f.list([]string{"SITE", "", "KEY", "ADDRESSES", "LAST SEEN", "RELEASE", "ROOM", "IT MAY HERE", "THIS SITE MAY THERE"},
 						rows, "")

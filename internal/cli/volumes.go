@@ -27,8 +27,11 @@ func volumeCommand() *cli.Command {
 				&cli.StringFlag{Name: "block", Usage: "of a disk: what a snapshot stores of a change at least; 64KiB when " +
 					"not given"},
 				&cli.StringSliceFlag{Name: "label", Usage: "key=value, by which policies and routes choose"},
-				&cli.StringSliceFlag{Name: "exclude", Usage: "glob of names, or of paths from the volume's top, to leave out"}},
+				&cli.StringSliceFlag{Name: "exclude", Usage: "glob of names, or of paths from the volume's top, to leave out"},
+				&cli.BoolFlag{Name: "dry-run", Usage: "of a directory: only look what is there"}},
 			Action: with("NAME", volumeAdd)},
+		uncoveredCommand(),
+		lookCommand(),
 		{Name: "change", Usage: "have a volume lie in another directory, or leave out other names; its history goes on",
 			ArgsUsage: "NAME", Description: "Examples:\n   candid volume change field-notebooks --path /srv/shares/notebooks\n" +
 				"   candid volume change herbarium-scans --exclude '*.tmp' --exclude cache",
@@ -114,7 +117,8 @@ func volumeAdd(ctx context.Context, f *session, cmd *cli.Command) error {
 	}
 	var v api.VolumeFound
 	ask := api.VolumeAdd{Name: cmd.Args().First(), Path: cmd.String("path"), Labels: ls,
-		Excludes: cmd.StringSlice("exclude"), Image: cmd.String("image"), Import: cmd.String("import")}
+		Excludes: cmd.StringSlice("exclude"), Image: cmd.String("image"), Import: cmd.String("import"),
+		DryRun: cmd.Bool("dry-run")}
 	if ask.Path == "" && cmd.String("size") == "" && ask.Import == "" {
 		return misuse("say what it is: --path DIR for a directory of files, --size SIZE for a disk")
 	}
@@ -137,12 +141,18 @@ func volumeAdd(ctx context.Context, f *session, cmd *cli.Command) error {
 			f.say("How a client opens it: candid disk show %s", v.Volume.Name)
 			return
 		}
-		f.say("%s protects %s: %s", v.Volume.Name, v.Volume.Path, foundWords(&v))
+		verb := "protects"
+		if ask.DryRun {
+			verb = "would protect"
+		}
+		f.say("%s %s %s: %s", v.Volume.Name, verb, v.Volume.Path, foundWords(&v))
 		f.say("The first snapshot needs at most %s; %s are free in the store.", size(v.FirstNeeds), size(v.StoreFree))
 		for _, w := range v.Warnings {
 			f.say("! %s", w)
 		}
-		f.say("Take the first snapshot now: candid snapshot take %s", v.Volume.Name)
+		if !ask.DryRun {
+			f.say("Take the first snapshot now: candid snapshot take %s", v.Volume.Name)
+		}
 	})
 }
 

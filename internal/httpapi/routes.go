@@ -88,6 +88,7 @@ func (s *server) register(a huma.API) {
 			return answerAt(st, err)
 		})
 	s.registerVolumes(a)
+	s.registerHost(a)
 	s.registerSnapshots(a)
 	s.registerRecovery(a)
 	s.registerDisks(a)

@@ -94,8 +94,8 @@ var rules = map[string]rule{
 	"invite":       decides, "confirmSite": decides, "pair": decides, "setUpSites": decides, "grant": decides,
 	"revoke":  decides,
 	"setPace": decides, "rotateKey": decides, "addRoute": decides, "editRoute": decides, "removeRoute": decides,
-	"writeCrate": decides, "carryChosen": decides, "loadCrate": decides, "setRecoveryOrder": decides, "attachPlace": decides,
-	"putTrials":       decides,
+	"writeCrate": decides, "carryChosen": decides, "loadCrate": decides, "setRecoveryOrder": decides,
+	"attachPlace": decides, "putTrials": decides, "protectUncovered": decides,
 	"makeCloneVolume": decides, "setFound": decides, "takeFound": decides,
 }
 

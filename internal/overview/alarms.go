@@ -155,11 +155,11 @@ func (s *Service) noticesOf(a *catalog.Alarm, event string, joined []string) (ou
 			phrase.Ago(m.Ended.Sub(a.Since.Time)), a.Text)
 	} else {
 		if len(joined) > 0 {
-			subject = fmt.Sprintf("%s: also %s: %s", s.Name(), Names(joined, mostNamed),
+			subject = fmt.Sprintf("%s: also %s: %s", s.Name(), phrase.Names(joined, mostNamed),
 				visible.Line(phrase.FirstSentence(a.Text)))
-			text += "\nNew: " + Names(joined, mostInMail) + ".\n"
+			text += "\nNew: " + phrase.Names(joined, mostInMail) + ".\n"
 		} else if len(a.Volumes.V) > mostNamed+1 {
-			text += "\nAll of them: " + Names(a.Volumes.V, mostInMail) + ".\n"
+			text += "\nAll of them: " + phrase.Names(a.Volumes.V, mostInMail) + ".\n"
 		}
 		if a.Command != "" {
 			text += fmt.Sprintf("\n%s: %s\n", a.Next, a.Command)

@@ -98,19 +98,8 @@ func (f *fold) many(x *api.Sentence) {
 	default:
 		x.Text = n + " need a look"
 	}
-	x.Text += ": " + Names(f.names, mostNamed) + "."
+	x.Text += ": " + phrase.Names(f.names, mostNamed) + "."
 	if strings.HasPrefix(x.Command, "candid snapshot take ") {
 		x.Command = "candid snapshot take --due"
 	}
-}
-
-// Names lists names, the first of many by name.
-func Names(names []string, most int) string {
-	if len(names) == 1 {
-		return names[0]
-	}
-	if len(names) <= most+1 {
-		return strings.Join(names[:len(names)-1], ", ") + " and " + names[len(names)-1]
-	}
-	return fmt.Sprintf("%s and %d more", strings.Join(names[:most], ", "), len(names)-most)
 }

@@ -85,3 +85,14 @@ func Printable(b []byte) string {
 	}
 	return out.String()
 }
+
+// Names lists names, the first of many by name.
+func Names(names []string, most int) string {
+	if len(names) == 1 {
+		return names[0]
+	}
+	if len(names) <= most+1 {
+		return strings.Join(names[:len(names)-1], ", ") + " and " + names[len(names)-1]
+	}
+	return fmt.Sprintf("%s and %d more", strings.Join(names[:most], ", "), len(names)-most)
+}

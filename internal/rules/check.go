@@ -43,7 +43,7 @@ func (s *Service) CheckPolicy(ctx context.Context, body string) (*api.PolicyChec
 	if err := s.nameHints(out, p); err != nil {
 		return nil, err
 	}
-	if err := s.placeHints(out, p); err != nil {
+	if err := errors.Join(s.placeHints(out, p), s.farHints(out, p)); err != nil {
 		return nil, err
 	}
 	out.Bytes, err = s.FreedHere(out.Letting)

@@ -212,6 +212,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/directories": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What lies in a directory of the host, with sizes; without a path: the roots */
+        get: operations["listDirectory"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/disk-hosts": {
         parameters: {
             query?: never;
@@ -1857,6 +1874,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/uncovered": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Directories below the roots, and filesystems of the host, that no volume protects */
+        get: operations["listUncovered"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/uncovered/protect": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Protect directories that nothing protects, each as a volume named after it */
+        post: operations["protectUncovered"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/volumes": {
         parameters: {
             query?: never;
@@ -3078,6 +3129,12 @@ export interface components {
             snapshot: string;
             volume: string;
         };
+        Filesystem: {
+            kind: string;
+            path: string;
+            /** Format: int64 */
+            usedBytes: number;
+        };
         Find: {
             /** @description when other sites were asked too */
             elsewhere?: components["schemas"]["FoundElsewhere"][] | null;
@@ -3356,6 +3413,37 @@ export interface components {
             /** Format: int64 */
             timeoutSeconds: number;
         };
+        HostDirectory: {
+            /** @description the largest first */
+            entries: components["schemas"]["HostEntry"][] | null;
+            /** @description there are more than are told */
+            more?: boolean;
+            path: string;
+            /** @description that protects it */
+            volume?: string;
+        };
+        HostEntry: {
+            /** @description not all of it was looked at */
+            atLeast?: boolean;
+            /** Format: int64 */
+            bytes: number;
+            /** @description it cannot be read by the service */
+            closed?: boolean;
+            dir: boolean;
+            /** Format: int64 */
+            files: number;
+            /**
+             * Format: int64
+             * @description volumes somewhere below it
+             */
+            holds?: number;
+            /** @description another filesystem is mounted there */
+            mount?: boolean;
+            name: string;
+            path: string;
+            /** @description that protects it */
+            volume?: string;
+        };
         Incoming: {
             /**
              * Format: int64
@@ -3525,6 +3613,13 @@ export interface components {
             /** Format: date-time */
             at: string;
             text: string;
+        };
+        LooseFiles: {
+            /** Format: int64 */
+            bytes: number;
+            /** Format: int64 */
+            files: number;
+            path: string;
         };
         Me: {
             /** @description of a file owner */
@@ -3788,6 +3883,8 @@ export interface components {
             letting: components["schemas"]["Going"][] | null;
             name?: string;
             problems: components["schemas"]["Problem"][] | null;
+            /** @description volumes of this site that no policy chooses with it */
+            uncovered?: string[] | null;
             volumes: string[] | null;
         };
         PolicyDiff: {
@@ -3875,6 +3972,13 @@ export interface components {
             secondsLeft?: number;
             /** Format: int64 */
             totalBytes?: number;
+        };
+        ProtectUncovered: {
+            labels?: {
+                [key: string]: string;
+            };
+            /** @description none: all of them */
+            paths?: string[] | null;
         };
         PruneAsk: {
             volume?: string;
@@ -3983,6 +4087,10 @@ export interface components {
              * @description all of the newest state, at the rate of the slowest trial
              */
             worstSeconds: number;
+        };
+        RefusedPath: {
+            path: string;
+            why: string;
         };
         Remark: {
             path: string;
@@ -4775,6 +4883,20 @@ export interface components {
             when: string;
             zone?: string;
         };
+        Uncovered: {
+            /** @description below the roots, the largest first */
+            directories: components["schemas"]["HostEntry"][] | null;
+            /** @description that are mounted outside the roots */
+            filesystems: components["schemas"]["Filesystem"][] | null;
+            /** @description files beside protected directories */
+            loose: components["schemas"]["LooseFiles"][] | null;
+            /** @description there are more than are told */
+            more?: boolean;
+        };
+        UncoveredProtected: {
+            added: components["schemas"]["VolumeFound"][] | null;
+            refused: components["schemas"]["RefusedPath"][] | null;
+        };
         Usage: {
             /**
              * Format: int64
@@ -4914,6 +5036,8 @@ export interface components {
              * @description of a disk: what a snapshot stores of a change at least, a power of two from 4096 to 1 MiB; 65536 when not given
              */
             blockBytes?: number;
+            /** @description of a directory: only look what is there */
+            dryRun?: boolean;
             excludes?: string[] | null;
             /** @description of a disk: the file that is to hold its bytes, below a root; with the site's own data when not given */
             image?: string;
@@ -6029,6 +6153,73 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Run"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    listDirectory: {
+        parameters: {
+            query?: {
+                path?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HostDirectory"];
                 };
             };
             /** @description Unauthorized */
@@ -14527,6 +14718,140 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Run"][] | null;
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    listUncovered: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Uncovered"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    protectUncovered: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ProtectUncovered"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["UncoveredProtected"];
                 };
             };
             /** @description Unauthorized */

@@ -1,0 +1,70 @@
+package hostdirs
+
+import (
+	"bytes"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"golang.org/x/sys/unix"
+)
+
+// Mount is a filesystem with data of its own that is mounted on the host.
+type Mount struct {
+	Path string
+	Kind string
+	Used int64
+
+	device string
+}
+
+// EachOnce leaves of those on the same device the first.
+func EachOnce(all []Mount) []Mount {
+	seen := map[string]bool{}
+	return slices.DeleteFunc(slices.Clone(all), func(m Mount) bool {
+		was := seen[m.device]
+		seen[m.device] = true
+		return was
+	})
+}
+
+// lasting are kinds of filesystems that hold what outlives the machine's run, here or elsewhere.
+var lasting = []string{"ext2", "ext3", "ext4", "xfs", "btrfs", "zfs", "f2fs", "jfs", "reiserfs", "bcachefs", "vfat", "exfat",
+	"ntfs", "ntfs3", "hfsplus", "nfs", "nfs4", "cifs", "smb3", "ceph", "glusterfs", "9p", "virtiofs"}
+
+// Mounts lists them as proc_pid_mountinfo(5) tells.
+func Mounts() ([]Mount, error) {
+	raw, err := os.ReadFile("/proc/self/mountinfo")
+	if err != nil {
+		return nil, err
+	}
+	var all []Mount
+	for line := range bytes.Lines(raw) {
+		f := strings.Fields(string(line))
+		dash := slices.Index(f, "-")
+		if dash < 6 || len(f) < dash+3 {
+			continue
+		}
+		m := Mount{Path: unescape.Replace(f[4]), Kind: f[dash+1]}
+		var st unix.Stat_t
+		if !slices.Contains(lasting, m.Kind) || unix.Lstat(m.Path, &st) != nil ||
+			st.Mode&unix.S_IFMT != unix.S_IFDIR {
+			continue
+		}
+		m.device = f[2]
+		var fs unix.Statfs_t
+		if unix.Statfs(m.Path, &fs) == nil {
+			m.Used = int64(fs.Blocks-fs.Bfree) * fs.Bsize
+		}
+		all = append(all, m)
+	}
+	return all, nil
+}
+
+var unescape = strings.NewReplacer(`\040`, " ", `\011`, "\t", `\012`, "\n", `\134`, `\`)
+
+// Within reports whether a path is a directory or below it.
+func Within(path, dir string) bool {
+	return path == dir || strings.HasPrefix(path, strings.TrimSuffix(filepath.Clean(dir), "/")+"/")
+}

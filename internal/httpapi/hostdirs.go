@@ -1,0 +1,30 @@
+package httpapi
+
+import (
+	"context"
+
+	"candidharbor/api"
+
+	"github.com/danielgtaylor/huma/v2"
+)
+
+// registerHost lists what may be looked at of the host's directories.
+func (s *server) registerHost(a huma.API) {
+	huma.Register(a, op("GET", "/directories", "listDirectory",
+		"What lies in a directory of the host, with sizes; without a path: the roots"),
+		func(ctx context.Context, in *struct {
+			Path string `query:"path"`
+		}) (*body[api.HostDirectory], error) {
+			return answerAt(s.site.Capture.Directory(ctx, in.Path))
+		})
+	huma.Register(a, op("GET", "/uncovered", "listUncovered",
+		"Directories below the roots, and filesystems of the host, that no volume protects"),
+		func(ctx context.Context, _ *none) (*body[api.Uncovered], error) {
+			return answerAt(s.site.Capture.Uncovered(ctx))
+		})
+	huma.Register(a, op("POST", "/uncovered/protect", "protectUncovered",
+		"Protect directories that nothing protects, each as a volume named after it"),
+		func(ctx context.Context, in *body[api.ProtectUncovered]) (*body[api.UncoveredProtected], error) {
+			return answerAt(s.site.Capture.ProtectUncovered(ctx, in.Body))
+		})
+}
