@@ -57,6 +57,7 @@ var byPath = map[string]string{
 	"internal/volume/journal/reading.go": "/proc/self/fd of what is open",
 	"internal/volume/tree/setmeta.go":    "/proc/self/fd of what is open",
 	"internal/views/mount.go":            "/dev/fuse, and a directory of the data directory",
+	"internal/hostdirs/mounts.go":        "/proc",
 	"internal/volume/journal/mounts.go":  "/proc",
 	"internal/volume/journal/held.go":    "/proc",
 	"internal/volume/tree/cache.go":      "scan caches in the data directory",

@@ -95,30 +95,7 @@ func siteCommand() *cli.Command {
 				return &exitError{code: exitFailed}
 			})},
 		{Name: "list", Usage: "this site and those it is paired with", Description: "Example: candid site list",
-			Action: with("", func(ctx context.Context, f *session, cmd *cli.Command) error {
-				var self api.Site
-				var ps []api.Peer
-				if err := errors.Join(f.Get(ctx, "/site", nil, &self), f.Get(ctx, "/sites", nil, &ps)); err != nil {
-					return err
-				}
-				return f.show(map[string]any{"site": self, "paired": ps}, func() {
-					rows := [][]string{{self.Name, "this site", short(self.Key), self.Peers, "-", self.Release, "-", "", ""}}
-					for _, p := range ps {
-						line := "no line"
-						if p.Up {
-							line = "line up"
-						}
-						room := "-"
-						if p.FreeBytes > 0 {
-							room = size(p.FreeBytes)
-						}
-						rows = append(rows, []string{p.Name, line, short(p.Key), strings.Join(p.Addresses, ", "),
-							whenPtr(p.Seen), cmp.Or(p.Release, "-"), room, p.Grants.Words, p.Granted.Words})
-					}
-					f.list([]string{"SITE", "", "KEY", "ADDRESSES", "LAST SEEN", "RELEASE", "ROOM", "IT MAY HERE", "THIS SITE MAY THERE"},
-						rows, "")
-				})
-			})},
+			Action: with("", siteList)},
 		{Name: "confirm", Usage: "say that of two sites with one key only one is left", ArgsUsage: "NAME",
 			Description: "Example: candid site confirm stonewick",
 			Action: with("NAME", func(ctx context.Context, f *session, cmd *cli.Command) error {
@@ -249,4 +226,29 @@ func paceTell(f *session, p *api.Peer) {
 	for _, l := range p.Pace.Lines {
 		f.say("  %s (%s)", l, zone)
 	}
+}
+
+func siteList(ctx context.Context, f *session, _ *cli.Command) error {
+	var self api.Site
+	var ps []api.Peer
+	if err := errors.Join(f.Get(ctx, "/site", nil, &self), f.Get(ctx, "/sites", nil, &ps)); err != nil {
+		return err
+	}
+	return f.show(map[string]any{"site": self, "paired": ps}, func() {
+		rows := [][]string{{self.Name, "this site", short(self.Key), self.Peers, "-", self.Release, "-", "", ""}}
+		for _, p := range ps {
+			line := "no line"
+			if p.Up {
+				line = "line up"
+			}
+			room := "-"
+			if p.FreeBytes > 0 {
+				room = size(p.FreeBytes)
+			}
+			rows = append(rows, []string{p.Name, line, short(p.Key), strings.Join(p.Addresses, ", "),
+				whenPtr(p.Seen), cmp.Or(p.Release, "-"), room, p.Grants.Words, p.Granted.Words})
+		}
+		f.list([]string{"SITE", "", "KEY", "ADDRESSES", "LAST SEEN", "RELEASE", "ROOM", "IT MAY HERE", "THIS SITE MAY THERE"},
+			rows, "")
+	})
 }

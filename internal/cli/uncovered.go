@@ -13,10 +13,10 @@ import (
 )
 
 func uncoveredCommand() *cli.Command {
-	return &cli.Command{Name: "uncovered", Usage: "directories of the site's host that nothing protects; with --protect: " +
-		"protect those named, or all", ArgsUsage: "[DIR...]",
-		Description: "Examples:\n   candid volume uncovered\n   candid volume uncovered --protect --label collection=herbarium\n" +
-			"   candid volume uncovered --protect /srv/shares/maps",
+	return &cli.Command{Name: "uncovered", Usage: "directories of the site's host that nothing protects; with " +
+		"--protect: protect those named, or all", ArgsUsage: "[DIR...]",
+		Description: "Examples:\n   candid volume uncovered\n   candid volume uncovered --protect --label " +
+			"collection=herbarium\n   candid volume uncovered --protect /srv/shares/maps",
 		Flags: []cli.Flag{&cli.BoolFlag{Name: "protect", Usage: "make a volume of each, named after its directory"},
 			&cli.StringSliceFlag{Name: "label", Usage: "key=value for all of them, by which policies and routes choose"}},
 		Action: with("[DIR...]", func(ctx context.Context, f *session, cmd *cli.Command) error {
@@ -101,8 +101,8 @@ func (f *session) protectUncovered(ctx context.Context, ask api.ProtectUncovered
 }
 
 func lookCommand() *cli.Command {
-	return &cli.Command{Name: "look", Usage: "what lies in a directory of the site's host, with sizes, to choose what to " +
-		"protect and what to leave out; the roots when none is given", ArgsUsage: "[DIR]",
+	return &cli.Command{Name: "look", Usage: "what lies in a directory of the site's host, with sizes, to choose what " +
+		"to protect and what to leave out; the roots when none is given", ArgsUsage: "[DIR]",
 		Description: "Example: candid volume look /srv/shares",
 		Action: with("[DIR]", func(ctx context.Context, f *session, cmd *cli.Command) error {
 			var d api.HostDirectory

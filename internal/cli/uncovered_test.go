@@ -16,7 +16,8 @@ func TestUncoveredByHand(t *testing.T) {
 	out, _, code := d.run("volume uncovered") // which filesystems there are is the machine's matter
 	require.Zero(t, code)
 	require.Contains(t, d.screen(out), "DIR/share\tN KiB\t6 files\t\n")
-	require.Contains(t, out, "Protect all of them, or those named: candid volume uncovered --protect [DIR...] --label key=value")
+	require.Contains(t, out, "Protect all of them, or those named: candid volume uncovered --protect [DIR...] "+
+		"--label key=value")
 	d.reads("volume look", `
 ROOT	SIZE	FILES	
 DIR	-	-

@@ -19,8 +19,8 @@ func made(t *testing.T, root string, files map[string]int) {
 	}
 }
 
-// What is told of a directory is what lies in it: no link is followed, what cannot be read is told, and a directory with
-// more than is looked at is told as holding at least so much.
+// What is told of a directory is what lies in it: no link is followed, and a directory with more than is looked at is
+// told as holding at least so much.
 func TestList(t *testing.T) {
 	root := t.TempDir()
 	made(t, root, map[string]int{"a/b/c": 1000, "a/d": 24, "e": 7, "z/one": 1, "shut/in": 5})

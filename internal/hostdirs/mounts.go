@@ -7,6 +7,8 @@ import (
 	"slices"
 	"strings"
 
+	"candidharbor/internal/beneath"
+
 	"golang.org/x/sys/unix"
 )
 
@@ -30,8 +32,8 @@ func EachOnce(all []Mount) []Mount {
 }
 
 // lasting are kinds of filesystems that hold what outlives the machine's run, here or elsewhere.
-var lasting = []string{"ext2", "ext3", "ext4", "xfs", "btrfs", "zfs", "f2fs", "jfs", "reiserfs", "bcachefs", "vfat", "exfat",
-	"ntfs", "ntfs3", "hfsplus", "nfs", "nfs4", "cifs", "smb3", "ceph", "glusterfs", "9p", "virtiofs"}
+var lasting = []string{"ext2", "ext3", "ext4", "xfs", "btrfs", "zfs", "f2fs", "jfs", "reiserfs", "bcachefs", "vfat",
+	"exfat", "ntfs", "ntfs3", "hfsplus", "nfs", "nfs4", "cifs", "smb3", "ceph", "glusterfs", "9p", "virtiofs"}
 
 // Mounts lists them as proc_pid_mountinfo(5) tells.
 func Mounts() ([]Mount, error) {
@@ -47,16 +49,19 @@ func Mounts() ([]Mount, error) {
 			continue
 		}
 		m := Mount{Path: unescape.Replace(f[4]), Kind: f[dash+1]}
-		var st unix.Stat_t
-		if !slices.Contains(lasting, m.Kind) || unix.Lstat(m.Path, &st) != nil ||
-			st.Mode&unix.S_IFMT != unix.S_IFDIR {
+		if !slices.Contains(lasting, m.Kind) {
 			continue
 		}
-		m.device = f[2]
+		fd, err := beneath.Open("/", m.Path)
+		if err != nil {
+			continue // a file that is mounted over another, or nothing of this process
+		}
 		var fs unix.Statfs_t
-		if unix.Statfs(m.Path, &fs) == nil {
+		if unix.Fstatfs(fd, &fs) == nil {
 			m.Used = int64(fs.Blocks-fs.Bfree) * fs.Bsize
 		}
+		unix.Close(fd)
+		m.device = f[2]
 		all = append(all, m)
 	}
 	return all, nil

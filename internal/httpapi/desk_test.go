@@ -19,7 +19,8 @@ func TestWhatOtherSitesMayAsk(t *testing.T) {
 	contents := words("listFound browseFound listRecipes getRecipe browse find listVersions compare " +
 		"compareText compareDisk diskWrites listCrate")
 	// Refused to both.
-	own := words("confirmSite listDisks getDisk growDisk fillDisk endFillingDisk openDisk closeDisk releaseDisk " +
+	own := words("listDirectory listUncovered protectUncovered " +
+		"confirmSite listDisks getDisk growDisk fillDisk endFillingDisk openDisk closeDisk releaseDisk " +
 		"shareDisk listDiskHosts letHostIn turnHostAway " +
 		"listClones makeClone getClone discardClone snapshotClone makeCloneVolume getMe " +
 		"setOwnPassword listPeople addPerson changePerson removePerson grantFolders listLedger verifyLedger recoveryOrder " +

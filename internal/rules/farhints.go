@@ -47,8 +47,10 @@ func (s *Service) farHints(out *api.PolicyCheck, p *policy.Policy) error {
 			if place == s.Place() {
 				continue
 			}
-			if _, mine := p.Keep[place]; mine && slices.ContainsFunc(routes, func(r *catalog.Route) bool { return r.Peer == place }) &&
-				!slices.ContainsFunc(routes, func(r *catalog.Route) bool { return r.Peer == place && r.Volumes.V.Holds(v) }) {
+			goes := func(r *catalog.Route) bool { return r.Peer == place }
+			goesWith := func(r *catalog.Route) bool { return r.Peer == place && r.Volumes.V.Holds(v) }
+			_, mine := p.Keep[place]
+			if mine && slices.ContainsFunc(routes, goes) && !slices.ContainsFunc(routes, goesWith) {
 				lacking[place] = append(lacking[place], v.Name)
 			}
 			looser := retention.Less(was.Keep[place], is.Keep[place])
@@ -70,8 +72,8 @@ func (s *Service) farHints(out *api.PolicyCheck, p *policy.Policy) error {
 			phrase.Pick(len(lacking[place]), "it", "them"))
 	}
 	for _, place := range slices.Sorted(maps.Keys(less)) {
-		hint("%s goes on keeping what it has of %s until a person there accepts that less is kept (%s): there, candid volume "+
-			"accept-rules %s@%s", place, phrase.Names(less[place], mostNamed), words[place], less[place][0], s.Name())
+		hint("%s goes on keeping what it has of %s until a person there accepts that less is kept (%s): there, candid "+
+			"volume accept-rules %s@%s", place, phrase.Names(less[place], mostNamed), words[place], less[place][0], s.Name())
 	}
 	return nil
 }

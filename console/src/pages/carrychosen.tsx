@@ -43,7 +43,9 @@ export function CarrySheet({ snapshots, close }: { snapshots: Snapshot[]; close:
     onSuccess: (r) => void go(`/runs/${r.id}`),
   });
   const command = [
-    `candid snapshot carry ${of.length > 3 ? "ID ID" : of.map((s) => s.id.slice(0, 12)).join(" ")} --to ${word(to || "SITE")}`,
+    "candid snapshot carry",
+    of.length > 3 ? "ID ID" : of.map((s) => s.id.slice(0, 12)).join(" "),
+    `--to ${word(to || "SITE")}`,
     how === "until" && `--keep-until ${until || "WHEN"}`,
     how === "keep" && "--keep",
     how !== "rules" && reason && `--reason ${word(reason)}`,
