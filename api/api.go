@@ -539,3 +539,25 @@ type Token struct {
 	Ended  bool       `json:"ended,omitempty" doc:"it lets nobody in any more"`
 	Text   string     `json:"text,omitempty" doc:"shown once"`
 }
+
+// FirstSteps lead from an empty site to the first file that was brought back from another one.
+type FirstSteps struct {
+	Steps   []FirstStep `json:"steps"`
+	Done    int         `json:"done" doc:"how many of them are done"`
+	PutAway bool        `json:"putAway" doc:"a person wants to see them no more"`
+}
+
+// FirstStep is one of them.
+type FirstStep struct {
+	Code    string `json:"code" enum:"root,volume,policy,snapshot,site,route,copy,back"`
+	Done    bool   `json:"done"`
+	Text    string `json:"text"`
+	Help    string `json:"help" doc:"what it is for and what to mind"`
+	Command string `json:"command"`
+	Link    string `json:"link,omitempty" doc:"the console's page for it"`
+}
+
+// FirstStepsSet hides the first steps, or shows them again.
+type FirstStepsSet struct {
+	PutAway bool `json:"putAway"`
+}

@@ -169,3 +169,10 @@ type PruneResult struct {
 	Held         string  `json:"held,omitempty"`
 	DryRun       bool    `json:"dryRun"`
 }
+
+// PolicyExample is a policy to begin with, written for this site.
+type PolicyExample struct {
+	Name  string `json:"name"`
+	Title string `json:"title"`
+	Body  string `json:"body"`
+}

@@ -353,3 +353,10 @@ func (c *Catalog) ForgetCarried(route string, ids []string) error {
 // Interrupted reports whether the pace closed during the last run, so that it goes on when
 // it opens and not at the next due time.
 func (r *Route) Interrupted() bool { return r.Failures == 0 && !r.NextTry.IsZero() }
+
+// AnyElsewhere reports whether any snapshot was carried to another place, or taken by one that told of it.
+func (c *Catalog) AnyElsewhere() (carried, taken bool, err error) {
+	err = errors.Join(c.db.Get(&carried, `SELECT EXISTS (SELECT 1 FROM carried)`),
+		c.db.Get(&taken, `SELECT EXISTS (SELECT 1 FROM reports)`))
+	return carried, taken, err
+}

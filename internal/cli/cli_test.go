@@ -21,6 +21,7 @@ import (
 
 func TestMain(m *testing.M) {
 	time.Local = time.UTC
+	os.Setenv("TZ", "UTC")
 	os.Exit(m.Run())
 }
 

@@ -14,7 +14,7 @@ func TestFirstDays(t *testing.T) {
 	d.reads("status", `
 larkfield, 2026-03-02 09:00:00 UTC
   Nothing is protected yet.
-    Add a volume: candid volume add NAME --path DIR
+    See the first steps: candid begin
 Store: 0 B in 0 snapshots, N free
 `)
 	d.reads("volume list", `

@@ -64,7 +64,7 @@ at stonewick	2026-03-02 12:00:00	2026-03-02 12:00:00	4 B	2026-03-02 09:00:00	1 s
 From snapshot #2 of letters (nearest before: 2026-03-02 12:00:00, 1 hour older, at stonewick) to DIR/share:
   create   trip
   create   trip/marsh.txt
-The snapshot is at stonewick: of what this site lacks at most 4 B would be fetched from there, before compression.
+The snapshot is at stonewick: at most 4 B would be fetched from there, before compression.
 2 created; 4 B to write, N are free. Nothing was changed: this is what would be done.
 `)
 	d.reads("restore letters trip --at '2026-03-02 13:00' --in-place", `

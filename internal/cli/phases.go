@@ -27,7 +27,7 @@ func commands() (all []*cli.Command) {
 		{"Keep within bounds", []*cli.Command{pruneCommand(), spaceCommand(), capCommand(), storeCommand()}},
 		{"Move to the other site and home", []*cli.Command{runbookCommand(), drillCommand(), failoverCommand(),
 			failbackCommand(), authorityCommand(), leftBehindCommand()}},
-		{"Set up", []*cli.Command{serveCommand(), demoCommand(), personCommand(), tokenCommand()}},
+		{"Set up", []*cli.Command{beginCommand(), serveCommand(), demoCommand(), personCommand(), tokenCommand()}},
 	} {
 		for _, c := range phase.commands {
 			c.Category = fmt.Sprintf("%d. %s", i+1, phase.name) // they are shown in the order of their text

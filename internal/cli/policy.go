@@ -31,6 +31,7 @@ func policyCommand() *cli.Command {
 				&cli.BoolFlag{Name: "from-nothing", Usage: "as if no snapshot had been taken yet"},
 				&cli.BoolFlag{Name: "steps", Usage: "also each moment with what keeps it, and how space grows until then"}},
 			Action: with("FILE_OR_NAME", policyPreview)},
+		policyExampleCommand(),
 		{Name: "list", Usage: "all policies", Description: "Example: candid policy list",
 			Action: with("", func(ctx context.Context, f *session, cmd *cli.Command) error {
 				var ps []api.Policy

@@ -118,8 +118,7 @@ func restore(ctx context.Context, f *session, cmd *cli.Command) error {
 		if p.From != "" {
 			fetch := "this site has all of the content, nothing but names would be fetched"
 			if p.FetchBytes > 0 {
-				fetch = fmt.Sprintf("of what this site lacks at most %s would be fetched from there, before compression",
-					size(p.FetchBytes))
+				fetch = fmt.Sprintf("at most %s would be fetched from there, before compression", size(p.FetchBytes))
 			}
 			f.say("The snapshot is at %s: %s.", p.From, fetch)
 		}

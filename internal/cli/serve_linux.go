@@ -73,6 +73,7 @@ func greet(out io.Writer, svc *service.Service) {
 			fmt.Fprintf(out, "  or open, once     %s\n", l.Address)
 			fmt.Fprintf(out, "                    (before %s; on this host more with candid token link)\n", when(l.Until))
 		}
+		fmt.Fprintf(out, "  first steps       candid begin\n")
 	}
 }
 

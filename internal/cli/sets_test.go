@@ -123,6 +123,8 @@ until it goes.
 	d.reads("status", `
 larkfield, 2026-03-02 12:00:00 UTC
   None of the 2 volumes is on target.
+  All snapshots lie at this site alone: what takes the site takes every copy.
+    Pair a second site: candid begin
 ! No policy chooses 2 volumes, so nothing of them is taken by itself: books and letters.
     Write a policy for them: candid policy put FILE
 ! The cap of volume books is reached. At most 1 snapshot and N GiB; there is 1 snapshot with 0 B of its own. \

@@ -29,6 +29,7 @@ func TestWhatOtherSitesMayAsk(t *testing.T) {
 	// Nothing but these is seen; the rest changes something.
 	seen := words(`listTrials listCatalogueCopies asOf explain getGroup getPolicy getRoute getRun getSite
 		getSnapshot getSpace getStatus getTimeline getUsage getVolume listAlarms listCaps listGroups listHooks listIncoming
+		getFirstSteps listPolicyExamples
 		listPlaces listPolicies listPolicyVersions listRoutes listRuns listSites listSnapshots listAllSnapshots
 		listVolumes paceWeek
 		reportObjectives routeTraffic listRunbooks getRunbook listRunbookVersions listFailovers getFailover listDrills

@@ -27,4 +27,22 @@ func (s *server) registerHost(a huma.API) {
 		func(ctx context.Context, in *body[api.ProtectUncovered]) (*body[api.UncoveredProtected], error) {
 			return answerAt(s.site.Capture.ProtectUncovered(ctx, in.Body))
 		})
+	huma.Register(a, op("GET", "/first-steps", "getFirstSteps",
+		"How far the site is on the way to a file brought back from another one"),
+		func(context.Context, *none) (*body[api.FirstSteps], error) {
+			return answerAt(s.site.Overview.FirstSteps())
+		})
+	huma.Register(a, op("PUT", "/first-steps", "setFirstSteps", "Put the first steps away, or show them again"),
+		func(_ context.Context, in *body[api.FirstStepsSet]) (*body[api.FirstSteps], error) {
+			return answerAt(s.site.Overview.SetFirstSteps(in.Body))
+		})
+	huma.Register(a, op("GET", "/policies/examples", "listPolicyExamples",
+		"Policies to begin with, written for this site"),
+		func(context.Context, *none) (*body[[]api.PolicyExample], error) {
+			info, err := s.site.Info()
+			if err != nil {
+				return nil, fail(err)
+			}
+			return answer(s.site.Rules.PolicyExamples(info.Zone))
+		})
 }

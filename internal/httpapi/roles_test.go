@@ -23,7 +23,7 @@ func TestEveryCallForEveryRole(t *testing.T) {
 		"planRestore restore undoRun events archive file")
 	records := words(`getSite listCatalogueCopies asOf explain getGroup getPolicy getSnapshot getSpace getStatus
 		getUsage getVolume getRoute listAlarms listCaps listGroups listHooks listPlaces listPolicies
-		listPolicyVersions listRoutes listIncoming listSites listSnapshots listAllSnapshots
+		listPolicyVersions listRoutes listIncoming getFirstSteps listPolicyExamples listSites listSnapshots listAllSnapshots
 		listVolumes listMounts listFound listClones getClone
 		listDisks getDisk listDiskHosts listRecipes getRecipe listTrials paceWeek recoveryOrder reportObjectives routeTraffic
 		checkPolicy diffPolicy previewPolicy planPrune freeing checkRoute calendar policySchema
@@ -43,7 +43,7 @@ func TestEveryCallForEveryRole(t *testing.T) {
 		putGroup editGroup removeGroup putPolicy removePolicy
 		putCap removeCap rebuildCatalogue releaseRemoval addToken addSignInLink removeToken addPerson changePerson
 		removePerson grantFolders invite pair setUpSites grant revoke setPace rotateKey addRoute editRoute removeRoute
-		listDirectory listUncovered protectUncovered
+		listDirectory listUncovered protectUncovered setFirstSteps
 		carryChosen writeCrate loadCrate attachPlace setRecoveryOrder putTrials makeCloneVolume setFound takeFound`)
 
 	c, s, _ := open(t)

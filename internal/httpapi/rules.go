@@ -45,7 +45,8 @@ var rules = map[string]rule{
 	"asOf": looks, "explain": looks, "getGroup": looks, "getPolicy": looks, "getSnapshot": looks, "getSpace": looks,
 	"getStatus": looks, "getUsage": looks, "getVolume": looks, "getRoute": looks,
 	"listAlarms": looks, "listCaps": looks, "listGroups": looks, "listHooks": looks, "listPlaces": looks,
-	"listIncoming": looks, "listPolicies": looks, "listPolicyVersions": looks, "listRoutes": looks, "listSites": looks,
+	"listIncoming": looks, "getFirstSteps": looks, "listPolicyExamples": looks,
+	"listPolicies": looks, "listPolicyVersions": looks, "listRoutes": looks, "listSites": looks,
 	"listSnapshots": looks, "listAllSnapshots": looks,
 	"listVolumes": looks, "listMounts": looks, "listFound": looks, "listClones": looks,
 	"getClone": looks, "listRecipes": looks, "getRecipe": looks, "listTrials": looks, "paceWeek": looks,
@@ -96,6 +97,7 @@ var rules = map[string]rule{
 	"setPace": decides, "rotateKey": decides, "addRoute": decides, "editRoute": decides, "removeRoute": decides,
 	"writeCrate": decides, "carryChosen": decides, "loadCrate": decides, "setRecoveryOrder": decides,
 	"attachPlace": decides, "putTrials": decides, "protectUncovered": decides,
+	"setFirstSteps":   decides,
 	"makeCloneVolume": decides, "setFound": decides, "takeFound": decides,
 }
 

@@ -288,8 +288,8 @@ func (s *Service) sentences(st *api.Status, rows []*catalog.Volume, held string)
 	}
 	switch {
 	case len(st.Volumes) == 0:
-		add(api.Sentence{Text: "Nothing is protected yet.", Weight: "look", Next: "Add a volume",
-			Command: "candid volume add NAME --path DIR", Link: "/volumes"})
+		add(api.Sentence{Text: "Nothing is protected yet.", Weight: "look", Next: "See the first steps",
+			Command: "candid begin", Link: "/volumes?do=add"})
 	case counted == 0:
 		add(api.Sentence{Text: "Nothing is protected any more; what was taken of removed volumes stays.", Weight: "look",
 			Next: "Add a volume", Command: "candid volume add NAME --path DIR", Link: "/volumes"})
@@ -306,6 +306,9 @@ func (s *Service) sentences(st *api.Status, rows []*catalog.Volume, held string)
 	}
 	if x, is := s.upkeep.DamageSentence(); is {
 		add(x)
+	}
+	if err := s.aloneSentence(st, add); err != nil {
+		s.Log.Error("it could not be told whether there are other sites", "error", err)
 	}
 	doubted, err := s.capture.Doubts(st.Volumes, add)
 	if err := errors.Join(err, s.pairing.StartSentences(add), s.disks.Sentences(add),

@@ -94,6 +94,13 @@ func (e *Viewer) PrepareRestore(ctx context.Context, ask api.RestoreAsk) (ready 
 	if err != nil {
 		return nil, err
 	}
+	alsoHere := peer == nil && ask.From != "" && ask.From != s.Name()
+	if alsoHere { // who names a site wants to see that its copy is whole
+		if peer, err = s.Catalog.Peer(ask.From); err != nil {
+			return nil, err
+		}
+		answer += "; all of it comes from " + peer.Name + " nevertheless"
+	}
 	ck, err := capture.ChunkerOf(v)
 	if err != nil {
 		return nil, err
@@ -106,7 +113,7 @@ func (e *Viewer) PrepareRestore(ctx context.Context, ask api.RestoreAsk) (ready 
 		if r.far, err = s.RecallOf(ctx, peer, v, row); err != nil {
 			return nil, err
 		}
-		source, root, r.ask.From = r.far, r.far.root, peer.Name
+		source, root, r.ask.From, r.far.all = r.far, r.far.root, peer.Name, alsoHere
 		defer func() {
 			if ready == nil {
 				r.done()

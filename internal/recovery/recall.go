@@ -33,6 +33,9 @@ type recall struct {
 	row  *catalog.Snapshot
 	root *object.Root
 
+	// all is fetched of it, also what the store here has: a person wants that site's copy.
+	all bool
+
 	lease   *store.Lease
 	mu      sync.Mutex
 	kept    map[object.ID][]byte
@@ -194,7 +197,7 @@ func (r *recall) each(ids []object.ID, take func(object.ID, []byte) error) error
 	return g.Wait()
 }
 
-// lack returns those of ids that the store here does not have, each once.
+// lack returns those of ids that the store here does not have, or that are to come from there anyway, each once.
 func (r *recall) lack(ids []object.ID, seen map[object.ID]bool) (out []object.ID, err error) {
 	for _, id := range ids {
 		if seen[id] {
@@ -205,7 +208,7 @@ func (r *recall) lack(ids []object.ID, seen map[object.ID]bool) (out []object.ID
 		if err != nil {
 			return nil, err
 		}
-		if !ok {
+		if !ok || r.all {
 			out = append(out, id)
 		}
 	}

@@ -182,8 +182,16 @@ func (r *restoring) noted() *bool { return &r.isNoted }
 func (r *restoring) goesBack() bool { return r.live != nil }
 
 func (r *restoring) steps(ctx context.Context, j *run.Job) (any, string, error) {
-	return r.eyes.s.restore(ctx, j, r)
+	res, words, err := r.eyes.s.restore(ctx, j, r)
+	if err == nil && r.far != nil && len(r.far.hurt) == 0 {
+		err = r.eyes.s.Catalog.Set(BroughtBack, r.far.peer.Name)
+		r.eyes.s.run.Tell("first steps")
+	}
+	return res, words, err
 }
+
+// BroughtBack is the setting that names the site from which something was brought back last.
+const BroughtBack = "brought back from"
 
 // Hold keeps a snapshot's objects readable as long as the lease.
 func (s *Service) Hold(lease *store.Lease, snapshot string) error {

@@ -77,6 +77,11 @@ func (o *restoreRun) fetch(ctx context.Context) error {
 		o.out = s.restoreResult(r, nil)
 		return err
 	}
+	if n := len(r.far.hurt); r.far.all && n > 0 { // what is here of it stood in
+		o.j.Logf("%s at %s of this snapshot, so that copy is not whole; what is here was used instead. There, candid store "+
+			"verify tells what is hurt and has it put back", phrase.ManyAre(n, "object")+" damaged or missing", r.far.peer.Name)
+		o.j.Remark()
+	}
 	o.atEnd(func() {
 		if s.run.Context().Err() == nil {
 			held() // else the next start goes on with what is here

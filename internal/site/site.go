@@ -242,7 +242,7 @@ func (s *Site) Info() (api.Site, error) {
 	held, err := s.Catalog.Setting(rules.HoldSetting)
 	now := s.Clock.Now()
 	return api.Site{Name: s.Conf.Name, Release: release.Version(), Key: transfer.KeyText(s.Identity().Public()), Now: now,
-		Zone: now.Location().String(), Roots: s.Conf.Roots,
+		Zone: clock.Zone(), Roots: s.Conf.Roots,
 		Listen: s.Conf.Listen, Console: s.Console, Peers: s.Pairing.PeerAddress(), Held: held}, err
 }
 

@@ -11,7 +11,7 @@ const day = (at: string | undefined) => (at ? stamp(at).slice(0, 10) : "");
 const moment = (date: string) => new Date(`${date}T00:00:00`).toISOString();
 
 /** Reads key=value pairs, apart from each other by spaces or commas. */
-function pairsOf(text: string): Record<string, string> {
+export function pairsOf(text: string): Record<string, string> {
   const pairs: [string, string][] = text
     .split(/[\s,]+/)
     .filter(Boolean)

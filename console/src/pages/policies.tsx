@@ -3,34 +3,26 @@ import { useEffect, useRef, useState } from "react";
 import { Link, useSearchParams } from "react-router";
 
 import { api, once, type Schemas, told } from "../api/client";
+import { Choose } from "../parts/choose";
 import { ByCommand, Trouble, Waiting } from "../parts/ui";
 import { size, stamp } from "../parts/words";
 import { useOffers } from "../parts/offers";
 import { PolicyForm } from "./policyform";
 import { History, type Horizon, Outlook, OutlookCharts } from "./preview";
 
-const blank = `policy: my-first
-volumes: {collection: herbarium}
-take:
-  - every 15 minutes between 07:00 and 19:00 on mon-fri
-  - daily at 23:30
-zone: Europe/Lisbon
-skip_unchanged: true
-keep:
-  SITE: {newest: 8, hourly: 48, daily: 14, by_hand: 30 days}
-objectives: {SITE: 1 hour}
-grace: 24 hours
-`;
-
 export function Policies() {
   const list = useQuery({ queryKey: ["policies"], queryFn: () => told(api.GET("/policies")) });
-  const site = useQuery({ queryKey: ["site"], queryFn: () => told(api.GET("/site")) });
+  const examples = useQuery({
+    queryKey: ["policies", "examples"],
+    queryFn: () => told(api.GET("/policies/examples")),
+  });
   const [params, setParams] = useSearchParams();
-  if (list.isPending || site.isPending) return <Waiting what="policies" />;
+  if (list.isPending || examples.isPending) return <Waiting what="policies" />;
   if (list.error) return <Trouble error={list.error} />;
   const all = list.data ?? [];
   const name = params.get("policy") ?? all[0]?.name ?? "";
   const chosen = name === "+" ? undefined : all.find((p) => p.name === name);
+  const example = (examples.data ?? []).find((e) => e.name === params.get("example")) ?? examples.data?.[0];
   const choose = (p: string) =>
     setParams((old) => {
       const n = new URLSearchParams(old);
@@ -55,12 +47,30 @@ export function Policies() {
         </button>
       </div>
       {all.length === 0 && name !== "+" && (
-        <p className="mb-3">No policies yet. Begin with this one: change it to your needs and store it.</p>
+        <p className="mb-3">No policies yet. Begin with an example: change it to your needs and store it.</p>
+      )}
+      {!chosen && (
+        <p className="mb-3 flex flex-wrap items-baseline gap-x-3 gap-y-1 text-sm">
+          Begin with
+          <Choose
+            label="Example"
+            value={example?.name ?? ""}
+            options={(examples.data ?? []).map((e) => ({ value: e.name, label: e.title }))}
+            choose={(v) =>
+              setParams((old) => {
+                const n = new URLSearchParams(old);
+                n.set("policy", "+");
+                n.set("example", v);
+                return n;
+              })
+            }
+          />
+        </p>
       )}
       <Editor
-        key={chosen ? chosen.name + chosen.version : "+"}
+        key={chosen ? chosen.name + chosen.version : `+${example?.name}`}
         policy={chosen}
-        start={chosen?.body ?? blank.replaceAll("SITE", site.data?.name ?? "here")}
+        start={chosen?.body ?? example?.body ?? ""}
         stored={choose}
       />
       <ByCommand
@@ -68,6 +78,7 @@ export function Policies() {
           chosen ? `candid policy show ${chosen.name}` : "candid policy list",
           "candid policy diff FILE",
           "candid policy put FILE",
+          "candid policy example",
           "candid policy calendar",
           ...(chosen ? [`candid policy preview ${chosen.name}`] : []),
         ]}
@@ -270,6 +281,12 @@ function Editor({
                   {h.what}
                 </button>
               ))}
+              {(check.data.uncovered ?? []).length > 0 && (
+                <p className="my-2 border-l-4 border-now pl-3 text-sm">
+                  With it no policy chooses {check.data.uncovered!.slice(0, 8).join(", ")}
+                  {check.data.uncovered!.length > 8 && ` and ${check.data.uncovered!.length - 8} more`}.
+                </p>
+              )}
               {letting.length === 0 ? (
                 <p className="my-2 text-sm text-faint">Under it nothing expires that is kept now.</p>
               ) : (

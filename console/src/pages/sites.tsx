@@ -3,6 +3,7 @@ import { useState } from "react";
 import { Link } from "react-router";
 
 import { api, once, told } from "../api/client";
+import { useAddress } from "../parts/address";
 import { ByCommand, Field, Sheet, State, Trouble, Waiting } from "../parts/ui";
 import { stamp } from "../parts/words";
 import { IncomingList } from "./incoming";
@@ -20,7 +21,9 @@ export function Sites() {
     queryFn: () => told(api.GET("/volumes")),
     refetchInterval: 60_000,
   });
-  const [dialogue, setDialogue] = useState<"" | "invite" | "pair" | "route" | "setup">("");
+  const [get, set] = useAddress();
+  const dialogue = get("do");
+  const setDialogue = (d: "" | "invite" | "pair" | "route" | "setup") => set("do", d);
   if (sites.isPending || routes.isPending || self.isPending) return <Waiting what="sites" />;
   if (sites.error ?? routes.error) return <Trouble error={sites.error ?? routes.error} />;
   const peers = sites.data ?? [];

@@ -4,6 +4,7 @@ import { Link } from "react-router";
 import { api, once, told } from "../api/client";
 import { ByCommand, Command, Progress, Trouble, Waiting } from "../parts/ui";
 import { Named } from "../parts/named";
+import { FirstSteps } from "./firststeps";
 import { FoldedRuler } from "../parts/foldedruler";
 import { ago, exact, size, stamp } from "../parts/words";
 
@@ -68,6 +69,7 @@ export function Today() {
           </div>
         ))}
       </section>
+      <FirstSteps />
       {volumes.length > 0 ? (
         <FoldedRuler volumes={volumes} />
       ) : (

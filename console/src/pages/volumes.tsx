@@ -1,22 +1,25 @@
-import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link } from "react-router";
 
-import { api, once, type Schemas, told } from "../api/client";
-import { ByCommand, Field, Sheet, State, Trouble, Waiting } from "../parts/ui";
-import { ago, many, size, stamp } from "../parts/words";
+import { api, told } from "../api/client";
+import { ByCommand, State, Trouble, Waiting } from "../parts/ui";
+import { ago, size, stamp } from "../parts/words";
 import { useTyped } from "../parts/typed";
 import { useAddress } from "../parts/address";
 import { LongTable } from "../parts/longtable";
+import { AddVolume } from "./addvolume";
 import { Groups } from "./groups";
 import { ForChosen } from "./manyvolumes";
 import { MakeDisk } from "./makedisk";
+import { Uncovered } from "./uncovered";
 
 export function Volumes() {
   const list = useQuery({ queryKey: ["volumes"], queryFn: () => told(api.GET("/volumes")) });
   const [get, set] = useAddress();
-  const [adding, setAdding] = useState(false);
+  const [adding, setAdding] = useState(get("do") === "add");
   const [making, setMaking] = useState(false);
+  const [looking, setLooking] = useState(false);
   const [picked, setPicked] = useState<ReadonlySet<string>>(new Set());
   const filter = get("find");
   const order = get("by") || "name";
@@ -62,6 +65,9 @@ export function Volumes() {
         <span className="ml-auto flex flex-wrap gap-3">
           <button className="press" onClick={() => setAdding(true)}>
             Protect a directory
+          </button>
+          <button className="press" onClick={() => setLooking(true)}>
+            See what nothing protects
           </button>
           <button className="press" onClick={() => setMaking(true)}>
             Make a disk
@@ -132,105 +138,26 @@ export function Volumes() {
         </>
       )}
       <Groups volumes={(list.data ?? []).filter((v) => v.protected && !v.name.includes("@")).map((v) => v.name)} />
-      <AddVolume open={adding} close={() => setAdding(false)} />
+      {adding && (
+        <AddVolume
+          close={() => {
+            setAdding(false);
+            set("do", "");
+          }}
+        />
+      )}
+      {looking && <Uncovered close={() => setLooking(false)} />}
       {making && <MakeDisk close={() => setMaking(false)} />}
       <ByCommand
         lines={[
           "candid volume list",
           "candid volume add NAME --path DIR --label key=value",
+          "candid volume uncovered",
           "candid volume add NAME --size SIZE",
           "candid volume label NAME NAME key=value",
           "candid group put NAME VOLUME VOLUME",
         ]}
       />
-    </>
-  );
-}
-
-function AddVolume({ open, close }: { open: boolean; close: () => void }) {
-  const queries = useQueryClient();
-  const [name, setName] = useState("");
-  const [path, setPath] = useState("");
-  const [labels, setLabels] = useState("");
-  const add = useMutation({
-    mutationFn: () => {
-      const pairs = labels
-        .split(/[\s,]+/)
-        .filter(Boolean)
-        .map((p) => p.split("=") as [string, string]);
-      return told(api.POST("/volumes", { body: { name, path, labels: Object.fromEntries(pairs) }, headers: once() }));
-    },
-    onSuccess: () => queries.invalidateQueries(),
-  });
-  const done = () => {
-    add.reset();
-    setName("");
-    setPath("");
-    setLabels("");
-    close();
-  };
-  return (
-    <Sheet title="Protect a directory" open={open} close={done}>
-      {add.data ? (
-        <Found found={add.data} done={done} />
-      ) : (
-        <form
-          onSubmit={(e) => {
-            e.preventDefault();
-            add.mutate();
-          }}
-        >
-          <Field label="Name" help="Lower-case letters, digits and dashes.">
-            <input className="field w-full" value={name} onChange={(e) => setName(e.target.value)} required />
-          </Field>
-          <Field label="Directory" help="On this site's host, below one of its roots.">
-            <input className="field w-full font-mono" value={path} onChange={(e) => setPath(e.target.value)} required />
-          </Field>
-          <Field label="Labels" help="key=value, by which policies and routes choose.">
-            <input
-              className="field w-full"
-              value={labels}
-              onChange={(e) => setLabels(e.target.value)}
-              placeholder="collection=herbarium"
-            />
-          </Field>
-          <Trouble error={add.error} />
-          <div className="mt-4 flex gap-3">
-            <button className="press" disabled={add.isPending}>
-              {add.isPending ? "Looking …" : "Protect it"}
-            </button>
-            <button type="button" className="quiet" onClick={done}>
-              Not now
-            </button>
-          </div>
-        </form>
-      )}
-    </Sheet>
-  );
-}
-
-function Found({ found, done }: { found: Schemas["VolumeFound"]; done: () => void }) {
-  return (
-    <>
-      <p className="font-say text-lg">
-        {many(found.files, "file")} in {many(found.directories, "directory", "directories")},{" "}
-        {size(found.bytes) + ", on " + found.filesystem}.
-      </p>
-      <p className="my-2">
-        The first snapshot needs at most {size(found.firstNeeds)}; {size(found.storeFree)} are free in the store.
-      </p>
-      <ul>
-        {(found.warnings ?? []).map((w) => (
-          <li key={w} className="my-2 border-l-4 border-hand pl-3 text-sm">
-            {w}
-          </li>
-        ))}
-      </ul>
-      <div className="mt-4">
-        <Link className="press" to={`/volumes/${encodeURIComponent(found.volume.name)}`} onClick={done}>
-          Go to the volume
-        </Link>
-      </div>
     </>
   );
 }
