@@ -14,7 +14,7 @@ func TestFirstDays(t *testing.T) {
 	d.reads("status", `
 larkfield, 2026-03-02 09:00:00 UTC
   Nothing is protected yet.
-    See the first steps: candid begin
+    Begin: candid begin
 Store: 0 B in 0 snapshots, N free
 `)
 	d.reads("volume list", `

@@ -288,7 +288,7 @@ func (s *Service) sentences(st *api.Status, rows []*catalog.Volume, held string)
 	}
 	switch {
 	case len(st.Volumes) == 0:
-		add(api.Sentence{Text: "Nothing is protected yet.", Weight: "look", Next: "See the first steps",
+		add(api.Sentence{Text: "Nothing is protected yet.", Weight: "look", Next: "Begin",
 			Command: "candid begin", Link: "/volumes?do=add"})
 	case counted == 0:
 		add(api.Sentence{Text: "Nothing is protected any more; what was taken of removed volumes stays.", Weight: "look",
@@ -307,8 +307,8 @@ func (s *Service) sentences(st *api.Status, rows []*catalog.Volume, held string)
 	if x, is := s.upkeep.DamageSentence(); is {
 		add(x)
 	}
-	if err := s.aloneSentence(st, add); err != nil {
-		s.Log.Error("it could not be told whether there are other sites", "error", err)
+	if err := errors.Join(s.aloneSentence(st, add), s.outlivedSentences(add)); err != nil {
+		s.Log.Error("it could not be told whether there are other sites, or what outlived its rules", "error", err)
 	}
 	doubted, err := s.capture.Doubts(st.Volumes, add)
 	if err := errors.Join(err, s.pairing.StartSentences(add), s.disks.Sentences(add),

@@ -46,7 +46,7 @@ func (s *Service) freedEach(choices ...[]string) ([]int64, error) {
 
 // PlanPrune tells what pruning would do, changing nothing.
 func (s *Service) PlanPrune(ctx context.Context, volume string) (*api.PruneResult, error) {
-	res, _, err := s.planPrune(ctx, volume)
+	res, _, err := s.planPrune(ctx, volume, outlived{})
 	if res != nil {
 		res.DryRun = true
 	}
@@ -74,14 +74,15 @@ type pruneStep struct {
 	until time.Time
 }
 
-func (s *Service) planPrune(ctx context.Context, volume string) (*api.PruneResult, []pruneStep, error) {
+// planPrune decides what happens to the snapshots of a volume, or of all; what outlives its rules is counted into over.
+func (s *Service) planPrune(ctx context.Context, volume string, over outlived) (*api.PruneResult, []pruneStep, error) {
 	held, err := s.Catalog.Setting(HoldSetting)
 	if err != nil {
 		return nil, nil, err
 	}
 	res := &api.PruneResult{Going: []api.Going{}, Held: held}
 	if held != "" {
-		return res, nil, nil
+		return res, nil, s.countHeld(ctx, over)
 	}
 	vols, err := s.Catalog.Volumes()
 	if err != nil {
@@ -118,6 +119,9 @@ func (s *Service) planPrune(ctx context.Context, volume string) (*api.PruneResul
 		for i, row := range d.Rows {
 			kept, graced := d.Verdicts[i].Kept(), !row.GraceUntil.IsZero()
 			byHand := graced && putOut(row)
+			if !graced {
+				over.count(v.Name, d.Verdicts[i])
+			}
 			if capped {
 				verdicts[row.ID] = d.Verdicts[i]
 				leaving[row.ID] = graced || !kept
@@ -142,11 +146,11 @@ func (s *Service) planPrune(ctx context.Context, volume string) (*api.PruneResul
 		}
 	}
 	if capped {
-		over, err := s.overCaps(verdicts, leaving)
+		overCap, err := s.overCaps(verdicts, leaving)
 		if err != nil {
 			return nil, nil, err
 		}
-		for _, step := range over {
+		for _, step := range overCap {
 			v, err := s.Catalog.Volume(step.row.Volume)
 			if err != nil {
 				return nil, nil, err
@@ -237,7 +241,11 @@ func (s *Service) prune(ctx context.Context, j *run.Job, volume string) (*api.Pr
 		return nil, err
 	}
 	s.verdicts.drop(nil) // what is decided now is of more use than what was
-	res, steps, err := s.planPrune(ctx, volume)
+	over := outlived{}
+	res, steps, err := s.planPrune(ctx, volume, over)
+	if err == nil && volume == "" {
+		err = s.Catalog.SetOutlived(over.rows(), catalog.At(s.Clock.Now()))
+	}
 	if err != nil || len(steps) == 0 {
 		return res, err
 	}

@@ -35,8 +35,12 @@ export function FirstSteps() {
       <Trouble error={away.error} />
       <ol className="mt-2">
         {all.map((s) => (
-          <li key={s.code} className="flex flex-wrap items-baseline gap-x-3 py-1" aria-current={s === next && "step"}>
-            <span aria-hidden className="w-5 font-mono">
+          <li
+            key={s.code}
+            className="grid grid-cols-[1.5rem_1fr] items-baseline gap-x-2 py-1"
+            aria-current={s === next && "step"}
+          >
+            <span aria-hidden className="font-mono">
               {s.done ? "✓" : s === next ? "▸" : "·"}
             </span>
             <span className={s === next ? "font-semibold" : s.done ? "text-faint" : ""}>
@@ -44,7 +48,7 @@ export function FirstSteps() {
               {s.done && <span className="sr-only"> (done)</span>}
             </span>
             {s === next && (
-              <div className="w-full pl-8 text-sm">
+              <div className="col-start-2 text-sm">
                 <p className="my-1">{s.help}</p>
                 <p className="my-2 flex flex-wrap items-baseline gap-3">
                   {s.link && (
