@@ -26,6 +26,50 @@ type Find struct {
 	Elsewhere []FoundElsewhere `json:"elsewhere,omitempty" doc:"when other sites were asked too"`
 }
 
+// FindAllAsk asks for a search over all volumes.
+type FindAllAsk struct {
+	Pattern string    `query:"pattern" required:"true"`
+	Since   time.Time `query:"since" doc:"there in a snapshot taken then or later"`
+	Until   time.Time `query:"until" doc:"there in a snapshot taken then or earlier"`
+	Deleted bool      `query:"deleted" doc:"only what the newest snapshot of its volume does not have"`
+	MinSize int64     `query:"minSize" minimum:"0" doc:"bytes"`
+	MaxSize int64     `query:"maxSize" minimum:"0" doc:"bytes; 0: no bound"`
+	Kind    string    `query:"kind" enum:"file,directory,symlink" doc:"only these"`
+	Behind  string    `query:"behind" doc:"go on behind this volume"`
+	Limit   int       `query:"limit" minimum:"1" maximum:"1000" default:"100"`
+}
+
+// FindAll is what was found in all volumes, the newest modified first.
+type FindAll struct {
+	Items     []FoundIn   `json:"items"`
+	Total     int         `json:"total" doc:"paths that match in what was searched"`
+	Volumes   int         `json:"volumes" doc:"how many were searched"`
+	Snapshots int         `json:"snapshots"`
+	LeftOut   []LeftOutIn `json:"leftOut" doc:"snapshots that could not be read"`
+	Next      string      `json:"next,omitempty" doc:"the last volume that was searched, when time was up"`
+	Left      int         `json:"left,omitempty" doc:"volumes behind it"`
+}
+
+// FoundIn is a path of a volume.
+type FoundIn struct {
+	Volume string `json:"volume"`
+	Found
+}
+
+// LeftOutIn is a snapshot of a volume that could not be read.
+type LeftOutIn struct {
+	Volume   string `json:"volume"`
+	Snapshot string `json:"snapshot"`
+}
+
+// Located is a path of a host in a volume.
+type Located struct {
+	Volume string `json:"volume"`
+	Path   string `json:"path" doc:"in the volume; empty is its top"`
+	At     string `json:"at" doc:"where the volume lies, at the site that takes it"`
+	Here   bool   `json:"here" doc:"this site takes it now"`
+}
+
 // FoundElsewhere is what another site found.
 type FoundElsewhere struct {
 	Site      string  `json:"site"`

@@ -61,7 +61,7 @@ func (f *session) firstSteps(steps *api.FirstSteps) {
 
 func policyExampleCommand() *cli.Command {
 	return &cli.Command{Name: "example", ArgsUsage: "[NAME]",
-		Usage: "a policy to begin with, written for this site; without a name: which there are",
+		Usage:       "a policy to begin with, written for this site; without a name: which there are",
 		Description: "Example: candid policy example shared-files > shared-files.yaml",
 		Action: with("[NAME]", func(ctx context.Context, f *session, cmd *cli.Command) error {
 			var all []api.PolicyExample

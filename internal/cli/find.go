@@ -14,11 +14,12 @@ import (
 )
 
 func findCommand() *cli.Command {
-	return &cli.Command{Name: "find", Usage: "look for names in all snapshots of a volume, deleted ones too",
-		ArgsUsage: "VOLUME PATTERN",
+	return &cli.Command{Name: "find", Usage: "look for names in all snapshots of a volume, or of all, deleted ones too",
+		ArgsUsage: "[VOLUME] PATTERN",
 		Description: "PATTERN is a part of a name; with * ? or [a-z] it is a whole name, with slashes the\nlast parts of " +
-			"a path. Upper and lower case are alike.\n\nExamples:\n   candid find herbarium-scans 1931 --deleted\n   candid " +
-			"find field-notebooks \"notes/*.txt\" --since 2026-03-01 --until 2026-04-01",
+			"a path. Upper and lower case are alike.\n\nExamples:\n   candid find transect-7\n   candid " +
+			"find herbarium-scans 1931 --deleted\n" +
+			"   candid find field-notebooks \"notes/*.txt\" --since 2026-03-01 --until 2026-04-01",
 		Flags: []cli.Flag{&cli.StringFlag{Name: "since", Usage: "WHEN: there in a snapshot taken then or later"},
 			&cli.StringFlag{Name: "until", Usage: "WHEN: there in a snapshot taken then or earlier"},
 			&cli.BoolFlag{Name: "deleted", Usage: "only what the newest snapshot does not have"},
@@ -27,9 +28,12 @@ func findCommand() *cli.Command {
 			&cli.StringFlag{Name: "min-size", Usage: "only of this size or more, such as 10MiB"},
 			&cli.StringFlag{Name: "max-size", Usage: "only of this size or less"},
 			&cli.IntFlag{Name: "limit", Value: 50, Usage: "how many to show, the newest modified first"}},
-		Action: with("VOLUME PATTERN", func(ctx context.Context, f *session, cmd *cli.Command) error {
-			volume := cmd.Args().First()
-			q := url.Values{"pattern": {cmd.Args().Get(1)}, "limit": {strconv.Itoa(cmd.Int("limit"))}}
+		Action: with("PATTERN [PATTERN]", func(ctx context.Context, f *session, cmd *cli.Command) error {
+			volume, pattern := cmd.Args().First(), cmd.Args().Get(1)
+			if cmd.Args().Len() == 1 {
+				volume, pattern = "", volume
+			}
+			q := url.Values{"pattern": {pattern}, "limit": {strconv.Itoa(cmd.Int("limit"))}}
 			for _, name := range []string{"since", "until"} {
 				if text := cmd.String(name); text != "" {
 					t, ok := parseWhen(text, time.Now())
@@ -56,11 +60,17 @@ func findCommand() *cli.Command {
 			if kind := cmd.String("kind"); kind != "" {
 				q.Set("kind", kind)
 			}
+			if volume == "" {
+				if cmd.Bool("sites") {
+					return misuse("other sites are asked about one volume at a time: candid find VOLUME PATTERN --sites")
+				}
+				return f.findAll(ctx, pattern, cmd.Int("limit"), q)
+			}
 			var found api.Find
 			if err := f.Get(ctx, "/volumes/"+url.PathEscape(volume)+"/find", q, &found); err != nil {
 				return err
 			}
-			return f.show(found, func() { f.found(volume, cmd.Args().Get(1), &found) })
+			return f.show(found, func() { f.found(volume, pattern, &found) })
 		})}
 }
 
@@ -179,14 +189,20 @@ func (f *session) asOf(out *api.AsOf) {
 
 func versionsCommand() *cli.Command {
 	return &cli.Command{Name: "versions", Usage: "what a file or directory was over time, real changes alone",
-		ArgsUsage:   "VOLUME PATH",
+		ArgsUsage:   "VOLUME PATH, or the PATH on the host",
 		Description: "Example: candid versions field-notebooks notes/day-001.txt",
 		Flags: []cli.Flag{&cli.BoolFlag{Name: "sites", Usage: "ask other sites too, for versions that no " +
 			"snapshot here has"}},
-		Action: with("VOLUME PATH", func(ctx context.Context, f *session, cmd *cli.Command) error {
-			volume := cmd.Args().First()
+		Action: with("VOLUME [PATH]", func(ctx context.Context, f *session, cmd *cli.Command) error {
+			volume, path, err := f.inVolume(ctx, cmd)
+			if err != nil {
+				return err
+			}
+			if path == "" {
+				return misuse("candid versions takes VOLUME PATH, or a PATH on the host that begins with a slash")
+			}
 			var vs api.Versions
-			q := url.Values{"path": {cmd.Args().Get(1)}, "sites": {strconv.FormatBool(cmd.Bool("sites"))}}
+			q := url.Values{"path": {path}, "sites": {strconv.FormatBool(cmd.Bool("sites"))}}
 			if err := f.Get(ctx, "/volumes/"+url.PathEscape(volume)+"/versions", q, &vs); err != nil {
 				return err
 			}
@@ -226,7 +242,7 @@ func versionsCommand() *cli.Command {
 
 func compareCommand() *cli.Command {
 	return &cli.Command{Name: "compare", Usage: "what differs between two moments, or a moment and now",
-		ArgsUsage: "VOLUME [PATH]",
+		ArgsUsage: "VOLUME [PATH], or the PATH on the host",
 		Description: "Examples:\n   candid compare herbarium-scans --from -1d\n   candid compare field-notebooks notes " +
 			"--from 2026-03-04 --to 2026-03-05",
 		Flags: []cli.Flag{&cli.StringFlag{Name: "from", Required: true,
@@ -235,11 +251,15 @@ func compareCommand() *cli.Command {
 			&cli.BoolFlag{Name: "text", Usage: "line by line, of the one text file PATH"},
 			&cli.BoolFlag{Name: "ranges", Usage: "of a disk: list the stretches that differ"}},
 		Action: with("VOLUME [PATH]", func(ctx context.Context, f *session, cmd *cli.Command) error {
-			volume, from, to := cmd.Args().First(), moment(cmd.String("from")), cmd.String("to")
+			volume, path, err := f.inVolume(ctx, cmd)
+			if err != nil {
+				return err
+			}
+			from, to := moment(cmd.String("from")), cmd.String("to")
 			if to != "now" {
 				to = moment(to)
 			}
-			q := url.Values{"path": {cmd.Args().Get(1)}, "from": {from}, "to": {to}}
+			q := url.Values{"path": {path}, "from": {from}, "to": {to}}
 			if cmd.Bool("text") {
 				return f.compareText(ctx, volume, q)
 			}

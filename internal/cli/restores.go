@@ -15,7 +15,7 @@ import (
 
 func restoreCommand() *cli.Command {
 	return &cli.Command{Name: "restore", Usage: "bring files or a whole volume back as of a moment",
-		ArgsUsage: "VOLUME [PATH...]",
+		ArgsUsage: "VOLUME [PATH...], or PATHs on the host",
 		Description: "Examples:\n   candid restore herbarium-scans sheets/1931 --at -2h --in-place --dry-run\n   candid " +
 			"restore herbarium-scans --at 2026-03-04 --to /srv/restored\n   candid restore field-notebooks notes --at latest " +
 			"--tar notes.tar",
@@ -45,7 +45,10 @@ func restoreCommand() *cli.Command {
 }
 
 func restore(ctx context.Context, f *session, cmd *cli.Command) error {
-	volume, paths := cmd.Args().First(), cmd.Args().Tail()
+	volume, paths, err := f.allInVolume(ctx, cmd)
+	if err != nil {
+		return err
+	}
 	where := 0
 	for _, set := range []bool{cmd.String("to") != "", cmd.Bool("in-place"), cmd.String("into") != "",
 		cmd.String("tar") != "", cmd.String("zip") != "", cmd.String("file") != ""} {

@@ -328,15 +328,20 @@ func volumeLabel(ctx context.Context, f *session, cmd *cli.Command) error {
 }
 
 func browseCommand() *cli.Command {
-	return &cli.Command{Name: "browse", Usage: "a directory as of a moment", ArgsUsage: "VOLUME [PATH]",
+	return &cli.Command{Name: "browse", Usage: "a directory as of a moment",
+		ArgsUsage:   "VOLUME [PATH], or the PATH on the host",
 		Description: `Example: candid browse herbarium-scans sheets/1931 --at "2026-03-04 14:05"`,
 		Flags:       []cli.Flag{atFlag()},
 		Action: with("VOLUME [PATH]", func(ctx context.Context, f *session, cmd *cli.Command) error {
-			q := url.Values{"at": {moment(cmd.String("at"))}, "path": {cmd.Args().Get(1)}}
+			volume, path, err := f.inVolume(ctx, cmd)
+			if err != nil {
+				return err
+			}
+			q := url.Values{"at": {moment(cmd.String("at"))}, "path": {path}}
 			var b api.Browse
 			for {
 				var page api.Browse
-				if err := f.Get(ctx, "/volumes/"+url.PathEscape(cmd.Args().First())+"/browse", q, &page); err != nil {
+				if err := f.Get(ctx, "/volumes/"+url.PathEscape(volume)+"/browse", q, &page); err != nil {
 					return err
 				}
 				entries := append(b.Entries, page.Entries...)

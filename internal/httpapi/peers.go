@@ -8,6 +8,7 @@ import (
 	"net/http"
 	"net/http/httputil"
 	"net/url"
+	"slices"
 	"strings"
 	"time"
 
@@ -200,7 +201,9 @@ func deskRefuses(from pairing.RemoteCaller, here string, r *http.Request) string
 			"grant %s configure", from.Site, here, from.Site)
 	}
 	if parts := strings.Split(path, "/"); len(parts) >= 4 && parts[1] == "volumes" && contents[parts[3]] ||
-		strings.HasPrefix(path, "/crates") || strings.HasPrefix(path, "/recipes") {
+		slices.ContainsFunc([]string{"/crates", "/recipes", "/find", "/paths"}, func(p string) bool {
+			return strings.HasPrefix(path, p)
+		}) {
 		return fmt.Sprintf("%s may look at everything of %s but contents: a person there can let it, with candid site "+
 			"grant %s configure", from.Site, here, from.Site)
 	}

@@ -24,6 +24,16 @@ func (s *server) registerRecovery(a huma.API) {
 		}) (*body[api.Find], error) {
 			return answerAt(s.eyes(ctx).Find(ctx, in.Name, in.FindAsk))
 		})
+	huma.Register(a, op("GET", "/find", "findAll", "Look for names in the snapshots of all volumes"),
+		func(ctx context.Context, in *struct{ api.FindAllAsk }) (*body[api.FindAll], error) {
+			return answerAt(s.eyes(ctx).FindAll(ctx, in.FindAllAsk))
+		})
+	huma.Register(a, op("GET", "/paths", "locate", "In which volumes a path of the host lies, the likeliest first"),
+		func(ctx context.Context, in *struct {
+			Path string `query:"path" required:"true"`
+		}) (*body[[]api.Located], error) {
+			return answer(s.eyes(ctx).Locate(in.Path))
+		})
 	huma.Register(a, op("GET", "/volumes/{name}/as-of", "asOf", "What stands for a moment of a volume, at each site"),
 		func(ctx context.Context, in *struct {
 			Name string `path:"name"`

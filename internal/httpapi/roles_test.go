@@ -19,7 +19,8 @@ import (
 // Every call of the API, by everyone who may ask: each role gets in exactly where it is said
 // here. A call that is new is in none of these lists and fails this until someone decided.
 func TestEveryCallForEveryRole(t *testing.T) {
-	everybody := words("getMe setOwnPassword getTimeline getRun listRuns cancelRun browse find listVersions " +
+	everybody := words("getMe setOwnPassword getTimeline getRun listRuns cancelRun browse find findAll " +
+		"locate listVersions " +
 		"planRestore restore undoRun events archive file")
 	records := words(`getSite listCatalogueCopies asOf explain getGroup getPolicy getSnapshot getSpace getStatus
 		getUsage getVolume getRoute listAlarms listCaps listGroups listHooks listPlaces listPolicies
@@ -29,7 +30,7 @@ func TestEveryCallForEveryRole(t *testing.T) {
 		checkPolicy diffPolicy previewPolicy planPrune freeing checkRoute calendar policySchema
 		listRunbooks getRunbook listRunbookVersions listFailovers getFailover getAuthority listLeftBehind listAway
 		listDrills getDrill`)
-	notAuditors := words("browse find listVersions planRestore restore undoRun cancelRun archive file")
+	notAuditors := words("browse find findAll locate listVersions planRestore restore undoRun cancelRun archive file")
 	operators := words(`browseFound restoreGroup planGroupRestore compare compareText compareDisk diskWrites listCrate
 		checkSite takeSnapshot takeSnapshots keepSnapshot recallSnapshot runRoute pauseRoute resumeRoute muteAlarm testAlarm
 		verify copyCatalogue sweep prune pauseVolume resumeVolume detachPlace addMount endMount runRecipe

@@ -60,7 +60,8 @@ var rules = map[string]rule{
 
 	"listCrate": reads, "compare": reads, "compareText": reads, "compareDisk": reads, "diskWrites": reads,
 	"planGroupRestore": reads, "browseFound": reads,
-	"browse": readsOwn, "find": readsOwn, "listVersions": readsOwn, "planRestore": readsOwn,
+	"browse": readsOwn, "find": readsOwn, "findAll": readsOwn, "locate": readsOwn,
+	"listVersions": readsOwn, "planRestore": readsOwn,
 	"getTimeline": everybody, "getRun": everybody, "listRuns": everybody, "events": everybody,
 	"archive": fetches, "file": fetches, "restore": fetches, "undoRun": fetches, "cancelRun": fetches, "dav": readsOwn,
 

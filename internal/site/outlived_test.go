@@ -11,8 +11,8 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// What no rule keeps and is here nevertheless is told with its cause and since when, becomes an alarm when it lasts, and
-// is over when it is over.
+// What no rule keeps and is here nevertheless is told with its cause and since when, becomes an alarm when it lasts,
+// and is over when it is over.
 func TestOutlived(t *testing.T) {
 	w := newWorld(t)
 	here, there := w.open("here"), w.open("there")

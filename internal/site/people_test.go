@@ -19,6 +19,7 @@ import (
 	"candidharbor/core/rights"
 	"candidharbor/internal/access"
 	"candidharbor/internal/catalog"
+	"candidharbor/internal/refusal"
 
 	"github.com/jmoiron/sqlx"
 	"github.com/stretchr/testify/require"
@@ -284,4 +285,38 @@ func TestLedgerIsFoundOut(t *testing.T) {
 	rows, err := here.Catalog.Entries(catalog.EntryFilter{Text: "100%", Limit: 10})
 	require.NoError(t, err)
 	require.Empty(t, rows)
+}
+
+// A search over all volumes shows a file owner what a search of each does, and tells of no volume that is not granted.
+func TestOwnerLooksEverywhere(t *testing.T) {
+	w := newWorld(t)
+	s := w.open("here")
+	for _, name := range []string{"books", "notes"} {
+		dir := w.share(s, name)
+		w.write(dir, "poem", "roses")
+		require.NoError(t, os.Chmod(filepath.Join(dir, "poem"), 0o644))
+		w.take(s, name)
+	}
+	at := func(name string) string { return must(s.Catalog.Volume(name)).Path }
+	all := s.Recovery.ViewerFor(nil)
+	found := must(all.FindAll(w.ctx, api.FindAllAsk{Pattern: "poem"}))
+	require.Equal(t, 2, found.Total)
+	require.Equal(t, 2, found.Volumes)
+	found = must(all.FindAll(w.ctx, api.FindAllAsk{Pattern: "poem", Behind: "books"}))
+	require.Len(t, found.Items, 1)
+	require.Equal(t, "notes", found.Items[0].Volume)
+	in := must(all.Locate(at("books") + "/poem"))
+	require.Equal(t, api.Located{Volume: "books", Path: "poem", At: at("books"), Here: true}, in[0])
+
+	owner := s.Recovery.ViewerFor(&access.Owner{Name: "x", Grants: map[string][]string{"notes": {""}}})
+	found = must(owner.FindAll(w.ctx, api.FindAllAsk{Pattern: "poem"}))
+	require.Equal(t, 1, found.Volumes)
+	for _, f := range found.Items {
+		require.Equal(t, "notes", f.Volume)
+	}
+	_, err := owner.Locate(at("books") + "/poem")
+	require.Equal(t, refusal.Missing, refusal.ClassOf(err))
+	require.Len(t, must(owner.Locate(at("notes"))), 1)
+	_, err = all.Locate("notes/poem")
+	require.ErrorContains(t, err, "is not absolute")
 }

@@ -504,6 +504,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/find": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Look for names in the snapshots of all volumes */
+        get: operations["findAll"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/first-steps": {
         parameters: {
             query?: never;
@@ -743,6 +760,23 @@ export interface paths {
         post: operations["addMount"];
         /** Take such a filesystem away */
         delete: operations["endMount"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/paths": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** In which volumes a path of the host lies, the likeliest first */
+        get: operations["locate"];
+        put?: never;
+        post?: never;
+        delete?: never;
         options?: never;
         head?: never;
         patch?: never;
@@ -3188,6 +3222,30 @@ export interface components {
              */
             total: number;
         };
+        FindAll: {
+            items: components["schemas"]["FoundIn"][] | null;
+            /**
+             * Format: int64
+             * @description volumes behind it
+             */
+            left?: number;
+            /** @description snapshots that could not be read */
+            leftOut: components["schemas"]["LeftOutIn"][] | null;
+            /** @description the last volume that was searched, when time was up */
+            next?: string;
+            /** Format: int64 */
+            snapshots: number;
+            /**
+             * Format: int64
+             * @description paths that match in what was searched
+             */
+            total: number;
+            /**
+             * Format: int64
+             * @description how many were searched
+             */
+            volumes: number;
+        };
         FirstStep: {
             /** @enum {string} */
             code: "root" | "volume" | "policy" | "snapshot" | "site" | "route" | "copy" | "back";
@@ -3291,6 +3349,34 @@ export interface components {
              * @description how many it searched
              */
             snapshots: number;
+        };
+        FoundIn: {
+            /**
+             * Format: date-time
+             * @description when the oldest kept snapshot with it was taken
+             */
+            firstSeen: string;
+            kind: string;
+            /**
+             * Format: date-time
+             * @description until when it was there as told here, as far as was looked
+             */
+            lastSeen: string;
+            /** Format: date-time */
+            modified: string;
+            path: string;
+            /** Format: int64 */
+            size: number;
+            /** @description the newest that has it as told here */
+            snapshot: string;
+            /** @description the newest snapshot has it */
+            there: boolean;
+            /**
+             * Format: int64
+             * @description different ones that can be brought back
+             */
+            versions: number;
+            volume: string;
         };
         FoundList: {
             items: components["schemas"]["FoundMoment"][] | null;
@@ -3667,6 +3753,19 @@ export interface components {
             until: string;
             volume: string;
             why: string;
+        };
+        LeftOutIn: {
+            snapshot: string;
+            volume: string;
+        };
+        Located: {
+            /** @description where the volume lies, at the site that takes it */
+            at: string;
+            /** @description this site takes it now */
+            here: boolean;
+            /** @description in the volume; empty is its top */
+            path: string;
+            volume: string;
         };
         LogLine: {
             /** Format: date-time */
@@ -7619,6 +7718,88 @@ export interface operations {
             };
         };
     };
+    findAll: {
+        parameters: {
+            query: {
+                pattern: string;
+                /** @description there in a snapshot taken then or later */
+                since?: string;
+                /** @description there in a snapshot taken then or earlier */
+                until?: string;
+                /** @description only what the newest snapshot of its volume does not have */
+                deleted?: boolean;
+                /** @description bytes */
+                minSize?: number;
+                /** @description bytes; 0: no bound */
+                maxSize?: number;
+                /** @description only these */
+                kind?: "file" | "directory" | "symlink";
+                /** @description go on behind this volume */
+                behind?: string;
+                limit?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FindAll"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     getFirstSteps: {
         parameters: {
             query?: never;
@@ -8922,6 +9103,73 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["SaidBody"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    locate: {
+        parameters: {
+            query: {
+                path: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Located"][] | null;
                 };
             };
             /** @description Unauthorized */

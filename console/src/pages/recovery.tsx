@@ -7,6 +7,7 @@ import { ByCommand, Field, Progress, Sheet, State, Trouble, Waiting } from "../p
 import { ago, stamp, word } from "../parts/words";
 import { Clones } from "./clones";
 import { Find } from "./find";
+import { FindAll } from "./findall";
 import { Recipes, Trials } from "./recipes";
 import { Moving } from "./runbooks";
 import { UndoButton } from "./undo";
@@ -16,7 +17,7 @@ export function Recovery({ site }: { site: string }) {
   const [params, setParams] = useSearchParams();
   const volumes = useQuery({ queryKey: ["volumes"], queryFn: () => told(api.GET("/volumes")) });
   const all = volumes.data ?? [];
-  const name = params.get("volume") ?? all[0]?.name ?? "";
+  const name = params.get("volume") ?? (all.length > 1 ? "" : (all[0]?.name ?? ""));
   const volume = all.find((v) => v.name === name);
   return (
     <>
@@ -26,7 +27,7 @@ export function Recovery({ site }: { site: string }) {
       {all.length === 0 && !volumes.isPending && (
         <p className="text-sm text-faint">There is nothing to recover from yet: add a volume and take a snapshot.</p>
       )}
-      {volume && (
+      {all.length > 0 && (
         <section aria-labelledby="missing">
           <div className="flex flex-wrap items-baseline gap-3">
             <h2 id="missing" className="font-say text-xl">
@@ -41,23 +42,31 @@ export function Recovery({ site }: { site: string }) {
                   setParams(
                     (old) => {
                       const n = new URLSearchParams(old);
-                      n.set("volume", e.target.value);
+                      if (e.target.value) n.set("volume", e.target.value);
+                      else n.delete("volume");
                       return n;
                     },
                     { replace: true },
                   )
                 }
               >
+                {all.length > 1 && <option value="">all volumes</option>}
                 {all.map((v) => (
                   <option key={v.name}>{v.name}</option>
                 ))}
               </select>
             </label>
-            <Link className="quiet ml-auto text-sm" to={`/volumes/${encodeURIComponent(name)}`}>
-              move through its time instead
-            </Link>
+            {volume && (
+              <Link className="quiet ml-auto text-sm" to={`/volumes/${encodeURIComponent(name)}`}>
+                move through its time instead
+              </Link>
+            )}
           </div>
-          <Find key={name} volume={name} inPlace={volume.protected} />
+          {volume ? (
+            <Find key={`${name} ${params.get("find")}`} volume={name} inPlace={volume.protected} />
+          ) : (
+            <FindAll key={params.get("find")} />
+          )}
         </section>
       )}
       <Restores />
@@ -68,7 +77,7 @@ export function Recovery({ site }: { site: string }) {
       <Mounts volumes={all.map((v) => v.name)} />
       <ByCommand
         lines={[
-          `candid find ${word(name || "VOLUME")} PATTERN --deleted`,
+          `candid find ${name && `${word(name)} `}PATTERN --deleted`,
           `candid restore ${word(name || "VOLUME")} PATH --at WHEN --in-place`,
           "candid undo RUN",
           `candid mount ${word(name || "VOLUME")} DIR`,
