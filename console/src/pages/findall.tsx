@@ -23,6 +23,7 @@ export function FindAll() {
       },
       { replace: true },
     );
+  const toggle = () => set("deleted", deleted ? "" : "1");
   const onHost = pattern.startsWith("/");
   return (
     <>
@@ -43,12 +44,7 @@ export function FindAll() {
         <button className="press">Find</button>
         {!onHost && (
           <label>
-            <input
-              type="checkbox"
-              checked={deleted}
-              onChange={(e) => set("deleted", e.target.checked ? "1" : "")}
-            />{" "}
-            only what is not there any more
+            <input type="checkbox" checked={deleted} onChange={toggle} /> only what is not there any more
           </label>
         )}
       </form>

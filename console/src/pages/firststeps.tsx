@@ -37,7 +37,7 @@ export function FirstSteps() {
         {all.map((s) => (
           <li
             key={s.code}
-            className="grid grid-cols-[1.5rem_1fr] items-baseline gap-x-2 py-1"
+            className="grid grid-cols-[1.5rem_minmax(0,1fr)] items-baseline gap-x-2 py-1"
             aria-current={s === next && "step"}
           >
             <span aria-hidden className="font-mono">

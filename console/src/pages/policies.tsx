@@ -7,6 +7,7 @@ import { Choose } from "../parts/choose";
 import { ByCommand, Trouble, Waiting } from "../parts/ui";
 import { size, stamp } from "../parts/words";
 import { useOffers } from "../parts/offers";
+import { RemovePolicy } from "./removepolicy";
 import { PolicyForm } from "./policyform";
 import { History, type Horizon, Outlook, OutlookCharts } from "./preview";
 
@@ -46,6 +47,19 @@ export function Policies() {
           + a new one
         </button>
       </div>
+      {chosen && (
+        <RemovePolicy
+          key={chosen.name}
+          policy={chosen}
+          removed={() =>
+            setParams((old) => {
+              const n = new URLSearchParams(old);
+              n.delete("policy");
+              return n;
+            })
+          }
+        />
+      )}
       {all.length === 0 && name !== "+" && (
         <p className="mb-3">No policies yet. Begin with an example: change it to your needs and store it.</p>
       )}

@@ -5,6 +5,7 @@ import { Link } from "react-router";
 import { api, once, type Schemas, told } from "../api/client";
 import { Field, Sheet, State, Trouble } from "../parts/ui";
 import { ago, size, span, stamp } from "../parts/words";
+import { TrialSchedule } from "./trialschedule";
 import { Wide } from "../parts/wide";
 
 type Recipe = Schemas["Recipe"];
@@ -225,6 +226,7 @@ function Save({ old, volumes, close }: { old: Recipe | null; volumes: string[]; 
 /** Restores that were tried: random files of a random moment, compared with what was recorded. */
 export function Trials({ mayTry }: { mayTry: boolean }) {
   const queries = useQueryClient();
+  const [planning, setPlanning] = useState(false);
   const list = useQuery({ queryKey: ["trials"], queryFn: () => told(api.GET("/trials")) });
   const again = () => void queries.invalidateQueries({ queryKey: ["trials"] });
   const now = useMutation({
@@ -307,6 +309,12 @@ export function Trials({ mayTry }: { mayTry: boolean }) {
           {now.isPending ? "Trying …" : "Try all now"}
         </button>
       )}
+      {list.data && (
+        <button className="quiet ml-4 text-sm" onClick={() => setPlanning(true)}>
+          {list.data.nextDue ? "change when" : "have them tried by themselves"}
+        </button>
+      )}
+      {planning && list.data && <TrialSchedule now={list.data} close={() => setPlanning(false)} />}
     </section>
   );
 }

@@ -6,8 +6,10 @@ import { api, once, told } from "../api/client";
 import { useAddress } from "../parts/address";
 import { ByCommand, Field, Sheet, State, Trouble, Waiting } from "../parts/ui";
 import { stamp } from "../parts/words";
+import { Crates } from "./crates";
 import { IncomingList } from "./incoming";
 import { SiteMap } from "./map";
+import { Order } from "./order";
 import { PeerRow } from "./peers";
 import { Places } from "./places";
 import { RouteForm } from "./routeform";
@@ -76,6 +78,8 @@ export function Sites() {
       )}
       <Places />
       <IncomingList />
+      <Crates routes={routes.data ?? []} />
+      <Order />
       <Invite open={dialogue === "invite"} close={() => setDialogue("")} />
       <Pair open={dialogue === "pair"} close={() => setDialogue("")} />
       <SetUp open={dialogue === "setup"} close={() => setDialogue("")} />
@@ -85,6 +89,8 @@ export function Sites() {
           "candid site list",
           "candid route list",
           "candid route incoming",
+          "candid crate write PATH --route NAME --seal",
+          "candid site order SITE SITE",
           "candid site grant NAME read",
           "candid pace show NAME",
         ]}

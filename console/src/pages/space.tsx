@@ -6,6 +6,7 @@ import { ByCommand, Trouble, Waiting } from "../parts/ui";
 import { exact, size, stamp, word } from "../parts/words";
 import { Caps, Forecast } from "./limits";
 import { VolumeSpace } from "./reclaim";
+import { StoreCare } from "./storecare";
 import { Wide } from "../parts/wide";
 
 export function Space() {
@@ -103,6 +104,8 @@ export function Space() {
         <>
           {p.held ? (
             <p className="py-2">Nothing is removed at present: {p.held}</p>
+          ) : p.enterGrace + p.removed === 0 ? (
+            <p className="py-2">Nothing: all that is here is kept, or in grace.</p>
           ) : (
             <p className="py-2">
               {p.enterGrace} would enter grace, {p.removed} are past it. A sweep would then give back{" "}
@@ -136,6 +139,7 @@ export function Space() {
           Sweep now
         </button>
       </div>
+      <StoreCare held={p?.held} />
       <ByCommand
         lines={[
           "candid space",

@@ -12,6 +12,7 @@ import { DiskPanel } from "./disk";
 import { Contents } from "./files";
 import { Found } from "./found";
 import { ChangeSheet, TakeSheet } from "./noted";
+import { EndSheet, StandbySheet } from "./volumeend";
 import { StandingElsewhere } from "./standing";
 import { Doubt, KeepSheet, Offered, OutOfTurn, PauseButton, Why } from "./why";
 
@@ -24,7 +25,7 @@ export function VolumePage() {
   });
   const time = useTime();
   const go = useNavigate();
-  const [sheet, setSheet] = useState<"" | "take" | "change">("");
+  const [sheet, setSheet] = useState<"" | "take" | "change" | "standby" | "end">("");
   const at = time.moment ? new Date(time.moment).toISOString() : "latest";
   const take = useMutation({
     mutationFn: () =>
@@ -46,9 +47,14 @@ export function VolumePage() {
           <span className="ml-auto flex flex-wrap items-baseline gap-4">
             {v.origin === v.places?.[0]?.place && <PauseButton volume={name} paused={!!v.pausedSince} />}
             {!disk && v.active === v.places?.[0]?.place && (
-              <button className="quiet" onClick={() => setSheet("change")}>
-                change
-              </button>
+              <>
+                <button className="quiet" onClick={() => setSheet("change")}>
+                  change
+                </button>
+                <button className="quiet" onClick={() => setSheet("end")}>
+                  stop protecting
+                </button>
+              </>
             )}
             <button className="press" onClick={() => take.mutate()} disabled={take.isPending}>
               Take a snapshot now
@@ -60,6 +66,15 @@ export function VolumePage() {
         )}
       </div>
       <Trouble error={take.error} />
+      {!disk && v.active !== v.places?.[0]?.place && (
+        <p className="my-2 text-sm">
+          <button className="quiet" onClick={() => setSheet("standby")}>
+            {v.standby ? "change how it is laid out as a directory" : "lay it out as a directory"}
+          </button>
+        </p>
+      )}
+      {sheet === "standby" && <StandbySheet volume={v} close={() => setSheet("")} />}
+      {sheet === "end" && <EndSheet volume={v} close={() => setSheet("")} />}
       {sheet === "take" && <TakeSheet volume={name} close={() => setSheet("")} />}
       {sheet === "change" && <ChangeVolume volume={v} close={() => setSheet("")} />}
       {(v.offered ?? []).length > 0 && <Offered volume={name} less={v.offered ?? []} />}
