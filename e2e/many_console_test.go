@@ -121,8 +121,8 @@ func TestManyInConsole(t *testing.T) {
 	require.Equal(t, 10, strings.Count(a.run("snapshot", "list", "--which", "marked", "--text", "census"), "v13"))
 
 	// From narrow to wide, in light and dark: nothing is wider than the window, and axe finds nothing.
-	for _, width := range []int64{360, 768, 1920} {
-		scheme := map[bool]string{true: "dark", false: "light"}[width != 768]
+	for i := range 8 {
+		width, scheme := []int64{360, 768, 1280, 1920}[i/2], []string{"light", "dark"}[i%2]
 		do(chromedp.EmulateViewport(width, 800), emulation.SetEmulatedMedia().WithFeatures([]*emulation.MediaFeature{{
 			Name: "prefers-color-scheme", Value: scheme}}))
 		for path, ready := range map[string]string{"/": "Nothing runs", "/volumes": "season=2027",
@@ -139,7 +139,7 @@ func TestManyInConsole(t *testing.T) {
 			do(chromedp.Evaluate(`document.documentElement.scrollWidth > innerWidth`, &wide))
 			require.False(t, wide, "%s is wider than the window", name)
 		}
-		if width == 360 {
+		if i == 0 {
 			do(chromedp.Click(`//header//button[contains(., "▾")]`, chromedp.BySearch),
 				chromedp.Click(`//nav/section//a[.="Ledger"]`, chromedp.BySearch))
 			is(`location.pathname === "/ledger" && !document.querySelector("nav section a")`)

@@ -46,20 +46,20 @@ export function Policies() {
         <button className={name === "+" ? "border-b-2 border-ink font-semibold" : "quiet"} onClick={() => choose("+")}>
           + a new one
         </button>
+        {chosen && (
+          <RemovePolicy
+            key={chosen.name}
+            policy={chosen}
+            removed={() =>
+              setParams((old) => {
+                const n = new URLSearchParams(old);
+                n.delete("policy");
+                return n;
+              })
+            }
+          />
+        )}
       </div>
-      {chosen && (
-        <RemovePolicy
-          key={chosen.name}
-          policy={chosen}
-          removed={() =>
-            setParams((old) => {
-              const n = new URLSearchParams(old);
-              n.delete("policy");
-              return n;
-            })
-          }
-        />
-      )}
       {all.length === 0 && name !== "+" && (
         <p className="mb-3">No policies yet. Begin with an example: change it to your needs and store it.</p>
       )}

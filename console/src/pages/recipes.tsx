@@ -310,7 +310,7 @@ export function Trials({ mayTry }: { mayTry: boolean }) {
         </button>
       )}
       {list.data && (
-        <button className="quiet ml-4 text-sm" onClick={() => setPlanning(true)}>
+        <button className="quiet mt-3 ml-4 min-h-6 text-sm" onClick={() => setPlanning(true)}>
           {list.data.nextDue ? "change when" : "have them tried by themselves"}
         </button>
       )}

@@ -26,7 +26,7 @@ export function RemovePolicy({ policy: p, removed }: { policy: Schemas["Policy"]
   const refused = remove.error instanceof Problem && remove.error.status === 409;
   return (
     <>
-      <button className="quiet ml-4 text-sm" onClick={() => setOpen(true)}>
+      <button className="quiet ml-auto min-h-6 text-sm" onClick={() => setOpen(true)}>
         remove it
       </button>
       {open && (
