@@ -561,3 +561,8 @@ type FirstStep struct {
 type FirstStepsSet struct {
 	PutAway bool `json:"putAway"`
 }
+
+// Description is what people say of a policy, a route, a group or a site.
+type Description struct {
+	Text string `json:"text" doc:"one line; empty: none" maxLength:"2000"`
+}

@@ -34,15 +34,16 @@ type LabelsChanged struct {
 
 // Policy is a policy document and what it applies to.
 type Policy struct {
-	Name      string    `json:"name"`
-	Body      string    `json:"body"`
-	Version   int       `json:"version"`
-	Changed   time.Time `json:"changed"`
-	ChangedBy string    `json:"changedBy"`
-	Paused    bool      `json:"paused"`
-	Volumes   []string  `json:"volumes"`
-	Take      []string  `json:"take"`
-	Keep      []string  `json:"keep"`
+	Name        string    `json:"name"`
+	Description string    `json:"description,omitempty" doc:"what people say of it"`
+	Body        string    `json:"body"`
+	Version     int       `json:"version"`
+	Changed     time.Time `json:"changed"`
+	ChangedBy   string    `json:"changedBy"`
+	Paused      bool      `json:"paused"`
+	Volumes     []string  `json:"volumes"`
+	Take        []string  `json:"take"`
+	Keep        []string  `json:"keep"`
 }
 
 // PolicyPut stores a document.

@@ -4,17 +4,18 @@ import "time"
 
 // Peer is a paired site.
 type Peer struct {
-	Name      string     `json:"name"`
-	Key       string     `json:"key"`
-	Addresses []string   `json:"addresses"`
-	Paired    time.Time  `json:"paired"`
-	Seen      *time.Time `json:"seen,omitempty"`
-	Up        bool       `json:"up" doc:"there is a line to it at present"`
-	Grants    Grants     `json:"grants" doc:"what it may do here"`
-	Granted   Grants     `json:"granted" doc:"what this site may do there, as it last said"`
-	Pace      Pace       `json:"pace"`
-	Release   string     `json:"release,omitempty" doc:"the build that it runs, as it last said"`
-	FreeBytes int64      `json:"freeBytes,omitempty" doc:"room where its store lies, as it last said"`
+	Name        string     `json:"name"`
+	Description string     `json:"description,omitempty" doc:"what people say of it"`
+	Key         string     `json:"key"`
+	Addresses   []string   `json:"addresses"`
+	Paired      time.Time  `json:"paired"`
+	Seen        *time.Time `json:"seen,omitempty"`
+	Up          bool       `json:"up" doc:"there is a line to it at present"`
+	Grants      Grants     `json:"grants" doc:"what it may do here"`
+	Granted     Grants     `json:"granted" doc:"what this site may do there, as it last said"`
+	Pace        Pace       `json:"pace"`
+	Release     string     `json:"release,omitempty" doc:"the build that it runs, as it last said"`
+	FreeBytes   int64      `json:"freeBytes,omitempty" doc:"room where its store lies, as it last said"`
 }
 
 // CarryChosen asks to bring chosen snapshots to a paired site, or an attached place, once.
@@ -123,13 +124,14 @@ type PeerCheck struct {
 
 // Route carries snapshots between this site and another.
 type Route struct {
-	Name   string            `json:"name"`
-	From   string            `json:"from"`
-	To     string            `json:"to"`
-	Pull   bool              `json:"pull" doc:"this site takes the snapshots, nobody brings them"`
-	Labels map[string]string `json:"labels,omitempty"`
-	Names  []string          `json:"names,omitempty"`
-	Terms  RouteTerms        `json:"terms"`
+	Name        string            `json:"name"`
+	Description string            `json:"description,omitempty" doc:"what people say of it"`
+	From        string            `json:"from"`
+	To          string            `json:"to"`
+	Pull        bool              `json:"pull" doc:"this site takes the snapshots, nobody brings them"`
+	Labels      map[string]string `json:"labels,omitempty"`
+	Names       []string          `json:"names,omitempty"`
+	Terms       RouteTerms        `json:"terms"`
 
 	State string `json:"state" enum:"seeding,current,behind,waiting,standing by,paused,no line,refused"`
 

@@ -31,13 +31,14 @@ type GroupEdit struct {
 
 // Group is volumes that are snapshotted as one set.
 type Group struct {
-	Name    string      `json:"name"`
-	Volumes []string    `json:"volumes"`
-	Freeze  string      `json:"freeze,omitempty"`
-	Thaw    string      `json:"thaw,omitempty"`
-	Failing string      `json:"failing,omitempty"`
-	Waiting []string    `json:"waiting" doc:"its volumes that are paused: the group waits for them"`
-	Newest  []SetMember `json:"newest,omitempty" doc:"its newest set here"`
+	Name        string      `json:"name"`
+	Description string      `json:"description,omitempty" doc:"what people say of it"`
+	Volumes     []string    `json:"volumes"`
+	Freeze      string      `json:"freeze,omitempty"`
+	Thaw        string      `json:"thaw,omitempty"`
+	Failing     string      `json:"failing,omitempty"`
+	Waiting     []string    `json:"waiting" doc:"its volumes that are paused: the group waits for them"`
+	Newest      []SetMember `json:"newest,omitempty" doc:"its newest set here"`
 }
 
 // SetMember is one snapshot of a set.

@@ -256,7 +256,12 @@ func (s *Service) Groups() ([]api.Group, error) {
 }
 
 func (s *Service) groupView(g *catalog.Group) (*api.Group, error) {
-	out := &api.Group{Name: g.Name, Volumes: g.Members.V, Freeze: g.Freeze, Thaw: g.Thaw, Failing: g.Failing,
+	said, err := s.Catalog.Descriptions(catalog.DescribedGroup)
+	if err != nil {
+		return nil, err
+	}
+	out := &api.Group{Name: g.Name, Description: said[g.Name],
+		Volumes: g.Members.V, Freeze: g.Freeze, Thaw: g.Thaw, Failing: g.Failing,
 		Waiting: []string{}}
 	var newest *catalog.Snapshot
 	for _, m := range g.Members.V {

@@ -125,6 +125,9 @@ func freezeWords(g *api.Group) string {
 
 func groupTell(f *session, g *api.Group) {
 	f.say("%s: %s are taken as one set.", g.Name, strings.Join(g.Volumes, ", "))
+	if g.Description != "" {
+		f.say("for          %s", g.Description)
+	}
 	f.say("writers      %s", freezeWords(g))
 	if len(g.Waiting) > 0 {
 		f.say("It waits: %s paused, and a set is whole or not at all. To go on: candid volume resume %s", areWords(g.Waiting),

@@ -62,6 +62,9 @@ func policyCommand() *cli.Command {
 				}
 				return f.show(p, func() {
 					fmt.Fprint(f.out, p.Body)
+					if p.Description != "" {
+						f.say("# for: %s", p.Description)
+					}
 					f.say("# version %d, changed %s by %s; chooses: %s", p.Version, when(p.Changed), p.ChangedBy,
 						strings.Join(p.Volumes, ", "))
 				})

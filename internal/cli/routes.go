@@ -168,6 +168,9 @@ func routeAdd(ctx context.Context, f *session, cmd *cli.Command) error {
 
 func routeTell(f *session, r *api.Route) {
 	f.say("%s, from %s to %s, is %s. %s", r.Name, r.From, r.To, r.State, r.Sentence)
+	if r.Description != "" {
+		f.say("For: %s", r.Description)
+	}
 	chosen := "named " + strings.Join(r.Names, ", ")
 	if len(r.Labels) > 0 {
 		var pairs []string

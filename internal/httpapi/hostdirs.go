@@ -4,6 +4,7 @@ import (
 	"context"
 
 	"candidharbor/api"
+	"candidharbor/internal/catalog"
 
 	"github.com/danielgtaylor/huma/v2"
 )
@@ -36,6 +37,14 @@ func (s *server) registerHost(a huma.API) {
 		func(_ context.Context, in *body[api.FirstStepsSet]) (*body[api.FirstSteps], error) {
 			return answerAt(s.site.Overview.SetFirstSteps(in.Body))
 		})
+	huma.Register(a, op("PUT", "/descriptions/{kind}/{name}", "describe",
+		"Say what a policy, a route, a group or a site is for"), func(_ context.Context, in *struct {
+		Kind string `path:"kind" enum:"policy,route,group,site"`
+		Name string `path:"name"`
+		Body api.Description
+	}) (*body[api.Description], error) {
+		return answerAt(s.site.Overview.Describe(catalog.Described(in.Kind), in.Name, in.Body))
+	})
 	huma.Register(a, op("GET", "/policies/examples", "listPolicyExamples",
 		"Policies to begin with, written for this site"),
 		func(context.Context, *none) (*body[[]api.PolicyExample], error) {

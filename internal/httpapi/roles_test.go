@@ -44,7 +44,7 @@ func TestEveryCallForEveryRole(t *testing.T) {
 		putGroup editGroup removeGroup putPolicy removePolicy
 		putCap removeCap rebuildCatalogue releaseRemoval addToken addSignInLink removeToken addPerson changePerson
 		removePerson grantFolders invite pair setUpSites grant revoke setPace rotateKey addRoute editRoute removeRoute
-		listDirectory listUncovered protectUncovered setFirstSteps
+		listDirectory listUncovered protectUncovered setFirstSteps describe
 		carryChosen writeCrate loadCrate attachPlace setRecoveryOrder putTrials makeCloneVolume setFound takeFound`)
 
 	c, s, _ := open(t)

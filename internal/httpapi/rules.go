@@ -98,7 +98,7 @@ var rules = map[string]rule{
 	"setPace": decides, "rotateKey": decides, "addRoute": decides, "editRoute": decides, "removeRoute": decides,
 	"writeCrate": decides, "carryChosen": decides, "loadCrate": decides, "setRecoveryOrder": decides,
 	"attachPlace": decides, "putTrials": decides, "protectUncovered": decides,
-	"setFirstSteps":   decides,
+	"setFirstSteps": decides, "describe": decides,
 	"makeCloneVolume": decides, "setFound": decides, "takeFound": decides,
 }
 

@@ -164,11 +164,15 @@ func (s *Service) peerView(p *catalog.Peer) api.Peer {
 	if err != nil {
 		s.Log.Error("what was seen of a site cannot be read", "site", p.Name, "error", err)
 	}
+	said, err := s.Catalog.Descriptions(catalog.DescribedSite)
+	if err != nil {
+		s.Log.Error("descriptions cannot be read", "error", err)
+	}
 	s.mu.Lock()
 	free := s.rooms[p.Name]
 	s.mu.Unlock()
 	return api.Peer{Name: p.Name, Key: p.Key, Addresses: p.Addresses.V, Paired: p.Paired.Time, Seen: p.Seen.Ptr(),
-		Up: s.Up(p.Name), Release: h.Release, FreeBytes: free,
+		Up: s.Up(p.Name), Release: h.Release, FreeBytes: free, Description: said[p.Name],
 		Grants: grantsView(p.Grants.V), Granted: grantsView(p.Granted.V), Pace: s.paceView(p)}
 }
 

@@ -48,13 +48,17 @@ func (s *Service) RoutesOver(vols []*catalog.Volume) ([]api.Route, error) {
 
 func (s *Service) routeView(r *catalog.Route, vols []*catalog.Volume) (*api.Route, error) {
 	now := s.Clock.Now()
-	v := &api.Route{Name: r.Name, From: s.Name(), To: r.Peer, Pull: r.Terms.V.Pull, Labels: r.Volumes.V.Labels,
+	said, err := s.Catalog.Descriptions(catalog.DescribedRoute)
+	if err != nil {
+		return nil, err
+	}
+	v := &api.Route{Name: r.Name, Description: said[r.Name],
+		From: s.Name(), To: r.Peer, Pull: r.Terms.V.Pull, Labels: r.Volumes.V.Labels,
 		Names: r.Volumes.V.Names, Terms: termsView(r.Terms.V),
 		PausedSince: r.Paused.Ptr(), LastOK: r.LastOK.Ptr(), FailingSince: r.FailingSince.Ptr(),
 		NextTry: r.NextTry.Ptr(), LastError: r.LastError, Cause: string(r.LastCause), SentBytes: r.SentBytes,
 		SavedBytes: r.SavedBytes,
 		Volumes:    []api.RouteVolume{}}
-	var err error
 	if r.Terms.V.Pull {
 		v.From, v.To = v.To, v.From
 		err = s.pulledVolumes(v, r, now)

@@ -163,9 +163,14 @@ func (s *Service) Policies() ([]api.Policy, error) {
 	if err != nil {
 		return nil, err
 	}
+	said, err := s.Catalog.Descriptions(catalog.DescribedPolicy)
+	if err != nil {
+		return nil, err
+	}
 	out := make([]api.Policy, 0, len(all))
 	for _, c := range all {
-		p := api.Policy{Paused: c.Paused, Name: c.Name, Body: c.Row.Body, Version: c.Row.Version, Changed: c.Row.Changed.Time,
+		p := api.Policy{Paused: c.Paused, Name: c.Name, Description: said[c.Name],
+			Body: c.Row.Body, Version: c.Row.Version, Changed: c.Row.Changed.Time,
 			ChangedBy: c.Row.ChangedBy, Volumes: []string{}, Take: []string{}, Keep: []string{}}
 		for _, v := range vols {
 			if c.Holds(v) {

@@ -212,6 +212,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/descriptions/{kind}/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Say what a policy, a route, a group or a site is for */
+        put: operations["describe"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/directories": {
         parameters: {
             query?: never;
@@ -2737,6 +2754,10 @@ export interface components {
             seal?: boolean;
             snapshots?: string[] | null;
         };
+        Description: {
+            /** @description one line; empty: none */
+            text: string;
+        };
         DiffLine: {
             /** @enum {string} */
             sign: " " | "-" | "+";
@@ -3489,6 +3510,8 @@ export interface components {
             words: string;
         };
         Group: {
+            /** @description what people say of it */
+            description?: string;
             failing?: string;
             freeze?: string;
             name: string;
@@ -3910,6 +3933,8 @@ export interface components {
         };
         Peer: {
             addresses: string[] | null;
+            /** @description what people say of it */
+            description?: string;
             /**
              * Format: int64
              * @description room where its store lies, as it last said
@@ -4021,6 +4046,8 @@ export interface components {
             /** Format: date-time */
             changed: string;
             changedBy: string;
+            /** @description what people say of it */
+            description?: string;
             keep: string[] | null;
             name: string;
             paused: boolean;
@@ -4374,6 +4401,8 @@ export interface components {
         Route: {
             /** @description of LastError: pace, detached, unreachable, full, failed */
             cause?: string;
+            /** @description what people say of it */
+            description?: string;
             /**
              * Format: date-time
              * @description about when the present run is done
@@ -6316,6 +6345,78 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Run"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    describe: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                kind: "policy" | "route" | "group" | "site";
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Description"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Description"];
                 };
             };
             /** @description Unauthorized */

@@ -3,6 +3,7 @@ import { useState } from "react";
 import { Link } from "react-router";
 
 import { api, once, type Schemas, told } from "../api/client";
+import { Described } from "../parts/described";
 import { Field, Sheet, Trouble } from "../parts/ui";
 import { ago, stamp } from "../parts/words";
 import { TogetherSheet } from "./grouprestore";
@@ -59,6 +60,7 @@ export function Groups({ volumes }: { volumes: string[] }) {
                 </span>
               ))}
             </span>
+            <Described kind="group" name={g.name} text={g.description} />
             <span className="ml-auto flex gap-4">
               <button className="quiet" onClick={() => setBack(g.name)}>
                 bring back together

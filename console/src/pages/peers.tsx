@@ -2,6 +2,7 @@ import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 
 import { api, once, type Schemas, told } from "../api/client";
+import { Described } from "../parts/described";
 import { Field, Sheet, Trouble } from "../parts/ui";
 import { ago, size, stamp } from "../parts/words";
 
@@ -45,6 +46,7 @@ export function PeerRow({ peer: p }: { peer: Peer }) {
           </button>
         </span>
       </div>
+      <Described kind="site" name={p.name} text={p.description} />
       <p className="text-sm">
         Here it may {p.grants.words}. There this site may {p.granted.words}.
       </p>

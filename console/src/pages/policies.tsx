@@ -3,6 +3,7 @@ import { useEffect, useRef, useState } from "react";
 import { Link, useSearchParams } from "react-router";
 
 import { api, once, type Schemas, told } from "../api/client";
+import { Described } from "../parts/described";
 import { Choose } from "../parts/choose";
 import { ByCommand, Trouble, Waiting } from "../parts/ui";
 import { size, stamp } from "../parts/words";
@@ -46,6 +47,7 @@ export function Policies() {
         <button className={name === "+" ? "border-b-2 border-ink font-semibold" : "quiet"} onClick={() => choose("+")}>
           + a new one
         </button>
+        {chosen && <Described key={`of ${chosen.name}`} kind="policy" name={chosen.name} text={chosen.description} />}
         {chosen && (
           <RemovePolicy
             key={chosen.name}

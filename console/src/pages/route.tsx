@@ -4,6 +4,7 @@ import { useState } from "react";
 import { Link, useNavigate, useParams } from "react-router";
 
 import { api, once, type Schemas, told } from "../api/client";
+import { Described } from "../parts/described";
 import { ByCommand, Sheet, State, Trouble, Waiting } from "../parts/ui";
 import { ago, size, span, stamp } from "../parts/words";
 import { RouteForm } from "./routeform";
@@ -61,6 +62,7 @@ export function RoutePage() {
           {r.from} <span aria-hidden>→</span> {r.to}
         </span>
         <State word={r.state} />
+        <Described kind="route" name={r.name} text={r.description} />
         <span className="ml-auto flex flex-wrap gap-3">
           <button className="press" onClick={() => run.mutate()} disabled={run.isPending || !!r.pausedSince}>
             {r.pull ? "Take now" : "Carry now"}
