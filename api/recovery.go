@@ -278,6 +278,12 @@ type CloneAsk struct {
 	Until  time.Time `json:"until,omitzero" doc:"when it is discarded by itself; none: by hand"`
 }
 
+// ClonesAsk asks for several clones of one snapshot, which are numbered.
+type ClonesAsk struct {
+	CloneAsk
+	Count int `json:"count" minimum:"1" maximum:"50"`
+}
+
 // Clone is a writable copy of a snapshot that shares its data.
 type Clone struct {
 	Name     string     `json:"name"`

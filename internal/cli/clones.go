@@ -28,7 +28,8 @@ func cloneCommand() *cli.Command {
 				Description: "Examples:\n   candid clone create trial-run accession-register /srv/shares/trial --at -1d " +
 					"--until +7d\n   candid clone create db-trial specimen-db --at -1d",
 				Flags: []cli.Flag{&cli.StringFlag{Name: "at", Value: "latest",
-					Usage: "WHEN: latest, a moment, or a snapshot's id"}, &cli.StringFlag{Name: "until",
+					Usage: "WHEN: latest, a moment, or a snapshot's id"}, &cli.IntFlag{Name: "count", Value: 1,
+					Usage: "as many, of one snapshot: NAME-1 at DIR-1, NAME-2 at DIR-2 …"}, &cli.StringFlag{Name: "until",
 					Usage: "when it is discarded by itself: a moment to come, or +7d; by hand when not given"}},
 				Action: with("NAME VOLUME [DIR]", func(ctx context.Context, f *session, cmd *cli.Command) error {
 					a := cmd.Args().Slice()
@@ -42,6 +43,9 @@ func cloneCommand() *cli.Command {
 							return err
 						}
 						ask.Until = *t
+					}
+					if n := cmd.Int("count"); n != 1 {
+						return f.makeClones(ctx, api.ClonesAsk{CloneAsk: ask, Count: n})
 					}
 					var c api.Clone
 					if err := f.Post(ctx, "/clones", ask, &c); err != nil {
@@ -158,4 +162,17 @@ func (f *session) typed(what, name string) error {
 		return misuse("nothing was done: the name was not typed")
 	}
 	return nil
+}
+
+func (f *session) makeClones(ctx context.Context, ask api.ClonesAsk) error {
+	var all []api.Clone
+	if err := f.Post(ctx, "/clones/many", ask, &all); err != nil {
+		return err
+	}
+	return f.show(all, func() {
+		for _, c := range all {
+			f.say("%s", c.Sentence)
+		}
+		f.say("Their snapshot stays as long as they do. When you are done with one: candid clone discard %s", all[0].Name)
+	})
 }

@@ -22,7 +22,7 @@ func TestWhatOtherSitesMayAsk(t *testing.T) {
 	own := words("listDirectory listUncovered protectUncovered " +
 		"confirmSite listDisks getDisk growDisk fillDisk endFillingDisk openDisk closeDisk releaseDisk " +
 		"shareDisk listDiskHosts letHostIn turnHostAway " +
-		"listClones makeClone getClone discardClone snapshotClone makeCloneVolume getMe " +
+		"listClones makeClone makeClones getClone discardClone snapshotClone makeCloneVolume getMe " +
 		"setOwnPassword listPeople addPerson changePerson removePerson grantFolders listLedger verifyLedger recoveryOrder " +
 		"setRecoveryOrder addToken addSignInLink listTokens removeToken rotateKey invite pair grant revoke listMounts " +
 		"addMount endMount setUpSites")

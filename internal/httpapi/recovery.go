@@ -139,6 +139,10 @@ func (s *server) registerRecovery(a huma.API) {
 		func(ctx context.Context, in *body[api.CloneAsk]) (*body[api.Clone], error) {
 			return answerAt(s.site.Clones.MakeClone(in.Body, caller(ctx)))
 		})
+	huma.Register(a, op("POST", "/clones/many", "makeClones", "Make several writable copies of one snapshot", 201),
+		func(ctx context.Context, in *body[api.ClonesAsk]) (*body[[]api.Clone], error) {
+			return answer(s.site.Clones.MakeClones(in.Body, caller(ctx)))
+		})
 	huma.Register(a, op("GET", "/clones/{name}", "getClone", "One clone"),
 		func(_ context.Context, in *named) (*body[api.Clone], error) {
 			return answerAt(s.site.Clones.Clone(in.Name))

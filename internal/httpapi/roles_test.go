@@ -34,7 +34,7 @@ func TestEveryCallForEveryRole(t *testing.T) {
 	operators := words(`browseFound restoreGroup planGroupRestore compare compareText compareDisk diskWrites listCrate
 		checkSite takeSnapshot takeSnapshots keepSnapshot recallSnapshot runRoute pauseRoute resumeRoute muteAlarm testAlarm
 		verify copyCatalogue sweep prune pauseVolume resumeVolume detachPlace addMount endMount runRecipe
-		saveRecipe editRecipe removeRecipe tryRestore makeClone discardClone snapshotClone openDisk closeDisk
+		saveRecipe editRecipe removeRecipe tryRestore makeClone makeClones discardClone snapshotClone openDisk closeDisk
 		releaseDisk fillDisk endFillingDisk answerFailover startDrill endDrill`)
 	auditors := words("listLedger verifyLedger listPeople listTokens")
 	administrators := words(`putRunbook removeRunbook failover failback cancelFailover goOnAuthority removeLeftBehind

@@ -71,7 +71,7 @@ var rules = map[string]rule{
 	"verify": keepsUp, "copyCatalogue": keepsUp, "sweep": keepsUp, "prune": keepsUp, "pauseVolume": keepsUp,
 	"resumeVolume": keepsUp, "detachPlace": keepsUp, "addMount": keepsUp, "endMount": keepsUp, "runRecipe": keepsUp,
 	"saveRecipe": keepsUp, "editRecipe": keepsUp, "removeRecipe": keepsUp, "tryRestore": keepsUp, "restoreGroup": keepsUp,
-	"makeClone": keepsUp, "discardClone": keepsUp, "snapshotClone": keepsUp,
+	"makeClone": keepsUp, "makeClones": keepsUp, "discardClone": keepsUp, "snapshotClone": keepsUp,
 
 	"listDisks": looks, "getDisk": looks, "openDisk": keepsUp, "closeDisk": keepsUp, "releaseDisk": keepsUp,
 	"fillDisk": keepsUp, "endFillingDisk": keepsUp,

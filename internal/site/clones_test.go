@@ -102,3 +102,38 @@ func TestClonesHoldTheirSnapshot(t *testing.T) {
 		require.ErrorContains(t, err, "is in grace")
 	}
 }
+
+// Several clones at once are numbered and of one snapshot; when one cannot be made none stays.
+func TestSeveralClones(t *testing.T) {
+	needsRoot(t)
+	w := newWorld(t)
+	s := w.open("here")
+	w.write(w.share(s, "notes"), "poem", "roses")
+	w.take(s, "notes")
+	ask := api.ClonesAsk{Count: 3, CloneAsk: api.CloneAsk{Name: "try", Volume: "notes",
+		Dir: filepath.Join(w.dir, "tries")}}
+	made := must(s.Clones.MakeClones(ask, "test"))
+	require.Len(t, made, 3)
+	for i, c := range made {
+		at := ask.Dir + "-" + string(rune('1'+i))
+		require.Equal(t, at, c.Dir)
+		require.Equal(t, made[0].Snapshot, c.Snapshot)
+		got := must(os.ReadFile(filepath.Join(at, "poem")))
+		require.Equal(t, "roses", string(got))
+		require.NoError(t, os.WriteFile(filepath.Join(at, "poem"), []byte(c.Name), 0o644))
+	}
+	require.Equal(t, "try-2", string(must(os.ReadFile(filepath.Join(ask.Dir+"-2", "poem")))))
+	for _, c := range made {
+		must(s.Clones.DiscardClone(c.Name, false))
+	}
+	require.NoError(t, os.MkdirAll(filepath.Join(ask.Dir+"-3", "occupied"), 0o755))
+	_, err := s.Clones.MakeClones(ask, "test")
+	require.ErrorContains(t, err, "is not empty")
+	require.Empty(t, must(s.Clones.Clones()))
+	require.NoFileExists(t, filepath.Join(ask.Dir+"-1", "poem"))
+	for _, n := range []int{0, 51} {
+		ask.Count = n
+		_, err = s.Clones.MakeClones(ask, "test")
+		require.ErrorContains(t, err, "give 1 to 50")
+	}
+}

@@ -125,6 +125,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/clones/many": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Make several writable copies of one snapshot */
+        post: operations["makeClones"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/clones/{name}": {
         parameters: {
             query?: never;
@@ -2679,6 +2696,21 @@ export interface components {
         CloneToVolume: {
             /** @description a new or empty directory below the site's roots; of a disk none */
             to?: string;
+        };
+        ClonesAsk: {
+            /** @description a moment (RFC 3339), latest, or a snapshot's id */
+            at?: string;
+            /** Format: int64 */
+            count: number;
+            /** @description an empty directory below the site's roots; of a disk none */
+            dir?: string;
+            name: string;
+            /**
+             * Format: date-time
+             * @description when it is discarded by itself; none: by hand
+             */
+            until?: string;
+            volume: string;
         };
         Coming: {
             /** Format: date-time */
@@ -5861,6 +5893,75 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Clone"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    makeClones: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ClonesAsk"];
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Clone"][] | null;
                 };
             };
             /** @description Unauthorized */

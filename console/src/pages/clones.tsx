@@ -131,20 +131,20 @@ function Make({ volumes, close }: { volumes: string[]; close: () => void }) {
   const [days, setDays] = useState("7");
   const known = useQuery({ queryKey: ["volumes"], queryFn: () => told(api.GET("/volumes")) });
   const disk = known.data?.find((v) => v.name === volume)?.kind === "block";
+  const [count, setCount] = useState("1");
   const make = useMutation({
-    mutationFn: () =>
-      told(
-        api.POST("/clones", {
-          body: {
-            name,
-            volume,
-            at: at === "latest" ? at : new Date(at).toISOString(),
-            ...(disk ? {} : { dir }),
-            ...(Number(days) > 0 ? { until: new Date(Date.now() + Number(days) * 86400_000).toISOString() } : {}),
-          },
-          headers: once(),
-        }),
-      ),
+    mutationFn: async () => {
+      const body = {
+        name,
+        volume,
+        at: at === "latest" ? at : new Date(at).toISOString(),
+        ...(disk ? {} : { dir }),
+        ...(Number(days) > 0 ? { until: new Date(Date.now() + Number(days) * 86400_000).toISOString() } : {}),
+      };
+      if (Number(count) > 1)
+        await told(api.POST("/clones/many", { body: { ...body, count: Number(count) }, headers: once() }));
+      else await told(api.POST("/clones", { body, headers: once() }));
+    },
     onSuccess: close,
   });
   return (
@@ -175,6 +175,16 @@ function Make({ volumes, close }: { volumes: string[]; close: () => void }) {
             <input className="field w-full font-mono" value={dir} onChange={(e) => setDir(e.target.value)} required />
           </Field>
         )}
+        <Field label="How many" help="Of one snapshot. Several are numbered: NAME-1 at DIRECTORY-1, and so on.">
+          <input
+            className="field w-24"
+            type="number"
+            min={1}
+            max={50}
+            value={count}
+            onChange={(e) => setCount(e.target.value)}
+          />
+        </Field>
         <Field label="Discard after days" help="Empty: by hand.">
           <input className="field w-full" inputMode="numeric" value={days} onChange={(e) => setDays(e.target.value)} />
         </Field>

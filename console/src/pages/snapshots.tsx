@@ -7,9 +7,10 @@ import { useAddress } from "../parts/address";
 import { Choose } from "../parts/choose";
 import { useTyped } from "../parts/typed";
 import { LongTable } from "../parts/longtable";
-import { ByCommand, Sheet, Trouble, Waiting } from "../parts/ui";
+import { ByCommand, Field, Sheet, Trouble, Waiting } from "../parts/ui";
 import { many, size, stamp, word } from "../parts/words";
 import { CarrySheet } from "./carrychosen";
+import { pairsOf } from "./noted";
 import { Reason } from "./why";
 
 const whiches = [
@@ -93,6 +94,7 @@ export function Snapshots() {
         lines={[
           ["candid snapshot list", ...flags.map(([k, v]) => `--${k} ${word(v)}`)].join(" "),
           "candid snapshot keep ID ID --reason WHY",
+          "candid snapshot change ID ID --label key=value",
           "candid snapshot carry ID ID --to SITE",
           "candid snapshot remove ID ID",
         ]}
@@ -140,6 +142,7 @@ type Act = { name: string; does: string; of: (s: Snapshot) => boolean; hand?: bo
 const acts: Act[] = [
   { name: "keep", does: "Keep", of: (s) => !s.keep },
   { name: "let-go", does: "Take the keep mark back", of: (s) => !!s.keep },
+  { name: "label", does: "Label", of: () => true },
   { name: "recall", does: "Recall", of: (s) => s.state !== "kept" },
   { name: "remove", does: "Remove", of: (s) => s.state === "kept" && !s.keep, hand: true },
 ];
@@ -183,6 +186,7 @@ function ActSheet({ act, snapshots, close }: { act: Act; snapshots: Snapshot[]; 
   const queries = useQueryClient();
   const [of] = useState(snapshots); // those that were chosen, whatever becomes of them
   const [reason, setReason] = useState("");
+  const [labels, setLabels] = useState("");
   const [done, setDone] = useState(0);
   const run = useMutation({
     mutationFn: async () => {
@@ -197,6 +201,8 @@ function ActSheet({ act, snapshots, close }: { act: Act; snapshots: Snapshot[]; 
         const path = { params: { path: { id: s.id } }, headers: once() };
         try {
           if (act.name === "keep") await told(api.POST("/snapshots/{id}/keep", { ...path, body: { reason } }));
+          else if (act.name === "label")
+            await told(api.PATCH("/snapshots/{id}", { ...path, body: { set: pairsOf(labels) } }));
           else if (act.name === "let-go") await told(api.POST("/snapshots/{id}/let-go", path));
           else if (act.name === "recall") await told(api.POST("/snapshots/{id}/recall", path));
           else await told(api.DELETE("/snapshots/{id}", path));
@@ -224,6 +230,17 @@ function ActSheet({ act, snapshots, close }: { act: Act; snapshots: Snapshot[]; 
         }}
       >
         {act.name === "keep" && <Reason value={reason} change={setReason} />}
+        {act.name === "label" && (
+          <Field label="Labels" help="key=value, set beside those that they have; a route can carry what has a label.">
+            <input
+              className="field w-full font-mono"
+              value={labels}
+              onChange={(e) => setLabels(e.target.value)}
+              placeholder="audit=2027"
+              required
+            />
+          </Field>
+        )}
         {act.name === "remove" && (
           <p className="text-sm">
             They go into grace, from which they can be recalled; a set goes as a whole. {size(bytes)} came new with
