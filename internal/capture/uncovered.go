@@ -19,7 +19,8 @@ import (
 )
 
 const (
-	lookFor       = 3 * time.Second // how long sizes are counted
+	lookFor       = 3 * time.Second  // how long sizes are counted in a directory
+	lookForAll    = 10 * time.Second // and in all, where many hold volumes
 	mostUncovered = 1000
 )
 
@@ -28,6 +29,7 @@ type cover struct {
 	vols   []*catalog.Volume // over directories, by path
 	own    []string          // directories of the service itself
 	mounts []hostdirs.Mount
+	ends   time.Time // of counting sizes
 }
 
 func (s *Service) cover() (*cover, error) {
@@ -39,7 +41,7 @@ func (s *Service) cover() (*cover, error) {
 	if err != nil {
 		return nil, err
 	}
-	c := &cover{own: []string{s.Path}, mounts: mounts}
+	c := &cover{own: []string{s.Path}, mounts: mounts, ends: time.Now().Add(lookForAll)}
 	if s.Conf.Standby != "" {
 		c.own = append(c.own, filepath.Clean(s.Conf.Standby))
 	}
@@ -158,7 +160,7 @@ func (s *Service) uncoveredIn(ctx context.Context, c *cover, root, dir string, o
 	if c.by(dir) != "" || c.isOwn(dir) {
 		return nil
 	}
-	all, more, err := hostdirs.List(ctx, root, dir, lookFor)
+	all, more, err := hostdirs.List(ctx, root, dir, min(lookFor, max(0, time.Until(c.ends))))
 	if err != nil {
 		if ctx.Err() != nil {
 			return err

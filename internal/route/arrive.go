@@ -118,6 +118,9 @@ func (s *Service) receive(ctx context.Context, peer *catalog.Peer, key ed25519.P
 	if err := s.proposed(q); err != nil {
 		return err
 	}
+	if q.Keep != nil && !s.mayWish(peer, known, isKnown, q) {
+		q.Keep = nil
+	}
 	signer := ""
 	knows, sees := s.KnownTo(peer, hex.EncodeToString(q.Lineage[:]))
 	rc := &transfer.Receiver{Knows: knows, Sees: sees, Store: s.Store, Peer: key, Meter: meter, Most: most,
@@ -156,6 +159,19 @@ func (s *Service) receive(ctx context.Context, peer *catalog.Peer, key ed25519.P
 		return err
 	}
 	return s.standbyArrived(hex.EncodeToString(q.Lineage[:]), q.Standby)
+}
+
+// mayWish reports whether a peer may ask that a snapshot is kept here: of a history that it brings first, or that is
+// shared with it. It cannot hold here what others brought.
+func (s *Service) mayWish(peer *catalog.Peer, known *catalog.Volume, isKnown bool, q *transfer.CarryRequest) bool {
+	if root, _, err := s.Store.Root(q.Root); err == nil && root.Lineage != q.Lineage {
+		return false
+	}
+	if !isKnown {
+		return true
+	}
+	routes, err := s.Catalog.Routes()
+	return err == nil && s.sharesWith(peer, known, routes)
 }
 
 // proposed stores the rules that the origin proposes for its volume's copies here. A

@@ -291,7 +291,7 @@ func (o *chosenRun) sentence() string {
 	case o.keep == nil:
 		how = "the rules for " + o.peer.Name + " say for how long"
 	case o.out.Kept < o.out.Snapshots:
-		how = "its older build knows no wish of how long, so its rules decide"
+		how = "it does not take that wish of how long, so its rules decide"
 	case o.keep.Until == 0:
 		how += "somebody there lets " + phrase.Pick(o.out.Snapshots, "it", "them") + " go"
 	default:

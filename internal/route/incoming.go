@@ -12,6 +12,7 @@ import (
 	"candidharbor/internal/catalog"
 	"candidharbor/internal/run"
 	"candidharbor/internal/transfer"
+	"candidharbor/internal/visible"
 )
 
 // incoming is what comes in now, by site and history, and what was refused last.
@@ -33,14 +34,26 @@ type arriving struct {
 	refused  string
 }
 
-// mostIncoming bounds how many histories of which nothing arrived are remembered.
-const mostIncoming = 10000
+const (
+	mostIncoming = 10000 // histories that are remembered; of more, some that were refused are forgotten
+	longestName  = 130   // bytes
+)
+
+func (in *incoming) forgetOne() {
+	for key, a := range in.of {
+		if a.snapshot == "" {
+			delete(in.of, key)
+			return
+		}
+	}
+}
 
 // begin notes that a snapshot comes in; what it returns notes how that ended.
 func (in *incoming) begin(peer string, q *transfer.CarryRequest, m *transfer.Meter,
 	now time.Time) func(err error, now time.Time) {
 	key := incomingKey{peer, hex.EncodeToString(q.Lineage[:])}
-	a := &arriving{volume: q.Volume + "@" + q.Origin, snapshot: q.Root.String(), since: now, began: time.Now(), meter: m,
+	name := q.Volume + "@" + q.Origin // as the peer says; it is not judged yet
+	a := &arriving{volume: visible.Line(name[:min(len(name), longestName)]), snapshot: q.Root.String(), since: now, began: time.Now(), meter: m,
 		before: m.SentBytes.Load()}
 	in.mu.Lock()
 	defer in.mu.Unlock()
@@ -50,7 +63,7 @@ func (in *incoming) begin(peer string, q *transfer.CarryRequest, m *transfer.Met
 	if was := in.of[key]; was != nil {
 		a.refused = was.refused
 	} else if len(in.of) >= mostIncoming {
-		return func(error, time.Time) {}
+		in.forgetOne()
 	}
 	in.of[key] = a
 	return func(err error, now time.Time) {

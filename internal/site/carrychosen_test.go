@@ -6,6 +6,8 @@ import (
 	"time"
 
 	"candidharbor/api"
+	"candidharbor/core/object"
+	"candidharbor/internal/records"
 	"candidharbor/internal/refusal"
 	"candidharbor/internal/transfer"
 
@@ -89,6 +91,32 @@ func TestCarryChosen(t *testing.T) {
 	require.NoError(t, err)
 	_, err = here.Routes.CarryChosen(api.CarryChosen{Snapshots: []string{rows[4].ID}, To: "there", Keep: true}, "test")
 	require.ErrorContains(t, err, "is in grace")
+}
+
+// A site in wrong hands holds nothing here that others brought, by whatever name it asks.
+func TestNobodyHoldsWhatOthersBrought(t *testing.T) {
+	w := newWorld(t)
+	here, there, third := w.open("here"), w.open("there"), w.open("third")
+	w.share(here, "notes")
+	w.write(w.share(third, "notes"), "a", "of the third")
+	w.pair(here, there)
+	w.pair(third, there)
+	w.take(here, "notes")
+	w.take(third, "notes")
+	w.route(here, "there")
+	w.done(here)(here.Routes.RunRoute("to-there", "test"))
+	theirs, own := w.rows(there, "notes@here")[0], w.rows(third, "notes")[0]
+	for _, origin := range []string{"here", "third", "there"} {
+		for _, lineage := range []string{theirs.Lineage, own.Lineage} {
+			_ = w.bring(third, there, func(q *transfer.CarryRequest) {
+				q.Root, q.Lineage, q.Origin = must(object.ParseID(theirs.ID)), records.LineageOf(lineage), origin
+				q.Keep = &transfer.Keep{Why: "forever"}
+			})
+		}
+	}
+	require.Empty(t, must(there.Catalog.Snapshot(theirs.ID)).KeepWhy)
+	require.NoError(t, w.bring(third, there, func(q *transfer.CarryRequest) { q.Keep = &transfer.Keep{Why: "mine"} }))
+	require.Equal(t, "sent by third: mine", w.rows(there, "notes@third")[0].KeepWhy)
 }
 
 // A vault decides for itself: what a source says with a snapshot that the vault takes binds nothing there.
