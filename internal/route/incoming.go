@@ -53,7 +53,8 @@ func (in *incoming) begin(peer string, q *transfer.CarryRequest, m *transfer.Met
 	now time.Time) func(err error, now time.Time) {
 	key := incomingKey{peer, hex.EncodeToString(q.Lineage[:])}
 	name := q.Volume + "@" + q.Origin // as the peer says; it is not judged yet
-	a := &arriving{volume: visible.Line(name[:min(len(name), longestName)]), snapshot: q.Root.String(), since: now, began: time.Now(), meter: m,
+	name = visible.Line(name[:min(len(name), longestName)])
+	a := &arriving{volume: name, snapshot: q.Root.String(), since: now, began: time.Now(), meter: m,
 		before: m.SentBytes.Load()}
 	in.mu.Lock()
 	defer in.mu.Unlock()
