@@ -17,6 +17,7 @@ import (
 	"time"
 
 	"candidharbor/api"
+	"candidharbor/internal/catalog"
 	"candidharbor/internal/clock"
 	"candidharbor/internal/inbox"
 	"candidharbor/internal/phrase"
@@ -362,6 +363,8 @@ func (s *story) setUp() (err error) {
 	out := ""
 	if err == nil {
 		out = fmt.Sprintf("for %d volumes", len(r.Volumes))
+		_, err = s.larkfield.Site.Overview.Describe(catalog.DescribedRoute, r.Name,
+			api.Description{Text: "all surveys, over the leased line"})
 	}
 	if err := s.step("Open the route to-stonewick.", out, err); err != nil {
 		return err

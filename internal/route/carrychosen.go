@@ -202,7 +202,7 @@ func (o *chosenRun) all(ctx context.Context, j *run.Job) error {
 				return err
 			}
 		}
-		j.Say(fmt.Sprintf("chosenRun %s of %s", row.ID[:12], row.Volume))
+		j.Say(fmt.Sprintf("carrying %s of %s", row.ID[:12], row.Volume))
 		if err := o.one(ctx, link, limit, w, row); err != nil {
 			return fmt.Errorf("%s of %s: %w", row.ID[:12], row.Volume, err)
 		}

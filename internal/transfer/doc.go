@@ -25,5 +25,8 @@
 // parents, what arrived before a cut is closed; the receiver keeps it under a durable
 // lease and does not want it again.
 //
+// A sender may ask that the snapshot is kept at the receiver, with a reason and an end; done says whether the receiver
+// does as it is asked. It keeps so only what the sender brought or shares, and never for less long than before.
+//
 // Frames and their contents are bounded; what exceeds a bound ends the stream.
 package transfer
