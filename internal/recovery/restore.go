@@ -184,7 +184,9 @@ func (r *restoring) goesBack() bool { return r.live != nil }
 func (r *restoring) steps(ctx context.Context, j *run.Job) (any, string, error) {
 	res, words, err := r.eyes.s.restore(ctx, j, r)
 	if err == nil && r.far != nil && len(r.far.hurt) == 0 {
-		err = r.eyes.s.Catalog.Set(BroughtBack, r.far.peer.Name)
+		if nerr := r.eyes.s.Catalog.Set(BroughtBack, r.far.peer.Name); nerr != nil { // what was asked for is done
+			r.eyes.s.Log.Error("it could not be noted that something came back from a site", "error", nerr)
+		}
 		r.eyes.s.run.Tell("first steps")
 	}
 	return res, words, err

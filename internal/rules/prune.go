@@ -243,8 +243,10 @@ func (s *Service) prune(ctx context.Context, j *run.Job, volume string) (*api.Pr
 	s.verdicts.drop(nil) // what is decided now is of more use than what was
 	over := outlived{}
 	res, steps, err := s.planPrune(ctx, volume, over)
-	if err == nil && volume == "" {
-		err = s.Catalog.SetOutlived(over.rows(), catalog.At(s.Clock.Now()))
+	if err == nil && volume == "" { // that it cannot be noted is no reason not to make room
+		if nerr := s.Catalog.SetOutlived(over.rows(), catalog.At(s.Clock.Now())); nerr != nil {
+			s.Log.Error("what outlived its rules could not be noted", "error", nerr)
+		}
 	}
 	if err != nil || len(steps) == 0 {
 		return res, err
