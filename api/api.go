@@ -545,6 +545,7 @@ type FirstSteps struct {
 	Steps   []FirstStep `json:"steps"`
 	Done    int         `json:"done" doc:"how many of them are done"`
 	PutAway bool        `json:"putAway" doc:"a person wants to see them no more"`
+	Offered bool        `json:"offered" doc:"the console shows them: some are to do, at a site that begins"`
 }
 
 // FirstStep is one of them.

@@ -3,6 +3,7 @@ package overview
 import (
 	"cmp"
 	"path/filepath"
+	"time"
 
 	"candidharbor/api"
 	"candidharbor/internal/recovery"
@@ -15,7 +16,11 @@ const putAwaySetting = "first steps put away"
 type firstLook struct {
 	root, volume, chosen, snapshot, peer, route string // the first of each; empty: there is none
 	copied, back                                bool
+	grown                                       bool // it holds copies of others, or is in use for long
 }
+
+// beginsFor is how long after its first volume a site is one that begins.
+const beginsFor = 30 * 24 * time.Hour
 
 // FirstSteps tells how far this site is on the way from nothing to a file brought back from another site.
 func (s *Service) FirstSteps() (*api.FirstSteps, error) {
@@ -33,6 +38,7 @@ func (s *Service) FirstSteps() (*api.FirstSteps, error) {
 			out.Done++
 		}
 	}
+	out.Offered = !out.PutAway && !l.grown && out.Done < len(out.Steps)
 	return out, nil
 }
 
@@ -96,6 +102,7 @@ func (s *Service) lookFirst() (*firstLook, error) {
 		return nil, err
 	}
 	for _, v := range vols {
+		l.grown = l.grown || !v.ActiveAt(s.Name()) || s.Clock.Now().Sub(v.Added.Time) > beginsFor
 		if !v.Protected || !v.ActiveAt(s.Name()) {
 			continue
 		}

@@ -26,6 +26,7 @@ func TestFirstSteps(t *testing.T) {
 	}
 	want := []string{"root"}
 	require.Equal(t, want, done())
+	require.True(t, must(here.Overview.FirstSteps()).Offered)
 	step := func(code string) {
 		want = append(want, code)
 		require.Equal(t, want, done())
@@ -77,6 +78,8 @@ func TestFirstSteps(t *testing.T) {
 	require.Equal(t, "there", res.From)
 	require.Positive(t, res.FetchBytes, "who names a site has all of it from there, also what is here too")
 
+	require.False(t, must(here.Overview.FirstSteps()).Offered, "all is done")
+	require.False(t, must(there.Overview.FirstSteps()).Offered, "a site that holds copies of others does not begin")
 	require.True(t, must(here.Overview.SetFirstSteps(api.FirstStepsSet{PutAway: true})).PutAway)
 	require.False(t, must(here.Overview.SetFirstSteps(api.FirstStepsSet{})).PutAway)
 }

@@ -3316,6 +3316,8 @@ export interface components {
              * @description how many of them are done
              */
             done: number;
+            /** @description the console shows them: some are to do, at a site that begins */
+            offered: boolean;
             /** @description a person wants to see them no more */
             putAway: boolean;
             steps: components["schemas"]["FirstStep"][] | null;

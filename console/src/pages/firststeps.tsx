@@ -10,14 +10,14 @@ export function FirstSteps() {
   const steps = useQuery({
     queryKey: ["first-steps"],
     queryFn: () => told(api.GET("/first-steps")),
-    refetchInterval: (q) => (q.state.data && q.state.data.done < (q.state.data.steps ?? []).length ? 5_000 : false),
+    refetchInterval: (q) => (q.state.data?.offered ? 5_000 : false),
   });
   const away = useMutation({
     mutationFn: () => told(api.PUT("/first-steps", { body: { putAway: true }, headers: once() })),
     onSuccess: () => queries.invalidateQueries({ queryKey: ["first-steps"] }),
   });
   const all = steps.data?.steps ?? [];
-  if (!steps.data || steps.data.putAway || steps.data.done === all.length) return null;
+  if (!steps.data?.offered) return null;
   const next = all.find((s) => !s.done)!;
   return (
     <section aria-labelledby="first-steps" className="my-6 border border-ink p-4">
