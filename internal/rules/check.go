@@ -197,6 +197,10 @@ func (s *Service) placeHints(out *api.PolicyCheck, p *policy.Policy) error {
 	if err != nil {
 		return err
 	}
+	peers, err := s.Catalog.Peers()
+	if err != nil {
+		return err
+	}
 	hint := func(format string, args ...any) {
 		out.Hints = append(out.Hints, api.Problem{What: fmt.Sprintf(format, args...)})
 	}
@@ -204,7 +208,9 @@ func (s *Service) placeHints(out *api.PolicyCheck, p *policy.Policy) error {
 		if place == s.Place() || strings.HasPrefix(place, s.Name()+"/") {
 			continue
 		}
-		if slices.ContainsFunc(routes, func(r *catalog.Route) bool { return r.Peer == place }) {
+		takes := func(p *catalog.Peer) bool { return p.Name == place && p.Grants.V.Read } // copies for itself
+		if slices.ContainsFunc(routes, func(r *catalog.Route) bool { return r.Peer == place }) ||
+			slices.ContainsFunc(peers, takes) {
 			continue
 		}
 		if n := len(rules.Milestones); n > 0 {

@@ -133,6 +133,10 @@ func TestPulledWishIsIgnored(t *testing.T) {
 	require.ErrorContains(t, err, "does not let this site bring snapshots")
 	w.done(vault)(vault.Routes.RunRoute("from-source", "test"))
 	require.Empty(t, w.rows(vault, "notes@source")[0].KeepWhy)
+	check := must(source.Rules.CheckPolicy(w.ctx, "policy: p\nvolumes: {k: v}\ntake: [every hour]\nkeep:\n  vault: "+
+		"{daily: 3}\n  moon: {daily: 3}\n"))
+	require.NotContains(t, fmt.Sprint(check.Hints), "vault is to keep copies", "what it takes for itself reaches it")
+	require.Contains(t, fmt.Sprint(check.Hints), "moon is to keep copies, but no route goes there")
 	in := must(vault.Routes.Incoming())
 	require.Len(t, in, 1)
 	require.Equal(t, "source", in[0].From)
