@@ -9,6 +9,7 @@ import (
 	"net/http"
 	"os"
 	"os/exec"
+	"strings"
 	"time"
 
 	"github.com/chromedp/cdproto/log"
@@ -122,9 +123,15 @@ func (p *Page) Do(limit time.Duration, actions ...chromedp.Action) error {
 }
 
 // Wait waits until a JavaScript expression is true.
-func (p *Page) Wait(expression string) error {
-	return p.Do(20*time.Second, chromedp.Poll("!!("+expression+")", nil,
-		chromedp.WithPollingInterval(50*time.Millisecond)))
+func (p *Page) Wait(expression string) (err error) {
+	for range 5 { // the page that was left may still be the one that is asked
+		err = p.Do(20*time.Second, chromedp.Poll("!!("+expression+")", nil,
+			chromedp.WithPollingInterval(50*time.Millisecond)))
+		if err == nil || !strings.Contains(err.Error(), "Cannot find context") {
+			return err
+		}
+	}
+	return err
 }
 
 // Text returns what the page's main part says.

@@ -60,13 +60,14 @@ func (s *Service) serveCarry(ctx context.Context, peer *catalog.Peer, key ed2551
 func (s *Service) takeIn(ctx context.Context, peer *catalog.Peer, key ed25519.PublicKey, q *transfer.CarryRequest,
 	st *transfer.Stream, meter *transfer.Meter) error {
 	ended := s.incoming.begin(peer.Name, q, meter, s.Clock.Now())
-	err := s.receive(ctx, peer, key, q, st, meter)
+	err := s.receive(ctx, peer, key, q, st, meter, func() { ended(nil, s.Clock.Now()) })
 	ended(err, s.Clock.Now())
 	return err
 }
 
+// receive takes a snapshot in; isHere is called once it is, before the sender knows.
 func (s *Service) receive(ctx context.Context, peer *catalog.Peer, key ed25519.PublicKey, q *transfer.CarryRequest,
-	st *transfer.Stream, meter *transfer.Meter) error {
+	st *transfer.Stream, meter *transfer.Meter, isHere func()) error {
 	known, err := s.Catalog.VolumeOfLineage(hex.EncodeToString(q.Lineage[:]))
 	if policy.CheckName("site", q.Origin) != nil || policy.CheckName("volume", q.Volume) != nil ||
 		q.Origin == s.Name() && (err != nil || !s.comesHome(peer, known)) {
@@ -139,6 +140,9 @@ func (s *Service) receive(ctx context.Context, peer *catalog.Peer, key ed25519.P
 			}
 			if err == nil && q.Keep != nil {
 				err = s.rules.KeepAsAsked(id, peer.Name, q.Keep.Why, q.Keep.Time())
+			}
+			if err == nil {
+				isHere()
 			}
 			return at, err
 		},
