@@ -85,7 +85,16 @@ func (s *Service) AddVolume(ctx context.Context, ask api.VolumeAdd) (*api.Volume
 	if ask.DryRun {
 		return s.foundIn(v, found)
 	}
-	err = s.Catalog.Atomically(func(c *catalog.Catalog) error { return errors.Join(c.PutVolume(v), s.meant(c, v)) })
+	err = s.Catalog.Atomically(func(c *catalog.Catalog) error {
+		now, err := c.Volume(v.Name) // somebody may have added one of the name while the directory was looked at
+		switch {
+		case err == nil && (now.Protected || now.Lineage != v.Lineage):
+			return refusal.Conflictf("volume %q was added meanwhile, over %s: choose another name", v.Name, now.Path)
+		case err != nil && !errors.Is(err, catalog.ErrNone):
+			return err
+		}
+		return errors.Join(c.PutVolume(v), s.meant(c, v))
+	})
 	if err != nil {
 		return nil, err
 	}

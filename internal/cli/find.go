@@ -74,6 +74,18 @@ func findCommand() *cli.Command {
 		})}
 }
 
+func foundRow(e *api.Found) []string {
+	state := "there"
+	if !e.There {
+		state = "last seen " + when(e.LastSeen)
+	}
+	amount := size(e.Size)
+	if e.Kind != "file" {
+		amount = e.Kind
+	}
+	return []string{e.Path, amount, when(e.Modified), strconv.Itoa(e.Versions), state, short(e.Snapshot)}
+}
+
 func (f *session) found(volume, pattern string, found *api.Find) {
 	if len(found.Items) == 0 {
 		f.say("Nothing like %q is in the %s of %s that were searched.", pattern, plural(found.Snapshots, "snapshot",
@@ -81,15 +93,7 @@ func (f *session) found(volume, pattern string, found *api.Find) {
 	} else {
 		rows := make([][]string, len(found.Items))
 		for i, e := range found.Items {
-			state := "there"
-			if !e.There {
-				state = "last seen " + when(e.LastSeen)
-			}
-			amount := size(e.Size)
-			if e.Kind != "file" {
-				amount = e.Kind
-			}
-			rows[i] = []string{e.Path, amount, when(e.Modified), strconv.Itoa(e.Versions), state, short(e.Snapshot)}
+			rows[i] = foundRow(&e)
 		}
 		f.list([]string{"PATH", "SIZE", "MODIFIED", "VERSIONS", "STATE", "SNAPSHOT"}, rows, "")
 		more := ""

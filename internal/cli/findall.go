@@ -5,7 +5,6 @@ import (
 	"fmt"
 	"net/url"
 	"slices"
-	"strconv"
 	"strings"
 
 	"candidharbor/api"
@@ -42,15 +41,7 @@ func (f *session) foundAll(pattern string, all *api.FindAll) {
 	} else {
 		rows := make([][]string, len(all.Items))
 		for i, e := range all.Items {
-			state := "there"
-			if !e.There {
-				state = "last seen " + when(e.LastSeen)
-			}
-			amount := size(e.Size)
-			if e.Kind != "file" {
-				amount = e.Kind
-			}
-			rows[i] = []string{e.Volume, e.Path, amount, when(e.Modified), strconv.Itoa(e.Versions), state, short(e.Snapshot)}
+			rows[i] = append([]string{e.Volume}, foundRow(&e.Found)...)
 		}
 		f.list([]string{"VOLUME", "PATH", "SIZE", "MODIFIED", "VERSIONS", "STATE", "SNAPSHOT"}, rows, "")
 		more := ""

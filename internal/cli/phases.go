@@ -17,7 +17,7 @@ func commands() (all []*cli.Command) {
 		commands []*cli.Command
 	}{
 		{"See how it stands", []*cli.Command{statusCommand(), alarmCommand(), runCommand(), explainCommand(),
-			reportCommand(), ledgerCommand(), describeCommand()}},
+			reportCommand(), ledgerCommand(), purposeCommand()}},
 		{"Protect", []*cli.Command{volumeCommand(), groupCommand(), policyCommand(), snapshotCommand(), diskCommand()}},
 		{"Bring back", []*cli.Command{findCommand(), browseCommand(), versionsCommand(), asOfCommand(), compareCommand(),
 			restoreCommand(), undoCommand(), recipeCommand(), trialCommand(), mountCommand(), cloneCommand(),

@@ -124,8 +124,8 @@ func (o *chosenRun) may(row *catalog.Snapshot) error {
 	short := row.ID[:12]
 	switch {
 	case row.Taker() == o.peer.Name || row.Origin == o.peer.Name:
-		return refusal.Conflictf("snapshot %s of %s comes from %s: what is lost there is had back with candid "+
-			"restore, or with candid volume fetch there", short, row.Volume, o.peer.Name)
+		return refusal.Conflictf("snapshot %s of %s comes from %s: what is lost there is had back by a restore there, which "+
+			"takes it from here", short, row.Volume, o.peer.Name)
 	case !row.GraceUntil.IsZero():
 		return refusal.Conflictf("snapshot %s of %s is in grace: candid snapshot recall %s first", short, row.Volume, short)
 	case row.OutOfTurn != "":

@@ -6,6 +6,8 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"sync"
+	"sync/atomic"
 	"testing"
 
 	"candidharbor/api"
@@ -90,4 +92,27 @@ func TestLookBeforeAdding(t *testing.T) {
 	for _, e := range must(s.Capture.Directory(w.ctx, root)).Entries {
 		require.False(t, hostdirs.Within(e.Path, s.Path), "%s is the service's own", e.Path)
 	}
+}
+
+// Of many who add a volume of one name at the same time one succeeds, and what that one added stays.
+func TestOneNameAddedSideBySide(t *testing.T) {
+	w := newWorld(t)
+	s := w.open("here")
+	root := must(filepath.EvalSymlinks(s.Conf.Roots[0]))
+	var added atomic.Int32
+	var path atomic.Value
+	var all sync.WaitGroup
+	for i := range 16 {
+		dir := filepath.Join(root, fmt.Sprint("d", i))
+		require.NoError(t, os.MkdirAll(dir, 0o755))
+		all.Go(func() {
+			if _, err := s.Capture.AddVolume(w.ctx, api.VolumeAdd{Name: "notes", Path: dir}); err == nil {
+				added.Add(1)
+				path.Store(dir)
+			}
+		})
+	}
+	all.Wait()
+	require.EqualValues(t, 1, added.Load())
+	require.Equal(t, path.Load(), must(s.Catalog.Volume("notes")).Path)
 }

@@ -4,7 +4,7 @@ import { Link } from "react-router";
 
 import { api, once, type Schemas, told } from "../api/client";
 import { HostTree } from "../parts/hosttree";
-import { Command, Field, Sheet, Trouble } from "../parts/ui";
+import { Buttons, Field, Sheet, Trouble } from "../parts/ui";
 import { many, size, word } from "../parts/words";
 import { pairsOf } from "./noted";
 
@@ -161,15 +161,12 @@ export function AddVolume({ close, path: first = "" }: { close: () => void; path
           </>
         )}
         <Trouble error={look.error ?? add.error} />
-        <div className="mt-4 flex flex-wrap items-baseline gap-3">
-          <button className="press" disabled={look.isPending || add.isPending || !path}>
-            {look.isPending ? "Looking …" : found ? "Protect it" : "See what is there"}
-          </button>
-          <button type="button" className="quiet" onClick={close}>
-            Not now
-          </button>
-          <Command text={command.join(" ")} />
-        </div>
+        <Buttons
+          does={look.isPending ? "Looking …" : found ? "Protect it" : "See what is there"}
+          busy={look.isPending || add.isPending || !path}
+          close={close}
+          command={command.join(" ")}
+        />
       </form>
     </Sheet>
   );

@@ -4,7 +4,7 @@ import { useNavigate } from "react-router";
 
 import { api, once, type Snapshot, told } from "../api/client";
 import { Choose } from "../parts/choose";
-import { Command, Field, Sheet, Trouble } from "../parts/ui";
+import { Buttons, Field, Sheet, Trouble } from "../parts/ui";
 import { many, size, stamp, word } from "../parts/words";
 
 type How = "rules" | "until" | "keep";
@@ -104,15 +104,12 @@ export function CarrySheet({ snapshots, close }: { snapshots: Snapshot[]; close:
           </Field>
         )}
         <Trouble error={sites.error ?? carry.error} />
-        <div className="mt-4 flex flex-wrap items-baseline gap-3">
-          <button className="press" disabled={carry.isPending || !to}>
-            Carry {of.length}
-          </button>
-          <button type="button" className="quiet" onClick={close}>
-            Not now
-          </button>
-          <Command text={command.filter(Boolean).join(" ")} />
-        </div>
+        <Buttons
+          does={`Carry ${of.length}`}
+          busy={carry.isPending || !to}
+          close={close}
+          command={command.filter(Boolean).join(" ")}
+        />
       </form>
     </Sheet>
   );

@@ -2,7 +2,7 @@ import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 
 import { api, once, told, type Volume } from "../api/client";
-import { Command, Field, Sheet, Trouble } from "../parts/ui";
+import { Buttons, Field, Sheet, Trouble } from "../parts/ui";
 import { many, size, word } from "../parts/words";
 
 /** Has a volume lie elsewhere, or leave out other names; what would be there is looked at first. */
@@ -77,15 +77,13 @@ export function ChangeVolume({ volume: v, close }: { volume: Volume; close: () =
           </div>
         )}
         <Trouble error={look.error ?? change.error} />
-        <div className="mt-4 flex flex-wrap items-baseline gap-3">
-          <button className={`press ${nearlyEmpty ? "press-hand" : ""}`} disabled={look.isPending || change.isPending}>
-            {!found ? "See what would be there" : nearlyEmpty ? "It is meant: change it" : "Change it"}
-          </button>
-          <button type="button" className="quiet" onClick={close}>
-            Not now
-          </button>
-          <Command text={command.filter(Boolean).join(" ")} />
-        </div>
+        <Buttons
+          does={!found ? "See what would be there" : nearlyEmpty ? "It is meant: change it" : "Change it"}
+          busy={look.isPending || change.isPending}
+          close={close}
+          hand={nearlyEmpty}
+          command={command.filter(Boolean).join(" ")}
+        />
       </form>
     </Sheet>
   );

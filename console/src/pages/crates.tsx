@@ -4,7 +4,7 @@ import { useNavigate } from "react-router";
 
 import { api, once, type Schemas, told } from "../api/client";
 import { Choose } from "../parts/choose";
-import { Command, Field, Sheet, Trouble } from "../parts/ui";
+import { Buttons, Field, Sheet, Trouble } from "../parts/ui";
 import { many, size, stamp, word } from "../parts/words";
 
 /** Files that carry snapshots where no network does. */
@@ -94,15 +94,7 @@ function WriteCrate({ routes, close }: { routes: Schemas["Route"][]; close: () =
           Only the site at the route's other end can open it
         </label>
         <Trouble error={write.error} />
-        <div className="mt-4 flex flex-wrap items-baseline gap-3">
-          <button className="press" disabled={write.isPending}>
-            Write it
-          </button>
-          <button type="button" className="quiet" onClick={close}>
-            Not now
-          </button>
-          <Command text={command.filter(Boolean).join(" ")} />
-        </div>
+        <Buttons does="Write it" busy={write.isPending} close={close} command={command.filter(Boolean).join(" ")} />
       </form>
     </Sheet>
   );
@@ -159,15 +151,12 @@ function LoadCrate({ close }: { close: () => void }) {
           </div>
         ))}
         <Trouble error={look.error ?? load.error} />
-        <div className="mt-4 flex flex-wrap items-baseline gap-3">
-          <button className="press" disabled={paths.length === 0 || look.isPending || load.isPending}>
-            {look.data ? "Load it" : "See what is in it"}
-          </button>
-          <button type="button" className="quiet" onClick={close}>
-            Not now
-          </button>
-          <Command text={`candid crate load ${paths.length ? paths.map(word).join(" ") : "PATH"}`} />
-        </div>
+        <Buttons
+          does={look.data ? "Load it" : "See what is in it"}
+          busy={paths.length === 0 || look.isPending || load.isPending}
+          close={close}
+          command={`candid crate load ${paths.length ? paths.map(word).join(" ") : "PATH"}`}
+        />
       </form>
     </Sheet>
   );

@@ -3,7 +3,7 @@ import { useState } from "react";
 import { useNavigate } from "react-router";
 
 import { api, once, type Snapshot, told } from "../api/client";
-import { Command, Field, Sheet, Trouble } from "../parts/ui";
+import { Buttons, Field, Sheet, Trouble } from "../parts/ui";
 import { stamp, word } from "../parts/words";
 
 /** The local day of a moment, as a date field has it. */
@@ -66,20 +66,6 @@ function NotedFields(p: { value: Noted; change: (v: Noted) => void; byHand: bool
         </Field>
       )}
     </>
-  );
-}
-
-function Buttons({ does, busy, close, command }: { does: string; busy: boolean; close: () => void; command: string }) {
-  return (
-    <div className="mt-4 flex flex-wrap items-baseline gap-3">
-      <button className="press" disabled={busy}>
-        {does}
-      </button>
-      <button type="button" className="quiet" onClick={close}>
-        Not now
-      </button>
-      <Command text={command} />
-    </div>
   );
 }
 

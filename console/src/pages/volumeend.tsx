@@ -3,7 +3,7 @@ import { useState } from "react";
 
 import { api, once, told, type Volume } from "../api/client";
 import { Choose } from "../parts/choose";
-import { Command, Field, Sheet, Trouble } from "../parts/ui";
+import { Buttons, Field, Sheet, Trouble } from "../parts/ui";
 import { word } from "../parts/words";
 
 const modes = [
@@ -52,15 +52,12 @@ export function StandbySheet({ volume: v, close }: { volume: Volume; close: () =
           </Field>
         )}
         <Trouble error={set.error} />
-        <div className="mt-4 flex flex-wrap items-baseline gap-3">
-          <button className="press" disabled={set.isPending}>
-            Set it
-          </button>
-          <button type="button" className="quiet" onClick={close}>
-            Not now
-          </button>
-          <Command text={`candid volume standby ${word(v.name)} ${mode}${dir ? ` --dir ${word(dir)}` : ""}`} />
-        </div>
+        <Buttons
+          does="Set it"
+          busy={set.isPending}
+          close={close}
+          command={`candid volume standby ${word(v.name)} ${mode}${dir ? ` --dir ${word(dir)}` : ""}`}
+        />
       </form>
     </Sheet>
   );
@@ -97,15 +94,13 @@ export function EndSheet({ volume: v, close }: { volume: Volume; close: () => vo
             <input className="field w-full" value={typed} onChange={(e) => setTyped(e.target.value)} />
           </Field>
           <Trouble error={end.error} />
-          <div className="mt-4 flex flex-wrap items-baseline gap-3">
-            <button className="press press-hand" disabled={typed !== v.name || end.isPending}>
-              Stop protecting it
-            </button>
-            <button type="button" className="quiet" onClick={close}>
-              Not now
-            </button>
-            <Command text={`candid volume remove ${word(v.name)}`} />
-          </div>
+          <Buttons
+            does="Stop protecting it"
+            busy={typed !== v.name || end.isPending}
+            close={close}
+            hand
+            command={`candid volume remove ${word(v.name)}`}
+          />
         </form>
       )}
     </Sheet>

@@ -55,7 +55,7 @@ export function Described({ kind, name, text = "" }: { kind: Kind; name: string;
       <button type="button" className="quiet" onClick={() => setDraft(null)}>
         Not now
       </button>
-      <Command text={`candid describe ${kind} ${word(name)}${draft ? ` ${word(draft)}` : ""}`} />
+      <Command text={`candid purpose ${kind} ${word(name)}${draft ? ` ${word(draft)}` : ""}`} />
       <Trouble error={say.error} />
     </form>
   );

@@ -98,6 +98,27 @@ export function Sheet({
   );
 }
 
+/** The end of a form in a sheet: what it does, the way out, and the command that does the same. */
+export function Buttons(p: {
+  does: string;
+  busy: boolean;
+  close: () => void;
+  command: string;
+  hand?: boolean; // it takes something away
+}) {
+  return (
+    <div className="mt-4 flex flex-wrap items-baseline gap-3">
+      <button className={`press ${p.hand ? "press-hand" : ""}`} disabled={p.busy}>
+        {p.does}
+      </button>
+      <button type="button" className="quiet" onClick={p.close}>
+        Not now
+      </button>
+      <Command text={p.command} />
+    </div>
+  );
+}
+
 export function Field({ label, help, children }: { label: string; help?: string; children: ReactNode }) {
   return (
     <label className="block my-3 text-sm">

@@ -9,7 +9,7 @@ import (
 )
 
 // What people say of things is shown with them, and goes with them.
-func TestDescribe(t *testing.T) {
+func TestPurpose(t *testing.T) {
 	d := newDesk(t)
 	d.put("other/a", "b")
 	d.run("volume add letters --path DIR/share --label k=v")
@@ -20,14 +20,14 @@ func TestDescribe(t *testing.T) {
 	require.NoError(t, os.Mkdir(filepath.Join(d.dir, "disk"), 0o700))
 	d.run("place attach shelf --path DIR/disk")
 	d.run("route add to-shelf --to shelf --volumes k=v")
-	d.refuses("describe route west nightly", 1, "west")
-	d.refuses("describe volume letters mine", 2, "")
-	d.refuses("describe route", 2, "takes KIND NAME [TEXT...]")
-	d.reads("describe route to-shelf 'taken home' on fridays", `
+	d.refuses("purpose route west nightly", 1, "west")
+	d.refuses("purpose volume letters mine", 2, "")
+	d.refuses("purpose route", 2, "takes KIND NAME [TEXT...]")
+	d.reads("purpose route to-shelf 'taken home' on fridays", `
 route to-shelf: taken home on fridays
 `)
 	for _, of := range []string{"policy p", "group pair", "site shelf"} {
-		_, _, code := d.run("describe " + of + " because of " + of)
+		_, _, code := d.run("purpose " + of + " because of " + of)
 		require.Zero(t, code)
 	}
 	for line, want := range map[string]string{"route show to-shelf": "For: taken home on fridays\n",
@@ -40,7 +40,7 @@ route to-shelf: taken home on fridays
 	d.run("route edit to-shelf --priority 7") // what is said stays when the rest changes
 	out, _, _ := d.run("route show to-shelf")
 	require.Contains(t, out, "taken home on fridays")
-	d.reads("describe group pair", `
+	d.reads("purpose group pair", `
 The group pair has no description any more.
 `)
 	d.run("route remove to-shelf")

@@ -10,10 +10,10 @@ import (
 	"github.com/urfave/cli/v3"
 )
 
-func describeCommand() *cli.Command {
-	return &cli.Command{Name: "describe", Usage: "say what a policy, a route, a group or a site is for; without a text: " +
+func purposeCommand() *cli.Command {
+	return &cli.Command{Name: "purpose", Usage: "say what a policy, a route, a group or a site is for; without a text: " +
 		"take that away", ArgsUsage: "policy|route|group|site NAME [TEXT]",
-		Description: `Example: candid describe route to-stonewick "nightly, over the leased line"`,
+		Description: `Example: candid purpose route to-stonewick "nightly, over the leased line"`,
 		Action: with("KIND NAME [TEXT...]", func(ctx context.Context, f *session, cmd *cli.Command) error {
 			kind, name := cmd.Args().First(), cmd.Args().Get(1)
 			var d api.Description
