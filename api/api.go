@@ -345,6 +345,12 @@ type RestoreAsk struct {
 	From       string   `json:"from,omitempty"`
 }
 
+// RestoreMany asks to bring each of several snapshots into a directory of its own.
+type RestoreMany struct {
+	Snapshots []string `json:"snapshots" minItems:"1" maxItems:"100" doc:"ids, or unambiguous beginnings of them"`
+	To        string   `json:"to" doc:"the directory on the site's host below which they lie"`
+}
+
 // RestoreResult is what a restore did, or with dryRun would do.
 type RestoreResult struct {
 	Snapshot    Snapshot   `json:"snapshot"`

@@ -153,6 +153,23 @@ type Going struct {
 	Why    string    `json:"why"`
 }
 
+// RemoveAtOnce asks to remove snapshots without grace, with the sets that they are of: all of them, or none.
+type RemoveAtOnce struct {
+	Snapshots []string `json:"snapshots" minItems:"1" maxItems:"1000" doc:"ids, or unambiguous beginnings of them"`
+	Type      string   `json:"type,omitempty" doc:"what a dry run says is to be typed"`
+	DryRun    bool     `json:"dryRun,omitempty" doc:"only tell what would go"`
+}
+
+// RemovedAtOnce is what went without grace, or would.
+type RemovedAtOnce struct {
+	DryRun   bool     `json:"dryRun"`
+	Going    []Going  `json:"going"`
+	Bytes    int64    `json:"bytes" doc:"that a sweep gives back"`
+	Type     string   `json:"type" doc:"what is to be typed: the volume's name, or how many volumes they are of"`
+	StayAt   []string `json:"stayAt" doc:"sites to which they were carried"`
+	Sentence string   `json:"sentence"`
+}
+
 // PruneAsk asks to apply the rules now.
 type PruneAsk struct {
 	Volume string `json:"volume,omitempty"`

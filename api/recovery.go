@@ -114,6 +114,7 @@ type Version struct {
 // Comparison is what differs between two moments of a volume.
 type Comparison struct {
 	Volume       string       `json:"volume"`
+	With         string       `json:"with,omitempty" doc:"the volume that the second side is of, where it is another"`
 	Path         string       `json:"path" doc:"below which was compared"`
 	From         ComparedSide `json:"from"`
 	To           ComparedSide `json:"to"`

@@ -153,10 +153,11 @@ type Route struct {
 // RouteTerms are what a route says beside its volumes and its ends.
 type RouteTerms struct {
 	When          string   `json:"when,omitempty"`
-	Zone          string   `json:"zone,omitempty" doc:"of the cadence; UTC when not given"`
+	Zone          string   `json:"zone,omitempty" doc:"of the cadence and the pace; UTC when not given"`
 	Carry         string   `json:"carry,omitempty"`
 	Priority      int      `json:"priority,omitempty" minimum:"0" maximum:"9"`
 	Cap           string   `json:"cap,omitempty" doc:"a rate of its own, such as 5 Mbit/s"`
+	Pace          []string `json:"pace,omitempty" doc:"the same by time of week, in zone, such as nothing on sat-sun"`
 	WithinSeconds int64    `json:"withinSeconds,omitempty" minimum:"0"`
 	Onward        bool     `json:"onward,omitempty" doc:"carry volumes of other sites on as well"`
 	In            []string `json:"in,omitempty" doc:"paths that it carries; all when none is given"`

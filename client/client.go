@@ -20,6 +20,7 @@ import (
 	"net"
 	"net/http"
 	"net/url"
+	"reflect"
 	"strings"
 	"time"
 
@@ -148,6 +149,10 @@ func (c *Client) do(ctx context.Context, method, path string, query url.Values, 
 	if out == nil {
 		_, err = io.Copy(io.Discard, resp.Body)
 		return err
+	}
+	// What an answer leaves out is not there: nothing of an earlier one may shine through.
+	if v := reflect.ValueOf(out); v.Kind() == reflect.Pointer && !v.IsNil() {
+		v.Elem().SetZero()
 	}
 	if err := json.NewDecoder(resp.Body).Decode(out); err != nil {
 		return fmt.Errorf("the site's answer cannot be read: %w", err)

@@ -104,7 +104,9 @@ func TestDisksInConsole(t *testing.T) {
 	do(chromedp.Navigate(a.url+"/recovery"), click("Save a restore"),
 		chromedp.WaitVisible(`//h2[contains(., "Save a restore")]`, chromedp.BySearch),
 		chromedp.SendKeys(`//form//label[contains(., "Name")]//input`, "nightly", chromedp.BySearch),
-		chromedp.SendKeys(`//form//label[contains(., "Into the volume")]//select`, "db-trial", chromedp.BySearch),
+		chromedp.Click(`//form//label[contains(., "Into the volume")]//input`, chromedp.BySearch),
+		chromedp.SendKeys(`//form//label[contains(., "Into the volume")]//input`, "db-tr", chromedp.BySearch),
+		chromedp.Click(`//*[@role="option"][.="db-trial"]`, chromedp.BySearch),
 		chromedp.SendKeys(`//form//label[contains(., "When")]//input`, "daily at 02:30", chromedp.BySearch),
 		chromedp.Click(`//button[normalize-space(.)="Save"]`, chromedp.BySearch))
 	says("all of db, in its newest state, into db-trial; daily at 02:30")

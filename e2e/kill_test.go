@@ -13,8 +13,8 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// Either process is killed at a random point of snapshot, carry, prune, sweep or
-// restore. Every acknowledged snapshot restores bit for bit, the next run succeeds, and
+// Either process is killed at a random point of snapshot, carry, prune, sweep,
+// restore or removal at once. Every acknowledged snapshot restores bit for bit, the next run succeeds, and
 // nobody repairs anything. CANDID_KILL_ROUNDS sets how often; 200 in make test-kill.
 func TestKill(t *testing.T) {
 	rounds, rng := chance(t, "CANDID_KILL", 8)
@@ -41,6 +41,7 @@ func TestKill(t *testing.T) {
 	}
 	take()
 	require.Len(t, known, 1)
+	removed := map[string]bool{} // at once, or perhaps: there is no telling when it was killed
 	for round := range rounds {
 		churn(t, rng, src, 20)
 		victim := a
@@ -48,7 +49,14 @@ func TestKill(t *testing.T) {
 			victim = b
 		}
 		done := make(chan struct{})
-		op := []string{"take", "carry", "prune", "sweep", "restore"}[rng.IntN(5)]
+		var old []string // acknowledged, and not the newest
+		for _, s := range a.snapshots("share")[1:] {
+			old = append(old, s.ID)
+		}
+		op := []string{"take", "carry", "prune", "sweep", "restore", "remove"}[rng.IntN(6)]
+		if op == "remove" {
+			victim = a
+		}
 		go func() {
 			defer close(done)
 			switch op {
@@ -64,6 +72,12 @@ func TestKill(t *testing.T) {
 			case "restore":
 				a.try("restore", "share", "--at", "latest", "--to", filepath.Join(base, fmt.Sprint("half", round/2)),
 					"--on-conflict", "replace")
+			case "remove":
+				if len(old) > 0 {
+					gone := []string{old[0], old[len(old)-1]}
+					a.try(append([]string{"snapshot", "remove", "--at-once", "--yes"}, gone...)...)
+					removed[gone[0]], removed[gone[1]] = true, true
+				}
 			}
 		}()
 		select { // a random instant of the work
@@ -88,6 +102,9 @@ func TestKill(t *testing.T) {
 			n := 0
 			for id, want := range known {
 				for p, v := range volume {
+					if p == a && removed[id] { // the copy stays
+						continue
+					}
 					to := filepath.Join(base, fmt.Sprintf("back-%d-%d", round, n))
 					n++
 					p.run("restore", v, "--at", id, "--to", to)
@@ -97,7 +114,9 @@ func TestKill(t *testing.T) {
 			}
 			for id := range known { // keep the set small
 				if len(known) > 3 {
-					a.run("snapshot", "remove", id)
+					if !removed[id] {
+						a.run("snapshot", "remove", id)
+					}
 					delete(known, id)
 				}
 			}

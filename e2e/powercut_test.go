@@ -88,6 +88,14 @@ func TestPowerCut(t *testing.T) {
 		require.NotContains(t, b.run("snapshot", "list", "share"), gone[:12], "a removed snapshot came back")
 		all(b)
 	})
+	atOnce := a.snapshots("share")[1].ID
+	a.run("snapshot", "let-go", atOnce)
+	a.run("snapshot", "remove", atOnce, "--at-once", "--yes")
+	delete(known, atOnce)
+	after("a removal at once", func(b *proc) {
+		require.NotContains(t, b.run("snapshot", "list", "share"), atOnce[:12], "a removed snapshot came back")
+		all(b)
+	})
 	a.stop()
 }
 

@@ -3,8 +3,6 @@ package capture
 import (
 	"context"
 	"errors"
-	"path/filepath"
-	"strings"
 
 	"candidharbor/api"
 	"candidharbor/internal/authority"
@@ -59,7 +57,11 @@ func (s *Service) ChangeVolume(ctx context.Context, name string, ask api.VolumeC
 	if ask.Excludes != nil {
 		v.Excludes.V = *ask.Excludes
 	}
-	found, err := tree.Look(root, v.Path, v.Excludes.V)
+	leave, err := s.LeftOut(v.Path, v.Excludes.V)
+	if err != nil {
+		return nil, err
+	}
+	found, err := tree.Look(root, v.Path, leave)
 	if err != nil {
 		return nil, refusal.Badf("volume path %s cannot be read: %s", v.Path, datadir.Plain(err))
 	}
@@ -99,14 +101,14 @@ func (s *Service) ChangeVolume(ctx context.Context, name string, ask api.VolumeC
 	return s.foundIn(v, found)
 }
 
-// directory is where a volume can lie: below a root, and without this site's own data.
+// directory is where a volume can lie: below a root, and not in this site's own data.
 func (s *Service) directory(asked string) (path, root string, err error) {
 	if path, root, err = s.UnderRoot(asked, true); err != nil {
 		return "", "", err
 	}
-	if rel, err := filepath.Rel(path, s.Path); err == nil && rel != ".." && !strings.HasPrefix(rel, "../") {
-		return "", "", refusal.Badf("volume path %s contains this site's own data directory %s: choose a path without it",
-			path, s.Path)
+	if s.IsOwn(path) {
+		return "", "", refusal.Badf("volume path %s is this site's own data directory, or lies in it: choose another path",
+			path)
 	}
 	return path, root, nil
 }

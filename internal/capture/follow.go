@@ -27,15 +27,15 @@ type following struct {
 	snapshot string // that the last reading came to
 }
 
-func settingsOf(v *catalog.Volume) string {
-	return fmt.Sprintf("%s|%d|%s", v.Path, v.ChunkAvg, strings.Join(v.Excludes.V, "|"))
+func settingsOf(v *catalog.Volume, leave []string) string {
+	return fmt.Sprintf("%s|%d|%s", v.Path, v.ChunkAvg, strings.Join(leave, "|"))
 }
 
 // follower returns the volume's follower, a new one when its settings changed.
-func (s *Service) follower(v *catalog.Volume, root, dir string) *tree.Follower {
+func (s *Service) follower(v *catalog.Volume, root, dir string, leave []string) *tree.Follower {
 	s.followers.mu.Lock()
 	defer s.followers.mu.Unlock()
-	settings := root + "|" + dir + "|" + settingsOf(v)
+	settings := root + "|" + dir + "|" + settingsOf(v, leave)
 	if f := s.followers.all[v.Lineage]; f != nil {
 		if f.settings == settings {
 			return f.Follower
@@ -45,7 +45,7 @@ func (s *Service) follower(v *catalog.Volume, root, dir string) *tree.Follower {
 	if s.followers.all == nil {
 		s.followers.all = map[string]*following{}
 	}
-	f := &following{Follower: tree.NewFollower(s.journal, root, dir, v.Excludes.V), settings: settings}
+	f := &following{Follower: tree.NewFollower(s.journal, root, dir, leave), settings: settings}
 	s.followers.all[v.Lineage] = f
 	return f.Follower
 }

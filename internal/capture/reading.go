@@ -23,6 +23,7 @@ import (
 // reading is one volume on its way into a snapshot.
 type reading struct {
 	Dir, Root    string // where the volume lies
+	Leave        []string
 	v            *catalog.Volume
 	rs           *rules.Ruleset
 	last         *catalog.Snapshot
@@ -49,7 +50,7 @@ func (s *Service) prepare(volume string, before uint64) (*reading, error) {
 	if err != nil {
 		return nil, err
 	}
-	r := &reading{v: v, left: before > 0}
+	r := &reading{v: v, left: before > 0, Leave: v.Excludes.V}
 	if r.rs, err = s.rules.RulesFor(v); err != nil {
 		return nil, err
 	}
@@ -71,7 +72,10 @@ func (s *Service) prepare(volume string, before uint64) (*reading, error) {
 	if r.Dir, r.Root, err = s.Fixed(v.Path); err != nil {
 		return nil, err
 	}
-	r.Cache = s.ScanCache(v)
+	if r.Leave, err = s.LeftOut(r.Dir, v.Excludes.V); err != nil {
+		return nil, err
+	}
+	r.Cache = s.ScanCache(v, r.Leave)
 	r.W = s.Store.NewWriter(s.Store.NewLease())
 	if r.last != nil {
 		r.Prog.Total.Store(r.last.Bytes)
@@ -99,7 +103,7 @@ func (s *Service) read(ctx context.Context, j *run.Job, r *reading) error {
 	if r.anyway || r.left {
 		ground, meant = "", true
 	}
-	r.res, r.how, err = s.follower(v, r.Root, r.Dir).Read(ctx, tree.ScanOptions{Excludes: v.Excludes.V, Chunker: r.Ck,
+	r.res, r.how, err = s.follower(v, r.Root, r.Dir, r.Leave).Read(ctx, tree.ScanOptions{Excludes: r.Leave, Chunker: r.Ck,
 		Sink: r.W, Get: s.Store.Get, Cache: r.Cache, Progress: &r.Prog, Ground: ground}, r.began)
 	if err := s.doubted(r, meant, err); err != nil {
 		return ExplainScan(v, err)
@@ -180,7 +184,7 @@ func (s *Service) commit(r *reading, t Taking, set *object.Set, consistency obje
 	pos := lineage.Position{Term: 1}
 	name, _, _ := strings.Cut(v.Name, "@")
 	root := &object.Root{Lineage: records.LineageOf(v.Lineage), Volume: name, Origin: v.Origin, Path: []byte(v.Path),
-		Labels: v.Labels.V, Excludes: v.Excludes.V, Began: r.began.UnixNano(), Ended: r.ended.UnixNano(),
+		Labels: v.Labels.V, Excludes: r.Leave, Began: r.began.UnixNano(), Ended: r.ended.UnixNano(),
 		Consistency: consistency, Cause: t.Cause, ChunkAvg: uint32(v.ChunkAvg), Set: set}
 	if r.disk != nil {
 		r.disk.describe(root)

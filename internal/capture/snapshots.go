@@ -116,9 +116,9 @@ func ChunkerOf(v *catalog.Volume) (*chunker.Chunker, error) {
 	return chunker.New(p), nil
 }
 
-// ScanCache is what was seen of a volume's files before.
-func (s *Service) ScanCache(v *catalog.Volume) *tree.Cache {
-	return tree.OpenCache(filepath.Join(s.Path, "scan"), v.Lineage, settingsOf(v))
+// ScanCache is what was seen of a volume's files before, by readings that left out the same.
+func (s *Service) ScanCache(v *catalog.Volume, leave []string) *tree.Cache {
+	return tree.OpenCache(filepath.Join(s.Path, "scan"), v.Lineage, settingsOf(v, leave))
 }
 
 // RemarkWords tells of entries that could not be read as they should.

@@ -63,7 +63,11 @@ func (s *Service) AddVolume(ctx context.Context, ask api.VolumeAdd) (*api.Volume
 	if err != nil {
 		return nil, err
 	}
-	found, err := tree.Look(root, path, ask.Excludes)
+	leave, err := s.LeftOut(path, ask.Excludes)
+	if err != nil {
+		return nil, err
+	}
+	found, err := tree.Look(root, path, leave)
 	if err != nil {
 		return nil, refusal.Badf("volume path %s cannot be read: %s", path, datadir.Plain(err))
 	}
@@ -107,6 +111,10 @@ func (s *Service) AddVolume(ctx context.Context, ask api.VolumeAdd) (*api.Volume
 
 func (s *Service) addWarnings(f *api.VolumeFound, found *tree.Survey) []string {
 	warn := []string{}
+	if leave, err := s.LeftOut(f.Volume.Path, f.Volume.Excludes); err == nil && len(leave) > len(f.Volume.Excludes) {
+		warn = append(warn, "What this site itself keeps there is left out: "+
+			strings.Join(leave[len(f.Volume.Excludes):], ", ")+".")
+	}
 	var st unix.Stat_t
 	if unix.Stat(s.Store.Dir(), &st) == nil && st.Dev == found.Device {
 		warn = append(warn, fmt.Sprintf("The store and the volume are on the same filesystem: if that disk fails, both "+

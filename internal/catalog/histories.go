@@ -15,6 +15,10 @@ type History struct {
 	DoubtSince  Time   `db:"doubt_since"`
 	FilesBefore int64  `db:"files_before"`
 	FilesNow    int64  `db:"files_now"`
+
+	// The highest place that a snapshot had which is gone.
+	GoneTerm     int64 `db:"gone_term"`
+	GoneSequence int64 `db:"gone_sequence"`
 }
 
 // History returns what is known of a history; nothing is no error.

@@ -258,6 +258,7 @@ type Terms struct {
 	Out      []string      `json:"out,omitempty"`     // paths that it leaves out
 	Priority int           `json:"priority,omitzero"` // 1 to 9; 0: 5
 	Cap      int64         `json:"cap,omitempty"`     // bytes a second of its own
+	Pace     []string      `json:"pace,omitempty"`    // the same by time of week, in Zone; not with Cap
 	Within   time.Duration `json:"within,omitempty"`  // finish within
 	Onward   bool          `json:"onward,omitempty"`  // carries volumes of other sites too
 	Standby  string        `json:"standby,omitempty"` // the far side lays the copies out: exact or additive
@@ -330,6 +331,26 @@ func (c *Catalog) CarriedBy(route, place, volume string) (map[string]Carried, er
 		out[r.Snapshot] = r
 	}
 	return out, err
+}
+
+// CarriedTo returns the sites to which snapshots were carried.
+func (c *Catalog) CarriedTo(ids []string) (map[string][]string, error) {
+	out := map[string][]string{}
+	for part := range slices.Chunk(ids, 500) {
+		q, args, err := sqlx.In(`SELECT DISTINCT c.snapshot, r.peer FROM carried c JOIN routes r ON r.name=c.route
+			WHERE c.snapshot IN (?) ORDER BY r.peer`, part)
+		if err != nil {
+			return nil, err
+		}
+		var rows []struct{ Snapshot, Peer string }
+		if err := c.db.Select(&rows, q, args...); err != nil {
+			return nil, err
+		}
+		for _, r := range rows {
+			out[r.Snapshot] = append(out[r.Snapshot], r.Peer)
+		}
+	}
+	return out, nil
 }
 
 // AllCarried lists the snapshots that a route brought to its far side.

@@ -303,11 +303,13 @@ func (c *Catalog) LastTakenBy(place, lineage, site string) (*Snapshot, error) {
 	return rows[0], nil
 }
 
-// HighestPosition returns the highest position of a lineage at any place, of hidden snapshots
-// too; zeros when there is none.
+// HighestPosition returns the highest position that a lineage has had at any place, of hidden snapshots and of those
+// that are gone too; zeros when it had none.
 func (c *Catalog) HighestPosition(lineage string) (term, sequence int64, err error) {
-	err = c.db.QueryRow(`SELECT term, sequence FROM snapshots WHERE lineage=? ORDER BY term DESC, sequence DESC LIMIT 1`,
-		lineage).Scan(&term, &sequence)
+	err = c.db.QueryRow(`SELECT * FROM (
+			SELECT term, sequence FROM snapshots WHERE lineage=? ORDER BY term DESC, sequence DESC LIMIT 1)
+		UNION ALL SELECT gone_term, gone_sequence FROM histories WHERE lineage=?
+		ORDER BY 1 DESC, 2 DESC LIMIT 1`, lineage, lineage).Scan(&term, &sequence)
 	if errors.Is(err, sql.ErrNoRows) {
 		err = nil
 	}

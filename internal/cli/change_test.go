@@ -88,22 +88,22 @@ kept as      the newest complete snapshot here
 No snapshot is like that.
 `)
 	d.reads("snapshot list --label box=7", `
-ID	VOLUME	TAKEN	SEEN UNTIL	CAUSE	SIZE	NEW	STATE	WHY
-#2	letters	2026-03-02 10:00:00	-	by hand	5 B	N B	kept	no rules for this place, everything stays; made by hand; the \
+ID	VOLUME	TAKEN	SEEN UNTIL	CAUSE	SIZE	NEW	STATE	CARRIED TO	WHY
+#2	letters	2026-03-02 10:00:00	-	by hand	5 B	N B	kept		no rules for this place, everything stays; made by hand; the \
 newest complete snapshot here
 `)
 	d.refuses("snapshot list nothere", 1, "nothere")
-	d.refuses("snapshot list --which best", 2, "write kept, grace, marked, end or turn")
+	d.refuses("snapshot list --which best", 2, "write kept, grace, marked, end, turn or here")
 	d.refuses("snapshot list --label box", 2, "write key=value")
 	d.reads("snapshot keep #1 #2 --reason census", `
 #1 of books is kept, until it is let go: candid snapshot let-go #1.
 #2 of letters is kept, until it is let go: candid snapshot let-go #2.
 `)
 	d.reads("snapshot list --text CENSUS", `
-ID	VOLUME	TAKEN	SEEN UNTIL	CAUSE	SIZE	NEW	STATE	WHY
-#2	letters	2026-03-02 10:00:00	-	by hand	5 B	N B	kept	no rules for this place, everything stays; made by hand; \
+ID	VOLUME	TAKEN	SEEN UNTIL	CAUSE	SIZE	NEW	STATE	CARRIED TO	WHY
+#2	letters	2026-03-02 10:00:00	-	by hand	5 B	N B	kept		no rules for this place, everything stays; made by hand; \
 marked to keep: census; the newest complete snapshot here
-#1	books	2026-03-02 09:00:00	-	by hand	16 B	N B	kept	no rules for this place, everything stays; made by hand; \
+#1	books	2026-03-02 09:00:00	-	by hand	16 B	N B	kept		no rules for this place, everything stays; made by hand; \
 marked to keep: census; the newest complete snapshot here
 `)
 	d.reads("snapshot let-go #1 #2", `

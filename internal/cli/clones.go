@@ -153,6 +153,7 @@ func cloneCommand() *cli.Command {
 
 // typed asks for the name of what would be gone for good.
 func (f *session) typed(what, name string) error {
+	what = strings.TrimSuffix(what, ".")
 	if !term.IsTerminal(int(os.Stdin.Fd())) {
 		return misuse("%s: say --yes when that is meant", what)
 	}

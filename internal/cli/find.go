@@ -248,10 +248,13 @@ func compareCommand() *cli.Command {
 	return &cli.Command{Name: "compare", Usage: "what differs between two moments, or a moment and now",
 		ArgsUsage: "VOLUME [PATH], or the PATH on the host",
 		Description: "Examples:\n   candid compare herbarium-scans --from -1d\n   candid compare field-notebooks notes " +
-			"--from 2026-03-04 --to 2026-03-05",
+			"--from 2026-03-04 --to 2026-03-05\n   candid compare field-notebooks --from latest --from-site stonewick\n" +
+			"   candid compare field-notebooks --from -1w --with notebooks-copy",
 		Flags: []cli.Flag{&cli.StringFlag{Name: "from", Required: true,
 			Usage: "WHEN: RFC 3339, \"2026-03-04 14:05\", -2h, latest, or a snapshot's id"},
+			&cli.StringFlag{Name: "from-site", Usage: "--from is of the copy that this site has"},
 			&cli.StringFlag{Name: "to", Value: "now", Usage: "WHEN, or now: the volume as it is"},
+			&cli.StringFlag{Name: "with", Usage: "--to is of this other volume"},
 			&cli.BoolFlag{Name: "text", Usage: "line by line, of the one text file PATH"},
 			&cli.BoolFlag{Name: "ranges", Usage: "of a disk: list the stretches that differ"}},
 		Action: with("VOLUME [PATH]", func(ctx context.Context, f *session, cmd *cli.Command) error {
@@ -264,6 +267,14 @@ func compareCommand() *cli.Command {
 				to = moment(to)
 			}
 			q := url.Values{"path": {path}, "from": {from}, "to": {to}}
+			site, with := cmd.String("from-site"), cmd.String("with")
+			if site != "" || with != "" {
+				if cmd.Bool("text") || cmd.Bool("ranges") {
+					return misuse("--from-site and --with compare trees of files, not with --text or --ranges")
+				}
+				q.Set("fromSite", site)
+				q.Set("with", with)
+			}
 			if cmd.Bool("text") {
 				return f.compareText(ctx, volume, q)
 			}
@@ -272,6 +283,9 @@ func compareCommand() *cli.Command {
 				return err
 			}
 			if v.Kind == "block" {
+				if site != "" || with != "" {
+					return misuse("%s is a disk: --from-site and --with compare trees of files", volume)
+				}
 				if cmd.Args().Len() > 1 {
 					return misuse("%s is a disk and has no PATH", volume)
 				}
@@ -287,7 +301,11 @@ func compareCommand() *cli.Command {
 
 func (f *session) compared(c *api.Comparison) {
 	f.say("%s from %s", cmpPath(c), sideText(&c.From))
-	f.say("to %s:", sideText(&c.To))
+	if c.With != "" {
+		f.say("to %s, %s:", c.With, sideText(&c.To))
+	} else {
+		f.say("to %s:", sideText(&c.To))
+	}
 	if len(c.Changes) == 0 {
 		f.say("Nothing differs.")
 		return
@@ -317,6 +335,14 @@ func (f *session) compared(c *api.Comparison) {
 		more = fmt.Sprintf(" The first %d are shown; a PATH narrows it.", len(c.Changes))
 	}
 	f.say("%s; %s came, %s went.%s", c.Summary, size(c.AddedBytes), size(c.RemovedBytes), more)
+	if c.Counts.Removed+c.Counts.Changed > 0 && (c.To.Snapshot == "" || c.With != "") {
+		where := "--in-place"
+		if c.With != "" {
+			where = "--into " + visible.Word(c.With)
+		}
+		f.say("To bring back what went or changed: candid restore %s PATH --at %s %s", visible.Word(c.Volume),
+			short(c.From.Snapshot), where)
+	}
 }
 
 func cmpPath(c *api.Comparison) string {

@@ -31,6 +31,7 @@ removed		trip/
 removed	6 B	trip/map of the marsh.txt
 removed	12 B	trip/marsh.txt
 3 removed; 0 B came, 18 B went.
+To bring back what went or changed: candid restore letters PATH --at #1 --in-place
 `)
 	d.reads("compare letters trip/marsh.txt --from '2026-03-02 09:30' --to '2026-03-02 10:30'", `
 letters/trip/marsh.txt from 2026-03-02 09:00:00 (snapshot #2; nearest before: 2026-03-02 09:00:00, 30 minutes older)

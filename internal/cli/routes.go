@@ -18,11 +18,13 @@ func termFlags() []cli.Flag {
 	return []cli.Flag{
 		&cli.StringFlag{Name: "when", Usage: "\"on demand\", or a cadence such as \"daily at 22:00\"; after every " +
 			"snapshot when not given (--from: every 15 minutes)"},
-		&cli.StringFlag{Name: "zone", Usage: "time zone of the cadence; UTC when not given"},
+		&cli.StringFlag{Name: "zone", Usage: "time zone of the cadence and the pace; UTC when not given"},
 		&cli.StringFlag{Name: "carry", Usage: "all, or key=value of a snapshot's label; what the rules there keep " +
 			"when not given"},
 		&cli.IntFlag{Name: "priority", Usage: "1 to 9: its share of the pace; 5 when not given"},
 		&cli.StringFlag{Name: "cap", Usage: "a rate of its own, such as \"5 Mbit/s\""},
+		&cli.StringSliceFlag{Name: "pace", Usage: "the same by time of week, in --zone, a line each time: " +
+			"\"nothing between 08:00 and 18:00 on mon-fri\"; empty: none"},
 		&cli.DurationFlag{Name: "finish-within", Usage: "how long a run may take, such as 2h, before there is an alarm"},
 		&cli.BoolFlag{Name: "onward", Usage: "carry volumes of other sites on as well"},
 		&cli.StringSliceFlag{Name: "in", Usage: "carry this path of each volume only; may be given several times"},
@@ -33,6 +35,20 @@ func termFlags() []cli.Flag {
 	}
 }
 
+// paceLines puts together what was parted at the commas of "on sat,sun": a line begins with a rate.
+func paceLines(parts []string) (lines []string) {
+	for _, p := range parts {
+		word, _, _ := strings.Cut(strings.TrimSpace(p), " ")
+		_, err := strconv.ParseFloat(word, 64)
+		if err == nil || word == "unlimited" || word == "nothing" || word == "" || len(lines) == 0 {
+			lines = append(lines, p)
+		} else {
+			lines[len(lines)-1] += "," + p
+		}
+	}
+	return lines
+}
+
 // terms reads the flags over what a route says already.
 func terms(cmd *cli.Command, t api.RouteTerms) api.RouteTerms {
 	for name, to := range map[string]*string{"when": &t.When, "zone": &t.Zone, "carry": &t.Carry, "cap": &t.Cap,
@@ -40,6 +56,14 @@ func terms(cmd *cli.Command, t api.RouteTerms) api.RouteTerms {
 		if cmd.IsSet(name) {
 			*to = cmd.String(name)
 		}
+	}
+	if cmd.IsSet("pace") {
+		t.Pace = paceLines(cmd.StringSlice("pace"))
+		if len(strings.Join(t.Pace, "")) > 0 && !cmd.IsSet("cap") { // one stands in place of the other
+			t.Cap = ""
+		}
+	} else if cmd.IsSet("cap") {
+		t.Pace = nil
 	}
 	if cmd.IsSet("in") {
 		t.In = cmd.StringSlice("in")
@@ -213,6 +237,9 @@ func termWords(r *api.Route) string {
 	}
 	if t.Cap != "" {
 		out += ", at most " + t.Cap
+	}
+	if len(t.Pace) > 0 {
+		out += ", at its own pace (" + strings.Join(t.Pace, "; ") + ")"
 	}
 	if t.WithinSeconds > 0 {
 		out += ", to finish within " + age(t.WithinSeconds)

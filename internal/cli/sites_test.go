@@ -62,6 +62,23 @@ west, from larkfield to stonewick, is seeding. First copies are still to be carr
 It runs when asked: candid route run west.
 It carries volumes with k=v, on demand, all snapshots, priority 7, at most 5 Mbit/s, to finish within 2 h.
 `)
+	// A cap and a pace stand in place of each other, and an empty pace takes nothing else away.
+	d.reads("route edit west --pace 'nothing on sat,sun' --pace '1 MiB/s'", `
+west, from larkfield to stonewick, is seeding. First copies are still to be carried to stonewick, 1 snapshot in all. \
+It runs when asked: candid route run west.
+It carries volumes with k=v, on demand, all snapshots, priority 7, at its own pace (nothing on sat,sun; 1 MiB/s), to \
+finish within 2 h.
+`)
+	d.reads("route edit west --cap '5 Mbit/s'", `
+west, from larkfield to stonewick, is seeding. First copies are still to be carried to stonewick, 1 snapshot in all. \
+It runs when asked: candid route run west.
+It carries volumes with k=v, on demand, all snapshots, priority 7, at most 5 Mbit/s, to finish within 2 h.
+`)
+	d.reads("route edit west --pace ''", `
+west, from larkfield to stonewick, is seeding. First copies are still to be carried to stonewick, 1 snapshot in all. \
+It runs when asked: candid route run west.
+It carries volumes with k=v, on demand, all snapshots, priority 7, at most 5 Mbit/s, to finish within 2 h.
+`)
 	d.reads("route list", `
 ROUTE	FROM	TO	STATE	SENT	SAVED	
 west	larkfield	stonewick	seeding	0 B	0 B	First copies are still to be carried to stonewick, 1 snapshot in all. It \

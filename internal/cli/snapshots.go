@@ -24,7 +24,7 @@ func snapshotCommand() *cli.Command {
 				&cli.BoolFlag{Name: "due", Usage: "of all that have no snapshot, a gap, or a newest state here that is too old"},
 				&cli.StringFlag{Name: "note", Usage: "why it was taken, shown wherever it is listed"},
 				&cli.StringSliceFlag{Name: "label", Usage: "key=value"},
-				&cli.StringFlag{Name: "keep-until", Usage: "WHEN it may go: a date, or +30d"}}, runFlags()...),
+				&cli.StringFlag{Name: "keep-until", Usage: "WHEN it may go: a date, or +30d"}, mayGoFirst()}, runFlags()...),
 			Action: with("[VOLUME...]", snapshotTake)},
 		{Name: "list", Usage: "the snapshots here of a volume, or of all, newest first", ArgsUsage: "[VOLUME]",
 			Description: "Examples:\n   candid snapshot list herbarium-scans\n   candid snapshot list --which marked " +
@@ -34,30 +34,22 @@ func snapshotCommand() *cli.Command {
 				&cli.StringFlag{Name: "cause", Usage: "only those with this cause, such as \"by hand\""},
 				&cli.StringFlag{Name: "label", Usage: "only those with this label: key=value"},
 				&cli.StringFlag{Name: "which", Usage: "only those that are kept, in grace, marked to keep, have an end of " +
-					"their own, or are out of turn: kept, grace, marked, end, turn"}},
+					"their own, are out of turn, or no route carried anywhere: kept, grace, marked, end, turn, here"},
+				&cli.StringFlag{Name: "carried-to", Usage: "only those that were carried to this site"},
+				&cli.StringFlag{Name: "sort", Value: "newest", Usage: "newest, oldest, volume, new (bytes), size, or own: the " +
+					"bytes that come back if only it goes"}},
 			Action: with("[VOLUME]", snapshotList)},
 		{Name: "show", Usage: "one snapshot: why it is kept, what it takes, its remarks", ArgsUsage: "ID",
 			Description: "Example: candid snapshot show 3f9a0c11b2d4", Action: with("ID", snapshotShow)},
 		carryChosenCommand(),
-		{Name: "remove", Usage: "put snapshots into grace", ArgsUsage: "ID...",
-			Description: "Example: candid snapshot remove 3f9a0c11b2d4",
-			Action: with("ID [ID...]", func(ctx context.Context, f *session, cmd *cli.Command) error {
-				return f.each(ctx, cmd, func(path string, s *api.Snapshot) error {
-					return f.Delete(ctx, path, s)
-				}, func(s api.Snapshot) {
-					f.say("%s of %s is in grace until %s. Until then it can be had back: candid snapshot recall %s", short(s.ID),
-						s.Volume, whenPtr(s.GraceUntil), short(s.ID))
-					if s.Group != "" {
-						f.say("The rest of its set, of the group %s, went with it and comes back with it.", s.Group)
-					}
-				})
-			})},
+		removeCommand(),
+		restoreManyCommand(),
 		{Name: "change", Usage: "change the note, labels or own end of snapshots, here and wherever they are carried",
 			ArgsUsage:   "ID...",
 			Description: "Example: candid snapshot change 3f9a0c11b2d4 --note \"before the migration\" --keep-until +1w",
 			Flags: []cli.Flag{&cli.StringFlag{Name: "note", Usage: "instead of the one it has; empty takes it away"},
 				&cli.StringSliceFlag{Name: "label", Usage: "key=value to set"},
-				&cli.StringSliceFlag{Name: "drop", Usage: "key of a label to take away"},
+				&cli.StringSliceFlag{Name: "drop", Usage: "key of a label to take away"}, mayGoFirst(),
 				&cli.StringFlag{Name: "keep-until", Usage: "WHEN it may go, of one taken by hand: a date, or +30d"}},
 			Action: with("ID [ID...]", snapshotChange)},
 		{Name: "keep", Usage: "keep snapshots whatever the rules say, here and wherever they are carried", ArgsUsage: "ID...",
@@ -113,11 +105,22 @@ func snapshotCommand() *cli.Command {
 	}}
 }
 
+func mayGoFirst() cli.Flag {
+	return &cli.BoolFlag{Name: "may-go-first", Usage: "when room is short; the label may-go-first=yes"}
+}
+
+func goesFirst(cmd *cli.Command, labels map[string]string) {
+	if cmd.Bool("may-go-first") {
+		labels["may-go-first"] = "yes"
+	}
+}
+
 func snapshotTake(ctx context.Context, f *session, cmd *cli.Command) error {
 	ls, err := labels(cmd.StringSlice("label"))
 	if err != nil {
 		return err
 	}
+	goesFirst(cmd, ls)
 	end, err := future(cmd.String("keep-until"))
 	if err != nil {
 		return err
@@ -143,10 +146,12 @@ func snapshotList(ctx context.Context, f *session, cmd *cli.Command) error {
 	limit, volume := cmd.Int("limit"), cmd.Args().First()
 	q := url.Values{"limit": {"1000"}, "volume": {volume}}
 	narrowed := false
-	for _, name := range []string{"text", "cause", "label", "which"} {
-		q.Set(name, cmd.String(name))
-		narrowed = narrowed || cmd.String(name) != ""
+	for flag, name := range map[string]string{"text": "text", "cause": "cause", "label": "label", "which": "which",
+		"carried-to": "site"} {
+		q.Set(name, cmd.String(flag))
+		narrowed = narrowed || cmd.String(flag) != ""
 	}
+	q.Set("sort", cmd.String("sort"))
 	all := []api.Snapshot{}
 	for {
 		if left := limit - len(all); limit > 0 && left < 1000 {
@@ -171,10 +176,23 @@ func snapshotList(ctx context.Context, f *session, cmd *cli.Command) error {
 		if volume == "" {
 			head = slices.Insert(head, 1, "VOLUME")
 		}
+		own := slices.Index(head, "STATE")
+		if cmd.String("sort") == "own" {
+			head = slices.Insert(head, own, "OWN")
+		}
+		if volume == "" {
+			head = slices.Insert(head, len(head)-1, "CARRIED TO")
+		}
 		rows := make([][]string, len(all))
 		for i := range all {
 			if rows[i] = snapshotRow(&all[i]); volume == "" {
 				rows[i] = slices.Insert(rows[i], 1, all[i].Volume)
+			}
+			if cmd.String("sort") == "own" {
+				rows[i] = slices.Insert(rows[i], own, size(all[i].Unique))
+			}
+			if volume == "" {
+				rows[i] = slices.Insert(rows[i], len(rows[i])-1, strings.Join(all[i].FarPlaces, ", "))
 			}
 		}
 		f.list(head, rows, none)
@@ -258,6 +276,7 @@ func snapshotChange(ctx context.Context, f *session, cmd *cli.Command) error {
 	if ask.Set, err = labels(cmd.StringSlice("label")); err != nil {
 		return err
 	}
+	goesFirst(cmd, ask.Set)
 	if ask.KeepUntil, err = future(cmd.String("keep-until")); err != nil {
 		return err
 	}

@@ -13,12 +13,13 @@ import (
 const (
 	ShortenGrace  = "shorten grace"
 	RemoveExpired = "remove expired"
+	MayGoFirst    = "may go first"
 	ThinDensest   = "thin"
 	StopTaking    = "stop taking"
 )
 
 // AllMeasures are what may be done when room is short, in the order that is usual.
-var AllMeasures = []string{ShortenGrace, RemoveExpired, ThinDensest, StopTaking}
+var AllMeasures = []string{ShortenGrace, RemoveExpired, MayGoFirst, ThinDensest, StopTaking}
 
 // RoomOn returns the free and the total bytes of a directory's filesystem.
 func RoomOn(dir string) (free, total int64) {

@@ -6,6 +6,7 @@ import (
 
 	"candidharbor/api"
 	"candidharbor/internal/catalog"
+	"candidharbor/internal/recovery"
 )
 
 // accident deletes a folder and brings it back as of the evening before.
@@ -38,7 +39,8 @@ func (s *story) accident() error {
 		return err
 	}
 	site := s.larkfield.Site
-	missed, err := site.Recovery.Compare(s.ctx, "field-notebooks", "", evening.Format(time.RFC3339), "now")
+	missed, err := site.Recovery.Compare(s.ctx, recovery.CompareAsk{Volume: "field-notebooks",
+		From: evening.Format(time.RFC3339), To: "now"})
 	if err != nil {
 		return err
 	}
@@ -76,7 +78,8 @@ func (s *story) accident() error {
 	if err := s.step("Undo takes it back.", out, err); err != nil {
 		return err
 	}
-	same, err := site.Recovery.Compare(s.ctx, "field-notebooks", "", evening.Format(time.RFC3339), "now")
+	same, err := site.Recovery.Compare(s.ctx, recovery.CompareAsk{Volume: "field-notebooks",
+		From: evening.Format(time.RFC3339), To: "now"})
 	if err != nil {
 		return err
 	}

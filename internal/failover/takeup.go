@@ -185,8 +185,11 @@ func (s *Service) lay(ctx context.Context, j *run.Job, v *catalog.Volume, row *c
 		return "", err
 	}
 	opt := tree.RestoreOptions{Source: s.Store, Root: root, OnConflict: tree.Replace, Exact: safety != nil, Safety: safety,
-		Live: safety != nil, Excludes: v.Excludes.V, Chunker: ck, Progress: &tree.Progress{}}
+		Live: safety != nil, Chunker: ck, Progress: &tree.Progress{}}
 	if opt.Target, opt.Beneath, err = s.UnderRoot(path, false); err != nil {
+		return "", err
+	}
+	if opt.Excludes, err = s.LeftOut(opt.Target, v.Excludes.V); err != nil {
 		return "", err
 	}
 	if safety == nil {
@@ -202,7 +205,7 @@ func (s *Service) lay(ctx context.Context, j *run.Job, v *catalog.Volume, row *c
 	} else {
 		own := *v
 		own.Path = path
-		cache := s.capture.ScanCache(&own)
+		cache := s.capture.ScanCache(&own, opt.Excludes)
 		defer cache.Close()
 		opt.Cache = cache
 	}

@@ -2,6 +2,7 @@ package hostdirs
 
 import (
 	"bytes"
+	"fmt"
 	"os"
 	"path/filepath"
 	"slices"
@@ -35,8 +36,8 @@ func EachOnce(all []Mount) []Mount {
 var lasting = []string{"ext2", "ext3", "ext4", "xfs", "btrfs", "zfs", "f2fs", "jfs", "reiserfs", "bcachefs", "vfat",
 	"exfat", "ntfs", "ntfs3", "hfsplus", "nfs", "nfs4", "cifs", "smb3", "ceph", "glusterfs", "9p", "virtiofs"}
 
-// Mounts lists them as proc_pid_mountinfo(5) tells.
-func Mounts() ([]Mount, error) {
+// mounted lists everything that is mounted, as proc_pid_mountinfo(5) tells.
+func mounted() ([]Mount, error) {
 	raw, err := os.ReadFile("/proc/self/mountinfo")
 	if err != nil {
 		return nil, err
@@ -44,11 +45,35 @@ func Mounts() ([]Mount, error) {
 	var all []Mount
 	for line := range bytes.Lines(raw) {
 		f := strings.Fields(string(line))
-		dash := slices.Index(f, "-")
-		if dash < 6 || len(f) < dash+3 {
-			continue
+		if dash := slices.Index(f, "-"); dash >= 6 && len(f) >= dash+3 {
+			all = append(all, Mount{Path: unescape.Replace(f[4]), Kind: f[dash+1], device: f[2]})
 		}
-		m := Mount{Path: unescape.Replace(f[4]), Kind: f[dash+1]}
+	}
+	return all, nil
+}
+
+// Kinds tells of which kind the filesystems are that are mounted, by their devices as stat(2) tells them. No filesystem
+// is asked, for one of another host may not answer.
+func Kinds() map[uint64]string {
+	all, _ := mounted() // none is told of
+	out := make(map[uint64]string, len(all))
+	for _, m := range all {
+		var major, minor uint32
+		if n, _ := fmt.Sscanf(m.device, "%d:%d", &major, &minor); n == 2 {
+			out[unix.Mkdev(major, minor)] = m.Kind
+		}
+	}
+	return out
+}
+
+// Mounts lists the filesystems with data of their own.
+func Mounts() ([]Mount, error) {
+	every, err := mounted()
+	if err != nil {
+		return nil, err
+	}
+	var all []Mount
+	for _, m := range every {
 		if !slices.Contains(lasting, m.Kind) {
 			continue
 		}
@@ -61,7 +86,6 @@ func Mounts() ([]Mount, error) {
 			m.Used = int64(fs.Blocks-fs.Bfree) * fs.Bsize
 		}
 		unix.Close(fd)
-		m.device = f[2]
 		all = append(all, m)
 	}
 	return all, nil

@@ -15,7 +15,7 @@ import (
 var costly = map[string]bool{"checkPolicy": true, "diffPolicy": true, "previewPolicy": true, "planPrune": true,
 	"freeing": true, "find": true, "listVersions": true,
 	"compare": true, "compareText": true, "planRestore": true, "planGroupRestore": true, "listCrate": true,
-	"verifyLedger": true, "reportObjectives": true}
+	"verifyLedger": true, "removeAtOnce": true, "reportObjectives": true}
 
 const (
 	costlyAtOnce  = 4 // of all callers

@@ -24,6 +24,7 @@ func TestWhatOtherSitesMayAsk(t *testing.T) {
 		"shareDisk listDiskHosts letHostIn turnHostAway " +
 		"listClones makeClone makeClones getClone discardClone snapshotClone makeCloneVolume getMe " +
 		"setOwnPassword listPeople addPerson changePerson removePerson grantFolders listLedger verifyLedger recoveryOrder " +
+		"removeAtOnce " +
 		"setRecoveryOrder addToken addSignInLink listTokens removeToken rotateKey invite pair grant revoke listMounts " +
 		"addMount endMount setUpSites")
 	// Nothing but these is seen; the rest changes something.

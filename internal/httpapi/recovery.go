@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"candidharbor/api"
+	"candidharbor/internal/recovery"
 
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/go-chi/chi/v5"
@@ -64,13 +65,17 @@ func (s *server) registerRecovery(a huma.API) {
 		return answerAt(s.eyes(ctx).Versions(in.Name, in.Path))
 	})
 	huma.Register(a, op("GET", "/volumes/{name}/comparison", "compare",
-		"What differs between two moments, or a moment and now"), func(ctx context.Context, in *struct {
+		"What differs between two moments, or a moment and now, of one volume or of two",
+	), func(ctx context.Context, in *struct {
 		Name string `path:"name"`
 		Path string `query:"path" doc:"compare only what is below"`
 		From string `query:"from" required:"true" doc:"RFC 3339, latest, or a snapshot's id"`
+		Site string `query:"fromSite" doc:"whose copy the first side is; empty: what is here"`
 		To   string `query:"to" default:"now" doc:"the same, or now"`
+		With string `query:"with" doc:"the volume that the second side is of; empty: the same"`
 	}) (*body[api.Comparison], error) {
-		return answerAt(s.site.Recovery.Compare(ctx, in.Name, in.Path, in.From, in.To))
+		return answerAt(s.site.Recovery.Compare(ctx, recovery.CompareAsk{Volume: in.Name, Path: in.Path, From: in.From,
+			FromSite: in.Site, To: in.To, With: in.With}))
 	})
 	huma.Register(a, op("GET", "/volumes/{name}/text-difference", "compareText",
 		"What differs between two versions of a text file, line by line"), func(ctx context.Context, in *struct {

@@ -31,7 +31,8 @@ func TestEveryCallForEveryRole(t *testing.T) {
 		listRunbooks getRunbook listRunbookVersions listFailovers getFailover getAuthority listLeftBehind listAway
 		listDrills getDrill`)
 	notAuditors := words("browse find findAll locate listVersions planRestore restore undoRun cancelRun archive file")
-	operators := words(`browseFound restoreGroup planGroupRestore compare compareText compareDisk diskWrites listCrate
+	operators := words(`restoreSnapshots
+		browseFound restoreGroup planGroupRestore compare compareText compareDisk diskWrites listCrate
 		checkSite takeSnapshot takeSnapshots keepSnapshot recallSnapshot runRoute pauseRoute resumeRoute muteAlarm testAlarm
 		verify copyCatalogue sweep prune pauseVolume resumeVolume detachPlace addMount endMount runRecipe
 		saveRecipe editRecipe removeRecipe tryRestore makeClone makeClones discardClone snapshotClone openDisk closeDisk
@@ -40,7 +41,7 @@ func TestEveryCallForEveryRole(t *testing.T) {
 	administrators := words(`putRunbook removeRunbook failover failback cancelFailover goOnAuthority removeLeftBehind
 		addVolume growDisk shareDisk letHostIn turnHostAway
 		confirmSite confirmVolume removeVolume setLabels labelVolumes changeVolume admitSnapshots
-		setStandby acceptRules removeSnapshot changeSnapshot letGoSnapshot
+		setStandby acceptRules removeSnapshot removeAtOnce changeSnapshot letGoSnapshot
 		putGroup editGroup removeGroup putPolicy removePolicy
 		putCap removeCap rebuildCatalogue releaseRemoval addToken addSignInLink removeToken addPerson changePerson
 		removePerson grantFolders invite pair setUpSites grant revoke setPace rotateKey addRoute editRoute removeRoute

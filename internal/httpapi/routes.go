@@ -230,21 +230,24 @@ func (s *server) registerSnapshots(a huma.API) {
 		func(ctx context.Context, in *body[api.SnapshotsTake]) (*body[api.SnapshotsTaken], error) {
 			return answerAt(s.site.Overview.TakeMany(in.Body, caller(ctx)))
 		})
-	huma.Register(a, op("GET", "/snapshots", "listAllSnapshots", "The snapshots of all volumes here, newest first"),
+	huma.Register(a, op("GET", "/snapshots", "listAllSnapshots",
+		"The snapshots of all volumes here, newest first or in another order"),
 		func(ctx context.Context, in *struct {
 			Volume string    `query:"volume"`
 			Text   string    `query:"text" doc:"in the volume's name, the note, the reason to keep or the name of its set"`
 			Cause  string    `query:"cause" doc:"scheduled, by hand, safety …"`
 			Label  string    `query:"label" doc:"key=value"`
-			Which  string    `query:"which" doc:"kept, grace, marked (to keep), end (of its own), turn (out of it)"`
+			Which  string    `query:"which" doc:"kept, grace, marked (to keep), end (of its own), turn (out of it), here (only)"`
+			Site   string    `query:"site" doc:"only those that were carried to it"`
+			Sort   string    `query:"sort" enum:"newest,oldest,volume,new,size,own" default:"newest" doc:"own fills unique"`
 			From   time.Time `query:"from"`
 			To     time.Time `query:"to"`
 			After  string    `query:"after" doc:"cursor"`
 			Limit  int       `query:"limit" minimum:"1" maximum:"1000" default:"100"`
 		}) (*body[api.Page[api.Snapshot]], error) {
 			k, v, _ := strings.Cut(in.Label, "=")
-			return answer(s.site.Recovery.AllSnapshots(catalog.AllFilter{Volume: in.Volume, Text: in.Text, Cause: in.Cause,
-				Label: [2]string{k, v}, Which: in.Which,
+			return answer(s.site.Recovery.AllSnapshots(ctx, catalog.AllFilter{Volume: in.Volume, Text: in.Text,
+				Cause: in.Cause, Label: [2]string{k, v}, Which: in.Which, Site: in.Site, Sort: catalog.Sorting(in.Sort),
 				SnapshotFilter: catalog.SnapshotFilter{From: in.From, To: in.To, After: in.After, Limit: in.Limit}}))
 		})
 	huma.Register(a, op("GET", "/snapshots/{id}", "getSnapshot", "One snapshot with reasons, remarks and space"),
@@ -258,6 +261,16 @@ func (s *server) registerSnapshots(a huma.API) {
 	huma.Register(a, op("DELETE", "/snapshots/{id}", "removeSnapshot", "Send a snapshot into grace"),
 		func(ctx context.Context, in *identified) (*body[api.Snapshot], error) {
 			return answerAt(s.site.Rules.RemoveSnapshot(in.ID))
+		})
+	huma.Register(a, op("POST", "/snapshots/remove-at-once", "removeAtOnce",
+		"Remove snapshots for good, without grace, or tell what would go"),
+		func(ctx context.Context, in *body[api.RemoveAtOnce]) (*body[api.RemovedAtOnce], error) {
+			return answerAt(s.site.Rules.RemoveAtOnce(in.Body, caller(ctx)))
+		})
+	huma.Register(a, op("POST", "/snapshots/restore", "restoreSnapshots",
+		"Bring each of several snapshots into a directory of its own", 202),
+		func(ctx context.Context, in *body[api.RestoreMany]) (*body[[]api.Run], error) {
+			return answer(s.site.Recovery.RestoreMany(ctx, in.Body, caller(ctx)))
 		})
 	huma.Register(a, op("PATCH", "/snapshots/{id}", "changeSnapshot",
 		"Change a snapshot's note, labels or own end, here and wherever it is carried"),

@@ -48,16 +48,7 @@ func (s *Service) PaceTo(p *catalog.Peer) (*Paced, error) {
 		s.mu.Lock()
 		lines := have.Lines
 		s.mu.Unlock()
-		now := s.Clock.Now()
-		rate := lines.At(now)
-		if rate != 0 {
-			return rate, time.Time{}
-		}
-		until, ok := lines.Next(now)
-		if !ok {
-			until = now.Add(7 * 24 * time.Hour)
-		}
-		return 0, until
+		return limitAt(lines, s.Clock.Now())
 	}
 	s.paces[p.Name] = have
 	return have, nil
@@ -73,7 +64,39 @@ func (s *Service) Flow(p *catalog.Peer, terms catalog.Terms) (transfer.Limit, er
 	if weight == 0 {
 		weight = 5
 	}
-	return &transfer.Flow{Pacer: have.pacer, Weight: float64(weight), Cap: terms.Cap}, nil
+	own, err := OwnPace(terms)
+	if err != nil {
+		return nil, err
+	}
+	flow := &transfer.Flow{Pacer: have.pacer, Weight: float64(weight)}
+	if own != nil {
+		flow.Own = func() (int64, time.Time) { return limitAt(own, s.Clock.Now()) }
+	}
+	return flow, nil
+}
+
+// OwnPace is the limit that a route has beside that of its site; nil: none.
+func OwnPace(terms catalog.Terms) (*pace.Calendar, error) {
+	lines := terms.Pace
+	if terms.Cap > 0 {
+		lines = []string{pace.RateWords(terms.Cap)}
+	}
+	if len(lines) == 0 {
+		return nil, nil
+	}
+	return paceCalendar(catalog.Pace{Lines: lines, Zone: terms.Zone})
+}
+
+// limitAt is the limit that holds, and until when nothing may be sent.
+func limitAt(c *pace.Calendar, now time.Time) (rate int64, until time.Time) {
+	if rate = c.At(now); rate != 0 {
+		return rate, time.Time{}
+	}
+	until, ok := c.Next(now)
+	if !ok {
+		until = now.Add(7 * 24 * time.Hour)
+	}
+	return 0, until
 }
 
 func (s *Service) paceView(p *catalog.Peer) api.Pace {

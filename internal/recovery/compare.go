@@ -2,6 +2,7 @@ package recovery
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"fmt"
 	"slices"
@@ -45,6 +46,56 @@ func (s *Service) sideOf(volume, at string) (_ *side, release func(), err error)
 	return &side{api.ComparedSide{At: h.row.Began.Time, Snapshot: h.row.ID, Answer: h.answer}, h.root.Top}, h.release, nil
 }
 
+// fromSide is sideOf of what is here, or of the copy of another site, and how its objects are had. Of that copy it
+// fetches the directories below a path that the store here lacks.
+func (s *Service) fromSide(ctx context.Context, ask CompareAsk, rel string) (*side, object.Getter, func(), error) {
+	if ask.FromSite == "" {
+		one, release, err := s.sideOf(ask.Volume, ask.From)
+		return one, s.Store.Get, release, err
+	}
+	v, err := s.tree(ask.Volume)
+	if err != nil {
+		return nil, nil, nil, err
+	}
+	row, answer, peer, err := s.resolve(ctx, v, ask.From, ask.FromSite)
+	if err != nil {
+		return nil, nil, nil, err
+	}
+	if peer == nil { // an object is what its identity says, wherever it lies
+		one, release, err := s.sideOf(ask.Volume, row.ID)
+		if err == nil {
+			one.api.Answer = answer
+		}
+		return one, s.Store.Get, release, err
+	}
+	far, err := s.RecallOf(ctx, peer, v, row)
+	if err != nil {
+		return nil, nil, nil, err
+	}
+	if err := far.lookThrough([]string{rel}); err != nil {
+		far.lease.Release()
+		return nil, nil, nil, err
+	}
+	return &side{api.ComparedSide{At: row.Began.Time, Snapshot: row.ID, Answer: answer}, far.root.Top}, far.Get,
+		func() { far.lease.Release() }, nil
+}
+
+// comparable fails when files that are the same would not be seen to be, for they were cut otherwise.
+func (s *Service) comparable(a, b string) error {
+	var avg [2]int
+	for i, name := range []string{a, b} {
+		v, err := s.tree(name)
+		if err != nil {
+			return err
+		}
+		avg[i] = int(v.ChunkAvg)
+	}
+	if avg[0] != avg[1] {
+		return refusal.Conflictf("%s and %s cannot be compared: their files are stored in pieces of another size", a, b)
+	}
+	return nil
+}
+
 // nowOf reads the volume as it is without storing anything. What is not in the store
 // already is found by get.
 func (s *Service) nowOf(ctx context.Context, volume string) (_ *side, get object.Getter, done func(), err error) {
@@ -66,7 +117,7 @@ func (s *Service) nowOf(ctx context.Context, volume string) (_ *side, get object
 	}
 	over := &overStore{w: r.W, mem: map[object.ID]object.Envelope{}}
 	now := s.Clock.Now()
-	res, err := tree.Scan(ctx, tree.ScanOptions{Path: r.Dir, Beneath: r.Root, Excludes: v.Excludes.V, Chunker: r.Ck,
+	res, err := tree.Scan(ctx, tree.ScanOptions{Path: r.Dir, Beneath: r.Root, Excludes: r.Leave, Chunker: r.Ck,
 		Sink: over, Get: s.Store.Get, Cache: r.Cache, Progress: &r.Prog})
 	if err != nil {
 		r.End()
@@ -120,33 +171,53 @@ func (o *overStore) Has(id object.ID) error {
 	return o.w.Has(id)
 }
 
-// Compare tells what differs between two moments of a volume, or a moment and now.
-func (s *Service) Compare(ctx context.Context, volume, path, from, to string) (*api.Comparison, error) {
-	rel, err := cleanAsked(path)
+// CompareAsk asks what differs between two moments of a volume, or between one of it and one of another volume.
+type CompareAsk struct {
+	Volume, Path string
+	From         string
+	FromSite     string // whose copy it is; empty: what is here
+	To           string // a moment, or now
+	With         string // the volume that To is of; empty: the same
+}
+
+// Compare tells what differs between two moments, or a moment and now.
+func (s *Service) Compare(ctx context.Context, ask CompareAsk) (*api.Comparison, error) {
+	volume, with := ask.Volume, cmp.Or(ask.With, ask.Volume)
+	rel, err := cleanAsked(ask.Path)
 	if err != nil {
 		return nil, err
 	}
-	if from == nowSide {
+	if ask.From == nowSide {
 		return nil, refusal.Badf("from is a moment in the past; now can only be what it is compared with")
 	}
-	a, release, err := s.sideOf(volume, from)
+	if err := s.comparable(volume, with); err != nil {
+		return nil, err
+	}
+	a, getOld, release, err := s.fromSide(ctx, ask, rel)
 	if err != nil {
 		return nil, err
 	}
 	defer release()
-	get := object.Getter(s.Store.Get)
+	getNew := object.Getter(s.Store.Get)
 	var b *side
 	var done func()
-	if to == nowSide {
-		b, get, done, err = s.nowOf(ctx, volume)
+	if ask.To == nowSide {
+		b, getNew, done, err = s.nowOf(ctx, with)
 	} else {
-		b, done, err = s.sideOf(volume, to)
+		b, done, err = s.sideOf(with, ask.To)
 	}
 	if err != nil {
 		return nil, err
 	}
 	defer done()
-	one, err := under(s.Store.Get, &a.top, rel)
+	get := func(id object.ID) (object.Envelope, error) {
+		env, err := getNew(id)
+		if err != nil && ask.FromSite != "" {
+			return getOld(id)
+		}
+		return env, err
+	}
+	one, err := under(getOld, &a.top, rel)
 	if err != nil {
 		return nil, err
 	}
@@ -158,7 +229,7 @@ func (s *Service) Compare(ctx context.Context, volume, path, from, to string) (*
 		return nil, refusal.Missingf("neither of the two moments has %s: candid find %s %s looks for names like it",
 			phrase.Printable([]byte(rel)), volume, visible.Word(phrase.Printable([]byte(pathBase(rel)))))
 	}
-	out := &api.Comparison{Volume: volume, Path: phrase.Printable([]byte(rel)), From: a.api, To: b.api,
+	out := &api.Comparison{Volume: volume, With: ask.With, Path: phrase.Printable([]byte(rel)), From: a.api, To: b.api,
 		Changes: []api.Difference{}}
 	within := func(id object.ID) (object.Envelope, error) { // ends when who asked has left
 		if err := ctx.Err(); err != nil {

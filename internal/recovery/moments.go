@@ -54,51 +54,6 @@ func (s *Service) Snapshots(volume string, f catalog.SnapshotFilter) (api.Page[a
 	return page, nil
 }
 
-// AllSnapshots lists the snapshots of all volumes here, newest first.
-func (s *Service) AllSnapshots(f catalog.AllFilter) (api.Page[api.Snapshot], error) {
-	page := api.Page[api.Snapshot]{Items: []api.Snapshot{}}
-	if !catalog.KnowsWhich(f.Which) {
-		return page, refusal.Badf("%q does not choose snapshots: write kept, grace, marked, end or turn", f.Which)
-	}
-	if f.Label[0] != "" && f.Label[1] == "" {
-		return page, refusal.Badf("label %q: write key=value", f.Label[0])
-	}
-	if f.Volume != "" {
-		if _, err := s.Catalog.Volume(f.Volume); err != nil {
-			return page, err
-		}
-	}
-	limit := f.Limit
-	f.Limit++
-	rows, err := s.Catalog.AllSnapshots(s.Place(), f)
-	if err != nil {
-		return page, err
-	}
-	if len(rows) > limit {
-		page.Next, rows = rows[limit-1].Cursor(), rows[:limit]
-	}
-	for _, r := range rows {
-		verdict := &retention.Verdict{}
-		v, err := s.Catalog.Volume(r.Volume)
-		if err != nil {
-			return page, err
-		}
-		d, err := s.rules.Decide(v) // which is kept for those of the same volume
-		if err != nil {
-			return page, err
-		}
-		if k, ok := d.ByID[r.ID]; ok {
-			verdict = &d.Verdicts[k]
-		}
-		view, err := s.rules.SnapshotView(r, verdict)
-		if err != nil {
-			return page, err
-		}
-		page.Items = append(page.Items, *view)
-	}
-	return page, nil
-}
-
 // Snapshot returns one snapshot with remarks and exact space figures.
 func (s *Service) Snapshot(id string) (*api.Snapshot, error) {
 	row, err := s.Catalog.Snapshot(id)
@@ -124,19 +79,11 @@ func (s *Service) Snapshot(id string) (*api.Snapshot, error) {
 	if v.Unique, err = s.Store.Freed([]object.ID{oid}); err != nil {
 		return nil, err
 	}
-	routes, err := s.Catalog.Routes()
+	at, err := s.Catalog.CarriedTo([]string{row.ID})
 	if err != nil {
 		return nil, err
 	}
-	for _, r := range routes {
-		carried, err := s.Catalog.CarriedBy(r.Name, s.Place(), row.Volume)
-		if err != nil {
-			return nil, err
-		}
-		if _, ok := carried[row.ID]; ok {
-			v.FarPlaces = append(v.FarPlaces, r.Peer)
-		}
-	}
+	v.FarPlaces = at[row.ID]
 	return v, nil
 }
 

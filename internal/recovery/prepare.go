@@ -162,7 +162,7 @@ func (e *Viewer) PrepareRestore(ctx context.Context, ask api.RestoreAsk) (ready 
 			return nil, authority.Elsewhere(v, "restore it there in place, or here to a directory with --to")
 		}
 		target = v.Path
-		r.opt.Live, r.opt.Excludes = true, v.Excludes.V
+		r.opt.Live = true
 		if ask.OnConflict == "" {
 			r.opt.OnConflict = tree.Replace
 		}
@@ -176,12 +176,15 @@ func (e *Viewer) PrepareRestore(ctx context.Context, ask api.RestoreAsk) (ready 
 		if r.live, err = s.liveVolume(ask.Into, v); err != nil {
 			return nil, err
 		}
-		target, r.opt.Live, r.opt.Excludes = r.live.Path, true, r.live.Excludes.V
+		target, r.opt.Live = r.live.Path, true
 	}
 	if r.live != nil {
 		r.opt.Target, r.opt.Beneath, err = s.Fixed(target)
 		if _, serr := os.Lstat(r.opt.Target); err == nil && serr != nil {
 			err = refusal.Badf("path %s: %s", target, datadir.Plain(serr))
+		}
+		if err == nil {
+			r.opt.Excludes, err = s.LeftOut(r.opt.Target, r.live.Excludes.V)
 		}
 	} else {
 		r.opt.Target, r.opt.Beneath, err = s.UnderRoot(target, false)

@@ -96,7 +96,7 @@ func (e *Viewer) PlanRestore(ctx context.Context, ask api.RestoreAsk) (*api.Rest
 	}
 	r.opt.Plan = true
 	if r.live != nil {
-		cache := s.capture.ScanCache(r.live)
+		cache := s.capture.ScanCache(r.live, r.opt.Excludes)
 		defer cache.Close()
 		r.opt.Cache = cache
 	}

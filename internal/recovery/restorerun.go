@@ -118,7 +118,7 @@ func (o *restoreRun) protect(ctx context.Context) error {
 	}
 	j.Logf("safety %s", outcome)
 	s.run.Changed("snapshots", r.live.Name)
-	cache := s.capture.ScanCache(r.live)
+	cache := s.capture.ScanCache(r.live, r.opt.Excludes)
 	o.atEnd(func() { cache.Close() })
 	r.opt.Cache = cache
 	return nil

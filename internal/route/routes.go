@@ -3,6 +3,7 @@ package route
 import (
 	"context"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -10,6 +11,7 @@ import (
 	"candidharbor/core/cadence"
 	"candidharbor/core/pace"
 	"candidharbor/internal/catalog"
+	"candidharbor/internal/pairing"
 	"candidharbor/internal/phrase"
 	"candidharbor/internal/policy"
 	"candidharbor/internal/refusal"
@@ -60,8 +62,33 @@ func RouteTerms(ask api.RouteTerms, pull bool) (t catalog.Terms, err error) {
 		}
 		t.Cap = max(t.Cap, 0)
 	}
+	for _, line := range ask.Pace {
+		if line = strings.TrimSpace(line); line != "" {
+			t.Pace = append(t.Pace, line)
+		}
+	}
+	if err := checkOwnPace(t); err != nil {
+		return t, err
+	}
 	_, err = routeCadence(t)
 	return t, err
+}
+
+func checkOwnPace(t catalog.Terms) error {
+	switch {
+	case t.Pull && (t.Cap > 0 || len(t.Pace) > 0):
+		return refusal.Badf("a route that takes is limited where it is sent from: set the pace there, with candid pace set")
+	case t.Cap > 0 && len(t.Pace) > 0:
+		return refusal.Badf("give a cap, which always holds, or a pace by time of week, whose last line may always hold")
+	}
+	own, err := pairing.OwnPace(t)
+	if err != nil || own == nil {
+		return err
+	}
+	if lines := own.Lines(); slices.Equal(lines, []string{pace.RateWords(0)}) {
+		return refusal.Badf("a pace of nothing carries nothing: pause the route instead")
+	}
+	return nil
 }
 
 // routeCadence is when a route runs by itself; nil: after every snapshot, or never.
@@ -98,6 +125,7 @@ func termsView(t catalog.Terms) api.RouteTerms {
 	if t.Cap > 0 {
 		v.Cap = pace.RateWords(t.Cap)
 	}
+	v.Pace = t.Pace
 	return v
 }
 
@@ -259,8 +287,14 @@ func (s *Service) CheckRoute(ctx context.Context, ask api.RouteAdd) (*api.RouteC
 	if now := have.Lines.At(s.Clock.Now()); now > 0 {
 		rate, perSecond = pace.RateWords(now), float64(now)
 	}
-	if c := r.Terms.V.Cap; c > 0 && float64(c) < perSecond {
-		rate, perSecond = pace.RateWords(c), float64(c)
+	own, err := pairing.OwnPace(r.Terms.V)
+	if err != nil {
+		return nil, err
+	}
+	if own != nil {
+		if c := own.At(s.Clock.Now()); c > 0 && float64(c) < perSecond {
+			rate, perSecond = pace.RateWords(c), float64(c)
+		}
 	}
 	out.Seconds = int64(float64(out.Bytes) / perSecond)
 	out.Sentence = fmt.Sprintf("It carries %s of %s to %s: at most %s", phrase.Many(n, "snapshot"),
@@ -294,6 +328,9 @@ func (s *Service) EditRoute(name string, ask api.RouteEdit) (*api.Route, error) 
 		}
 		if ask.Terms != nil {
 			r.Terms.V, err = RouteTerms(*ask.Terms, r.Terms.V.Pull)
+			if r.Interrupted() { // it may have waited for what is otherwise now
+				r.NextTry = catalog.Time{}
+			}
 		}
 		return err
 	})

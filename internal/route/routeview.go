@@ -183,7 +183,11 @@ func (s *Service) routeSentence(v *api.Route, r *catalog.Route, running bool) {
 	case len(v.Volumes) == 0 && v.Pull && r.LastOK.IsZero():
 		say("seeding", "It has not looked at %s yet.%s", r.Peer, next)
 	case len(v.Volumes) == 0 && v.Pull:
-		say("waiting", "It waits for a volume that it chooses: %s shows none.%s", r.Peer, next)
+		others := ""
+		if !r.Terms.V.Onward {
+			others = " Copies that it has of other sites' volumes come by name, or with --onward."
+		}
+		say("waiting", "It waits for a volume that it chooses: %s shows none of its own.%s%s", r.Peer, others, next)
 	case len(v.Volumes) == 0 && s.carriesWhenActive(r):
 		say("standing by", "It stands by: other sites are active of what it carries, and carry it.")
 	case len(v.Volumes) == 0:

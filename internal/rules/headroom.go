@@ -198,6 +198,7 @@ func (s *Service) giveUp(ctx context.Context, j *run.Job, measure string, lack i
 	}
 	what := map[string]string{datadir.ShortenGrace: "in grace went before their grace was over",
 		datadir.RemoveExpired: "that had expired went without grace",
+		datadir.MayGoFirst:    "went that somebody said may go first",
 		datadir.ThinDensest:   "went where they lay densest; the reach back in time is the same"}[measure]
 	return fmt.Sprintf("%s %s, for %s.", phrase.Many(n, "snapshot"), what, phrase.Size(back)), nil
 }
@@ -228,6 +229,12 @@ func (s *Service) candidates(measure string) ([]*catalog.Snapshot, error) {
 					out = append(out, r)
 				}
 			}
+		case datadir.MayGoFirst:
+			for i := len(d.Rows) - 1; i > 0; i-- { // the newest of all stays
+				if r := d.Rows[i]; r.GraceUntil.IsZero() && r.SetID == "" && goesFirst(r) && !holds(d.Verdicts[i]) {
+					out = append(out, r)
+				}
+			}
 		case datadir.ThinDensest:
 			thinned = append(thinned, thinning(d))
 		}
@@ -244,6 +251,25 @@ func (s *Service) candidates(measure string) ([]*catalog.Snapshot, error) {
 			return out, nil
 		}
 	}
+}
+
+// GoFirstLabel is the label of a snapshot of which somebody says that it may go first when room is short.
+const GoFirstLabel = "may-go-first"
+
+func goesFirst(r *catalog.Snapshot) bool { return r.Labels.V[GoFirstLabel] == "yes" }
+
+// holds reports whether something keeps a snapshot that also holds where somebody said that it may go first.
+func holds(v retention.Verdict) bool {
+	return slices.ContainsFunc(v.Reasons, func(r retention.Reason) bool {
+		switch r.Rule {
+		case retention.RuleNewest, retention.RuleByHand, retention.RuleForSafety, retention.RuleRecalled,
+			retention.RuleNoRules:
+			return false
+		}
+		return !slices.ContainsFunc(retention.Tiers(), func(t retention.Tier) bool {
+			return retention.Rule(t.String()) == r.Rule
+		})
+	})
 }
 
 // thinning orders the snapshots that only tiers and newest keep, the densest first.

@@ -16,6 +16,7 @@ type Service struct {
 
 	policies policyCache
 	verdicts verdictCache
+	own      ownBytes
 	owedFar  OwedFunc
 	users    []func() (map[string][]string, error) // of snapshots, by id
 

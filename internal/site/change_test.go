@@ -91,7 +91,7 @@ func TestVolumeChanges(t *testing.T) {
 	moved, empty := filepath.Join(w.dir, "moved"), filepath.Join(w.dir, "bare")
 	require.NoError(t, os.Rename(dir, moved))
 	require.NoError(t, os.Mkdir(empty, 0o755))
-	outside, data := t.TempDir(), w.dir
+	outside, data := t.TempDir(), s.Path
 	change := func(ask api.VolumeChange) (*api.VolumeFound, error) {
 		return s.Capture.ChangeVolume(w.ctx, "notes", ask)
 	}

@@ -18,6 +18,7 @@ import (
 	"candidharbor/api"
 	"candidharbor/core/object"
 	"candidharbor/internal/catalog"
+	"candidharbor/internal/recovery"
 	"candidharbor/internal/refusal"
 	"candidharbor/internal/run"
 
@@ -348,7 +349,10 @@ func TestBadDisks(t *testing.T) {
 		func() error { _, err := s.Recovery.Browse("x", "latest", "", ""); return err },
 		func() error { _, err := s.Recovery.Find(w.ctx, "x", api.FindAsk{Pattern: "a"}); return err },
 		func() error { _, err := s.Clones.Mount(api.MountAsk{Volume: "x", Dir: w.dir}, "test"); return err },
-		func() error { _, err := s.Recovery.Compare(w.ctx, "x", "", "latest", ""); return err },
+		func() error {
+			_, err := s.Recovery.Compare(w.ctx, recovery.CompareAsk{Volume: "x", From: "latest", To: ""})
+			return err
+		},
 	} {
 		require.ErrorContains(t, call(), "is a disk")
 	}

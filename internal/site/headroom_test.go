@@ -13,6 +13,7 @@ import (
 	"candidharbor/api"
 	"candidharbor/internal/catalog"
 	"candidharbor/internal/datadir"
+	"candidharbor/internal/rules"
 
 	"github.com/stretchr/testify/require"
 )
@@ -68,8 +69,17 @@ func TestHeadroom(t *testing.T) {
 	_, err = s.Rules.KeepSnapshot(marked, api.KeepAsk{Reason: "audit"})
 	require.NoError(t, err)
 	said := map[string]bool{}
+	var first []string // of which it is said that they may go first
+	yes := api.SnapshotChange{Set: map[string]string{rules.GoFirstLabel: "yes"}}
+	must(s.Rules.ChangeSnapshot(marked, yes))
 	for i := range 110 {
 		turn(900_000)
+		if i == 15 {
+			for _, r := range w.rows(s, "notes")[3:6] {
+				must(s.Rules.ChangeSnapshot(r.ID, yes))
+				first = append(first, r.ID)
+			}
+		}
 		if i == 30 {
 			for _, r := range w.rows(s, "notes")[5:10] {
 				_, err := s.Rules.RemoveSnapshot(r.ID)
@@ -82,6 +92,7 @@ func TestHeadroom(t *testing.T) {
 		if is {
 			for k, words := range map[string]string{datadir.ShortenGrace: "in grace went before",
 				datadir.RemoveExpired: "that had expired went", datadir.ThinDensest: "where they lay densest",
+				datadir.MayGoFirst: "went that somebody said may go first",
 				datadir.StopTaking: "No scheduled snapshots"} {
 				if strings.Contains(strings.Join(low.Did, " "), words) {
 					if k == datadir.ThinDensest && !said[k] {
@@ -103,10 +114,13 @@ func TestHeadroom(t *testing.T) {
 			have[r.ID] = true
 		}
 		require.True(t, have[marked], "a keep mark holds")
+		for _, id := range first {
+			require.False(t, have[id] && said[datadir.ThinDensest], "they go before others are thinned")
+		}
 		require.True(t, have[oldest] || !said[datadir.ThinDensest], "the reach back is the same")
 		require.WithinDuration(t, w.clock.Now(), rows[0].Began.Time, time.Minute, "the newest is there")
 	}
-	require.True(t, said[datadir.ShortenGrace] && said[datadir.ThinDensest], said)
+	require.True(t, said[datadir.ShortenGrace] && said[datadir.MayGoFirst] && said[datadir.ThinDensest], said)
 	require.Equal(t, "done", w.done(s)(s.Upkeep.Verify("test")).State)
 	runs, err := s.Catalog.Runs(catalog.RunFilter{Subject: "here", Limit: 1000})
 	require.NoError(t, err)
@@ -160,5 +174,5 @@ func TestHeadroomWords(t *testing.T) {
 		require.Error(t, err, text)
 	}
 	_, err := datadir.Config{Name: "a", Listen: "a:1", PeerListen: "a:1", WhenLow: []string{"delete"}}.Check("site.yaml")
-	require.ErrorContains(t, err, "is no measure: use shorten grace, remove expired, thin, stop taking")
+	require.ErrorContains(t, err, "is no measure: use shorten grace, remove expired, may go first, thin, stop taking")
 }

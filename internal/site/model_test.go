@@ -21,7 +21,9 @@ import (
 	"time"
 
 	"candidharbor/api"
+	"candidharbor/core/object"
 	"candidharbor/internal/catalog"
+	"candidharbor/internal/refusal"
 	"candidharbor/internal/rules"
 
 	"github.com/stretchr/testify/require"
@@ -369,6 +371,29 @@ func (m *model) step() {
 			}
 			_, err := s.Rules.RemoveSnapshot(row.ID)
 			require.NoError(m.t, err)
+		}},
+		{"remove at once", 2, func() {
+			s := m.either()
+			name := "notes"
+			if s == m.there {
+				name = "notes@here"
+			}
+			rows := m.rows(s, name)
+			if len(rows) == 0 {
+				return
+			}
+			row := rows[m.rng.IntN(len(rows))]
+			done, err := s.Rules.RemoveAtOnce(api.RemoveAtOnce{Snapshots: []string{row.ID}, Type: name}, "model")
+			if err != nil {
+				require.Equal(m.t, refusal.Conflict, refusal.ClassOf(err), err)
+				return
+			}
+			require.Len(m.t, done.Going, 1)
+			require.False(m.t, s.Store.HasRoot(must(object.ParseID(row.ID))))
+			m.graced[s.Name()+" "+row.ID] = true // this alone may be gone
+			for _, r := range m.rows(s, name) {
+				require.NotEqual(m.t, row.ID, r.ID)
+			}
 		}},
 		{"restore in place", 2, func() {
 			rows := m.rows(m.here, "notes")

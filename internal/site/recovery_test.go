@@ -83,20 +83,20 @@ func TestFindVersionsCompare(t *testing.T) {
 	_, err = s.Recovery.Versions("notes", "trip/nothing")
 	require.ErrorContains(t, err, "candid find notes nothing")
 
-	c, err := s.Recovery.Compare(w.ctx, "notes", "", ids[1], ids[2])
+	c, err := s.Recovery.Compare(w.ctx, recovery.CompareAsk{Volume: "notes", From: ids[1], To: ids[2]})
 	require.NoError(t, err)
 	require.Equal(t, "renamed chart.png from trip/map.png", diffs(c))
 	w.write(dir, "log", "now and not in any snapshot")
-	c, err = s.Recovery.Compare(w.ctx, "notes", "", ids[3], "now")
+	c, err = s.Recovery.Compare(w.ctx, recovery.CompareAsk{Volume: "notes", From: ids[3], To: "now"})
 	require.NoError(t, err)
 	require.Equal(t, "added later, changed log", diffs(c))
 	require.Empty(t, c.To.Snapshot)
 	// Looking at the volume as it is stores nothing and forgets nothing.
 	before := s.Store.Usage().Objects
-	_, err = s.Recovery.Compare(w.ctx, "notes", "", ids[3], "now")
+	_, err = s.Recovery.Compare(w.ctx, recovery.CompareAsk{Volume: "notes", From: ids[3], To: "now"})
 	require.NoError(t, err)
 	require.Equal(t, before, s.Store.Usage().Objects)
-	c, err = s.Recovery.Compare(w.ctx, "notes", "trip", ids[0], ids[3])
+	c, err = s.Recovery.Compare(w.ctx, recovery.CompareAsk{Volume: "notes", Path: "trip", From: ids[0], To: ids[3]})
 	require.NoError(t, err)
 	require.Equal(t, "removed trip, removed trip/Marsh.txt, removed trip/map.png", diffs(c))
 

@@ -108,3 +108,22 @@ func (s *Store) Shares(groups ...[]object.ID) (needs, alone []int64, err error) 
 	}
 	return needs, alone, nil
 }
+
+// Own returns, for each snapshot, the stored bytes that no other needs: what comes back if it alone goes. The
+// censuses are read twice and not kept.
+func (s *Store) Own() (map[object.ID]int64, error) {
+	all := s.Roots()
+	once, again := roaring.New(), roaring.New()
+	err := s.eachHeld(all, func(_ object.ID, set *roaring.Bitmap) {
+		space.Include(again, roaring.And(once, set))
+		space.Include(once, set)
+	})
+	if err != nil {
+		return nil, err
+	}
+	once.AndNot(again)
+	own := make(map[object.ID]int64, len(all))
+	return own, s.eachHeld(all, func(id object.ID, set *roaring.Bitmap) {
+		own[id] = space.Sum(roaring.And(set, once), s.SizeOf)
+	})
+}

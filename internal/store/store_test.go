@@ -163,9 +163,13 @@ func TestStoreModel(t *testing.T) {
 				}
 				needs, alone, err := s.Shares(each...)
 				require.NoError(rt, err)
+				own, err := s.Own()
+				require.NoError(rt, err)
+				require.Len(rt, own, len(model))
 				for i, one := range each {
 					freed, err := s.Freed(one)
 					require.NoError(rt, err)
+					require.Equal(rt, freed, own[one[0]])
 					require.Equal(rt, freed, alone[i])
 					needed, err := s.Referenced(one[0])
 					require.NoError(rt, err)

@@ -33,7 +33,8 @@ type Pacer struct {
 type Flow struct {
 	Pacer  *Pacer
 	Weight float64 // 0: 1
-	Cap    int64   // bytes a second of its own; 0: none
+	// Own returns the flow's own limit, as Pacer.Rate does; nil: it has none.
+	Own func() (bytes int64, until time.Time)
 
 	last float64
 	free time.Time
@@ -125,17 +126,24 @@ func (p *Pacer) leave(t *ticket) {
 	}
 }
 
-// own waits for the flow's own cap.
+// own waits for the flow's own limit.
 func (f *Flow) own(ctx context.Context, n int) error {
-	if f.Cap <= 0 {
+	if f.Own == nil {
 		return nil
+	}
+	rate, until := f.Own()
+	switch {
+	case rate < 0:
+		return nil
+	case rate == 0:
+		return &Closed{Until: until}
 	}
 	now := time.Now()
 	if f.free.Before(now.Add(-paceBurst)) {
 		f.free = now.Add(-paceBurst)
 	}
 	wait := f.free.Sub(now)
-	f.free = f.free.Add(time.Duration(float64(n) / float64(f.Cap) * float64(time.Second)))
+	f.free = f.free.Add(time.Duration(float64(n) / float64(rate) * float64(time.Second)))
 	if wait <= 0 {
 		return nil
 	}

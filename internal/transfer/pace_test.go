@@ -27,7 +27,7 @@ func TestPaceIsShared(t *testing.T) {
 				f.Weight = 5
 			}
 			if i == 100 {
-				f.Cap = 1000
+				f.Own = func() (int64, time.Time) { return 1000, time.Time{} }
 			}
 			wg.Go(func() {
 				for f.Wait(ctx, 4000) == nil {
@@ -77,6 +77,15 @@ func TestPaceClosed(t *testing.T) {
 		require.Equal(t, until, closed.Until)
 		p.Rate = func() (int64, time.Time) { return -1, until }
 		require.NoError(t, f.Wait(t.Context(), 10))
+		own := int64(0)
+		f.Own = func() (int64, time.Time) { return own, until }
+		require.ErrorAs(t, f.Wait(t.Context(), 10), &closed)
+		own = 10 // and opens while others wait
+		began := time.Now()
+		for range 5 {
+			require.NoError(t, f.Wait(t.Context(), 10))
+		}
+		require.InDelta(t, 5, time.Since(began).Seconds(), 1.1)
 		require.Empty(t, p.queue)
 	})
 }

@@ -1671,7 +1671,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** The snapshots of all volumes here, newest first */
+        /** The snapshots of all volumes here, newest first or in another order */
         get: operations["listAllSnapshots"];
         put?: never;
         /** Take snapshots of many volumes now */
@@ -1710,6 +1710,40 @@ export interface paths {
         put?: never;
         /** What removing snapshots would give back */
         post: operations["freeing"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/snapshots/remove-at-once": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Remove snapshots for good, without grace, or tell what would go */
+        post: operations["removeAtOnce"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/snapshots/restore": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Bring each of several snapshots into a directory of its own */
+        post: operations["restoreSnapshots"];
         delete?: never;
         options?: never;
         head?: never;
@@ -2158,7 +2192,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** What differs between two moments, or a moment and now */
+        /** What differs between two moments, or a moment and now, of one volume or of two */
         get: operations["compare"];
         put?: never;
         post?: never;
@@ -2747,6 +2781,8 @@ export interface components {
             summary: string;
             to: components["schemas"]["ComparedSide"];
             volume: string;
+            /** @description the volume that the second side is of, where it is another */
+            with?: string;
         };
         Crate: {
             for?: string;
@@ -4320,6 +4356,28 @@ export interface components {
             path: string;
             what: string;
         };
+        RemoveAtOnce: {
+            /** @description only tell what would go */
+            dryRun?: boolean;
+            /** @description ids, or unambiguous beginnings of them */
+            snapshots: string[] | null;
+            /** @description what a dry run says is to be typed */
+            type?: string;
+        };
+        RemovedAtOnce: {
+            /**
+             * Format: int64
+             * @description that a sweep gives back
+             */
+            bytes: number;
+            dryRun: boolean;
+            going: components["schemas"]["Going"][] | null;
+            sentence: string;
+            /** @description sites to which they were carried */
+            stayAt: string[] | null;
+            /** @description what is to be typed: the volume's name, or how many volumes they are of */
+            type: string;
+        };
         RestoreAsk: {
             /** @description of a disk in place that cannot be opened: begin its image anew; what is left of it is put aside, and no safety snapshot can be taken of it */
             anew?: boolean;
@@ -4341,6 +4399,12 @@ export interface components {
             /** @description directory on the site's host */
             to?: string;
             volume: string;
+        };
+        RestoreMany: {
+            /** @description ids, or unambiguous beginnings of them */
+            snapshots: string[] | null;
+            /** @description the directory on the site's host below which they lie */
+            to: string;
         };
         RestoreResult: {
             /** @description the first of them */
@@ -4527,6 +4591,8 @@ export interface components {
             onward?: boolean;
             /** @description paths that it leaves out */
             out?: string[] | null;
+            /** @description the same by time of week, in zone, such as nothing on sat-sun */
+            pace?: string[] | null;
             /**
              * Format: int64
              * @description 1 to 9: its share of the pace; 5 when not given
@@ -4549,7 +4615,7 @@ export interface components {
              * @description a run must finish within; else there is an alarm
              */
             withinSeconds?: number;
-            /** @description of the cadence; UTC when not given */
+            /** @description of the cadence and the pace; UTC when not given */
             zone?: string;
         };
         RouteVolume: {
@@ -13800,8 +13866,12 @@ export interface operations {
                 cause?: string;
                 /** @description key=value */
                 label?: string;
-                /** @description kept, grace, marked (to keep), end (of its own), turn (out of it) */
+                /** @description kept, grace, marked (to keep), end (of its own), turn (out of it), here (only) */
                 which?: string;
+                /** @description only those that were carried to it */
+                site?: string;
+                /** @description own fills unique */
+                sort?: "newest" | "oldest" | "volume" | "new" | "size" | "own";
                 from?: string;
                 to?: string;
                 /** @description cursor */
@@ -14028,6 +14098,144 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Freeing"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    removeAtOnce: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RemoveAtOnce"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RemovedAtOnce"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    restoreSnapshots: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RestoreMany"];
+            };
+        };
+        responses: {
+            /** @description Accepted */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Run"][] | null;
                 };
             };
             /** @description Unauthorized */
@@ -16446,8 +16654,12 @@ export interface operations {
                 path?: string;
                 /** @description RFC 3339, latest, or a snapshot's id */
                 from: string;
+                /** @description whose copy the first side is; empty: what is here */
+                fromSite?: string;
                 /** @description the same, or now */
                 to?: string;
+                /** @description the volume that the second side is of; empty: the same */
+                with?: string;
             };
             header?: never;
             path: {

@@ -5,7 +5,7 @@ import { useNavigate } from "react-router";
 import { api, once, type Snapshot, told } from "../api/client";
 import { Choose } from "../parts/choose";
 import { Buttons, Field, Sheet, Trouble } from "../parts/ui";
-import { many, size, stamp, word } from "../parts/words";
+import { instant, many, size, stamp, word } from "../parts/words";
 
 type How = "rules" | "until" | "keep";
 
@@ -46,7 +46,7 @@ export function CarrySheet({ snapshots, close }: { snapshots: Snapshot[]; close:
     "candid snapshot carry",
     of.length > 3 ? "ID ID" : of.map((s) => s.id.slice(0, 12)).join(" "),
     `--to ${word(to || "SITE")}`,
-    how === "until" && `--keep-until ${until || "WHEN"}`,
+    how === "until" && `--keep-until ${until ? instant(new Date(`${until}T00:00:00`)) : "WHEN"}`,
     how === "keep" && "--keep",
     how !== "rules" && reason && `--reason ${word(reason)}`,
   ];

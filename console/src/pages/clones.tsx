@@ -5,7 +5,7 @@ import { Link } from "react-router";
 import { api, once, type Schemas, told } from "../api/client";
 import { useRun, worked } from "../api/run";
 import { ByCommand, Field, Progress, Sheet, Trouble } from "../parts/ui";
-import { ago, size, stamp, word } from "../parts/words";
+import { ago, many, size, stamp, word } from "../parts/words";
 
 type Clone = Schemas["Clone"];
 
@@ -294,7 +294,7 @@ function Discard({ clone, close }: { clone: Clone; close: () => void }) {
             ? "Nothing was changed in it."
             : clone.address
               ? `What was written to it is gone for good, ${size(clone.bytes)}.`
-              : `${clone.changed} names that were changed in it are gone for good, ${size(clone.bytes)}.`}{" "}
+              : `What was changed in it is gone for good: ${many(clone.changed, "name")}, ${size(clone.bytes)}.`}{" "}
           The snapshot that it stands on goes as the rules say.
         </p>
         {changed && (

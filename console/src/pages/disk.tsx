@@ -4,7 +4,7 @@ import { useState } from "react";
 import { api, once, type RestoreAsk, told } from "../api/client";
 import { useRun, worked } from "../api/run";
 import { Command, Progress, Sheet, Trouble } from "../parts/ui";
-import { ago, size, stamp, word } from "../parts/words";
+import { ago, instant, size, stamp, word } from "../parts/words";
 import { CloneSheet, keyOf, Since, useRates, Writes } from "./diskparts";
 import { UndoButton } from "./undo";
 import { Wide } from "../parts/wide";
@@ -42,7 +42,7 @@ export function DiskPanel({ volume, at, served }: { volume: string; at: string; 
   const filling = useRun(fill.data?.id);
   const d = disk.data;
   const rates = useRates(d?.clients ?? undefined, disk.dataUpdatedAt);
-  const moment = at === "latest" ? "latest" : word(stamp(at, true));
+  const moment = at === "latest" ? "latest" : instant(at);
   if (!served)
     return (
       <section className="my-4">
@@ -242,7 +242,7 @@ function GoBackSheet(p: { volume: string; at: string; connected: number; close: 
         <Command
           text={
             `candid restore ${word(p.volume)} --at ` +
-            `${p.at === "latest" ? "latest" : word(stamp(p.at, true))} --in-place` +
+            `${p.at === "latest" ? "latest" : instant(p.at)} --in-place` +
             (disconnect ? " --disconnect" : "")
           }
         />

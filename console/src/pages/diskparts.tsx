@@ -3,7 +3,7 @@ import { useEffect, useRef, useState } from "react";
 
 import { api, once, type Schemas, told } from "../api/client";
 import { Command, Field, Sheet, Trouble } from "../parts/ui";
-import { size, stamp, word } from "../parts/words";
+import { instant, size, stamp, word } from "../parts/words";
 
 type Client = Schemas["DiskClient"];
 
@@ -155,7 +155,7 @@ export function CloneSheet({ volume, at, close }: { volume: string; at: string; 
     mutationFn: () => told(api.POST("/clones", { body: { name, volume, at }, headers: once() })),
     onSuccess: () => void queries.invalidateQueries({ queryKey: ["clones"] }),
   });
-  const moment = at === "latest" ? "latest" : word(stamp(at, true));
+  const moment = at === "latest" ? "latest" : instant(at);
   return (
     <Sheet title={`Clone ${volume}`} open close={close}>
       {make.data ? (

@@ -5,7 +5,7 @@ import { Link, useNavigate, useParams } from "react-router";
 import { api, once, type Schemas, told } from "../api/client";
 import { saveTable } from "../parts/csv";
 import { ByCommand, Command, Field, Sheet, State, Trouble, Waiting } from "../parts/ui";
-import { span, stamp } from "../parts/words";
+import { instant, span, stamp } from "../parts/words";
 import { Steps, took } from "./steps";
 import { Wide } from "../parts/wide";
 
@@ -195,7 +195,7 @@ export function Rehearse({ name, close }: { name: string; close: () => void }) {
         <Command
           text={
             `candid drill start ${name}` +
-            (at && ` --at "${at.replace("T", " ")}"`) +
+            (at && ` --at ${instant(new Date(at))}`) +
             (minutes && ` --keep ${Number(minutes) ? `"${minutes} minutes"` : "none"}`)
           }
         />

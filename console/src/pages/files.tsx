@@ -4,7 +4,7 @@ import { useSearchParams } from "react-router";
 
 import { api, type Entry, told } from "../api/client";
 import { Trouble, Waiting } from "../parts/ui";
-import { ago, exact, size, stamp } from "../parts/words";
+import { ago, exact, many, size, stamp } from "../parts/words";
 import { Changes } from "./changes";
 import { Find } from "./find";
 import { RestoreSheet } from "./restore";
@@ -186,7 +186,7 @@ function Files({ volume, at, inPlace, own }: { volume: string; at: string; inPla
                   </td>
                   <td className="text-right whitespace-nowrap" title={e.kind === "file" ? exact(e.size) : undefined}>
                     {e.kind === "directory" ? (
-                      <span className="text-faint">{e.entries ?? 0} names</span>
+                      <span className="text-faint">{many(e.entries ?? 0, "name")}</span>
                     ) : e.kind === "file" ? (
                       size(e.size)
                     ) : (

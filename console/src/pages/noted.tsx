@@ -4,7 +4,7 @@ import { useNavigate } from "react-router";
 
 import { api, once, type Snapshot, told } from "../api/client";
 import { Buttons, Field, Sheet, Trouble } from "../parts/ui";
-import { stamp, word } from "../parts/words";
+import { instant, stamp, word } from "../parts/words";
 
 /** The local day of a moment, as a date field has it. */
 const day = (at: string | undefined) => (at ? stamp(at).slice(0, 10) : "");
@@ -26,6 +26,9 @@ const textOf = (labels: Record<string, string> | null | undefined) =>
   Object.entries(labels ?? {})
     .map(([k, v]) => `${k}=${v}`)
     .join(" ");
+
+/** The label of a snapshot of which somebody says that it may go first. */
+const first = "may-go-first";
 
 type Noted = { note: string; labels: string; until: string };
 
@@ -49,6 +52,17 @@ function NotedFields(p: { value: Noted; change: (v: Noted) => void; byHand: bool
           placeholder="audit=2027"
         />
       </Field>
+      <label className="my-3 flex items-baseline gap-2 text-sm">
+        <input
+          type="checkbox"
+          checked={pairsOf(value.labels)[first] === "yes"}
+          onChange={(e) => {
+            const { [first]: _, ...rest } = pairsOf(value.labels);
+            change({ ...value, labels: textOf(e.target.checked ? { ...rest, [first]: "yes" } : rest) });
+          }}
+        />
+        It may go first when room is short
+      </label>
       {byHand && (
         <Field
           label="Keep until"
@@ -88,7 +102,7 @@ export function TakeSheet({ volume, close }: { volume: string; close: () => void
     `candid snapshot take ${word(volume)}`,
     v.note && `--note ${word(v.note)}`,
     ...Object.entries(pairsOf(v.labels)).map(([k, x]) => `--label ${word(`${k}=${x}`)}`),
-    v.until && `--keep-until ${v.until}`,
+    v.until && `--keep-until ${instant(moment(v.until))}`,
   ];
   return (
     <Sheet title={`Take a snapshot of ${volume}`} open close={close}>
@@ -129,7 +143,7 @@ export function ChangeSheet({ snapshot: s, close }: { snapshot: Snapshot; close:
     `--note ${v.note ? word(v.note) : "''"}`,
     ...Object.entries(set).map(([k, x]) => `--label ${word(`${k}=${x}`)}`),
     ...drop.map((k) => `--drop ${word(k)}`),
-    ended && `--keep-until ${v.until}`,
+    ended && `--keep-until ${instant(moment(v.until))}`,
   ];
   return (
     <Sheet title={`The snapshot of ${stamp(s.taken)}`} open close={close}>

@@ -3,6 +3,7 @@ import { useState } from "react";
 import { Link } from "react-router";
 
 import { api, once, type Schemas, told } from "../api/client";
+import { Pick } from "../parts/pick";
 import { Field, Sheet, State, Trouble } from "../parts/ui";
 import { ago, size, span, stamp } from "../parts/words";
 import { TrialSchedule } from "./trialschedule";
@@ -151,11 +152,7 @@ function Save({ old, volumes, close }: { old: Recipe | null; volumes: string[]; 
           />
         </Field>
         <Field label="Volume">
-          <select className="field w-full" value={volume} onChange={(e) => setVolume(e.target.value)}>
-            {volumes.map((v) => (
-              <option key={v}>{v}</option>
-            ))}
-          </select>
+          <Pick label="Volume" value={volume} names={volumes} pick={setVolume} />
         </Field>
         <Field label="As of" help="latest, a moment, or how long before each run: -24h, -7d.">
           <input className="field w-full font-mono" value={at} onChange={(e) => setAt(e.target.value)} required />
@@ -169,14 +166,13 @@ function Save({ old, volumes, close }: { old: Recipe | null; volumes: string[]; 
           />
         </Field>
         <Field label="Into the volume" help="Another one, which becomes as this one was; of a disk another disk.">
-          <select className="field w-full" value={into} onChange={(e) => setInto(e.target.value)}>
-            <option value="">none</option>
-            {volumes
-              .filter((v) => v !== volume)
-              .map((v) => (
-                <option key={v}>{v}</option>
-              ))}
-          </select>
+          <Pick
+            label="Into the volume"
+            value={into}
+            names={volumes.filter((v) => v !== volume)}
+            none="none"
+            pick={setInto}
+          />
         </Field>
         <Field label="Paths" help="One on each line; empty: the whole volume.">
           <textarea

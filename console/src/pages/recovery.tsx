@@ -3,6 +3,7 @@ import { useState } from "react";
 import { Link, useSearchParams } from "react-router";
 
 import { api, once, type RestoreResult, told } from "../api/client";
+import { Pick } from "../parts/pick";
 import { ByCommand, Field, Progress, Sheet, State, Trouble, Waiting } from "../parts/ui";
 import { ago, stamp, word } from "../parts/words";
 import { Clones } from "./clones";
@@ -33,29 +34,26 @@ export function Recovery({ site }: { site: string }) {
             <h2 id="missing" className="font-say text-xl">
               What is missing?
             </h2>
-            <label className="text-sm">
-              in{" "}
-              <select
-                className="field"
+            <span className="inline-flex items-baseline gap-2 text-sm">
+              in
+              <Pick
+                label="In which volume"
                 value={name}
-                onChange={(e) =>
+                names={all.map((v) => v.name)}
+                none={all.length > 1 ? "all volumes" : undefined}
+                pick={(v) =>
                   setParams(
                     (old) => {
                       const n = new URLSearchParams(old);
-                      if (e.target.value) n.set("volume", e.target.value);
+                      if (v) n.set("volume", v);
                       else n.delete("volume");
                       return n;
                     },
                     { replace: true },
                   )
                 }
-              >
-                {all.length > 1 && <option value="">all volumes</option>}
-                {all.map((v) => (
-                  <option key={v.name}>{v.name}</option>
-                ))}
-              </select>
-            </label>
+              />
+            </span>
             {volume && (
               <Link className="quiet ml-auto text-sm" to={`/volumes/${encodeURIComponent(name)}`}>
                 move through its time instead
@@ -172,11 +170,7 @@ function Mounts({ volumes }: { volumes: string[] }) {
       )}
       <Sheet title="Snapshots as a filesystem" open={adding} close={() => setAdding(false)}>
         <Field label="Volume">
-          <select className="field w-full" value={volume || volumes[0]} onChange={(e) => setVolume(e.target.value)}>
-            {volumes.map((v) => (
-              <option key={v}>{v}</option>
-            ))}
-          </select>
+          <Pick label="Volume" value={volume || volumes[0]} names={volumes} pick={setVolume} />
         </Field>
         <Field label="Directory" help="An empty directory of this site's host, below one of its roots.">
           <input className="field w-full font-mono" value={dir} onChange={(e) => setDir(e.target.value)} />

@@ -4,8 +4,9 @@ import { Link } from "react-router";
 
 import { api, once, type RestoreAsk, type RestoreResult, told } from "../api/client";
 import { useRun, worked } from "../api/run";
+import { Pick } from "../parts/pick";
 import { Command, Field, Progress, Sheet, Trouble } from "../parts/ui";
-import { size, stamp, word } from "../parts/words";
+import { instant, size, stamp, word } from "../parts/words";
 import { UndoButton } from "./undo";
 
 type Conflict = NonNullable<RestoreAsk["onConflict"]>;
@@ -26,6 +27,7 @@ export function RestoreSheet({
   inPlace,
   own,
   replace,
+  other,
   close,
 }: {
   volume: string;
@@ -36,11 +38,15 @@ export function RestoreSheet({
   inPlace: boolean;
   own?: boolean;
   replace?: boolean;
+  /** The volume that it is first thought to go into. */
+  other?: string;
   close: (done: boolean) => void;
 }) {
-  const [where, setWhere] = useState<"place" | "into" | "beside" | "tar" | "zip">(inPlace ? "place" : "beside");
+  const [where, setWhere] = useState<"place" | "into" | "beside" | "tar" | "zip">(
+    other ? "into" : inPlace ? "place" : "beside",
+  );
   const [to, setTo] = useState("");
-  const [into, setInto] = useState("");
+  const [into, setInto] = useState(other ?? "");
   const volumes = useQuery({ queryKey: ["volumes"], queryFn: () => told(api.GET("/volumes")), enabled: !own });
   const others = (volumes.data ?? []).filter((v) => v.protected && v.name !== volume).map((v) => v.name);
   const [conflict, setConflict] = useState<Conflict>(paths.length && !replace ? "skip" : "replace");
@@ -68,7 +74,7 @@ export function RestoreSheet({
   ]);
   const tar = `/api/v1/volumes/${encodeURIComponent(volume)}/archive?${archive}`;
   const download = where === "tar" || where === "zip";
-  const atText = at === "latest" ? "latest" : of ? at.slice(0, 12) : word(stamp(at, true));
+  const atText = at === "latest" ? "latest" : of ? at.slice(0, 12) : instant(at);
   const target =
     where === "place"
       ? "--in-place"
@@ -158,15 +164,7 @@ export function RestoreSheet({
           </fieldset>
           {where === "into" && (
             <Field label="Volume">
-              <select
-                className="field"
-                value={into || others[0]}
-                onChange={(e) => change(() => setInto(e.target.value))}
-              >
-                {others.map((v) => (
-                  <option key={v}>{v}</option>
-                ))}
-              </select>
+              <Pick label="Volume" value={into || others[0]} names={others} pick={(v) => change(() => setInto(v))} />
             </Field>
           )}
           {where === "beside" && (

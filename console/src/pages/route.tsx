@@ -88,6 +88,7 @@ export function RoutePage() {
         ; {t.when || (r.pull ? "every 15 minutes" : "after every snapshot")};{" "}
         {t.carry === "all" ? "all snapshots" : t.carry ? `snapshots labelled ${t.carry}` : "what the rules there keep"}
         {t.cap && `; at most ${t.cap}`}
+        {(t.pace ?? []).length > 0 && `; at its own pace: ${t.pace!.join(", else ")}`}
         {t.priority ? `; priority ${t.priority}` : ""}
         {t.withinSeconds ? `; to finish within ${span(t.withinSeconds)}` : ""}
         {(t.in ?? []).length > 0 && `; only ${t.in!.join(", ")}`}

@@ -175,6 +175,17 @@ export function RouteForm({
           <Field label="Own limit" help="Beside the pace of the site, such as 5 Mbit/s.">
             <input className="field w-full" value={terms.cap ?? ""} onChange={(e) => set({ cap: e.target.value })} />
           </Field>
+          <Field
+            label="Own limit by time of week"
+            help="Instead: a line each, the first that holds counts: nothing between 08:00 and 18:00 on mon-fri."
+          >
+            <textarea
+              className="field w-full font-mono"
+              rows={2}
+              value={(terms.pace ?? []).join("\n")}
+              onChange={(e) => set({ pace: e.target.value ? e.target.value.split("\n") : [] })}
+            />
+          </Field>
           <Field label="Priority" help="Its share of the pace, 1 to 9; 5 when not given.">
             <input
               className="field w-24"

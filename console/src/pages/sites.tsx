@@ -70,7 +70,9 @@ export function Sites() {
         </p>
       )}
       <h2 className="head mt-8 border-b border-ink">Paired sites</h2>
-      <p className="py-1 text-sm text-faint">This site runs the build of {self.data!.release}.</p>
+      {self.data && self.data.release !== "unknown" && (
+        <p className="py-1 text-sm text-faint">This site runs the build of {self.data.release}.</p>
+      )}
       {peers.length === 0 ? (
         <p className="py-2 text-sm text-faint">None.</p>
       ) : (

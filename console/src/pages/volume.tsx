@@ -6,7 +6,7 @@ import { api, once, type Snapshot, told } from "../api/client";
 import { ByCommand, State, Trouble, Waiting } from "../parts/ui";
 import { TallRuler } from "../parts/ruler";
 import { useTime } from "../parts/time";
-import { ago, stamp, word } from "../parts/words";
+import { ago, instant, stamp, word } from "../parts/words";
 import { ChangeVolume } from "./changevolume";
 import { DiskPanel } from "./disk";
 import { Contents } from "./files";
@@ -36,7 +36,7 @@ export function VolumePage() {
   if (volume.error) return <Trouble error={volume.error} />;
   const v = volume.data;
   const disk = v.kind === "block";
-  const when = time.moment ? `"${stamp(new Date(time.moment), true)}"` : "latest";
+  const when = time.moment ? instant(new Date(time.moment)) : "latest";
   return (
     <>
       <div className="my-5 flex flex-wrap items-baseline gap-x-4 gap-y-1">

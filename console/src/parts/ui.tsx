@@ -1,5 +1,5 @@
 import { Dialog, DialogBackdrop, DialogPanel, DialogTitle } from "@headlessui/react";
-import { type ReactNode, useState } from "react";
+import { Fragment, type ReactNode, useState } from "react";
 
 import type { Run } from "../api/client";
 import { size, span } from "./words";
@@ -9,7 +9,14 @@ export function Command({ text }: { text: string }) {
   const [copied, setCopied] = useState(false);
   return (
     <span className="inline-flex items-baseline gap-2 max-w-full">
-      <code className="font-mono text-sm bg-sea px-1.5 py-0.5 overflow-x-auto">{text}</code>
+      <code className="font-mono text-sm bg-sea px-1.5 py-0.5 min-w-0 wrap-anywhere">
+        {text.split(" ").map((w, i) => (
+          <Fragment key={i}>
+            {i > 0 && " "}
+            <span className="inline-block max-w-full">{w}</span>
+          </Fragment>
+        ))}
+      </code>
       <button
         className="quiet text-xs text-faint"
         onClick={() => {

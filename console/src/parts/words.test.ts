@@ -1,6 +1,6 @@
 import { expect, test } from "vitest";
 
-import { ago, readMoment, readSize, size, span, stamp, word } from "./words";
+import { ago, instant, readMoment, readSize, size, span, stamp, word } from "./words";
 
 test("sizes are in binary units", () => {
   expect(size(0)).toBe("0 B");
@@ -11,6 +11,7 @@ test("sizes are in binary units", () => {
 test("a stamp reads back as the same moment", () => {
   for (const text of ["2026-03-04 14:05:30", "2026-12-31 00:00:00"]) {
     expect(stamp(readMoment(text)!, true)).toBe(text);
+    expect(new Date(instant(readMoment(text)!))).toEqual(readMoment(text));
   }
 });
 

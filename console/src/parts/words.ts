@@ -37,6 +37,15 @@ export function stamp(at: string | Date, seconds = false): string {
   return `${day} ${two(d.getHours())}:${two(d.getMinutes())}${seconds ? `:${two(d.getSeconds())}` : ""}`;
 }
 
+/**
+ * A moment as commands take it: without a doubt, for the terminal that it is pasted into may be in another time zone
+ * than the browser.
+ */
+export function instant(at: string | Date): string {
+  const d = new Date(at);
+  return Number.isNaN(d.getTime()) ? String(at) : d.toISOString().replace(/\.\d+Z$/, "Z");
+}
+
 /** How long ago, or in how long, with one unit. */
 export function ago(at: string | Date, now = Date.now()): string {
   const s = Math.round((now - new Date(at).getTime()) / 1000);

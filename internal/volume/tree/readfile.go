@@ -293,7 +293,7 @@ func Look(root, dir string, excludes []string) (*Survey, error) {
 		return nil, err
 	}
 	v.TimesMadeUp = times.never
-	s := &scanner{opt: ScanOptions{Excludes: excludes}}
+	s := &scanner{opt: ScanOptions{Path: dir, Excludes: excludes}}
 	return v, v.walk(s, fd, "")
 }
 
@@ -326,7 +326,9 @@ func (v *Survey) walk(s *scanner, fd int, rel string) error {
 		switch kindOf(st.Mode) {
 		case object.Dir:
 			if st.Dev != v.Device {
-				v.Mounts = append(v.Mounts, child)
+				if !s.mounts.passes(st.Dev, s.opt.Path+"/"+child) {
+					v.Mounts = append(v.Mounts, child)
+				}
 				continue
 			}
 			sub, err := openDirAt(fd, name)

@@ -77,6 +77,7 @@ type Scanned struct {
 }
 
 type scanner struct {
+	mounts mounts
 	opt    ScanOptions
 	ctx    context.Context
 	dev    uint64

@@ -292,7 +292,9 @@ func (s *scanner) subdir(fd int, rel string, it *item, p *patch) error {
 		off = it.old.child
 	}
 	if it.st.Dev != s.dev {
-		s.remark(rel, "another filesystem is mounted here; it is not entered")
+		if !s.mounts.passes(it.st.Dev, path.Join(s.opt.Path, rel)) {
+			s.remark(rel, "another filesystem is mounted here; it is not entered")
+		}
 		return s.emptyDir(it, e)
 	}
 	sub, err := openDirAt(fd, it.name)
