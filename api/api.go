@@ -442,6 +442,28 @@ type Progress struct {
 	SecondsLeft    float64 `json:"secondsLeft,omitempty"`
 }
 
+// RunLifetime is how long the records of a kind of runs stay.
+type RunLifetime struct {
+	Kind    string     `json:"kind" doc:"others: all kinds of which nothing is said"`
+	Keep    string     `json:"keep" doc:"such as 90 days"`
+	Own     bool       `json:"own" doc:"it was said of this kind; else it is as of the others"`
+	Records int64      `json:"records"`
+	Oldest  *time.Time `json:"oldest,omitempty"`
+}
+
+// RunLifetimeSet says how long the records of a kind of runs stay.
+type RunLifetimeSet struct {
+	Kind   string `json:"kind" doc:"others: all kinds of which nothing is said"`
+	Keep   string `json:"keep,omitempty" doc:"7 days to 100 years; empty: as the others, and of others 90 days"`
+	DryRun bool   `json:"dryRun,omitempty"`
+}
+
+// RunLifetimeTold says what comes of a lifetime.
+type RunLifetimeTold struct {
+	Over     int64  `json:"over" doc:"records that are older"`
+	Sentence string `json:"sentence"`
+}
+
 // LogLine is a line of a run's log.
 type LogLine struct {
 	At   time.Time `json:"at"`

@@ -21,7 +21,6 @@ const (
 	lateAfter    = 2 * time.Minute // a due time met later than this counts as missed
 	mostGaps     = 10_000          // recorded at once
 	Housekeeping = time.Hour
-	RunsKept     = 90 * 24 * time.Hour
 )
 
 // SettleAhead has a volume be due again whose due times were settled into the future, by a

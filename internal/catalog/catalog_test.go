@@ -179,7 +179,7 @@ func TestRuns(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, "failed", r.State)
 	require.Equal(t, "the service stopped", r.Outcome)
-	require.NoError(t, c.ForgetRuns(at.Add(10*time.Hour)))
+	require.NoError(t, c.ForgetRuns(RunsBefore{Before: at.Add(10 * time.Hour)}))
 	_, err = c.Run(1)
 	require.ErrorIs(t, err, ErrNone)
 	lines, err := c.Log(1)

@@ -183,10 +183,86 @@ func (c *Catalog) FailUnfinished(now time.Time, outcome string) (int64, error) {
 	return res.RowsAffected()
 }
 
-// ForgetRuns deletes ended runs older than a time.
-func (c *Catalog) ForgetRuns(before time.Time) error {
-	return c.execAll(At(before), `DELETE FROM run_log WHERE run IN (SELECT id FROM runs WHERE ended>0 AND ended<?)`,
-		`DELETE FROM runs WHERE ended>0 AND ended<?`)
+// RunsBefore says which ended runs are meant: of these kinds, or of all kinds but those not meant, that ended before.
+type RunsBefore struct {
+	Before time.Time
+	Kinds  []string
+	Not    []string
+}
+
+// forgettable is a run that nothing builds upon any more: it has ended, and is not the newest trial of its volume,
+// which stands until the next one.
+func (b RunsBefore) forgettable() (where string, args []any, err error) {
+	where, args = `ended>0 AND ended<?`, []any{At(b.Before)}
+	for _, part := range []struct {
+		words string
+		kinds []string
+	}{{` AND kind IN (?)`, b.Kinds}, {` AND kind NOT IN (?)`, b.Not}} {
+		if len(part.kinds) == 0 {
+			continue
+		}
+		words, more, err := sqlx.In(part.words, part.kinds)
+		if err != nil {
+			return "", nil, err
+		}
+		where, args = where+words, append(args, more...)
+	}
+	where += ` AND id NOT IN (SELECT MAX(id) FROM runs WHERE kind='trial' AND state IN ('done','done with remarks',
+		'failed') GROUP BY subject)`
+	return where, args, nil
+}
+
+// CountRuns tells how many runs ForgetRuns would delete.
+func (c *Catalog) CountRuns(b RunsBefore) (n int64, err error) {
+	where, args, err := b.forgettable()
+	if err == nil {
+		err = c.db.Get(&n, `SELECT COUNT(*) FROM runs WHERE `+where, args...)
+	}
+	return n, err
+}
+
+// forgetAtOnce bounds how many runs one statement deletes: others write to the catalogue in between.
+const forgetAtOnce = 2000
+
+// ForgetRuns deletes ended runs with their logs.
+func (c *Catalog) ForgetRuns(b RunsBefore) error {
+	where, args, err := b.forgettable()
+	for n := int64(forgetAtOnce); err == nil && n == forgetAtOnce; {
+		err = c.withTx(func(tx *sqlx.Tx) error {
+			var ids []int64
+			if err := tx.Select(&ids, `SELECT id FROM runs WHERE `+where+` LIMIT ?`, append(args[:len(args):len(args)],
+				forgetAtOnce)...); err != nil || len(ids) == 0 {
+				n = 0
+				return err
+			}
+			n = int64(len(ids))
+			for _, q := range []string{`DELETE FROM run_log WHERE run IN (?)`, `DELETE FROM runs WHERE id IN (?)`} {
+				q, args, err := sqlx.In(q, ids)
+				if err != nil {
+					return err
+				}
+				if _, err := tx.Exec(q, args...); err != nil {
+					return err
+				}
+			}
+			return nil
+		})
+	}
+	return err
+}
+
+// RunsOfKind is how many runs of a kind are recorded, and since when.
+type RunsOfKind struct {
+	Kind   string `db:"kind"`
+	N      int64  `db:"n"`
+	Oldest Time   `db:"oldest"`
+}
+
+// RunsByKind counts the recorded runs of each kind.
+func (c *Catalog) RunsByKind() (out []RunsOfKind, err error) {
+	err = c.db.Select(&out, `SELECT k.kind, k.n, r.queued AS oldest FROM
+		(SELECT kind, COUNT(*) AS n, MIN(id) AS first FROM runs GROUP BY kind) k JOIN runs r ON r.id=k.first ORDER BY k.kind`)
+	return out, err
 }
 
 // Token is a row of tokens.

@@ -80,5 +80,47 @@ func runCommand() *cli.Command {
 				}
 				return f.sentence(func(out any) error { return f.Post(ctx, fmt.Sprintf("/runs/%d/cancel", n), nil, out) })
 			})},
+		{Name: "lifetimes", Usage: "how long the records of runs stay, by kind", ArgsUsage: "[KIND]",
+			Description: "Examples:\n   candid run lifetimes\n   candid run lifetimes snapshot --for \"30 days\" --dry-run\n   " +
+				"candid run lifetimes restore --for \"10 years\"\n   candid run lifetimes snapshot --as-others",
+			Flags: []cli.Flag{&cli.StringFlag{Name: "for", Usage: "such as 30 days: 7 days to 100 years"},
+				&cli.BoolFlag{Name: "as-others", Usage: "as long as those of which nothing is said"},
+				&cli.BoolFlag{Name: "dry-run", Usage: "only say how many records would go"}},
+			Action: with("[KIND]", runLifetimes)},
 	}}
+}
+
+func runLifetimes(ctx context.Context, f *session, cmd *cli.Command) error {
+	set := api.RunLifetimeSet{Kind: cmd.Args().First(), Keep: cmd.String("for"), DryRun: cmd.Bool("dry-run")}
+	if set.Kind != "" {
+		if (set.Keep == "") != cmd.Bool("as-others") {
+			return misuse("say how long records of the kind %s stay, with --for, or --as-others", set.Kind)
+		}
+		var told api.RunLifetimeTold
+		if err := f.Put(ctx, "/run-lifetimes", set, &told); err != nil {
+			return err
+		}
+		return f.show(told, func() { f.say("%s", told.Sentence) })
+	}
+	if set.Keep != "" || cmd.Bool("as-others") || set.DryRun {
+		return misuse("say of which kind, such as snapshot, or others for all of which nothing is said")
+	}
+	var all []api.RunLifetime
+	if err := f.Get(ctx, "/run-lifetimes", nil, &all); err != nil {
+		return err
+	}
+	return f.show(all, func() {
+		var rows [][]string
+		for _, l := range all {
+			stay, records := l.Keep, strconv.FormatInt(l.Records, 10)
+			if !l.Own {
+				stay += ", as others"
+			}
+			if l.Kind == "others" {
+				records = ""
+			}
+			rows = append(rows, []string{l.Kind, stay, records, whenPtr(l.Oldest)})
+		}
+		f.list([]string{"KIND", "STAY", "RECORDS", "SINCE"}, rows, "")
+	})
 }

@@ -28,7 +28,7 @@ func TestWhatOtherSitesMayAsk(t *testing.T) {
 		"setRecoveryOrder addToken addSignInLink listTokens removeToken rotateKey invite pair grant revoke listMounts " +
 		"addMount endMount setUpSites")
 	// Nothing but these is seen; the rest changes something.
-	seen := words(`listTrials listCatalogueCopies asOf explain getGroup getPolicy getRoute getRun getSite
+	seen := words(`listTrials listRunLifetimes listCatalogueCopies asOf explain getGroup getPolicy getRoute getRun getSite
 		getSnapshot getSpace getStatus getTimeline getUsage getVolume listAlarms listCaps listGroups listHooks listIncoming
 		getFirstSteps listPolicyExamples
 		listPlaces listPolicies listPolicyVersions listRoutes listRuns listSites listSnapshots listAllSnapshots

@@ -26,7 +26,7 @@ func TestEveryCallForEveryRole(t *testing.T) {
 		getUsage getVolume getRoute listAlarms listCaps listGroups listHooks listPlaces listPolicies
 		listPolicyVersions listRoutes listIncoming getFirstSteps listPolicyExamples listSites listSnapshots listAllSnapshots
 		listVolumes listMounts listFound listClones getClone
-		listDisks getDisk listDiskHosts listRecipes getRecipe listTrials paceWeek recoveryOrder reportObjectives routeTraffic
+		listDisks getDisk listDiskHosts listRecipes getRecipe listTrials listRunLifetimes paceWeek recoveryOrder reportObjectives routeTraffic
 		checkPolicy diffPolicy previewPolicy planPrune freeing checkRoute calendar policySchema
 		listRunbooks getRunbook listRunbookVersions listFailovers getFailover getAuthority listLeftBehind listAway
 		listDrills getDrill`)
@@ -46,7 +46,7 @@ func TestEveryCallForEveryRole(t *testing.T) {
 		putCap removeCap rebuildCatalogue releaseRemoval addToken addSignInLink removeToken addPerson changePerson
 		removePerson grantFolders invite pair setUpSites grant revoke setPace rotateKey addRoute editRoute removeRoute
 		listDirectory listUncovered protectUncovered setFirstSteps describe
-		carryChosen writeCrate loadCrate attachPlace setRecoveryOrder putTrials makeCloneVolume setFound takeFound`)
+		carryChosen writeCrate loadCrate attachPlace setRecoveryOrder putTrials setRunLifetime makeCloneVolume setFound takeFound`)
 
 	c, s, _ := open(t)
 	tokens := map[string]string{}

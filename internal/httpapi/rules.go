@@ -62,7 +62,7 @@ var rules = map[string]rule{
 	"planGroupRestore": reads, "browseFound": reads,
 	"browse": readsOwn, "find": readsOwn, "findAll": readsOwn, "locate": readsOwn,
 	"listVersions": readsOwn, "planRestore": readsOwn,
-	"getTimeline": everybody, "getRun": everybody, "listRuns": everybody, "events": everybody,
+	"listRunLifetimes": looks, "getTimeline": everybody, "getRun": everybody, "listRuns": everybody, "events": everybody,
 	"archive": fetches, "file": fetches, "restore": fetches, "undoRun": fetches, "cancelRun": fetches, "dav": readsOwn,
 
 	"takeSnapshots": keepsUp,
@@ -98,7 +98,7 @@ var rules = map[string]rule{
 	"revoke":  decides,
 	"setPace": decides, "rotateKey": decides, "addRoute": decides, "editRoute": decides, "removeRoute": decides,
 	"writeCrate": decides, "carryChosen": decides, "loadCrate": decides, "setRecoveryOrder": decides,
-	"attachPlace": decides, "putTrials": decides, "protectUncovered": decides,
+	"attachPlace": decides, "putTrials": decides, "setRunLifetime": decides, "protectUncovered": decides,
 	"setFirstSteps": decides, "describe": decides,
 	"makeCloneVolume": decides, "setFound": decides, "takeFound": decides,
 }

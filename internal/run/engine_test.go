@@ -39,7 +39,7 @@ func TestRunsSideBySide(t *testing.T) {
 	var most atomic.Int32
 	var jobs []*Job
 	for i := range 60 {
-		j, err := e.Start("test", fmt.Sprint(i), "somebody", func(ctx context.Context, j *Job) (any, string, error) {
+		j, err := e.Start("verify", fmt.Sprint(i), "somebody", func(ctx context.Context, j *Job) (any, string, error) {
 			release, err := e.Hold(ctx, KeyVolume.Of(fmt.Sprint(i%3)))
 			if err != nil {
 				return nil, "", err
@@ -71,7 +71,7 @@ func TestRunsSideBySide(t *testing.T) {
 
 	// One has the key, one waits for it: the waiting one is cancelled, the other ends with the engine.
 	has := make(chan struct{})
-	first, err := e.Start("test", "first", "", func(ctx context.Context, j *Job) (any, string, error) {
+	first, err := e.Start("verify", "first", "", func(ctx context.Context, j *Job) (any, string, error) {
 		release, err := e.Hold(ctx, KeyPrune.Of(""))
 		if err != nil {
 			return nil, "", err
@@ -83,7 +83,7 @@ func TestRunsSideBySide(t *testing.T) {
 	})
 	require.NoError(t, err)
 	<-has
-	second, err := e.Start("test", "second", "", func(ctx context.Context, j *Job) (any, string, error) {
+	second, err := e.Start("verify", "second", "", func(ctx context.Context, j *Job) (any, string, error) {
 		_, err := e.Hold(ctx, KeyPrune.Of(""))
 		return nil, "", err
 	})
@@ -98,7 +98,7 @@ func TestRunsSideBySide(t *testing.T) {
 	require.Equal(t, api.RunCancelled, r.State)
 	require.Equal(t, "cancelled because the service stopped; half of it is there", r.Outcome)
 	require.False(t, e.IsHeld(KeyPrune.Of("")))
-	_, err = e.Start("test", "late", "", nil)
+	_, err = e.Start("verify", "late", "", nil)
 	require.ErrorContains(t, err, "the service is stopping")
 	page, err := e.Runs(catalog.RunFilter{Limit: 100})
 	require.NoError(t, err)

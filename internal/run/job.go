@@ -75,6 +75,9 @@ func (s *Engine) Start(kind, subject, by string, work func(ctx context.Context, 
 	if s.ctx.Err() != nil {
 		return nil, refusal.Conflictf("the service is stopping")
 	}
+	if !slices.Contains(kinds, kind) {
+		return nil, fmt.Errorf("run of the kind %q, which run.kinds does not have", kind)
+	}
 	j := &Job{s: s, done: make(chan struct{})}
 	j.row = catalog.Run{Kind: kind, Subject: subject, State: api.RunQueued, Queued: catalog.At(s.Clock.Now()), AskedBy: by}
 	if err := s.Catalog.AddRun(&j.row); err != nil {

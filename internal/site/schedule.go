@@ -51,7 +51,7 @@ func (s *Site) KeepSchedule(ctx context.Context) {
 
 // housekeep applies the rules and takes away what is over.
 func (s *Site) housekeep() {
-	if err := s.Catalog.ForgetRuns(s.Clock.Now().Add(-capture.RunsKept)); err != nil {
+	if err := s.Run.ForgetOld(); err != nil {
 		s.Log.Error("old runs could not be forgotten", "error", err)
 	}
 	if err := s.Catalog.ForgetStates(s.Clock.Now().Add(-rules.StatesKept)); err != nil {

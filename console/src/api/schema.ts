@@ -1320,6 +1320,24 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/run-lifetimes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How long the records of runs stay, by kind */
+        get: operations["listRunLifetimes"];
+        /** Say how long the records of a kind of runs stay */
+        put: operations["setRunLifetime"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/runbooks": {
         parameters: {
             query?: never;
@@ -4648,6 +4666,33 @@ export interface components {
             /** @enum {string} */
             state: "queued" | "running" | "done" | "done with remarks" | "failed" | "cancelled";
             subject: string;
+        };
+        RunLifetime: {
+            /** @description such as 90 days */
+            keep: string;
+            /** @description others: all kinds of which nothing is said */
+            kind: string;
+            /** Format: date-time */
+            oldest?: string;
+            /** @description it was said of this kind; else it is as of the others */
+            own: boolean;
+            /** Format: int64 */
+            records: number;
+        };
+        RunLifetimeSet: {
+            dryRun?: boolean;
+            /** @description 7 days to 100 years; empty: as the others, and of others 90 days */
+            keep?: string;
+            /** @description others: all kinds of which nothing is said */
+            kind: string;
+        };
+        RunLifetimeTold: {
+            /**
+             * Format: int64
+             * @description records that are older
+             */
+            over: number;
+            sentence: string;
         };
         Runbook: {
             /** @description the site that takes over */
@@ -12161,6 +12206,140 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Traffic"][] | null;
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    listRunLifetimes: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RunLifetime"][] | null;
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    setRunLifetime: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RunLifetimeSet"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RunLifetimeTold"];
                 };
             };
             /** @description Unauthorized */

@@ -1,4 +1,5 @@
 import { useMutation, useQuery } from "@tanstack/react-query";
+import { useState } from "react";
 import { Link, useParams } from "react-router";
 
 import { api, once, told } from "../api/client";
@@ -6,6 +7,7 @@ import { ByCommand, Progress, State, Trouble, Waiting } from "../parts/ui";
 import { useAddress } from "../parts/address";
 import { useTyped } from "../parts/typed";
 import { ago, stamp } from "../parts/words";
+import { Lifetimes } from "./lifetimes";
 import { UndoButton } from "./undo";
 import { Wide } from "../parts/wide";
 
@@ -16,6 +18,7 @@ export function Runs() {
     queryKey: ["runs"],
     queryFn: () => told(api.GET("/runs", { params: { query: { limit: 200 } } })),
   });
+  const [sheet, setSheet] = useState(false);
   const [typed, setTyped] = useTyped(of, (v) => set("of", v));
   if (list.isPending) return <Waiting what="runs" />;
   if (list.error) return <Trouble error={list.error} />;
@@ -33,7 +36,11 @@ export function Runs() {
           value={typed}
           onChange={(e) => setTyped(e.target.value)}
         />
+        <button className="quiet ml-auto text-sm" onClick={() => setSheet(true)}>
+          how long records stay
+        </button>
       </div>
+      {sheet && <Lifetimes close={() => setSheet(false)} />}
       {now.map((r) => (
         <div key={r.id} className="my-3 border-t border-ink pt-2">
           <Link className="quiet font-semibold" to={`/runs/${r.id}`}>
@@ -79,7 +86,7 @@ export function Runs() {
       {all.length === 0 && (
         <p className="text-sm text-faint">{of ? "No run matches the filter." : "Nothing was run yet."}</p>
       )}
-      <ByCommand lines={["candid run list", "candid run follow ID"]} />
+      <ByCommand lines={["candid run list", "candid run follow ID", "candid run lifetimes"]} />
     </>
   );
 }
