@@ -16,6 +16,30 @@ type Peer struct {
 	Pace        Pace       `json:"pace"`
 	Release     string     `json:"release,omitempty" doc:"the build that it runs, as it last said"`
 	FreeBytes   int64      `json:"freeBytes,omitempty" doc:"room where its store lies, as it last said"`
+	Line        *Line      `json:"line,omitempty" doc:"by which it is spoken to at present"`
+	// OwnAddresses are those that were added here.
+	OwnAddresses []string `json:"ownAddresses,omitempty" doc:"where people here say that it is reached, tried first"`
+}
+
+// Line is how a paired site is spoken to.
+type Line struct {
+	Address string `json:"address" doc:"the other end"`
+	Dialled bool   `json:"dialled" doc:"by this site; else by the other one"`
+}
+
+// SiteAddress is an address of a paired site, as it answered just now.
+type SiteAddress struct {
+	Address string   `json:"address"`
+	Own     bool     `json:"own" doc:"it was added here; else the site says it of itself"`
+	InUse   bool     `json:"inUse" doc:"the line that all share goes by it"`
+	Seconds float64  `json:"seconds,omitempty" doc:"until a new line by it stood, with both keys proven"`
+	Trouble string   `json:"trouble,omitempty" doc:"why there is none by it"`
+	Routes  []string `json:"routes,omitempty" doc:"that go by it alone"`
+}
+
+// SiteAddressesSet says where a site is reached, beside what it says of itself.
+type SiteAddressesSet struct {
+	Addresses []string `json:"addresses" maxItems:"16" doc:"host:port, tried first and in this order; none: only its own"`
 }
 
 // CarryChosen asks to bring chosen snapshots to a paired site, or an attached place, once.
@@ -159,6 +183,7 @@ type RouteTerms struct {
 	Cap           string   `json:"cap,omitempty" doc:"a rate of its own, such as 5 Mbit/s"`
 	Pace          []string `json:"pace,omitempty" doc:"the same by time of week, in zone, such as nothing on sat-sun"`
 	WithinSeconds int64    `json:"withinSeconds,omitempty" minimum:"0"`
+	By            string   `json:"by,omitempty" doc:"the one address of the other site that it goes by; empty: any"`
 	Onward        bool     `json:"onward,omitempty" doc:"carry volumes of other sites on as well"`
 	In            []string `json:"in,omitempty" doc:"paths that it carries; all when none is given"`
 	Out           []string `json:"out,omitempty" doc:"paths that it leaves out"`

@@ -22,6 +22,19 @@ type Peer struct {
 	Former    JSON[[]string] `db:"former"`    // keys it had, which may have signed snapshots
 	NextKey   string         `db:"next_key"`  // that it announced to use from now on; empty: none
 	Recipient string         `db:"recipient"` // for whom crates for it are sealed
+	// OwnAddresses are where people here say that it is reached; set by SetOwnAddresses alone.
+	OwnAddresses JSON[[]string] `db:"own_addresses"`
+}
+
+// Reach is where the peer is reached: what people here say first, then what it says of itself.
+func (p *Peer) Reach() []string {
+	out := slices.Clone(p.OwnAddresses.V)
+	for _, a := range p.Addresses.V {
+		if !slices.Contains(out, a) {
+			out = append(out, a)
+		}
+	}
+	return out
 }
 
 // Grants are what one site lets another do.
@@ -84,6 +97,13 @@ func (c *Catalog) SawPeer(name string, at time.Time) error {
 // are sealed.
 func (c *Catalog) Granted(name string, g Grants, recipient string) error {
 	_, err := c.db.Exec(`UPDATE peers SET granted=?, recipient=? WHERE name=?`, JSON[Grants]{V: g}, recipient, name)
+	return err
+}
+
+// SetOwnAddresses stores where people here say that a peer is reached.
+func (c *Catalog) SetOwnAddresses(name string, addresses []string) error {
+	_, err := c.db.Exec(`UPDATE peers SET own_addresses=? WHERE name=?`, JSON[[]string]{V: append([]string{},
+		addresses...)}, name)
 	return err
 }
 
@@ -260,6 +280,7 @@ type Terms struct {
 	Cap      int64         `json:"cap,omitempty"`     // bytes a second of its own
 	Pace     []string      `json:"pace,omitempty"`    // the same by time of week, in Zone; not with Cap
 	Within   time.Duration `json:"within,omitempty"`  // finish within
+	By       string        `json:"by,omitempty"`      // the one address that it goes by; empty: any
 	Onward   bool          `json:"onward,omitempty"`  // carries volumes of other sites too
 	Standby  string        `json:"standby,omitempty"` // the far side lays the copies out: exact or additive
 	// of a route that pulls: what the source learns; empty: the lag; "counts" or "nothing"

@@ -26,6 +26,7 @@ func termFlags() []cli.Flag {
 		&cli.StringSliceFlag{Name: "pace", Usage: "the same by time of week, in --zone, a line each time: " +
 			"\"nothing between 08:00 and 18:00 on mon-fri\"; empty: none"},
 		&cli.DurationFlag{Name: "finish-within", Usage: "how long a run may take, such as 2h, before there is an alarm"},
+		&cli.StringFlag{Name: "by", Usage: "the one address of the other site that it goes by, or any; any when not given"},
 		&cli.BoolFlag{Name: "onward", Usage: "carry volumes of other sites on as well"},
 		&cli.StringSliceFlag{Name: "in", Usage: "carry this path of each volume only; may be given several times"},
 		&cli.StringSliceFlag{Name: "out", Usage: "leave this path out"},
@@ -52,7 +53,7 @@ func paceLines(parts []string) (lines []string) {
 // terms reads the flags over what a route says already.
 func terms(cmd *cli.Command, t api.RouteTerms) api.RouteTerms {
 	for name, to := range map[string]*string{"when": &t.When, "zone": &t.Zone, "carry": &t.Carry, "cap": &t.Cap,
-		"tell": &t.Tell, "standby": &t.Standby} {
+		"tell": &t.Tell, "by": &t.By, "standby": &t.Standby} {
 		if cmd.IsSet(name) {
 			*to = cmd.String(name)
 		}
@@ -246,6 +247,9 @@ func termWords(r *api.Route) string {
 	}
 	if t.Standby != "" {
 		out += ", laid out there (" + t.Standby + ")"
+	}
+	if t.By != "" {
+		out += ", by " + t.By + " alone"
 	}
 	if t.Onward {
 		out += ", volumes of other sites too"

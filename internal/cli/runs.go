@@ -81,8 +81,8 @@ func runCommand() *cli.Command {
 				return f.sentence(func(out any) error { return f.Post(ctx, fmt.Sprintf("/runs/%d/cancel", n), nil, out) })
 			})},
 		{Name: "lifetimes", Usage: "how long the records of runs stay, by kind", ArgsUsage: "[KIND]",
-			Description: "Examples:\n   candid run lifetimes\n   candid run lifetimes snapshot --for \"30 days\" --dry-run\n   " +
-				"candid run lifetimes restore --for \"10 years\"\n   candid run lifetimes snapshot --as-others",
+			Description: "Examples:\n   candid run lifetimes\n   candid run lifetimes snapshot --for \"30 days\" --dry-run\n" +
+				"   candid run lifetimes restore --for \"10 years\"\n   candid run lifetimes snapshot --as-others",
 			Flags: []cli.Flag{&cli.StringFlag{Name: "for", Usage: "such as 30 days: 7 days to 100 years"},
 				&cli.BoolFlag{Name: "as-others", Usage: "as long as those of which nothing is said"},
 				&cli.BoolFlag{Name: "dry-run", Usage: "only say how many records would go"}},

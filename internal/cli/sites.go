@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"net/url"
+	"slices"
 	"strings"
 
 	"candidharbor/api"
@@ -96,6 +97,7 @@ func siteCommand() *cli.Command {
 			})},
 		{Name: "list", Usage: "this site and those it is paired with", Description: "Example: candid site list",
 			Action: with("", siteList)},
+		addressesCommand(),
 		{Name: "confirm", Usage: "say that of two sites with one key only one is left", ArgsUsage: "NAME",
 			Description: "Example: candid site confirm stonewick",
 			Action: with("NAME", func(ctx context.Context, f *session, cmd *cli.Command) error {
@@ -241,11 +243,18 @@ func siteList(ctx context.Context, f *session, _ *cli.Command) error {
 			if p.Up {
 				line = "line up"
 			}
+			if len(p.Addresses)+len(p.OwnAddresses) > 1 && p.Line != nil {
+				line = "line by " + p.Line.Address
+				if !p.Line.Dialled {
+					line = "line from " + p.Line.Address
+				}
+			}
 			room := "-"
 			if p.FreeBytes > 0 {
 				room = size(p.FreeBytes)
 			}
-			rows = append(rows, []string{p.Name, line, short(p.Key), strings.Join(p.Addresses, ", "),
+			at := strings.Join(slices.Concat(p.OwnAddresses, p.Addresses), ", ")
+			rows = append(rows, []string{p.Name, line, short(p.Key), at,
 				whenPtr(p.Seen), cmp.Or(p.Release, "-"), room, p.Grants.Words, p.Granted.Words})
 		}
 		f.list([]string{"SITE", "", "KEY", "ADDRESSES", "LAST SEEN", "RELEASE", "ROOM", "IT MAY HERE", "THIS SITE MAY THERE"},

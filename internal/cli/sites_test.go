@@ -57,6 +57,31 @@ Volumes: letters.
 Route west from larkfield to stonewick is open, for letters. First copies are still to be carried to stonewick, 1 \
 snapshot in all. It runs when asked: candid route run west.
 `)
+	d.refuses("site addresses stonewick --add far", 2, "write host:port")
+	d.refuses("site addresses stonewick --remove 10.2.0.2:7311", 2, "was not added here")
+	d.refuses("site addresses mereside", 1, "mereside")
+	d.refuses("site addresses mereside --add 10.2.0.2:7311", 2, "mereside is not paired")
+	d.refuses("route edit west --by 10.2.0.2:7311", 2, "candid site addresses stonewick --add 10.2.0.2:7311")
+	d.reads("site addresses stonewick --add localhost:1", `
+stonewick is reached by localhost:1 first, when there is no line, and then where it says itself.
+`)
+	d.reads("site addresses stonewick", `
+ADDRESS	FROM	USED BY	
+localhost:1	added here		does not answer: dial tcp ADDR: connect: connection refused
+ADDR	said by stonewick	the line	answers in T
+`)
+	d.reads("route edit west --by localhost:1", `
+west, from larkfield to stonewick, is seeding. First copies are still to be carried to stonewick, 1 snapshot in \
+all. It runs when asked: candid route run west.
+It carries volumes with k=v, on demand, all snapshots, priority 7, by localhost:1 alone.
+`)
+	d.refuses("site addresses stonewick --remove localhost:1", 1, "candid route edit west --by any")
+	out, _, _ := d.run("route show west")
+	require.Contains(t, out, "by localhost:1 alone")
+	d.run("route edit west --by any")
+	d.reads("site addresses stonewick --remove localhost:1", `
+stonewick is reached where it says itself: ADDR.
+`)
 	d.reads("route edit west --cap '5 Mbit/s' --finish-within 2h", `
 west, from larkfield to stonewick, is seeding. First copies are still to be carried to stonewick, 1 snapshot in all. \
 It runs when asked: candid route run west.

@@ -46,6 +46,17 @@ func (s *server) registerPeers(a huma.API) {
 		in *named) (*body[api.PeerCheck], error) {
 		return answerAt(s.site.Pairing.CheckPeer(ctx, in.Name))
 	})
+	huma.Register(a, op("POST", "/sites/{name}/addresses/check", "checkSiteAddresses",
+		"Try every address of a paired site"), func(ctx context.Context, in *named) (*body[[]api.SiteAddress], error) {
+		return answer(s.site.Pairing.AddressesOf(ctx, in.Name))
+	})
+	huma.Register(a, op("PUT", "/sites/{name}/addresses", "setSiteAddresses",
+		"Say where a paired site is reached, beside what it says of itself"), func(_ context.Context, in *struct {
+		Name string `path:"name"`
+		Body api.SiteAddressesSet
+	}) (*said, error) {
+		return sentence(s.site.Pairing.SetAddresses(in.Name, in.Body.Addresses))
+	})
 	huma.Register(a, op("POST", "/sites/{name}/confirm", "confirmSite",
 		"Say that of two sites with one key only one is left"), func(ctx context.Context, in *named) (*said, error) {
 		return sentence(s.site.Pairing.ConfirmPeer(in.Name))

@@ -26,14 +26,16 @@ func TestEveryCallForEveryRole(t *testing.T) {
 		getUsage getVolume getRoute listAlarms listCaps listGroups listHooks listPlaces listPolicies
 		listPolicyVersions listRoutes listIncoming getFirstSteps listPolicyExamples listSites listSnapshots listAllSnapshots
 		listVolumes listMounts listFound listClones getClone
-		listDisks getDisk listDiskHosts listRecipes getRecipe listTrials listRunLifetimes paceWeek recoveryOrder reportObjectives routeTraffic
+		listDisks getDisk listDiskHosts listRecipes getRecipe listTrials listRunLifetimes paceWeek recoveryOrder
+		reportObjectives routeTraffic
 		checkPolicy diffPolicy previewPolicy planPrune freeing checkRoute calendar policySchema
 		listRunbooks getRunbook listRunbookVersions listFailovers getFailover getAuthority listLeftBehind listAway
 		listDrills getDrill`)
 	notAuditors := words("browse find findAll locate listVersions planRestore restore undoRun cancelRun archive file")
 	operators := words(`restoreSnapshots
 		browseFound restoreGroup planGroupRestore compare compareText compareDisk diskWrites listCrate
-		checkSite takeSnapshot takeSnapshots keepSnapshot recallSnapshot runRoute pauseRoute resumeRoute muteAlarm testAlarm
+		checkSite checkSiteAddresses
+		 takeSnapshot takeSnapshots keepSnapshot recallSnapshot runRoute pauseRoute resumeRoute muteAlarm testAlarm
 		verify copyCatalogue sweep prune pauseVolume resumeVolume detachPlace addMount endMount runRecipe
 		saveRecipe editRecipe removeRecipe tryRestore makeClone makeClones discardClone snapshotClone openDisk closeDisk
 		releaseDisk fillDisk endFillingDisk answerFailover startDrill endDrill`)
@@ -46,7 +48,8 @@ func TestEveryCallForEveryRole(t *testing.T) {
 		putCap removeCap rebuildCatalogue releaseRemoval addToken addSignInLink removeToken addPerson changePerson
 		removePerson grantFolders invite pair setUpSites grant revoke setPace rotateKey addRoute editRoute removeRoute
 		listDirectory listUncovered protectUncovered setFirstSteps describe
-		carryChosen writeCrate loadCrate attachPlace setRecoveryOrder putTrials setRunLifetime makeCloneVolume setFound takeFound`)
+		carryChosen writeCrate loadCrate attachPlace setRecoveryOrder putTrials
+		setRunLifetime setSiteAddresses makeCloneVolume setFound takeFound`)
 
 	c, s, _ := open(t)
 	tokens := map[string]string{}

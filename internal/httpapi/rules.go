@@ -56,7 +56,7 @@ var rules = map[string]rule{
 
 	"checkPolicy": plans, "diffPolicy": plans, "previewPolicy": plans, "planPrune": plans, "freeing": plans,
 	"checkRoute": plans, "policySchema": plans,
-	"checkSite": {operator: true},
+	"checkSite": {operator: true}, "checkSiteAddresses": {operator: true},
 
 	"listCrate": reads, "compare": reads, "compareText": reads, "compareDisk": reads, "diskWrites": reads,
 	"planGroupRestore": reads, "browseFound": reads,
@@ -98,8 +98,9 @@ var rules = map[string]rule{
 	"revoke":  decides,
 	"setPace": decides, "rotateKey": decides, "addRoute": decides, "editRoute": decides, "removeRoute": decides,
 	"writeCrate": decides, "carryChosen": decides, "loadCrate": decides, "setRecoveryOrder": decides,
-	"attachPlace": decides, "putTrials": decides, "setRunLifetime": decides, "protectUncovered": decides,
-	"setFirstSteps": decides, "describe": decides,
+	"attachPlace": decides, "putTrials": decides, "setRunLifetime": decides, "setSiteAddresses": decides,
+	"protectUncovered": decides,
+	"setFirstSteps":    decides, "describe": decides,
 	"makeCloneVolume": decides, "setFound": decides, "takeFound": decides,
 }
 

@@ -198,10 +198,10 @@ func (s *Service) Revoke(ctx context.Context, name string, names []string) (stri
 		return "", err
 	}
 	s.mu.Lock()
-	l := s.links[name]
+	lines := s.linesTo(name)
 	delete(s.paces, name)
 	s.mu.Unlock()
-	if l != nil {
+	for _, l := range lines {
 		l.Close()
 	}
 	s.run.Changed("sites")
@@ -302,10 +302,7 @@ func (s *Service) Rotate(ctx context.Context, force bool) (string, error) {
 		return "", err
 	}
 	s.mu.Lock() // after: a line that still shows the old key is in the list
-	var links []*transfer.Link
-	for _, l := range s.links {
-		links = append(links, l)
-	}
+	links := s.allLines()
 	s.mu.Unlock()
 	paths, err := s.Catalog.Places()
 	if err != nil {

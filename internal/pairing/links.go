@@ -6,6 +6,7 @@ import (
 	"encoding/hex"
 	"errors"
 	"fmt"
+	"maps"
 	"net"
 	"slices"
 	"strings"
@@ -77,7 +78,7 @@ func (s *Service) Link(ctx context.Context, p *catalog.Peer) (*transfer.Link, st
 			"that calls it"))
 	}
 	var errs []error
-	for _, addr := range p.Addresses.V {
+	for _, addr := range p.Reach() {
 		var l *transfer.Link
 		var err error
 		if dir, within := strings.CutPrefix(addr, PlaceAddress); within {
@@ -147,11 +148,33 @@ func (s *Service) Up(peer string) bool {
 	return l != nil && l.Up()
 }
 
+// allLines are the links to all peers. s.mu is held.
+func (s *Service) allLines() []*transfer.Link {
+	all := slices.Collect(maps.Values(s.links))
+	for _, by := range s.by {
+		all = append(all, by.link)
+	}
+	return all
+}
+
+// linesTo are the links to one peer. s.mu is held.
+func (s *Service) linesTo(peer string) (lines []*transfer.Link) {
+	if l := s.links[peer]; l != nil {
+		lines = append(lines, l)
+	}
+	for key, by := range s.by {
+		if strings.HasPrefix(key, peer+" ") {
+			lines = append(lines, by.link)
+		}
+	}
+	return lines
+}
+
 // CloseLines ends the lines to all peers.
 func (s *Service) CloseLines() {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	for _, l := range s.links {
+	for _, l := range s.allLines() {
 		l.Close()
 	}
 }
@@ -170,10 +193,7 @@ func (s *Service) PeerAddress() string {
 func (s *Service) CutLine(cut bool) {
 	s.mu.Lock()
 	s.cut = cut
-	var links []*transfer.Link
-	for _, l := range s.links {
-		links = append(links, l)
-	}
+	links := s.allLines()
 	s.mu.Unlock()
 	if cut {
 		for _, l := range links {

@@ -172,8 +172,9 @@ func (s *Service) peerView(p *catalog.Peer) api.Peer {
 	free := s.rooms[p.Name]
 	s.mu.Unlock()
 	return api.Peer{Name: p.Name, Key: p.Key, Addresses: p.Addresses.V, Paired: p.Paired.Time, Seen: p.Seen.Ptr(),
-		Up: s.Up(p.Name), Release: h.Release, FreeBytes: free, Description: said[p.Name],
-		Grants: grantsView(p.Grants.V), Granted: grantsView(p.Granted.V), Pace: s.paceView(p)}
+		Up: s.Up(p.Name), Release: h.Release, FreeBytes: free, Description: said[p.Name], Line: s.Line(p.Name),
+		OwnAddresses: p.OwnAddresses.V,
+		Grants:       grantsView(p.Grants.V), Granted: grantsView(p.Granted.V), Pace: s.paceView(p)}
 }
 
 // Peers lists the paired sites.

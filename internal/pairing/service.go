@@ -35,6 +35,7 @@ type Service struct {
 
 	mu           sync.Mutex
 	links        map[string]*transfer.Link // by peer
+	by           map[string]*lineBy        // by peer and address
 	peerAddr     net.Addr
 	cut          bool                     // the line is cut, for demos and tests
 	placesHere   map[string]*FurtherPlace // that are attached, by name
@@ -48,7 +49,8 @@ type Service struct {
 func New(dir *datadir.Dir, run *run.Engine, access *access.Service) *Service {
 	s := &Service{Dir: dir, run: run, access: access, handlers: map[string]handler{},
 		strangers: limit.Places{All: mostStrangers, Each: mostStrangersFrom}, lines: limit.Places{Each: mostLines},
-		links: map[string]*transfer.Link{}, placesHere: map[string]*FurtherPlace{}, paces: map[string]*Paced{},
+		links: map[string]*transfer.Link{}, by: map[string]*lineBy{}, placesHere: map[string]*FurtherPlace{},
+		paces:        map[string]*Paced{},
 		headReported: map[string]int64{}, rooms: map[string]int64{}, onGrants: func() error { return nil },
 		onPutBack: func(string, bool) error { return nil }}
 	s.answerPeers()

@@ -20,18 +20,20 @@ type pullRun struct {
 	peer  *catalog.Peer
 	meter *transfer.Meter
 
-	link *transfer.Link
-	work []*pullWork
-	sets map[string]uint32 // how many snapshots of each set come
-	same bool              // both ends are as a look that left nothing to do found them
-	done int               // snapshots that came
+	link  *transfer.Link
+	leave func() // lets the line go, where it is not the one that all share
+	work  []*pullWork
+	sets  map[string]uint32 // how many snapshots of each set come
+	same  bool              // both ends are as a look that left nothing to do found them
+	done  int               // snapshots that came
 }
 
 // pullAll takes everything that is wanted: marks first, then the newest of every volume, then the older
 // ones.
 func (s *Service) pullAll(ctx context.Context, j *run.Job, r *catalog.Route, peer *catalog.Peer,
 	meter *transfer.Meter) (done int, err error) {
-	o := &pullRun{s: s, j: j, r: r, peer: peer, meter: meter}
+	o := &pullRun{s: s, j: j, r: r, peer: peer, meter: meter, leave: func() {}}
+	defer func() { o.leave() }()
 	for _, step := range []func(context.Context) error{o.reach, o.look, o.claim, o.takeMarks, o.takeSnapshots,
 		o.report} {
 		if err := step(ctx); err != nil || o.same {
@@ -42,12 +44,16 @@ func (s *Service) pullAll(ctx context.Context, j *run.Job, r *catalog.Route, pee
 }
 
 // reach has a line to the other site.
-func (o *pullRun) reach(ctx context.Context) (err error) {
+func (o *pullRun) reach(ctx context.Context) error {
 	if err := o.s.pairing.TwoSites(o.peer.Name); err != nil {
 		return err
 	}
-	o.link, _, err = o.s.pairing.Link(ctx, o.peer)
-	return err
+	link, leave, err := o.s.pairing.LinkBy(ctx, o.peer, o.r.Terms.V.By)
+	if err != nil {
+		return err
+	}
+	o.link, o.leave = link, leave
+	return nil
 }
 
 // look finds out what the other site has that is wanted here.

@@ -26,6 +26,7 @@ type pushRun struct {
 	meter *transfer.Meter
 
 	link    *transfer.Link
+	leave   func() // lets the line go, where it is not the one that all share
 	limit   transfer.Limit
 	work    []RouteWork
 	done    int // snapshots that are there now
@@ -36,7 +37,8 @@ type pushRun struct {
 // older ones.
 func (s *Service) pushAll(ctx context.Context, j *run.Job, r *catalog.Route, peer *catalog.Peer,
 	meter *transfer.Meter) (int, error) {
-	o := &pushRun{s: s, j: j, r: r, peer: peer, meter: meter}
+	o := &pushRun{s: s, j: j, r: r, peer: peer, meter: meter, leave: func() {}}
+	defer func() { o.leave() }()
 	for _, step := range []func(context.Context) error{o.greet, o.compare, o.reach, o.look, o.bringMarks,
 		o.bringSnapshots, o.settle} {
 		if err := step(ctx); err != nil {
@@ -58,10 +60,12 @@ func (o *pushRun) greet(ctx context.Context) error {
 func (o *pushRun) compare(ctx context.Context) error { return o.s.compareFar(ctx, o.j, o.r, o.peer) }
 
 // reach has a line to the other site and knows its pace.
-func (o *pushRun) reach(ctx context.Context) (err error) {
-	if o.link, _, err = o.s.pairing.Link(ctx, o.peer); err != nil {
+func (o *pushRun) reach(ctx context.Context) error {
+	link, leave, err := o.s.pairing.LinkBy(ctx, o.peer, o.r.Terms.V.By)
+	if err != nil {
 		return err
 	}
+	o.link, o.leave = link, leave
 	o.limit, err = o.s.pairing.Flow(o.peer, o.r.Terms.V)
 	return err
 }

@@ -27,7 +27,11 @@ const (
 func RouteTerms(ask api.RouteTerms, pull bool) (t catalog.Terms, err error) {
 	t = catalog.Terms{Pull: pull, When: strings.TrimSpace(ask.When), Zone: ask.Zone, Carry: strings.TrimSpace(ask.Carry),
 		Priority: ask.Priority, Onward: ask.Onward, Tell: ask.Tell, Standby: ask.Standby,
+		By:     strings.TrimSpace(ask.By),
 		Within: time.Duration(ask.WithinSeconds) * time.Second}
+	if t.By == "any" {
+		t.By = ""
+	}
 	if t.Tell == "lag" {
 		t.Tell = ""
 	}
@@ -91,6 +95,22 @@ func checkOwnPace(t catalog.Terms) error {
 	return nil
 }
 
+// checkBy finds whether a site is at an address that a route is to go by.
+func (s *Service) checkBy(peer, by string) error {
+	p, err := s.Catalog.Peer(peer)
+	if err != nil || by == "" {
+		return err
+	}
+	if err := pairing.CheckAddress(by); err != nil {
+		return err
+	}
+	if !slices.Contains(p.Reach(), by) {
+		return refusal.Badf("%s is not known to be at %s (it is at %s): add that first, with candid site addresses %s "+
+			"--add %s", peer, by, phrase.Names(p.Reach(), 4), peer, by)
+	}
+	return nil
+}
+
 // routeCadence is when a route runs by itself; nil: after every snapshot, or never.
 func routeCadence(t catalog.Terms) (*cadence.Cadence, error) {
 	when := t.When
@@ -121,7 +141,7 @@ func routeCadence(t catalog.Terms) (*cadence.Cadence, error) {
 func termsView(t catalog.Terms) api.RouteTerms {
 	v := api.RouteTerms{When: t.When, Zone: t.Zone, Carry: t.Carry, Priority: t.Priority,
 		WithinSeconds: int64(t.Within / time.Second), Onward: t.Onward, Tell: t.Tell, Standby: t.Standby, In: t.In,
-		Out: t.Out}
+		Out: t.Out, By: t.By}
 	if t.Cap > 0 {
 		v.Cap = pace.RateWords(t.Cap)
 	}
@@ -160,6 +180,9 @@ func (s *Service) newRoute(ask api.RouteAdd) (*catalog.Route, error) {
 		}
 	}
 	t, err := RouteTerms(ask.Terms, pull)
+	if err == nil {
+		err = s.checkBy(peer, t.By)
+	}
 	if err != nil {
 		return nil, err
 	}
@@ -246,10 +269,11 @@ func (s *Service) CheckRoute(ctx context.Context, ask api.RouteAdd) (*api.RouteC
 	rate := pace.RateWords(pace.Unlimited)
 	perSecond := float64(100 << 20)
 	if r.Terms.V.Pull {
-		link, _, err := s.pairing.Link(ctx, peer)
+		link, release, err := s.pairing.LinkBy(ctx, peer, r.Terms.V.By)
 		if err != nil {
 			return nil, err
 		}
+		defer release()
 		work, _, err := s.LookThere(r, link, true)
 		if err != nil {
 			return nil, err
@@ -327,7 +351,10 @@ func (s *Service) EditRoute(name string, ask api.RouteEdit) (*api.Route, error) 
 			r.Volumes.V = catalog.Selection{Labels: ask.Labels, Names: ask.Names}
 		}
 		if ask.Terms != nil {
-			r.Terms.V, err = RouteTerms(*ask.Terms, r.Terms.V.Pull)
+			if r.Terms.V, err = RouteTerms(*ask.Terms, r.Terms.V.Pull); err != nil {
+				return err
+			}
+			err = s.checkBy(r.Peer, r.Terms.V.By)
 			if r.Interrupted() { // it may have waited for what is otherwise now
 				r.NextTry = catalog.Time{}
 			}

@@ -1596,6 +1596,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/sites/{name}/addresses": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Say where a paired site is reached, beside what it says of itself */
+        put: operations["setSiteAddresses"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/sites/{name}/addresses/check": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Try every address of a paired site */
+        post: operations["checkSiteAddresses"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/sites/{name}/check": {
         parameters: {
             query?: never;
@@ -3869,6 +3903,12 @@ export interface components {
             snapshot: string;
             volume: string;
         };
+        Line: {
+            /** @description the other end */
+            address: string;
+            /** @description by this site; else by the other one */
+            dialled: boolean;
+        };
         Located: {
             /** @description where the volume lies, at the site that takes it */
             at: string;
@@ -4033,7 +4073,11 @@ export interface components {
             /** @description what it may do here */
             grants: components["schemas"]["Grants"];
             key: string;
+            /** @description by which it is spoken to at present */
+            line?: components["schemas"]["Line"];
             name: string;
+            /** @description where people here say that it is reached, tried first */
+            ownAddresses?: string[] | null;
             pace: components["schemas"]["Pace"];
             /** Format: date-time */
             paired: string;
@@ -4599,6 +4643,8 @@ export interface components {
             terms?: components["schemas"]["RouteTerms"];
         };
         RouteTerms: {
+            /** @description the one address of the other site that it goes by; empty: any */
+            by?: string;
             /** @description a rate of its own, such as 5 Mbit/s */
             cap?: string;
             /** @description nothing: what the rules there keep; all; or key=value of a snapshot's label */
@@ -4807,6 +4853,26 @@ export interface components {
             /** @description directories that may be read and written */
             roots: string[] | null;
             zone: string;
+        };
+        SiteAddress: {
+            address: string;
+            /** @description the line that all share goes by it */
+            inUse: boolean;
+            /** @description it was added here; else the site says it of itself */
+            own: boolean;
+            /** @description that go by it alone */
+            routes?: string[] | null;
+            /**
+             * Format: double
+             * @description until a new line by it stood, with both keys proven
+             */
+            seconds?: number;
+            /** @description why there is none by it */
+            trouble?: string;
+        };
+        SiteAddressesSet: {
+            /** @description host:port, tried first and in this order; none: only its own */
+            addresses: string[] | null;
         };
         Snapshot: {
             /** Format: date-time */
@@ -13572,6 +13638,144 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["SetUpResult"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    setSiteAddresses: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SiteAddressesSet"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SaidBody"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    checkSiteAddresses: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SiteAddress"][] | null;
                 };
             };
             /** @description Unauthorized */

@@ -5,6 +5,7 @@ import { api, once, type Schemas, told } from "../api/client";
 import { Described } from "../parts/described";
 import { Field, Sheet, Trouble } from "../parts/ui";
 import { ago, size, stamp } from "../parts/words";
+import { Addresses } from "./addresses";
 
 type Peer = Schemas["Peer"];
 type Grant = "offer" | "read" | "see" | "configure" | "take-over";
@@ -17,9 +18,15 @@ const grants: [Grant, string][] = [
   ["take-over", "become the active site of the volumes here"],
 ];
 
+/** By which way it is spoken to, where there are several. */
+function lineOf(p: Peer) {
+  if (!p.line || (p.ownAddresses ?? []).length + (p.addresses ?? []).length < 2) return "line up";
+  return p.line.dialled ? `line by ${p.line.address}` : `line from ${p.line.address}`;
+}
+
 /** A paired site: its line, what each may do at the other's, the pace towards it. */
 export function PeerRow({ peer: p }: { peer: Peer }) {
-  const [open, setOpen] = useState<"" | "grants" | "pace">("");
+  const [open, setOpen] = useState<"" | "grants" | "pace" | "addresses">("");
   const check = useMutation({
     mutationFn: () => told(api.POST("/sites/{name}/check", { params: { path: { name: p.name } } })),
   });
@@ -29,15 +36,21 @@ export function PeerRow({ peer: p }: { peer: Peer }) {
         <h3 className="font-semibold capitalize">{p.name}</h3>
         <span className={p.up ? "" : "text-hand font-semibold"}>
           <span aria-hidden>{p.up ? "– " : "▲ "}</span>
-          {p.up ? "line up" : `no line${p.seen ? `, last seen ${ago(p.seen)}` : ""}`}
+          {p.up ? lineOf(p) : `no line${p.seen ? `, last seen ${ago(p.seen)}` : ""}`}
         </span>
         <span className="font-mono text-sm text-faint" title={p.key}>
-          {(p.addresses ?? []).join(", ")} · key {p.key.slice(0, 12)}…{p.release && ` · build of ${p.release}`}
+          {[...(p.ownAddresses ?? []), ...(p.addresses ?? [])].join(", ")} · key {p.key.slice(0, 12)}…
+          {p.release && ` · build of ${p.release}`}
         </span>
         <span className="ml-auto flex gap-4 text-sm">
           <button className="quiet" onClick={() => check.mutate()}>
             {check.isPending ? "testing …" : "test"}
           </button>
+          {!(p.addresses ?? [])[0]?.startsWith("place:") && (
+            <button className="quiet" onClick={() => setOpen("addresses")}>
+              addresses
+            </button>
+          )}
           <button className="quiet" onClick={() => setOpen("grants")}>
             grants
           </button>
@@ -63,6 +76,7 @@ export function PeerRow({ peer: p }: { peer: Peer }) {
       <Trouble error={check.error} />
       {p.granted.see || p.granted.configure ? <TheirWord name={p.name} /> : null}
       {open === "grants" && <GrantSheet peer={p} close={() => setOpen("")} />}
+      {open === "addresses" && <Addresses peer={p} close={() => setOpen("")} />}
       {open === "pace" && <PaceSheet peer={p} close={() => setOpen("")} />}
     </section>
   );

@@ -93,6 +93,7 @@ export function RoutePage() {
         {t.withinSeconds ? `; to finish within ${span(t.withinSeconds)}` : ""}
         {(t.in ?? []).length > 0 && `; only ${t.in!.join(", ")}`}
         {(t.out ?? []).length > 0 && `; without ${t.out!.join(", ")}`}
+        {t.by && `; by ${t.by} alone`}
         {t.standby && `; laid out there, ${t.standby}`}
         {t.onward && "; volumes of other sites too"}. {size(r.sentBytes)} came over it in all, {size(r.savedBytes)} did
         not have to. {r.lastOk ? `Last done ${ago(r.lastOk)}.` : ""}

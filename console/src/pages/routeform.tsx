@@ -2,6 +2,7 @@ import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 
 import { api, once, type Route, type Schemas, told } from "../api/client";
+import { Choose } from "../parts/choose";
 import { Field, Sheet, Trouble } from "../parts/ui";
 
 type Terms = Schemas["RouteTerms"];
@@ -48,6 +49,8 @@ export function RouteForm({
     out: (terms.out ?? []).filter(Boolean),
   });
   const other = site || peers[0]?.name || "";
+  const peer = peers.find((p) => p.name === (route ? (route.pull ? route.from : route.to) : other));
+  const ways = [...new Set([...(peer?.ownAddresses ?? []), ...(peer?.addresses ?? [])])];
   const set = (change: Partial<Terms>) => setTerms((t) => ({ ...t, ...change }));
   const ask = () => ({
     name: name || `${pull ? "from" : "to"}-${other}`,
@@ -186,6 +189,20 @@ export function RouteForm({
               onChange={(e) => set({ pace: e.target.value ? e.target.value.split("\n") : [] })}
             />
           </Field>
+          {ways.length > 1 && (
+            <div className="my-3 text-sm">
+              <span className="block font-semibold">By which way</span>
+              <Choose
+                label="By which way"
+                value={terms.by ?? ""}
+                options={[
+                  { value: "", label: "any that answers" },
+                  ...ways.map((a) => ({ value: a, label: `${a} alone` })),
+                ]}
+                choose={(by) => set({ by })}
+              />
+            </div>
+          )}
           <Field label="Priority" help="Its share of the pace, 1 to 9; 5 when not given.">
             <input
               className="field w-24"
