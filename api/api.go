@@ -477,6 +477,7 @@ type Status struct {
 	Sentences []Sentence `json:"sentences"`
 	Volumes   []Volume   `json:"volumes"`
 	Routes    []Route    `json:"routes"`
+	Outlets   []Outlet   `json:"outlets"`
 	Running   []Run      `json:"running"`
 	Coming    []Coming   `json:"coming"`
 	Usage     Usage      `json:"usage"`

@@ -330,3 +330,49 @@ type SetUpStep struct {
 	Text   string `json:"text"`
 	Failed bool   `json:"failed,omitempty"`
 }
+
+// OutletAdd opens an outlet: a directory at a machine that does not run the service.
+type OutletAdd struct {
+	Name    string            `json:"name"`
+	To      string            `json:"to" doc:"sftp://USER@HOST/DIR; each volume lies in a directory of its name there"`
+	HostKey string            `json:"hostKey,omitempty" doc:"SHA256:…; empty: refused, and told which it shows"`
+	Labels  map[string]string `json:"labels,omitempty" doc:"of the volumes; all must match"`
+	Names   []string          `json:"names,omitempty" doc:"volumes by name"`
+	Cap     string            `json:"cap,omitempty" doc:"the most that is sent, such as 5 MiB/s"`
+}
+
+// Outlet is a directory at a machine that does not run the service, where the newest states of volumes lie as files.
+type Outlet struct {
+	Name         string            `json:"name"`
+	To           string            `json:"to"`
+	HostKey      string            `json:"hostKey" doc:"fingerprint of the key that the machine must show"`
+	Labels       map[string]string `json:"labels,omitempty"`
+	Names        []string          `json:"names,omitempty"`
+	Cap          string            `json:"cap,omitempty"`
+	State        string            `json:"state" enum:"current,behind,seeding,waiting,no line,refused,paused"`
+	Sentence     string            `json:"sentence"`
+	PausedSince  *time.Time        `json:"pausedSince,omitempty"`
+	LastOK       *time.Time        `json:"lastOk,omitempty"`
+	FailingSince *time.Time        `json:"failingSince,omitempty"`
+	NextTry      *time.Time        `json:"nextTry,omitempty"`
+	LastError    string            `json:"lastError,omitempty"`
+	Cause        string            `json:"cause,omitempty" enum:",unreachable,refused,failed"`
+	Volumes      []OutletVolume    `json:"volumes"`
+	Disks        []string          `json:"disks,omitempty" doc:"volumes that it chooses and that are no files"`
+}
+
+// OutletVolume is what lies at an outlet of one volume.
+type OutletVolume struct {
+	Volume   string     `json:"volume"`
+	Snapshot string     `json:"snapshot,omitempty" doc:"that lies there"`
+	AsOf     *time.Time `json:"asOf,omitempty" doc:"when that was taken"`
+	Since    *time.Time `json:"since,omitempty" doc:"since when it lies there"`
+	Verified *time.Time `json:"verified,omitempty" doc:"when all of it was last read back"`
+	Behind   bool       `json:"behind" doc:"there is a newer one here"`
+	Error    string     `json:"error,omitempty"`
+}
+
+// OutletKey is what lets this site in at other machines.
+type OutletKey struct {
+	Line string `json:"line" doc:"for the file authorized_keys of the user there"`
+}

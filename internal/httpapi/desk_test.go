@@ -20,7 +20,9 @@ func TestWhatOtherSitesMayAsk(t *testing.T) {
 		"compareText compareDisk diskWrites listCrate")
 	// Refused to both.
 	own := words("listDirectory listUncovered protectUncovered " +
-		"confirmSite setSiteAddresses listDisks getDisk growDisk fillDisk endFillingDisk openDisk closeDisk releaseDisk " +
+		"confirmSite setSiteAddresses listOutlets getOutlet addOutlet removeOutlet getOutletKey " +
+		"runOutlet pauseOutlet resumeOutlet " +
+		"listDisks getDisk growDisk fillDisk endFillingDisk openDisk closeDisk releaseDisk " +
 		"shareDisk listDiskHosts letHostIn turnHostAway " +
 		"listClones makeClone makeClones getClone discardClone snapshotClone makeCloneVolume getMe " +
 		"setOwnPassword listPeople addPerson changePerson removePerson grantFolders listLedger verifyLedger recoveryOrder " +

@@ -196,7 +196,7 @@ func deskRefuses(from pairing.RemoteCaller, here string, r *http.Request) string
 	path = "/" + path
 	for _, own := range []string{"/tokens", "/session", "/site/rotate", "/sites/invitations", "/mounts", "/clones",
 		"/disks", "/disk-hosts", "/directories", "/uncovered", "/people", "/ledger", "/me", "/recovery",
-		"/snapshots/remove-at-once"} {
+		"/snapshots/remove-at-once", "/outlet"} {
 		if strings.HasPrefix(path, own) {
 			return "this is for people of this site alone"
 		}

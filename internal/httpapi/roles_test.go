@@ -30,10 +30,11 @@ func TestEveryCallForEveryRole(t *testing.T) {
 		reportObjectives routeTraffic
 		checkPolicy diffPolicy previewPolicy planPrune freeing checkRoute calendar policySchema
 		listRunbooks getRunbook listRunbookVersions listFailovers getFailover getAuthority listLeftBehind listAway
-		listDrills getDrill`)
+		listDrills getDrill listOutlets getOutlet`)
 	notAuditors := words("browse find findAll locate listVersions planRestore restore undoRun cancelRun archive file")
 	operators := words(`restoreSnapshots
 		browseFound restoreGroup planGroupRestore compare compareText compareDisk diskWrites listCrate
+		runOutlet pauseOutlet resumeOutlet
 		checkSite checkSiteAddresses
 		 takeSnapshot takeSnapshots keepSnapshot recallSnapshot runRoute pauseRoute resumeRoute muteAlarm testAlarm
 		verify copyCatalogue sweep prune pauseVolume resumeVolume detachPlace addMount endMount runRecipe
@@ -49,7 +50,7 @@ func TestEveryCallForEveryRole(t *testing.T) {
 		removePerson grantFolders invite pair setUpSites grant revoke setPace rotateKey addRoute editRoute removeRoute
 		listDirectory listUncovered protectUncovered setFirstSteps describe
 		carryChosen writeCrate loadCrate attachPlace setRecoveryOrder putTrials
-		setRunLifetime setSiteAddresses makeCloneVolume setFound takeFound`)
+		setRunLifetime setSiteAddresses getOutletKey addOutlet removeOutlet makeCloneVolume setFound takeFound`)
 
 	c, s, _ := open(t)
 	tokens := map[string]string{}

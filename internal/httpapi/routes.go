@@ -102,6 +102,7 @@ func (s *server) register(a huma.API) {
 	s.registerChosen(a)
 	s.registerPlaces(a)
 	s.registerRuns(a)
+	s.registerOutlets(a)
 	describe(a.OpenAPI())
 }
 

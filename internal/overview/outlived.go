@@ -55,8 +55,8 @@ func outlivedSentence(o catalog.Outlived, n int) api.Sentence {
 		return api.Sentence{Text: o.Place + " is to have " + they + " and has not yet", Next: "See how far the routes are",
 			Command: "candid route list", Link: "/sites"}
 	case catalog.OutlivedInUse:
-		return api.Sentence{Text: "clones or drills stand on " + they, Next: "See which", Command: "candid clone list",
-			Link: "/recovery"}
+		return api.Sentence{Text: "clones, drills or outlets stand on " + they, Next: "See which",
+			Command: "candid clone list", Link: "/recovery"}
 	case catalog.OutlivedAhead:
 		return api.Sentence{Text: phrase.Pick(n, "it is", "they are") + " dated later than now", Next: "See which",
 			Command: "candid prune --dry-run", Link: "/space"}

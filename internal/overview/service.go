@@ -9,6 +9,7 @@ import (
 	"candidharbor/internal/datadir"
 	"candidharbor/internal/disks"
 	"candidharbor/internal/failover"
+	"candidharbor/internal/outlet"
 	"candidharbor/internal/pairing"
 	"candidharbor/internal/recovery"
 	"candidharbor/internal/route"
@@ -28,6 +29,7 @@ type Service struct {
 	capture  *capture.Service
 	routes   *route.Service
 	recovery *recovery.Service
+	outlets  *outlet.Service
 	upkeep   *upkeep.Service
 	failover *failover.Service
 
@@ -41,9 +43,9 @@ type Service struct {
 // New works in a data directory.
 func New(dir *datadir.Dir, run *run.Engine, access *access.Service, pairing *pairing.Service, rules *rules.Service,
 	disks *disks.Service, capture *capture.Service, routes *route.Service, recovery *recovery.Service,
-	upkeep *upkeep.Service, failover *failover.Service) *Service {
+	outlets *outlet.Service, upkeep *upkeep.Service, failover *failover.Service) *Service {
 	s := &Service{Dir: dir, run: run, access: access, pairing: pairing, rules: rules, disks: disks, capture: capture,
-		routes: routes, recovery: recovery, upkeep: upkeep, failover: failover}
+		routes: routes, recovery: recovery, outlets: outlets, upkeep: upkeep, failover: failover}
 	s.looks.dirty, s.looks.seen = map[string]bool{}, map[string]time.Time{}
 	run.OnChanged(s.looks.drop)
 	capture.Describes(s.Volume)

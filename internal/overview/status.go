@@ -235,6 +235,9 @@ func (s *Service) status(anew bool) (*api.Status, error) {
 	if st.Routes, err = s.routes.RoutesOver(rows); err != nil {
 		return nil, err
 	}
+	if st.Outlets, err = s.outlets.Outlets(); err != nil {
+		return nil, err
+	}
 	u := s.Store.Usage()
 	st.Usage = api.Usage{Place: s.Place(), Objects: u.Objects, Packs: u.Packs, StoredBytes: u.StoredBytes,
 		DeadBytes: u.DeadBytes, Snapshots: u.Snapshots, FreeBytes: u.FreeBytes, Volumes: []api.VolumeUsage{}}
@@ -391,6 +394,17 @@ func (s *Service) sentences(st *api.Status, rows []*catalog.Volume, held string)
 		case "behind", "seeding":
 			add(api.Sentence{Text: fmt.Sprintf("Route %s: %s", r.Name, r.Sentence), Weight: "look", Next: "Carry now",
 				Command: "candid route run " + r.Name, Link: "/sites"})
+		}
+	}
+	for _, o := range st.Outlets {
+		x := api.Sentence{Text: fmt.Sprintf("Outlet %s: %s", o.Name, o.Sentence), Weight: "act", About: "outlet " + o.Name,
+			Next: "Look at the outlet", Command: "candid outlet show " + o.Name, Link: "/sites"}
+		switch o.State {
+		case "no line", "refused":
+			add(x)
+		case "behind", "seeding":
+			x.Weight, x.About, x.Next, x.Command = "look", "", "Lay it out now", "candid outlet run "+o.Name
+			add(x)
 		}
 	}
 	for _, r := range st.Routes {

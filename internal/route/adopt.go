@@ -115,7 +115,7 @@ func (s *Service) asLaidOut(ctx context.Context, v *catalog.Volume, at int, acti
 		return false, err
 	}
 	look := tree.StraysOptions{Source: s.Store, Chunker: ck, Dir: at, Name: active, Since: state[ino].since(),
-		Root: s.leased(lease, row.ID)}
+		Root: s.Leased(lease, row.ID)}
 	if look.Root == nil {
 		return false, nil
 	}

@@ -238,7 +238,7 @@ func (s *Service) layOut(ctx context.Context, j *run.Job, name string) (any, str
 	if err != nil {
 		return nil, "", err
 	}
-	if opt.Root = s.leased(lease, last.ID); opt.Root == nil {
+	if opt.Root = s.Leased(lease, last.ID); opt.Root == nil {
 		return nil, "", refusal.Missingf("snapshot %s was removed before it could be laid out", last.ID[:12])
 	}
 	activeIno, err := inodeOf(at, active)
@@ -252,7 +252,7 @@ func (s *Service) layOut(ctx context.Context, j *run.Job, name string) (any, str
 	if err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return nil, "", err
 	}
-	opt.Beside, opt.Was = s.leased(lease, state[activeIno].id()), s.leased(lease, state[idleIno].id())
+	opt.Beside, opt.Was = s.Leased(lease, state[activeIno].id()), s.Leased(lease, state[idleIno].id())
 	since, err := filesystemNow(at)
 	if err != nil {
 		return nil, "", err
@@ -334,8 +334,8 @@ func (s *Service) layOut(ctx context.Context, j *run.Job, name string) (any, str
 		"remarks": res.RemarkCount}, words, nil
 }
 
-// leased returns a snapshot's root and keeps its objects readable; nil when it is gone.
-func (s *Service) leased(lease *store.Lease, id string) *object.Root {
+// Leased returns a snapshot's root and keeps its objects readable; nil when it is gone.
+func (s *Service) Leased(lease *store.Lease, id string) *object.Root {
 	parsed, err := object.ParseID(id)
 	if err != nil {
 		return nil

@@ -3,6 +3,7 @@ package rules
 import (
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -76,7 +77,8 @@ func (s *Service) mayRemove(row *catalog.Snapshot) (set []*catalog.Snapshot, err
 		return nil, err
 	}
 	for _, m := range set {
-		if names := used[m.ID]; len(names) > 0 {
+		names := slices.DeleteFunc(slices.Clone(used[m.ID]), func(n string) bool { return strings.HasPrefix(n, OutletUse) })
+		if len(names) > 0 {
 			what, end := "clone "+names[0], "clone discard "+names[0]
 			if id, is := strings.CutPrefix(names[0], DrillUse); is {
 				what, end = names[0], "drill end "+id

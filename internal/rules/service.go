@@ -35,11 +35,15 @@ func New(dir *datadir.Dir, run *run.Engine, records *records.Service, pairing *p
 // Owes has a function called that says what other places would keep and do not have yet.
 func (s *Service) Owes(f OwedFunc) { s.owedFar = f }
 
-// Uses has a function called that names, by snapshot, what stands on it: clones by their names, drills by DrillUse.
+// Uses has a function called that names, by snapshot, what stands on it: clones by their
+// names, drills by DrillUse, outlets by OutletUse.
 func (s *Service) Uses(f func() (map[string][]string, error)) { s.users = append(s.users, f) }
 
 // DrillUse is before the identity of a drill that uses a snapshot. No clone has a name with a space.
 const DrillUse = "drill "
+
+// OutletUse is before the name of an outlet where a snapshot lies. It does not keep a person from removing it.
+const OutletUse = "outlet "
 
 // used names, by snapshot, what stands on it.
 func (s *Service) used() (map[string][]string, error) {

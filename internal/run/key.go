@@ -13,6 +13,7 @@ const (
 	KeyRoute                       // runs of a route
 	KeyCrate                       // loading crates
 	KeyStandby                     // laying out a copy
+	KeyOutlet                      // runs of an outlet
 	KeyTests                       // restore tests, which measure
 	KeyTarget                      // a directory that is restored to
 	KeyVolume                      // reading a volume, or writing to it

@@ -17,8 +17,8 @@ import (
 
 // kinds are those of all runs.
 var kinds = []string{"arrive", "carry", "carry chosen", "crate", "drill", "failover", "fill", "go-on", "group restore",
-	"hand-over", "load", "make volume", "prune", "relief", "restore", "snapshot", "stand-back", "standby", "sweep",
-	"take over", "trial", "undo", "verify"}
+	"hand-over", "load", "make volume", "outlet", "prune", "relief", "restore", "snapshot", "stand-back", "standby",
+	"sweep", "take over", "trial", "undo", "verify"}
 
 const (
 	lifetimesSetting = "run lifetimes"

@@ -169,6 +169,12 @@ func (s *Site) Step(ctx context.Context, wait bool) (next time.Time, err error) 
 	if !at.IsZero() {
 		sooner(at)
 	}
+	if at, err = s.Outlets.Step(ctx, wait); err != nil {
+		return next, err
+	}
+	if !at.IsZero() {
+		sooner(at)
+	}
 	if at, err = s.Recovery.RunDueTasks(ctx, wait); err != nil {
 		return next, err
 	}

@@ -18,6 +18,7 @@ import (
 	"candidharbor/internal/datadir"
 	"candidharbor/internal/disks"
 	"candidharbor/internal/failover"
+	"candidharbor/internal/outlet"
 	"candidharbor/internal/overview"
 	"candidharbor/internal/pairing"
 	"candidharbor/internal/records"
@@ -62,6 +63,7 @@ type Site struct {
 	Routes    *route.Service
 	Recovery  *recovery.Service
 	Clones    *clones.Service
+	Outlets   *outlet.Service
 	Upkeep    *upkeep.Service
 	Failover  *failover.Service
 	Overview  *overview.Service
@@ -115,11 +117,12 @@ func (s *Site) makeParts() {
 	s.Recovery = recovery.New(s.Dir, s.Run, s.Records, s.Access, s.Pairing, s.Authority, s.Rules, s.Disks,
 		s.Capture, s.Routes)
 	s.Clones = clones.New(s.Dir, s.Run, s.Access, s.Rules, s.Disks, s.Capture, s.Recovery)
+	s.Outlets = outlet.New(s.Dir, s.Run, s.Pairing, s.Rules, s.Routes)
 	s.Upkeep = upkeep.New(s.Dir, s.Run, s.Records, s.Pairing, s.Rules, s.Capture, s.Routes, s.Recovery)
 	s.Failover = failover.New(s.Dir, s.Run, s.Access, s.Pairing, s.Authority, s.Rules, s.Disks, s.Capture, s.Routes,
 		s.Recovery, s.Clones)
 	s.Overview = overview.New(s.Dir, s.Run, s.Access, s.Pairing, s.Rules, s.Disks, s.Capture, s.Routes, s.Recovery,
-		s.Upkeep, s.Failover)
+		s.Outlets, s.Upkeep, s.Failover)
 	s.Pairing.OpensPlaces(s.openHere)
 }
 
