@@ -30,15 +30,15 @@ $(WEB): console/node_modules $(SRC)
 	@touch internal/httpapi/web/.keep
 
 # Chromium for the console's tests; tar, diff, setfacl, zstd and unzip for independent
-# comparisons; cadaver, Samba and its client to read snapshots as others do; NBD clients that nobody here wrote, and a
-# database, of which nothing is started.
-TOOLS = chromium setfacl zstd unzip cadaver smbclient smbd strace mkfs.ext4 nbdcopy qemu-io fio /usr/bin/nbdsh psql
+# comparisons; cadaver, Samba and its client to read snapshots as others do; NBD clients that nobody here wrote, a
+# database and an SSH service, of which nothing is started.
+TOOLS = chromium setfacl zstd unzip cadaver smbclient smbd strace mkfs.ext4 nbdcopy qemu-io fio /usr/bin/nbdsh psql /usr/sbin/sshd
 tools: export DEBIAN_FRONTEND = noninteractive
 tools:
 	@for tool in $(TOOLS); do command -v $$tool >/dev/null || missing=1; done; test -z "$$missing" || \
 	  { apt-get update -qq && apt-get install -y -qq chromium acl attr zstd curl unzip strace e2fsprogs && \
 	    apt-get install -y -qq --no-install-recommends cadaver samba samba-vfs-modules smbclient \
-	      libnbd-bin python3-libnbd qemu-utils fio nbdkit && \
+	      libnbd-bin python3-libnbd qemu-utils fio nbdkit openssh-server && \
 	    mkdir -p /etc/postgresql-common && (set -C; echo create_main_cluster = false > \
 	      /etc/postgresql-common/createcluster.conf) 2>/dev/null; \
 	    apt-get install -y -qq --no-install-recommends postgresql; }

@@ -92,6 +92,7 @@ func (d *desk) run(line string) (out, errs string, code int) {
 }
 
 var (
+	hostKey   = regexp.MustCompile(`SHA256:[A-Za-z0-9+/]{43}`)
 	hexID     = regexp.MustCompile(`\b[0-9a-f]{12}(?:[0-9a-f]{52})?\b`)
 	loopback  = regexp.MustCompile(`127\.0\.0\.1:\d+`)
 	freeBytes = regexp.MustCompile(`[\d.]+ [KMGT]?i?B (are )?free`)
@@ -111,6 +112,7 @@ func (d *desk) screen(s string) string {
 		}
 		return d.ids[id]
 	})
+	s = hostKey.ReplaceAllString(s, "FINGERPRINT")
 	s = loopback.ReplaceAllString(s, "ADDR")
 	s = freeBytes.ReplaceAllString(s, "N ${1}free")
 	s = onDisk.ReplaceAllString(s, "on FS")

@@ -23,7 +23,7 @@ func commands() (all []*cli.Command) {
 			restoreCommand(), undoCommand(), recipeCommand(), trialCommand(), mountCommand(), cloneCommand(),
 			foundCommand()}},
 		{"Carry to other sites", []*cli.Command{siteCommand(), routeCommand(), paceCommand(), crateCommand(),
-			placeCommand()}},
+			placeCommand(), outletCommand()}},
 		{"Keep within bounds", []*cli.Command{pruneCommand(), spaceCommand(), capCommand(), storeCommand()}},
 		{"Move to the other site and home", []*cli.Command{runbookCommand(), drillCommand(), failoverCommand(),
 			failbackCommand(), authorityCommand(), leftBehindCommand()}},

@@ -19,7 +19,9 @@ func (s *server) registerOutlets(a huma.API) {
 	huma.Register(a, op("GET", "/outlet-key", "getOutletKey", "What lets this site in at other machines"),
 		func(context.Context, *none) (*body[api.OutletKey], error) { return answerAt(s.site.Outlets.Key()) })
 	huma.Register(a, op("GET", "/outlets/{name}", "getOutlet", "One outlet"),
-		func(_ context.Context, in *named) (*body[api.Outlet], error) { return answerAt(s.site.Outlets.Outlet(in.Name)) })
+		func(_ context.Context, in *named) (*body[api.Outlet], error) {
+			return answerAt(s.site.Outlets.Outlet(in.Name))
+		})
 	huma.Register(a, op("DELETE", "/outlets/{name}", "removeOutlet", "Lay nothing more out there; what lies there stays"),
 		func(_ context.Context, in *named) (*said, error) { return sentence(s.site.Outlets.Remove(in.Name)) })
 	huma.Register(a, op("POST", "/outlets/{name}/runs", "runOutlet", "Bring an outlet up to date now", 202),
@@ -30,7 +32,11 @@ func (s *server) registerOutlets(a huma.API) {
 			return answer(s.site.Outlets.Run(in.Name, caller(ctx), in.Verify))
 		})
 	huma.Register(a, op("POST", "/outlets/{name}/pause", "pauseOutlet", "Lay nothing out there until it is resumed"),
-		func(_ context.Context, in *named) (*said, error) { return sentence(s.site.Outlets.Pause(in.Name, true)) })
+		func(_ context.Context, in *named) (*said, error) {
+			return sentence(s.site.Outlets.Pause(in.Name, true))
+		})
 	huma.Register(a, op("POST", "/outlets/{name}/resume", "resumeOutlet", "Go on laying out"),
-		func(_ context.Context, in *named) (*said, error) { return sentence(s.site.Outlets.Pause(in.Name, false)) })
+		func(_ context.Context, in *named) (*said, error) {
+			return sentence(s.site.Outlets.Pause(in.Name, false))
+		})
 }

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"net"
 	"path"
 	"slices"
 	"strings"
@@ -50,7 +51,7 @@ func (r *outletRun) all(ctx context.Context) (string, error) {
 		var other *otherKey
 		var out *notIn
 		if !errors.As(err, &other) && !errors.As(err, &out) {
-			err = unreachable{err}
+			err = unreachable{plain(err)}
 		}
 		return "", err
 	}
@@ -239,6 +240,15 @@ func (r *outletRun) record(row *catalog.LaidOut, last *catalog.Snapshot, verifie
 	}
 	row.Snapshot, row.Bases.V, row.Error = last.ID, []string{last.ID}, ""
 	return r.s.Catalog.PutLaidOut(row)
+}
+
+// plain leaves out of an error of the network the address, which is told beside it.
+func plain(err error) error {
+	var op *net.OpError
+	if errors.As(err, &op) {
+		return op.Err
+	}
+	return err
 }
 
 // marked has a directory for a volume that holds nothing of anybody else, and reads what lies there.

@@ -178,7 +178,7 @@ func (s *Service) refused(a address, given string, err error) error {
 		return refusal.Wrap(refusal.Elsewhere, fmt.Errorf("%s: %w. Add what candid outlet key prints to authorized_keys "+
 			"of %s there", a.host, err, a.user))
 	}
-	return refusal.Wrap(refusal.Elsewhere, fmt.Errorf("%s cannot be reached: %w", a.host, err))
+	return refusal.Wrap(refusal.Elsewhere, fmt.Errorf("%s cannot be reached: %w", a.host, plain(err)))
 }
 
 func kindWords(k ssh.PublicKey) string {
