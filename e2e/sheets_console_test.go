@@ -9,10 +9,12 @@ import (
 	"time"
 
 	"candidharbor/e2e/browser"
+	"candidharbor/internal/sftphost"
 
 	"github.com/chromedp/cdproto/emulation"
 	"github.com/chromedp/chromedp"
 	"github.com/stretchr/testify/require"
+	"golang.org/x/crypto/ssh"
 )
 
 // mouse works a page by clicks.
@@ -155,6 +157,60 @@ func TestSheetsInConsole(t *testing.T) {
 	text, err := os.ReadFile(filepath.Join(base, "laid", "a"))
 	require.NoError(t, err)
 	require.Equal(t, "dear\n", string(text))
+
+	// An outlet is opened at a machine whose key is compared first; what lies there is read back; it is closed.
+	h, err := sftphost.Start("127.0.0.1:0", a.run("outlet", "key"))
+	require.NoError(t, err)
+	defer h.End()
+	m.open(a.url + "/sites")
+	m.press("open one")
+	m.sheet("Open an outlet")
+	m.fill("Name", "nas")
+	m.fill("Address", "sftp://copies@"+h.Address+filepath.Join(base, "nas"))
+	m.fill("Volumes", "name=letters")
+	m.press("See which key it shows")
+	m.sees(ssh.FingerprintSHA256(h.Key))
+	m.sheet("Open an outlet")
+	require.NoDirExists(t, filepath.Join(base, "nas"))
+	m.click(`//input[@type="checkbox"][ancestor::form]`)
+	m.press("Open it")
+	m.closed()
+	m.sees("nas")
+	settle(a)
+	m.press("read back")
+	m.sees("all read back since")
+	text, err = os.ReadFile(filepath.Join(base, "nas", "letters", "a"))
+	require.NoError(t, err)
+	require.Equal(t, "dear\n", string(text))
+	m.press("pause")
+	m.sees("It is paused since")
+	m.click(`//*[@aria-label="Outlet nas"]//button[.="close it"]`)
+	m.sheet("Close the outlet nas")
+	m.press("Close it")
+	m.closed()
+	require.Contains(t, a.run("outlet", "list"), "No outlets yet")
+
+	// By which ways a site is reached; how long records stay.
+	m.press("addresses")
+	m.sheet("How stonewick is reached")
+	m.sees("the line goes by it")
+	m.fill("Added here", "localhost:1")
+	m.press("Set them")
+	m.closed()
+	require.Contains(t, a.run("site", "addresses", "stonewick"), "localhost:1\tadded here")
+	a.run("site", "addresses", "stonewick", "--remove", "localhost:1")
+	m.open(a.url + "/runs")
+	m.press("how long records stay")
+	m.sheet("How long records of runs stay")
+	m.choose("Kind", "trial")
+	m.fill("Stay for", "2 years")
+	m.press("see how many would go")
+	m.sees("would stay for 2 years; none of them is older")
+	m.press("Set it")
+	m.sees("Records of the kind trial stay for 2 years")
+	m.press("Not now")
+	m.closed()
+	require.Contains(t, a.run("run", "lifetimes"), "trial\t2 years\t0")
 
 	m.open(a.url + "/recovery")
 	m.press("have them tried by themselves")

@@ -8,6 +8,7 @@ const touched: Record<string, string[]> = {
   volumes: ["status", "volumes", "volume", "groups", "away", "runbooks"],
   policies: ["status", "policies", "volumes", "volume", "timeline"],
   routes: ["status", "routes", "volumes", "volume", "timeline"],
+  outlets: ["outlets", "status"],
   sites: ["sites", "desk"],
   alarms: ["status", "alarms"],
   failovers: ["status", "failovers", "drills", "runbooks", "left-behind", "away"],
@@ -60,7 +61,8 @@ function listen(queries: QueryClient): EventSource {
     });
     if (run.ended) {
       void queries.invalidateQueries({ queryKey: ["run", run.id] });
-      for (const key of ["status", "recipes", "trials", "clones"]) void queries.invalidateQueries({ queryKey: [key] });
+      for (const key of ["status", "recipes", "trials", "clones", "outlets"])
+        void queries.invalidateQueries({ queryKey: [key] });
     }
   });
   for (const [topic, keys] of Object.entries(touched)) {

@@ -10,6 +10,7 @@ import { Crates } from "./crates";
 import { IncomingList } from "./incoming";
 import { SiteMap } from "./map";
 import { Order } from "./order";
+import { Outlets } from "./outlets";
 import { PeerRow } from "./peers";
 import { Places } from "./places";
 import { RouteForm } from "./routeform";
@@ -79,6 +80,7 @@ export function Sites() {
         peers.map((p) => <PeerRow key={p.name} peer={p} />)
       )}
       <Places />
+      <Outlets />
       <IncomingList />
       <Crates routes={routes.data ?? []} />
       <Order />
@@ -95,6 +97,7 @@ export function Sites() {
           "candid site order SITE SITE",
           "candid site grant NAME read",
           "candid pace show NAME",
+          "candid outlet list",
         ]}
       />
     </>
