@@ -32,7 +32,8 @@ $(WEB): console/node_modules $(SRC)
 # Chromium for the console's tests; tar, diff, setfacl, zstd and unzip for independent
 # comparisons; cadaver, Samba and its client to read snapshots as others do; NBD clients that nobody here wrote, a
 # database and an SSH service, of which nothing is started.
-TOOLS = chromium setfacl zstd unzip cadaver smbclient smbd strace mkfs.ext4 nbdcopy qemu-io fio /usr/bin/nbdsh psql /usr/sbin/sshd
+TOOLS = chromium setfacl zstd unzip cadaver smbclient smbd strace mkfs.ext4 nbdcopy qemu-io fio /usr/bin/nbdsh \
+	psql /usr/sbin/sshd
 tools: export DEBIAN_FRONTEND = noninteractive
 tools:
 	@for tool in $(TOOLS); do command -v $$tool >/dev/null || missing=1; done; test -z "$$missing" || \

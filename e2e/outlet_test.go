@@ -62,7 +62,8 @@ func sshd(t *testing.T, base, authorized string) (address, fingerprint string) {
 // lie there, kept current by the schedule, through a kill of the service while it lays out.
 func TestOutletAtAnSSHService(t *testing.T) {
 	base := t.TempDir()
-	shell(t, base, `mkdir -p share/letters/sub; cd share/letters; for i in $(seq 300); do head -c $((i * 97)) /dev/urandom > sub/f$i
+	shell(t, base, `mkdir -p share/letters/sub; cd share/letters; for i in $(seq 300); do
+			head -c $((i * 97)) /dev/urandom > sub/f$i
 		done; ln -s sub/f1 link; head -c 9000000 /dev/urandom > big; chmod 640 big`)
 	a := serve(t, filepath.Join(base, "a"), "larkfield", base)
 	a.run("volume", "add", "letters", "--path", filepath.Join(base, "share", "letters"), "--label", "k=v")
@@ -84,10 +85,11 @@ func TestOutletAtAnSSHService(t *testing.T) {
 	same()
 
 	// Killed while it lays out, it goes on.
-	shell(t, base, `cd share/letters; rm -r sub; mkdir sub; for i in $(seq 400); do head -c $((i * 91)) /dev/urandom > sub/f$i
+	shell(t, base, `cd share/letters; rm -r sub; mkdir sub; for i in $(seq 400); do
+			head -c $((i * 91)) /dev/urandom > sub/f$i
 		done; head -c 9000000 /dev/urandom > big`)
 	a.run("snapshot", "take", "letters")
-	shell(t, base, "until test -e nas/letters/.candid-outlet.json && grep -q changing nas/letters/.candid-outlet.json; do :; done")
+	shell(t, base, "until grep -q changing nas/letters/.candid-outlet.json; do :; done")
 	a.kill()
 	a.start()
 	a.run("outlet", "run", "nas")
@@ -105,7 +107,8 @@ func TestOutletAtAnSSHService(t *testing.T) {
 
 // listed are the names, rights and times of all below a directory.
 func listed(t *testing.T, dir string) string {
-	cmd := exec.Command("sh", "-c", `find . -mindepth 1 ! -name .candid-outlet.json ! -type l -printf '%P %m %Ts\n' | sort`)
+	cmd := exec.Command("sh", "-c", `find . -mindepth 1 ! -name .candid-outlet.json ! -type l `+
+		`-printf '%P %m %Ts\n' | sort`)
 	cmd.Dir = dir
 	out, err := cmd.Output()
 	require.NoError(t, err)

@@ -22,6 +22,7 @@ import (
 	"candidharbor/internal/inbox"
 	"candidharbor/internal/phrase"
 	"candidharbor/internal/service"
+	"candidharbor/internal/sftphost"
 	"candidharbor/internal/site"
 )
 
@@ -45,7 +46,8 @@ type story struct {
 	stonewick *service.Service
 	mereside  *service.Service
 	inbox     *inbox.Inbox
-	standard  string // the policy survey-standard at present
+	shelf     *sftphost.Host // the library's machine
+	standard  string         // the policy survey-standard at present
 	begin     time.Time
 	tokens    map[string]string // of each site, which the people of the story show
 	checks    int
@@ -111,6 +113,9 @@ func Run(ctx context.Context, opt Options) (err error) {
 		}
 		if s.inbox != nil {
 			s.inbox.Close()
+		}
+		if s.shelf != nil {
+			s.shelf.End()
 		}
 	}()
 	began := time.Now()
@@ -237,7 +242,7 @@ func (s *story) live(now time.Time) error {
 		return err
 	}
 	if err := errors.Join(s.keptStays(), s.setsAreWhole(), s.sitesAreWhole(), s.disksAreWhole(), s.drillsHeld(),
-		s.proven()); err != nil {
+		s.libraryHas(), s.proven()); err != nil {
 		return err
 	}
 	return s.proof()
@@ -265,6 +270,7 @@ func (s *story) events() []event {
 		}},
 		{outage + 2, s.lineBack},
 		{night, s.nightWithout},
+		{s.opt.Days - 3, s.library},
 		{s.opt.Days - 4, s.peopleSignIn},
 		{s.opt.Days - 5, func() error {
 			out, err := s.run(s.larkfield)(s.larkfield.Site.Capture.TakeSnapshot("grant-office",

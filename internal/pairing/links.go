@@ -78,13 +78,18 @@ func (s *Service) Link(ctx context.Context, p *catalog.Peer) (*transfer.Link, st
 			"that calls it"))
 	}
 	var errs []error
-	for _, addr := range p.Reach() {
+	all := p.Reach()
+	for i, addr := range all {
 		var l *transfer.Link
 		var err error
+		patience := time.Duration(0) // of the last one, as long as it takes
+		if i < len(all)-1 {
+			patience = addressPatience
+		}
 		if dir, within := strings.CutPrefix(addr, PlaceAddress); within {
 			l, err = s.dialPlace(ctx, p.Name, dir, keys)
 		} else {
-			l, err = transfer.Dial(ctx, addr, id, keys...)
+			l, err = dialFor(ctx, patience, addr, id, keys)
 		}
 		if err == nil && !s.TakeLink(p.Name, l, true) {
 			l.Close()
@@ -99,6 +104,17 @@ func (s *Service) Link(ctx context.Context, p *catalog.Peer) (*transfer.Link, st
 		return l, addr, s.Catalog.SawPeer(p.Name, s.Clock.Now())
 	}
 	return nil, "", unreachable(p.Name, errors.Join(errs...))
+}
+
+// dialFor dials an address, and gives up after a while where there are others to try.
+func dialFor(ctx context.Context, patience time.Duration, addr string, id *transfer.Identity,
+	keys []ed25519.PublicKey) (*transfer.Link, error) {
+	if patience > 0 {
+		var cancel context.CancelFunc
+		ctx, cancel = context.WithTimeout(ctx, patience)
+		defer cancel()
+	}
+	return transfer.Dial(ctx, addr, id, keys...)
 }
 
 var errNewKey = errors.New("this site has a new key since; try again")
