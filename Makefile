@@ -31,13 +31,15 @@ $(WEB): console/node_modules $(SRC)
 
 # Chromium for the console's tests; tar, diff, setfacl, zstd and unzip for independent
 # comparisons; cadaver, Samba and its client to read snapshots as others do; NBD clients that nobody here wrote, a
-# database and an SSH service, of which nothing is started.
+# database and an SSH service, of which nothing is started: what would start the last is masked.
 TOOLS = chromium setfacl zstd unzip cadaver smbclient smbd strace mkfs.ext4 nbdcopy qemu-io fio /usr/bin/nbdsh \
 	psql /usr/sbin/sshd
 tools: export DEBIAN_FRONTEND = noninteractive
 tools:
 	@for tool in $(TOOLS); do command -v $$tool >/dev/null || missing=1; done; test -z "$$missing" || \
 	  { apt-get update -qq && apt-get install -y -qq chromium acl attr zstd curl unzip strace e2fsprogs && \
+	    { test -e /usr/sbin/sshd || for unit in ssh.service ssh.socket; do \
+	      ln -s /dev/null /etc/systemd/system/$$unit 2>/dev/null || true; done; } && \
 	    apt-get install -y -qq --no-install-recommends cadaver samba samba-vfs-modules smbclient \
 	      libnbd-bin python3-libnbd qemu-utils fio nbdkit openssh-server && \
 	    mkdir -p /etc/postgresql-common && (set -C; echo create_main_cluster = false > \
