@@ -32,7 +32,7 @@ func (s *Service) clone(name string) (*catalog.Clone, error) {
 }
 
 // usedBy names, by snapshot, the clones that stand on it.
-func (s *Service) usedBy() (map[string][]string, error) {
+func (s *Service) usedBy(string) (map[string][]string, error) {
 	all, err := s.Catalog.Clones()
 	out := map[string][]string{}
 	for _, c := range all {

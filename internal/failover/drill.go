@@ -232,7 +232,7 @@ func (o *act) chooseForDrill(ctx context.Context) (string, error) {
 }
 
 // drillUses names, by snapshot, the drills that stand on it.
-func (s *Service) drillUses() (map[string][]string, error) {
+func (s *Service) drillUses(string) (map[string][]string, error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	out := map[string][]string{}

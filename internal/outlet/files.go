@@ -28,7 +28,9 @@ func (l *layer) write(at, rel string, e *object.Entry) (err error) {
 			_ = l.host.Remove(temp)
 		}
 	}()
-	_, err = f.ReadFrom(&reading{l: l, r: io.NewSectionReader(tree.NewContent(l.get, e), 0, e.Size)})
+	if err = f.Chmod(perm(e)); err == nil { // before anything is in it that not all may read
+		_, err = f.ReadFrom(&reading{l: l, r: io.NewSectionReader(tree.NewContent(l.get, e), 0, e.Size), size: e.Size})
+	}
 	if err == nil {
 		err = l.host.sync(f)
 	}
@@ -42,7 +44,7 @@ func (l *layer) write(at, rel string, e *object.Entry) (err error) {
 	if !same {
 		return errReadBack
 	}
-	if err := errors.Join(l.host.Chmod(temp, perm(e)), l.host.Chtimes(temp, mtime(e), mtime(e))); err != nil {
+	if err := l.host.Chtimes(temp, mtime(e), mtime(e)); err != nil {
 		return err
 	}
 	if err := l.host.rename(temp, at); err != nil {
@@ -55,9 +57,13 @@ func (l *layer) write(at, rel string, e *object.Entry) (err error) {
 
 // reading reads what is to be written within the outlet's limit, until the run ends.
 type reading struct {
-	l *layer
-	r io.Reader
+	l    *layer
+	r    io.Reader
+	size int64
 }
+
+// Size lets several packets be on their way at once.
+func (r *reading) Size() int64 { return r.size }
 
 func (r *reading) Read(p []byte) (int, error) {
 	if err := r.l.ctx.Err(); err != nil {

@@ -73,6 +73,9 @@ func lay(ctx context.Context, h *host, get object.Getter, dir string, bases []*o
 	for i, b := range bases {
 		tops[i] = &b.Top
 	}
+	if err := h.Chmod(dir, perm(&will.Top)); err != nil {
+		return err
+	}
 	l.dir(dir, "", tops, sure, &will.Top)
 	return context.Cause(ctx)
 }
@@ -163,7 +166,7 @@ func (l *layer) dir(at, rel string, bases []*object.Entry, sure bool, will *obje
 	}
 	all.Wait()
 	if l.ctx.Err() == nil && rel != "" {
-		if err := l.meta(at, will); err != nil {
+		if err := l.host.Chtimes(at, mtime(will), mtime(will)); err != nil { // once all in it is in place
 			l.failed(rel, err)
 		}
 	}
@@ -228,6 +231,13 @@ func (l *layer) subdir(at, rel string, is os.FileInfo, had []*object.Entry, sure
 		if err := l.host.Mkdir(at); err != nil {
 			return err
 		}
+	}
+	if is == nil || is.Mode().Perm() != perm(e) { // before anything is in it that not all may see
+		if err := l.host.Chmod(at, perm(e)); err != nil {
+			return err
+		}
+	}
+	if is == nil {
 		if known {
 			l.res.Righted.Add(1)
 		}
@@ -337,9 +347,4 @@ func (l *layer) remove(at, rel string, is os.FileInfo, had []*object.Entry) {
 		return
 	}
 	l.res.Removed.Add(1)
-}
-
-// meta gives a directory its rights and times, once all in it is in place.
-func (l *layer) meta(at string, e *object.Entry) error {
-	return errors.Join(l.host.Chmod(at, perm(e)), l.host.Chtimes(at, mtime(e), mtime(e)))
 }

@@ -85,7 +85,7 @@ func (r *outletRun) all(ctx context.Context) (string, error) {
 		}
 		if row.Error != why {
 			row.Error = why
-			if err := s.Catalog.PutLaidOut(row); err != nil {
+			if err := s.put(row); err != nil {
 				return "", err
 			}
 		}
@@ -178,7 +178,7 @@ func (r *outletRun) volume(ctx context.Context, v *catalog.Volume, row *catalog.
 	})
 	mixed := append(row.Bases.V, last.ID)
 	row.Bases.V = mixed // before anything of it lies there: it is not to go meanwhile
-	if err := s.Catalog.PutLaidOut(row); err != nil {
+	if err := s.put(row); err != nil {
 		return err
 	}
 	now := marker{Site: s.Name(), Volume: v.Name, Lineage: v.Lineage, State: changing, Snapshot: last.ID,
@@ -239,7 +239,7 @@ func (r *outletRun) record(row *catalog.LaidOut, last *catalog.Snapshot, verifie
 		row.Verified = now
 	}
 	row.Snapshot, row.Bases.V, row.Error = last.ID, []string{last.ID}, ""
-	return r.s.Catalog.PutLaidOut(row)
+	return r.s.put(row)
 }
 
 // plain leaves out of an error of the network the address, which is told beside it.

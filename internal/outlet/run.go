@@ -77,7 +77,7 @@ func (s *Service) behind(o *catalog.Outlet) (bool, error) {
 	files, _ := chosen(o, vols)
 	for lineage := range lies { // what it does not choose any more stays there, and holds nothing here
 		if !slices.ContainsFunc(files, func(v *catalog.Volume) bool { return v.Lineage == lineage }) {
-			if err := s.Catalog.ForgetLaidOut(o.Name, lineage); err != nil {
+			if err := s.changes(s.Catalog.ForgetLaidOut(o.Name, lineage)); err != nil {
 				return false, err
 			}
 		}

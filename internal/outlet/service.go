@@ -10,6 +10,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"candidharbor/api"
@@ -32,6 +33,9 @@ type Service struct {
 	run     *run.Engine
 	pairing *pairing.Service
 	routes  *route.Service
+
+	mu   sync.Mutex
+	used map[string]map[string][]string // by lineage and snapshot; nil: to be read
 }
 
 // New works in a data directory.
@@ -42,16 +46,40 @@ func New(dir *datadir.Dir, run *run.Engine, pairing *pairing.Service, rules *rul
 	return s
 }
 
-// uses names, by snapshot, the outlets where something of it lies: what lies there is compared with it next time.
-func (s *Service) uses() (map[string][]string, error) {
-	all, err := s.Catalog.LaidOut("")
-	out := map[string][]string{}
-	for _, l := range all {
-		for _, id := range l.Bases.V {
-			out[id] = append(out[id], rules.OutletUse+l.Outlet)
+// uses names, by snapshot of a history, the outlets where something of it lies: what lies there is compared with it
+// next time. It is asked for every volume that is decided on, and so kept in memory.
+func (s *Service) uses(lineage string) (map[string][]string, error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.used == nil {
+		all, err := s.Catalog.LaidOut("")
+		if err != nil {
+			return nil, err
+		}
+		s.used = map[string]map[string][]string{}
+		for _, l := range all {
+			of := s.used[l.Lineage]
+			if of == nil {
+				of = map[string][]string{}
+				s.used[l.Lineage] = of
+			}
+			for _, id := range l.Bases.V {
+				of[id] = append(of[id], rules.OutletUse+l.Outlet)
+			}
 		}
 	}
-	return out, err
+	return s.used[lineage], nil
+}
+
+// put notes what lies at an outlet of one volume.
+func (s *Service) put(l *catalog.LaidOut) error { return s.changes(s.Catalog.PutLaidOut(l)) }
+
+// changes has the uses read anew that a write may have changed.
+func (s *Service) changes(err error) error {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.used = nil
+	return err
 }
 
 // key is what lets this site in at other machines, made when it is first asked for.
@@ -200,7 +228,7 @@ func (s *Service) Remove(name string) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	if err := s.Catalog.RemoveOutlet(name); err != nil {
+	if err := s.changes(s.Catalog.RemoveOutlet(name)); err != nil {
 		return "", err
 	}
 	s.run.StopRun("outlet", name)

@@ -72,7 +72,7 @@ func (s *Service) mayRemove(row *catalog.Snapshot) (set []*catalog.Snapshot, err
 		return nil, err
 	}
 	now := s.Clock.Now()
-	used, err := s.used()
+	used, err := s.used(row.Lineage)
 	if err != nil {
 		return nil, err
 	}

@@ -293,7 +293,7 @@ func (s *Service) decideAlone(v *catalog.Volume, rows []*catalog.Snapshot, rs *R
 	if err != nil {
 		return nil, err
 	}
-	used, err := s.used()
+	used, err := s.used(v.Lineage)
 	if err != nil {
 		return nil, err
 	}

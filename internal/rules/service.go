@@ -18,7 +18,7 @@ type Service struct {
 	verdicts verdictCache
 	own      ownBytes
 	owedFar  OwedFunc
-	users    []func() (map[string][]string, error) // of snapshots, by id
+	users    []func(lineage string) (map[string][]string, error) // of snapshots, by id
 
 	marksCompared chan struct{} // closed when the catalogue was compared with the marks
 	marksError    error         // why it could not be; set before
@@ -35,9 +35,11 @@ func New(dir *datadir.Dir, run *run.Engine, records *records.Service, pairing *p
 // Owes has a function called that says what other places would keep and do not have yet.
 func (s *Service) Owes(f OwedFunc) { s.owedFar = f }
 
-// Uses has a function called that names, by snapshot, what stands on it: clones by their
-// names, drills by DrillUse, outlets by OutletUse.
-func (s *Service) Uses(f func() (map[string][]string, error)) { s.users = append(s.users, f) }
+// Uses has a function called that names, by snapshot of one history at least, what stands on it: clones by their names,
+// drills by DrillUse, outlets by OutletUse.
+func (s *Service) Uses(f func(lineage string) (map[string][]string, error)) {
+	s.users = append(s.users, f)
+}
 
 // DrillUse is before the identity of a drill that uses a snapshot. No clone has a name with a space.
 const DrillUse = "drill "
@@ -45,11 +47,11 @@ const DrillUse = "drill "
 // OutletUse is before the name of an outlet where a snapshot lies. It does not keep a person from removing it.
 const OutletUse = "outlet "
 
-// used names, by snapshot, what stands on it.
-func (s *Service) used() (map[string][]string, error) {
+// used names, by snapshot of a history, what stands on it.
+func (s *Service) used(lineage string) (map[string][]string, error) {
 	out := map[string][]string{}
 	for _, f := range s.users {
-		some, err := f()
+		some, err := f(lineage)
 		if err != nil {
 			return nil, err
 		}

@@ -25,11 +25,12 @@ func (w *world) outletAt(s *Site, h *sftphost.Host, dir string) {
 }
 
 // alike holds two directories against each other with a tool that knows neither the service nor its marker: names,
-// kinds, contents and links by diff; rights and times to the second by find, but for those of the top.
+// kinds, contents and links by diff; rights, and times to the second, by find.
 func (w *world) alike(have, want string) {
 	w.t.Helper()
 	out, err := exec.Command("diff", "-r", "--no-dereference", "-x", ".candid-outlet.json", have, want).CombinedOutput()
 	require.NoError(w.t, err, "%s", out)
+	require.Equal(w.t, must(os.Stat(want)).Mode(), must(os.Stat(have)).Mode())
 	list := func(dir string) string {
 		cmd := exec.Command("sh", "-c", `find . -mindepth 1 -name .candid-outlet.json -prune -o -mindepth 1 `+
 			`\( -type l -printf `+`'%P %l\n' -o -printf '%P %m %Ts\n' \) | sort`)
@@ -85,7 +86,7 @@ func TestOutlet(t *testing.T) {
 		out, err := cmd.CombinedOutput()
 		require.NoError(t, err, "%s", out)
 	}
-	shell(`mkdir -p deep/er; echo 1 > a; echo 2 > deep/er/b; ln -s ../a deep/link; chmod 750 deep; chmod 640 a
+	shell(`mkdir -p deep/er; echo 1 > a; echo 2 > deep/er/b; ln -s ../a deep/link; chmod 750 deep; chmod 640 a; chmod 700 .
 		: > empty; truncate -s 3M holes; touch -d 2020-02-03T04:05:06 a; mkfifo pipe; chmod 444 deep/er/b`)
 	w.noise(dir, "big", 1, 3<<20)
 	w.take(here, "notes")
