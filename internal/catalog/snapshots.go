@@ -268,6 +268,26 @@ func (c *Catalog) LastSnapshot(place, lineage string) (*Snapshot, error) {
 	return rows[0], nil
 }
 
+// Newest is the newest snapshot of a history at a place.
+type Newest struct {
+	Lineage string `db:"lineage"`
+	ID      string `db:"id"`
+	Began   Time   `db:"began"`
+}
+
+// NewestOf returns what LastSnapshot does for all volumes at once, by lineage.
+func (c *Catalog) NewestOf(place string) (map[string]Newest, error) {
+	var rows []Newest
+	err := c.db.Select(&rows, `SELECT s.lineage, s.id, s.began FROM volumes v JOIN snapshots s ON s.place=? AND s.id=(
+		SELECT id FROM snapshots WHERE place=? AND lineage=v.lineage AND hidden=0 AND left_until=0
+		ORDER BY term DESC, sequence DESC LIMIT 1)`, place, place)
+	out := make(map[string]Newest, len(rows))
+	for _, n := range rows {
+		out[n.Lineage] = n
+	}
+	return out, err
+}
+
 // LastOfTerm returns the snapshot with the highest position, at a place, of those that a site took and those
 // that it went
 // on from when it became active in a term; or nil.

@@ -5,7 +5,6 @@ import (
 	"errors"
 	"io"
 	"net"
-	"slices"
 	"time"
 
 	"candidharbor/api"
@@ -29,6 +28,10 @@ func (s *Service) Step(ctx context.Context, wait bool) (next time.Time, err erro
 		return next, err
 	}
 	now := s.Clock.Now()
+	newest, err := s.Catalog.NewestOf(s.Place())
+	if err != nil {
+		return next, err
+	}
 	var started []*run.Job
 	for _, o := range all {
 		if !o.Paused.IsZero() || s.run.IsHeld(run.KeyOutlet.Of(o.Name)) {
@@ -40,7 +43,7 @@ func (s *Service) Step(ctx context.Context, wait bool) (next time.Time, err erro
 			}
 			continue
 		}
-		is, err := s.behind(o)
+		is, err := s.behind(o, newest)
 		if err != nil {
 			return next, err
 		}
@@ -65,7 +68,7 @@ func (s *Service) Step(ctx context.Context, wait bool) (next time.Time, err erro
 }
 
 // behind tells whether a volume has a newer state than lies at an outlet.
-func (s *Service) behind(o *catalog.Outlet) (bool, error) {
+func (s *Service) behind(o *catalog.Outlet, newest map[string]catalog.Newest) (bool, error) {
 	vols, err := s.Catalog.Volumes()
 	if err != nil {
 		return false, err
@@ -75,23 +78,19 @@ func (s *Service) behind(o *catalog.Outlet) (bool, error) {
 		return false, err
 	}
 	files, _ := chosen(o, vols)
-	for lineage := range lies { // what it does not choose any more stays there, and holds nothing here
-		if !slices.ContainsFunc(files, func(v *catalog.Volume) bool { return v.Lineage == lineage }) {
-			if err := s.changes(s.Catalog.ForgetLaidOut(o.Name, lineage)); err != nil {
-				return false, err
-			}
-		}
-	}
+	behind := false
 	for _, v := range files {
-		last, err := s.Catalog.LastSnapshot(s.Place(), v.Lineage)
-		if err != nil {
+		last, taken := newest[v.Lineage]
+		is := lies[v.Lineage]
+		behind = behind || taken && (is == nil || is.Snapshot != last.ID)
+		delete(lies, v.Lineage)
+	}
+	for lineage := range lies { // what it does not choose any more stays there, and holds nothing here
+		if err := s.changes(s.Catalog.ForgetLaidOut(o.Name, lineage)); err != nil {
 			return false, err
 		}
-		if is := lies[v.Lineage]; last != nil && (is == nil || is.Snapshot != last.ID) {
-			return true, nil
-		}
 	}
-	return false, nil
+	return behind, nil
 }
 
 // lies is what lies at an outlet, by lineage.

@@ -21,23 +21,32 @@ func (s *Service) Outlet(name string) (*api.Outlet, error) {
 	if err != nil {
 		return nil, err
 	}
-	return s.view(o, vols)
+	newest, err := s.Catalog.NewestOf(s.Place())
+	if err != nil {
+		return nil, err
+	}
+	return s.view(o, vols, newest)
 }
 
 // Outlets lists all outlets.
 func (s *Service) Outlets() ([]api.Outlet, error) {
+	rows, err := s.Catalog.Outlets()
+	if err != nil || len(rows) == 0 {
+		return []api.Outlet{}, err
+	}
 	vols, err := s.Catalog.Volumes()
 	if err != nil {
 		return nil, err
 	}
-	rows, err := s.Catalog.Outlets()
+	newest, err := s.Catalog.NewestOf(s.Place())
 	if err != nil {
 		return nil, err
 	}
-	return catalog.Each(rows, func(o *catalog.Outlet) (*api.Outlet, error) { return s.view(o, vols) })
+	return catalog.Each(rows, func(o *catalog.Outlet) (*api.Outlet, error) { return s.view(o, vols, newest) })
 }
 
-func (s *Service) view(o *catalog.Outlet, vols []*catalog.Volume) (*api.Outlet, error) {
+func (s *Service) view(o *catalog.Outlet, vols []*catalog.Volume, newest map[string]catalog.Newest) (*api.Outlet,
+	error) {
 	out := &api.Outlet{Name: o.Name, To: addressOf(o).String(), HostKey: fingerprint(o.HostKey),
 		Labels: o.Volumes.V.Labels, Names: o.Volumes.V.Names, PausedSince: o.Paused.Ptr(), LastOK: o.LastOK.Ptr(),
 		FailingSince: o.FailingSince.Ptr(), NextTry: o.NextTry.Ptr(), LastError: o.LastError, Cause: string(o.LastCause),
@@ -54,18 +63,16 @@ func (s *Service) view(o *catalog.Outlet, vols []*catalog.Volume) (*api.Outlet, 
 	var n counts
 	for _, v := range files {
 		ov := api.OutletVolume{Volume: v.Name}
-		last, err := s.Catalog.LastSnapshot(s.Place(), v.Lineage)
-		if err != nil {
-			return nil, err
-		}
-		is := lies[v.Lineage]
-		if is != nil {
+		last, taken := newest[v.Lineage]
+		if is := lies[v.Lineage]; is != nil {
 			ov.Snapshot, ov.Since, ov.Verified, ov.Error = is.Snapshot, is.At.Ptr(), is.Verified.Ptr(), is.Error
-			if row, err := s.Catalog.Snapshot(is.Snapshot); err == nil {
+			if taken && last.ID == is.Snapshot {
+				ov.AsOf = last.Began.Ptr()
+			} else if row, err := s.Catalog.SnapshotAt(s.Place(), is.Snapshot); err == nil && row != nil {
 				ov.AsOf = row.Began.Ptr()
 			}
 		}
-		if ov.Behind = last != nil && last.ID != ov.Snapshot; ov.Behind {
+		if ov.Behind = taken && last.ID != ov.Snapshot; ov.Behind {
 			n.behind++
 			if ov.Snapshot == "" {
 				n.first++

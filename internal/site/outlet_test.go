@@ -132,6 +132,9 @@ func TestOutlet(t *testing.T) {
 	run(false)
 	w.alike(lies, dir)
 	require.NotZero(t, cut)
+	lineage := must(here.Catalog.Volume("notes")).Lineage
+	require.Equal(t, must(here.Catalog.LastSnapshot(here.Place(), lineage)).ID,
+		must(here.Catalog.NewestOf(here.Place()))[lineage].ID)
 
 	// What others do there is found and put right; their own files stay.
 	shell(dirs + "echo mine > deep/er/mine; echo 3 > deep/er/b")
