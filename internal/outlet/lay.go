@@ -56,6 +56,7 @@ type layer struct {
 	host   *host
 	get    object.Getter
 	verify bool // everything is looked at and read back, whatever the marker says
+	doubt  bool // everything is looked at: some of what the bases have may lack there
 	limit  *rate.Limiter
 	res    *result
 	places chan struct{}
@@ -63,17 +64,15 @@ type layer struct {
 
 // lay brings a directory up to a snapshot. bases are what may lie there of others; sure says that nothing else does,
 // but for what others put there.
-func lay(ctx context.Context, h *host, get object.Getter, dir string, bases []*object.Root, sure, verify bool,
-	will *object.Root, limit *rate.Limiter, res *result) error {
+func (l *layer) lay(ctx context.Context, dir string, bases []*object.Root, sure bool, will *object.Root) error {
 	ctx, end := context.WithCancelCause(ctx)
 	defer end(nil)
-	l := &layer{ctx: ctx, end: end, host: h, get: get, verify: verify, limit: limit, res: res,
-		places: make(chan struct{}, atOnce)}
+	l.ctx, l.end, l.places = ctx, end, make(chan struct{}, atOnce)
 	tops := make([]*object.Entry, len(bases))
 	for i, b := range bases {
 		tops[i] = &b.Top
 	}
-	if err := h.Chmod(dir, perm(&will.Top)); err != nil {
+	if err := l.host.Chmod(dir, perm(&will.Top)); err != nil {
 		return err
 	}
 	l.dir(dir, "", tops, sure, &will.Top)
@@ -200,7 +199,7 @@ func (l *layer) one(at, rel string, is os.FileInfo, had []*object.Entry, sure bo
 		l.res.remark("%s of the volume is not laid out: the outlet has a file of that name", rel)
 		return
 	}
-	known := sure && len(had) == bases && bases > 0 // all that may lie there is alike
+	known := sure && !l.doubt && len(had) == bases && bases > 0 // all that may lie there is alike
 	for _, b := range had {
 		known = known && sameEntry(b, e)
 	}

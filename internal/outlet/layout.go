@@ -173,29 +173,37 @@ func (r *outletRun) volume(ctx context.Context, v *catalog.Volume, row *catalog.
 		return fmt.Errorf("snapshot %s was removed before it could be laid out", last.ID[:12])
 	}
 	bases, sure := r.bases(lease, was, row, will, last.ID)
-	row.Bases.V = slices.DeleteFunc(row.Bases.V, func(id string) bool {
+	ours := slices.DeleteFunc(slices.Clone(row.Bases.V), func(id string) bool {
 		return id == last.ID || !slices.Contains(was.Bases, id)
 	})
-	mixed := append(row.Bases.V, last.ID)
-	row.Bases.V = mixed // before anything of it lies there: it is not to go meanwhile
+	// Before anything of it lies there: it is not to go meanwhile. Of many, the oldest may.
+	row.Bases.V = append(ours[max(0, len(ours)-mostKept):], last.ID)
 	if err := s.put(row); err != nil {
 		return err
 	}
 	now := marker{Site: s.Name(), Volume: v.Name, Lineage: v.Lineage, State: changing, Snapshot: last.ID,
-		AsOf: last.Began.UTC(), Bases: mixed}
+		AsOf: last.Began.UTC(), Partial: was.Partial || len(was.Bases) == 0,
+		Bases: append(slices.DeleteFunc(slices.Clone(was.Bases),
+			func(id string) bool { return id == last.ID }), last.ID)} // those too that are not known here
+	now.Bases = now.Bases[max(0, len(now.Bases)-mostBases-1):]
 	if err := r.host.writeMarker(dir, &now); err != nil {
 		return err
 	}
 	r.j.Say("laying out " + v.Name)
 	failed := len(r.res.failed)
-	if err := lay(ctx, r.host, s.Store.Get, dir, bases, sure, r.verify, will, r.limit, r.res); err != nil {
+	l := &layer{host: r.host, get: s.Store.Get, verify: r.verify, doubt: was.Partial, limit: r.limit, res: r.res}
+	if err := l.lay(ctx, dir, bases, sure, will); err != nil {
 		return err
 	}
+	row.Bases.V, now.Bases = []string{last.ID}, []string{last.ID}
 	if n := len(r.res.failed) - failed; n > 0 {
+		now.Partial = true
+		if err := errors.Join(r.host.writeMarker(dir, &now), s.put(row)); err != nil {
+			return err
+		}
 		return fmt.Errorf("%s could not be laid out: the log of the run names them", phrase.Many(n, "path"))
 	}
-	row.Bases.V = []string{last.ID}
-	now.State, now.Bases = whole, row.Bases.V
+	now.State, now.Partial = whole, false
 	if err := r.host.writeMarker(dir, &now); err != nil {
 		return err
 	}
@@ -212,7 +220,7 @@ func (r *outletRun) bases(lease *store.Lease, was *marker, row *catalog.LaidOut,
 	newest string) (bases []*object.Root, sure bool) {
 	sure = len(was.Bases) <= mostBases
 	for _, id := range was.Bases[:min(len(was.Bases), mostBases)] {
-		if id == newest && was.State == changing {
+		if id == newest && was.State == changing && !was.Partial {
 			continue
 		}
 		root := r.s.routes.Leased(lease, id)
@@ -226,8 +234,10 @@ func (r *outletRun) bases(lease *store.Lease, was *marker, row *catalog.LaidOut,
 	return bases, sure
 }
 
-// mostBases is of how many snapshots something may lie there, before all that lies there is compared.
-const mostBases = 16
+const (
+	mostBases = 16 // of so many snapshots something may lie there, before all that lies there is compared
+	mostKept  = 8  // so many of them are kept from expiring for it
+)
 
 // record notes that a snapshot lies there whole.
 func (r *outletRun) record(row *catalog.LaidOut, last *catalog.Snapshot, verified bool) error {
@@ -277,8 +287,8 @@ func (r *outletRun) marked(dir string, v *catalog.Volume) (*marker, error) {
 		return &marker{State: whole}, nil
 	}
 	if m.Lineage != v.Lineage || m.Site != r.s.Name() {
-		return nil, fmt.Errorf("%s holds %s of the site %s: choose another directory", dir, visible.Line(m.Volume),
-			visible.Line(m.Site))
+		return nil, fmt.Errorf("%s holds %s of the site %s: choose another directory, or empty it there", dir,
+			visible.Line(m.Volume), visible.Line(m.Site))
 	}
 	return m, nil
 }

@@ -28,6 +28,9 @@ type marker struct {
 	Snapshot string    `json:"snapshot,omitempty"` // that lies there, or is being laid out
 	AsOf     time.Time `json:"asOf,omitzero"`
 	Bases    []string  `json:"bases"` // snapshots of which something may lie there
+	// Partial says that no base ever lay there whole, or some paths could not be laid out: what the bases have alike may
+	// lack there.
+	Partial bool `json:"partial,omitempty"`
 }
 
 // readMarker reads the marker of a directory; nil: it has none.

@@ -91,6 +91,14 @@ func TestOutlet(t *testing.T) {
 	w.noise(dir, "big", 1, 3<<20)
 	w.take(here, "notes")
 	require.Equal(t, "seeding", must(here.Outlets.Outlet("nas")).State)
+
+	// The first time is cut on the way, and there is another state before the next.
+	spare := h.CutAfter(200_000)
+	w.failed(here)(here.Outlets.Run("nas", "test", false))
+	spare()
+	require.Equal(t, "no line", must(here.Outlets.Outlet("nas")).State)
+	shell("echo later > later")
+	w.take(here, "notes")
 	r := run(false)
 	require.Contains(t, r.Outcome, "1 volume brought up to date")
 	require.Equal(t, api.RunDoneWithRemarks, r.State, "the pipe is no file")
@@ -135,6 +143,31 @@ func TestOutlet(t *testing.T) {
 	lineage := must(here.Catalog.Volume("notes")).Lineage
 	require.Equal(t, must(here.Catalog.LastSnapshot(here.Place(), lineage)).ID,
 		must(here.Catalog.NewestOf(here.Place()))[lineage].ID)
+
+	// A path that cannot be laid out is told, and tried again until it can, whatever else changes meanwhile.
+	shell("rm -rf a in-the-way; mkdir in-the-way; echo ours > in-the-way/x")
+	require.NoError(t, os.RemoveAll(filepath.Join(lies, "in-the-way")))
+	block := filepath.Join(lies, "in-the-way", "x")
+	require.NoError(t, os.MkdirAll(filepath.Join(block, "theirs"), 0o755))
+	for i := range 3 {
+		shell(fmt.Sprintf("echo %d > b%d", i, i))
+		w.take(here, "notes")
+		w.failed(here)(here.Outlets.Run("nas", "test", false))
+		require.Contains(t, must(here.Outlets.Outlet("nas")).Sentence, "1 path could not be laid out")
+	}
+	require.NoError(t, os.RemoveAll(block))
+	run(false)
+	w.alike(lies, dir)
+
+	// Where the records of the site are lost, all is compared.
+	shell("echo old > same; touch -d 2020-01-01 same")
+	w.take(here, "notes")
+	run(false)
+	require.NoError(t, here.Catalog.ForgetLaidOut("nas", must(here.Catalog.Volume("notes")).Lineage))
+	shell("echo new > same; touch -d 2020-01-01 same; rm b1")
+	w.take(here, "notes")
+	run(false)
+	w.alike(lies, dir)
 
 	// What others do there is found and put right; their own files stay.
 	shell(dirs + "echo mine > deep/er/mine; echo 3 > deep/er/b")
