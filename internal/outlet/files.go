@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
+	"math"
 	"os"
 	"path"
 	"time"
@@ -144,7 +145,10 @@ func perm(e *object.Entry) os.FileMode {
 
 func seconds(e *object.Entry) int64 { return mtime(e).Unix() }
 
-func mtime(e *object.Entry) time.Time { return time.Unix(0, e.MTime) }
+// mtime is a time of an entry as the protocol has it: seconds since 1970, in 32 bits.
+func mtime(e *object.Entry) time.Time {
+	return time.Unix(min(max(time.Unix(0, e.MTime).Unix(), 0), math.MaxUint32), 0)
+}
 
 func sameEntry(a, b *object.Entry) bool {
 	return a.Kind == b.Kind && a.Mode == b.Mode && a.MTime == b.MTime && a.Size == b.Size &&

@@ -14,6 +14,7 @@ import (
 	"sync/atomic"
 
 	"candidharbor/core/object"
+	"candidharbor/internal/phrase"
 
 	"github.com/pkg/sftp"
 	"golang.org/x/time/rate"
@@ -25,6 +26,7 @@ const (
 	tempPrefix = ".candid-part-"
 	posix      = "posix-rename@openssh.com"
 	fsync      = "fsync@openssh.com"
+	stray      = "was put there by others, and stays"
 )
 
 func tempName() string {
@@ -41,12 +43,21 @@ type result struct {
 	mu      sync.Mutex
 	failed  []string // paths that could not be laid out, with the cause
 	remarks []string
+	further int // remarks, that are only counted
 }
 
-func (r *result) remark(format string, args ...any) {
+// mostRemarks bounds what is kept of what there is to say: there may be a million files of others.
+const mostRemarks = 1000
+
+// remark notes what there is to say of a path. Names may be of others' making.
+func (r *result) remark(rel, format string, args ...any) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	r.remarks = append(r.remarks, fmt.Sprintf(format, args...))
+	if len(r.remarks) == mostRemarks {
+		r.further++
+		return
+	}
+	r.remarks = append(r.remarks, phrase.Printable([]byte(rel))+" "+fmt.Sprintf(format, args...))
 }
 
 // layer brings one directory at an outlet up to a snapshot.
@@ -87,14 +98,14 @@ func (l *layer) failed(rel string, err error) {
 		errors.Is(err, fs.ErrExist) || errors.Is(err, errReadBack)
 	if !refused {
 		if l.ctx.Err() == nil {
-			l.res.remark("%s: %s", rel, err)
+			l.res.remark(rel, "ended the run: %s", err)
 		}
 		l.end(err)
 		return
 	}
 	l.res.mu.Lock()
 	defer l.res.mu.Unlock()
-	l.res.failed = append(l.res.failed, fmt.Sprintf("%s: %s", rel, err))
+	l.res.failed = append(l.res.failed, phrase.Printable([]byte(rel))+": "+err.Error())
 	if len(l.res.failed) >= mostFailed {
 		l.end(errTooMany)
 	}
@@ -160,7 +171,7 @@ func (l *layer) dir(at, rel string, bases []*object.Entry, sure bool, will *obje
 		case len(had) > 0 || strings.HasPrefix(name, tempPrefix):
 			l.beside(&all, func() { l.remove(path.Join(at, name), path.Join(rel, name), is, had) })
 		default:
-			l.res.remark("%s was put there by others, and stays", path.Join(rel, name))
+			l.res.remark(path.Join(rel, name), stray)
 		}
 	}
 	all.Wait()
@@ -196,7 +207,7 @@ func (l *layer) one(at, rel string, is os.FileInfo, had []*object.Entry, sure bo
 		return
 	}
 	if rel == markerName {
-		l.res.remark("%s of the volume is not laid out: the outlet has a file of that name", rel)
+		l.res.remark(rel, "of the volume is not laid out: the outlet has a file of that name")
 		return
 	}
 	known := sure && !l.doubt && len(had) == bases && bases > 0 // all that may lie there is alike
@@ -212,7 +223,7 @@ func (l *layer) one(at, rel string, is os.FileInfo, had []*object.Entry, sure bo
 	case object.Symlink:
 		err = l.symlink(at, rel, is, had, known, e)
 	default:
-		l.res.remark("%s is no file, directory or symbolic link: it is not laid out", rel)
+		l.res.remark(rel, "is no file, directory or symbolic link: it is not laid out")
 	}
 	if err != nil {
 		l.failed(rel, err)
@@ -332,7 +343,7 @@ func (l *layer) remove(at, rel string, is os.FileInfo, had []*object.Entry) {
 	for name, is := range there {
 		had := named(before, name)
 		if len(had) == 0 && !strings.HasPrefix(name, tempPrefix) {
-			l.res.remark("%s was put there by others, and stays", path.Join(rel, name))
+			l.res.remark(path.Join(rel, name), stray)
 			left = true
 			continue
 		}

@@ -107,8 +107,11 @@ func (r *outletRun) all(ctx context.Context) (string, error) {
 
 func (r *outletRun) tell() {
 	lines := append(slices.Clone(r.res.failed), r.res.remarks...)
+	slices.Sort(lines)
+	if r.res.further > 0 {
+		lines = append(lines, fmt.Sprintf("and %d more", r.res.further))
+	}
 	if len(lines) > 0 {
-		slices.Sort(lines)
 		r.j.LogAll(lines)
 	}
 	if len(r.res.remarks) > 0 || r.res.Righted.Load() > 0 {
@@ -140,7 +143,7 @@ func (r *outletRun) words(volumes int) string {
 	if n := r.res.Righted.Load(); n > 0 {
 		words += fmt.Sprintf("; %s others had changed there, and this site put right", phrase.Many(int(n), "path"))
 	}
-	if n := len(r.res.remarks); n > 0 {
+	if n := len(r.res.remarks) + r.res.further; n > 0 {
 		words += fmt.Sprintf("; %s the log names", phrase.Many(n, "remark"))
 	}
 	return words

@@ -13,6 +13,7 @@ import (
 	"candidharbor/internal/refusal"
 	"candidharbor/internal/route"
 	"candidharbor/internal/run"
+	"candidharbor/internal/visible"
 
 	"github.com/pkg/sftp"
 )
@@ -168,7 +169,7 @@ func (s *Service) note(name string, err error, cancelled bool) error {
 		o.FailingSince = catalog.At(now)
 	}
 	o.Failures++
-	o.LastError, o.LastCause = err.Error(), causeOf(err)
+	o.LastError, o.LastCause = visible.Line(err.Error()), causeOf(err)
 	o.NextTry = catalog.At(now.Add(route.RetryAfter(o.Failures - 1)))
 	return s.Catalog.OutletWent(o)
 }

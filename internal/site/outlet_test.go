@@ -106,6 +106,15 @@ func TestOutlet(t *testing.T) {
 	w.alike(lies, dir)
 	require.Equal(t, "current", must(here.Outlets.Outlet("nas")).State)
 
+	// A time that the protocol cannot say is told as the nearest one, and is no change of others.
+	shell("touch -d 1955-01-01 empty")
+	w.take(here, "notes")
+	run(false)
+	require.Contains(t, run(true).Outcome, "is as it should be")
+	shell("touch -d 1975-01-01 empty")
+	w.take(here, "notes")
+	run(false)
+
 	// Random changes, one after another, by the schedule; some runs are cut on the way.
 	rnd := rand.New(rand.NewPCG(7, 11))
 	const dirs = `for d in deep deep/er; do test ! -L $d -a -d $d || rm -rf $d; mkdir -p $d; done; `
