@@ -3,6 +3,7 @@ package e2e
 import (
 	"fmt"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"strings"
 	"testing"
@@ -24,10 +25,11 @@ func TestKillDuringRestoreInPlace(t *testing.T) {
 	a.run("volume", "add", "share", "--path", src)
 	a.run("snapshot", "take", "share")
 	wanted := a.snapshots("share")[0].ID
-	was, new := digest(t, src), contents(t, src)
+	was, new, listing := digest(t, src), contents(t, src), details(t, src)
 	churn(t, rng, src, 200)
 	shell(t, src, "rm -rf d1 d4; mkdir made; echo x > made/here")
 	before, old := digest(t, src), contents(t, src)
+	lists := map[string]string{was: listing, before: details(t, src)}
 	restore := []string{"restore", "share", "--at", wanted, "--in-place"}
 	goneOn := 0
 	for range rounds {
@@ -62,6 +64,9 @@ func TestKillDuringRestoreInPlace(t *testing.T) {
 			}
 			continue // the kill came before anything was written
 		}
+		if to != now { // says where
+			require.Equal(t, lists[to], details(t, src))
+		}
 		require.Equal(t, to, now, "what the service went on with is whole")
 		require.Equal(t, "done", r.State)
 		id := r.ID
@@ -78,6 +83,15 @@ func TestKillDuringRestoreInPlace(t *testing.T) {
 		}
 	}
 	t.Logf("the service went on %d times", goneOn)
+}
+
+// details are kinds, rights, sizes and times of all in a directory.
+func details(t *testing.T, dir string) string {
+	cmd := exec.Command("sh", "-c", `find . -printf '%P %y %m %s %T@\n' | sort`)
+	cmd.Dir = dir
+	out, err := cmd.Output()
+	require.NoError(t, err)
+	return string(out)
 }
 
 type lastRun struct {
