@@ -372,6 +372,16 @@ type OutletVolume struct {
 	Error    string     `json:"error,omitempty"`
 }
 
+// OutletLook asks which key a machine shows.
+type OutletLook struct {
+	To string `json:"to" doc:"sftp://USER@HOST/DIR"`
+}
+
+// OutletHostKey is the key that a machine shows.
+type OutletHostKey struct {
+	HostKey string `json:"hostKey" doc:"its fingerprint, SHA256:…"`
+}
+
 // OutletKey is what lets this site in at other machines.
 type OutletKey struct {
 	Line string `json:"line" doc:"for the file authorized_keys of the user there"`

@@ -242,7 +242,7 @@ func (s *story) live(now time.Time) error {
 		return err
 	}
 	if err := errors.Join(s.keptStays(), s.setsAreWhole(), s.sitesAreWhole(), s.disksAreWhole(), s.drillsHeld(),
-		s.libraryHas(), s.proven()); err != nil {
+		s.outletIsCurrent(), s.proven()); err != nil {
 		return err
 	}
 	return s.proof()
@@ -270,7 +270,7 @@ func (s *story) events() []event {
 		}},
 		{outage + 2, s.lineBack},
 		{night, s.nightWithout},
-		{s.opt.Days - 3, s.library},
+		{s.opt.Days - 3, s.opensOutlet},
 		{s.opt.Days - 4, s.peopleSignIn},
 		{s.opt.Days - 5, func() error {
 			out, err := s.run(s.larkfield)(s.larkfield.Site.Capture.TakeSnapshot("grant-office",

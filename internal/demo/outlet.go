@@ -9,8 +9,8 @@ import (
 	"golang.org/x/crypto/ssh"
 )
 
-// library has the newest field notebooks lie at the university's library, whose machine runs no such service.
-func (s *story) library() error {
+// opensOutlet has the newest field notebooks lie at the university's library, whose machine runs no such service.
+func (s *story) opensOutlet() error {
 	key, err := s.larkfield.Site.Outlets.Key()
 	if err != nil {
 		return err
@@ -32,8 +32,8 @@ func (s *story) library() error {
 	return s.step("They are laid out there by SFTP.", out, err)
 }
 
-// libraryHas checks that what lies at the library is the newest state.
-func (s *story) libraryHas() error {
+// outletIsCurrent checks that what lies at the library is the newest state.
+func (s *story) outletIsCurrent() error {
 	out, err := s.run(s.larkfield)(s.larkfield.Site.Outlets.Run("library", "the demo", true))
 	if err != nil {
 		return err

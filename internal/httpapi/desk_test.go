@@ -20,7 +20,7 @@ func TestWhatOtherSitesMayAsk(t *testing.T) {
 		"compareText compareDisk diskWrites listCrate")
 	// Refused to both.
 	own := words("listDirectory listUncovered protectUncovered " +
-		"confirmSite setSiteAddresses listOutlets getOutlet addOutlet removeOutlet getOutletKey " +
+		"confirmSite setSiteAddresses listOutlets getOutlet lookAtOutlet addOutlet removeOutlet getOutletKey " +
 		"runOutlet pauseOutlet resumeOutlet " +
 		"listDisks getDisk growDisk fillDisk endFillingDisk openDisk closeDisk releaseDisk " +
 		"shareDisk listDiskHosts letHostIn turnHostAway " +

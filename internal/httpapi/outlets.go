@@ -18,6 +18,10 @@ func (s *server) registerOutlets(a huma.API) {
 		})
 	huma.Register(a, op("GET", "/outlet-key", "getOutletKey", "What lets this site in at other machines"),
 		func(context.Context, *none) (*body[api.OutletKey], error) { return answerAt(s.site.Outlets.Key()) })
+	huma.Register(a, op("POST", "/outlet-host-key", "lookAtOutlet", "Which key a machine shows; nothing is sent to it"),
+		func(ctx context.Context, in *body[api.OutletLook]) (*body[api.OutletHostKey], error) {
+			return answerAt(s.site.Outlets.HostKey(ctx, in.Body))
+		})
 	huma.Register(a, op("GET", "/outlets/{name}", "getOutlet", "One outlet"),
 		func(_ context.Context, in *named) (*body[api.Outlet], error) {
 			return answerAt(s.site.Outlets.Outlet(in.Name))

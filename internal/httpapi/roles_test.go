@@ -50,7 +50,8 @@ func TestEveryCallForEveryRole(t *testing.T) {
 		removePerson grantFolders invite pair setUpSites grant revoke setPace rotateKey addRoute editRoute removeRoute
 		listDirectory listUncovered protectUncovered setFirstSteps describe
 		carryChosen writeCrate loadCrate attachPlace setRecoveryOrder putTrials
-		setRunLifetime setSiteAddresses getOutletKey addOutlet removeOutlet makeCloneVolume setFound takeFound`)
+		setRunLifetime setSiteAddresses getOutletKey lookAtOutlet
+		addOutlet removeOutlet makeCloneVolume setFound takeFound`)
 
 	c, s, _ := open(t)
 	tokens := map[string]string{}

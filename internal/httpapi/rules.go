@@ -56,8 +56,9 @@ var rules = map[string]rule{
 
 	"checkPolicy": plans, "diffPolicy": plans, "previewPolicy": plans, "planPrune": plans, "freeing": plans,
 	"checkRoute": plans, "policySchema": plans,
-	"listOutlets": looks, "getOutlet": looks, "getOutletKey": decides, "addOutlet": decides, "removeOutlet": decides,
-	"runOutlet": keepsUp, "pauseOutlet": keepsUp, "resumeOutlet": keepsUp,
+	"listOutlets": looks, "getOutlet": looks, "getOutletKey": decides, "addOutlet": decides, "lookAtOutlet": decides,
+	"removeOutlet": decides,
+	"runOutlet":    keepsUp, "pauseOutlet": keepsUp, "resumeOutlet": keepsUp,
 	"checkSite": {operator: true}, "checkSiteAddresses": {operator: true},
 
 	"listCrate": reads, "compare": reads, "compareText": reads, "compareDisk": reads, "diskWrites": reads,

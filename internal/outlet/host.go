@@ -120,7 +120,7 @@ func dial(ctx context.Context, a address, own ed25519.PrivateKey, kind string, g
 			return nil, ctx.Err()
 		case wrong:
 			return nil, &otherKey{shown}
-		case shown != nil && strings.Contains(err.Error(), "unable to authenticate"): // the library has no error of its own
+		case shown != nil && !lost(err): // it has proven its key: what is left is to be let in
 			return nil, &notIn{fmt.Errorf("it does not let this site in as %s", a.user)}
 		}
 		return nil, err

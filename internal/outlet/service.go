@@ -101,6 +101,27 @@ func (s *Service) Key() (*api.OutletKey, error) {
 	return &api.OutletKey{Line: fmt.Sprintf("restrict,command=\"internal-sftp\" %s candid-harbor@%s", line, s.Name())}, nil
 }
 
+// HostKey tells which key a machine shows, before anything is sent to it.
+func (s *Service) HostKey(ctx context.Context, ask api.OutletLook) (*api.OutletHostKey, error) {
+	a, err := parseAddress(ask.To)
+	if err != nil {
+		return nil, err
+	}
+	own, err := s.key()
+	if err != nil {
+		return nil, err
+	}
+	h, err := dial(ctx, a, own, "", func(ssh.PublicKey) bool { return false })
+	var other *otherKey
+	if errors.As(err, &other) {
+		return &api.OutletHostKey{HostKey: ssh.FingerprintSHA256(other.shown)}, nil
+	}
+	if err == nil { // no key is good
+		err = h.Close()
+	}
+	return nil, s.refused(a, "", err)
+}
+
 // Add opens an outlet. The machine must show the key that is named, and let this site in.
 func (s *Service) Add(ctx context.Context, ask api.OutletAdd) (*api.Outlet, error) {
 	if s.IsPlace {

@@ -133,8 +133,6 @@ function CloseSheet({ outlet: o, close }: { outlet: Outlet; close: () => void })
   );
 }
 
-const shownKey = /SHA256:[A-Za-z0-9+/]{43}/;
-
 /** Opens an outlet. The key that the machine shows is compared by a person before anything is sent. */
 function AddSheet({ close }: { close: () => void }) {
   const queries = useQueryClient();
@@ -154,7 +152,7 @@ function AddSheet({ close }: { close: () => void }) {
     mutationFn: () =>
       told(
         api.POST("/outlets", {
-          body: { name, to, names, labels, cap: cap || undefined, hostKey: good ? key : undefined },
+          body: { name, to, names, labels, cap: cap || undefined, hostKey: key },
           headers: once(),
         }),
       ),
@@ -162,9 +160,11 @@ function AddSheet({ close }: { close: () => void }) {
       void queries.invalidateQueries({ queryKey: ["outlets"] });
       close();
     },
-    onError: (e) => {
-      const shown = shownKey.exec(e.message);
-      setKey(shown ? shown[0] : "");
+  });
+  const look = useMutation({
+    mutationFn: () => told(api.POST("/outlet-host-key", { body: { to } })),
+    onSuccess: (shown) => {
+      setKey(shown.hostKey);
       setGood(false);
     },
   });
@@ -174,7 +174,8 @@ function AddSheet({ close }: { close: () => void }) {
       <form
         onSubmit={(e) => {
           e.preventDefault();
-          add.mutate();
+          if (key) add.mutate();
+          else look.mutate();
         }}
       >
         <div className="my-3 text-sm">
@@ -210,7 +211,7 @@ function AddSheet({ close }: { close: () => void }) {
         <Field label="At most" help="What is sent at most, such as 5 MiB/s; empty: as fast as it goes.">
           <input className="field" value={cap} onChange={(e) => setCap(e.target.value)} />
         </Field>
-        {key ? (
+        {key && (
           <div className="my-3 border-l-4 border-now bg-sheet px-3 py-2 text-sm" role="status">
             The machine shows the key <span className="font-mono wrap-anywhere">{key}</span>. Compare it there, with
             ssh-keygen -lf, before anything is sent.
@@ -219,12 +220,11 @@ function AddSheet({ close }: { close: () => void }) {
               It is the machine's key
             </label>
           </div>
-        ) : (
-          <Trouble error={add.error} />
         )}
+        <Trouble error={add.error ?? look.error} />
         <Buttons
           does={key ? "Open it" : "See which key it shows"}
-          busy={add.isPending || asks}
+          busy={add.isPending || look.isPending || asks}
           close={close}
           command={[
             `candid outlet add ${word(name || "NAME")} ${to ? word(to) : "sftp://USER@HOST/DIR"}`,
