@@ -42,20 +42,24 @@ func (s *Store) Findings() []Finding {
 
 // raiseNumbers makes sure that no number is given that any file of the store has, named
 // by the manifest or not.
-func (s *Store) raiseNumbers() {
+func (s *Store) raiseNumbers() error {
 	for _, d := range []string{"packs", "index", "log", "aside"} {
-		entries, _ := os.ReadDir(filepath.Join(s.dir, d))
-		for _, e := range entries {
+		names, err := namesIn(filepath.Join(s.dir, d))
+		if err != nil {
+			return err
+		}
+		for _, name := range names {
 			var side rune
 			var pack uint32
 			var file uint64
-			if n, _ := fmt.Sscanf(e.Name(), "%c-%08d-", &side, &pack); n == 2 && pack < logBit-1 {
+			if n, _ := fmt.Sscanf(name, "%c-%08d-", &side, &pack); n == 2 && pack < logBit-1 {
 				s.numbers.raise(pack+1, 0)
-			} else if n, _ := fmt.Sscanf(e.Name(), "%d.", &file); n == 1 && file < logBit-1 {
+			} else if n, _ := fmt.Sscanf(name, "%d.", &file); n == 1 && file < logBit-1 {
 				s.numbers.raise(0, file+1)
 			}
 		}
 	}
+	return nil
 }
 
 // sortLeftovers puts aside packs that the manifest does not name, and removes derived
@@ -72,17 +76,22 @@ func (s *Store) sortLeftovers() error {
 	for _, n := range s.files.Logs {
 		named[logName(n)] = true
 	}
-	unnamed := func(dir string) (names []string) {
-		entries, _ := os.ReadDir(filepath.Join(s.dir, dir))
-		for _, e := range entries {
-			if !named[e.Name()] {
-				names = append(names, filepath.Join(dir, e.Name()))
+	unnamed := func(dir string) (left []string, err error) {
+		names, err := namesIn(filepath.Join(s.dir, dir))
+		for _, name := range names {
+			if !named[name] {
+				left = append(left, filepath.Join(dir, name))
 			}
-			delete(named, e.Name())
+			delete(named, name)
 		}
-		return names
+		return left, err
 	}
-	packs, logs, derived := unnamed("packs"), unnamed("log"), unnamed("index")
+	packs, perr := unnamed("packs")
+	logs, lerr := unnamed("log")
+	derived, derr := unnamed("index")
+	if err := errors.Join(perr, lerr, derr); err != nil {
+		return err
+	}
 	for name := range named {
 		if strings.HasSuffix(name, ".pack") {
 			return fmt.Errorf("%w: the pack %s is missing", errIndex, name)
@@ -94,7 +103,11 @@ func (s *Store) sortLeftovers() error {
 		}
 	}
 	if len(packs) > 0 {
-		if id, ok := s.lacking(); ok {
+		id, ok, err := s.lacking()
+		if err != nil {
+			return err
+		}
+		if ok {
 			return fmt.Errorf("%w: packs are there that the manifest does not name, and the snapshot %s is not whole "+
 				"without them", errIndex, id)
 		}
@@ -136,7 +149,11 @@ func (s *Store) sortLog(name string) error {
 	case err != nil:
 		return err
 	case more: // or dead by now: then nothing reaches it, and a rebuild leaves it out
-		if id, ok := s.lacking(); ok {
+		id, ok, err := s.lacking()
+		if err != nil {
+			return err
+		}
+		if ok {
 			return fmt.Errorf("%w: %s is not named by the manifest, and the snapshot %s is not whole without it", errIndex, name,
 				id)
 		}
@@ -149,19 +166,22 @@ func (s *Store) sortLog(name string) error {
 }
 
 // lacking returns a snapshot whose tree is not in the index.
-func (s *Store) lacking() (object.ID, bool) {
+func (s *Store) lacking() (id object.ID, lacks bool, err error) {
 	for _, id := range s.Roots() {
 		root, _, err := s.Root(id)
-		if err != nil {
+		if passing(err) {
+			return id, false, err
+		}
+		if err != nil { // a verification tells
 			continue
 		}
 		for _, top := range tops(root) {
-			if _, ok, err := s.lookup(&top); err == nil && !ok {
-				return id, true
+			if _, ok, err := s.lookup(&top); err != nil || !ok {
+				return id, err == nil, err
 			}
 		}
 	}
-	return object.ID{}, false
+	return object.ID{}, false, nil
 }
 
 func tops(root *object.Root) []object.ID {
@@ -189,7 +209,8 @@ func (s *Store) putAside(name string) {
 
 // Aside returns the bytes of what was put aside.
 func (s *Store) Aside() (n int64) {
-	for _, name := range s.asideNames() {
+	names, _ := s.asideNames() // a figure for people alone
+	for _, name := range names {
 		if st, err := os.Stat(name); err == nil {
 			n += st.Size()
 		}
@@ -197,14 +218,21 @@ func (s *Store) Aside() (n int64) {
 	return n
 }
 
-func (s *Store) asideNames() []string {
-	names, _ := filepath.Glob(filepath.Join(s.dir, "aside", "*"))
-	return names
+func (s *Store) asideNames() ([]string, error) {
+	names, err := namesIn(filepath.Join(s.dir, "aside"))
+	for i := range names {
+		names[i] = filepath.Join(s.dir, "aside", names[i])
+	}
+	return names, err
 }
 
 // bringBack moves packs and logs that were put aside to where a rebuild reads them.
 func (s *Store) bringBack() error {
-	for _, from := range s.asideNames() {
+	names, err := s.asideNames()
+	if err != nil {
+		return err
+	}
+	for _, from := range names {
 		var dir string
 		switch filepath.Ext(from) {
 		case ".log":

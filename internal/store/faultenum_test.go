@@ -117,10 +117,6 @@ func TestFaultStep(t *testing.T) {
 // power goes. Whatever was acknowledged is there, whole; what was removed stays removed; and
 // the store goes on.
 func TestFileOperationsFail(t *testing.T) {
-	strace, err := exec.LookPath("strace")
-	if err != nil {
-		t.Skip("needs strace")
-	}
 	base, err := os.MkdirTemp(memoryDir(), "faults")
 	require.NoError(t, err)
 	t.Cleanup(func() { os.RemoveAll(base) })
@@ -129,8 +125,6 @@ func TestFileOperationsFail(t *testing.T) {
 	copyDir(t, dir, whole)
 	hurtPacks(t, dir, hurt)
 	peer := openTest(t, whole)
-	self, err := os.Executable()
-	require.NoError(t, err)
 	rng := rand.New(rand.NewPCG(uint64(long), 5))
 	runs, hits := 0, 0
 	for step := range faultSteps {
@@ -150,18 +144,8 @@ func TestFileOperationsFail(t *testing.T) {
 					copyDir(t, dir, filepath.Join(base, "peer"))
 				}
 				copyDir(t, from, work)
-				cmd := exec.Command(strace, "-f", "-qq", "-o", filepath.Join(base, "trace"), "-e", "trace="+call,
-					"-e", fmt.Sprintf("inject=%s:error=%s:when=%d", call, code, k), self, "-test.run", "^TestFaultStep$")
-				cmd.Env = append(os.Environ(), "STORE_STEP="+step, "STORE_DIR="+work, "STORE_PEER="+filepath.Join(base, "peer"),
-					"GOMAXPROCS=1")
-				cmd.WaitDelay = 20 * time.Second
-				out, err := cmd.CombinedOutput()
-				if err != nil && bytes.Contains(out, []byte("ptrace")) {
-					t.Skipf("strace cannot trace here: %s", out)
-				}
-				trace, err := os.ReadFile(filepath.Join(base, "trace"))
-				require.NoError(t, err)
-				if !bytes.Contains(trace, []byte("INJECTED")) {
+				out, met := faultRun(t, base, step, call, "", fmt.Sprintf("error=%s:when=%d", code, k))
+				if !met {
 					break
 				}
 				runs++
@@ -180,6 +164,33 @@ func TestFileOperationsFail(t *testing.T) {
 	require.Greater(t, runs, 20)
 	require.Greater(t, hits, 5, "hardly any fault was met")
 	t.Logf("%d faults, %d of them told", runs, hits)
+}
+
+// faultRun runs a step on base/work in a process of its own in which calls fail, those of one path alone if it is
+// given. It returns what the step said, and whether a call failed.
+func faultRun(t *testing.T, base, step, call, path, how string) (out []byte, met bool) {
+	strace, err := exec.LookPath("strace")
+	if err != nil {
+		t.Skip("needs strace")
+	}
+	self, err := os.Executable()
+	require.NoError(t, err)
+	trace := filepath.Join(base, "trace")
+	args := []string{"-f", "-qq", "-o", trace, "-e", "trace=" + call, "-e", "inject=" + call + ":" + how}
+	if path != "" {
+		args = append(args, "-P", path)
+	}
+	cmd := exec.Command(strace, append(args, self, "-test.run", "^TestFaultStep$")...)
+	cmd.Env = append(os.Environ(), "STORE_STEP="+step, "STORE_DIR="+filepath.Join(base, "work"),
+		"STORE_PEER="+filepath.Join(base, "peer"), "GOMAXPROCS=1")
+	cmd.WaitDelay = 20 * time.Second
+	out, err = cmd.CombinedOutput()
+	if err != nil && bytes.Contains(out, []byte("ptrace")) {
+		t.Skipf("strace cannot trace here: %s", out)
+	}
+	traced, err := os.ReadFile(trace)
+	require.NoError(t, err)
+	return out, bytes.Contains(traced, []byte("INJECTED"))
 }
 
 // hurtPacks copies a store and damages some of what its packs hold.

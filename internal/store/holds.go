@@ -120,11 +120,9 @@ func (w *holdWalk) visit(id object.ID) error {
 	return err
 }
 
-// mostBlind notes from when on snapshots are blind, and returns the ordinal below which
-// nothing may be condemned because of them.
+// mostBlind notes from when on it is not known what snapshots, or objects that leases hold, need, and returns the
+// ordinal below which nothing may be condemned because of them. The caller holds mu.
 func (s *Store) mostBlind(blind []object.ID) uint32 {
-	s.mu.Lock()
-	defer s.mu.Unlock()
 	was := s.blind
 	s.blind = map[object.ID]uint32{}
 	most := uint32(0)

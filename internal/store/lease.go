@@ -72,10 +72,12 @@ func (s *Store) openLease(name string) (*Lease, error) {
 		return nil, explainFull(s.dir, err)
 	}
 	l := &Lease{s: s, name: name, held: roaring.New(), f: f, path: path}
-	whole, err := readLease(f, func(id object.ID) {
-		if loc, ok, _ := s.present(&id); ok {
+	whole, err := readLease(f, func(id object.ID) error {
+		loc, ok, err := s.present(&id)
+		if ok {
 			l.held.Add(loc.ordinal)
 		}
+		return err
 	})
 	if err == nil {
 		_, err = f.Seek(whole, io.SeekStart)
@@ -100,33 +102,55 @@ func (l *Lease) Settle() error {
 	return f.Close()
 }
 
-func readLease(f io.Reader, visit func(object.ID)) (whole int64, err error) {
+// readLease visits what a lease's file names, up to a torn block, and returns where that is.
+func readLease(f io.Reader, visit func(object.ID) error) (whole int64, err error) {
 	var head [8]byte
+	torn := func(err error) bool { return errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) }
 	for {
-		if _, err := io.ReadFull(f, head[:]); err != nil {
+		if _, err := io.ReadFull(f, head[:]); torn(err) {
 			return whole, nil
+		} else if err != nil {
+			return whole, err
 		}
 		n := binary.LittleEndian.Uint32(head[:])
 		if n > flushObjects*2 {
 			return whole, nil
 		}
 		ids := make([]byte, int(n)*32)
-		if _, err := io.ReadFull(f, ids); err != nil {
+		if _, err := io.ReadFull(f, ids); torn(err) {
 			return whole, nil
+		} else if err != nil {
+			return whole, err
 		}
 		if crc32.Checksum(ids, castagnoli) != binary.LittleEndian.Uint32(head[4:]) {
 			return whole, nil
 		}
 		for b := ids; len(b) > 0; b = b[32:] {
-			visit(object.ID(b[:32]))
+			if err := visit(object.ID(b[:32])); err != nil {
+				return whole, err
+			}
 		}
 		whole += int64(len(head) + len(ids))
 	}
 }
 
+// leaseFiles are the files of all durable leases.
+func (s *Store) leaseFiles() (paths []string, err error) {
+	names, err := namesIn(filepath.Join(s.dir, "leases"))
+	for _, name := range names {
+		if strings.HasSuffix(name, ".lease") {
+			paths = append(paths, filepath.Join(s.dir, "leases", name))
+		}
+	}
+	return paths, err
+}
+
 func (s *Store) loadLeases() error {
-	names, _ := filepath.Glob(filepath.Join(s.dir, "leases", "*.lease"))
-	for _, path := range names {
+	paths, err := s.leaseFiles()
+	if err != nil {
+		return err
+	}
+	for _, path := range paths {
 		st, err := os.Stat(path)
 		if err == nil && !isPin(filepath.Base(path)) && time.Since(st.ModTime()) > LeaseMaxAge {
 			s.log.Info("a lease that nobody renewed has ended", "lease", filepath.Base(path), "age", time.Since(st.ModTime()))

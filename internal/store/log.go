@@ -218,7 +218,10 @@ func (s *Store) openLogs() error {
 	if len(bad)+broken > 0 || end > s.next {
 		// Ordinals that were given and are not known may be of a commit that was never
 		// acknowledged; a snapshot that lacks something says that they were not.
-		_, lacks := s.lacking()
+		_, lacks, err := s.lacking()
+		if err != nil {
+			return err
+		}
 		s.logf.evidence = len(bad)+broken > 0
 		if s.logf.evidence || lacks {
 			s.find(Finding{Code: FindLog, File: "log/" + logName(num), Bytes: badBytes(bad)})

@@ -277,6 +277,20 @@ func (m *dirMedia) Replace(name string, data []byte) error {
 	return unclear(final, syncDir(filepath.Dir(final)))
 }
 
+// namesIn lists a directory; one that is not there has none. Whoever decides by what is there must know of an error: a
+// list that is not known is not an empty one.
+func namesIn(dir string) ([]string, error) {
+	entries, err := os.ReadDir(dir)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, nil
+	}
+	names := make([]string, len(entries))
+	for i, e := range entries {
+		names[i] = e.Name()
+	}
+	return names, err
+}
+
 // removeParts takes away what an interrupted Create left.
 func removeParts(dir string) {
 	parts, _ := filepath.Glob(filepath.Join(dir, ".part-*"))

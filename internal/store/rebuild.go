@@ -31,11 +31,19 @@ func (s *Store) rebuildIndex() error {
 	s.runs = nil
 	s.forget()
 	s.epoch, s.files, s.next, s.heals = newEpoch(), contents{}, 0, 0
-	s.raiseNumbers()
+	if err := s.raiseNumbers(); err != nil {
+		return err
+	}
 	s.rebuilt = true
-	old, _ := filepath.Glob(filepath.Join(s.dir, "index", "*"))
-	for _, f := range append(old, filepath.Join(s.dir, "condemned"), filepath.Join(s.dir, "damaged")) {
-		os.Remove(f)
+	old, err := namesIn(filepath.Join(s.dir, "index"))
+	if err != nil {
+		return err
+	}
+	for _, name := range old {
+		os.Remove(filepath.Join(s.dir, "index", name))
+	}
+	for _, name := range []string{"condemned", "damaged"} {
+		os.Remove(filepath.Join(s.dir, name))
 	}
 	if err := s.bringBack(); err != nil {
 		return err
@@ -43,7 +51,7 @@ func (s *Store) rebuildIndex() error {
 	if err := s.findPacks(); err != nil {
 		return err
 	}
-	harmed, err := s.packLogs()
+	logs, err := s.packLogs()
 	if err != nil {
 		return err
 	}
@@ -68,14 +76,11 @@ func (s *Store) rebuildIndex() error {
 	}
 	s.runs = nil
 	s.ords.close()
-	logs, _ := filepath.Glob(filepath.Join(s.dir, "log", "*"))
-	for _, path := range logs {
-		switch name := filepath.Base(path); {
-		case name == logName(num):
-		case harmed[path]:
+	for name, harmed := range logs { // no others: what was not read is not copied
+		if harmed {
 			s.putAside(filepath.Join("log", name))
-		default:
-			os.Remove(path)
+		} else {
+			os.Remove(filepath.Join(s.dir, "log", name))
 		}
 	}
 	m, err := readManifest(s.dir)
@@ -113,16 +118,16 @@ func (s *Store) findPacks() error {
 }
 
 // packLogs copies the whole records of all logs into packs, wherever they lie, and returns
-// the logs in which something else lies too.
+// by name which logs these are, and whether something else lies in them too.
 func (s *Store) packLogs() (harmed map[string]bool, err error) {
 	harmed = map[string]bool{}
-	logs, err := filepath.Glob(filepath.Join(s.dir, "log", "*"))
+	logs, err := namesIn(filepath.Join(s.dir, "log"))
 	if err != nil || len(logs) == 0 {
 		return harmed, err
 	}
 	p := newPackSet(s)
-	for _, path := range logs {
-		if err := s.packLog(path, p, harmed); err != nil {
+	for _, name := range logs {
+		if harmed[name], err = s.packLog(name, p); err != nil {
 			p.abort()
 			return harmed, err
 		}
@@ -136,15 +141,15 @@ func (s *Store) packLogs() (harmed map[string]bool, err error) {
 	return harmed, nil
 }
 
-func (s *Store) packLog(path string, p *packSet, harmed map[string]bool) error {
-	f, err := os.Open(path)
+func (s *Store) packLog(name string, p *packSet) (harmed bool, err error) {
+	f, err := os.Open(filepath.Join(s.dir, "log", name))
 	if err != nil {
-		return err
+		return false, err
 	}
 	defer f.Close()
 	raw, err := readWhole(f)
 	if err != nil {
-		return err
+		return false, err
 	}
 	put := func(record []byte) {
 		if h, herr := parseHeader(record); herr == nil && err == nil {
@@ -155,7 +160,7 @@ func (s *Store) packLog(path string, p *packSet, harmed map[string]bool) error {
 		for i := range entries {
 			e := &entries[i]
 			if e.id.IsZero() {
-				harmed[path] = true
+				harmed = true
 				continue
 			}
 			put(raw[e.offset : int64(e.offset)+e.size()])
@@ -164,9 +169,9 @@ func (s *Store) packLog(path string, p *packSet, harmed map[string]bool) error {
 	})
 	for i, b := range bad {
 		salvage(raw[b.from:b.to], put)
-		harmed[path] = harmed[path] || i < len(bad)-1 || b.to < len(raw)
+		harmed = harmed || i < len(bad)-1 || b.to < len(raw)
 	}
-	return errors.Join(serr, err)
+	return harmed, errors.Join(serr, err)
 }
 
 type reachWalk struct {
@@ -231,21 +236,22 @@ func (w *reachWalk) reach() error {
 			allWhole = false
 		}
 	}
-	leases, _ := filepath.Glob(filepath.Join(s.dir, "leases", "*.lease"))
+	leases, err := s.leaseFiles()
+	if err != nil {
+		return err
+	}
 	for _, path := range leases {
 		f, err := os.Open(path)
 		if err != nil {
 			return err
 		}
-		var werr error
-		readLease(f, func(id object.ID) {
-			if werr == nil {
-				_, werr = w.visit(id)
-			}
+		_, err = readLease(f, func(id object.ID) error {
+			_, err := w.visit(id)
+			return err
 		})
 		f.Close()
-		if werr != nil {
-			return werr
+		if err != nil {
+			return err
 		}
 	}
 	if allWhole {

@@ -54,7 +54,7 @@ type Store struct {
 	lost   *roaring.Bitmap      // ordinals that were given and that the index does not know any more
 	taint  *roaring.Bitmap      // damaged objects and all that lead to them
 	stale  *roaring.Bitmap      // ordinals of damaged copies that a good one stands for now
-	blind  map[object.ID]uint32 // snapshots of which it is not known what they need, see holds
+	blind  map[object.ID]uint32 // of which it is not known what they need, see mostBlind
 	leases map[*Lease]struct{}
 	roots  map[object.ID]struct{}
 	rootNo uint64 // counts roots added
@@ -106,9 +106,10 @@ func Open(dir string, opt Options) (*Store, error) {
 	}
 	m, err := readManifest(dir)
 	if err == nil && m == nil {
-		if s.used() {
+		var used bool
+		if used, err = s.used(); used {
 			err = fmt.Errorf("%w: manifest missing", errIndex)
-		} else {
+		} else if err == nil {
 			err = s.create()
 		}
 	} else if err == nil {
@@ -130,10 +131,13 @@ func Open(dir string, opt Options) (*Store, error) {
 }
 
 // used reports whether the directory holds anything besides what is derived.
-func (s *Store) used() bool {
-	logs, _ := filepath.Glob(filepath.Join(s.dir, "log", "*.log"))
-	packs, _ := filepath.Glob(filepath.Join(s.dir, "packs", "*"))
-	return len(logs)+len(packs)+len(s.roots)+len(s.asideNames()) > 0
+func (s *Store) used() (bool, error) {
+	for _, d := range []string{"log", "packs", "aside"} {
+		if names, err := namesIn(filepath.Join(s.dir, d)); err != nil || len(names) > 0 {
+			return err == nil, err
+		}
+	}
+	return len(s.roots) > 0, nil
 }
 
 func (s *Store) create() error {
@@ -166,7 +170,9 @@ func (s *Store) load(m *manifest) (err error) {
 		return fmt.Errorf("%w: ordinals are running out", errIndex)
 	}
 	s.numbers.raise(m.Pack, m.Serial)
-	s.raiseNumbers()
+	if err := s.raiseNumbers(); err != nil {
+		return err
+	}
 	if s.gone, err = bitmapFrom(m.Gone); err == nil {
 		s.lost, err = bitmapFrom(m.Lost)
 	}

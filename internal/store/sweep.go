@@ -92,13 +92,12 @@ func (s *Store) condemn(ctx context.Context) (*roaring.Bitmap, []object.ID, erro
 		if err != nil {
 			return nil, nil, err
 		}
-		spared := s.mostBlind(blind)
 		// What leases hold is walked before the lock; under it only what came since.
 		s.mu.RLock()
 		held := s.leased()
 		s.mu.RUnlock()
-		below := roaring.New()
-		if err := s.closure(held, live, below, reading{s.Get, s.ordinalOf, s.entryAt}); err != nil {
+		down := &descent{live: live, below: roaring.New(), reading: reading{s.Get, s.ordinalOf, s.entryAt}}
+		if err := down.from(held); err != nil {
 			return nil, nil, err
 		}
 		s.mu.Lock()
@@ -108,15 +107,21 @@ func (s *Store) condemn(ctx context.Context) (*roaring.Bitmap, []object.ID, erro
 		}
 		dead, err := func() (*roaring.Bitmap, error) {
 			held = s.leased()
-			if err := s.closure(held, live, below, reading{s.getLocked, s.ordinalLocked, s.entryLocked}); err != nil {
+			down.reading = reading{s.getLocked, s.ordinalLocked, s.entryLocked}
+			if err := down.from(held); err != nil {
 				return nil, err
 			}
+			if len(down.unreadable) > 0 {
+				s.log.Error("what leads to more cannot be read, and something relies on it: what was stored before this was "+
+					"known is kept", "object", down.unreadable[0], "objects", len(down.unreadable))
+			}
+			spared := s.mostBlind(append(down.unreadable, blind...))
 			dead := roaring.New()
 			dead.AddRange(uint64(spared), uint64(max(spared, s.next)))
 			dead.AndNot(s.gone)
 			dead.AndNot(s.lost)
 			dead.AndNot(live)
-			dead.AndNot(below)
+			dead.AndNot(down.below)
 			if dead.IsEmpty() {
 				return dead, nil
 			}
@@ -142,46 +147,55 @@ type reading struct {
 	entry func(uint32) (object.ID, int64, object.Kind, error)
 }
 
-// closure adds to below everything under the held ordinals that live does not have.
-func (s *Store) closure(held, live, below *roaring.Bitmap, how reading) error {
-	todo := roaring.AndNot(held, live)
-	todo.AndNot(below)
+// descent finds all that leases rely on beyond what snapshots need.
+type descent struct {
+	reading
+	live, below *roaring.Bitmap
+	unreadable  []object.ID // that may lead to more
+}
+
+// from adds to below everything under the held ordinals that live does not have.
+func (d *descent) from(held *roaring.Bitmap) error {
+	todo := roaring.AndNot(held, d.live)
+	todo.AndNot(d.below)
 	for it := todo.Iterator(); it.HasNext(); {
-		if err := s.descend(it.Next(), live, below, how); err != nil {
+		if err := d.descend(it.Next()); err != nil {
 			return err
 		}
 	}
 	return nil
 }
 
-// descend does not go past what is damaged: no snapshot of it can be committed.
-func (s *Store) descend(ordinal uint32, live, below *roaring.Bitmap, how reading) error {
-	if live.Contains(ordinal) || !below.CheckedAdd(ordinal) {
+func (d *descent) descend(ordinal uint32) error {
+	if d.live.Contains(ordinal) || !d.below.CheckedAdd(ordinal) {
 		return nil
 	}
-	id, _, kind, err := how.entry(ordinal)
-	if errors.Is(err, ErrDamaged) || (err == nil && kind == object.KindChunk) {
+	id, _, kind, err := d.entry(ordinal)
+	if err == nil && kind == object.KindChunk {
 		return nil
 	}
-	if err != nil {
+	var env object.Envelope
+	if err == nil {
+		env, err = d.get(id)
+	}
+	switch {
+	case errors.Is(err, ErrNoObject): // it went before it was held
+		return nil
+	case passing(err):
 		return err
-	}
-	env, err := how.get(id)
-	if err != nil && !passing(err) {
+	case err != nil:
+		d.unreadable = append(d.unreadable, id)
 		return nil
-	}
-	if err != nil {
-		return err
 	}
 	for i := range env.NumChildren() {
-		loc, err := how.find(env.Child(i))
+		loc, err := d.find(env.Child(i))
 		if errors.Is(err, ErrNoObject) {
 			continue
 		}
 		if err != nil {
 			return err
 		}
-		if err := s.descend(loc.ordinal, live, below, how); err != nil {
+		if err := d.descend(loc.ordinal); err != nil {
 			return err
 		}
 	}
@@ -203,15 +217,15 @@ func (s *Store) getLocked(id object.ID) (object.Envelope, error) {
 	if b, ok := s.nodes.Get(id); ok {
 		return object.Decode(b)
 	}
-	loc, ok, err := s.lookup(&id)
-	if err != nil || !ok {
-		return object.Envelope{}, fmt.Errorf("%w: %s (%v)", ErrNoObject, id, err)
+	loc, err := s.ordinalLocked(id)
+	if err != nil {
+		return object.Envelope{}, err
 	}
 	raw := make([]byte, loc.size())
 	if loc.pack&logBit != 0 {
 		_, err = s.logf.f.ReadAt(raw, int64(loc.offset))
 	} else if i := s.files.packIndex(loc.pack); i < 0 {
-		err = ErrNoObject
+		err = fmt.Errorf("%w: %s lies in pack %d, which is not there", ErrDamaged, id, loc.pack)
 	} else {
 		var r MediaReader
 		if r, err = s.media.Open(s.files.Packs[i].Name); err == nil {

@@ -89,7 +89,10 @@ func (s *Store) Verify(ctx context.Context, opt VerifyOptions) (VerifyResult, er
 	if opt.BytesPerSecond > 0 {
 		v.limit = rate.NewLimiter(rate.Limit(opt.BytesPerSecond), 4<<20)
 	}
-	aside := s.asideNames()
+	aside, err := s.asideNames()
+	if err != nil {
+		return VerifyResult{}, err
+	}
 	began := time.Now()
 	if !opt.Anew {
 		began = v.resume(began)
