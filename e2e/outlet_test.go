@@ -9,6 +9,7 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/require"
 )
@@ -81,7 +82,12 @@ func TestOutletAtAnSSHService(t *testing.T) {
 		shell(t, base, "diff -r --no-dereference -x .candid-outlet.json share/letters nas/letters")
 		require.Equal(t, listed(t, filepath.Join(base, "share", "letters")), listed(t, filepath.Join(nas, "letters")))
 	}
-	settle(a)
+	current := func() { // the schedule sees to it
+		for !strings.Contains(a.run("outlet", "show", "nas"), "nas is current.") {
+			time.Sleep(20 * time.Millisecond)
+		}
+	}
+	current()
 	same()
 
 	// Killed while it lays out, it goes on.
@@ -93,7 +99,7 @@ func TestOutletAtAnSSHService(t *testing.T) {
 	a.kill()
 	a.start()
 	a.run("outlet", "run", "nas")
-	settle(a)
+	current()
 	same()
 	require.Contains(t, a.run("outlet", "verify", "nas"), "is as it should be")
 	require.Contains(t, a.run("outlet", "show", "nas"), "nas is current.")
