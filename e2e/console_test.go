@@ -14,7 +14,9 @@ import (
 
 	"candidharbor/e2e/browser"
 
+	"github.com/chromedp/cdproto/input"
 	"github.com/chromedp/chromedp"
+	"github.com/chromedp/chromedp/kb"
 	"github.com/stretchr/testify/require"
 )
 
@@ -304,28 +306,31 @@ func TestConsole(t *testing.T) {
 	require.NoError(t, p.Do(20*time.Second, exactly("take away")))
 	require.NoError(t, p.Wait(`!document.body.innerText.includes("At most 900 snapshots")`))
 
+	const document = `[aria-label="Policy document"]`
 	// The form changes the text, and the text the form; what may be written is offered.
 	require.NoError(t, p.Do(20*time.Second, chromedp.Navigate(a.url+"/policies?policy=all&view=form"),
 		chromedp.WaitVisible(`input[aria-label="larkfield: daily"]`)))
 	faultless("the form")
 	require.NoError(t, p.Do(20*time.Second, chromedp.SendKeys(`input[aria-label="larkfield: weekly"]`, "8\r"),
-		exactly("Text"), chromedp.WaitVisible("textarea")))
-	require.NoError(t, p.Wait(`document.querySelector("textarea").value.includes("{daily: 7, weekly: 8}")`))
-	atEnd := chromedp.Evaluate(
-		`(t => { t.focus(); t.setSelectionRange(t.value.length, t.value.length) })(document.querySelector("textarea"))`, nil)
+		exactly("Text"), chromedp.WaitVisible(document)))
+	require.NoError(t, p.Wait(`document.querySelector(".cm-content").innerText.includes("{daily: 7, weekly: 8}")`))
+	atEnd := chromedp.Tasks{chromedp.Focus(document), chromedp.KeyEvent(kb.End, chromedp.KeyModifiers(input.ModifierCtrl))}
 	require.NoError(t, p.Do(20*time.Second, atEnd, chromedp.KeyEvent("gr")))
-	require.NoError(t, p.Wait(`[...document.querySelectorAll('[data-offers] button')].some(o => o.innerText === "grace")`))
+	require.NoError(t, p.Wait(`[...document.querySelectorAll('[role="option"]')].some(o => o.innerText === "grace")`))
 	faultless("offers")
-	require.NoError(t, p.Do(20*time.Second, chromedp.Click(`//li/button[.="grace"]`, chromedp.BySearch)))
-	require.NoError(t, p.Wait(`document.querySelector("textarea").value.endsWith("grace: ")`))
-	require.NoError(t, p.Do(20*time.Second, atEnd, chromedp.KeyEvent("2 days\r"), exactly("Form"),
+	// What a key does is done at its going down; the character that would follow does not come.
+	require.NoError(t, p.Do(20*time.Second, input.DispatchKeyEvent(input.KeyRawDown).WithKey("Enter").WithCode("Enter").
+		WithWindowsVirtualKeyCode(13)))
+	require.NoError(t, p.Wait(`document.querySelector(".cm-content").innerText.includes("grace: ")`))
+	require.NoError(t, p.Do(20*time.Second, input.InsertText("2 days"), exactly("Form"),
 		chromedp.WaitVisible(`input[aria-label="Grace"]`)))
 	require.NoError(t, p.Wait(`document.querySelector('input[aria-label="Grace"]').value === "2 days"`))
 
 	// The editor tells before storing what a document would let go, and where it is wrong.
 	require.NoError(t, p.Do(20*time.Second, chromedp.Navigate(a.url+"/policies?policy=all"),
-		chromedp.WaitVisible("textarea"), chromedp.SendKeys("textarea", "colour: red\n")))
+		chromedp.WaitVisible(document), atEnd, input.InsertText("\ncolour: red\n")))
 	require.NoError(t, p.Wait(`document.body.innerText.includes("It cannot be used yet")`))
+	require.NoError(t, p.Wait(`document.querySelector(".cm-lintRange-error")?.innerText === "colour: red"`))
 
 	// At the far site, rules that keep less wait for a person, who accepts them there.
 	take := func() {

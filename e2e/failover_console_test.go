@@ -10,6 +10,7 @@ import (
 
 	"candidharbor/e2e/browser"
 
+	"github.com/chromedp/cdproto/input"
 	"github.com/chromedp/chromedp"
 	"github.com/stretchr/testify/require"
 )
@@ -64,14 +65,16 @@ func TestFailoverInConsole(t *testing.T) {
 
 	dr := with(open(b))
 	dr.do(chromedp.Navigate(b.url+"/recovery"), click("write a runbook"),
-		chromedp.WaitVisible(`textarea`, chromedp.ByQuery))
+		chromedp.WaitVisible(`[aria-label="Runbook"]`))
 	noFaults(t, dr.Page, "write a runbook")
-	dr.do(chromedp.Evaluate(`document.querySelector("textarea").select()`, nil), chromedp.SendKeys("textarea",
-		"runbook: field-station\nat: stonewick\nbring_up:\n- nothing-there\n", chromedp.ByQuery), click("Store it"))
+	write := func(text string) chromedp.Action { // as it is pasted: typed lines would be indented
+		return chromedp.Tasks{chromedp.Focus(`[aria-label="Runbook"]`),
+			chromedp.KeyEvent("a", chromedp.KeyModifiers(input.ModifierCtrl)), input.InsertText(text), click("Store it")}
+	}
+	dr.do(write("runbook: field-station\nat: stonewick\nbring_up:\n- nothing-there\n"))
 	dr.says("there is no volume or group nothing-there here")
-	dr.do(chromedp.Evaluate(`document.querySelector("textarea").select()`, nil), chromedp.SendKeys("textarea",
-		"runbook: field-station\nat: stonewick\nbring_up: [notes, {pause: {say: Ask the registrar}}, db]\npaths: {notes: "+up+
-			"}\n", chromedp.ByQuery), click("Store it"))
+	dr.do(write("runbook: field-station\nat: stonewick\nbring_up: [notes, {pause: {say: Ask the registrar}}, db]\n" +
+		"paths: {notes: " + up + "}\n"))
 	dr.says("field-station")
 	dr.says("ready")
 	noFaults(t, dr.Page, "a runbook")

@@ -66,7 +66,7 @@ func TestManyInConsole(t *testing.T) {
 	is(`document.querySelectorAll('[aria-label="Time ruler"] a').length > 5`)
 	is(`document.querySelectorAll('[aria-label="Time ruler"] a').length < 60`)
 	noFaults(t, p, "the folded ruler")
-	do(chromedp.Click(`button[aria-label="Fold by"]`), chromedp.Click(`//*[@role="option"][.="label hall"]`,
+	do(chromedp.Click(`button[aria-label^="Fold by: "]`), chromedp.Click(`//*[@role="option"][.="label hall"]`,
 		chromedp.BySearch))
 	is(`location.search.includes("fold=label") && ` + heads + `.length >= 1`)
 

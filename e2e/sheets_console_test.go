@@ -56,7 +56,7 @@ func (m mouse) fill(label, text string) {
 
 func (m mouse) choose(label, option string) {
 	m.t.Helper()
-	m.click(`//button[@aria-label="` + label + `"]`)
+	m.click(`//button[starts-with(@aria-label, "` + label + `: ")]`)
 	m.click(`//*[@role="option"][.="` + option + `"]`)
 }
 

@@ -12,8 +12,8 @@ import (
 )
 
 // A directory of the store cannot be listed, for once, while the store is opened and swept, with its manifest and
-// without, some of what is needed put aside. A list that is not known is not an empty one: nothing that a snapshot or a pin
-// holds may go.
+// without, some of what is needed put aside. A list that is not known is not an empty one: nothing that a snapshot or
+// a pin holds may go.
 func TestDirectoriesCannotBeListed(t *testing.T) {
 	base, err := os.MkdirTemp(memoryDir(), "lists")
 	require.NoError(t, err)

@@ -3,6 +3,7 @@ import { useState } from "react";
 import { Link } from "react-router";
 
 import { api, once, type Schemas, told } from "../api/client";
+import { Pick } from "../parts/pick";
 import { useRun, worked } from "../api/run";
 import { ByCommand, Field, Progress, Sheet, Trouble } from "../parts/ui";
 import { ago, many, size, stamp, word } from "../parts/words";
@@ -159,11 +160,7 @@ function Make({ volumes, close }: { volumes: string[]; close: () => void }) {
           <input className="field w-full" value={name} onChange={(e) => setName(e.target.value)} required />
         </Field>
         <Field label="Volume">
-          <select className="field w-full" value={volume} onChange={(e) => setVolume(e.target.value)}>
-            {volumes.map((v) => (
-              <option key={v}>{v}</option>
-            ))}
-          </select>
+          <Pick label="Volume" value={volume} names={volumes} pick={setVolume} />
         </Field>
         <Field label="As of" help="latest, or a moment such as 2026-03-04 14:05.">
           <input className="field w-full font-mono" value={at} onChange={(e) => setAt(e.target.value)} required />

@@ -3,6 +3,7 @@ import { useState } from "react";
 import { Link } from "react-router";
 
 import { api, once, type Schemas, told } from "../api/client";
+import { asThey, ChooseField } from "../parts/choose";
 import { Described } from "../parts/described";
 import { Field, Sheet, Trouble } from "../parts/ui";
 import { ago, stamp } from "../parts/words";
@@ -145,14 +146,13 @@ function GroupSheet({ group, volumes, close }: { group: Group; volumes: string[]
   });
   const known = hooks.data ?? [];
   const choose = (label: string, value: string, set: (v: string) => void, none: string) => (
-    <Field label={label} help={known.find((h) => h.name === value)?.command ?? ""}>
-      <select className="field w-full" value={value} onChange={(e) => set(e.target.value)}>
-        <option value="">{none}</option>
-        {known.map((h) => (
-          <option key={h.name}>{h.name}</option>
-        ))}
-      </select>
-    </Field>
+    <ChooseField
+      label={label}
+      help={known.find((h) => h.name === value)?.command ?? ""}
+      value={value}
+      options={[{ value: "", label: none }, ...asThey(known.map((h) => h.name))]}
+      choose={set}
+    />
   );
   return (
     <Sheet title={group.name ? `Change ${group.name}` : "Make a group"} open close={close}>
@@ -189,16 +189,15 @@ function GroupSheet({ group, volumes, close }: { group: Group; volumes: string[]
             {choose("Before reading, hold writers by", freeze, setFreeze, "nothing of the group's own")}
             {freeze && choose("Afterwards let them go by", thaw, setThaw, "nothing")}
             {freeze && (
-              <Field label="If they cannot be held">
-                <select
-                  className="field w-full"
-                  value={failing}
-                  onChange={(e) => setFailing(e.target.value as "stop" | "spread")}
-                >
-                  <option value="stop">take no set</option>
-                  <option value="spread">take one nevertheless, as spread</option>
-                </select>
-              </Field>
+              <ChooseField
+                label="If they cannot be held"
+                value={failing}
+                options={[
+                  { value: "stop", label: "take no set" },
+                  { value: "spread", label: "take one nevertheless, as spread" },
+                ]}
+                choose={setFailing}
+              />
             )}
           </>
         )}

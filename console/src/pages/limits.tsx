@@ -3,6 +3,7 @@ import { scaleLinear, scaleTime } from "d3-scale";
 import { useState } from "react";
 
 import { api, once, type Schemas, told } from "../api/client";
+import { asThey, ChooseField } from "../parts/choose";
 import { Field, Sheet, Trouble } from "../parts/ui";
 import { exact, size, stamp } from "../parts/words";
 import { Wide } from "../parts/wide";
@@ -210,15 +211,15 @@ function CapSheet({ usage, close }: { usage: Schemas["Usage"]; close: () => void
           put.mutate();
         }}
       >
-        <Field label="Of">
-          <select className="field w-full" value={chosen} onChange={(e) => setChosen(e.target.value)}>
-            {choices.map((c) => (
-              <option key={c.join(" ")} value={c.join(" ")}>
-                {c[0] === "peer" ? `all copies from ${c[1]}` : c.join(" ")}
-              </option>
-            ))}
-          </select>
-        </Field>
+        <ChooseField
+          label="Of"
+          value={chosen}
+          options={choices.map((c) => ({
+            value: c.join(" "),
+            label: c[0] === "peer" ? `all copies from ${c[1]}` : c.join(" "),
+          }))}
+          choose={setChosen}
+        />
         <Field label="At most so many snapshots" help="Empty: no bound. Those in grace do not count.">
           <input
             className="field w-full"
@@ -241,23 +242,21 @@ function CapSheet({ usage, close }: { usage: Schemas["Usage"]; close: () => void
             onChange={(e) => setBytes(e.target.value)}
           />
         </Field>
-        <Field label="Unit of the bytes">
-          <select className="field" value={unit} onChange={(e) => setUnit(e.target.value as keyof typeof units)}>
-            {Object.keys(units).map((u) => (
-              <option key={u}>{u}</option>
-            ))}
-          </select>
-        </Field>
-        <Field label="When it is reached">
-          <select
-            className="field w-full"
-            value={reached}
-            onChange={(e) => setReached(e.target.value as typeof reached)}
-          >
-            <option value="stop taking">stop taking, and say so</option>
-            <option value="oldest goes">the oldest go, through grace</option>
-          </select>
-        </Field>
+        <ChooseField
+          label="Unit of the bytes"
+          value={unit}
+          options={asThey(Object.keys(units) as (keyof typeof units)[])}
+          choose={setUnit}
+        />
+        <ChooseField
+          label="When it is reached"
+          value={reached}
+          options={[
+            { value: "stop taking", label: "stop taking, and say so" },
+            { value: "oldest goes", label: "the oldest go, through grace" },
+          ]}
+          choose={setReached}
+        />
         <Trouble error={put.error} />
         <div className="mt-4 flex gap-3">
           <button className="press" disabled={put.isPending || (!count && !bytes)}>

@@ -3,6 +3,7 @@ import { useState } from "react";
 import { Link } from "react-router";
 
 import { api, once, told } from "../api/client";
+import { ChooseField } from "../parts/choose";
 import { ByCommand, Command, Field, Sheet, Trouble } from "../parts/ui";
 import { readSize, size, word } from "../parts/words";
 
@@ -113,18 +114,13 @@ export function MakeDisk({ close }: { close: () => void }) {
             <Field label="Image" help="A file that is not there yet, below a root. Empty: with the site's own data.">
               <input className="field w-full font-mono" value={image} onChange={(e) => setImage(e.target.value)} />
             </Field>
-            <Field
+            <ChooseField
               label="Block"
               help="What a snapshot stores of a change at least. Smaller ones cost more objects; it stays as chosen."
-            >
-              <select className="field w-full" value={block} onChange={(e) => setBlock(e.target.value)}>
-                {[4096, 16384, 65536, 262144, 1048576].map((n) => (
-                  <option key={n} value={n}>
-                    {size(n)}
-                  </option>
-                ))}
-              </select>
-            </Field>
+              value={block}
+              options={[4096, 16384, 65536, 262144, 1048576].map((n) => ({ value: String(n), label: size(n) }))}
+              choose={setBlock}
+            />
           </details>
           <Trouble error={make.error} />
           <div className="mt-4 flex gap-3">

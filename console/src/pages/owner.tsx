@@ -2,6 +2,7 @@ import { useQuery } from "@tanstack/react-query";
 import { useSearchParams } from "react-router";
 
 import { api, type Schemas, told } from "../api/client";
+import { asThey, Choose } from "../parts/choose";
 import { Progress, State, Trouble } from "../parts/ui";
 import { TallRuler } from "../parts/ruler";
 import { useTime } from "../parts/time";
@@ -32,16 +33,12 @@ export function OwnerPage({ me }: { me: Me }) {
         <h1 className="font-say text-2xl font-semibold">
           Your files in{" "}
           {grants.length > 1 ? (
-            <select
-              aria-label="Volume"
-              className="field"
+            <Choose
+              label="Volume"
               value={volume}
-              onChange={(e) => setParams({ volume: e.target.value })}
-            >
-              {grants.map((g) => (
-                <option key={g.volume}>{g.volume}</option>
-              ))}
-            </select>
+              options={asThey(grants.map((g) => g.volume))}
+              choose={(v) => setParams({ volume: v })}
+            />
           ) : (
             volume
           )}

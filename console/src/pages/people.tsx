@@ -2,6 +2,8 @@ import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 
 import { api, once, type Schemas, told } from "../api/client";
+import { Pick } from "../parts/pick";
+import { ChooseField } from "../parts/choose";
 import { ByCommand, Field, Sheet, Trouble, Waiting } from "../parts/ui";
 import { stamp } from "../parts/words";
 
@@ -277,15 +279,12 @@ function Add({ close }: { close: () => void }) {
             required
           />
         </Field>
-        <Field label="Role">
-          <select className="field w-full" value={role} onChange={(e) => setRole(e.target.value as Role)}>
-            {roles.map(([r, what]) => (
-              <option key={r} value={r}>
-                {r}: {what}
-              </option>
-            ))}
-          </select>
-        </Field>
+        <ChooseField
+          label="Role"
+          value={role}
+          options={roles.map(([r, what]) => ({ value: r, label: `${r}: ${what}` }))}
+          choose={setRole}
+        />
         {role === "file owner" && (
           <Field
             label="User and groups on the files"
@@ -373,25 +372,21 @@ function MakeToken({ people, close }: { people: Person[]; close: () => void }) {
             required
           />
         </Field>
-        <Field label="It may do what">
-          <select className="field w-full" value={person} onChange={(e) => setPerson(e.target.value)}>
-            <option value="">administrators may</option>
-            {people.map((p) => (
-              <option key={p.name} value={p.name}>
-                {p.name} may, {p.role}
-              </option>
-            ))}
-          </select>
-        </Field>
-        <Field label="It ends">
-          <select className="field w-full" value={days} onChange={(e) => setDays(Number(e.target.value))}>
-            {lasts.map(([n, what]) => (
-              <option key={n} value={n}>
-                {what}
-              </option>
-            ))}
-          </select>
-        </Field>
+        <ChooseField
+          label="It may do what"
+          value={person}
+          options={[
+            { value: "", label: "administrators may" },
+            ...people.map((p) => ({ value: p.name, label: `${p.name} may, ${p.role}` })),
+          ]}
+          choose={setPerson}
+        />
+        <ChooseField
+          label="It ends"
+          value={String(days)}
+          options={lasts.map(([n, what]) => ({ value: String(n), label: what }))}
+          choose={(v) => setDays(Number(v))}
+        />
         <Trouble error={make.error} />
         <div className="mt-3 flex gap-3">
           <button className="press" disabled={make.isPending || !name}>
@@ -437,15 +432,12 @@ function Change({ person, close }: { person: Person; close: () => void }) {
           change.mutate();
         }}
       >
-        <Field label="Role">
-          <select className="field w-full" value={role} onChange={(e) => setRole(e.target.value as Role)}>
-            {roles.map(([r, what]) => (
-              <option key={r} value={r}>
-                {r}: {what}
-              </option>
-            ))}
-          </select>
-        </Field>
+        <ChooseField
+          label="Role"
+          value={role}
+          options={roles.map(([r, what]) => ({ value: r, label: `${r}: ${what}` }))}
+          choose={setRole}
+        />
         {role === "file owner" && (
           <Field
             label="User and groups on the files"
@@ -513,11 +505,7 @@ function Grant({ person, close }: { person: Person; close: () => void }) {
         }}
       >
         <Field label="Volume">
-          <select className="field w-full" value={chosen} onChange={(e) => setVolume(e.target.value)}>
-            {(volumes.data ?? []).map((v) => (
-              <option key={v.name}>{v.name}</option>
-            ))}
-          </select>
+          <Pick label="Volume" value={chosen} names={(volumes.data ?? []).map((v) => v.name)} pick={setVolume} />
         </Field>
         <Field
           label="Folder"

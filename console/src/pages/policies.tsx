@@ -1,13 +1,14 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { useEffect, useRef, useState } from "react";
+import { useEffect, useMemo, useState } from "react";
 import { Link, useSearchParams } from "react-router";
 
 import { api, once, type Schemas, told } from "../api/client";
 import { Described } from "../parts/described";
 import { Choose } from "../parts/choose";
+import type { Schema } from "../parts/complete";
+import { Editor, type EditorMark } from "../parts/editor";
 import { ByCommand, Trouble, Waiting } from "../parts/ui";
 import { size, stamp } from "../parts/words";
-import { useOffers } from "../parts/offers";
 import { RemovePolicy } from "./removepolicy";
 import { PolicyForm } from "./policyform";
 import { History, type Horizon, Outlook, OutlookCharts } from "./preview";
@@ -83,7 +84,7 @@ export function Policies() {
           />
         </p>
       )}
-      <Editor
+      <Document
         key={chosen ? chosen.name + chosen.version : `+${example?.name}`}
         policy={chosen}
         start={chosen?.body ?? example?.body ?? ""}
@@ -103,7 +104,7 @@ export function Policies() {
   );
 }
 
-function Editor({
+function Document({
   policy,
   start,
   stored,
@@ -130,8 +131,12 @@ function Editor({
   const routes = useQuery({ queryKey: ["routes"], queryFn: () => told(api.GET("/routes")) });
   const site = useQuery({ queryKey: ["site"], queryFn: () => told(api.GET("/site")) });
   const [horizon, look] = useState<Horizon>({ days: 90, fromNothing: false });
-  const area = useRef<HTMLTextAreaElement>(null);
-  const offers = useOffers(text, setText, area);
+  const [at, setAt] = useState<{ line: number; column: number }>();
+  const schema = useQuery({
+    queryKey: ["schema"],
+    staleTime: Infinity,
+    queryFn: async () => (await fetch("/api/v1/policies/schema")).json() as Promise<Schema>,
+  });
   useEffect(() => {
     const t = setTimeout(() => setSettled(text), 350);
     return () => clearTimeout(t);
@@ -145,11 +150,13 @@ function Editor({
   const letting = check.data?.letting ?? [];
   const hints = check.data?.hints ?? [];
   const places = [...new Set(letting.map((g) => g.place))];
-  const goTo = (line: number, column: number) => {
-    const at = lines.slice(0, Math.max(0, line - 1)).join("\n").length + (line > 1 ? 1 : 0) + Math.max(0, column - 1);
-    area.current?.focus();
-    area.current?.setSelectionRange(at, at);
-  };
+  const marks = useMemo(
+    (): EditorMark[] => [
+      ...(check.data?.problems ?? []).map((p) => ({ ...p, wrong: true })),
+      ...(check.data?.hints ?? []).filter((h) => h.line > 0).map((h) => ({ ...h, wrong: false })),
+    ],
+    [check.data],
+  );
   const put = useMutation({
     mutationFn: () => told(api.PUT("/policies", { body: { body: text, accept: letting.length > 0 }, headers: once() })),
     onSuccess: (p) => {
@@ -157,8 +164,6 @@ function Editor({
       stored(p.name);
     },
   });
-  const bad = new Set(problems.map((p) => p.line));
-  const lines = text.split("\n");
   return (
     <div className="grid grid-cols-1 gap-x-8 gap-y-4 lg:grid-cols-[minmax(0,1.15fr)_minmax(0,1fr)]">
       <div>
@@ -189,32 +194,13 @@ function Editor({
           />
         )}
         {!form && (
-          <div className="flex border border-ink bg-sheet font-mono text-[13px] leading-6">
-            <div aria-hidden className="shrink-0 border-r border-rule py-2 text-right text-faint select-none">
-              {lines.map((_, i) => (
-                <div key={i} className={`px-2 ${bad.has(i + 1) ? "bg-hand text-paper" : ""}`}>
-                  {i + 1}
-                </div>
-              ))}
-            </div>
-            <textarea
-              ref={area}
-              aria-label="Policy document"
-              aria-invalid={problems.length > 0}
-              spellCheck={false}
-              className="min-w-0 flex-1 resize-none overflow-x-auto bg-transparent p-2 whitespace-pre outline-offset-0"
-              rows={Math.max(lines.length, 14)}
-              value={text}
-              onChange={(e) => {
-                setText(e.target.value);
-                offers.moved();
-              }}
-              onKeyDown={offers.key}
-              onSelect={offers.moved}
-            />
-          </div>
+          <>
+            <Editor label="Policy document" text={text} change={setText} schema={schema.data} marks={marks} goTo={at} />
+            <p className="pt-1 text-xs text-faint">
+              What may be written is offered as you type; Ctrl and Space at the cursor asks for it.
+            </p>
+          </>
         )}
-        {!form && offers.list}
         <div className="mt-3 flex flex-wrap items-baseline gap-3">
           <button
             className={`press ${letting.length ? "press-hand" : ""}`}
@@ -245,7 +231,7 @@ function Editor({
               <button
                 key={p.line + p.what}
                 className="my-2 block w-full cursor-pointer border-l-4 border-hand pl-3 text-left text-sm"
-                onClick={() => goTo(p.line, p.column)}
+                onClick={() => setAt({ line: p.line, column: p.column })}
               >
                 {p.line > 0 && (
                   <strong>
@@ -291,7 +277,7 @@ function Editor({
                 <button
                   key={h.line + h.what}
                   className="my-2 block w-full cursor-pointer border-l-4 border-now pl-3 text-left text-sm"
-                  onClick={() => goTo(h.line, h.column)}
+                  onClick={() => setAt({ line: h.line, column: h.column })}
                 >
                   {h.line > 0 && <strong>Line {h.line}: </strong>}
                   {h.what}

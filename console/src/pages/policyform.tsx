@@ -2,6 +2,7 @@ import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 
 import { api, told } from "../api/client";
+import { asThey, Choose } from "../parts/choose";
 import { PolicyDoc } from "../parts/policydoc";
 import { Wide } from "../parts/wide";
 
@@ -99,16 +100,12 @@ export function PolicyForm({
         <div className="mt-2 flex flex-wrap items-end gap-x-4 gap-y-2">
           <Labelled label="Time zone">{input("Time zone", ["zone"], { placeholder: "UTC" })}</Labelled>
           <Labelled label="Weeks begin on">
-            <select
-              aria-label="Weeks begin on"
-              className="field"
+            <Choose
+              label="Weeks begin on"
               value={d.text("week_starts") || "monday"}
-              onChange={(e) => set(["week_starts"], e.target.value === "monday" ? "" : e.target.value)}
-            >
-              {weekdays.map((w) => (
-                <option key={w}>{w}</option>
-              ))}
-            </select>
+              options={asThey(weekdays)}
+              choose={(v) => set(["week_starts"], v === "monday" ? "" : v)}
+            />
           </Labelled>
           <Check
             label="not when nothing changed"
@@ -215,30 +212,25 @@ export function PolicyForm({
           <div className="flex flex-wrap gap-4">
             {(["freeze", "thaw"] as const).map((k) => (
               <Labelled key={k} label={k === "freeze" ? "Before, by" : "Afterwards, by"}>
-                <select
-                  aria-label={k}
-                  className="field"
+                <Choose
+                  label={k}
                   value={d.text("quiesce", k)}
-                  onChange={(e) => set(["quiesce", k], e.target.value)}
-                >
-                  <option value="">nothing</option>
-                  {(hooks.data ?? []).map((h) => (
-                    <option key={h.name}>{h.name}</option>
-                  ))}
-                </select>
+                  options={[{ value: "", label: "nothing" }, ...asThey((hooks.data ?? []).map((h) => h.name))]}
+                  choose={(v) => set(["quiesce", k], v)}
+                />
               </Labelled>
             ))}
             {d.text("quiesce", "freeze") && (
               <Labelled label="If that fails">
-                <select
-                  aria-label="If the freeze fails"
-                  className="field"
+                <Choose
+                  label="If the freeze fails"
                   value={d.text("quiesce", "failing") || "stop"}
-                  onChange={(e) => set(["quiesce", "failing"], e.target.value === "stop" ? "" : e.target.value)}
-                >
-                  <option value="stop">take nothing</option>
-                  <option value="spread">take it spread</option>
-                </select>
+                  options={[
+                    { value: "stop", label: "take nothing" },
+                    { value: "spread", label: "take it spread" },
+                  ]}
+                  choose={(v) => set(["quiesce", "failing"], v === "stop" ? "" : v)}
+                />
               </Labelled>
             )}
           </div>

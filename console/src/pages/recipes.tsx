@@ -3,6 +3,7 @@ import { useState } from "react";
 import { Link } from "react-router";
 
 import { api, once, type Schemas, told } from "../api/client";
+import { asThey, ChooseField } from "../parts/choose";
 import { Pick } from "../parts/pick";
 import { Field, Sheet, State, Trouble } from "../parts/ui";
 import { ago, size, span, stamp } from "../parts/words";
@@ -185,16 +186,12 @@ function Save({ old, volumes, close }: { old: Recipe | null; volumes: string[]; 
         <Field label="When" help="A cadence, such as daily at 02:30; empty: only when asked for.">
           <input className="field w-full" value={when} onChange={(e) => setWhen(e.target.value)} />
         </Field>
-        <Field label="Checked by the hook">
-          <select className="field w-full" value={check} onChange={(e) => setCheck(e.target.value)}>
-            <option value="">none</option>
-            {(hooks.data ?? []).map((h) => (
-              <option key={h.name} value={h.name}>
-                {h.name}
-              </option>
-            ))}
-          </select>
-        </Field>
+        <ChooseField
+          label="Checked by the hook"
+          value={check}
+          options={[{ value: "", label: "none" }, ...asThey((hooks.data ?? []).map((h) => h.name))]}
+          choose={setCheck}
+        />
         <label className="my-3 block text-sm">
           <input type="checkbox" checked={exact} onChange={(e) => setExact(e.target.checked)} /> keep the directory
           exactly as the snapshot: what is not in it goes

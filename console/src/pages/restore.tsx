@@ -3,6 +3,7 @@ import { useState } from "react";
 import { Link } from "react-router";
 
 import { api, once, type RestoreAsk, type RestoreResult, told } from "../api/client";
+import { Choose } from "../parts/choose";
 import { useRun, worked } from "../api/run";
 import { Pick } from "../parts/pick";
 import { Command, Field, Progress, Sheet, Trouble } from "../parts/ui";
@@ -178,17 +179,12 @@ export function RestoreSheet({
           )}
           {!download && (
             <Field label="What is there already and differs">
-              <select
-                className="field"
+              <Choose
+                label="What is there already and differs"
                 value={conflict}
-                onChange={(e) => change(() => setConflict(e.target.value as Conflict))}
-              >
-                {choices.map(([k, t]) => (
-                  <option key={k} value={k}>
-                    {t}
-                  </option>
-                ))}
-              </select>
+                options={choices.map(([k, t]) => ({ value: k, label: t }))}
+                choose={(v) => change(() => setConflict(v))}
+              />
               {where === "place" && paths.length === 0 && conflict === "replace" && (
                 <span className="block text-hand">
                   The volume becomes exactly as it was: what was made since is removed. It stays in the safety snapshot.

@@ -2,7 +2,7 @@ import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 
 import { api, once, type Route, type Schemas, told } from "../api/client";
-import { Choose } from "../parts/choose";
+import { asThey, ChooseField } from "../parts/choose";
 import { Field, Sheet, Trouble } from "../parts/ui";
 
 type Terms = Schemas["RouteTerms"];
@@ -97,38 +97,30 @@ export function RouteForm({
         <div className="grid gap-x-6 sm:grid-cols-2">
           {!route && (
             <>
-              <Field
+              <ChooseField
                 label="Which way"
                 help={
                   pull ? "This site takes what it wants; nobody brings it." : "This site brings new snapshots there."
                 }
-              >
-                <select
-                  className="field w-full"
-                  value={pull ? "from" : "to"}
-                  onChange={(e) => {
-                    setPull(e.target.value === "from");
-                    check.reset();
-                  }}
-                >
-                  <option value="to">carry to a site</option>
-                  <option value="from">take from a site</option>
-                </select>
-              </Field>
-              <Field label={pull ? "From" : "To"}>
-                <select
-                  className="field w-full"
-                  value={other}
-                  onChange={(e) => {
-                    setSite(e.target.value);
-                    check.reset();
-                  }}
-                >
-                  {peers.map((p) => (
-                    <option key={p.name}>{p.name}</option>
-                  ))}
-                </select>
-              </Field>
+                value={pull ? "from" : "to"}
+                options={[
+                  { value: "to", label: "carry to a site" },
+                  { value: "from", label: "take from a site" },
+                ]}
+                choose={(v) => {
+                  setPull(v === "from");
+                  check.reset();
+                }}
+              />
+              <ChooseField
+                label={pull ? "From" : "To"}
+                value={other}
+                options={asThey(peers.map((p) => p.name))}
+                choose={(v) => {
+                  setSite(v);
+                  check.reset();
+                }}
+              />
               <Field label="Name">
                 <input
                   className="field w-full"
@@ -190,18 +182,15 @@ export function RouteForm({
             />
           </Field>
           {ways.length > 1 && (
-            <div className="my-3 text-sm">
-              <span className="block font-semibold">By which way</span>
-              <Choose
-                label="By which way"
-                value={terms.by ?? ""}
-                options={[
-                  { value: "", label: "any that answers" },
-                  ...ways.map((a) => ({ value: a, label: `${a} alone` })),
-                ]}
-                choose={(by) => set({ by })}
-              />
-            </div>
+            <ChooseField
+              label="By which way"
+              value={terms.by ?? ""}
+              options={[
+                { value: "", label: "any that answers" },
+                ...ways.map((a) => ({ value: a, label: `${a} alone` })),
+              ]}
+              choose={(by) => set({ by })}
+            />
           )}
           <Field label="Priority" help="Its share of the pace, 1 to 9; 5 when not given.">
             <input
@@ -237,17 +226,17 @@ export function RouteForm({
               onChange={(e) => set({ out: lines(e.target.value) })}
             />
           </Field>
-          <Field label="Standby" help="Lay the newest copy out as a directory there.">
-            <select
-              className="field w-full"
-              value={terms.standby ?? ""}
-              onChange={(e) => set({ standby: e.target.value as Terms["standby"] })}
-            >
-              <option value="">no</option>
-              <option value="exact">exact</option>
-              <option value="additive">additive: what goes here stays there</option>
-            </select>
-          </Field>
+          <ChooseField
+            label="Standby"
+            help="Lay the newest copy out as a directory there."
+            value={terms.standby ?? ""}
+            options={[
+              { value: "", label: "no" },
+              { value: "exact", label: "exact" },
+              { value: "additive", label: "additive: what goes here stays there" },
+            ]}
+            choose={(standby) => set({ standby })}
+          />
           <label className="my-3 flex items-baseline gap-2 text-sm">
             <input type="checkbox" checked={!!terms.onward} onChange={(e) => set({ onward: e.target.checked })} /> Carry
             volumes of other sites on as well

@@ -3,6 +3,7 @@ import { useState } from "react";
 import { Link, useNavigate } from "react-router";
 
 import { api, once, type Schemas, told } from "../api/client";
+import { Editor } from "../parts/editor";
 import { Command, Field, Sheet, State, Trouble } from "../parts/ui";
 import { size, span, stamp } from "../parts/words";
 import { Rehearse } from "./drill";
@@ -154,16 +155,10 @@ function Write({ body, close }: { body: string; close: () => void }) {
   });
   return (
     <Sheet title="Runbook" open close={close} wide>
-      <Field label="The document" help="Volumes, groups, hooks, checks and pauses, in their order.">
-        <textarea
-          className="field h-72 w-full font-mono text-sm"
-          spellCheck={false}
-          value={text}
-          onChange={(e) => setText(e.target.value)}
-        />
-      </Field>
+      <p className="mb-2 text-sm text-faint">Volumes, groups, hooks, checks and pauses, in their order.</p>
+      <Editor label="Runbook" text={text} change={setText} />
       <Trouble error={put.error} />
-      <div className="flex gap-4">
+      <div className="mt-3 flex gap-4">
         <button className="press" disabled={put.isPending} onClick={() => put.mutate()}>
           Store it
         </button>

@@ -3,6 +3,7 @@ import { useState } from "react";
 import { Link } from "react-router";
 
 import { api, once, told } from "../api/client";
+import { ChooseField } from "../parts/choose";
 import { useAddress } from "../parts/address";
 import { ByCommand, Field, Sheet, State, Trouble, Waiting } from "../parts/ui";
 import { stamp } from "../parts/words";
@@ -116,15 +117,18 @@ const may = {
 
 function MayField({ value, set }: { value: May; set: (m: May) => void }) {
   return (
-    <Field label="What the other site may do here">
-      <select className="field w-full" value={value} onChange={(e) => set(e.target.value as May)}>
-        <option value="both">bring snapshots, and look</option>
-        <option value="over">bring snapshots, look, and take volumes over</option>
-        <option value="read">take snapshots, and look: for a vault that pulls</option>
-        <option value="all">bring and take snapshots, look and configure</option>
-        <option value="nothing">nothing</option>
-      </select>
-    </Field>
+    <ChooseField
+      label="What the other site may do here"
+      value={value}
+      choose={set}
+      options={[
+        { value: "both", label: "bring snapshots, and look" },
+        { value: "over", label: "bring snapshots, look, and take volumes over" },
+        { value: "read", label: "take snapshots, and look: for a vault that pulls" },
+        { value: "all", label: "bring and take snapshots, look and configure" },
+        { value: "nothing", label: "nothing" },
+      ]}
+    />
   );
 }
 
