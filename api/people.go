@@ -50,6 +50,13 @@ type Me struct {
 	Grants []FolderGrant `json:"grants" doc:"of a file owner"`
 	Site   string        `json:"site"`
 	Now    time.Time     `json:"now"`
+	Times  Times         `json:"times"`
+}
+
+// Times is how times are shown to somebody.
+type Times struct {
+	Zone  string `json:"zone" doc:"an IANA name, such as Europe/Lisbon; empty: of the machine that shows them"`
+	Dates string `json:"dates" enum:"year first,day first,month first"`
 }
 
 // OwnPassword asks to change the password of who asks.

@@ -31,6 +31,7 @@ import (
 type Client struct {
 	base  string
 	desk  string // before every path: the desk of a paired site
+	times string // how times in sentences are shown
 	token string
 	http  *http.Client
 }
@@ -81,6 +82,14 @@ func New(address, token string, opts ...Option) (*Client, error) {
 func (c *Client) At(site string) *Client {
 	other := *c
 	other.desk = "/sites/" + url.PathEscape(site) + "/desk"
+	return &other
+}
+
+// ShowTimes returns a client that is told times in sentences in a zone and a form, such as "Europe/Lisbon" or
+// "Europe/Lisbon, day first"; without, they are in the site's zone.
+func (c *Client) ShowTimes(style string) *Client {
+	other := *c
+	other.times = style
 	return &other
 }
 
@@ -171,6 +180,9 @@ func (c *Client) send(ctx context.Context, method, path string, query url.Values
 	}
 	if c.token != "" {
 		req.Header.Set("Authorization", "Bearer "+c.token)
+	}
+	if c.times != "" {
+		req.Header.Set("Candid-Times", c.times)
 	}
 	if len(body) > 0 {
 		req.Header.Set("Content-Type", "application/json")

@@ -23,6 +23,7 @@ import { VolumePage } from "./pages/volume";
 import { Volumes } from "./pages/volumes";
 import { Masthead } from "./parts/masthead";
 import { Trouble, Waiting } from "./parts/ui";
+import { setTimes } from "./parts/times";
 import { TimeProvider } from "./parts/time";
 
 type Me = Schemas["Me"];
@@ -44,6 +45,7 @@ export function App({ refused }: { refused: Problem | undefined }) {
         <Trouble error={me.error} />
       </main>
     );
+  setTimes(me.data.times);
   if (me.data.role !== "file owner") return <Desk me={me.data} />;
   return (
     <TimeProvider>

@@ -154,8 +154,8 @@ func (o *takeRun) confirm(context.Context) error {
 		}
 	}
 	mine := o.row()
-	o.outcome = fmt.Sprintf("unchanged since %s; seen until %s", mine.Began.Format("2006-01-02 15:04"),
-		mine.SeenUntil.Format("2006-01-02 15:04:05"))
+	o.outcome = fmt.Sprintf("unchanged since %s; seen until %s", phrase.Stamp(mine.Began.Time),
+		phrase.Stamp(mine.SeenUntil.Time))
 	return nil
 }
 

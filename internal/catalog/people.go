@@ -73,7 +73,21 @@ func (c *Catalog) ChangePerson(p *Person, out bool) error {
 
 // RemovePerson removes a person with everything that lets that person in.
 func (c *Catalog) RemovePerson(name string) error {
-	return c.execAll(name, `DELETE FROM tokens WHERE person=?`, `DELETE FROM people WHERE name=?`)
+	return c.execAll(name, `DELETE FROM tokens WHERE person=?`, `DELETE FROM people WHERE name=?`,
+		`DELETE FROM times WHERE who='person ' || ?`)
+}
+
+// Times is how times are shown to somebody; ErrNone when nothing was chosen.
+func (c *Catalog) Times(who string) (zone, dates string, err error) {
+	err = c.db.QueryRow(`SELECT zone, dates FROM times WHERE who=?`, who).Scan(&zone, &dates)
+	return zone, dates, none(err, "choice of", who)
+}
+
+// SetTimes notes how times are shown to somebody.
+func (c *Catalog) SetTimes(who, zone, dates string) error {
+	_, err := c.db.Exec(`INSERT INTO times (who, zone, dates) VALUES (?, ?, ?)
+		ON CONFLICT (who) DO UPDATE SET zone=excluded.zone, dates=excluded.dates`, who, zone, dates)
+	return err
 }
 
 // PutSession stores a session, and forgets those of before a time.

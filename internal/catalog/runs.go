@@ -307,6 +307,7 @@ func (c *Catalog) RemoveToken(name string) error {
 		if n, _ := res.RowsAffected(); n == 0 {
 			return none(sql.ErrNoRows, "token", name)
 		}
+		_, err = c.db.Exec(`DELETE FROM times WHERE who='caller ' || ?`, name)
 	}
 	return err
 }

@@ -11,6 +11,8 @@ import (
 	"strings"
 
 	"candidharbor/client"
+	"candidharbor/internal/clock"
+	"candidharbor/internal/moment"
 	"candidharbor/internal/visible"
 
 	"github.com/urfave/cli/v3"
@@ -59,7 +61,7 @@ func Main(ctx context.Context, args []string, stdout, stderr io.Writer) int {
 		}
 	}
 	if text := err.Error(); text != "" {
-		fmt.Fprintf(&visible.Writer{W: stderr}, "candid: %s\n", text)
+		fmt.Fprintf(&visible.Writer{W: stderr}, "candid: %s\n", moment.Here().Text(text))
 	}
 	return code
 }
@@ -144,6 +146,7 @@ func sessionOf(cmd *cli.Command) (*session, error) {
 	if at := cmd.String("desk"); at != "" {
 		c = c.At(at)
 	}
+	c = c.ShowTimes(clock.Zone())
 	root := cmd.Root()
 	return &session{Client: c, out: &visible.Writer{W: root.Writer}, raw: root.Writer,
 		err: &visible.Writer{W: root.ErrWriter}, json: cmd.Bool("json")}, nil

@@ -33,7 +33,7 @@ func cloneCommand() *cli.Command {
 					Usage: "when it is discarded by itself: a moment to come, or +7d; by hand when not given"}},
 				Action: with("NAME VOLUME [DIR]", func(ctx context.Context, f *session, cmd *cli.Command) error {
 					a := cmd.Args().Slice()
-					ask := api.CloneAsk{Name: a[0], Volume: a[1], At: moment(cmd.String("at"))}
+					ask := api.CloneAsk{Name: a[0], Volume: a[1], At: instant(cmd.String("at"))}
 					if len(a) > 2 {
 						ask.Dir = filepath.Clean(a[2])
 					}

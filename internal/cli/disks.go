@@ -164,7 +164,7 @@ func (f *session) snapshotOfDisk(ctx context.Context, name, at string) error {
 		return err
 	}
 	var all api.AsOf
-	if err := f.Get(ctx, "/volumes/"+url.PathEscape(name)+"/as-of", url.Values{"at": {moment(at)}}, &all); err != nil {
+	if err := f.Get(ctx, "/volumes/"+url.PathEscape(name)+"/as-of", url.Values{"at": {instant(at)}}, &all); err != nil {
 		return err
 	}
 	is := all.Places[0] // this site

@@ -25,7 +25,7 @@ func explainCommand() *cli.Command {
 		Action: with("VOLUME", func(ctx context.Context, f *session, cmd *cli.Command) error {
 			q := url.Values{}
 			if at := cmd.String("at"); at != "" {
-				q.Set("at", moment(at))
+				q.Set("at", instant(at))
 			}
 			var e api.Explanation
 			if err := f.Get(ctx, "/volumes/"+url.PathEscape(cmd.Args().First())+"/explanation", q, &e); err != nil {

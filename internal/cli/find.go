@@ -262,9 +262,9 @@ func compareCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
-			from, to := moment(cmd.String("from")), cmd.String("to")
+			from, to := instant(cmd.String("from")), cmd.String("to")
 			if to != "now" {
-				to = moment(to)
+				to = instant(to)
 			}
 			q := url.Values{"path": {path}, "from": {from}, "to": {to}}
 			site, with := cmd.String("from-site"), cmd.String("with")

@@ -155,7 +155,7 @@ func areWords(names []string) string {
 }
 
 func groupRestore(ctx context.Context, f *session, cmd *cli.Command) error {
-	ask := api.GroupRestoreAsk{Group: cmd.Args().First(), At: moment(cmd.String("at")), To: cmd.String("to"),
+	ask := api.GroupRestoreAsk{Group: cmd.Args().First(), At: instant(cmd.String("at")), To: cmd.String("to"),
 		InPlace: cmd.Bool("in-place"), OnConflict: cmd.String("on-conflict"), Disconnect: cmd.Bool("disconnect")}
 	if (ask.To == "") == !ask.InPlace {
 		return misuse("say where to: one of --to DIR or --in-place")

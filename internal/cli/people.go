@@ -130,6 +130,7 @@ func personCommand() *cli.Command {
 					}
 					return f.show(p, func() { f.say("%s is changed: %s.", p.Name, p.Role) })
 				})},
+			timesCommand(),
 			{Name: "remove", Usage: "let someone sign in no more", ArgsUsage: "NAME",
 				Description: "Example: candid person remove ines", Action: with("NAME", func(ctx context.Context, f *session,
 					cmd *cli.Command) error {

@@ -128,7 +128,7 @@ var ago = regexp.MustCompile(`^-\d+[mhdw]$`)
 func recipeFlags(cmd *cli.Command, put *api.RecipePut) {
 	if cmd.IsSet("at") {
 		if put.Restore.At = cmd.String("at"); !ago.MatchString(put.Restore.At) { // how long ago is counted at each run
-			put.Restore.At = moment(put.Restore.At)
+			put.Restore.At = instant(put.Restore.At)
 		}
 	}
 	if cmd.IsSet("to") {
@@ -152,7 +152,7 @@ func recipeFlags(cmd *cli.Command, put *api.RecipePut) {
 		}
 	}
 	if put.Zone == "" { // a moment is then of the zone of whoever writes it, as at every other WHEN
-		put.When = moment(put.When)
+		put.When = instant(put.When)
 	}
 	if put.When == "never" {
 		put.When = ""

@@ -67,7 +67,7 @@ func restore(ctx context.Context, f *session, cmd *cli.Command) error {
 	if (cmd.String("at") == "") == (cmd.String("found") == "") {
 		return misuse("say as of when: --at WHEN, or --found NAME of what others left")
 	}
-	at := moment(cmd.String("at"))
+	at := instant(cmd.String("at"))
 	from := cmd.String("from-site")
 	if download := cmd.String("to") == "" && cmd.String("into") == "" && !cmd.Bool("in-place"); download &&
 		(from != "" || cmd.String("to-site") != "" || cmd.String("found") != "") {

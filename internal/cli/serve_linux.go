@@ -10,6 +10,7 @@ import (
 	"syscall"
 
 	"candidharbor/internal/demo"
+	"candidharbor/internal/moment"
 	"candidharbor/internal/service"
 	"candidharbor/internal/site"
 
@@ -32,7 +33,7 @@ func serveCommand() *cli.Command {
 				return misuse("candid serve takes no arguments")
 			}
 			out, errs := cmd.Root().Writer, cmd.Root().ErrWriter
-			log := slog.New(slog.NewTextHandler(errs, nil))
+			log := slog.New(slog.NewTextHandler(errs, &slog.HandlerOptions{ReplaceAttr: plainMoments}))
 			ctx, stop := signal.NotifyContext(ctx, syscall.SIGTERM, os.Interrupt)
 			defer stop()
 			svc, err := service.Start(site.Options{Data: cmd.String("data"), Name: cmd.String("name"),
@@ -94,4 +95,15 @@ func demoCommand() *cli.Command {
 			return demo.Run(ctx, demo.Options{Data: cmd.String("data"), Days: cmd.Int("days"), Once: cmd.Bool("once"),
 				Listen: cmd.String("listen"), Out: cmd.Root().Writer})
 		}}
+}
+
+// plainMoments writes the moments in what is logged in the zone of this host.
+func plainMoments(_ []string, a slog.Attr) slog.Attr {
+	switch v := a.Value.Any().(type) {
+	case string:
+		a.Value = slog.StringValue(moment.Here().Text(v))
+	case error:
+		a.Value = slog.StringValue(moment.Here().Text(v.Error()))
+	}
+	return a
 }

@@ -120,7 +120,7 @@ Towards stonewick at present: nothing, until 2026-03-02 10:00:00. 0 B sent since
 	d.refuses("pace set stonewick '20 Mbit/s' 'nothing on sun'", 2, "put it last")
 	d.refuses("pace set stonewick '20 Mbit/s at noon'", 2, `at "at"`)
 	d.reads("route run west", `
-0 snapshots carried; the pace lets nothing through until 2026-03-02 10:00, then it goes on
+0 snapshots carried; the pace lets nothing through until 2026-03-02 10:00:00, then it goes on
 `)
 	d.reads("route show west", `
 west, from larkfield to stonewick, is waiting. It waits until 2026-03-02 10:00:00, because the pace lets nothing \

@@ -337,7 +337,7 @@ func browseCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
-			q := url.Values{"at": {moment(cmd.String("at"))}, "path": {path}}
+			q := url.Values{"at": {instant(cmd.String("at"))}, "path": {path}}
 			var b api.Browse
 			for {
 				var page api.Browse

@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"candidharbor/api"
+	"candidharbor/internal/moment"
 	"candidharbor/internal/phrase"
 	"candidharbor/internal/visible"
 
@@ -20,7 +21,10 @@ import (
 )
 
 // The service writes sizes and times in the same way.
-var size, when = phrase.Size, phrase.Stamp
+var size = phrase.Size
+
+// when writes a moment in the zone of the terminal.
+func when(t time.Time) string { return moment.Here().Write(t) }
 
 func whenPtr(t *time.Time) string {
 	if t == nil {
@@ -175,8 +179,8 @@ func parseWhen(s string, now time.Time) (time.Time, bool) {
 	return time.Time{}, false
 }
 
-// moment turns a WHEN into what the API takes.
-func moment(s string) string {
+// instant turns a WHEN into what the API takes.
+func instant(s string) string {
 	if t, ok := parseWhen(s, time.Now()); ok {
 		return t.Format(time.RFC3339)
 	}

@@ -33,7 +33,7 @@ func TestParseWhen(t *testing.T) {
 		"2026-03-04 25:00", "04.03.2026", "5f3a9c0d1e2b"} {
 		_, ok := parseWhen(in, now)
 		require.False(t, ok, in)
-		require.Equal(t, in, moment(in), "the site is asked")
+		require.Equal(t, in, instant(in), "the site is asked")
 	}
 	end, err := future("+2d")
 	require.NoError(t, err)

@@ -25,7 +25,8 @@ func TestWhatOtherSitesMayAsk(t *testing.T) {
 		"listDisks getDisk growDisk fillDisk endFillingDisk openDisk closeDisk releaseDisk " +
 		"shareDisk listDiskHosts letHostIn turnHostAway " +
 		"listClones makeClone makeClones getClone discardClone snapshotClone makeCloneVolume getMe " +
-		"setOwnPassword listPeople addPerson changePerson removePerson grantFolders listLedger verifyLedger recoveryOrder " +
+		"setOwnPassword setOwnTimes " +
+		"listPeople addPerson changePerson removePerson grantFolders listLedger verifyLedger recoveryOrder " +
 		"removeAtOnce " +
 		"setRecoveryOrder addToken addSignInLink listTokens removeToken rotateKey invite pair grant revoke listMounts " +
 		"addMount endMount setUpSites")

@@ -32,6 +32,9 @@ func (s *server) registerPeople(a huma.API) {
 		c := callerIn(ctx)
 		me := api.Me{Name: c.Name, Role: c.Role, Person: c.Person != "", Grants: []api.FolderGrant{}, Site: info.Name,
 			Now: info.Now}
+		if me.Times, err = s.site.Access.Times(c); err != nil {
+			return nil, fail(err)
+		}
 		if c.Owner != nil {
 			for volume, paths := range c.Owner.Grants {
 				me.Grants = append(me.Grants, api.FolderGrant{Volume: volume, Paths: paths})
@@ -39,6 +42,11 @@ func (s *server) registerPeople(a huma.API) {
 			slices.SortFunc(me.Grants, func(a, b api.FolderGrant) int { return strings.Compare(a.Volume, b.Volume) })
 		}
 		return answer(me, nil)
+	})
+	huma.Register(a, op("PUT", "/me/times", "setOwnTimes", "Choose the zone and the form in which times are shown to who "+
+		"asks"), func(ctx context.Context, in *body[api.Times]) (*body[api.Times], error) {
+		c := callerIn(ctx)
+		return answer(in.Body, s.site.Access.SetTimes(c, in.Body))
 	})
 	huma.Register(a, op("PUT", "/me/password", "setOwnPassword", "Change the password of who asks; signs out everywhere"),
 		func(ctx context.Context, in *body[api.OwnPassword]) (*said, error) {

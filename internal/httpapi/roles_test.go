@@ -19,7 +19,7 @@ import (
 // Every call of the API, by everyone who may ask: each role gets in exactly where it is said
 // here. A call that is new is in none of these lists and fails this until someone decided.
 func TestEveryCallForEveryRole(t *testing.T) {
-	everybody := words("getMe setOwnPassword getTimeline getRun listRuns cancelRun browse find findAll " +
+	everybody := words("getMe setOwnPassword setOwnTimes getTimeline getRun listRuns cancelRun browse find findAll " +
 		"locate listVersions " +
 		"planRestore restore undoRun events archive file")
 	records := words(`getSite listCatalogueCopies asOf explain getGroup getPolicy getSnapshot getSpace getStatus
@@ -168,8 +168,10 @@ func TestSigningIn(t *testing.T) {
 	req.SetBasicAuth("ines", "lilies in november")
 	resp, err := http.DefaultClient.Do(req)
 	require.NoError(t, err)
+	said, err := io.ReadAll(resp.Body)
+	require.NoError(t, err)
 	resp.Body.Close()
-	require.Equal(t, 207, resp.StatusCode)
+	require.Equal(t, 207, resp.StatusCode, string(said))
 
 	for range 4 {
 		code, _ = signIn("guessing away")

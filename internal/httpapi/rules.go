@@ -41,6 +41,7 @@ var (
 // rules has every operation of the API, and the calls that are not in its document.
 var rules = map[string]rule{
 	"getSite": looks, "listCatalogueCopies": looks, "getMe": everybody, "setOwnPassword": {true, true, true, true},
+	"setOwnTimes": {true, true, true, true},
 
 	"asOf": looks, "explain": looks, "getGroup": looks, "getPolicy": looks, "getSnapshot": looks, "getSpace": looks,
 	"getStatus": looks, "getUsage": looks, "getVolume": looks, "getRoute": looks,

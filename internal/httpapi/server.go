@@ -57,6 +57,7 @@ func New(s *site.Site) http.Handler {
 		listings: newCosts(listingsAtOnce, 0, sendingWaiting), downloads: newCosts(downloadsAtOnce, 0, sendingWaiting),
 		streams: limit.Places{Each: mostStreams}}
 	r.Route("/api/v1", func(r chi.Router) {
+		r.Use(times)
 		r.Post("/session", srv.signIn)
 		r.Delete("/session", srv.signOut)
 		r.Group(func(r chi.Router) {

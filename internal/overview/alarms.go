@@ -11,6 +11,7 @@ import (
 
 	"candidharbor/api"
 	"candidharbor/internal/catalog"
+	"candidharbor/internal/moment"
 	"candidharbor/internal/phrase"
 	"candidharbor/internal/refusal"
 	"candidharbor/internal/run"
@@ -138,7 +139,8 @@ func (s *Service) noticesOf(a *catalog.Alarm, event string, joined []string) (ou
 	now := catalog.At(s.Clock.Now())
 	shown := *a // what other sites say gets into alarms, and is read in terminals too
 	a = &shown
-	a.Text, a.Next, a.Command = visible.Text(a.Text), visible.Text(a.Next), visible.Text(a.Command)
+	say := func(text string) string { return visible.Text(moment.Here().Text(text)) }
+	a.Text, a.Next, a.Command = say(a.Text), say(a.Next), say(a.Command)
 	m := Message{Site: s.Name(), Event: "begins", About: a.Key, Text: a.Text, Next: a.Next, Command: a.Command,
 		Since: a.Since.Time, Volumes: a.Volumes.V, Joined: joined}
 	subject := fmt.Sprintf("%s: %s", s.Name(), visible.Line(phrase.FirstSentence(a.Text)))
@@ -149,9 +151,9 @@ func (s *Service) noticesOf(a *catalog.Alarm, event string, joined []string) (ou
 	if event != "" {
 		m.Event = event
 	}
-	text := a.Text + "\n\nSince " + phrase.Stamp(a.Since.Time) + ".\n"
+	text := a.Text + "\n\nSince " + moment.Here().Write(a.Since.Time) + ".\n"
 	if m.Ended != nil {
-		text = fmt.Sprintf("This is over since %s; it lasted %s:\n\n%s\n", phrase.Stamp(*m.Ended),
+		text = fmt.Sprintf("This is over since %s; it lasted %s:\n\n%s\n", moment.Here().Write(*m.Ended),
 			phrase.Ago(m.Ended.Sub(a.Since.Time)), a.Text)
 	} else {
 		if len(joined) > 0 {

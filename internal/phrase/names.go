@@ -6,17 +6,18 @@ import (
 	"strings"
 	"unicode/utf8"
 
+	"candidharbor/internal/moment"
 	"candidharbor/internal/visible"
 )
 
 // splitRunes writes each character of a name as UTF-8. Bytes that are none, control characters
-// (also those that turn the direction of text) and the percent sign itself are written as %XX, so
-// that every name has one plain form that shows all of it.
+// (also those that turn the direction of text), the mark of moments in sentences and the percent
+// sign itself are written as %XX, so that every name has one plain form that shows all of it.
 func splitRunes(b []byte) []string {
 	var out []string
 	for len(b) > 0 {
 		r, n := utf8.DecodeRune(b)
-		if (r == utf8.RuneError && n == 1) || visible.Commands(r) || r == '%' {
+		if (r == utf8.RuneError && n == 1) || visible.Commands(r) || r == '%' || string(r) == moment.Mark {
 			for _, c := range b[:n] {
 				out = append(out, fmt.Sprintf("%%%02X", c))
 			}

@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"candidharbor/core/object"
+	"candidharbor/internal/moment"
 )
 
 // FirstSentence is the first sentence of a text, shortened when it is long.
@@ -80,8 +81,8 @@ func Pick(n int, one, many string) string {
 	return many
 }
 
-// Stamp writes a moment in the host's time.
-func Stamp(t time.Time) string { return t.Local().Format("2006-01-02 15:04:05") }
+// Stamp puts a moment into a sentence; it is written for who reads it at the edge, see package moment.
+func Stamp(t time.Time) string { return moment.Say(t) }
 
 // Ago writes a duration with its two largest units.
 func Ago(d time.Duration) string {

@@ -70,7 +70,7 @@ func jumped(last, now clockSeen) string {
 		return ""
 	}
 	return fmt.Sprintf("the clock of this host was set %s by %s before %s; look whether it is right now, then release "+
-		"removal with: candid store release", way, phrase.Ago(moved), now.Wall.Format("2006-01-02 15:04"))
+		"removal with: candid store release", way, phrase.Ago(moved), phrase.Stamp(now.Wall))
 }
 
 // Suspend keeps removal from going on, unless it is held already.

@@ -7,13 +7,15 @@ import (
 	"sync"
 	"sync/atomic"
 	"time"
+
+	"candidharbor/internal/moment"
 )
 
 // Closed says that nothing may be sent until a time.
 type Closed struct{ Until time.Time }
 
 func (c *Closed) Error() string {
-	return fmt.Sprintf("the pace lets nothing through until %s", c.Until.Format("2006-01-02 15:04"))
+	return fmt.Sprintf("the pace lets nothing through until %s", moment.Say(c.Until))
 }
 
 // Pacer shares the pace towards one peer among flows by weight: start-time fair queueing

@@ -58,7 +58,7 @@ func (s *Service) Reconcile() error {
 			return err
 		}
 		if rebuilt {
-			older = "the catalogue was rebuilt from the store on " + s.Clock.Now().Format("2006-01-02 15:04")
+			older = "the catalogue was rebuilt from the store on " + phrase.Stamp(s.Clock.Now())
 		}
 	}
 	if older == "" {

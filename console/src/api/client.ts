@@ -1,5 +1,6 @@
 import createClient from "openapi-fetch";
 
+import { shownTimes } from "../parts/times";
 import type { components, paths } from "./schema";
 
 export type Schemas = components["schemas"];
@@ -13,6 +14,13 @@ export type RestoreAsk = Schemas["RestoreAsk"];
 export type RestoreResult = Schemas["RestoreResult"];
 
 export const api = createClient<paths>({ baseUrl: "/api/v1" });
+
+// Times in sentences are told as they are shown beside them.
+api.use({
+  onRequest({ request }) {
+    request.headers.set("Candid-Times", shownTimes());
+  },
+});
 
 /** What went wrong, in the site's own words. */
 export class Problem extends Error {

@@ -1,6 +1,7 @@
 import { type QueryClient, useQueryClient } from "@tanstack/react-query";
 import { useEffect } from "react";
 
+import { shownTimes } from "../parts/times";
 import type { Run } from "./client";
 
 const touched: Record<string, string[]> = {
@@ -50,7 +51,7 @@ export function useEvents(on: boolean) {
 }
 
 function listen(queries: QueryClient): EventSource {
-  const source = new EventSource("/api/v1/events");
+  const source = new EventSource(`/api/v1/events?times=${encodeURIComponent(shownTimes())}`);
   source.addEventListener("run", (e) => {
     const run = (JSON.parse(e.data) as { run: Run }).run;
     queries.setQueryData(["run", run.id], (old: Run | undefined) => ({ ...old, ...run, log: old?.log }));

@@ -5,7 +5,8 @@ import { Link } from "react-router";
 import { api, once, type Schemas, told } from "../api/client";
 import { ByCommand, Command, Trouble, Waiting } from "../parts/ui";
 import { Named } from "../parts/named";
-import { ago, span, stamp } from "../parts/words";
+import { stamp } from "../parts/times";
+import { ago, span } from "../parts/words";
 
 /** What needs a person, each once, with its end. */
 export function Alarms() {

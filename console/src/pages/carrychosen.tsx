@@ -5,7 +5,8 @@ import { useNavigate } from "react-router";
 import { api, once, type Snapshot, told } from "../api/client";
 import { Choose } from "../parts/choose";
 import { Buttons, Field, Sheet, Trouble } from "../parts/ui";
-import { instant, many, size, stamp, word } from "../parts/words";
+import { stamp, startOf } from "../parts/times";
+import { instant, many, size, word } from "../parts/words";
 
 type How = "rules" | "until" | "keep";
 
@@ -34,7 +35,7 @@ export function CarrySheet({ snapshots, close }: { snapshots: Snapshot[]; close:
             snapshots: of.map((s) => s.id),
             to,
             keep: how === "keep",
-            keepUntil: how === "until" ? new Date(`${until}T00:00:00`).toISOString() : undefined,
+            keepUntil: how === "until" ? startOf(until).toISOString() : undefined,
             reason: how === "rules" ? undefined : reason,
           },
           headers: once(),
@@ -46,7 +47,7 @@ export function CarrySheet({ snapshots, close }: { snapshots: Snapshot[]; close:
     "candid snapshot carry",
     of.length > 3 ? "ID ID" : of.map((s) => s.id.slice(0, 12)).join(" "),
     `--to ${word(to || "SITE")}`,
-    how === "until" && `--keep-until ${until ? instant(new Date(`${until}T00:00:00`)) : "WHEN"}`,
+    how === "until" && `--keep-until ${until ? instant(startOf(until)) : "WHEN"}`,
     how === "keep" && "--keep",
     how !== "rules" && reason && `--reason ${word(reason)}`,
   ];

@@ -4,7 +4,8 @@ import { Link } from "react-router";
 
 import { api, once, type Snapshot, told } from "../api/client";
 import { Field, Sheet } from "../parts/ui";
-import { many, size, stamp } from "../parts/words";
+import { stamp } from "../parts/times";
+import { many, size } from "../parts/words";
 import { AtOnceSheet } from "./atonce";
 import { CarrySheet } from "./carrychosen";
 import { pairsOf } from "./noted";

@@ -6,7 +6,8 @@ import { api, once, type Schemas, told } from "../api/client";
 import { Pick } from "../parts/pick";
 import { useRun, worked } from "../api/run";
 import { ByCommand, Field, Progress, Sheet, Trouble } from "../parts/ui";
-import { ago, many, size, stamp, word } from "../parts/words";
+import { stamp } from "../parts/times";
+import { ago, many, size, word } from "../parts/words";
 
 type Clone = Schemas["Clone"];
 

@@ -5,7 +5,8 @@ import { useNavigate } from "react-router";
 import { api, once, type Schemas, told } from "../api/client";
 import { Choose } from "../parts/choose";
 import { Buttons, Field, Sheet, Trouble } from "../parts/ui";
-import { many, size, stamp, word } from "../parts/words";
+import { stamp } from "../parts/times";
+import { many, size, word } from "../parts/words";
 
 /** Files that carry snapshots where no network does. */
 export function Crates({ routes }: { routes: Schemas["Route"][] }) {

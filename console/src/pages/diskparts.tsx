@@ -3,7 +3,8 @@ import { useEffect, useRef, useState } from "react";
 
 import { api, once, type Schemas, told } from "../api/client";
 import { Command, Field, Sheet, Trouble } from "../parts/ui";
-import { instant, size, stamp, word } from "../parts/words";
+import { stamp } from "../parts/times";
+import { instant, size, word } from "../parts/words";
 
 type Client = Schemas["DiskClient"];
 

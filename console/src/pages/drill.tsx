@@ -5,7 +5,8 @@ import { Link, useNavigate, useParams } from "react-router";
 import { api, once, type Schemas, told } from "../api/client";
 import { saveTable } from "../parts/csv";
 import { ByCommand, Command, Field, Sheet, State, Trouble, Waiting } from "../parts/ui";
-import { instant, span, stamp } from "../parts/words";
+import { ofWall, stamp } from "../parts/times";
+import { instant, span } from "../parts/words";
 import { Steps, took } from "./steps";
 import { Wide } from "../parts/wide";
 
@@ -155,7 +156,7 @@ export function Rehearse({ name, close }: { name: string; close: () => void }) {
         api.POST("/runbooks/{name}/drill", {
           params: { path: { name } },
           body: {
-            ...(at && { at: new Date(at).toISOString() }),
+            ...(at && { at: ofWall(Date.parse(`${at}Z`)).toISOString() }),
             ...(minutes && { keepSeconds: Math.round(Number(minutes) * 60) }),
           },
           headers: once(),
@@ -195,7 +196,7 @@ export function Rehearse({ name, close }: { name: string; close: () => void }) {
         <Command
           text={
             `candid drill start ${name}` +
-            (at && ` --at ${instant(new Date(at))}`) +
+            (at && ` --at ${instant(ofWall(Date.parse(`${at}Z`)))}`) +
             (minutes && ` --keep ${Number(minutes) ? `"${minutes} minutes"` : "none"}`)
           }
         />

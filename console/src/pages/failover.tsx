@@ -3,7 +3,7 @@ import { Link, useParams } from "react-router";
 
 import { api, once, told } from "../api/client";
 import { ByCommand, Command, State, Trouble, Waiting } from "../parts/ui";
-import { stamp } from "../parts/words";
+import { stamp } from "../parts/times";
 import { Losses } from "./runbooks";
 import { Steps, took } from "./steps";
 

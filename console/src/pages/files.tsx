@@ -4,7 +4,8 @@ import { useSearchParams } from "react-router";
 
 import { api, type Entry, told } from "../api/client";
 import { Trouble, Waiting } from "../parts/ui";
-import { ago, exact, many, size, stamp } from "../parts/words";
+import { stamp } from "../parts/times";
+import { ago, exact, many, size } from "../parts/words";
 import { Changes } from "./changes";
 import { Find } from "./find";
 import { RestoreSheet } from "./restore";

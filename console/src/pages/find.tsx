@@ -4,7 +4,8 @@ import { useSearchParams } from "react-router";
 
 import { api, type Schemas, told } from "../api/client";
 import { Trouble, Waiting } from "../parts/ui";
-import { ago, exact, size, stamp } from "../parts/words";
+import { stamp } from "../parts/times";
+import { ago, exact, size } from "../parts/words";
 import { RestoreSheet } from "./restore";
 import { VersionsSheet } from "./versions";
 import { Wide } from "../parts/wide";

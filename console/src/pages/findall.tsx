@@ -5,7 +5,8 @@ import { Link, useSearchParams } from "react-router";
 import { api, type Schemas, told } from "../api/client";
 import { Trouble, Waiting } from "../parts/ui";
 import { Wide } from "../parts/wide";
-import { exact, many, size, stamp } from "../parts/words";
+import { stamp } from "../parts/times";
+import { exact, many, size } from "../parts/words";
 
 /** Looks for names in all volumes, or for where a path of the host lies. */
 export function FindAll() {

@@ -3,7 +3,8 @@ import { useState } from "react";
 
 import { api, once, type Schemas, told } from "../api/client";
 import { Field, Sheet, Trouble, Waiting } from "../parts/ui";
-import { size, stamp } from "../parts/words";
+import { shownZone, stamp } from "../parts/times";
+import { size } from "../parts/words";
 
 type Moment = Schemas["FoundMoment"];
 
@@ -26,7 +27,7 @@ export function Found({ volume }: { volume: string }) {
       told(
         api.PUT("/volumes/{name}/found", {
           params: { path: { name: volume } },
-          body: { pattern, zone: Intl.DateTimeFormat().resolvedOptions().timeZone },
+          body: { pattern, zone: shownZone() },
           headers: once(),
         }),
       ),

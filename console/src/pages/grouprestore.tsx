@@ -5,7 +5,8 @@ import { Link } from "react-router";
 import { api, once, type Schemas, told } from "../api/client";
 import { useRun, worked } from "../api/run";
 import { Command, Field, Progress, Sheet, Trouble } from "../parts/ui";
-import { size, stamp, word } from "../parts/words";
+import { stamp } from "../parts/times";
+import { size, word } from "../parts/words";
 import { UndoButton } from "./undo";
 
 /** Brings all volumes of a group back to one common instant. */

@@ -6,7 +6,8 @@ import { api, once, type Schemas, told } from "../api/client";
 import { asThey, ChooseField } from "../parts/choose";
 import { Described } from "../parts/described";
 import { Field, Sheet, Trouble } from "../parts/ui";
-import { ago, stamp } from "../parts/words";
+import { stamp } from "../parts/times";
+import { ago } from "../parts/words";
 import { TogetherSheet } from "./grouprestore";
 
 type Group = Schemas["Group"];

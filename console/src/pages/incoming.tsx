@@ -4,7 +4,8 @@ import { Link } from "react-router";
 
 import { api, type Schemas, told } from "../api/client";
 import { Trouble } from "../parts/ui";
-import { size, stamp } from "../parts/words";
+import { stamp } from "../parts/times";
+import { size } from "../parts/words";
 import { Wide } from "../parts/wide";
 
 type Incoming = Schemas["Incoming"];

@@ -3,7 +3,8 @@ import { useSearchParams } from "react-router";
 
 import { api, once, told } from "../api/client";
 import { ByCommand, Trouble, Waiting } from "../parts/ui";
-import { ago, stamp } from "../parts/words";
+import { stamp } from "../parts/times";
+import { ago } from "../parts/words";
 import { Wide } from "../parts/wide";
 
 /** Who did what, and whether the record of it is whole. */

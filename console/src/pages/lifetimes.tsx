@@ -4,7 +4,8 @@ import { useState } from "react";
 import { api, once, told } from "../api/client";
 import { Choose } from "../parts/choose";
 import { Buttons, Field, Sheet, Trouble, Waiting } from "../parts/ui";
-import { many, stamp, word } from "../parts/words";
+import { stamp } from "../parts/times";
+import { many, word } from "../parts/words";
 
 /** How long the records of runs stay, by kind. */
 export function Lifetimes({ close }: { close: () => void }) {

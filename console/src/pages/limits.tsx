@@ -5,7 +5,9 @@ import { useState } from "react";
 import { api, once, type Schemas, told } from "../api/client";
 import { asThey, ChooseField } from "../parts/choose";
 import { Field, Sheet, Trouble } from "../parts/ui";
-import { exact, size, stamp } from "../parts/words";
+import { stamp } from "../parts/times";
+import { exact, size } from "../parts/words";
+import { zonedTicks } from "../parts/zonedticks";
 import { Wide } from "../parts/wide";
 
 /** When the disk is full, going on as lately: what was measured, and the line ahead. */
@@ -78,9 +80,9 @@ export function Forecast({ usage }: { usage: Schemas["Usage"] }) {
                         </text>
                       </g>
                     ))}
-                    {x.ticks(5).map((t) => (
-                      <text key={+t} x={x(t)} y={H - 5} textAnchor="middle" fontSize={13} fill="var(--faint)">
-                        {x.tickFormat(5)(t)}
+                    {zonedTicks(x, 5).map((t) => (
+                      <text key={+t.at} x={x(t.at)} y={H - 5} textAnchor="middle" fontSize={13} fill="var(--faint)">
+                        {t.label}
                       </text>
                     ))}
                     <line x1={x(now)} x2={x(now)} y1={8} y2={H - bottom} stroke="var(--now)" />

@@ -4,11 +4,12 @@ import { useNavigate } from "react-router";
 
 import { api, once, type Snapshot, told } from "../api/client";
 import { Buttons, Field, Sheet, Trouble } from "../parts/ui";
-import { instant, stamp, word } from "../parts/words";
+import { isoDay, stamp, startOf } from "../parts/times";
+import { instant, word } from "../parts/words";
 
 /** The local day of a moment, as a date field has it. */
-const day = (at: string | undefined) => (at ? stamp(at).slice(0, 10) : "");
-const moment = (date: string) => new Date(`${date}T00:00:00`).toISOString();
+const day = (at: string | undefined) => (at ? isoDay(at) : "");
+const moment = (date: string) => startOf(date).toISOString();
 
 /** Reads key=value pairs, apart from each other by spaces or commas. */
 export function pairsOf(text: string): Record<string, string> {

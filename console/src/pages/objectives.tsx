@@ -4,7 +4,8 @@ import { useSearchParams } from "react-router";
 import { api, type Schemas, told } from "../api/client";
 import { saveTable } from "../parts/csv";
 import { ByCommand, Trouble, Waiting } from "../parts/ui";
-import { span, stamp } from "../parts/words";
+import { stamp } from "../parts/times";
+import { span } from "../parts/words";
 import { took } from "./steps";
 import { Wide } from "../parts/wide";
 

@@ -3,7 +3,8 @@ import { useState } from "react";
 
 import { api, once, type Schemas, told } from "../api/client";
 import { Buttons, Command, Field, Sheet, State, Trouble } from "../parts/ui";
-import { many, stamp, word } from "../parts/words";
+import { stamp } from "../parts/times";
+import { many, word } from "../parts/words";
 
 type Outlet = Schemas["Outlet"];
 

@@ -6,7 +6,7 @@ import { asThey, Choose } from "../parts/choose";
 import { Progress, State, Trouble } from "../parts/ui";
 import { TallRuler } from "../parts/ruler";
 import { useTime } from "../parts/time";
-import { stamp } from "../parts/words";
+import { stamp } from "../parts/times";
 import { Contents } from "./files";
 import { UndoButton } from "./undo";
 

@@ -4,7 +4,8 @@ import { useState } from "react";
 import { api, once, type Schemas, told } from "../api/client";
 import { Described } from "../parts/described";
 import { Field, Sheet, Trouble } from "../parts/ui";
-import { ago, size, stamp } from "../parts/words";
+import { stamp } from "../parts/times";
+import { ago, size } from "../parts/words";
 import { Addresses } from "./addresses";
 
 type Peer = Schemas["Peer"];

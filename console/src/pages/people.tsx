@@ -5,7 +5,7 @@ import { api, once, type Schemas, told } from "../api/client";
 import { Pick } from "../parts/pick";
 import { ChooseField } from "../parts/choose";
 import { ByCommand, Field, Sheet, Trouble, Waiting } from "../parts/ui";
-import { stamp } from "../parts/words";
+import { stamp } from "../parts/times";
 
 type Person = Schemas["Person"];
 type Role = Person["role"];

@@ -3,7 +3,8 @@ import { useQuery } from "@tanstack/react-query";
 import { api, type Schemas, told } from "../api/client";
 import { Trouble } from "../parts/ui";
 import { Growth, Ladder } from "../parts/outlook";
-import { size, span, stamp } from "../parts/words";
+import { stamp } from "../parts/times";
+import { size, span } from "../parts/words";
 
 const horizons: [number, string][] = [
   [30, "30 days"],
@@ -144,7 +145,7 @@ export function History({ name, load }: { name: string; load: (body: string) => 
         {list.map((v) => (
           <li key={v.version} className="flex flex-wrap items-baseline gap-x-3 border-b border-rule py-1">
             <span className="w-6 font-mono">{v.version}</span>
-            <span>{new Date(v.changed).toLocaleString("en-GB", { dateStyle: "medium", timeStyle: "short" })}</span>
+            <span>{stamp(v.changed)}</span>
             <span className="text-faint">{v.changedBy}</span>
             {v.removed ? (
               <span>removed</span>

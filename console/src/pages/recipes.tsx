@@ -6,7 +6,8 @@ import { api, once, type Schemas, told } from "../api/client";
 import { asThey, ChooseField } from "../parts/choose";
 import { Pick } from "../parts/pick";
 import { Field, Sheet, State, Trouble } from "../parts/ui";
-import { ago, size, span, stamp } from "../parts/words";
+import { shownZone, stamp } from "../parts/times";
+import { ago, size, span } from "../parts/words";
 import { TrialSchedule } from "./trialschedule";
 import { Wide } from "../parts/wide";
 
@@ -123,7 +124,7 @@ function Save({ old, volumes, close }: { old: Recipe | null; volumes: string[]; 
     exact,
     when,
     check,
-    zone: old?.zone ?? Intl.DateTimeFormat().resolvedOptions().timeZone,
+    zone: old?.zone ?? shownZone(),
   };
   const save = useMutation({
     mutationFn: () =>

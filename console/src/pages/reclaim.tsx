@@ -3,7 +3,8 @@ import { useState } from "react";
 
 import { api, told } from "../api/client";
 import { Trouble, Waiting } from "../parts/ui";
-import { exact, size, stamp } from "../parts/words";
+import { stamp } from "../parts/times";
+import { exact, size } from "../parts/words";
 
 /** What one volume's snapshots take, when that comes back, and what removing some would give. */
 export function VolumeSpace({ volume }: { volume: string }) {

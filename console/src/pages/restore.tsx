@@ -7,7 +7,8 @@ import { Choose } from "../parts/choose";
 import { useRun, worked } from "../api/run";
 import { Pick } from "../parts/pick";
 import { Command, Field, Progress, Sheet, Trouble } from "../parts/ui";
-import { instant, size, stamp, word } from "../parts/words";
+import { stamp } from "../parts/times";
+import { instant, size, word } from "../parts/words";
 import { UndoButton } from "./undo";
 
 type Conflict = NonNullable<RestoreAsk["onConflict"]>;

@@ -6,7 +6,9 @@ import { Link, useNavigate, useParams } from "react-router";
 import { api, once, type Schemas, told } from "../api/client";
 import { Described } from "../parts/described";
 import { ByCommand, Sheet, State, Trouble, Waiting } from "../parts/ui";
-import { ago, size, span, stamp } from "../parts/words";
+import { stamp } from "../parts/times";
+import { ago, size, span } from "../parts/words";
+import { zonedTicks } from "../parts/zonedticks";
 import { RouteForm } from "./routeform";
 import { Wide } from "../parts/wide";
 
@@ -200,9 +202,9 @@ function Curve({
               </text>
             </g>
           ))}
-          {x.ticks(5).map((t) => (
-            <text key={+t} x={x(t)} y={H - 6} textAnchor="middle" fontSize={11} fill="var(--faint)">
-              {x.tickFormat(5)(t)}
+          {zonedTicks(x, 5).map((t) => (
+            <text key={+t.at} x={x(t.at)} y={H - 6} textAnchor="middle" fontSize={11} fill="var(--faint)">
+              {t.label}
             </text>
           ))}
           {limit && (

@@ -6,7 +6,7 @@ import { api, once, told } from "../api/client";
 import { ChooseField } from "../parts/choose";
 import { useAddress } from "../parts/address";
 import { ByCommand, Field, Sheet, State, Trouble, Waiting } from "../parts/ui";
-import { stamp } from "../parts/words";
+import { stamp } from "../parts/times";
 import { Crates } from "./crates";
 import { IncomingList } from "./incoming";
 import { SiteMap } from "./map";

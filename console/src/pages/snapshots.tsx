@@ -8,7 +8,8 @@ import { Choose } from "../parts/choose";
 import { useTyped } from "../parts/typed";
 import { LongTable } from "../parts/longtable";
 import { ByCommand, Trouble, Waiting } from "../parts/ui";
-import { size, stamp, word } from "../parts/words";
+import { stamp } from "../parts/times";
+import { size, word } from "../parts/words";
 import { ForChosen } from "./chosen";
 
 const whiches = [

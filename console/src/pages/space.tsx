@@ -3,7 +3,8 @@ import { useNavigate, useSearchParams } from "react-router";
 
 import { api, once, told } from "../api/client";
 import { ByCommand, Trouble, Waiting } from "../parts/ui";
-import { exact, size, stamp, word } from "../parts/words";
+import { stamp } from "../parts/times";
+import { exact, size, word } from "../parts/words";
 import { Caps, Forecast } from "./limits";
 import { VolumeSpace } from "./reclaim";
 import { StoreCare } from "./storecare";

@@ -1,4 +1,4 @@
-import { stamp } from "../parts/words";
+import { stamp } from "../parts/times";
 
 /** The snapshots that an act is done with. */
 export function These({ of }: { of: { id: string; taken: string; volume: string }[] }) {

@@ -6,7 +6,8 @@ import { ByCommand, Command, Progress, Trouble, Waiting } from "../parts/ui";
 import { Named } from "../parts/named";
 import { FirstSteps } from "./firststeps";
 import { FoldedRuler } from "../parts/foldedruler";
-import { ago, exact, size, stamp } from "../parts/words";
+import { stamp } from "../parts/times";
+import { ago, exact, size } from "../parts/words";
 
 /** Takes a snapshot of each volume that needs one. */
 function TakeDue({ next, command }: { next: string; command: string }) {

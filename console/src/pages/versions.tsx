@@ -3,7 +3,8 @@ import { useState } from "react";
 
 import { api, type Schemas, told } from "../api/client";
 import { Command, Sheet, Trouble, Waiting } from "../parts/ui";
-import { exact, size, stamp, word } from "../parts/words";
+import { stamp } from "../parts/times";
+import { exact, size, word } from "../parts/words";
 import { RestoreSheet } from "./restore";
 
 type Version = Schemas["Version"];

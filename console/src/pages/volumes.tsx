@@ -4,7 +4,8 @@ import { Link } from "react-router";
 
 import { api, told } from "../api/client";
 import { ByCommand, State, Trouble, Waiting } from "../parts/ui";
-import { ago, size, stamp } from "../parts/words";
+import { stamp } from "../parts/times";
+import { ago, size } from "../parts/words";
 import { useTyped } from "../parts/typed";
 import { useAddress } from "../parts/address";
 import { LongTable } from "../parts/longtable";

@@ -3,7 +3,7 @@ import { useState } from "react";
 
 import { api, once, type Snapshot, told } from "../api/client";
 import { Field, Sheet, Trouble } from "../parts/ui";
-import { stamp } from "../parts/words";
+import { stamp, startOf } from "../parts/times";
 
 /** What answers for the chosen moment and why; without one, what protects the volume. */
 export function Why({ volume, at }: { volume: string; at?: string }) {
@@ -133,7 +133,7 @@ export function KeepSheet({ snapshot, close }: { snapshot: Snapshot; close: () =
       told(
         api.POST("/snapshots/{id}/keep", {
           params: { path: { id: snapshot.id } },
-          body: { reason, until: until ? new Date(`${until}T00:00:00`).toISOString() : undefined },
+          body: { reason, until: until ? startOf(until).toISOString() : undefined },
           headers: once(),
         }),
       ),

@@ -5,6 +5,7 @@ import { NavLink, useLocation } from "react-router";
 
 import type { Schemas } from "../api/client";
 import { OwnPassword } from "./password";
+import { ShownTimes } from "./showntimes";
 
 /** The pages, by what a person wants of them. */
 const groups: [string, [string, string][]][] = [
@@ -93,9 +94,7 @@ export function Masthead({ me }: { me: Schemas["Me"] }) {
           </>
         )}
         <span className="ml-auto flex gap-4 text-sm text-faint">
-          <span className="hidden 2xl:inline" title="All times are of this zone">
-            {Intl.DateTimeFormat().resolvedOptions().timeZone}
-          </span>
+          <ShownTimes times={me.times} />
           <span className="hidden sm:inline" title={me.role}>
             {me.name}
           </span>

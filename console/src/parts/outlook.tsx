@@ -2,7 +2,9 @@ import { scaleLinear, scaleTime } from "d3-scale";
 import { useMemo } from "react";
 
 import type { Schemas } from "../api/client";
-import { exact, size, span, stamp } from "./words";
+import { stamp } from "./times";
+import { exact, size, span } from "./words";
+import { zonedTicks } from "./zonedticks";
 import { Wide } from "./wide";
 
 type Preview = Schemas["Preview"];
@@ -119,9 +121,9 @@ export function Growth({ preview, of, label }: { preview: Preview; of: "count" |
               </text>
             </g>
           ))}
-          {x.ticks(5).map((t) => (
-            <text key={+t} x={x(t)} y={H - 6} textAnchor="middle" fontSize={11} fill="var(--faint)">
-              {x.tickFormat(5)(t)}
+          {zonedTicks(x, 5).map((t) => (
+            <text key={+t.at} x={x(t.at)} y={H - 6} textAnchor="middle" fontSize={11} fill="var(--faint)">
+              {t.label}
             </text>
           ))}
           {places.map((p, i) => (

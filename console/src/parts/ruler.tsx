@@ -10,7 +10,8 @@ import { Axis, AXIS, Controls, Flag, FlagName, Legend, Ticks } from "./rulerfram
 import { moveByKey, useDrag, useWheel } from "./rulermoves";
 import { Row } from "./rulerrow";
 import { useTime } from "./time";
-import { many, stamp } from "./words";
+import { stamp } from "./times";
+import { many } from "./words";
 
 const HEADING = 30;
 

@@ -2,7 +2,9 @@ import { type scaleTime } from "d3-scale";
 import { useState } from "react";
 
 import { DAY, HOUR, useTime } from "./time";
-import { ago, readMoment, stamp } from "./words";
+import { readMoment, stamp } from "./times";
+import { zonedTicks } from "./zonedticks";
+import { ago } from "./words";
 
 export const AXIS = 46;
 const spans: [string, number][] = [
@@ -39,7 +41,7 @@ export function Controls() {
         </label>
         <input
           id="moment"
-          className="field w-44 font-mono"
+          className="field w-52 font-mono"
           placeholder={time.moment ? stamp(new Date(time.moment)) : "the newest state"}
           value={text}
           onChange={(e) => setText(e.target.value)}
@@ -91,14 +93,13 @@ export function Controls() {
 
 /** The words of the axis; the lines below them are drawn by Ticks. */
 export function Axis({ x, plot }: { x: ReturnType<typeof scaleTime<number, number>>; plot: number }) {
-  const form = x.tickFormat(Math.max(3, plot / 150), undefined);
   return (
     <>
       {ticksOf(x, plot).map((t) => (
-        <g key={+t} transform={`translate(${x(t)},0)`}>
+        <g key={+t.at} transform={`translate(${x(t.at)},0)`}>
           <line y1={AXIS - 7} y2={AXIS} stroke="var(--rule)" strokeWidth={0.7} />
           <text y={AXIS - 13} x={3} fontSize={12} fill="var(--faint)">
-            {form(t)}
+            {t.label}
           </text>
         </g>
       ))}
@@ -107,9 +108,9 @@ export function Axis({ x, plot }: { x: ReturnType<typeof scaleTime<number, numbe
   );
 }
 
-function ticksOf(x: ReturnType<typeof scaleTime<number, number>>, plot: number): Date[] {
-  const all = x.ticks(Math.max(3, plot / 150));
-  return all.filter((t, i) => i === 0 || x(t) - x(all[i - 1]) > 62);
+function ticksOf(x: ReturnType<typeof scaleTime<number, number>>, plot: number) {
+  const all = zonedTicks(x, Math.max(3, plot / 150));
+  return all.filter((t, i) => i === 0 || x(t.at) - x(all[i - 1].at) > 62);
 }
 
 export function Ticks({
@@ -124,7 +125,7 @@ export function Ticks({
   return (
     <>
       {ticksOf(x, plot).map((t) => (
-        <line key={+t} x1={x(t)} x2={x(t)} y2={height} stroke="var(--rule)" strokeWidth={0.7} />
+        <line key={+t.at} x1={x(t.at)} x2={x(t.at)} y2={height} stroke="var(--rule)" strokeWidth={0.7} />
       ))}
     </>
   );
@@ -147,7 +148,7 @@ export function Flag({ x, colour, dash, height }: { x: number; colour: string; d
 
 export function FlagName({ x, colour, label, plot }: { x: number; colour: string; label: string; plot: number }) {
   const stamped = label.length > 5;
-  const w = stamped ? 122 : 30;
+  const w = stamped ? label.length * 7 + 10 : 30;
   const left = x + w > plot ? x - w : x;
   return (
     <>

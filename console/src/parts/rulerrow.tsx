@@ -2,7 +2,7 @@ import { memo, type MouseEvent, useMemo } from "react";
 
 import type { Timeline } from "../api/client";
 import { type Drawn, placeMarks } from "./marks";
-import { stamp } from "./words";
+import { stamp } from "./times";
 
 type Lanes = NonNullable<Timeline["lanes"]>;
 /** Shows words about what is under the pointer. */

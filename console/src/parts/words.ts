@@ -28,15 +28,6 @@ export function readSize(text: string): number | undefined {
 
 export const exact = (n: number) => `${n.toLocaleString("en")} bytes`;
 
-const two = (n: number) => String(n).padStart(2, "0");
-
-/** A moment in the browser's zone, to the minute or second. */
-export function stamp(at: string | Date, seconds = false): string {
-  const d = new Date(at);
-  const day = `${d.getFullYear()}-${two(d.getMonth() + 1)}-${two(d.getDate())}`;
-  return `${day} ${two(d.getHours())}:${two(d.getMinutes())}${seconds ? `:${two(d.getSeconds())}` : ""}`;
-}
-
 /**
  * A moment as commands take it: without a doubt, for the terminal that it is pasted into may be in another time zone
  * than the browser.
@@ -67,18 +58,4 @@ export function span(s: number): string {
     }
   }
   return `${Math.round(s)} s`;
-}
-
-/** Reads a typed moment in the browser's zone; undefined when it is none. */
-export function readMoment(text: string, now = Date.now()): Date | undefined {
-  const t = text.trim();
-  const rel = /^-(\d{1,6})([smhdw])$/.exec(t);
-  if (rel) {
-    const unit = { s: 1, m: 60, h: 3600, d: 86400, w: 604800 }[rel[2] as "s"];
-    return new Date(now - Number(rel[1]) * unit * 1000);
-  }
-  const m = /^(\d{4})-(\d{2})-(\d{2})(?:[ T](\d{2}):(\d{2})(?::(\d{2}))?)?$/.exec(t);
-  if (!m) return undefined;
-  const d = new Date(+m[1], +m[2] - 1, +m[3], +(m[4] ?? 0), +(m[5] ?? 0), +(m[6] ?? 0));
-  return d.getMonth() === +m[2] - 1 && d.getDate() === +m[3] ? d : undefined;
 }

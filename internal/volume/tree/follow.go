@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"candidharbor/internal/beneath"
+	"candidharbor/internal/moment"
 	"candidharbor/internal/volume/journal"
 
 	"golang.org/x/sys/unix"
@@ -145,7 +146,7 @@ func (h *Followed) Done(snapshot bool) {
 		return
 	}
 	if len(h.Untold) > 0 {
-		why := fmt.Sprintf("on %s a change was found in %q that had not been told", h.now.Format("2006-01-02 15:04"),
+		why := fmt.Sprintf("on %s a change was found in %q that had not been told", moment.Say(h.now),
 			h.Untold[0])
 		h.f.refused.Store(&why)
 		h.f.exact = false
