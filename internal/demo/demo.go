@@ -20,6 +20,7 @@ import (
 	"candidharbor/internal/catalog"
 	"candidharbor/internal/clock"
 	"candidharbor/internal/inbox"
+	"candidharbor/internal/moment"
 	"candidharbor/internal/phrase"
 	"candidharbor/internal/service"
 	"candidharbor/internal/sftphost"
@@ -130,7 +131,9 @@ func Run(ctx context.Context, opt Options) (err error) {
 	return s.serve()
 }
 
-func (s *story) say(format string, args ...any) { fmt.Fprintf(s.out, format+"\n", args...) }
+func (s *story) say(format string, args ...any) {
+	fmt.Fprintln(s.out, moment.Here().Text(fmt.Sprintf(format, args...)))
+}
 
 // step prints a step of the story and its outcome.
 func (s *story) step(what string, outcome string, err error) error {

@@ -9,6 +9,7 @@ import (
 
 	"candidharbor/api"
 	"candidharbor/internal/catalog"
+	"candidharbor/internal/moment"
 
 	"github.com/stretchr/testify/require"
 )
@@ -54,7 +55,7 @@ func TestFoundByTheirTimes(t *testing.T) {
 	plan, err := s.Recovery.PlanRestore(w.ctx, ask)
 	require.NoError(t, err)
 	require.EqualValues(t, 1, plan.Created)
-	require.Contains(t, plan.Answer, "what others left of 2026-02-27")
+	require.Contains(t, moment.Here().Text(plan.Answer), "what others left of 2026-02-27")
 	run := w.done(s)(s.Recovery.Restore(w.ctx, ask, "test"))
 	text, err := os.ReadFile(filepath.Join(dir, "b"))
 	require.NoError(t, err)
