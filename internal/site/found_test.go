@@ -77,7 +77,7 @@ func TestFoundByTheirTimes(t *testing.T) {
 		t.Helper()
 		row, answer, err := s.Rules.Moment(must(s.Catalog.Volume(volume)), "2026-02-28T12:00:00Z")
 		require.NoError(t, err)
-		require.Contains(t, answer, "nearest before: 2026-02-28")
+		require.Contains(t, moment.Here().Text(answer), "nearest before: 2026-02-28")
 		require.Equal(t, "saturday", w.textOf(s, row, "b"))
 		last, _, err := s.Rules.Moment(must(s.Catalog.Volume(volume)), "latest")
 		require.NoError(t, err)
