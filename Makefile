@@ -48,7 +48,7 @@ tools:
 
 test: build tools
 	cd console && npx vitest run
-	go test -timeout 20m ./...
+	go test -timeout 40m ./...
 	@if command -v gcc >/dev/null; then \
 	  CGO_ENABLED=1 go test -race -timeout 10m ./internal/run ./internal/limit ./internal/service; fi
 

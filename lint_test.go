@@ -24,6 +24,7 @@ var atHome = []string{"store", "catalog", "cli", "demo", "service", "httpapi", "
 // can change, or nothing comes of what is seen.
 var byPath = map[string]string{
 	"internal/site/site.go":              "the data directory",
+	"internal/moment/zone.go":            "/etc/localtime",
 	"internal/netns/netns.go":            "/proc",
 	"internal/netns/processes.go":        "/proc",
 	"internal/upkeep/catalogue.go":       "copies of the catalogue, in the data directory or where site.yaml says",

@@ -11,7 +11,6 @@ import (
 	"strings"
 
 	"candidharbor/client"
-	"candidharbor/internal/clock"
 	"candidharbor/internal/moment"
 	"candidharbor/internal/visible"
 
@@ -146,7 +145,7 @@ func sessionOf(cmd *cli.Command) (*session, error) {
 	if at := cmd.String("desk"); at != "" {
 		c = c.At(at)
 	}
-	c = c.ShowTimes(clock.Zone())
+	c = c.ShowTimes(moment.Zone())
 	root := cmd.Root()
 	return &session{Client: c, out: &visible.Writer{W: root.Writer}, raw: root.Writer,
 		err: &visible.Writer{W: root.ErrWriter}, json: cmd.Bool("json")}, nil

@@ -18,6 +18,7 @@ import (
 	"candidharbor/internal/datadir"
 	"candidharbor/internal/disks"
 	"candidharbor/internal/failover"
+	"candidharbor/internal/moment"
 	"candidharbor/internal/outlet"
 	"candidharbor/internal/overview"
 	"candidharbor/internal/pairing"
@@ -245,7 +246,7 @@ func (s *Site) Info() (api.Site, error) {
 	held, err := s.Catalog.Setting(rules.HoldSetting)
 	now := s.Clock.Now()
 	return api.Site{Name: s.Conf.Name, Release: release.Version(), Key: transfer.KeyText(s.Identity().Public()), Now: now,
-		Zone: clock.Zone(), Roots: s.Conf.Roots,
+		Zone: moment.Zone(), Roots: s.Conf.Roots,
 		Listen: s.Conf.Listen, Console: s.Console, Peers: s.Pairing.PeerAddress(), Held: held}, err
 }
 

@@ -1,3 +1,4 @@
+import { Tab, TabGroup, TabList, TabPanel, TabPanels } from "@headlessui/react";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useEffect, useMemo, useState } from "react";
 import { Link, useSearchParams } from "react-router";
@@ -168,40 +169,47 @@ function Document({
   return (
     <div className="grid grid-cols-1 gap-x-8 gap-y-4 lg:grid-cols-[minmax(0,1.15fr)_minmax(0,1fr)]">
       <div>
-        <div className="mb-2 flex gap-5 text-sm" role="group" aria-label="View of the document">
-          <button
-            aria-pressed={!form}
-            className={form ? "quiet" : "border-b-2 border-ink font-semibold"}
-            onClick={() => view("")}
-          >
-            Text
-          </button>
-          <button
-            aria-pressed={form}
-            className={form ? "border-b-2 border-ink font-semibold" : "quiet"}
-            onClick={() => view("form")}
-          >
-            Form
-          </button>
-          <span className="text-faint">two views of one document</span>
-        </div>
-        {form && (
-          <PolicyForm
-            text={text}
-            change={setText}
-            places={[
-              ...new Set([site.data?.name, ...(routes.data ?? []).map((r) => r.to)].filter((p): p is string => !!p)),
-            ]}
-          />
-        )}
-        {!form && (
-          <>
-            <Editor label="Policy document" text={text} change={setText} schema={schema.data} marks={marks} goTo={at} />
-            <p className="pt-1 text-xs text-faint">
-              What may be written is offered as you type; Ctrl and Space at the cursor asks for it.
-            </p>
-          </>
-        )}
+        <TabGroup selectedIndex={form ? 1 : 0} onChange={(i) => view(i === 1 ? "form" : "")}>
+          <div className="mb-2 flex gap-5 text-sm">
+            <TabList className="flex gap-5" aria-label="View of the document">
+              {["Text", "Form"].map((name) => (
+                <Tab
+                  key={name}
+                  className={({ selected }) => (selected ? "border-b-2 border-ink font-semibold" : "quiet")}
+                >
+                  {name}
+                </Tab>
+              ))}
+            </TabList>
+            <span className="text-faint">two views of one document</span>
+          </div>
+          <TabPanels>
+            <TabPanel tabIndex={-1}>
+              <Editor
+                label="Policy document"
+                text={text}
+                change={setText}
+                schema={schema.data}
+                marks={marks}
+                goTo={at}
+              />
+              <p className="pt-1 text-xs text-faint">
+                What may be written is offered as you type; Ctrl and Space at the cursor asks for it.
+              </p>
+            </TabPanel>
+            <TabPanel tabIndex={-1}>
+              <PolicyForm
+                text={text}
+                change={setText}
+                places={[
+                  ...new Set(
+                    [site.data?.name, ...(routes.data ?? []).map((r) => r.to)].filter((p): p is string => !!p),
+                  ),
+                ]}
+              />
+            </TabPanel>
+          </TabPanels>
+        </TabGroup>
         <div className="mt-3 flex flex-wrap items-baseline gap-3">
           <button
             className={`press ${letting.length ? "press-hand" : ""}`}
