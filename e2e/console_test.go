@@ -74,7 +74,7 @@ func TestConsole(t *testing.T) {
 	require.NoError(t, err)
 	defer p.Close()
 	click := func(text string) chromedp.Action {
-		return chromedp.Click(`//button[contains(., "`+text+`")]`, chromedp.BySearch)
+		return browser.Click(`//button[contains(., "` + text + `")]`)
 	}
 	faultless := func(name string) { t.Helper(); noFaults(t, p, name) }
 	for path, ready := range map[string]string{"/": `document.body.innerText.includes("archive")`,
@@ -168,7 +168,7 @@ func TestConsole(t *testing.T) {
 		for (const s of sites) is("grants of " + s.name, document.body.innerText.includes(
 			"Here it may " + s.grants.words + ". There this site may " + s.granted.words + "."), true);`)
 	exactly := func(text string) chromedp.Action {
-		return chromedp.Click(`(//button[normalize-space(.)="`+text+`"])[1]`, chromedp.BySearch)
+		return browser.Click(`(//button[normalize-space(.)="` + text + `"])[1]`)
 	}
 	// A route is paused from elsewhere, and the map says so without a reload.
 	a.run("route", "pause", "to-dr")
@@ -433,7 +433,7 @@ func TestOwnFilesInConsole(t *testing.T) {
 	require.NoError(t, err)
 	defer p.Close()
 	click := func(text string) chromedp.Action {
-		return chromedp.Click(`//button[contains(., "`+text+`")]`, chromedp.BySearch)
+		return browser.Click(`//button[contains(., "` + text + `")]`)
 	}
 	says := func(text string) {
 		t.Helper()

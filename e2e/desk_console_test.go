@@ -34,7 +34,7 @@ func TestPreparingInConsole(t *testing.T) {
 	require.NoError(t, err)
 	defer p.Close()
 	click := func(text string) chromedp.Action {
-		return chromedp.Click(`//button[normalize-space(.)="`+text+`"]`, chromedp.BySearch)
+		return browser.Click(`//button[normalize-space(.)="` + text + `"]`)
 	}
 	says := func(text string) {
 		t.Helper()

@@ -25,7 +25,7 @@ func TestDisksInConsole(t *testing.T) {
 	require.NoError(t, err)
 	defer p.Close()
 	click := func(text string) chromedp.Action {
-		return chromedp.Click(`//button[starts-with(normalize-space(.), "`+text+`")]`, chromedp.BySearch)
+		return browser.Click(`//button[starts-with(normalize-space(.), "` + text + `")]`)
 	}
 	says := func(text string) {
 		t.Helper()

@@ -46,7 +46,7 @@ func TestFailoverInConsole(t *testing.T) {
 		return page
 	}
 	click := func(text string) chromedp.Action {
-		return chromedp.Click(`//button[starts-with(normalize-space(.), "`+text+`")]`, chromedp.BySearch)
+		return browser.Click(`//button[starts-with(normalize-space(.), "` + text + `")]`)
 	}
 	type at struct {
 		*browser.Page

@@ -41,7 +41,7 @@ func TestManyInConsole(t *testing.T) {
 		require.NoError(t, p.Wait(expression), expression)
 	}
 	press := func(text string) chromedp.Action {
-		return chromedp.Click(`//button[normalize-space(.)="`+text+`"]`, chromedp.BySearch)
+		return browser.Click(`//button[normalize-space(.)="` + text + `"]`)
 	}
 	fill := func(label, text string) chromedp.Action {
 		return chromedp.SendKeys(`//label[contains(., "`+label+`")]//*[self::input or self::textarea]`, text,

@@ -30,18 +30,7 @@ func (m mouse) do(actions ...chromedp.Action) {
 
 func (m mouse) open(url string) { m.t.Helper(); m.do(chromedp.Navigate(url)) }
 
-// click clicks what an XPath names once it stands still: what is loaded above it may still move it.
-func (m mouse) click(path string) {
-	m.t.Helper()
-	require.NoError(m.t, m.p.Wait(fmt.Sprintf(`(() => {
-		const e = document.evaluate(%q, document, null, XPathResult.FIRST_ORDERED_NODE_TYPE).singleNodeValue;
-		const at = e && JSON.stringify([location.href, e.innerText, e.getBoundingClientRect()]);
-		const stands = e && window.stoodAt === at;
-		window.stoodAt = at;
-		return stands;
-	})()`, path)), path)
-	m.do(chromedp.Click(path, chromedp.BySearch))
-}
+func (m mouse) click(path string) { m.t.Helper(); m.do(browser.Click(path)) }
 
 func (m mouse) press(name string) {
 	m.t.Helper()

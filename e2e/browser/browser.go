@@ -122,6 +122,17 @@ func (p *Page) Do(limit time.Duration, actions ...chromedp.Action) error {
 	return chromedp.Run(ctx, actions...)
 }
 
+// Click clicks what an XPath names once it stands still: what is loaded above it may still move it.
+func Click(path string) chromedp.Action {
+	return chromedp.Tasks{chromedp.Poll(fmt.Sprintf(`(() => {
+		const e = document.evaluate(%q, document, null, XPathResult.FIRST_ORDERED_NODE_TYPE).singleNodeValue;
+		const at = e && JSON.stringify([location.href, e.innerText, e.getBoundingClientRect()]);
+		const stands = e && window.stoodAt === at;
+		window.stoodAt = at;
+		return stands;
+	})()`, path), nil, chromedp.WithPollingInterval(50*time.Millisecond)), chromedp.Click(path, chromedp.BySearch)}
+}
+
 // Wait waits until a JavaScript expression is true.
 func (p *Page) Wait(expression string) (err error) {
 	for range 5 { // the page that was left may still be the one that is asked
