@@ -7,6 +7,7 @@ import (
 
 	"candidharbor/api"
 	"candidharbor/internal/catalog"
+	"candidharbor/internal/moment"
 
 	"github.com/stretchr/testify/require"
 )
@@ -34,7 +35,7 @@ func TestRouteSentences(t *testing.T) {
 			v.Volumes = append(v.Volumes, rv)
 		}
 		(&Service{}).routeSentence(v, r, running)
-		return v.State + ": " + v.Sentence
+		return v.State + ": " + moment.Here().Text(v.Sentence)
 	}
 	var got []string
 	for _, n := range []int{0, 1, 5} {
