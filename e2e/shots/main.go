@@ -68,8 +68,9 @@ func run(url, token, dir string, width, height int, dark bool, only string) erro
 			nil},
 		{"versions", "/volumes/greenhouse-telemetry?view=find&find=csv",
 			`document.querySelectorAll("table.plain tbody tr").length >= 1`,
-			[]chromedp.Action{chromedp.Click(`table.plain tbody tr td button`), chromedp.WaitVisible(`//button[.="compare"]`,
-				chromedp.BySearch), click("compare"), chromedp.WaitVisible(`[aria-label="What differs"]`)}},
+			[]chromedp.Action{chromedp.Click(`//tr[contains(., " versions")]//button`, chromedp.BySearch),
+				chromedp.WaitVisible(`//button[.="compare"]`, chromedp.BySearch), click("compare"),
+				chromedp.WaitVisible(`[aria-label="What differs"]`)}},
 		{"space", "/space",
 			`document.querySelectorAll("table.plain tbody tr").length >= 5 &&
 				document.body.innerText.includes("Comes back by itself")`, nil},
