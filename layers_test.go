@@ -21,7 +21,7 @@ var layer = map[string]int{
 	"internal/inbox": 0, "internal/beneath": 0, "internal/limit": 0, "internal/visible": 0,
 	"internal/store": 2, "internal/policy": 2, "internal/runbook": 3, "internal/catalog": 2,
 	"internal/hostdirs": 1, "internal/volume/journal": 2, "internal/volume/tree": 3, "internal/volume/disk": 3,
-	"internal/moment": 0, "internal/nbd": 0, "internal/sftphost": 0, "internal/transfer": 3,
+	"internal/moment": 1, "internal/nbd": 0, "internal/sftphost": 0, "internal/transfer": 3,
 	"internal/refusal": 4, "internal/phrase": 4, "internal/views": 4, "internal/datadir": 5,
 	"internal/run": 6, "internal/records": 6, "internal/access": 7, "internal/pairing": 8, "internal/rules": 9,
 	"internal/authority": 9,

@@ -83,7 +83,8 @@ func TestOutletAtAnSSHService(t *testing.T) {
 		require.Equal(t, listed(t, filepath.Join(base, "share", "letters")), listed(t, filepath.Join(nas, "letters")))
 	}
 	current := func() { // the schedule sees to it
-		for !strings.Contains(a.run("outlet", "show", "nas"), "nas is current.") {
+		for late := time.Now().Add(2 * time.Minute); !strings.Contains(a.run("outlet", "show", "nas"), "nas is current."); {
+			require.True(t, time.Now().Before(late), "it does not become current")
 			time.Sleep(20 * time.Millisecond)
 		}
 	}

@@ -2,9 +2,9 @@ package access
 
 import (
 	"errors"
-	"time"
 
 	"candidharbor/api"
+	"candidharbor/core/cadence"
 	"candidharbor/internal/catalog"
 	"candidharbor/internal/moment"
 	"candidharbor/internal/refusal"
@@ -28,7 +28,7 @@ func (s *Service) Times(c *Caller) (api.Times, error) {
 
 // SetTimes chooses how times are shown to a caller.
 func (s *Service) SetTimes(c *Caller, t api.Times) error {
-	if _, err := time.LoadLocation(t.Zone); err != nil || t.Zone == "Local" {
+	if _, err := cadence.LoadZone(t.Zone); err != nil && t.Zone != "" {
 		return refusal.Badf("%q is no time zone: name one such as Europe/Lisbon, or none for that of the machine that "+
 			"shows the times", t.Zone)
 	}

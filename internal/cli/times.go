@@ -36,15 +36,15 @@ func timesCommand() *cli.Command {
 				}
 			}
 			return f.show(me.Times, func() {
-				zone, where := time.Local, "in the zone of the browser"
+				where := "in the zone of the browser"
 				if me.Times.Zone != "" {
 					where = "in " + me.Times.Zone
-					if z, err := time.LoadLocation(me.Times.Zone); err == nil {
-						zone = z
-					}
 				}
-				f.say("The console shows times to %s %s, such as %s.", me.Name, where,
-					moment.Style{Zone: zone, Dates: moment.Dates(me.Times.Dates)}.Write(me.Now))
+				style, ok := moment.Read(me.Times.Zone + ", " + me.Times.Dates)
+				if !ok { // this terminal is no browser, but mostly near one
+					style = moment.Style{Zone: time.Local, Dates: moment.Dates(me.Times.Dates)}
+				}
+				f.say("The console shows times to %s %s, such as %s.", me.Name, where, style.Write(me.Now))
 				f.say("Commands show and take them in the zone of the terminal, %s now: set TZ for another.",
 					me.Now.Local().Format("MST"))
 			})

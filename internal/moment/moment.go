@@ -4,7 +4,10 @@ package moment
 
 import (
 	"strings"
+	"sync"
 	"time"
+
+	"candidharbor/core/cadence"
 )
 
 // A marked moment stands in UTC between two word joiners (U+2060), which do not show, so that a text that passes no
@@ -59,6 +62,7 @@ func (s Style) Text(text string) string {
 		return text
 	}
 	var out strings.Builder
+	out.Grow(len(text) + length)
 	for at >= 0 {
 		if len(text) >= at+length && text[at+length-len(Mark):at+length] == Mark {
 			if t, err := time.Parse(marked, text[at+len(Mark):at+length-len(Mark)]); err == nil {
@@ -80,9 +84,16 @@ func (s Style) Text(text string) string {
 // Read takes a style from the name of a zone and a form, as a reader asks for it: "Europe/Lisbon, day first".
 func Read(ask string) (Style, bool) {
 	name, dates, _ := strings.Cut(ask, ", ")
-	zone, err := time.LoadLocation(name)
-	if name == "" || name == "Local" || err != nil {
+	if zone, ok := zones.Load(name); ok {
+		return Style{Zone: zone.(*time.Location), Dates: Dates(dates)}, true
+	}
+	zone, err := cadence.LoadZone(name)
+	if err != nil {
 		return Style{}, false
 	}
+	zones.Store(name, zone)
 	return Style{Zone: zone, Dates: Dates(dates)}, true
 }
+
+// zones are those that somebody asked for, by name: each is read from its file once. There are only so many that are.
+var zones sync.Map

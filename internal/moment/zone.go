@@ -3,7 +3,8 @@ package moment
 import (
 	"os"
 	"strings"
-	"time"
+
+	"candidharbor/core/cadence"
 )
 
 // Zone is the name of the host's time zone, such as Europe/Lisbon: as TZ has it, or else /etc/localtime leads to. It is
@@ -18,7 +19,7 @@ func Zone() string {
 		_, name, _ = strings.Cut(link, "zoneinfo/")
 	}
 	name = strings.TrimPrefix(name, ":")
-	if _, err := time.LoadLocation(name); err != nil || name == "" || name == "Local" || name == "Etc/UTC" {
+	if _, err := cadence.LoadZone(name); err != nil || name == "Etc/UTC" {
 		return "UTC"
 	}
 	return name
