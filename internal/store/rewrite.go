@@ -37,8 +37,9 @@ func (s *Store) rewrite(ctx context.Context, old map[uint32]packInfo, dead *roar
 	w.out.settled = opt.Settle
 	s.mu.RLock()
 	w.runs = slices.Clone(s.runs)
+	gone := s.gone.Clone() // commits beside this one add to it
 	s.mu.RUnlock()
-	err = mergeRuns(w.runs, s.gone, func(e *indexEntry) error {
+	err = mergeRuns(w.runs, gone, func(e *indexEntry) error {
 		if _, ok := old[e.pack]; !ok || dead.Contains(e.ordinal) {
 			return nil
 		}

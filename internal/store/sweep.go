@@ -322,7 +322,7 @@ func (s *Store) deadByPack(dead *roaring.Bitmap) (map[uint32]int64, error) {
 // eachPlaced visits every index entry of every run, superseded ones too.
 func (s *Store) eachPlaced(visit func(*indexEntry) error) error {
 	s.mu.RLock()
-	runs, gone := s.runs, s.gone
+	runs, gone := s.runs, s.gone.Clone() // commits beside this one add to it
 	s.mu.RUnlock()
 	for _, r := range runs {
 		c, err := r.cursor(gone)
