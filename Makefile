@@ -50,7 +50,8 @@ test: build tools
 	cd console && npx vitest run
 	go test -timeout 40m ./...
 	@if command -v gcc >/dev/null; then \
-	  CGO_ENABLED=1 go test -race -timeout 10m ./internal/run ./internal/limit ./internal/service; fi
+	  CGO_ENABLED=1 go test -race -timeout 10m ./internal/run ./internal/limit ./internal/service && \
+	  CGO_ENABLED=1 GOMAXPROCS=6 go test -race -timeout 10m -run TestSideBySide ./internal/store; fi
 
 # Kills either site 200 times at random points.
 test-kill: build
@@ -59,6 +60,7 @@ test-kill: build
 # Storms, faults and flips at length, and races that the detector sees: about an hour.
 test-long: build tools
 	CGO_ENABLED=1 go test -race -count=1 -timeout 40m ./internal/site ./internal/transfer
+	CGO_ENABLED=1 GOMAXPROCS=6 go test -race -count=20 -timeout 40m -run TestSideBySide ./internal/store
 	CANDID_LONG=20 go test -count=1 -timeout 80m ./internal/store \
 	  -run 'TestSideBySide|TestFlipsInEveryFile|TestFileOperationsFail|TestMediaFails|TestStoreModel'
 	CANDID_MODEL_ROUNDS=200 go test -count=1 -timeout 30m -run 'TestModelOf' ./internal/site

@@ -328,7 +328,7 @@ func (v *verification) readRest(ctx context.Context) (bad *roaring.Bitmap, err e
 func (s *Store) eachCurrent(visit func(*indexEntry) error) error {
 	for {
 		s.mu.RLock()
-		runs, gone := s.runs, s.gone
+		runs, gone := s.runs, s.gone.Clone() // commits beside this one add to it
 		s.mu.RUnlock()
 		err := mergeRuns(runs, gone, visit)
 		if !errors.Is(err, fs.ErrClosed) {
