@@ -118,27 +118,20 @@ func (s *Service) DoubtOf(v *catalog.Volume) (string, error) {
 }
 
 // Doubts are the sentences about volumes of which nothing is taken; it returns which.
-func (s *Service) Doubts(vols []api.Volume, add func(api.Sentence)) (in map[string]bool, err error) {
+func (s *Service) Doubts(vols []*catalog.Volume, add func(api.Sentence)) (in map[string]bool, err error) {
 	all, err := s.Catalog.DoubtfulHistories()
 	if err != nil || len(all) == 0 {
 		return nil, err
 	}
 	in = map[string]bool{}
 	for _, v := range vols {
-		row, err := s.Catalog.Volume(v.Name)
-		if errors.Is(err, catalog.ErrNone) {
-			continue
-		}
-		if err != nil {
-			return in, err
-		}
-		d, doubtful := all[row.Lineage]
-		if !doubtful || !row.Protected {
+		d, doubtful := all[v.Lineage]
+		if !doubtful || !v.Protected {
 			continue
 		}
 		in[v.Name] = true
 		add(api.Sentence{Text: fmt.Sprintf("Nothing is taken of %s since %s: %s. What is kept of it stays.", v.Name,
-			phrase.Stamp(d.DoubtSince.Time), doubtSentence(&d, row.Path)),
+			phrase.Stamp(d.DoubtSince.Time), doubtSentence(&d, v.Path)),
 			Weight: "act", About: "identity of volume " + v.Name, Next: "Mount it; or, if this is meant, say so",
 			Command: "candid volume confirm " + v.Name, Link: "/volumes/" + v.Name})
 	}

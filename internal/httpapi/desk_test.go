@@ -32,7 +32,8 @@ func TestWhatOtherSitesMayAsk(t *testing.T) {
 		"addMount endMount setUpSites")
 	// Nothing but these is seen; the rest changes something.
 	seen := words(`listTrials listRunLifetimes listCatalogueCopies asOf explain getGroup getPolicy getRoute getRun getSite
-		getSnapshot getSpace getStatus getTimeline getUsage getVolume listAlarms listCaps listGroups listHooks listIncoming
+		getSnapshot getSpace getStatus
+		getTimeline getToday getUsage getVolume listAlarms listCaps listGroups listHooks listIncoming
 		getFirstSteps listPolicyExamples
 		listPlaces listPolicies listPolicyVersions listRoutes listRuns listSites listSnapshots listAllSnapshots
 		listVolumes paceWeek

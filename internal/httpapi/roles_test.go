@@ -22,7 +22,7 @@ func TestEveryCallForEveryRole(t *testing.T) {
 	everybody := words("getMe setOwnPassword setOwnTimes getTimeline getRun listRuns cancelRun browse find findAll " +
 		"locate listVersions " +
 		"planRestore restore undoRun events archive file")
-	records := words(`getSite listCatalogueCopies asOf explain getGroup getPolicy getSnapshot getSpace getStatus
+	records := words(`getSite listCatalogueCopies asOf explain getGroup getPolicy getSnapshot getSpace getStatus getToday
 		getUsage getVolume getRoute listAlarms listCaps listGroups listHooks listPlaces listPolicies
 		listPolicyVersions listRoutes listIncoming getFirstSteps listPolicyExamples listSites listSnapshots listAllSnapshots
 		listVolumes listMounts listFound listClones getClone

@@ -87,6 +87,17 @@ func (s *server) register(a huma.API) {
 			}
 			return answerAt(st, err)
 		})
+	huma.Register(a, op("GET", "/today", "getToday", "How everything stands, in what fits on a page: sentences, what "+
+		"runs and comes, and the lines of the ruler, what needs a hand first"),
+		func(ctx context.Context, in *struct {
+			By string `query:"by" doc:"state, label KEY or nothing; not said: state where there are more than 24 volumes"`
+		}) (*body[api.Today], error) {
+			out, err := s.site.Overview.Today(in.By)
+			if err == nil {
+				out.Running = unnamedRuns(ctx, out.Running)
+			}
+			return answerAt(out, err)
+		})
 	s.registerVolumes(a)
 	s.registerHost(a)
 	s.registerSnapshots(a)

@@ -44,7 +44,7 @@ var rules = map[string]rule{
 	"setOwnTimes": {true, true, true, true},
 
 	"asOf": looks, "explain": looks, "getGroup": looks, "getPolicy": looks, "getSnapshot": looks, "getSpace": looks,
-	"getStatus": looks, "getUsage": looks, "getVolume": looks, "getRoute": looks,
+	"getStatus": looks, "getToday": looks, "getUsage": looks, "getVolume": looks, "getRoute": looks,
 	"listAlarms": looks, "listCaps": looks, "listGroups": looks, "listHooks": looks, "listPlaces": looks,
 	"listIncoming": looks, "getFirstSteps": looks, "listPolicyExamples": looks,
 	"listPolicies": looks, "listPolicyVersions": looks, "listRoutes": looks, "listSites": looks,

@@ -23,13 +23,22 @@ func times(next http.Handler) http.Handler {
 		if !ok {
 			style = moment.Here()
 		}
-		next.ServeHTTP(&timesWriter{w, style}, r)
+		next.ServeHTTP(&timesWriter{ResponseWriter: w, style: style}, r)
 	})
 }
 
 type timesWriter struct {
 	http.ResponseWriter
 	style moment.Style
+	begun bool
+}
+
+// WriteHeader says a status once: huma says another when the caller has left, which net/http would log.
+func (t *timesWriter) WriteHeader(status int) {
+	if !t.begun {
+		t.begun = status >= 200
+		t.ResponseWriter.WriteHeader(status)
+	}
 }
 
 // Unwrap is for http.ResponseController.

@@ -97,7 +97,7 @@ func (s *Service) lookFirst() (*firstLook, error) {
 	if err != nil {
 		return nil, err
 	}
-	counts, err := s.Catalog.Counts(s.Place())
+	look, err := s.lookAt(vols, s.Clock.Now())
 	if err != nil {
 		return nil, err
 	}
@@ -107,7 +107,7 @@ func (s *Service) lookFirst() (*firstLook, error) {
 			continue
 		}
 		l.volume = cmp.Or(l.volume, v.Name)
-		if counts[v.Name][0] > 0 {
+		if look.Counts[v.Name][0] > 0 {
 			l.snapshot = cmp.Or(l.snapshot, v.Name)
 		}
 		if l.chosen == "" {

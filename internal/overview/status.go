@@ -313,7 +313,7 @@ func (s *Service) sentences(st *api.Status, rows []*catalog.Volume, held string)
 	if err := errors.Join(s.aloneSentence(st, add), s.outlivedSentences(add)); err != nil {
 		s.Log.Error("it could not be told whether there are other sites, or what outlived its rules", "error", err)
 	}
-	doubted, err := s.capture.Doubts(st.Volumes, add)
+	doubted, err := s.capture.Doubts(rows, add)
 	if err := errors.Join(err, s.pairing.StartSentences(add), s.disks.Sentences(add),
 		s.failover.Sentences(rows, add)); err != nil {
 		s.Log.Error("it could not be told what is in doubt", "error", err)

@@ -1,6 +1,10 @@
 package overview
 
 import (
+	"runtime"
+
+	"golang.org/x/sync/errgroup"
+
 	"candidharbor/api"
 	"candidharbor/internal/catalog"
 )
@@ -32,18 +36,28 @@ func (s *Service) Volumes() ([]api.Volume, error) {
 	return s.views(rows)
 }
 
+// minPart is how many volumes are worth a goroutine of their own.
+const minPart = 256
+
 func (s *Service) views(rows []*catalog.Volume) ([]api.Volume, error) {
 	look, err := s.lookAt(rows, s.Clock.Now())
 	if err != nil {
 		return nil, err
 	}
-	out := make([]api.Volume, 0, len(rows))
-	for _, v := range rows {
-		view, err := s.volumeView(v, look)
-		if err != nil {
-			return nil, err
-		}
-		out = append(out, *view)
+	out := make([]api.Volume, len(rows))
+	var g errgroup.Group
+	part := max(minPart, (len(rows)+runtime.GOMAXPROCS(0)-1)/runtime.GOMAXPROCS(0))
+	for from := 0; from < len(rows); from += part {
+		g.Go(func() error {
+			for i := from; i < min(from+part, len(rows)); i++ {
+				view, err := s.volumeView(rows[i], look)
+				if err != nil {
+					return err
+				}
+				out[i] = *view
+			}
+			return nil
+		})
 	}
-	return out, nil
+	return out, g.Wait()
 }

@@ -25,6 +25,13 @@ func (s *Service) tellSource(r *catalog.Route, link *transfer.Link, work []*pull
 		return nil
 	}
 	var out []Report
+	var counts map[string][2]int
+	if r.Terms.V.Tell == tellCounts {
+		var err error
+		if counts, err = s.Catalog.Counts(s.Place()); err != nil {
+			return err
+		}
+	}
 	for _, w := range work {
 		last, err := s.Catalog.LastSnapshot(s.Place(), hex.EncodeToString(w.h.Lineage[:]))
 		if err != nil {
@@ -35,10 +42,6 @@ func (s *Service) tellSource(r *catalog.Route, link *transfer.Link, work []*pull
 			t.Newest, t.Term, t.Sequence = rules.NewestState(last).UnixNano(), uint64(last.Term), uint64(last.Sequence)
 		}
 		if r.Terms.V.Tell == tellCounts {
-			counts, err := s.Catalog.Counts(s.Place())
-			if err != nil {
-				return err
-			}
 			t.Snapshots = int64(counts[w.name][0])
 		}
 		out = append(out, t)

@@ -3,6 +3,7 @@ import { useEffect } from "react";
 
 import { shownTimes } from "../parts/times";
 import type { Run } from "./client";
+import { gather } from "./gather";
 
 const touched: Record<string, string[]> = {
   snapshots: ["status", "volumes", "volume", "timeline", "snapshots", "store", "browse", "groups"],
@@ -51,6 +52,10 @@ export function useEvents(on: boolean) {
 }
 
 function listen(queries: QueryClient): EventSource {
+  const changed = gather(
+    (key) => void queries.invalidateQueries({ queryKey: [key] }),
+    (key) => queries.isFetching({ queryKey: [key] }) > 0,
+  );
   const source = new EventSource(`/api/v1/events?times=${encodeURIComponent(shownTimes())}`);
   source.addEventListener("run", (e) => {
     const run = (JSON.parse(e.data) as { run: Run }).run;
@@ -62,12 +67,11 @@ function listen(queries: QueryClient): EventSource {
     });
     if (run.ended) {
       void queries.invalidateQueries({ queryKey: ["run", run.id] });
-      for (const key of ["status", "recipes", "trials", "clones", "outlets"])
-        void queries.invalidateQueries({ queryKey: [key] });
+      for (const key of ["status", "recipes", "trials", "clones", "outlets"]) changed(key);
     }
   });
   for (const [topic, keys] of Object.entries(touched)) {
-    source.addEventListener(topic, () => keys.forEach((k) => void queries.invalidateQueries({ queryKey: [k] })));
+    source.addEventListener(topic, () => keys.forEach(changed));
   }
   return source;
 }

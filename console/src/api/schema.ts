@@ -2130,6 +2130,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/today": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How everything stands, in what fits on a page: sentences, what runs and comes, and the lines of the ruler, what needs a hand first */
+        get: operations["getToday"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/tokens": {
         parameters: {
             query?: never;
@@ -3551,6 +3568,15 @@ export interface components {
         FirstStepsSet: {
             putAway: boolean;
         };
+        Fold: {
+            /** @description the same as long as the fold lasts */
+            key: string;
+            /** @description empty: all lines, without a heading */
+            label: string;
+            lines: components["schemas"]["RulerLine"][] | null;
+            /** @description whether it is open as long as nobody folds it; what needs a hand is */
+            open: boolean;
+        };
         FolderGrant: {
             /** @description folders from the volume's top; an empty one is the whole volume */
             paths: string[] | null;
@@ -4910,6 +4936,19 @@ export interface components {
             newest?: string;
             volume: string;
         };
+        RulerLine: {
+            name: string;
+            /**
+             * Format: int64
+             * @description how many it lies at, or should
+             */
+            places: number;
+            /**
+             * @description of those alone that need a hand
+             * @enum {string}
+             */
+            state?: "late" | "gap" | "unprotected";
+        };
         Run: {
             askedBy: string;
             /** Format: date-time */
@@ -5400,6 +5439,26 @@ export interface components {
             dates: "year first" | "day first" | "month first";
             /** @description an IANA name, such as Europe/Lisbon; empty: of the machine that shows them */
             zone: string;
+        };
+        Today: {
+            /** @description what the lines are folded by */
+            by: string;
+            /** @description what they can be folded by: state, label KEY for each key there is, nothing */
+            bys: string[] | null;
+            /** @description what is due next, eight at most */
+            coming: components["schemas"]["Coming"][] | null;
+            folds: components["schemas"]["Fold"][] | null;
+            /** Format: date-time */
+            now: string;
+            running: components["schemas"]["Run"][] | null;
+            sentences: components["schemas"]["Sentence"][] | null;
+            site: string;
+            usage: components["schemas"]["Usage"];
+            /**
+             * Format: int64
+             * @description how many there are
+             */
+            volumes: number;
         };
         Token: {
             /** @description it lets nobody in any more */
@@ -16452,6 +16511,74 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Run"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    getToday: {
+        parameters: {
+            query?: {
+                /** @description state, label KEY or nothing; not said: state where there are more than 24 volumes */
+                by?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Today"];
                 };
             };
             /** @description Unauthorized */

@@ -1,10 +1,11 @@
-import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { keepPreviousData, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { Link } from "react-router";
 
 import { api, once, told } from "../api/client";
 import { ByCommand, Command, Progress, Trouble, Waiting } from "../parts/ui";
 import { Named } from "../parts/named";
 import { FirstSteps } from "./firststeps";
+import { useAddress } from "../parts/address";
 import { FoldedRuler } from "../parts/foldedruler";
 import { stamp } from "../parts/times";
 import { ago, exact, size } from "../parts/words";
@@ -35,11 +36,17 @@ function TakeDue({ next, command }: { next: string; command: string }) {
 }
 
 export function Today() {
-  const status = useQuery({ queryKey: ["status"], queryFn: () => told(api.GET("/status")), refetchInterval: 30_000 });
+  const [get] = useAddress();
+  const by = get("fold");
+  const status = useQuery({
+    queryKey: ["status", by],
+    queryFn: ({ signal }) => told(api.GET("/today", { params: { query: by ? { by } : {} }, signal })),
+    placeholderData: keepPreviousData,
+    refetchInterval: 30_000,
+  });
   if (status.isPending) return <Waiting what="how everything stands" />;
   if (status.error) return <Trouble error={status.error} />;
   const s = status.data;
-  const volumes = s.volumes ?? [];
   return (
     <>
       <section aria-label="How everything stands" className="my-5">
@@ -71,8 +78,8 @@ export function Today() {
         ))}
       </section>
       <FirstSteps />
-      {volumes.length > 0 ? (
-        <FoldedRuler volumes={volumes} />
+      {s.volumes > 0 ? (
+        <FoldedRuler today={s} />
       ) : (
         <p className="my-8">Once a volume is protected, its history is drawn here.</p>
       )}
@@ -100,7 +107,7 @@ export function Today() {
           )}
           <table className="plain">
             <tbody>
-              {(s.coming ?? []).slice(0, 8).map((c) => (
+              {(s.coming ?? []).map((c) => (
                 <tr key={c.volume + c.at}>
                   <td className="whitespace-nowrap font-mono">{stamp(c.at)}</td>
                   <td>

@@ -1,8 +1,8 @@
 import { useQuery } from "@tanstack/react-query";
-import { useState } from "react";
+import { useMemo, useState } from "react";
 import { Link } from "react-router";
 
-import { api, told } from "../api/client";
+import { api, told, type Volume } from "../api/client";
 import { ByCommand, State, Trouble, Waiting } from "../parts/ui";
 import { stamp } from "../parts/times";
 import { ago, size } from "../parts/words";
@@ -15,6 +15,24 @@ import { ForChosen } from "./manyvolumes";
 import { MakeDisk } from "./makedisk";
 import { Uncovered } from "./uncovered";
 
+const text = (v: Volume) =>
+  `${v.name} ${v.protection} ${Object.entries(v.labels ?? {})
+    .map((l) => l.join("="))
+    .join(" ")}`;
+
+const alphabet = new Intl.Collator();
+const orders: Record<string, (a: Volume, b: Volume) => number> = {
+  newest: (a, b) => alphabet.compare(a.newest ?? "", b.newest ?? ""),
+  size: (a, b) => b.lastBytes - a.lastBytes,
+  state: (a, b) => alphabet.compare(a.protection, b.protection),
+};
+
+/** The volumes that match, in the order asked for; they come by name. */
+function shownOf(all: Volume[], filter: string, order: string) {
+  const found = filter ? all.filter((v) => text(v).includes(filter)) : all;
+  return orders[order] ? [...found].sort(orders[order]) : found;
+}
+
 export function Volumes() {
   const list = useQuery({ queryKey: ["volumes"], queryFn: () => told(api.GET("/volumes")) });
   const [get, set] = useAddress();
@@ -25,23 +43,9 @@ export function Volumes() {
   const filter = get("find");
   const order = get("by") || "name";
   const [typed, setTyped] = useTyped(filter, (v) => set("find", v));
+  const shown = useMemo(() => shownOf(list.data ?? [], filter, order), [list.data, filter, order]);
   if (list.isPending) return <Waiting what="volumes" />;
   if (list.error) return <Trouble error={list.error} />;
-  const shown = (list.data ?? [])
-    .filter((v) =>
-      `${v.name} ${v.protection} ${Object.entries(v.labels ?? {})
-        .map((l) => l.join("="))
-        .join(" ")}`.includes(filter),
-    )
-    .sort((a, b) =>
-      order === "newest"
-        ? (a.newest ?? "").localeCompare(b.newest ?? "")
-        : order === "size"
-          ? b.lastBytes - a.lastBytes
-          : order === "state"
-            ? a.protection.localeCompare(b.protection)
-            : a.name.localeCompare(b.name),
-    );
   const head = (key: string, label: string) => (
     <th scope="col" aria-sort={order === key ? "ascending" : undefined}>
       <button

@@ -1,21 +1,14 @@
-import { useMemo, useState } from "react";
+import { useState } from "react";
 
-import type { Volume } from "../api/client";
+import type { Today } from "../api/client";
 import { useAddress } from "./address";
 import { Choose } from "./choose";
-import { fold, foldsBy } from "./folds";
 import { Ruler } from "./ruler";
 
-const few = 24; // as many are drawn without folds
-
-/** The ruler over the given volumes: what needs a hand first, the rest folded. */
-export function FoldedRuler({ volumes }: { volumes: Volume[] }) {
-  const [get, set] = useAddress();
+/** The ruler over all volumes: what needs a hand first, the rest folded. */
+export function FoldedRuler({ today }: { today: Today }) {
+  const [, set] = useAddress();
   const [turned, setTurned] = useState<Set<string>>(new Set());
-  const options = useMemo(() => foldsBy(volumes), [volumes]);
-  const asked = get("fold");
-  const by = options.includes(asked) ? asked : volumes.length > few ? "state" : "nothing";
-  const folds = useMemo(() => fold(volumes, by), [volumes, by]);
   const turn = (key: string) =>
     setTurned((old) => {
       const next = new Set(old);
@@ -26,15 +19,21 @@ export function FoldedRuler({ volumes }: { volumes: Volume[] }) {
     setTurned(new Set());
     set("fold", v);
   };
+  const options = today.bys ?? [];
   return (
     <>
-      {volumes.length > 6 && (
+      {today.volumes > 6 && (
         <p className="-mb-2 flex items-baseline gap-2 text-sm">
           Folded by
-          <Choose label="Fold by" value={by} choose={choose} options={options.map((o) => ({ value: o, label: o }))} />
+          <Choose
+            label="Fold by"
+            value={today.by}
+            choose={choose}
+            options={options.map((o) => ({ value: o, label: o }))}
+          />
         </p>
       )}
-      <Ruler folds={folds} turned={turned} turn={turn} />
+      <Ruler folds={today.folds ?? []} turned={turned} turn={turn} />
     </>
   );
 }

@@ -1,5 +1,5 @@
 import { useWindowVirtualizer } from "@tanstack/react-virtual";
-import { type ReactNode, useLayoutEffect, useRef, useState } from "react";
+import { memo, type ReactNode, useCallback, useLayoutEffect, useMemo, useRef, useState } from "react";
 import { Wide } from "./wide";
 
 const FEW = 100; // as many are drawn all, so that the browser's own search finds them
@@ -34,23 +34,16 @@ export function LongTable<T>({
     overscan: 12,
     scrollMargin: top,
   });
-  const whole = (r: T) => (
-    <>
-      <td>
-        <input
-          type="checkbox"
-          aria-label={`Choose ${nameOf(r)}`}
-          checked={chosen.has(keyOf(r))}
-          onChange={() => {
-            const next = new Set(chosen);
-            if (!next.delete(keyOf(r))) next.add(keyOf(r));
-            choose(next);
-          }}
-        />
-      </td>
-      {cells(r)}
-    </>
+  const turn = useCallback(
+    (key: string) => {
+      const next = new Set(chosen);
+      if (!next.delete(key)) next.add(key);
+      choose(next);
+    },
+    [chosen, choose],
   );
+  const all = useMemo(() => rows.every((r) => chosen.has(keyOf(r))), [rows, chosen, keyOf]);
+  const line = (r: T) => ({ row: r, id: keyOf(r), name: nameOf(r), chosen: chosen.has(keyOf(r)), turn, cells });
   const seen = lines.getVirtualItems();
   const before = (seen[0]?.start ?? top) - top;
   const after = lines.getTotalSize() - ((seen.at(-1)?.end ?? top) - top);
@@ -63,7 +56,7 @@ export function LongTable<T>({
               <input
                 type="checkbox"
                 aria-label="Choose all that are shown"
-                checked={rows.every((r) => chosen.has(keyOf(r)))}
+                checked={all}
                 onChange={(e) => choose(new Set(e.target.checked ? rows.map(keyOf) : []))}
               />
             </th>
@@ -71,12 +64,10 @@ export function LongTable<T>({
           </tr>
         </thead>
         <tbody>
-          {!many && rows.map((r) => <tr key={keyOf(r)}>{whole(r)}</tr>)}
+          {!many && rows.map((r) => <Row key={keyOf(r)} {...line(r)} />)}
           {many && before > 0 && <tr aria-hidden style={{ height: before }} />}
-          {seen.map((line) => (
-            <tr key={line.key} ref={lines.measureElement} data-index={line.index} aria-rowindex={line.index + 2}>
-              {whole(rows[line.index])}
-            </tr>
+          {seen.map((item) => (
+            <Row key={item.key} measure={lines.measureElement} index={item.index} {...line(rows[item.index])} />
           ))}
           {many && after > 0 && <tr aria-hidden style={{ height: after }} />}
         </tbody>
@@ -84,3 +75,26 @@ export function LongTable<T>({
     </Wide>
   );
 }
+
+type RowProps<T> = {
+  row: T;
+  id: string;
+  name: string;
+  chosen: boolean;
+  turn: (key: string) => void;
+  cells: (row: T) => ReactNode;
+  measure?: (node: Element | null) => void;
+  index?: number;
+};
+
+/** A row; drawn anew only if it changes, not when the table is scrolled. */
+const Row = memo(function Row<T>({ row, id, name, chosen, turn, cells, measure, index }: RowProps<T>) {
+  return (
+    <tr ref={measure} data-index={index} aria-rowindex={index === undefined ? undefined : index + 2}>
+      <td>
+        <input type="checkbox" aria-label={`Choose ${name}`} checked={chosen} onChange={() => turn(id)} />
+      </td>
+      {cells(row)}
+    </tr>
+  );
+}) as <T>(props: RowProps<T>) => ReactNode;

@@ -1,11 +1,20 @@
-import { useQueries } from "@tanstack/react-query";
+import { keepPreviousData, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useVirtualizer } from "@tanstack/react-virtual";
 import { scaleTime } from "d3-scale";
-import { type MouseEvent, useCallback, useLayoutEffect, useMemo, useRef, useState } from "react";
+import {
+  type ComponentProps,
+  memo,
+  type MouseEvent,
+  startTransition,
+  useCallback,
+  useLayoutEffect,
+  useMemo,
+  useRef,
+  useState,
+} from "react";
 import { Link } from "react-router";
 
-import { api, type Timeline, told, type Volume } from "../api/client";
-import { type Fold, needsHand, stateOf } from "./folds";
+import { api, type Fold, type RulerLine, type Timeline, told } from "../api/client";
 import { Axis, AXIS, Controls, Flag, FlagName, Legend, Ticks } from "./rulerframe";
 import { moveByKey, useDrag, useWheel } from "./rulermoves";
 import { Row } from "./rulerrow";
@@ -15,30 +24,30 @@ import { many } from "./words";
 
 const HEADING = 30;
 
-/** Fetches timelines by whole stretches, so that dragging does not ask again; none for what only passes by. */
-function useTimelines(volumes: string[], from: number, to: number, passing: boolean) {
-  const width = to - from;
-  const step = 2 ** Math.ceil(Math.log2(width));
-  const begin = Math.floor((from - step / 4) / step) * step;
-  const end = Math.ceil((to + step / 4) / step) * step;
-  return useQueries({
-    queries: volumes.map((name) => ({
-      queryKey: ["timeline", name, begin, end],
-      queryFn: ({ signal }: { signal: AbortSignal }) =>
-        told(
-          api.GET("/volumes/{name}/timeline", {
-            params: { path: { name }, query: { from: new Date(begin).toISOString(), to: new Date(end).toISOString() } },
-            signal,
-          }),
-        ),
-      placeholderData: (old: Timeline | undefined) => old,
-      enabled: !passing,
-    })),
-  });
+/** The stretch of time that is asked for: a whole one, so that dragging does not ask again. */
+function stretchOf(from: number, to: number) {
+  const step = 2 ** Math.ceil(Math.log2(to - from));
+  return { begin: Math.floor((from - step / 4) / step) * step, end: Math.ceil((to + step / 4) / step) * step };
+}
+
+/** The timeline of a volume; what only passes by is not asked for. */
+function useTimeline(name: string, begin: number, end: number, passing: boolean) {
+  return useQuery({
+    queryKey: ["timeline", name, begin, end],
+    queryFn: ({ signal }) =>
+      told(
+        api.GET("/volumes/{name}/timeline", {
+          params: { path: { name }, query: { from: new Date(begin).toISOString(), to: new Date(end).toISOString() } },
+          signal,
+        }),
+      ),
+    placeholderData: keepPreviousData,
+    enabled: !passing,
+  }).data;
 }
 
 /** What one line of the ruler is: the heading of a fold, or a volume. */
-type Line = { key: string; fold?: Fold; name?: string; volume?: Volume };
+type Line = { key: string; fold?: Fold; name?: string; volume?: RulerLine };
 
 type RulerProps = {
   folds: Fold[];
@@ -54,7 +63,7 @@ export function Ruler({ folds, turned, turn }: RulerProps) {
       folds.flatMap((f): Line[] => {
         const heading: Line[] = f.label ? [{ key: `fold ${f.key}`, fold: f }] : [];
         if (f.open === !!turned?.has(f.key)) return heading;
-        return [...heading, ...f.volumes.map((v) => ({ key: v.name, name: v.name, volume: v }))];
+        return [...heading, ...(f.lines ?? []).map((v) => ({ key: v.name, name: v.name, volume: v }))];
       }),
     [folds, turned],
   );
@@ -86,11 +95,9 @@ function Lines({ lines, turn, tall }: { lines: Line[]; turn?: (key: string) => v
   const lane = tall ? 30 : 15;
   const above = names || tall ? 0 : 24; // the name's own line, where there is no column for it
   const between = !names && tall ? 20 : 0;
-  const [lanes, setLanes] = useState<ReadonlyMap<string, number>>(new Map());
+  const [lanes, setLanes] = useState<ReadonlyMap<string, string[]>>(new Map()); // the places of those seen before
   const heightOf = (l: Line) =>
-    l.fold
-      ? HEADING
-      : above + (lanes.get(l.name!) ?? Math.max(1, l.volume?.places?.length ?? 1)) * (lane + between) + 10;
+    l.fold ? HEADING : above + (lanes.get(l.name!)?.length ?? l.volume?.places ?? 1) * (lane + between) + 10;
   const rows = useVirtualizer({
     count: lines.length,
     getScrollElement: () => scroll.current,
@@ -104,17 +111,16 @@ function Lines({ lines, turn, tall }: { lines: Line[]; turn?: (key: string) => v
     return line ? [{ item, line }] : [];
   });
   const drawn = seen.filter((s) => s.line.name);
-  const timelines = useTimelines(
-    drawn.map((s) => s.line.name!),
-    time.from,
-    time.to,
-    rows.isScrolling,
-  );
-  const data = new Map(drawn.map((s, i) => [s.line.name!, timelines[i].data]));
-  useLayoutEffect(() => {
-    const fresh = [...data].filter(([name, d]) => d?.lanes && lanes.get(name) !== d.lanes.length);
-    if (fresh.length > 0) setLanes(new Map([...lanes, ...fresh.map(([n, d]) => [n, d!.lanes!.length] as const)]));
-  });
+  const { begin, end } = stretchOf(time.from, time.to);
+  const data = useRef(new Map<string, Timeline>());
+  const came = useCallback((name: string, d: Timeline | undefined) => {
+    if (!d) return void data.current.delete(name);
+    data.current.set(name, d);
+    const places = (d.lanes ?? []).map((l) => l.place);
+    startTransition(() =>
+      setLanes((old) => (old.get(name)?.join() === places.join() ? old : new Map(old).set(name, places))),
+    );
+  }, []);
 
   const x = scaleTime().domain([time.from, time.to]).range([0, plot]);
   const total = rows.getTotalSize();
@@ -127,7 +133,7 @@ function Lines({ lines, turn, tall }: { lines: Line[]; turn?: (key: string) => v
     setHover({ x: e.clientX - r.left, y: e.clientY - r.top, text });
   }, []);
   const taken = () => {
-    const all = [...data.values()].flatMap((d) => (d?.lanes ?? []).flatMap((l) => l.marks ?? []));
+    const all = [...data.current.values()].flatMap((d) => (d?.lanes ?? []).flatMap((l) => l.marks ?? []));
     return [...new Set(all.map((m) => Date.parse(m.taken)))].sort((a, b) => a - b);
   };
   return (
@@ -173,13 +179,13 @@ function Lines({ lines, turn, tall }: { lines: Line[]; turn?: (key: string) => v
                 <Ticks x={x} plot={plot} height={height} />
                 {drawn.map(({ item, line }) => (
                   <g key={line.key} transform={`translate(0,${item.start - top})`}>
-                    <Row
-                      lanes={data.get(line.name!)?.lanes ?? none}
-                      data={data.get(line.name!)}
+                    <Drawn
+                      name={line.name!}
                       from={time.from}
                       to={time.to}
                       now={minute}
-                      {...{ lane, above, between, plot, say }}
+                      passing={rows.isScrolling}
+                      {...{ begin, end, came, lane, above, between, plot, say }}
                     />
                   </g>
                 ))}
@@ -202,17 +208,17 @@ function Lines({ lines, turn, tall }: { lines: Line[]; turn?: (key: string) => v
                   style={{ top: AXIS + item.start, maxWidth: names || "100%" }}
                 >
                   {tall ? (
-                    (data.get(line.name!)?.lanes ?? none).map((l) => (
+                    (lanes.get(line.name!) ?? none).map((place) => (
                       <div
-                        key={l.place}
+                        key={place}
                         style={{ height: lane + between, paddingTop: names ? lane / 2 - 4 : 0 }}
                         className="text-faint"
                       >
-                        {l.place}
+                        {place}
                       </div>
                     ))
                   ) : (
-                    <Name volume={line.volume!} places={data.get(line.name!)?.lanes ?? none} column={names > 0} />
+                    <Name volume={line.volume!} places={lanes.get(line.name!) ?? none} column={names > 0} />
                   )}
                 </div>
               ),
@@ -235,7 +241,27 @@ function Lines({ lines, turn, tall }: { lines: Line[]; turn?: (key: string) => v
   );
 }
 
-const none: NonNullable<Timeline["lanes"]> = [];
+const none: string[] = [];
+const noLanes: NonNullable<Timeline["lanes"]> = [];
+
+type DrawnProps = Omit<ComponentProps<typeof Row>, "lanes" | "data"> & {
+  name: string;
+  begin: number;
+  end: number;
+  passing: boolean;
+  came: (name: string, d: Timeline | undefined) => void;
+};
+
+/** A volume's row, with what is asked for it. */
+const Drawn = memo(function Drawn({ name, begin, end, passing, came, ...how }: DrawnProps) {
+  const data = useTimeline(name, begin, end, passing);
+  useLayoutEffect(() => {
+    came(name, data);
+    return () => came(name, undefined);
+  }, [came, name, data]);
+  return <Row lanes={data?.lanes ?? noLanes} data={data} {...how} />;
+});
+
 const openAt = (lines: Line[], i: number) => i + 1 < lines.length && !lines[i + 1].fold;
 
 /** The heading of a fold, which opens and folds it. */
@@ -252,34 +278,47 @@ function Heading({ fold, top, open, turn }: { fold: Fold; top: number; open: boo
         {open ? "▾" : "▸"}
       </span>
       <span className="self-center font-semibold">{fold.label}</span>
-      <span className="self-center text-faint">{many(fold.volumes.length, "volume")}</span>
+      <span className="self-center text-faint">{many(fold.lines?.length ?? 0, "volume")}</span>
     </button>
   );
 }
 
-function Name({ volume, places, column }: { volume: Volume; places: NonNullable<Timeline["lanes"]>; column: boolean }) {
-  const hand = needsHand(volume);
+const Name = memo(function Name({ volume, places, column }: { volume: RulerLine; places: string[]; column: boolean }) {
+  const queries = useQueryClient();
+  const [why, setWhy] = useState<string>();
+  const ask = () =>
+    queries
+      .fetchQuery({
+        queryKey: ["volume", volume.name],
+        queryFn: () => told(api.GET("/volumes/{name}", { params: { path: { name: volume.name } } })),
+        staleTime: 10_000,
+      })
+      .then(
+        (v) => setWhy(v.sentence),
+        () => undefined, // its page says what is wrong
+      );
   return (
     <>
       <Link
         to={`/volumes/${encodeURIComponent(volume.name)}${location.search}`}
         className="quiet inline-block leading-6"
-        title={volume.sentence}
+        title={why}
+        onPointerEnter={() => void ask()}
       >
-        {hand && (
+        {volume.state && (
           <span aria-hidden className="inline-block pr-1 text-xs text-hand no-underline">
             ▲
           </span>
         )}
         {volume.name}
-        {hand && <span className="sr-only">, {stateOf(volume)}</span>}
+        {volume.state && <span className="sr-only">, {volume.state}</span>}
       </Link>
       {column && places.length > 1 && (
-        <div className="-mt-1 text-xs leading-4 text-faint truncate">{places.map((l) => l.place).join(" / ")}</div>
+        <div className="-mt-1 text-xs leading-4 text-faint truncate">{places.join(" / ")}</div>
       )}
     </>
   );
-}
+});
 
 /** Now, and the chosen moment. */
 function Flags(f: {

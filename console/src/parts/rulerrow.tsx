@@ -1,10 +1,11 @@
-import { memo, type MouseEvent, useMemo } from "react";
+import { memo, type MouseEvent, useDeferredValue, useMemo } from "react";
 
 import type { Timeline } from "../api/client";
 import { type Drawn, placeMarks } from "./marks";
 import { stamp } from "./times";
 
 type Lanes = NonNullable<Timeline["lanes"]>;
+const none: Lanes = [];
 /** Shows words about what is under the pointer. */
 export type Say = (e: MouseEvent, text: string) => void;
 
@@ -23,7 +24,8 @@ type RowProps = {
 };
 
 /** The snapshots, gaps and plans of one volume; drawn anew only if they or the view change. */
-export const Row = memo(function Row({ lanes, data, lane, above, between, from, to, plot, now, say }: RowProps) {
+export const Row = memo(function Row({ lanes: fresh, data, lane, above, between, from, to, plot, now, say }: RowProps) {
+  const lanes = useDeferredValue(fresh, none); // many marks are drawn between frames, not in one
   const at = (t: number) => ((t - from) / (to - from)) * plot;
   const drawn = useMemo(
     () => lanes.map((l) => placeMarks(l.marks ?? [], (t) => ((t - from) / (to - from)) * plot, plot, lane, now)),
