@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/require"
@@ -47,7 +48,8 @@ grace: 7 days
 	d.run("volume add letters --path DIR/share --label k=v")
 	out, _, _ := d.run("policy example shared-files")
 	require.Contains(t, out, "volumes: {k: v}\n")
-	d.put("share/policy", out)
+	first := out
+	d.put("share/policy", first)
 	_, _, code := d.run("policy put DIR/share/policy")
 	require.Zero(t, code)
 	d.run("snapshot take letters")
@@ -64,6 +66,23 @@ a beginning too: candid place attach.
 [ ] 7. See the first copy arrive
 [ ] 8. Bring a file back from there, before you need to
 `)
+	d.at = "stonewick"
+	inv, _, _ := d.run("site invite")
+	d.at = "larkfield"
+	d.ids[strings.TrimSpace(inv)] = "INVITATION"
+	d.run("site pair INVITATION")
+	const add = "route add to-stonewick --to stonewick --volumes name=letters"
+	out, _, _ = d.run(add + " --dry-run")
+	require.Contains(t, out, "as fast as the line is. No policy of letters says what stonewick keeps: everything that "+
+		"comes there stays. Say it under keep, as in stonewick: {daily: 30, monthly: 12}.\nVolumes: letters.\n")
+	d.run(add)
+	out, _, _ = d.run("explain letters")
+	require.Contains(t, out, "\nOf stonewick they say nothing: everything that comes there stays.\n")
+	d.put("share/policy", strings.Replace(first, "keep:\n", "keep:\n  stonewick: {daily: 30, monthly: 12}\n", 1))
+	_, _, code = d.run("policy put DIR/share/policy")
+	require.Zero(t, code)
+	out, _, _ = d.run("explain letters")
+	require.NotContains(t, out, "Of stonewick")
 	out, _, _ = d.run("begin --put-away")
 	require.Contains(t, out, "The console shows them no more; candid begin does")
 }

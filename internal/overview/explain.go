@@ -119,6 +119,16 @@ func (s *Service) explainVolume(out *api.Explanation, v *catalog.Volume) error {
 	if !named[s.Place()] && len(rs.Policies) > 0 {
 		say("Of %s they say nothing: everything stays here.", s.Place())
 	}
+	routes, err := s.Catalog.Routes()
+	if err != nil {
+		return err
+	}
+	for _, r := range routes {
+		if s.routes.Carries(r, v) && !named[r.Peer] && len(rs.Policies) > 0 {
+			say("Of %s they say nothing: everything that comes there stays.", r.Peer)
+			named[r.Peer] = true // another route to it says no more
+		}
+	}
 	if s.Floor > 0 {
 		say("Nothing is removed here before %s have passed: the floor of this place.", s.Conf.Floor)
 	}
