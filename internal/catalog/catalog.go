@@ -29,13 +29,16 @@ type Catalog struct {
 	db   executor // the pool, or a transaction of it
 	pool *sqlx.DB
 	tx   *sqlx.Tx // within Atomically
-	vols *keptVolumes
+
+	vols  *keptVolumes
+	snaps *keptSnapshots
 }
 
 // executor is what the pool and a transaction can do alike.
 type executor interface {
 	sqlx.Ext
 	sqlx.ExecerContext
+	sqlx.QueryerContext
 	Get(dest any, query string, args ...any) error
 	Select(dest any, query string, args ...any) error
 	SelectContext(ctx context.Context, dest any, query string, args ...any) error
@@ -56,7 +59,7 @@ func Open(path string) (*Catalog, error) {
 		return nil, err
 	}
 	db.SetMaxOpenConns(4)
-	c := &Catalog{db: db, pool: db, vols: &keptVolumes{}}
+	c := &Catalog{db: db, pool: db, vols: &keptVolumes{}, snaps: &keptSnapshots{}}
 	err = c.CheckQuickly(context.Background()) // before anything is written into a damaged one
 	if err == nil {
 		var p *goose.Provider

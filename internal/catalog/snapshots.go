@@ -2,6 +2,7 @@ package catalog
 
 import (
 	"cmp"
+	"context"
 	"database/sql"
 	"errors"
 	"fmt"
@@ -181,7 +182,11 @@ func (c *Catalog) Snapshots(place, volume string, f SnapshotFilter) (rows []*Sna
 	if err != nil {
 		return nil, err
 	}
-	found, err := c.db.Queryx(q, args...)
+	return scanSnapshots(c.db, q, args...)
+}
+
+func scanSnapshots(db sqlx.QueryerContext, q string, args ...any) (rows []*Snapshot, err error) {
+	found, err := db.QueryxContext(context.Background(), q, args...)
 	if err != nil {
 		return nil, err
 	}

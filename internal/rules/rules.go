@@ -247,8 +247,11 @@ func (s *Service) Decide(v *catalog.Volume) (*decided, error) {
 	if err != nil {
 		return nil, err
 	}
-	d, err = s.DecideWith(v, rs, now)
+	rows, err := s.Catalog.KeptSnapshots(s.Place(), v.Name) // nobody changes what is shown
 	if err != nil {
+		return nil, err
+	}
+	if d, err = s.decideRows(v, rows, rs, now, s.RulesFor); err != nil {
 		return nil, err
 	}
 	s.verdicts.mu.Lock()

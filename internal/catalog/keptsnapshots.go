@@ -1,0 +1,144 @@
+package catalog
+
+import (
+	"cmp"
+	"context"
+	"encoding/json"
+	"slices"
+	"strings"
+	"sync"
+
+	"github.com/jmoiron/sqlx"
+)
+
+// keptSnapshots are the rows of snapshots of large volumes in memory, those asked for last. The database numbers each
+// change of a row, whoever makes it, so that only what changed is read anew.
+type keptSnapshots struct {
+	mu    sync.Mutex
+	lists []*keptList // the one asked for last is the last
+}
+
+// keptList is of one volume at one place; neither it nor what it leads to is changed.
+type keptList struct {
+	place, volume string
+	rows          []*Snapshot // newest first
+	seen          int64       // the last change that is in rows
+}
+
+const mostKept = 150_000 // rows in all, about 100 MB
+
+var worthKeeping = 2_000 // fewer rows are read in no time; a test has few
+
+// KeptSnapshots lists a volume's snapshots at a place, newest first, as Snapshots does. The rows are shared, and not to
+// be changed.
+func (c *Catalog) KeptSnapshots(place, volume string) ([]*Snapshot, error) {
+	if c.tx != nil { // what it sees may never come to be
+		return c.Snapshots(place, volume, SnapshotFilter{})
+	}
+	old := c.snaps.of(place, volume)
+	fresh := keptList{place: place, volume: volume}
+	err := c.atOneMoment(func(db sqlx.QueryerContext) (err error) {
+		var first int64
+		row := db.QueryRowxContext(context.Background(),
+			`SELECT COALESCE(MIN(number), 0), COALESCE(MAX(number), 0) FROM snapshot_changes`)
+		if err = row.Scan(&first, &fresh.seen); err != nil {
+			return err
+		}
+		if old != nil && first <= old.seen+1 {
+			if fresh.rows, err = old.changed(db); err != nil || fresh.rows != nil {
+				return err
+			}
+		}
+		q, args, err := selectSnapshots("*", place, volume, SnapshotFilter{})
+		if err == nil {
+			fresh.rows, err = scanSnapshots(db, q, args...)
+		}
+		return err
+	})
+	if err != nil {
+		return nil, err
+	}
+	c.snaps.keep(&fresh)
+	return fresh.rows, nil
+}
+
+// changed returns the rows as they are now; nil where so much changed that all are better read.
+func (k *keptList) changed(db sqlx.QueryerContext) ([]*Snapshot, error) {
+	var ids []string
+	err := sqlx.SelectContext(context.Background(), db, &ids,
+		`SELECT DISTINCT id FROM snapshot_changes WHERE number>? AND place=? AND volume=?`, k.seen, k.place, k.volume)
+	if err != nil || len(ids) > len(k.rows)/4 {
+		return nil, err
+	}
+	if len(ids) == 0 {
+		return k.rows, nil
+	}
+	list, err := json.Marshal(ids)
+	if err != nil {
+		return nil, err
+	}
+	fresh, err := scanSnapshots(db, `SELECT * FROM snapshots WHERE place=? AND id IN (SELECT value FROM json_each(?))
+		AND volume=? AND hidden=0`, k.place, string(list), k.volume)
+	if err != nil {
+		return nil, err
+	}
+	gone := make(map[string]bool, len(ids))
+	for _, id := range ids {
+		gone[id] = true
+	}
+	slices.SortFunc(fresh, newestFirst)
+	rows := make([]*Snapshot, 0, len(k.rows)+len(fresh))
+	for _, r := range k.rows {
+		if gone[r.ID] {
+			continue
+		}
+		for len(fresh) > 0 && newestFirst(fresh[0], r) < 0 {
+			rows, fresh = append(rows, fresh[0]), fresh[1:]
+		}
+		rows = append(rows, r)
+	}
+	return append(rows, fresh...), nil
+}
+
+// newestFirst is the order of lists of snapshots.
+func newestFirst(a, b *Snapshot) int {
+	return cmp.Or(b.Began.Compare(a.Began.Time), strings.Compare(a.ID, b.ID))
+}
+
+func (k *keptSnapshots) of(place, volume string) *keptList {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	for _, l := range k.lists {
+		if l.place == place && l.volume == volume {
+			return l
+		}
+	}
+	return nil
+}
+
+// keep puts a list in the place of an older one of the same volume, and lets those go that nobody asked for longest.
+func (k *keptSnapshots) keep(fresh *keptList) {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	k.lists = slices.DeleteFunc(k.lists, func(l *keptList) bool {
+		if l.place != fresh.place || l.volume != fresh.volume {
+			return false
+		}
+		if l.seen > fresh.seen { // another reader was later
+			fresh = l
+		}
+		return true
+	})
+	if len(fresh.rows) >= worthKeeping {
+		k.lists = append(k.lists, fresh)
+	}
+	total := 0
+	for _, l := range k.lists {
+		total += len(l.rows)
+	}
+	for total > mostKept {
+		total -= len(k.lists[0].rows)
+		k.lists[0] = nil
+		k.lists = k.lists[1:]
+	}
+}
