@@ -29,8 +29,10 @@ func (l *layer) write(at, rel string, e *object.Entry) (err error) {
 			_ = l.host.Remove(temp)
 		}
 	}()
+	c := tree.NewContent(l.get, e)
+	defer c.Close()
 	if err = f.Chmod(perm(e)); err == nil { // before anything is in it that not all may read
-		_, err = f.ReadFrom(&reading{l: l, r: io.NewSectionReader(tree.NewContent(l.get, e), 0, e.Size), size: e.Size})
+		_, err = f.ReadFrom(&reading{l: l, r: io.NewSectionReader(c, 0, e.Size), size: e.Size})
 	}
 	if err == nil {
 		err = l.host.sync(f)
@@ -91,6 +93,7 @@ func (l *layer) compare(at string, e *object.Entry) (bool, error) {
 	}
 	defer f.Close()
 	c := &comparing{l: l, want: tree.NewContent(l.get, e)}
+	defer c.want.Close()
 	_, err = f.WriteTo(c)
 	if errors.Is(err, errDiffers) {
 		return false, nil

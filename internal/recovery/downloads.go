@@ -123,5 +123,10 @@ func (e *Viewer) OpenFile(volume, at, path string) (*File, error) {
 		h.release()
 		return nil, err
 	}
-	return &File{tree.NewContent(h.get, &found), found, fmt.Sprintf("%q", found.Content.String()[:32]), h.release}, nil
+	c := tree.NewContent(h.get, &found)
+	end := func() {
+		c.Close()
+		h.release()
+	}
+	return &File{c, found, fmt.Sprintf("%q", found.Content.String()[:32]), end}, nil
 }

@@ -276,7 +276,12 @@ type davFile struct {
 	off     int64
 }
 
-func (f *davFile) Close() error { return nil }
+func (f *davFile) Close() error {
+	if f.content != nil {
+		f.content.Close()
+	}
+	return nil
+}
 
 func (f *davFile) Stat() (fs.FileInfo, error) { return f.info, nil }
 

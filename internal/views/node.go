@@ -236,6 +236,12 @@ func (r *reader) Read(_ context.Context, dest []byte, off int64) (fuse.ReadResul
 	return fuse.ReadResultData(dest[:got]), 0
 }
 
+// Release is part of fs.
+func (r *reader) Release(context.Context) syscall.Errno {
+	r.c.Close()
+	return 0
+}
+
 // Getxattr is part of fs.
 func (n *node) Getxattr(_ context.Context, attr string, dest []byte) (uint32, syscall.Errno) {
 	for _, x := range n.e.Xattrs {

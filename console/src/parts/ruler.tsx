@@ -12,7 +12,7 @@ import {
   useRef,
   useState,
 } from "react";
-import { Link } from "react-router";
+import { Link, useLocation } from "react-router";
 
 import { api, type Fold, type RulerLine, type Timeline, told } from "../api/client";
 import { Axis, AXIS, Controls, Flag, FlagName, Legend, Ticks } from "./rulerframe";
@@ -78,6 +78,7 @@ export function TallRuler({ volume }: { volume: string }) {
 
 function Lines({ lines, turn, tall }: { lines: Line[]; turn?: (key: string) => void; tall: boolean }) {
   const time = useTime();
+  const { search } = useLocation(); // the chosen moment goes along
   const box = useRef<HTMLDivElement>(null);
   const scroll = useRef<HTMLDivElement>(null);
   const [width, setWidth] = useState(900);
@@ -218,7 +219,12 @@ function Lines({ lines, turn, tall }: { lines: Line[]; turn?: (key: string) => v
                       </div>
                     ))
                   ) : (
-                    <Name volume={line.volume!} places={lanes.get(line.name!) ?? none} column={names > 0} />
+                    <Name
+                      volume={line.volume!}
+                      places={lanes.get(line.name!) ?? none}
+                      {...{ search }}
+                      column={names > 0}
+                    />
                   )}
                 </div>
               ),
@@ -283,7 +289,9 @@ function Heading({ fold, top, open, turn }: { fold: Fold; top: number; open: boo
   );
 }
 
-const Name = memo(function Name({ volume, places, column }: { volume: RulerLine; places: string[]; column: boolean }) {
+type NameProps = { volume: RulerLine; places: string[]; column: boolean; search: string };
+
+const Name = memo(function Name({ volume, places, column, search }: NameProps) {
   const queries = useQueryClient();
   const [why, setWhy] = useState<string>();
   const ask = () =>
@@ -300,7 +308,7 @@ const Name = memo(function Name({ volume, places, column }: { volume: RulerLine;
   return (
     <>
       <Link
-        to={`/volumes/${encodeURIComponent(volume.name)}${location.search}`}
+        to={`/volumes/${encodeURIComponent(volume.name)}${search}`}
         className="quiet inline-block leading-6"
         title={why}
         onPointerEnter={() => void ask()}

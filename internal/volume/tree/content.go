@@ -3,6 +3,7 @@ package tree
 import (
 	"fmt"
 	"io"
+	"slices"
 	"sort"
 	"sync"
 
@@ -10,26 +11,36 @@ import (
 	"candidharbor/internal/store"
 )
 
-// Content reads the content of a file at any place. It may be used by several at once.
+// Content reads the content of a file at any place. It may be used by several at once. Who reads on where the last read
+// ended has what comes next unpacked beside, on all cores.
 type Content struct {
 	get  object.Getter
 	file object.Entry
 
-	mu    sync.Mutex
-	spans []object.Span // a window of them, in order
-	last  [8]held       // chunks read of late
+	mu     sync.Mutex
+	spans  []object.Span // a window of them, in order
+	chunks map[object.ID]*chunk
+	order  []object.ID // of chunks, those asked for first in front
+	from   int64       // where the newest read in order began
+	front  int64       // up to where was read in order
+	steady int64       // how many bytes were, one after the other
+	ahead  ahead
 }
 
-type held struct {
-	id   object.ID
+// chunk is one that is being read, or was of late.
+type chunk struct {
+	here chan struct{} // closed when it is read
 	data []byte
+	err  error
 }
 
 // spanWindow is how many spans are known at a time: the memory for any file is bounded.
 const spanWindow = 4096
 
 // NewContent returns the content of a file.
-func NewContent(get object.Getter, e *object.Entry) *Content { return &Content{get: get, file: *e} }
+func NewContent(get object.Getter, e *object.Entry) *Content {
+	return &Content{get: get, file: *e, chunks: map[object.ID]*chunk{}}
+}
 
 // Size is the size of the file in bytes.
 func (c *Content) Size() int64 { return c.file.Size }
@@ -39,6 +50,7 @@ func (c *Content) ReadAt(p []byte, off int64) (n int, err error) {
 	if off < 0 {
 		return 0, fmt.Errorf("read at %d", off)
 	}
+	c.inOrder(off, int64(len(p)))
 	for n < len(p) && off < c.file.Size {
 		sp, data, err := c.at(off)
 		if err != nil {
@@ -60,49 +72,78 @@ func (c *Content) ReadAt(p []byte, off int64) (n int, err error) {
 }
 
 // at returns the span that holds an offset, and its data. Several chunks may be read at
-// once.
+// once, none of them twice.
 func (c *Content) at(off int64) (object.Span, []byte, error) {
-	sp, data, err := c.span(off)
-	if err != nil || sp.Zero || data != nil {
-		return sp, data, err
-	}
-	env, err := c.get(sp.Chunk)
-	if err != nil {
-		return sp, nil, err
-	}
-	if int64(len(env.Payload)) != sp.Length {
-		return sp, nil, fmt.Errorf("%w: a chunk is not as long as its list says", store.ErrDamaged)
-	}
 	c.mu.Lock()
-	defer c.mu.Unlock()
-	copy(c.last[1:], c.last[:])
-	c.last[0] = held{sp.Chunk, env.Payload}
-	return sp, env.Payload, nil
+	sp, err := c.span(off)
+	if err != nil || sp.Zero || sp.Data != nil {
+		c.mu.Unlock()
+		return sp, sp.Data, err
+	}
+	ch, mine := c.begin(sp.Chunk)
+	c.readAhead()
+	c.mu.Unlock()
+	if mine {
+		c.read(sp, ch)
+	}
+	<-ch.here
+	return sp, ch.data, ch.err
 }
 
-// span returns the span that holds an offset, with its data when that was read of late.
-func (c *Content) span(off int64) (object.Span, []byte, error) {
+// begin returns a chunk, and whether the caller is to read it. The caller holds mu.
+func (c *Content) begin(id object.ID) (ch *chunk, mine bool) {
+	if ch := c.chunks[id]; ch != nil {
+		return ch, false
+	}
+	ch = &chunk{here: make(chan struct{})}
+	c.chunks[id] = ch
+	c.order = append(c.order, id)
+	c.trim()
+	return ch, true
+}
+
+// trim forgets chunks that were asked for long ago. The caller holds mu.
+func (c *Content) trim() {
+	held := chunksHeld
+	if c.ahead.granted {
+		held = heldAhead
+	}
+	for ; len(c.order) > held; c.order = c.order[1:] {
+		delete(c.chunks, c.order[0])
+	}
+}
+
+// read gets a chunk for all that wait for it. One that could not be read is tried again by who asks next.
+func (c *Content) read(sp object.Span, ch *chunk) {
+	defer close(ch.here)
+	env, err := c.get(sp.Chunk)
+	if err == nil && int64(len(env.Payload)) != sp.Length {
+		err = fmt.Errorf("%w: a chunk is not as long as its list says", store.ErrDamaged)
+	}
+	if ch.data, ch.err = env.Payload, err; err == nil {
+		return
+	}
+	ch.data = nil
 	c.mu.Lock()
 	defer c.mu.Unlock()
+	if c.chunks[sp.Chunk] == ch {
+		delete(c.chunks, sp.Chunk)
+		c.order = slices.DeleteFunc(c.order, func(id object.ID) bool { return id == sp.Chunk })
+	}
+}
+
+// span returns the span that holds an offset. The caller holds mu.
+func (c *Content) span(off int64) (object.Span, error) {
 	i := c.search(off)
 	if i < 0 {
 		if err := c.fill(off); err != nil {
-			return object.Span{}, nil, err
+			return object.Span{}, err
 		}
 		if i = c.search(off); i < 0 {
-			return object.Span{}, nil, fmt.Errorf("%w: the content ends before the file does", store.ErrDamaged)
+			return object.Span{}, fmt.Errorf("%w: the content ends before the file does", store.ErrDamaged)
 		}
 	}
-	sp := c.spans[i]
-	if sp.Zero || sp.Data != nil {
-		return sp, sp.Data, nil
-	}
-	for _, h := range c.last {
-		if h.data != nil && h.id == sp.Chunk {
-			return sp, h.data, nil
-		}
-	}
-	return sp, nil, nil
+	return c.spans[i], nil
 }
 
 func (c *Content) search(off int64) int {
