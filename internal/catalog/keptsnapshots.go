@@ -35,31 +35,45 @@ func (c *Catalog) KeptSnapshots(place, volume string) ([]*Snapshot, error) {
 	if c.tx != nil { // what it sees may never come to be
 		return c.Snapshots(place, volume, SnapshotFilter{})
 	}
-	old := c.snaps.of(place, volume)
-	fresh := keptList{place: place, volume: volume}
-	err := c.atOneMoment(func(db sqlx.QueryerContext) (err error) {
-		var first int64
-		row := db.QueryRowxContext(context.Background(),
-			`SELECT COALESCE(MIN(number), 0), COALESCE(MAX(number), 0) FROM snapshot_changes`)
-		if err = row.Scan(&first, &fresh.seen); err != nil {
-			return err
+	if old := c.snaps.of(place, volume); old != nil {
+		fresh, err := c.changedSince(old)
+		if err != nil {
+			return nil, err
 		}
-		if old != nil && first <= old.seen+1 {
-			if fresh.rows, err = old.changed(db); err != nil || fresh.rows != nil {
-				return err
-			}
+		if fresh != nil {
+			c.snaps.keep(fresh)
+			return fresh.rows, nil
 		}
-		q, args, err := selectSnapshots("*", place, volume, SnapshotFilter{})
-		if err == nil {
-			fresh.rows, err = scanSnapshots(db, q, args...)
-		}
-		return err
-	})
+	}
+	fresh := &keptList{place: place, volume: volume}
+	// The number comes first: what changes while the rows are read is read once more the next time.
+	err := c.db.Get(&fresh.seen, `SELECT COALESCE(MAX(number), 0) FROM snapshot_changes`)
+	if err == nil {
+		fresh.rows, err = c.Snapshots(place, volume, SnapshotFilter{})
+	}
 	if err != nil {
 		return nil, err
 	}
-	c.snaps.keep(&fresh)
+	c.snaps.keep(fresh)
 	return fresh.rows, nil
+}
+
+// changedSince returns a list as it is now; nil where so much changed that all rows are better read.
+func (c *Catalog) changedSince(old *keptList) (*keptList, error) {
+	fresh := &keptList{place: old.place, volume: old.volume}
+	err := c.atOneMoment(func(db sqlx.QueryerContext) error {
+		var first int64
+		err := db.QueryRowxContext(context.Background(),
+			`SELECT COALESCE(MIN(number), 0), COALESCE(MAX(number), 0) FROM snapshot_changes`).Scan(&first, &fresh.seen)
+		if err == nil && first <= old.seen+1 {
+			fresh.rows, err = old.changed(db)
+		}
+		return err
+	})
+	if err != nil || fresh.rows == nil {
+		return nil, err
+	}
+	return fresh, nil
 }
 
 // changed returns the rows as they are now; nil where so much changed that all are better read.

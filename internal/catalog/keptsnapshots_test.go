@@ -2,7 +2,6 @@ package catalog
 
 import (
 	"errors"
-	"path/filepath"
 	"testing"
 	"time"
 
@@ -14,13 +13,7 @@ import (
 func TestKeptSnapshots(t *testing.T) {
 	defer func(n int) { worthKeeping = n }(worthKeeping)
 	worthKeeping = 1
-	path := filepath.Join(t.TempDir(), "catalog.db")
-	one, err := Open(path)
-	require.NoError(t, err)
-	defer one.Close()
-	two, err := Open(path) // as another process has it
-	require.NoError(t, err)
-	defer two.Close()
+	one, two := openTwice(t)
 	base := time.Date(2026, 3, 1, 0, 0, 0, 0, time.UTC)
 	snapshot := func(rt *rapid.T, volume string) *Snapshot {
 		s := row(volume, rapid.IntRange(1, 40).Draw(rt, "id"),

@@ -18,16 +18,22 @@ func someVolume(n int) *Volume {
 		Labels: JSON[Labels]{V: Labels{"n": fmt.Sprint(n)}}, Excludes: JSON[[]string]{V: []string{}}}
 }
 
+// openTwice opens one database as two processes have it.
+func openTwice(t *testing.T) (one, two *Catalog) {
+	path := filepath.Join(t.TempDir(), "catalog.db")
+	for _, c := range []**Catalog{&one, &two} {
+		var err error
+		*c, err = Open(path)
+		require.NoError(t, err)
+		t.Cleanup(func() { (*c).Close() })
+	}
+	return one, two
+}
+
 // What is kept of volumes is what the database holds, whoever changed it, and never what was taken back. What a caller
 // does to its rows changes nobody else's.
 func TestKeptVolumes(t *testing.T) {
-	path := filepath.Join(t.TempDir(), "catalog.db")
-	one, err := Open(path)
-	require.NoError(t, err)
-	defer one.Close()
-	two, err := Open(path) // as another process has it
-	require.NoError(t, err)
-	defer two.Close()
+	one, two := openTwice(t)
 	rapid.Check(t, func(rt *rapid.T) {
 		for n := range 10 {
 			require.NoError(rt, two.ForgetVolume(fmt.Sprint("v", n)))

@@ -96,7 +96,7 @@ func (s *Service) FarState(r *catalog.Route, v *catalog.Volume, rs *rules.Rulese
 
 func (s *Service) farStateNow(r *catalog.Route, v *catalog.Volume, rs *rules.Ruleset, now time.Time) (*farState,
 	error) {
-	rows, err := s.Catalog.Snapshots(s.Place(), v.Name, catalog.SnapshotFilter{})
+	rows, err := s.Catalog.KeptSnapshots(s.Place(), v.Name) // it is only shown
 	if err != nil {
 		return nil, err
 	}
