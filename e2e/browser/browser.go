@@ -127,9 +127,9 @@ func Click(path string) chromedp.Action {
 	return chromedp.Tasks{chromedp.Poll(fmt.Sprintf(`(() => {
 		const e = document.evaluate(%q, document, null, XPathResult.FIRST_ORDERED_NODE_TYPE).singleNodeValue;
 		const at = e && JSON.stringify([location.href, e.innerText, e.getBoundingClientRect()]);
-		const stands = e && window.stoodAt === at;
+		window.stood = e && window.stoodAt === at ? window.stood + 1 : 0;
 		window.stoodAt = at;
-		return stands;
+		return window.stood >= 4; // a fifth of a second
 	})()`, path), nil, chromedp.WithPollingInterval(50*time.Millisecond)), chromedp.Click(path, chromedp.BySearch)}
 }
 
