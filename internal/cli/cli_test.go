@@ -20,6 +20,9 @@ import (
 )
 
 func TestMain(m *testing.M) {
+	for _, name := range []string{"CANDID_SITE", "CANDID_TOKEN", "CANDID_PIN", "CANDID_DESK"} {
+		os.Unsetenv(name) // of whoever runs the tests: the commands are to meet the test's sites
+	}
 	time.Local = time.UTC
 	os.Setenv("TZ", "UTC")
 	os.Exit(m.Run())

@@ -16,16 +16,21 @@ func (r *restorer) left(rel string) (e *object.Entry, err error) {
 }
 
 // asLeft reports whether a live entry is as the run that is taken back left it. What it is
-// not, somebody changed since.
-func (r *restorer) asLeft(fd int, name, rel string, st *unix.Stat_t) (bool, error) {
+// not, somebody changed since. With want, which differs in metadata alone, each of mode and time
+// may also be what is wanted: an undo that was cut short leaves that.
+func (r *restorer) asLeft(fd int, name, rel string, st *unix.Stat_t, want *object.Entry) (bool, error) {
 	if r.opt.Left == nil {
 		return true, nil
+	}
+	if want != nil && want.Kind == object.Dir && st.Mode&unfinishedBits == unfinishedBits {
+		return true, nil // made by an undo that was cut short
 	}
 	e, err := r.left(rel)
 	if err != nil || e == nil || kindOf(st.Mode) != e.Kind {
 		return false, err
 	}
-	if e.Kind != object.Symlink && st.Mode&0o777 != e.Mode&0o777 {
+	if e.Kind != object.Symlink && st.Mode&0o777 != e.Mode&0o777 &&
+		(want == nil || st.Mode&0o777 != want.Mode&0o777) {
 		return false, nil
 	}
 	switch e.Kind {
@@ -38,7 +43,8 @@ func (r *restorer) asLeft(fd int, name, rel string, st *unix.Stat_t) (bool, erro
 	default:
 		return true, nil
 	}
-	if st.Size != e.Size || unix.TimespecToNsec(st.Mtim) != e.MTime {
+	if time := unix.TimespecToNsec(st.Mtim); st.Size != e.Size ||
+		time != e.MTime && (want == nil || time != want.MTime) {
 		return false, nil
 	}
 	return r.sameBytes(fd, name, e)
@@ -65,7 +71,7 @@ func (r *restorer) removeLeft(fd int, rel, name string) (stays bool, err error) 
 		return true, nil
 	}
 	if kindOf(st.Mode) != object.Dir {
-		if same, err := r.asLeft(fd, name, rel, &st); err != nil || !same {
+		if same, err := r.asLeft(fd, name, rel, &st, nil); err != nil || !same {
 			return true, err
 		}
 		return r.removeKnown(fd, rel, name, false)

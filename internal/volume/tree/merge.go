@@ -154,7 +154,7 @@ func (r *restorer) entry(p *place, rel string, e *object.Entry, known *cacheDir)
 	if same {
 		return r.adjust(p, rel, name, e, &st)
 	}
-	if still, err := r.asLeft(fd, name, rel, &st); err != nil {
+	if still, err := r.asLeft(fd, name, rel, &st, nil); err != nil {
 		r.act(rel, "fail")
 		r.remark(rel, "could not be compared: %s", plainError(err))
 		return nil
@@ -237,10 +237,10 @@ func (r *restorer) mergeDir(fd int, rel, name string, e *object.Entry, st *unix.
 		}
 		return nil
 	}
-	if r.opt.OnConflict == Skip && !r.opt.Exact && st.Mode&0o7777 != unfinished {
+	if r.opt.OnConflict == Skip && !r.opt.Exact && st.Mode&unfinishedBits != unfinishedBits {
 		return nil
 	}
-	if still, err := r.asLeft(fd, name, rel, st); err != nil || !still {
+	if still, err := r.asLeft(fd, name, rel, st, e); err != nil || !still {
 		return err // what somebody else set on it since stays
 	}
 	r.act(rel, "adjust")

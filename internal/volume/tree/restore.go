@@ -110,9 +110,11 @@ const (
 	besideKept  = 10_000
 	tempPrefix  = ".candid-part-"
 
-	// unfinished is the mode of a directory that is being restored: no other has it, so
-	// that a restore which goes on knows it for its own.
-	unfinished = 0o7700
+	// unfinished is the mode of a directory that is being restored, and unfinishedBits are those
+	// that no other has together, so that a restore which goes on knows it for its own. An ACL that
+	// is set on it changes the other bits.
+	unfinished     = 0o5700
+	unfinishedBits = 0o5000
 )
 
 type restorer struct {

@@ -10,9 +10,10 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-// applyMeta sets owner, attributes, mode and times of an open entry, in the order in
-// which none undoes another, and tells what did not come about. What a new entry inherits
-// from the directory that it is made in, its group and a default ACL, is taken off it again.
+// applyMeta sets owner, attributes, times and mode of an open entry, in the order in
+// which none undoes another, and tells what did not come about. The mode is last: a directory is
+// unfinished until then. What a new entry inherits from the directory that it is made in, its
+// group and a default ACL, is taken off it again.
 func (r *restorer) applyMeta(fd int, rel string, e *object.Entry) error {
 	var why refused
 	var st unix.Stat_t
@@ -26,12 +27,12 @@ func (r *restorer) applyMeta(fd int, rel string, e *object.Entry) error {
 		r.removeOthers(rel, have, e, func(name string) error { return unix.Fremovexattr(fd, name) })
 	}
 	why.xattrs = setXattrs(e, func(name string, value []byte) error { return unix.Fsetxattr(fd, name, value, 0) })
-	why.mode = setMode(e, why.owner, func(mode uint32) error { return unix.Fchmod(fd, mode) })
 	ts := timespecs(e.MTime)
 	if _, _, errno := unix.Syscall6(unix.SYS_UTIMENSAT, uintptr(fd), 0, uintptr(unsafe.Pointer(&ts[0])), 0, 0,
 		0); errno != 0 {
 		why.time = errno
 	}
+	why.mode = setMode(e, why.owner, func(mode uint32) error { return unix.Fchmod(fd, mode) })
 	if err := unix.Fstat(fd, &st); err != nil {
 		return err
 	}
@@ -166,7 +167,7 @@ func (r *restorer) adjust(p *place, rel, name string, e *object.Entry, st *unix.
 		r.act(rel, "skip")
 		return nil
 	}
-	if still, err := r.asLeft(fd, name, rel, st); err != nil {
+	if still, err := r.asLeft(fd, name, rel, st, e); err != nil {
 		r.remark(rel, "could not be compared: %s", plainError(err))
 		return nil
 	} else if !still { // what somebody else set on it since stays

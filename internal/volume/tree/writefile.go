@@ -75,15 +75,19 @@ func (r *restorer) createDir(p *place, rel, name string, e *object.Entry, what s
 	replace := what == "replace"
 	at, err := p.staging()
 	temp := name
-	if at != p.fd || replace {
+	if !r.fresh || replace {
 		temp = tempName()
 	}
 	sub := -1
 	if err == nil {
 		sub, err = r.newDir(at, temp)
 	}
-	if err == nil && temp != name && !replace {
-		if err = unix.Renameat2(at, temp, p.fd, name, unix.RENAME_NOREPLACE); err != nil {
+	if err == nil {
+		// It is known for unfinished from before it has its name.
+		if err = unix.Fchmod(sub, unfinished); err == nil && temp != name && !replace {
+			err = unix.Renameat2(at, temp, p.fd, name, unix.RENAME_NOREPLACE)
+		}
+		if err != nil {
 			unix.Close(sub)
 			_ = removeAll(at, temp)
 		}
@@ -92,13 +96,9 @@ func (r *restorer) createDir(p *place, rel, name string, e *object.Entry, what s
 		r.failed(rel, what, e)
 		return r.explain(rel, err)
 	}
-	hurt := false
-	if err = unix.Fchmod(sub, unfinished); err == nil {
-		err = r.dir(&place{r: r, fd: sub, private: true}, rel, e.Content, nil)
-		hurt = damaged(err)
-		err = r.listed(rel, err)
-	}
-	if err == nil {
+	err = r.dir(&place{r: r, fd: sub, private: true}, rel, e.Content, nil)
+	hurt := damaged(err)
+	if err = r.listed(rel, err); err == nil {
 		err = r.applyMeta(sub, rel, e)
 	}
 	unix.Close(sub)
