@@ -88,14 +88,15 @@ check: build
 	GOOS=darwin go build -o /dev/null ./cmd/candid && GOOS=windows go build -o /dev/null ./cmd/candid  # the client alone
 	go test -count=1 -run 'TestLayers|TestLint' .
 	cd console && npx tsc --noEmit && npx oxlint --deny-warnings src && npx prettier --check --log-level warn src
-	@go run ./internal/httpapi/openapi > /tmp/candid-openapi.json && cd console && \
-	  npx openapi-typescript /tmp/candid-openapi.json -o /tmp/candid-schema.ts >/dev/null 2>&1 && \
-	  diff -q /tmp/candid-schema.ts src/api/schema.ts || \
+	@go run ./internal/httpapi/openapi > bin/openapi.json && cd console && \
+	  npx openapi-typescript ../bin/openapi.json -o ../bin/schema.ts >/dev/null 2>&1 && \
+	  diff -q ../bin/schema.ts src/api/schema.ts || \
 	  { echo "console/src/api/schema.ts is out of date: make schema"; exit 1; }
 
 schema:
-	go run ./internal/httpapi/openapi > /tmp/candid-openapi.json
-	cd console && npx openapi-typescript /tmp/candid-openapi.json -o src/api/schema.ts
+	@mkdir -p bin
+	go run ./internal/httpapi/openapi > bin/openapi.json
+	cd console && npx openapi-typescript ../bin/openapi.json -o src/api/schema.ts
 
 bench: build tools
 	go run ./e2e/bench

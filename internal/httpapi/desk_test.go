@@ -33,7 +33,7 @@ func TestWhatOtherSitesMayAsk(t *testing.T) {
 	// Nothing but these is seen; the rest changes something.
 	seen := words(`listTrials listRunLifetimes listCatalogueCopies asOf explain getGroup getPolicy getRoute getRun getSite
 		getSnapshot getSpace getStatus
-		getTimeline getToday getUsage getVolume listAlarms listCaps listGroups listHooks listIncoming
+		getTimeline listTimelines getToday getUsage getVolume listAlarms listCaps listGroups listHooks listIncoming
 		getFirstSteps listPolicyExamples
 		listPlaces listPolicies listPolicyVersions listRoutes listRuns listSites listSnapshots listAllSnapshots
 		listVolumes paceWeek

@@ -31,6 +31,9 @@ func TestOwnersKeepApart(t *testing.T) {
 	}
 	admin := c.token
 	require.Equal(t, 201, c.call("POST", "/volumes", fmt.Sprintf(`{"name":"notes","path":%q}`, share), nil, nil))
+	other := share + "-other"
+	require.NoError(t, os.Mkdir(other, 0o755))
+	require.Equal(t, 201, c.call("POST", "/volumes", fmt.Sprintf(`{"name":"other","path":%q}`, other), nil, nil))
 	var run api.Run
 	require.Equal(t, 202, c.call("POST", "/volumes/notes/snapshots", `{}`, nil, &run))
 	_, err := s.Run.Wait(t.Context(), run.ID)
@@ -101,6 +104,10 @@ func TestOwnersKeepApart(t *testing.T) {
 	for _, m := range line.Lanes[0].Marks {
 		require.Empty(t, m.Why)
 	}
+	var several api.Page[api.Timeline]
+	require.Equal(t, 200, c.call("GET", "/timelines?name=other&name=notes&name=none&from=2026-01-01T00:00:00Z&to="+
+		line.To.Format(time.RFC3339), "", nil, &several))
+	require.Equal(t, []api.Timeline{line}, several.Items, "of the others they learn nothing")
 	_, err = s.Run.Wait(t.Context(), first.ID)
 	require.NoError(t, err)
 	c.token = tokens["ines"]

@@ -217,6 +217,14 @@ func (s *server) registerVolumes(a huma.API) {
 		}) (*body[api.Timeline], error) {
 			return answerAt(s.eyes(ctx).Timeline(in.Name, in.From, in.To))
 		})
+	huma.Register(a, op("GET", "/timelines", "listTimelines", "What the time ruler shows of several volumes"),
+		func(ctx context.Context, in *struct {
+			Name []string  `query:"name,explode" required:"true" minItems:"1" maxItems:"100"`
+			From time.Time `query:"from" required:"true"`
+			To   time.Time `query:"to" required:"true"`
+		}) (*body[api.Page[api.Timeline]], error) {
+			return answerAt(s.eyes(ctx).Timelines(in.Name, in.From, in.To))
+		})
 }
 
 func (s *server) registerSnapshots(a huma.API) {

@@ -66,7 +66,8 @@ var rules = map[string]rule{
 	"planGroupRestore": reads, "browseFound": reads,
 	"browse": readsOwn, "find": readsOwn, "findAll": readsOwn, "locate": readsOwn,
 	"listVersions": readsOwn, "planRestore": readsOwn,
-	"listRunLifetimes": looks, "getTimeline": everybody, "getRun": everybody, "listRuns": everybody, "events": everybody,
+	"listRunLifetimes": looks, "getTimeline": everybody, "listTimelines": everybody,
+	"getRun": everybody, "listRuns": everybody, "events": everybody,
 	"archive": fetches, "file": fetches, "restore": fetches, "undoRun": fetches, "cancelRun": fetches, "dav": readsOwn,
 
 	"takeSnapshots": keepsUp,

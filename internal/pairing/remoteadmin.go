@@ -67,23 +67,26 @@ func (l *remoteListener) Close() error { return nil }
 
 func (l *remoteListener) Addr() net.Addr { return &net.UnixAddr{Name: "desk", Net: "unix"} }
 
-// ServeRemote answers what other sites that were granted to see or configure ask over their
-// lines, with the same API that people use, until the site closes.
-func (s *Service) ServeRemote(h http.Handler) {
+// AnswerRemote takes what other sites that were granted to see or configure ask over their
+// lines, from now on; the returned function answers it, with the same API that people use, until the
+// site closes.
+func (s *Service) AnswerRemote(h http.Handler) (serve func()) {
 	l := &remoteListener{conns: make(chan net.Conn), ctx: s.run.Context()}
 	s.mu.Lock()
 	s.remote = l
 	s.mu.Unlock()
-	h, wait := limit.Joined(h)
-	defer wait()
-	srv := &http.Server{Handler: h, ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 90 * time.Second,
-		ConnContext: func(ctx context.Context, c net.Conn) context.Context {
-			return context.WithValue(ctx, remoteKey{}, c.(*remoteConn).caller)
-		}}
-	stop := context.AfterFunc(s.run.Context(), func() { srv.Close() })
-	defer stop()
-	if err := srv.Serve(l); !errors.Is(err, http.ErrServerClosed) && !errors.Is(err, net.ErrClosed) {
-		s.Log.Error("other sites are not answered any more", "error", err)
+	return func() {
+		h, wait := limit.Joined(h)
+		defer wait()
+		srv := &http.Server{Handler: h, ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 90 * time.Second,
+			ConnContext: func(ctx context.Context, c net.Conn) context.Context {
+				return context.WithValue(ctx, remoteKey{}, c.(*remoteConn).caller)
+			}}
+		stop := context.AfterFunc(s.run.Context(), func() { srv.Close() })
+		defer stop()
+		if err := srv.Serve(l); !errors.Is(err, http.ErrServerClosed) && !errors.Is(err, net.ErrClosed) {
+			s.Log.Error("other sites are not answered any more", "error", err)
+		}
 	}
 }
 

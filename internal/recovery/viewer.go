@@ -2,6 +2,7 @@ package recovery
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -200,6 +201,23 @@ func (e *Viewer) Timeline(volume string, from, to time.Time) (*api.Timeline, err
 	out.Lanes, out.Gaps, out.Planned = out.Lanes[:1], []api.GapSpan{}, []time.Time{}
 	for i, m := range out.Lanes[0].Marks {
 		out.Lanes[0].Marks[i] = api.TickMark{ID: m.ID, Taken: m.Taken, SeenUntil: m.SeenUntil, Tier: m.Tier, State: m.State}
+	}
+	return out, nil
+}
+
+// Timelines tells what the time ruler shows of volumes between two instants, in the order in which they are
+// named. Those that are not there, or not for these eyes, are left out.
+func (e *Viewer) Timelines(volumes []string, from, to time.Time) (*api.Page[api.Timeline], error) {
+	out := &api.Page[api.Timeline]{Items: []api.Timeline{}}
+	for _, name := range volumes {
+		t, err := e.Timeline(name, from, to)
+		if refusal.ClassOf(err) == refusal.Missing || errors.Is(err, catalog.ErrNone) {
+			continue
+		}
+		if err != nil {
+			return nil, err
+		}
+		out.Items = append(out.Items, *t)
 	}
 	return out, nil
 }

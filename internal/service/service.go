@@ -54,7 +54,10 @@ type Service struct {
 // Start opens the site and serves it. The schedule is not kept yet.
 func Start(opt site.Options) (*Service, error) {
 	if opt.OnPlace == nil { // a further place answers over the line within the site alone
-		opt.OnPlace = func(p *site.Site) { p.Run.Go(func(context.Context) { p.Pairing.ServeRemote(httpapi.New(p)) }) }
+		opt.OnPlace = func(p *site.Site) {
+			serve := p.Pairing.AnswerRemote(httpapi.New(p))
+			p.Run.Go(func(context.Context) { serve() })
+		}
 	}
 	s, err := site.Open(opt)
 	if err != nil {
@@ -193,7 +196,7 @@ func (svc *Service) listen(log *slog.Logger) error {
 		})
 	}
 	svc.serving.Go(func() { svc.Site.Pairing.ServePeers(bounded(peers)) })
-	svc.serving.Go(func() { svc.Site.Pairing.ServeRemote(handler) })
+	svc.serving.Go(svc.Site.Pairing.AnswerRemote(handler))
 	return nil
 }
 

@@ -15,6 +15,7 @@ import {
 import { Link, useLocation } from "react-router";
 
 import { api, type Fold, type RulerLine, type Timeline, told } from "../api/client";
+import { timeline } from "../api/timelines";
 import { Axis, AXIS, Controls, Flag, FlagName, Legend, Ticks } from "./rulerframe";
 import { moveByKey, useDrag, useWheel } from "./rulermoves";
 import { Row } from "./rulerrow";
@@ -34,13 +35,7 @@ function stretchOf(from: number, to: number) {
 function useTimeline(name: string, begin: number, end: number, passing: boolean) {
   return useQuery({
     queryKey: ["timeline", name, begin, end],
-    queryFn: ({ signal }) =>
-      told(
-        api.GET("/volumes/{name}/timeline", {
-          params: { path: { name }, query: { from: new Date(begin).toISOString(), to: new Date(end).toISOString() } },
-          signal,
-        }),
-      ),
+    queryFn: ({ signal }) => timeline(name, begin, end, signal),
     placeholderData: keepPreviousData,
     enabled: !passing,
   }).data;
