@@ -1,6 +1,6 @@
 import { expect, test } from "vitest";
 
-import { type Mark, placeMarks } from "./marks";
+import { type Mark, placeMarks, planPath } from "./marks";
 
 const mark = (minute: number, tier: string, until = minute): Mark => ({
   id: String(minute),
@@ -36,4 +36,12 @@ test("a keep mark shows though a taller mark stands on the same pixel", () => {
   expect(drawn).toHaveLength(1);
   expect(drawn[0]).toMatchObject({ pinned: true, count: 3 });
   expect(placeMarks([mark(0, "daily")], (t) => t / 1e9, 1000, 30, 0)[0].pinned).toBe(false);
+});
+
+test("plans are drawn in sight, and none over another", () => {
+  const plans = Array.from({ length: 200 }, (_, i) => new Date((i - 20) * 60_000).toISOString());
+  const boxes = (perMinute: number) => planPath(plans, (t) => (t / 60_000) * perMinute, 1000, 7).split("M").length - 1;
+  expect(boxes(10)).toBe(101);
+  expect(boxes(1)).toBe(37);
+  expect(planPath([], (t) => t, 1000, 7)).toBe("");
 });

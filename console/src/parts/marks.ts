@@ -65,6 +65,19 @@ export function placeMarks(marks: Mark[], x: (t: number) => number, width: numbe
   return [...slots.values()];
 }
 
+/** Draws what is planned as one path: what is out of sight, or would lie over the one before, is left out. */
+export function planPath(planned: string[], x: (t: number) => number, width: number, y: number): string {
+  let path = "";
+  let before = -Infinity;
+  for (const p of planned) {
+    const at = Math.round((x(Date.parse(p)) - 1.5) * 10) / 10;
+    if (at < -4 || at > width || at < before + 5) continue;
+    path += `M${at},${y}h4v7h-4z`;
+    before = at;
+  }
+  return path;
+}
+
 /** What goes soon is faint: full strength while more than half of its life is left. */
 function fade(mark: Mark, taken: number, now: number): number {
   if (mark.state !== "kept") return 0.35;

@@ -1,7 +1,7 @@
 import { memo, type MouseEvent, useDeferredValue, useMemo } from "react";
 
 import type { Timeline } from "../api/client";
-import { type Drawn, placeMarks } from "./marks";
+import { type Drawn, placeMarks, planPath } from "./marks";
 import { stamp } from "./times";
 
 type Lanes = NonNullable<Timeline["lanes"]>;
@@ -31,6 +31,10 @@ export const Row = memo(function Row({ lanes: fresh, data, lane, above, between,
     () => lanes.map((l) => placeMarks(l.marks ?? [], (t) => ((t - from) / (to - from)) * plot, plot, lane, now)),
     [lanes, from, to, plot, lane, now],
   );
+  const plan = useMemo(
+    () => planPath(data?.planned ?? [], (t) => ((t - from) / (to - from)) * plot, plot, lane - 9),
+    [data?.planned, from, to, plot, lane],
+  );
   return (
     <g transform={`translate(0,${above + between})`}>
       {lanes.map((l, i) => (
@@ -58,18 +62,7 @@ export const Row = memo(function Row({ lanes: fresh, data, lane, above, between,
           />
         );
       })}
-      {(data?.planned ?? []).map((p) => (
-        <rect
-          key={p}
-          x={at(Date.parse(p)) - 1.5}
-          y={lane - 9}
-          width={4}
-          height={7}
-          fill="none"
-          stroke="var(--now)"
-          strokeWidth={0.9}
-        />
-      ))}
+      {plan && <path d={plan} fill="none" stroke="var(--now)" strokeWidth={0.9} />}
     </g>
   );
 });
