@@ -378,7 +378,8 @@ func TestConsole(t *testing.T) {
 	// What was chosen among all volumes goes along to one of them.
 	const names = `[...document.querySelectorAll('[aria-label="Time ruler"] a')]`
 	require.NoError(t, p.Do(20*time.Second, chromedp.Navigate(a.url+"/")))
-	require.NoError(t, p.Wait(names+`.length > 1 && document.querySelectorAll('[role="slider"] svg :is(rect, path)').length > 3`))
+	require.NoError(t, p.Wait(names+`.length > 1 &&
+		document.querySelectorAll('[role="slider"] svg :is(rect, path)').length > 3`))
 	require.NoError(t, p.Do(20*time.Second, chromedp.Focus(`[role="slider"]`), chromedp.KeyEvent("\u0302")))
 	require.NoError(t, p.Wait(names+`.every(a => a.search.includes("at="))`))
 	require.Empty(t, p.Errors)

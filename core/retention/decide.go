@@ -207,6 +207,15 @@ func Decide(snaps []Snapshot, rules []Rules, now time.Time) []Verdict {
 }
 
 func newestFirst(snaps []Snapshot) []int32 {
+	order := make([]int32, len(snaps))
+	sorted := true // as those of one origin come
+	for i := range order {
+		order[i] = int32(i)
+		sorted = sorted && (i == 0 || snaps[i].Position.Compare(snaps[i-1].Position) < 0)
+	}
+	if sorted {
+		return order
+	}
 	// Positions are sorted beside their indexes: comparing through an index would
 	// fetch two far places in memory each time.
 	type placed struct {
@@ -218,7 +227,6 @@ func newestFirst(snaps []Snapshot) []int32 {
 		keys[i] = placed{snaps[i].Position, int32(i)}
 	}
 	slices.SortFunc(keys, func(a, b placed) int { return b.Position.Compare(a.Position) })
-	order := make([]int32, len(snaps))
 	for i := range keys {
 		order[i] = keys[i].index
 	}

@@ -3,6 +3,7 @@ package catalog
 import (
 	"cmp"
 	"context"
+	"encoding/binary"
 	"encoding/json"
 	"slices"
 	"strings"
@@ -22,7 +23,26 @@ type keptSnapshots struct {
 type keptList struct {
 	place, volume string
 	rows          []*Snapshot // newest first
+	marks         []uint64    // of their ids, to find one without looking at each row
 	seen          int64       // the last change that is in rows
+}
+
+// markOf is the end of an id, which is a hash.
+func markOf(id string) uint64 {
+	var b [8]byte
+	copy(b[:], id[max(0, len(id)-8):])
+	return binary.LittleEndian.Uint64(b[:])
+}
+
+func (k *keptList) put(rows ...*Snapshot) {
+	for _, r := range rows {
+		k.rows, k.marks = append(k.rows, r), append(k.marks, markOf(r.ID))
+	}
+}
+
+// copyOf puts a stretch of another list.
+func (k *keptList) copyOf(o *keptList, from, to int) {
+	k.rows, k.marks = append(k.rows, o.rows[from:to]...), append(k.marks, o.marks[from:to]...)
 }
 
 const mostKept = 150_000 // rows in all, about 100 MB
@@ -49,7 +69,9 @@ func (c *Catalog) KeptSnapshots(place, volume string) ([]*Snapshot, error) {
 	// The number comes first: what changes while the rows are read is read once more the next time.
 	err := c.db.Get(&fresh.seen, `SELECT COALESCE(MAX(number), 0) FROM snapshot_changes`)
 	if err == nil {
-		fresh.rows, err = c.Snapshots(place, volume, SnapshotFilter{})
+		var rows []*Snapshot
+		rows, err = c.Snapshots(place, volume, SnapshotFilter{})
+		fresh.put(rows...)
 	}
 	if err != nil {
 		return nil, err
@@ -60,32 +82,38 @@ func (c *Catalog) KeptSnapshots(place, volume string) ([]*Snapshot, error) {
 
 // changedSince returns a list as it is now; nil where so much changed that all rows are better read.
 func (c *Catalog) changedSince(old *keptList) (*keptList, error) {
-	fresh := &keptList{place: old.place, volume: old.volume}
+	var fresh *keptList
 	err := c.atOneMoment(func(db sqlx.QueryerContext) error {
-		var first int64
+		var first, last int64
 		err := db.QueryRowxContext(context.Background(),
-			`SELECT COALESCE(MIN(number), 0), COALESCE(MAX(number), 0) FROM snapshot_changes`).Scan(&first, &fresh.seen)
-		if err == nil && first <= old.seen+1 {
-			fresh.rows, err = old.changed(db)
+			`SELECT COALESCE((SELECT MIN(number) FROM snapshot_changes), 0),
+				COALESCE((SELECT MAX(number) FROM snapshot_changes), 0)`).Scan(&first, &last)
+		if err != nil || first > old.seen+1 {
+			return err
+		}
+		if fresh, err = old.changed(db); fresh != nil {
+			fresh.seen = last
 		}
 		return err
 	})
-	if err != nil || fresh.rows == nil {
+	if err != nil {
 		return nil, err
 	}
 	return fresh, nil
 }
 
-// changed returns the rows as they are now; nil where so much changed that all are better read.
-func (k *keptList) changed(db sqlx.QueryerContext) ([]*Snapshot, error) {
+// changed returns the list as it is now; nil where so much changed that all rows are better read.
+func (k *keptList) changed(db sqlx.QueryerContext) (*keptList, error) {
 	var ids []string
 	err := sqlx.SelectContext(context.Background(), db, &ids,
 		`SELECT DISTINCT id FROM snapshot_changes WHERE number>? AND place=? AND volume=?`, k.seen, k.place, k.volume)
 	if err != nil || len(ids) > len(k.rows)/4 {
 		return nil, err
 	}
+	out := &keptList{place: k.place, volume: k.volume}
 	if len(ids) == 0 {
-		return k.rows, nil
+		out.rows, out.marks = k.rows, k.marks
+		return out, nil
 	}
 	list, err := json.Marshal(ids)
 	if err != nil {
@@ -96,26 +124,38 @@ func (k *keptList) changed(db sqlx.QueryerContext) ([]*Snapshot, error) {
 	if err != nil {
 		return nil, err
 	}
-	gone := make(map[string]bool, len(ids))
+	gone, marks := make(map[string]bool, len(ids)), make(map[uint64]bool, len(ids))
 	for _, id := range ids {
-		gone[id] = true
+		gone[id], marks[markOf(id)] = true, true
 	}
-	slices.SortFunc(fresh, newestFirst)
-	rows := make([]*Snapshot, 0, len(k.rows)+len(fresh))
-	for _, r := range k.rows {
-		if gone[r.ID] {
-			continue
+	slices.SortFunc(fresh, NewestFirst)
+	out.rows, out.marks = make([]*Snapshot, 0, len(k.rows)+len(fresh)), make([]uint64, 0, len(k.rows)+len(fresh))
+	done := 0             // so many of the old rows are dealt with
+	upTo := func(i int) { // old rows and new ones before place i
+		for len(fresh) > 0 {
+			at, _ := slices.BinarySearchFunc(k.rows[done:i], fresh[0], NewestFirst)
+			if at == i-done && i < len(k.rows) {
+				break // it comes behind this place
+			}
+			out.copyOf(k, done, done+at)
+			out.put(fresh[0])
+			done, fresh = done+at, fresh[1:]
 		}
-		for len(fresh) > 0 && newestFirst(fresh[0], r) < 0 {
-			rows, fresh = append(rows, fresh[0]), fresh[1:]
-		}
-		rows = append(rows, r)
+		out.copyOf(k, done, i)
+		done = i
 	}
-	return append(rows, fresh...), nil
+	for i, m := range k.marks {
+		if marks[m] && gone[k.rows[i].ID] {
+			upTo(i)
+			done = i + 1
+		}
+	}
+	upTo(len(k.rows))
+	return out, nil
 }
 
-// newestFirst is the order of lists of snapshots.
-func newestFirst(a, b *Snapshot) int {
+// NewestFirst is the order of lists of snapshots.
+func NewestFirst(a, b *Snapshot) int {
 	return cmp.Or(b.Began.Compare(a.Began.Time), strings.Compare(a.ID, b.ID))
 }
 

@@ -5,6 +5,7 @@ import (
 	"net/http"
 	"net/http/httptest"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -46,14 +47,20 @@ func BenchmarkPage(b *testing.B) {
 		c := &caller1{t: b, url: srv.URL, token: tok.Text}
 		for _, path := range []string{"/volumes/v/snapshots?limit=50", "/volumes", "/status", "/volumes/v/timeline?from=" +
 			time.Now().Add(-24*time.Hour).UTC().Format(time.RFC3339) + "&to=" + time.Now().UTC().Format(time.RFC3339)} {
-			began := time.Now()
-			require.Equal(b, http.StatusOK, c.call("GET", path, "", nil, nil))
-			first := time.Since(began)
+			changed := make([]time.Duration, 9)
+			for i := range changed {
+				s.Run.Forget([]string{"v"}) // as when a snapshot of it was taken
+				began := time.Now()
+				require.Equal(b, http.StatusOK, c.call("GET", path, "", nil, nil))
+				changed[i] = time.Since(began)
+			}
+			slices.Sort(changed)
+			first := changed[len(changed)/2]
 			b.Run(fmt.Sprintf("%d%s", n, strings.Split(path, "?")[0]), func(b *testing.B) {
 				for range b.N {
 					c.call("GET", path, "", nil, nil)
 				}
-				b.ReportMetric(float64(first.Microseconds()), "µs-first")
+				b.ReportMetric(float64(first.Microseconds()), "µs-changed")
 			})
 		}
 		srv.Close()

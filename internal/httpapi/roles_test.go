@@ -19,7 +19,8 @@ import (
 // Every call of the API, by everyone who may ask: each role gets in exactly where it is said
 // here. A call that is new is in none of these lists and fails this until someone decided.
 func TestEveryCallForEveryRole(t *testing.T) {
-	everybody := words("getMe setOwnPassword setOwnTimes getTimeline listTimelines getRun listRuns cancelRun browse find findAll " +
+	everybody := words("getMe setOwnPassword setOwnTimes getTimeline listTimelines getRun listRuns " +
+		"cancelRun browse find findAll " +
 		"locate listVersions " +
 		"planRestore restore undoRun events archive file")
 	records := words(`getSite listCatalogueCopies asOf explain getGroup getPolicy getSnapshot getSpace getStatus getToday

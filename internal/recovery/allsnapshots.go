@@ -1,6 +1,7 @@
 package recovery
 
 import (
+	"cmp"
 	"context"
 
 	"candidharbor/api"
@@ -51,7 +52,6 @@ func (s *Service) AllSnapshots(ctx context.Context, f catalog.AllFilter) (api.Pa
 		return page, err
 	}
 	for _, r := range rows {
-		verdict := &retention.Verdict{}
 		v, err := s.Catalog.Volume(r.Volume)
 		if err != nil {
 			return page, err
@@ -60,10 +60,7 @@ func (s *Service) AllSnapshots(ctx context.Context, f catalog.AllFilter) (api.Pa
 		if err != nil {
 			return page, err
 		}
-		if k, ok := d.ByID[r.ID]; ok {
-			verdict = &d.Verdicts[k]
-		}
-		view, err := s.rules.SnapshotView(r, verdict)
+		view, err := s.rules.SnapshotView(r, cmp.Or(d.Of(r), &retention.Verdict{}))
 		if err != nil {
 			return page, err
 		}

@@ -1,6 +1,7 @@
 package recovery
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"path"
@@ -39,13 +40,7 @@ func (s *Service) Snapshots(volume string, f catalog.SnapshotFilter) (api.Page[a
 			page.Next = rows[i-1].Cursor()
 			break
 		}
-		var verdict *retention.Verdict
-		if k, ok := d.ByID[r.ID]; ok {
-			verdict = &d.Verdicts[k]
-		} else {
-			verdict = &retention.Verdict{}
-		}
-		view, err := s.rules.SnapshotView(r, verdict)
+		view, err := s.rules.SnapshotView(r, cmp.Or(d.Of(r), &retention.Verdict{}))
 		if err != nil {
 			return page, err
 		}

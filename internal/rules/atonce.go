@@ -133,11 +133,11 @@ func (s *Service) mayGoAtOnce(row, m *catalog.Snapshot, decisions map[string]*de
 		}
 		decisions[v.Name] = d
 	}
-	i, known := d.ByID[m.ID]
-	if !known {
+	verdict := d.Of(m)
+	if verdict == nil {
 		return nil
 	}
-	for _, r := range d.Verdicts[i].Reasons {
+	for _, r := range verdict.Reasons {
 		switch r.Rule {
 		case retention.RuleOwed:
 			return refuse("is owed to %s, which does not have it yet", r.Place)

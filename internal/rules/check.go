@@ -151,8 +151,7 @@ func (s *Service) Letting(v *catalog.Volume, rs *Ruleset, others func(*catalog.V
 			Why: verdict.LetGo})
 	}
 	for i, row := range after.Rows {
-		if k, ok := before.ByID[row.ID]; ok && before.Verdicts[k].Kept() && !after.Verdicts[i].Kept() &&
-			row.GraceUntil.IsZero() {
+		if before.Verdicts[i].Kept() && !after.Verdicts[i].Kept() && row.GraceUntil.IsZero() {
 			going(row, s.Place(), after.Verdicts[i])
 		}
 	}

@@ -116,11 +116,9 @@ func (s *Service) SnapshotView(r *catalog.Snapshot, verdict *retention.Verdict) 
 		if err != nil {
 			return nil, err
 		}
-		i, ok := d.ByID[r.ID]
-		if !ok {
+		if verdict = d.Of(r); verdict == nil {
 			return v, nil
 		}
-		verdict = &d.Verdicts[i]
 	}
 	for _, reason := range verdict.Reasons {
 		v.Reasons = append(v.Reasons, reason.String())

@@ -19,15 +19,14 @@ func (s *Service) Set(row *catalog.Snapshot) ([]*catalog.Snapshot, error) {
 // bySet keeps what would go of sets of which something stays: a set is decided as one.
 func (s *Service) bySet(v *catalog.Volume, d *decided, now time.Time, rules func(*catalog.Volume) (*Ruleset,
 	error)) error {
-	going, some := map[string][]int{}, false
+	if !d.ofSets {
+		return nil
+	}
+	going := map[string][]int{}
 	for i, r := range d.Rows {
-		some = some || r.SetID != ""
 		if r.SetID != "" && !d.Verdicts[i].Kept() {
 			going[r.SetID] = append(going[r.SetID], i)
 		}
-	}
-	if !some {
-		return nil
 	}
 	mates, err := s.Catalog.SetMates(s.Place(), v.Name)
 	if err != nil {
