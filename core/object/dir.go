@@ -141,22 +141,17 @@ func (d *DirBuilder) Add(e Entry) error {
 }
 
 func (d *DirBuilder) flush() error {
-	p := dirPage{Entries: d.page, Total: uint64(len(d.page))}
 	var children []ID
 	for i := range d.page {
 		if d.page[i].HasContent {
 			children = append(children, d.page[i].Content)
 		}
 	}
-	payload, err := encMode.Marshal(p)
+	id, err := d.put(KindDir, children, appendPage(make([]byte, 0, d.bytes+16), d.page))
 	if err != nil {
 		return err
 	}
-	id, err := d.put(KindDir, children, payload)
-	if err != nil {
-		return err
-	}
-	n := node{id: id, total: p.Total}
+	n := node{id: id, total: uint64(len(d.page))}
 	if len(d.page) > 0 {
 		n.first = d.page[0].Name
 	}
@@ -188,8 +183,11 @@ func CheckName(name []byte) error {
 
 func decodeDir(e Envelope) (dirPage, error) {
 	var p dirPage
-	if err := decodePayload(e, KindDir, &p); err != nil {
-		return p, err
+	if e.Kind != KindDir || !readPage(e.Payload, &p) {
+		p = dirPage{}
+		if err := decodePayload(e, KindDir, &p); err != nil {
+			return p, err
+		}
 	}
 	if p.Level > MaxDepth {
 		return p, malformed("directory index of level %d", p.Level)
@@ -293,7 +291,7 @@ func LookupDir(get Getter, id ID, name []byte) (Entry, bool, error) {
 		if depth = int(p.Level); depth == 0 {
 			for i := range p.Entries {
 				if bytes.Equal(p.Entries[i].Name, name) {
-					return p.Entries[i], true, nil
+					return p.Entries[i].apart(), true, nil
 				}
 			}
 			return Entry{}, false, nil

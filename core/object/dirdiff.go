@@ -1,6 +1,9 @@
 package object
 
-import "bytes"
+import (
+	"bytes"
+	"slices"
+)
 
 // DiffDir calls fn for each name that differs between two directories, in order of names:
 // old is nil for what only b has, new for what only a has. Nodes that both share are not
@@ -64,6 +67,17 @@ func DiffDir(get Getter, a, b ID, fn func(old, new *Entry) error) error {
 			return err
 		}
 	}
+}
+
+// apart is a copy that does not hold the page that the entry was read from.
+func (e *Entry) apart() Entry {
+	one := *e
+	one.Name, one.Target, one.Xattrs = bytes.Clone(e.Name), bytes.Clone(e.Target), slices.Clone(e.Xattrs)
+	for i := range one.Xattrs {
+		x := &one.Xattrs[i]
+		x.Name, x.Value = bytes.Clone(x.Name), bytes.Clone(x.Value)
+	}
+	return one
 }
 
 // Equal reports whether two entries are the same in all that is recorded.

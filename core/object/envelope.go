@@ -120,7 +120,7 @@ func (e Envelope) Children() []ID {
 	return ids
 }
 
-func appendHead(b []byte, major byte, n int) []byte {
+func appendHead(b []byte, major byte, n uint64) []byte {
 	switch {
 	case n < 24:
 		return append(b, major|byte(n))
@@ -128,9 +128,10 @@ func appendHead(b []byte, major byte, n int) []byte {
 		return append(b, major|24, byte(n))
 	case n < 1<<16:
 		return binary.BigEndian.AppendUint16(append(b, major|25), uint16(n))
-	default:
+	case n < 1<<32:
 		return binary.BigEndian.AppendUint32(append(b, major|26), uint32(n))
 	}
+	return binary.BigEndian.AppendUint64(append(b, major|27), n)
 }
 
 const majorBytes = 0x40
@@ -138,11 +139,11 @@ const majorBytes = 0x40
 // Encode appends the envelope of the given parts to b.
 func Encode(b []byte, kind Kind, children []ID, payload []byte) []byte {
 	b = append(b, 0x84, byte(kind), Version)
-	b = appendHead(b, majorBytes, len(children)*32)
+	b = appendHead(b, majorBytes, uint64(len(children)*32))
 	for i := range children {
 		b = append(b, children[i][:]...)
 	}
-	b = appendHead(b, majorBytes, len(payload))
+	b = appendHead(b, majorBytes, uint64(len(payload)))
 	return append(b, payload...)
 }
 
@@ -152,7 +153,7 @@ func Encode(b []byte, kind Kind, children []ID, payload []byte) []byte {
 func EncodeChunkInPlace(buf []byte) []byte {
 	var head [Headroom]byte
 	h := append(head[:0], 0x84, byte(KindChunk), Version, majorBytes)
-	h = appendHead(h, majorBytes, len(buf)-Headroom)
+	h = appendHead(h, majorBytes, uint64(len(buf)-Headroom))
 	start := Headroom - len(h)
 	copy(buf[start:], h)
 	return buf[start:]
