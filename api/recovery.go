@@ -26,6 +26,14 @@ type Find struct {
 	Elsewhere []FoundElsewhere `json:"elsewhere,omitempty" doc:"when other sites were asked too"`
 }
 
+// NamesRead tells how far the names of a volume are read, which the first search ever of it waits for.
+type NamesRead struct {
+	Volume   string `json:"volume"`
+	Names    int64  `json:"names" doc:"read so far"`
+	Snapshot int32  `json:"snapshot" doc:"the one that is read, from 1"`
+	Of       int32  `json:"of" doc:"how many are to be read"`
+}
+
 // FindAllAsk asks for a search over all volumes.
 type FindAllAsk struct {
 	Pattern string    `query:"pattern" required:"true"`

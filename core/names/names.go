@@ -12,6 +12,7 @@ import (
 	"hash/maphash"
 	"sort"
 	"strings"
+	"sync/atomic"
 	"time"
 
 	"candidharbor/core/object"
@@ -56,12 +57,23 @@ type Index struct {
 	dirNo map[dirKey]uint32  // nil in one that was read and not added to yet, as last
 	last  map[pathKey]uint32 // the newest life of a path
 	seed  maphash.Seed
+	seen  *atomic.Int64 // names gone through, for who waits; nil: nobody does
 }
+
+// Tell counts the names that are gone through from now on.
+func (x *Index) Tell(seen *atomic.Int64) { x.seen = seen }
 
 // New returns an index of no snapshots.
 func New() *Index {
 	return &Index{lives: make([]life, 1), dirs: make([]dirKey, 1), dirNo: map[dirKey]uint32{}, last: map[pathKey]uint32{},
 		seed: maphash.MakeSeed()}
+}
+
+// Expect makes room for about so many names in an index that has none.
+func (x *Index) Expect(n int64) {
+	if n = max(0, min(n, 1<<22)); len(x.lives) == 1 { // what a snapshot says of itself is not believed without a bound
+		x.lives, x.last = append(make([]life, 0, n+1), x.lives...), make(map[pathKey]uint32, n)
+	}
 }
 
 // Snaps returns the snapshots that were added, oldest first.
@@ -157,6 +169,9 @@ func (x *Index) end(dir uint32, name []byte) {
 }
 
 func (x *Index) begin(dir uint32, e *object.Entry) {
+	if x.seen != nil {
+		x.seen.Add(1)
+	}
 	k, no := x.keyOf(dir, e.Name), uint32(len(x.lives))
 	l := life{dir: dir, from: uint32(len(x.snaps) - 1), to: stillThere, size: e.Size, mtime: e.MTime, kind: e.Kind,
 		length: uint8(len(e.Name))}

@@ -67,7 +67,9 @@ func findCommand() *cli.Command {
 				return f.findAll(ctx, pattern, cmd.Int("limit"), q)
 			}
 			var found api.Find
-			if err := f.Get(ctx, "/volumes/"+url.PathEscape(volume)+"/find", q, &found); err != nil {
+			if err := f.whileNamesAreRead(ctx, func() error {
+				return f.Get(ctx, "/volumes/"+url.PathEscape(volume)+"/find", q, &found)
+			}); err != nil {
 				return err
 			}
 			return f.show(found, func() { f.found(volume, pattern, &found) })

@@ -6,6 +6,7 @@ import (
 	"net/url"
 	"slices"
 	"strings"
+	"time"
 
 	"candidharbor/api"
 	"candidharbor/internal/visible"
@@ -18,7 +19,7 @@ func (f *session) findAll(ctx context.Context, pattern string, limit int, q url.
 	all := api.FindAll{Items: []api.FoundIn{}, LeftOut: []api.LeftOutIn{}}
 	for {
 		var part api.FindAll
-		if err := f.Get(ctx, "/find", q, &part); err != nil {
+		if err := f.whileNamesAreRead(ctx, func() error { return f.Get(ctx, "/find", q, &part) }); err != nil {
 			return err
 		}
 		all.Items, all.LeftOut = append(all.Items, part.Items...), append(all.LeftOut, part.LeftOut...)
@@ -58,6 +59,45 @@ func (f *session) foundAll(pattern string, all *api.FindAll) {
 		f.say("Snapshot %s of %s could not be read and was left out: candid store verify says more.", short(l.Snapshot),
 			l.Volume)
 	}
+}
+
+// How soon a search that takes long tells how far it is, and how often it does then.
+var toldAfter, toldEach = time.Second, 3 * time.Second
+
+// whileNamesAreRead searches, and tells meanwhile how far the reading of names is.
+func (f *session) whileNamesAreRead(ctx context.Context, search func() error) error {
+	if f.json {
+		return search()
+	}
+	ctx, over := context.WithCancel(ctx)
+	told := make(chan struct{})
+	go func() {
+		defer close(told)
+		for wait := toldAfter; ; wait = toldEach {
+			select {
+			case <-time.After(wait):
+			case <-ctx.Done():
+				return
+			}
+			var reading []api.NamesRead
+			if f.Get(ctx, "/find/reading", nil, &reading) != nil {
+				return // the search itself says what is wrong
+			}
+			for _, r := range reading {
+				fmt.Fprintln(f.err, namesRead(&r))
+			}
+		}
+	}()
+	defer func() { over(); <-told }()
+	return search()
+}
+
+func namesRead(r *api.NamesRead) string {
+	if r.Of == 0 {
+		return fmt.Sprintf("Reading the names of %s, which later searches need not …", r.Volume)
+	}
+	return fmt.Sprintf("Reading the names of %s, which later searches need not: %s, snapshot %d of %d …", r.Volume,
+		plural(int(r.Names), "name", "names"), r.Snapshot, r.Of)
 }
 
 // inVolume reads VOLUME [PATH], or one path of the host.

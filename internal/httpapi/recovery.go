@@ -29,6 +29,11 @@ func (s *server) registerRecovery(a huma.API) {
 		func(ctx context.Context, in *struct{ api.FindAllAsk }) (*body[api.FindAll], error) {
 			return answerAt(s.eyes(ctx).FindAll(ctx, in.FindAllAsk))
 		})
+	huma.Register(a, op("GET", "/find/reading", "listNamesRead",
+		"Of which volumes the names are being read for a search, and how far that is"),
+		func(ctx context.Context, _ *none) (*body[[]api.NamesRead], error) {
+			return answer(s.eyes(ctx).NamesRead())
+		})
 	huma.Register(a, op("GET", "/paths", "locate", "In which volumes a path of the host lies, the likeliest first"),
 		func(ctx context.Context, in *struct {
 			Path string `query:"path" required:"true"`

@@ -20,7 +20,7 @@ import (
 // here. A call that is new is in none of these lists and fails this until someone decided.
 func TestEveryCallForEveryRole(t *testing.T) {
 	everybody := words("getMe setOwnPassword setOwnTimes getTimeline listTimelines getRun listRuns " +
-		"cancelRun browse find findAll " +
+		"cancelRun browse find findAll listNamesRead " +
 		"locate listVersions " +
 		"planRestore restore undoRun events archive file")
 	records := words(`getSite listCatalogueCopies asOf explain getGroup getPolicy getSnapshot getSpace getStatus getToday
@@ -32,7 +32,7 @@ func TestEveryCallForEveryRole(t *testing.T) {
 		checkPolicy diffPolicy previewPolicy planPrune freeing checkRoute calendar policySchema
 		listRunbooks getRunbook listRunbookVersions listFailovers getFailover getAuthority listLeftBehind listAway
 		listDrills getDrill listOutlets getOutlet`)
-	notAuditors := words("browse find findAll locate listVersions planRestore restore undoRun cancelRun archive file")
+	notAuditors := words("browse find findAll listNamesRead locate listVersions planRestore restore undoRun cancelRun archive file")
 	operators := words(`restoreSnapshots
 		browseFound restoreGroup planGroupRestore compare compareText compareDisk diskWrites listCrate
 		runOutlet pauseOutlet resumeOutlet

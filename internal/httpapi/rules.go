@@ -65,7 +65,7 @@ var rules = map[string]rule{
 	"listCrate": reads, "compare": reads, "compareText": reads, "compareDisk": reads, "diskWrites": reads,
 	"planGroupRestore": reads, "browseFound": reads,
 	"browse": readsOwn, "find": readsOwn, "findAll": readsOwn, "locate": readsOwn,
-	"listVersions": readsOwn, "planRestore": readsOwn,
+	"listVersions": readsOwn, "planRestore": readsOwn, "listNamesRead": readsOwn,
 	"listRunLifetimes": looks, "getTimeline": everybody, "listTimelines": everybody,
 	"getRun": everybody, "listRuns": everybody, "events": everybody,
 	"archive": fetches, "file": fetches, "restore": fetches, "undoRun": fetches, "cancelRun": fetches, "dav": readsOwn,

@@ -7,6 +7,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"candidharbor/api"
@@ -36,6 +37,10 @@ type Finder struct {
 	used   time.Time
 	looked bool // for what was kept of it
 	kept   int  // the lives and snapshots of the index that is kept
+
+	// How far the reading of names is, for whom it takes long; at: the snapshot, from 1; 0: none is read.
+	names  atomic.Int64
+	at, of atomic.Int32
 }
 
 // findersKept is how many volumes' indexes are kept: of a million names one takes 100 MB.
@@ -83,6 +88,7 @@ func (f *Finder) Bring(ctx context.Context, s *Service, rows []*catalog.Snapshot
 	if time.Since(f.badAt) > badFor {
 		clear(f.Bad)
 	}
+	defer f.at.Store(0)
 	for tries := 0; ; {
 		known, next := map[object.ID]bool{}, 0
 		if f.X != nil {
@@ -112,6 +118,7 @@ func (f *Finder) Bring(ctx context.Context, s *Service, rows []*catalog.Snapshot
 			f.X, next = names.New(), 0
 		}
 		fresh := next == 0
+		f.names.Store(0)
 		again := false
 		for i := next; i < len(rows) && !again; i++ {
 			if f.Bad[rows[i].ID] {
@@ -120,9 +127,13 @@ func (f *Finder) Bring(ctx context.Context, s *Service, rows []*catalog.Snapshot
 			if err := ctx.Err(); err != nil { // what is indexed so far stays
 				return err
 			}
+			f.of.Store(int32(len(rows) - next))
+			f.at.Store(int32(i - next + 1))
+			f.X.Tell(&f.names)
 			snap := names.Snap{ID: ids[i], Taken: rows[i].Began.Time}
 			root, err := s.rules.RootOf(rows[i])
 			if err == nil {
+				f.X.Expect(root.Files + root.Dirs + root.Others)
 				err = f.X.Add(s.Store.Get, snap, root.Tree())
 			}
 			if err == nil {
@@ -143,6 +154,29 @@ func (f *Finder) Bring(ctx context.Context, s *Service, rows []*catalog.Snapshot
 			return nil
 		}
 	}
+}
+
+// NamesRead tells of which volumes the names are being read for a search; a file owner learns only that they are.
+func (e *Viewer) NamesRead() ([]api.NamesRead, error) {
+	seen, err := e.volumeNames()
+	if err != nil {
+		return nil, err
+	}
+	out := []api.NamesRead{}
+	e.s.finders.mu.Lock()
+	defer e.s.finders.mu.Unlock()
+	for _, name := range seen {
+		f := e.s.finders.all[name]
+		if f == nil || f.at.Load() == 0 {
+			continue
+		}
+		one := api.NamesRead{Volume: name}
+		if e.who == nil {
+			one.Names, one.Snapshot, one.Of = f.names.Load(), f.at.Load(), f.of.Load()
+		}
+		out = append(out, one)
+	}
+	return out, nil
 }
 
 // badFor is how long a snapshot that could not be read is left out: it may be healed by then.

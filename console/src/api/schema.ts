@@ -555,6 +555,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/find/reading": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Of which volumes the names are being read for a search, and how far that is */
+        get: operations["listNamesRead"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/first-steps": {
         parameters: {
             query?: never;
@@ -4133,6 +4150,24 @@ export interface components {
         MountAsk: {
             /** @description an empty directory below the site's roots */
             dir: string;
+            volume: string;
+        };
+        NamesRead: {
+            /**
+             * Format: int64
+             * @description read so far
+             */
+            names: number;
+            /**
+             * Format: int32
+             * @description how many are to be read
+             */
+            of: number;
+            /**
+             * Format: int32
+             * @description the one that is read, from 1
+             */
+            snapshot: number;
             volume: string;
         };
         NotTaken: {
@@ -8436,6 +8471,71 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["FindAll"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    listNamesRead: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["NamesRead"][] | null;
                 };
             };
             /** @description Unauthorized */

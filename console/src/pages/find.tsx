@@ -3,7 +3,8 @@ import { useState } from "react";
 import { useSearchParams } from "react-router";
 
 import { api, type Schemas, told } from "../api/client";
-import { Trouble, Waiting } from "../parts/ui";
+import { NamesRead } from "../parts/namesread";
+import { Trouble } from "../parts/ui";
 import { stamp } from "../parts/times";
 import { ago, exact, size } from "../parts/words";
 import { RestoreSheet } from "./restore";
@@ -79,7 +80,7 @@ export function Find({ volume, inPlace, own }: { volume: string; inPlace: boolea
         )}
       </form>
       <Trouble error={found.error} />
-      {pattern !== "" && found.isPending && <Waiting what="all snapshots" />}
+      {pattern !== "" && found.isPending && <NamesRead volume={volume} />}
       {pattern === "" && (
         <p className="py-3 text-sm text-faint">
           Looks through every snapshot of {volume} at once, those of deleted files too. Upper and lower case are alike.

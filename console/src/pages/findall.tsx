@@ -3,6 +3,7 @@ import { type FormEvent, useState } from "react";
 import { Link, useSearchParams } from "react-router";
 
 import { api, type Schemas, told } from "../api/client";
+import { NamesRead } from "../parts/namesread";
 import { Trouble, Waiting } from "../parts/ui";
 import { Wide } from "../parts/wide";
 import { stamp } from "../parts/times";
@@ -113,7 +114,7 @@ function Everywhere({ pattern, deleted }: { pattern: string; deleted: boolean })
     getNextPageParam: (last) => last.next || undefined,
     retry: false,
   });
-  if (found.isPending) return <Waiting what="all snapshots" />;
+  if (found.isPending) return <NamesRead />;
   if (found.error) return <Trouble error={found.error} />;
   const pages = found.data.pages;
   const items = pages
