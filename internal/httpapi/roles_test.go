@@ -32,7 +32,8 @@ func TestEveryCallForEveryRole(t *testing.T) {
 		checkPolicy diffPolicy previewPolicy planPrune freeing checkRoute calendar policySchema
 		listRunbooks getRunbook listRunbookVersions listFailovers getFailover getAuthority listLeftBehind listAway
 		listDrills getDrill listOutlets getOutlet`)
-	notAuditors := words("browse find findAll listNamesRead locate listVersions planRestore restore undoRun cancelRun archive file")
+	notAuditors := words("browse find findAll listNamesRead locate listVersions " +
+		"planRestore restore undoRun cancelRun archive file")
 	operators := words(`restoreSnapshots
 		browseFound restoreGroup planGroupRestore compare compareText compareDisk diskWrites listCrate
 		runOutlet pauseOutlet resumeOutlet
