@@ -36,11 +36,12 @@ func TestFirstSearchTellsHowFarItIs(t *testing.T) {
 		require.Contains(t, out, fmt.Sprintf("%d/1999", try))
 		told = errs
 	}
-	require.Regexp(t, `Reading the names of letters, which later searches need not: \d+ names?, snapshot 1 of [12] …`, told)
+	require.Regexp(t, `^Reading the names of letters, which later searches need not: \d+ names?, snapshot 1 of [12] …`,
+		told)
+	const reading = "Reading the names of v, which later searches need not"
 	for r, want := range map[api.NamesRead]string{
-		{Volume: "v"}: "Reading the names of v, which later searches need not …",
-		{Volume: "v", Names: 1, Snapshot: 2, Of: 3}: "Reading the names of v, which later searches need not: " +
-			"1 name, snapshot 2 of 3 …",
+		{Volume: "v"}: reading + " …",
+		{Volume: "v", Names: 1, Snapshot: 2, Of: 3}: reading + ": 1 name, snapshot 2 of 3 …",
 	} {
 		require.Equal(t, want, namesRead(&r))
 	}

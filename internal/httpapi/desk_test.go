@@ -16,8 +16,8 @@ import (
 // a call that is new fails this until someone has decided.
 func TestWhatOtherSitesMayAsk(t *testing.T) {
 	// Refused to whoever may only see, although they change nothing.
-	contents := words("listFound browseFound listRecipes getRecipe browse find findAll listNamesRead locate listVersions " +
-		"compare " +
+	contents := words("listFound browseFound listRecipes getRecipe browse find findAll listNamesRead locate " +
+		"listVersions compare " +
 		"compareText compareDisk diskWrites listCrate")
 	// Refused to both.
 	own := words("listDirectory listUncovered protectUncovered " +
