@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 	"sync"
 
 	"candidharbor/core/object"
@@ -231,10 +232,8 @@ func (s *Store) moveCounts(c *edgeCounts, id object.ID, root *object.Root) error
 	c.met = map[object.ID]location{}
 	defer func() { c.met = nil }()
 	tops := tops(root)
-	for _, t := range tops {
-		if err := s.addEdge(c, t); err != nil {
-			return err
-		}
+	if err := s.addEdges(c, tops); err != nil {
+		return err
 	}
 	for _, t := range c.tops {
 		if err := s.dropEdge(c, t); err != nil {
@@ -260,17 +259,44 @@ func (s *Store) ordinalLocked(id object.ID) (location, error) {
 	return loc, err
 }
 
-func (s *Store) addEdge(c *edgeCounts, id object.ID) error {
-	loc, err := c.find(s, id)
-	if err != nil {
-		return err
+// addEdges counts what leads to the tops, and what those lead to that nothing led to before. Objects are
+// looked up many at a time, so that a first snapshot reads the index in its order.
+func (s *Store) addEdges(c *edgeCounts, tops []object.ID) error {
+	type node struct {
+		id   object.ID
+		kind object.Kind
 	}
-	if !c.ones.CheckedAdd(loc.ordinal) {
-		n := c.more[loc.ordinal]
-		c.more[loc.ordinal] = max(n, 1) + 1
-		return nil
+	var open []node // counted, their children not yet
+	ends := slices.Clone(tops)
+	for len(ends) > 0 {
+		locs, err := s.ordinalsOf(ends)
+		if err != nil {
+			return err
+		}
+		for i, loc := range locs {
+			if len(c.tops) > 0 && len(c.met) < mostMet { // else nothing is dropped after this
+				c.met[ends[i]] = loc
+			}
+			if !c.ones.CheckedAdd(loc.ordinal) {
+				c.more[loc.ordinal] = max(c.more[loc.ordinal], 1) + 1
+			} else if loc.kind != object.KindChunk {
+				open = append(open, node{ends[i], loc.kind})
+			}
+		}
+		ends = ends[:0]
+		for len(open) > 0 && len(ends) < lookedUpAtOnce { // the last first: what is open is bounded by the depth
+			n := open[len(open)-1]
+			open = open[:len(open)-1]
+			err := s.eachChild(n.id, n.kind, func(child object.ID) error {
+				ends = append(ends, child)
+				return nil
+			})
+			if err != nil {
+				return err
+			}
+		}
 	}
-	return s.eachChild(id, loc.kind, func(child object.ID) error { return s.addEdge(c, child) })
+	return nil
 }
 
 func (s *Store) dropEdge(c *edgeCounts, id object.ID) error {

@@ -254,20 +254,28 @@ func (r *run) find(id *object.ID) (location, bool, error) {
 		if _, err := r.f.ReadAt(b, runHead+int64(first)*entrySize); err != nil {
 			return location{}, false, err
 		}
-		lo, hi := 0, count
-		for lo < hi {
-			mid := (lo + hi) / 2
-			switch c := bytes.Compare(b[mid*entrySize:mid*entrySize+32], id[:]); {
-			case c == 0:
-				return getEntry(b[mid*entrySize:]).location, true, nil
-			case c < 0:
-				lo = mid + 1
-			default:
-				hi = mid
-			}
+		if at := entryIn(b, id); at >= 0 {
+			return getEntry(b[at:]).location, true, nil
 		}
 	}
 	return location{}, false, nil
+}
+
+// entryIn returns where the entry of an identity begins in a block of a run; -1: it is not there.
+func entryIn(b []byte, id *object.ID) int {
+	lo, hi := 0, len(b)/entrySize
+	for lo < hi {
+		mid := (lo + hi) / 2
+		switch c := bytes.Compare(b[mid*entrySize:mid*entrySize+32], id[:]); {
+		case c == 0:
+			return mid * entrySize
+		case c < 0:
+			lo = mid + 1
+		default:
+			hi = mid
+		}
+	}
+	return -1
 }
 
 // cursor reads a run's entries in order.

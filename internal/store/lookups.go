@@ -1,0 +1,134 @@
+package store
+
+import (
+	"cmp"
+	"encoding/binary"
+	"fmt"
+	"slices"
+
+	"candidharbor/core/object"
+)
+
+const (
+	lookedUpAtOnce = 1 << 15
+	lookUpGroup    = 512 // looked up under one lock: a few tenths of a millisecond
+	windowBlocks   = 32
+)
+
+// ordinalsOf is ordinalOf for many. They are looked up in their order, so that blocks of the index that
+// lie beside each other are read together.
+func (s *Store) ordinalsOf(ids []object.ID) ([]location, error) {
+	out := make([]location, len(ids))
+	if len(ids) < lookUpGroup/4 {
+		var err error
+		for i := range ids {
+			if out[i], err = s.ordinalOf(ids[i]); err != nil {
+				return nil, err
+			}
+		}
+		return out, nil
+	}
+	type asked struct {
+		key uint64
+		at  int
+	}
+	order := make([]asked, len(ids))
+	for i := range ids {
+		order[i] = asked{binary.BigEndian.Uint64(ids[i][:]), i}
+	}
+	slices.SortFunc(order, func(a, b asked) int { return cmp.Compare(a.key, b.key) })
+	for group := range slices.Chunk(order, lookUpGroup) {
+		err := func() error {
+			s.mu.RLock()
+			defer s.mu.RUnlock()
+			views := make([]runView, len(s.runs)) // runs may be merged between two groups
+			for i, r := range s.runs {
+				views[i].open(r, group[0].key, group[len(group)-1].key, len(group))
+			}
+			for _, one := range group {
+				loc, ok, err := s.lookupIn(views, &ids[one.at])
+				if err == nil && !ok {
+					err = fmt.Errorf("%w: %s", ErrNoObject, ids[one.at])
+				}
+				if err != nil {
+					return err
+				}
+				out[one.at] = loc
+			}
+			return nil
+		}()
+		if err != nil {
+			return nil, err
+		}
+	}
+	return out, nil
+}
+
+// lookupIn is lookup by views of the runs. The caller holds mu.
+func (s *Store) lookupIn(views []runView, id *object.ID) (location, bool, error) {
+	if loc, ok := s.mem[*id]; ok {
+		return loc, true, nil
+	}
+	for i := len(views) - 1; i >= 0; i-- {
+		loc, ok, err := views[i].find(id)
+		if err != nil {
+			return loc, false, err
+		}
+		if ok && !s.gone.Contains(loc.ordinal) {
+			return loc, true, nil
+		}
+	}
+	return location{}, false, nil
+}
+
+// runView finds identities that ascend in a run, and keeps the blocks read last.
+type runView struct {
+	r       *run
+	buf     []byte
+	from, n int // the blocks in buf
+}
+
+// open looks at a run for so many identities between two keys: where they lie close, many blocks are read at once.
+func (v *runView) open(r *run, low, high uint64, ids int) {
+	v.r = r
+	first, _ := slices.BinarySearch(r.fences, low)
+	last, _ := slices.BinarySearch(r.fences, high)
+	blocks := 1
+	if last-first < 4*ids {
+		blocks = min(windowBlocks, last-first+2)
+	}
+	v.buf = make([]byte, 0, blocks*fenceStep*entrySize)
+}
+
+func (v *runView) find(id *object.ID) (location, bool, error) {
+	r := v.r
+	if !probe(r.filter, id, func(i int, bit uint64) bool { return r.filter[i]&bit != 0 }) {
+		return location{}, false, nil
+	}
+	key := binary.BigEndian.Uint64(id[:])
+	block, _ := slices.BinarySearch(r.fences, key)
+	// Identities that share eight bytes may begin in the block before.
+	for block = max(0, block-1); block < len(r.fences) && r.fences[block] <= key; block++ {
+		b, err := v.block(block)
+		if err != nil {
+			return location{}, false, err
+		}
+		if at := entryIn(b, id); at >= 0 {
+			return getEntry(b[at:]).location, true, nil
+		}
+	}
+	return location{}, false, nil
+}
+
+func (v *runView) block(i int) ([]byte, error) {
+	const size = fenceStep * entrySize
+	if i < v.from || i >= v.from+v.n {
+		entries := min(cap(v.buf)/entrySize, v.r.n-i*fenceStep)
+		v.buf, v.n = v.buf[:entries*entrySize], 0
+		if _, err := v.r.f.ReadAt(v.buf, runHead+int64(i)*size); err != nil {
+			return nil, err
+		}
+		v.from, v.n = i, (entries+fenceStep-1)/fenceStep
+	}
+	return v.buf[(i-v.from)*size : min((i-v.from+1)*size, len(v.buf))], nil
+}

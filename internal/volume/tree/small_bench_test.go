@@ -1,0 +1,69 @@
+package tree
+
+import (
+	"context"
+	"fmt"
+	"math/rand/v2"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+)
+
+// smallFiles makes files of 0.2 to 3.2 KB of text, 1000 in each directory.
+func smallFiles(b *testing.B, dir string, n int) {
+	rng := rand.New(rand.NewPCG(1, 2))
+	words := strings.Fields("sheet genus species leaf stem root marsh dune heath fen 1931 1932 collected by near north of")
+	var text strings.Builder
+	for i := range n {
+		if i%1000 == 0 {
+			require.NoError(b, os.MkdirAll(fmt.Sprintf("%s/%04d", dir, i/1000), 0o755))
+		}
+		text.Reset()
+		for size := 200 + rng.IntN(3000); text.Len() < size; {
+			fmt.Fprintf(&text, "%s %d ", words[rng.IntN(len(words))], rng.IntN(100))
+		}
+		require.NoError(b, os.WriteFile(fmt.Sprintf("%s/%04d/note-%06d.txt", dir, i/1000, i), []byte(text.String()), 0o644))
+	}
+}
+
+// BenchmarkSmallFiles takes the first snapshot of 100,000 small files, and brings them back, in memory; against tar,
+// with zstd -1 on both cores, over the same tree.
+func BenchmarkSmallFiles(b *testing.B) {
+	base := memoryDir(b)
+	src := base + "/src"
+	smallFiles(b, src, 100_000)
+	timed := func(script string) time.Duration {
+		began := time.Now()
+		out, err := exec.Command("sh", "-ec", script).CombinedOutput()
+		require.NoError(b, err, string(out))
+		return time.Since(began)
+	}
+	var taken, back, tarred, untarred time.Duration
+	for i := 0; b.Loop(); i++ {
+		tarred += timed(fmt.Sprintf("tar -cf - -C %s . | zstd -q -1 -T2 -f -o %s/tree.tar.zst", src, base))
+		s := newBench(b)
+		began := time.Now()
+		root, _, _ := s.snapshot(src)
+		taken += time.Since(began)
+		untarred += timed(fmt.Sprintf("mkdir %s/t%d; zstd -q -d -c %s/tree.tar.zst | tar -xf - -C %s/t%d", base, i, base,
+			base, i))
+		began = time.Now()
+		_, err := Restore(context.Background(), RestoreOptions{Source: s.st, Root: root, Target: fmt.Sprintf("%s/r%d", base, i),
+			Beneath: base, OnConflict: Skip, Chunker: s.ck})
+		require.NoError(b, err)
+		back += time.Since(began)
+		for _, dir := range []string{"r", "t"} {
+			require.NoError(b, os.RemoveAll(filepath.Join(base, fmt.Sprint(dir, i))))
+		}
+		require.NoError(b, s.st.Close())
+	}
+	b.ReportMetric(taken.Seconds()/float64(b.N), "s-taken")
+	b.ReportMetric(taken.Seconds()/tarred.Seconds(), "taken:tar")
+	b.ReportMetric(back.Seconds()/float64(b.N), "s-back")
+	b.ReportMetric(back.Seconds()/untarred.Seconds(), "back:untar")
+}
