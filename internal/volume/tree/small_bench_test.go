@@ -53,8 +53,8 @@ func BenchmarkSmallFiles(b *testing.B) {
 		untarred += timed(fmt.Sprintf("mkdir %s/t%d; zstd -q -d -c %s/tree.tar.zst | tar -xf - -C %s/t%d", base, i, base,
 			base, i))
 		began = time.Now()
-		_, err := Restore(context.Background(), RestoreOptions{Source: s.st, Root: root, Target: fmt.Sprintf("%s/r%d", base, i),
-			Beneath: base, OnConflict: Skip, Chunker: s.ck})
+		_, err := Restore(context.Background(), RestoreOptions{Source: s.st, Root: root, Beneath: base, OnConflict: Skip,
+			Target: fmt.Sprintf("%s/r%d", base, i), Chunker: s.ck})
 		require.NoError(b, err)
 		back += time.Since(began)
 		for _, dir := range []string{"r", "t"} {
