@@ -11,57 +11,67 @@ import (
 
 const (
 	lookedUpAtOnce = 1 << 15
-	lookUpGroup    = 512 // looked up under one lock: a few tenths of a millisecond
+	lookUpGroup    = 128 // looked up under one lock, with a few reads
 	windowBlocks   = 32
 )
+
+type asked struct {
+	key uint64 // the first eight bytes of the identity
+	at  int    // its place in what was asked
+}
 
 // ordinalsOf is ordinalOf for many. They are looked up in their order, so that blocks of the index that
 // lie beside each other are read together.
 func (s *Store) ordinalsOf(ids []object.ID) ([]location, error) {
 	out := make([]location, len(ids))
-	if len(ids) < lookUpGroup/4 {
-		var err error
-		for i := range ids {
-			if out[i], err = s.ordinalOf(ids[i]); err != nil {
-				return nil, err
-			}
-		}
-		return out, nil
-	}
-	type asked struct {
-		key uint64
-		at  int
-	}
 	order := make([]asked, len(ids))
 	for i := range ids {
 		order[i] = asked{binary.BigEndian.Uint64(ids[i][:]), i}
 	}
 	slices.SortFunc(order, func(a, b asked) int { return cmp.Compare(a.key, b.key) })
 	for group := range slices.Chunk(order, lookUpGroup) {
-		err := func() error {
-			s.mu.RLock()
-			defer s.mu.RUnlock()
-			views := make([]runView, len(s.runs)) // runs may be merged between two groups
-			for i, r := range s.runs {
-				views[i].open(r, group[0].key, group[len(group)-1].key, len(group))
+		together := false
+		if len(group) >= lookUpGroup/4 {
+			var err error
+			if together, err = s.groupOrdinals(ids, group, out); err != nil {
+				return nil, err
 			}
-			for _, one := range group {
-				loc, ok, err := s.lookupIn(views, &ids[one.at])
-				if err == nil && !ok {
-					err = fmt.Errorf("%w: %s", ErrNoObject, ids[one.at])
-				}
-				if err != nil {
-					return err
-				}
-				out[one.at] = loc
+		}
+		if together {
+			continue
+		}
+		for _, one := range group {
+			var err error
+			if out[one.at], err = s.ordinalOf(ids[one.at]); err != nil {
+				return nil, err
 			}
-			return nil
-		}()
-		if err != nil {
-			return nil, err
 		}
 	}
 	return out, nil
+}
+
+// groupOrdinals looks a group up whose keys ascend. Not done: it lies so far apart in a run that each needs a
+// read of its own, for which the lock is not held on and on.
+func (s *Store) groupOrdinals(ids []object.ID, group []asked, out []location) (done bool, err error) {
+	s.mu.RLock()
+	defer s.mu.RUnlock()
+	views := make([]runView, len(s.runs)) // runs may be merged between two groups
+	for i, r := range s.runs {
+		if !views[i].open(r, group[0].key, group[len(group)-1].key, len(group)) {
+			return false, nil
+		}
+	}
+	for _, one := range group {
+		loc, ok, err := s.lookupIn(views, &ids[one.at])
+		if err == nil && !ok {
+			err = fmt.Errorf("%w: %s", ErrNoObject, ids[one.at])
+		}
+		if err != nil {
+			return false, err
+		}
+		out[one.at] = loc
+	}
+	return true, nil
 }
 
 // lookupIn is lookup by views of the runs. The caller holds mu.
@@ -88,16 +98,13 @@ type runView struct {
 	from, n int // the blocks in buf
 }
 
-// open looks at a run for so many identities between two keys: where they lie close, many blocks are read at once.
-func (v *runView) open(r *run, low, high uint64, ids int) {
+// open looks at a run for so many identities between two keys, and reports whether they lie close.
+func (v *runView) open(r *run, low, high uint64, ids int) bool {
 	v.r = r
 	first, _ := slices.BinarySearch(r.fences, low)
 	last, _ := slices.BinarySearch(r.fences, high)
-	blocks := 1
-	if last-first < 4*ids {
-		blocks = min(windowBlocks, last-first+2)
-	}
-	v.buf = make([]byte, 0, blocks*fenceStep*entrySize)
+	v.buf = make([]byte, 0, min(windowBlocks, last-first+2)*fenceStep*entrySize)
+	return last-first < 4*ids
 }
 
 func (v *runView) find(id *object.ID) (location, bool, error) {
