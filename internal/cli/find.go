@@ -67,7 +67,7 @@ func findCommand() *cli.Command {
 				return f.findAll(ctx, pattern, cmd.Int("limit"), q)
 			}
 			var found api.Find
-			if err := f.whileNamesAreRead(ctx, func() error {
+			if err := f.whileNamesAreRead(ctx, volume, func() error {
 				return f.Get(ctx, "/volumes/"+url.PathEscape(volume)+"/find", q, &found)
 			}); err != nil {
 				return err

@@ -19,7 +19,7 @@ func (f *session) findAll(ctx context.Context, pattern string, limit int, q url.
 	all := api.FindAll{Items: []api.FoundIn{}, LeftOut: []api.LeftOutIn{}}
 	for {
 		var part api.FindAll
-		if err := f.whileNamesAreRead(ctx, func() error { return f.Get(ctx, "/find", q, &part) }); err != nil {
+		if err := f.whileNamesAreRead(ctx, "", func() error { return f.Get(ctx, "/find", q, &part) }); err != nil {
 			return err
 		}
 		all.Items, all.LeftOut = append(all.Items, part.Items...), append(all.LeftOut, part.LeftOut...)
@@ -64,8 +64,8 @@ func (f *session) foundAll(pattern string, all *api.FindAll) {
 // How soon a search that takes long tells how far it is, and how often it does then.
 var toldAfter, toldEach = time.Second, 3 * time.Second
 
-// whileNamesAreRead searches, and tells meanwhile how far the reading of names is.
-func (f *session) whileNamesAreRead(ctx context.Context, search func() error) error {
+// whileNamesAreRead searches, and tells meanwhile how far the reading of names is, of one volume or of all.
+func (f *session) whileNamesAreRead(ctx context.Context, volume string, search func() error) error {
 	if f.json {
 		return search()
 	}
@@ -84,7 +84,9 @@ func (f *session) whileNamesAreRead(ctx context.Context, search func() error) er
 				return // the search itself says what is wrong
 			}
 			for _, r := range reading {
-				fmt.Fprintln(f.err, namesRead(&r))
+				if volume == "" || volume == r.Volume {
+					fmt.Fprintln(f.err, namesRead(&r))
+				}
 			}
 		}
 	}()
