@@ -223,7 +223,7 @@ func (s *server) registerVolumes(a huma.API) {
 			From time.Time `query:"from" required:"true"`
 			To   time.Time `query:"to" required:"true"`
 		}) (*body[api.Page[api.Timeline]], error) {
-			return answerAt(s.eyes(ctx).Timelines(in.Name, in.From, in.To))
+			return answerAt(s.eyes(ctx).Timelines(ctx, in.Name, in.From, in.To))
 		})
 }
 

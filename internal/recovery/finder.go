@@ -111,6 +111,7 @@ func (f *Finder) Bring(ctx context.Context, s *Service, rows []*catalog.Snapshot
 		}
 		fresh := next == 0
 		f.names.Store(0)
+		f.X.Tell(&f.names)
 		again := false
 		for i := next; i < len(rows) && !again; i++ {
 			if f.Bad[rows[i].ID] {
@@ -121,7 +122,6 @@ func (f *Finder) Bring(ctx context.Context, s *Service, rows []*catalog.Snapshot
 			}
 			f.of.Store(int32(len(rows) - next))
 			f.at.Store(int32(i - next + 1))
-			f.X.Tell(&f.names)
 			snap := names.Snap{ID: ids[i], Taken: rows[i].Began.Time}
 			root, err := s.rules.RootOf(rows[i])
 			if err == nil {

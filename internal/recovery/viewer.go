@@ -2,7 +2,6 @@ package recovery
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -207,11 +206,14 @@ func (e *Viewer) Timeline(volume string, from, to time.Time) (*api.Timeline, err
 
 // Timelines tells what the time ruler shows of volumes between two instants, in the order in which they are
 // named. Those that are not there, or not for these eyes, are left out.
-func (e *Viewer) Timelines(volumes []string, from, to time.Time) (*api.Page[api.Timeline], error) {
+func (e *Viewer) Timelines(ctx context.Context, volumes []string, from, to time.Time) (*api.Page[api.Timeline], error) {
 	out := &api.Page[api.Timeline]{Items: []api.Timeline{}}
 	for _, name := range volumes {
+		if err := ctx.Err(); err != nil {
+			return nil, err
+		}
 		t, err := e.Timeline(name, from, to)
-		if refusal.ClassOf(err) == refusal.Missing || errors.Is(err, catalog.ErrNone) {
+		if refusal.ClassOf(err) == refusal.Missing {
 			continue
 		}
 		if err != nil {

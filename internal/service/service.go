@@ -195,8 +195,8 @@ func (svc *Service) listen(log *slog.Logger) error {
 			}
 		})
 	}
+	svc.serving.Go(svc.Site.Pairing.AnswerRemote(handler)) // before a site can ask over its line
 	svc.serving.Go(func() { svc.Site.Pairing.ServePeers(bounded(peers)) })
-	svc.serving.Go(svc.Site.Pairing.AnswerRemote(handler))
 	return nil
 }
 

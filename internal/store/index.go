@@ -10,7 +10,6 @@ import (
 	"io"
 	"os"
 	"path/filepath"
-	"slices"
 
 	"candidharbor/core/object"
 
@@ -240,25 +239,9 @@ func (r *run) load(epoch uint64) error {
 }
 
 func (r *run) find(id *object.ID) (location, bool, error) {
-	if !probe(r.filter, id, func(i int, bit uint64) bool { return r.filter[i]&bit != 0 }) {
-		return location{}, false, nil
-	}
-	key := binary.BigEndian.Uint64(id[:])
-	block, _ := slices.BinarySearch(r.fences, key)
-	// Identities that share eight bytes may begin in the block before.
-	for block = max(0, block-1); block < len(r.fences) && r.fences[block] <= key; block++ {
-		first := block * fenceStep
-		count := min(fenceStep, r.n-first)
-		var buf [fenceStep * entrySize]byte
-		b := buf[:count*entrySize]
-		if _, err := r.f.ReadAt(b, runHead+int64(first)*entrySize); err != nil {
-			return location{}, false, err
-		}
-		if at := entryIn(b, id); at >= 0 {
-			return getEntry(b[at:]).location, true, nil
-		}
-	}
-	return location{}, false, nil
+	var buf [fenceStep * entrySize]byte
+	v := runView{r: r, buf: buf[:0]}
+	return v.find(id)
 }
 
 // entryIn returns where the entry of an identity begins in a block of a run; -1: it is not there.

@@ -74,13 +74,20 @@ func (s *Store) groupOrdinals(ids []object.ID, group []asked, out []location) (d
 	return true, nil
 }
 
-// lookupIn is lookup by views of the runs. The caller holds mu.
+// lookupIn is lookup by views of the runs; nil: each is read for this object alone. The caller holds mu.
 func (s *Store) lookupIn(views []runView, id *object.ID) (location, bool, error) {
 	if loc, ok := s.mem[*id]; ok {
 		return loc, true, nil
 	}
-	for i := len(views) - 1; i >= 0; i-- {
-		loc, ok, err := views[i].find(id)
+	for i := len(s.runs) - 1; i >= 0; i-- {
+		var loc location
+		var ok bool
+		var err error
+		if views != nil {
+			loc, ok, err = views[i].find(id)
+		} else {
+			loc, ok, err = s.runs[i].find(id)
+		}
 		if err != nil {
 			return loc, false, err
 		}

@@ -228,21 +228,7 @@ func (s *Store) Rebuilt() bool { return s.rebuilt }
 func (s *Store) Dir() string { return s.dir }
 
 // lookup finds where an object lies, damaged ones included. The caller holds mu.
-func (s *Store) lookup(id *object.ID) (location, bool, error) {
-	if loc, ok := s.mem[*id]; ok {
-		return loc, true, nil
-	}
-	for i := len(s.runs) - 1; i >= 0; i-- {
-		loc, ok, err := s.runs[i].find(id)
-		if err != nil {
-			return loc, false, err
-		}
-		if ok && !s.gone.Contains(loc.ordinal) {
-			return loc, true, nil
-		}
-	}
-	return location{}, false, nil
-}
+func (s *Store) lookup(id *object.ID) (location, bool, error) { return s.lookupIn(nil, id) }
 
 // present is lookup for writers and peers: condemned and damaged is absent.
 func (s *Store) present(id *object.ID) (location, bool, error) {

@@ -70,9 +70,9 @@ export function planPath(planned: string[], x: (t: number) => number, width: num
   let path = "";
   let before = -Infinity;
   for (const p of planned) {
-    const at = Math.round((x(Date.parse(p)) - 1.5) * 10) / 10;
+    const at = x(Date.parse(p)) - 1.5;
     if (at < -4 || at > width || at < before + 5) continue;
-    path += `M${at},${y}h4v7h-4z`;
+    path += `M${at.toFixed(1)},${y}h4v7h-4z`;
     before = at;
   }
   return path;

@@ -15,8 +15,8 @@ export function NamesRead({ volume }: { volume?: string }) {
   const mine = (reading.data ?? []).filter((r) => !volume || r.volume === volume);
   if (mine.length === 0) return <Waiting what="all snapshots" />;
   return mine.map((r) => (
-    <p key={r.volume} className="my-6 text-faint" role="status">
-      Reading the names of {r.volume}, which later searches need not
+    <p key={r.volume} className="my-6 text-faint">
+      <span role="status">Reading the names of {r.volume}, which later searches need not</span>
       {r.of > 0 && `: ${r.names.toLocaleString("en")} names, snapshot ${r.snapshot} of ${many(r.of, "snapshot")}`} …
     </p>
   ));
