@@ -2,7 +2,6 @@ import { useQuery } from "@tanstack/react-query";
 
 import { api, told } from "../api/client";
 import { Waiting } from "./ui";
-import { many } from "./words";
 
 /** What a search waits for: the first one ever of a volume reads its names. */
 export function NamesRead({ volume }: { volume?: string }) {
@@ -17,7 +16,7 @@ export function NamesRead({ volume }: { volume?: string }) {
   return mine.map((r) => (
     <p key={r.volume} className="my-6 text-faint">
       <span role="status">Reading the names of {r.volume}, which later searches need not</span>
-      {r.of > 0 && `: ${r.names.toLocaleString("en")} names, snapshot ${r.snapshot} of ${many(r.of, "snapshot")}`} …
+      {r.of > 0 && `: ${r.names.toLocaleString("en")} names, snapshot ${r.snapshot} of ${r.of}`} …
     </p>
   ));
 }
