@@ -259,11 +259,7 @@ type event struct {
 
 func (s *story) events() []event {
 	accident, night := s.opt.Days*4/9, s.opt.Days*7/9
-	outage := s.opt.Days * 5 / 9
-	// a working day, so that there is something to catch up with
-	for s.begin.AddDate(0, 0, outage).Weekday() != time.Tuesday {
-		outage--
-	}
+	outage := s.outageDay()
 	events := []event{
 		{accident, s.accident},
 		{accident + 3, s.badImport},

@@ -9,6 +9,27 @@ import (
 	"candidharbor/api"
 )
 
+// outageDay is the day on which the line to Stonewick goes down, for two days: a working day, so that there is something
+// to catch up with, and one from which on nobody needs the line for anything else.
+func (s *story) outageDay() int {
+	from := s.opt.Days * 5 / 9
+	needed := s.lineNeeded()
+	for _, weekday := range []time.Weekday{time.Tuesday, time.Monday, time.Wednesday, time.Thursday} {
+		for day := from; day > from-7; day-- {
+			if s.begin.AddDate(0, 0, day).Weekday() == weekday && !needed[day] && !needed[day+1] {
+				return day
+			}
+		}
+	}
+	return from
+}
+
+// lineNeeded are the days on which somebody works over the line, and would fail without it.
+func (s *story) lineNeeded() map[int]bool {
+	d := s.opt.Days
+	return map[int]bool{0: true, d / 5: true, d/4 + 1: true, d * 2 / 5: true, s.groupDay() + 1: true, d * 7 / 9: true}
+}
+
 func (s *story) lineBack() error {
 	r, err := s.larkfield.Site.Routes.Route("to-stonewick")
 	if err != nil {
