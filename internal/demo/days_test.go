@@ -18,6 +18,7 @@ func TestOutageInNobodysWay(t *testing.T) {
 			for _, day := range []int{down, down + 1} {
 				require.False(t, s.lineNeeded()[day], "of %d days from a %s, day %d", days, s.begin.Weekday(), day)
 			}
+			require.NotEqual(t, days*4/9, down, "the accident of %d days", days)
 			require.GreaterOrEqual(t, s.fireDay(s.events()), down+2, "of %d days from a %s", days, s.begin.Weekday())
 		}
 	}

@@ -9,14 +9,15 @@ import (
 	"candidharbor/api"
 )
 
-// outageDay is the day on which the line to Stonewick goes down, for two days: a working day, so that there is something
-// to catch up with, and one from which on nobody needs the line for anything else.
+// outageDay is the day on which the line to Stonewick goes down, for two days: a working day, so that there is
+// something to catch up with, and one from which on nobody needs the line for anything else. The accident has a day
+// of its own.
 func (s *story) outageDay() int {
-	from := s.opt.Days * 5 / 9
+	from, accident := s.opt.Days*5/9, s.opt.Days*4/9
 	needed := s.lineNeeded()
 	for _, weekday := range []time.Weekday{time.Tuesday, time.Monday, time.Wednesday, time.Thursday} {
-		for day := from; day > from-7; day-- {
-			if s.begin.AddDate(0, 0, day).Weekday() == weekday && !needed[day] && !needed[day+1] {
+		for day := from + 1; day > from-7; day-- {
+			if s.begin.AddDate(0, 0, day).Weekday() == weekday && day != accident && !needed[day] && !needed[day+1] {
 				return day
 			}
 		}
