@@ -38,10 +38,19 @@ var ErrDamaged = errors.New("damaged")
 
 var castagnoli = crc32.MakeTable(crc32.Castagnoli)
 
+// Below this size the best level spends its time on clearing its tables for each object, a millisecond or so, and gains
+// 2 to 3 %.
+const bestFrom = 16 << 10
+
+func settler(level zstd.EncoderLevel) *zstd.Encoder {
+	w, _ := zstd.NewWriter(nil, zstd.WithEncoderLevel(level), zstd.WithEncoderConcurrency(runtime.NumCPU()),
+		zstd.WithEncoderCRC(false), zstd.WithSingleSegment(true))
+	return w
+}
+
 var (
-	zstdBest, _ = zstd.NewWriter(nil, zstd.WithEncoderLevel(zstd.SpeedBestCompression),
-		zstd.WithEncoderConcurrency(runtime.NumCPU()), zstd.WithEncoderCRC(false), zstd.WithSingleSegment(true))
-	zstdDec, _ = zstd.NewReader(nil, zstd.WithDecoderConcurrency(0), zstd.WithDecoderMaxMemory(64<<20))
+	zstdBest, zstdGood = settler(zstd.SpeedBestCompression), settler(zstd.SpeedDefault)
+	zstdDec, _         = zstd.NewReader(nil, zstd.WithDecoderConcurrency(0), zstd.WithDecoderMaxMemory(64<<20))
 )
 
 // recordHeader is a decoded record head.
@@ -94,7 +103,11 @@ func recompress(raw []byte) ([]byte, error) {
 	if err != nil {
 		return nil, err
 	}
-	body := zstdBest.EncodeAll(env, make([]byte, 0, len(env)/2))
+	by := zstdBest
+	if len(env) < bestFrom {
+		by = zstdGood
+	}
+	body := by.EncodeAll(env, make([]byte, 0, len(env)/2))
 	if len(body) >= int(h.stored) {
 		return raw, nil
 	}

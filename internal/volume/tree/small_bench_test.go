@@ -11,6 +11,8 @@ import (
 	"testing"
 	"time"
 
+	"candidharbor/internal/store"
+
 	"github.com/stretchr/testify/require"
 )
 
@@ -43,7 +45,8 @@ func BenchmarkSmallFiles(b *testing.B) {
 		require.NoError(b, err, string(out))
 		return time.Since(began)
 	}
-	var taken, back, tarred, untarred time.Duration
+	var taken, back, settled, tarred, untarred time.Duration
+	var small, archive float64
 	for i := 0; b.Loop(); i++ {
 		tarred += timed(fmt.Sprintf("tar -cf - -C %s . | zstd -q -1 -T2 -f -o %s/tree.tar.zst", src, base))
 		s := newBench(b)
@@ -60,10 +63,20 @@ func BenchmarkSmallFiles(b *testing.B) {
 		for _, dir := range []string{"r", "t"} {
 			require.NoError(b, os.RemoveAll(filepath.Join(base, fmt.Sprint(dir, i))))
 		}
+		began = time.Now()
+		_, err = s.st.Sweep(context.Background(), store.SweepOptions{Settle: true})
+		require.NoError(b, err)
+		settled += time.Since(began)
+		small = float64(s.st.Usage().StoredBytes)
 		require.NoError(b, s.st.Close())
 	}
+	info, err := os.Stat(base + "/tree.tar.zst")
+	require.NoError(b, err)
+	archive = float64(info.Size())
 	b.ReportMetric(taken.Seconds()/float64(b.N), "s-taken")
 	b.ReportMetric(taken.Seconds()/tarred.Seconds(), "taken:tar")
+	b.ReportMetric(settled.Seconds()/taken.Seconds(), "settled:taken")
+	b.ReportMetric(small/archive, "size:archive")
 	b.ReportMetric(back.Seconds()/float64(b.N), "s-back")
 	b.ReportMetric(back.Seconds()/untarred.Seconds(), "back:untar")
 }
