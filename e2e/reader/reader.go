@@ -36,14 +36,17 @@ const (
 
 	packHead   = 32
 	recordHead = 48
+	bundleHead = 24
+	memberSize = 34
 	endOfGroup = 28
 )
 
-// place is where a whole record lies.
+// place is where a whole record lies, or the bundle that has the object.
 type place struct {
-	file string
-	at   int64
-	size int
+	file   string
+	at     int64
+	size   int
+	bundle bool
 }
 
 // Store is what lies in a store's directory.
@@ -93,15 +96,35 @@ func (s *Store) scan(file string, at int) error {
 			continue
 		}
 		stored := int(binary.LittleEndian.Uint32(raw[at+4:]))
+		if n := s.scanBundle(file, raw, at, stored); n > 0 {
+			at += n
+			continue
+		}
 		if raw[at] != 'C' || raw[at+1] != 'r' || at+recordHead+stored > len(raw) {
 			at++ // damaged: look for the next record
 			continue
 		}
 		id := ID(raw[at+12 : at+44])
-		s.places[id] = append(s.places[id], place{file, int64(at), recordHead + stored})
+		s.places[id] = append(s.places[id], place{file, int64(at), recordHead + stored, false})
 		at += recordHead + stored
 	}
 	return nil
+}
+
+// scanBundle notes the members of a bundle, and returns its length; 0: there is none.
+func (s *Store) scanBundle(file string, raw []byte, at, stored int) int {
+	if raw[at] != 'C' || raw[at+1] != 'b' || raw[at+2] != 1 || at+bundleHead+stored > len(raw) {
+		return 0
+	}
+	count := int(binary.LittleEndian.Uint32(raw[at+16:]))
+	if count*memberSize > stored {
+		return 0
+	}
+	for i := range count {
+		id := ID(raw[at+bundleHead+i*memberSize:][:32])
+		s.places[id] = append(s.places[id], place{file, int64(at), bundleHead + stored, true})
+	}
+	return bundleHead + stored
 }
 
 type envelope struct {
@@ -124,7 +147,7 @@ func (s *Store) get(id ID) (*envelope, error) {
 	err := errors.New("no record of it")
 	for _, p := range s.places[id] {
 		var env []byte
-		if env, err = s.unpack(p); err != nil {
+		if env, err = s.unpack(id, p); err != nil {
 			continue
 		}
 		if blake3.Sum256(env) != id {
@@ -139,7 +162,7 @@ func (s *Store) get(id ID) (*envelope, error) {
 	return nil, fmt.Errorf("object %s: %w", id, err)
 }
 
-func (s *Store) unpack(p place) ([]byte, error) {
+func (s *Store) unpack(id ID, p place) ([]byte, error) {
 	f, err := os.Open(p.file)
 	if err != nil {
 		return nil, err
@@ -148,6 +171,9 @@ func (s *Store) unpack(p place) ([]byte, error) {
 	raw := make([]byte, p.size)
 	if _, err := f.ReadAt(raw, p.at); err != nil {
 		return nil, err
+	}
+	if p.bundle {
+		return s.unpackMember(id, raw)
 	}
 	body := raw[recordHead:]
 	sum := crc32.Checksum(append(bytes.Clone(raw[:44]), body...), crc32.MakeTable(crc32.Castagnoli))
@@ -163,6 +189,30 @@ func (s *Store) unpack(p place) ([]byte, error) {
 		return s.zstd.DecodeAll(body, nil)
 	}
 	return nil, fmt.Errorf("codec %d", raw[3])
+}
+
+func (s *Store) unpackMember(id ID, raw []byte) ([]byte, error) {
+	sum := crc32.Checksum(append(bytes.Clone(raw[:20]), raw[bundleHead:]...), crc32.MakeTable(crc32.Castagnoli))
+	if sum != binary.LittleEndian.Uint32(raw[20:]) {
+		return nil, errors.New("its bundle's checksum differs")
+	}
+	frame, count := int(binary.LittleEndian.Uint32(raw[8:])), int(binary.LittleEndian.Uint32(raw[16:]))
+	table := raw[bundleHead:][:count*memberSize]
+	plain, err := s.zstd.DecodeAll(raw[bundleHead+len(table):][:frame], nil)
+	if err != nil {
+		return nil, err
+	}
+	for from := 0; len(table) > 0; table = table[memberSize:] {
+		to := from + int(binary.LittleEndian.Uint16(table[32:]))
+		if to > len(plain) {
+			break
+		}
+		if ID(table[:32]) == id {
+			return plain[from:to], nil
+		}
+		from = to
+	}
+	return nil, errors.New("its bundle does not have it")
 }
 
 // Snapshot is a root record that was read.

@@ -236,6 +236,29 @@ func FuzzRecord(f *testing.F) {
 	})
 }
 
+func FuzzBundle(f *testing.F) {
+	var ids []object.ID
+	var envelopes [][]byte
+	for i := range 3 {
+		envelopes = append(envelopes, object.Encode(nil, object.KindChunk, nil, bytes.Repeat([]byte("text "), 50+i)))
+		ids = append(ids, object.Sum(envelopes[i]))
+	}
+	raw, _ := makeBundle(ids, envelopes)
+	f.Add(raw)
+	f.Fuzz(func(t *testing.T, raw []byte) {
+		b, err := verifyBundle(raw)
+		if err != nil {
+			require.ErrorIs(t, err, ErrDamaged)
+			return
+		}
+		for _, m := range b.members {
+			record, err := b.record(m.id, nil)
+			require.NoError(t, err)
+			require.NoError(t, verifyRecord(record, m.id))
+		}
+	})
+}
+
 func FuzzReadLog(f *testing.F) {
 	dir := f.TempDir()
 	s := openTest(f, dir)

@@ -20,16 +20,31 @@ import (
 type location struct {
 	pack    uint32
 	offset  uint32
-	stored  uint32 // bytes after the record head
+	stored  uint32 // bytes after the record head; of a member of a bundle its share
 	plain   uint32
 	ordinal uint32
 	kind    object.Kind
 	codec   codec
+	span    uint16 // of a bundle, in steps of 8 bytes
 }
 
 const logBit = 1 << 31
 
-func (l location) size() int64 { return recordHead + int64(l.stored) }
+// size is what an object takes: its record, or its share of a bundle.
+func (l location) size() int64 {
+	if l.codec == codecBundle {
+		return int64(l.stored)
+	}
+	return recordHead + int64(l.stored)
+}
+
+// reads is how many bytes are read for it.
+func (l location) reads() int {
+	if l.codec == codecBundle {
+		return int(l.span) * bundleStep
+	}
+	return int(l.size())
+}
 
 type indexEntry struct {
 	id object.ID
@@ -39,7 +54,7 @@ type indexEntry struct {
 // A run is a file of entries sorted by identity:
 //
 //	0  "candid index run", version u32 = 1, entries u64, epoch u64 (all little-endian)
-//	36 entries of 56 bytes: id, pack u32, offset u32, stored u32, plain u32, ordinal u32, kind u8, codec u8, 2 zero bytes
+//	36 entries of 56 bytes: id, pack u32, offset u32, stored u32, plain u32, ordinal u32, kind u8, codec u8, span u16
 //	   filter: u64 words, a Bloom filter with 7 probes
 //	   filter words u64, CRC-32C u32 of all before
 const (
@@ -89,7 +104,8 @@ func putEntry(b []byte, e *indexEntry) {
 	binary.LittleEndian.PutUint32(b[40:], e.stored)
 	binary.LittleEndian.PutUint32(b[44:], e.plain)
 	binary.LittleEndian.PutUint32(b[48:], e.ordinal)
-	b[52], b[53], b[54], b[55] = byte(e.kind), byte(e.codec), 0, 0
+	b[52], b[53] = byte(e.kind), byte(e.codec)
+	binary.LittleEndian.PutUint16(b[54:], e.span)
 }
 
 func getEntry(b []byte) (e indexEntry) {
@@ -99,7 +115,7 @@ func getEntry(b []byte) (e indexEntry) {
 	e.stored = binary.LittleEndian.Uint32(b[40:])
 	e.plain = binary.LittleEndian.Uint32(b[44:])
 	e.ordinal = binary.LittleEndian.Uint32(b[48:])
-	e.kind, e.codec = object.Kind(b[52]), codec(b[53])
+	e.kind, e.codec, e.span = object.Kind(b[52]), codec(b[53]), binary.LittleEndian.Uint16(b[54:])
 	return e
 }
 

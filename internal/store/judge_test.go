@@ -191,9 +191,10 @@ func live(t *testing.T) *lived {
 	gone := both(1, 2, bigTree(2, 60, 30_000))
 	both(2, 1, bigTree(3, 5, 400)) // in the log
 	image()
+	both(7, 1, bigTree(7, 90, 900)) // in bundles
 	require.NoError(t, s.RemoveRoots(gone))
 	delete(l.model, gone)
-	_, err = s.Sweep(context.Background(), SweepOptions{MinDead: 0.0001})
+	_, err = s.Sweep(context.Background(), SweepOptions{MinDead: 0.0001, Settle: true})
 	require.NoError(t, err)
 	image()
 	both(2, 2, bigTree(4, 5, 400))

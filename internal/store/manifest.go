@@ -19,7 +19,7 @@ import (
 // manifest names everything that belongs to the store's index now. It is replaced by
 // rename; packs and logs that it does not name are moved aside at opening.
 type manifest struct {
-	Form   int    `json:"form"` // 2; 1 had no seal
+	Form   int    `json:"form"` // 2, or 3 since something was settled into bundles; 1 had no seal
 	Epoch  uint64 `json:"epoch"`
 	Next   uint32 `json:"nextOrdinal"`
 	Pack   uint32 `json:"nextPack"`
@@ -43,6 +43,7 @@ type packInfo struct {
 	Bytes   int64  `json:"bytes"`
 	Dead    int64  `json:"dead"` // bytes of records that nothing needs any more
 	Settled bool   `json:"settled,omitempty"`
+	Bundles bool   `json:"bundles,omitempty"`
 }
 
 func (c *contents) clone() contents {
@@ -140,6 +141,9 @@ func (s *Store) publish(c change) error {
 	c.edit(&files)
 	sortPacks(files.Packs)
 	m.contents, m.Gone = files, bitmapBytes(gone)
+	if slices.ContainsFunc(files.Packs, func(p packInfo) bool { return p.Bundles || p.Settled }) {
+		m.Form = 3 // a program that does not know bundles refuses the store, and takes nothing for damaged
+	}
 	m.Pack, m.Serial = s.numbers.given()
 	err := s.writeManifest(&m)
 	var unclear *UnclearError
@@ -194,10 +198,13 @@ func readManifest(dir string) (*manifest, error) {
 	case m.Form == 1: // of a version that did not seal it
 	case !whole:
 		return nil, fmt.Errorf("%w: manifest: %w", errIndex, errSeal)
-	case m.Form != 2:
-		return nil, fmt.Errorf("store %s has format %d, this program reads formats 1 and 2", dir, m.Form)
+	case m.Form != 2 && m.Form != 3:
+		return nil, fmt.Errorf("store %s has format %d, this program reads formats 1 to 3", dir, m.Form)
 	}
 	sortPacks(m.Packs)
+	for i := range m.Packs {
+		m.Packs[i].Settled = m.Packs[i].Settled && m.Form == 3 // before, small chunks were settled each for itself
+	}
 	for i := 1; i < len(m.Packs); i++ {
 		if m.Packs[i].Num == m.Packs[i-1].Num {
 			return nil, fmt.Errorf("%w: the manifest has two packs of the number %d", errIndex, m.Packs[i].Num)

@@ -34,6 +34,7 @@ type segment struct {
 	size    int64 // written and buffered
 	buf     []byte
 	settled bool
+	bundles bool // there are some in it
 
 	out  chan []byte           // full buffers on their way to w, while others put; nil: none yet
 	free chan []byte           // those that were written
@@ -63,19 +64,51 @@ func side(k object.Kind) int {
 
 // append places a record and fills in the entry's pack and offset.
 func (p *packSet) append(e *indexEntry, raw []byte) error {
-	seg := p.open[side(e.kind)]
-	if seg == nil {
-		var err error
-		if seg, err = p.newSegment(side(e.kind)); err != nil {
-			return err
-		}
+	seg, err := p.segment(side(e.kind))
+	if err != nil {
+		return err
 	}
 	e.pack, e.offset = seg.num, uint32(seg.size)
 	h, err := parseHeader(raw)
 	if err != nil {
 		return err
 	}
-	e.stored, e.codec = h.stored, h.codec
+	e.stored, e.codec, e.span = h.stored, h.codec, 0
+	return p.add(seg, raw)
+}
+
+// appendBundle places a bundle and fills in where its members are.
+func (p *packSet) appendBundle(members []*indexEntry, raw []byte) error {
+	seg, err := p.segment(side(object.KindChunk))
+	if err != nil {
+		return err
+	}
+	h, err := parseBundle(raw)
+	if err != nil {
+		return err
+	}
+	table, err := membersOf(&h, raw)
+	if err != nil {
+		return err
+	}
+	for i, e := range members {
+		ordinal := e.ordinal
+		e.location = table[i].location(&h, seg.size)
+		e.pack, e.ordinal = seg.num, ordinal
+	}
+	seg.bundles = true
+	return p.add(seg, raw)
+}
+
+// segment is the pack being written on a side.
+func (p *packSet) segment(side int) (seg *segment, err error) {
+	if seg = p.open[side]; seg == nil {
+		seg, err = p.newSegment(side)
+	}
+	return seg, err
+}
+
+func (p *packSet) add(seg *segment, raw []byte) error {
 	seg.buf = append(seg.buf, raw...)
 	seg.size += int64(len(raw))
 	if len(seg.buf) >= bufSize || seg.size >= packSize {
@@ -87,7 +120,7 @@ func (p *packSet) append(e *indexEntry, raw []byte) error {
 		seg.sync = true
 		close(seg.out)
 		p.full = append(p.full, seg)
-		p.open[side(e.kind)] = nil
+		p.open[slices.Index(p.open[:], seg)] = nil
 	}
 	return nil
 }
@@ -194,7 +227,8 @@ func (p *packSet) finish() ([]packInfo, error) {
 	var packs []packInfo
 	for i, seg := range segs {
 		if errs[i] == nil {
-			packs = append(packs, packInfo{Num: seg.num, Name: seg.name, Bytes: seg.size, Settled: seg.settled})
+			packs = append(packs, packInfo{Num: seg.num, Name: seg.name, Bytes: seg.size, Settled: seg.settled,
+				Bundles: seg.bundles})
 			p.names = append(p.names, seg.name)
 		}
 	}

@@ -31,6 +31,7 @@ const (
 	codecRaw codec = iota
 	codecS2
 	codecZstd
+	codecBundle // in the index alone: it is a member of a bundle
 )
 
 // ErrDamaged is wrapped by errors about stored bytes that are not what was written.
@@ -50,6 +51,7 @@ func settler(level zstd.EncoderLevel) *zstd.Encoder {
 
 var (
 	zstdBest, zstdGood = settler(zstd.SpeedBestCompression), settler(zstd.SpeedDefault)
+	zstdFast           = settler(zstd.SpeedFastest)
 	zstdDec, _         = zstd.NewReader(nil, zstd.WithDecoderConcurrency(0), zstd.WithDecoderMaxMemory(64<<20))
 )
 
@@ -107,12 +109,16 @@ func recompress(raw []byte) ([]byte, error) {
 	if len(env) < bestFrom {
 		by = zstdGood
 	}
+	return compressedBy(by, raw, &h, env), nil
+}
+
+// compressedBy returns the record compressed by an encoder where that makes it smaller.
+func compressedBy(by *zstd.Encoder, raw []byte, h *recordHeader, env []byte) []byte {
 	body := by.EncodeAll(env, make([]byte, 0, len(env)/2))
 	if len(body) >= int(h.stored) {
-		return raw, nil
+		return raw
 	}
-	out := make([]byte, recordHead, recordHead+len(body))
-	return finishRecord(out, 0, h.kind, h.id, codecZstd, len(env), body), nil
+	return finishRecord(make([]byte, recordHead, recordHead+len(body)), 0, h.kind, h.id, codecZstd, len(env), body)
 }
 
 func parseHeader(b []byte) (h recordHeader, err error) {
@@ -166,11 +172,7 @@ func openRecord(dst, raw []byte, want object.ID) ([]byte, error) {
 		}
 		env, err = s2.Decode(dst[:cap(dst)], env)
 	case codecZstd:
-		var zh zstd.Header
-		if zerr := zh.Decode(env); zerr != nil || !zh.HasFCS || zh.FrameContentSize != uint64(h.plain) {
-			return nil, fmt.Errorf("%w: stored form does not hold %d bytes", ErrDamaged, h.plain)
-		}
-		env, err = zstdDec.DecodeAll(env, dst[:0])
+		env, err = unzstd(dst, env, h.plain)
 	}
 	if err != nil || len(env) != int(h.plain) {
 		return nil, fmt.Errorf("%w: stored form cannot be unpacked (%v)", ErrDamaged, err)

@@ -5,7 +5,11 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"runtime"
 	"slices"
+	"sync/atomic"
+
+	"candidharbor/core/object"
 
 	"github.com/RoaringBitmap/roaring/v2"
 	"golang.org/x/sync/errgroup"
@@ -137,82 +141,189 @@ func (w *rewriting) install(packs []packInfo, dead *roaring.Bitmap, deadIn map[u
 	return removed, err
 }
 
-// copyRecords reads the records in order, packs them tighter when settling, and appends
-// them to the new packs.
+// copyRecords reads the records in order, packs them tighter when settling, and appends them to the new packs: those of
+// one batch while the next is read.
 func (w *rewriting) copyRecords(ctx context.Context) error {
-	const batch = 256
-	part := make([]indexEntry, 0, batch)
-	done := int64(0)
-	flush := func() error {
-		if err := w.copyBatch(ctx, part); err != nil {
-			return err
+	var part, before []indexEntry
+	var blocks []movedBlock // of those before
+	done, bytes := int64(0), int64(0)
+	step := func() error {
+		var placing errgroup.Group
+		placing.Go(func() error { return w.placeAll(before, blocks) })
+		next, err := w.prepare(ctx, part)
+		if perr := placing.Wait(); err == nil {
+			err = perr
 		}
-		if done += int64(len(part)); w.opt.Progress != nil {
+		if done += int64(len(before)); w.opt.Progress != nil {
 			w.opt.Progress(done, int64(w.moving.n))
 		}
-		part = part[:0]
-		return nil
+		part, before, blocks, bytes = before[:0], part, next, 0
+		return err
 	}
 	if err := w.moving.each(func(e *indexEntry) error {
-		if part = append(part, *e); len(part) < batch {
+		part = append(part, *e)
+		if bytes += int64(e.plain); len(part) < batchRecords && bytes < batchBytes {
 			return nil
 		}
-		return flush()
+		return step()
 	}); err != nil {
 		return err
 	}
-	return flush()
+	if err := step(); err != nil {
+		return err
+	}
+	return step() // places the last
 }
 
-func (w *rewriting) copyBatch(ctx context.Context, part []indexEntry) error {
-	if err := ctx.Err(); err != nil {
-		return err
-	}
-	raws := make([][]byte, len(part))
+// What is read and packed side by side, before it is placed in order.
+const (
+	batchRecords = 1 << 12
+	batchBytes   = 8 << 20
+)
+
+// sideBySide does what is to be done for each of n, a few at a time.
+func sideBySide(n int, do func(i int) error) error {
 	var g errgroup.Group
-	g.SetLimit(4)
-	for i := range part {
+	var next atomic.Int64
+	for range min(n, 2*runtime.GOMAXPROCS(0)) {
 		g.Go(func() error {
-			raw, err := w.s.readAt(part[i].location, nil)
-			if passing(err) {
-				return fmt.Errorf("pack %d: %w", part[i].pack, err)
-			}
-			if err != nil {
-				return nil
-			}
-			if h, err := checkRecord(raw); err != nil || h.id != part[i].id {
-				return nil
-			}
-			if w.opt.Settle {
-				if small, err := recompress(raw); err == nil {
-					raw = small
+			for {
+				i := int(next.Add(1)) - 1
+				if i >= n {
+					return nil
+				}
+				if err := do(i); err != nil {
+					return err
 				}
 			}
-			raws[i] = raw
-			return nil
 		})
 	}
-	if err := g.Wait(); err != nil {
-		return err
+	return g.Wait()
+}
+
+// prepare reads what is to be moved, and makes the bundles.
+func (w *rewriting) prepare(ctx context.Context, part []indexEntry) ([]movedBlock, error) {
+	if err := ctx.Err(); err != nil {
+		return nil, err
 	}
+	blocks := make([]movedBlock, len(part))
+	if err := sideBySide(len(part), func(i int) (err error) {
+		blocks[i], err = w.read(&part[i])
+		return err
+	}); err != nil {
+		return nil, err
+	}
+	bundles := bundlesOf(part, blocks)
+	return blocks, sideBySide(len(bundles), func(i int) error { return bundleUp(part, blocks, bundles[i]) })
+}
+
+func (w *rewriting) placeAll(part []indexEntry, blocks []movedBlock) error {
 	for i := range part {
-		e := &part[i]
-		if raws[i] == nil { // verification tells of it
-			w.left[e.pack] += e.size()
-			continue
-		}
-		before := e.size()
-		if err := w.out.append(e, raws[i]); err != nil {
-			return err
-		}
-		if e.size() != before {
-			if err := w.s.ords.resize(e.ordinal, e.size()); err != nil {
+		e, b := &part[i], &blocks[i]
+		switch {
+		case b.members != nil:
+			if err := w.place(b.raw, b.members...); err != nil {
 				return err
 			}
-		}
-		if err := w.moved.add(e); err != nil {
-			return err
+		case b.raw != nil:
+			if err := w.place(b.raw, e); err != nil {
+				return err
+			}
+		case b.envelope == nil: // verification tells of it
+			w.left[e.pack] += e.size()
 		}
 	}
 	return nil
+}
+
+// movedBlock is what becomes of a record: a record again, or a member of a bundle. The last member has the bundle.
+type movedBlock struct {
+	raw      []byte
+	envelope []byte // of what is to be a member
+	members  []*indexEntry
+}
+
+// read reads what is to be moved. Nothing is returned for what is not whole.
+func (w *rewriting) read(e *indexEntry) (m movedBlock, err error) {
+	raw, err := w.s.readAt(e.id, e.location, nil)
+	if passing(err) {
+		return m, fmt.Errorf("pack %d: %w", e.pack, err)
+	}
+	if err != nil {
+		return m, nil
+	}
+	if h, err := checkRecord(raw); err != nil || h.id != e.id {
+		return m, nil
+	}
+	// What is in a bundle goes into one again, whether settling or not.
+	if e.kind == object.KindChunk && e.plain < bundledBelow && (w.opt.Settle || e.codec == codecBundle) {
+		if m.envelope, err = openRecord(nil, raw, e.id); err != nil {
+			m.envelope = nil
+		}
+		return m, nil
+	}
+	if w.opt.Settle {
+		if small, err := recompress(raw); err == nil {
+			raw = small
+		}
+	}
+	m.raw = raw
+	return m, nil
+}
+
+// bundlesOf returns which of a batch come into one bundle each, in their order.
+func bundlesOf(part []indexEntry, blocks []movedBlock) (bundles [][]int) {
+	var open []int
+	bytes := 0
+	for i := range part {
+		if blocks[i].envelope == nil {
+			continue
+		}
+		open = append(open, i)
+		if bytes += len(blocks[i].envelope); bytes >= bundleAt || len(open) == bundleMost {
+			bundles, open, bytes = append(bundles, open), nil, 0
+		}
+	}
+	if len(open) > 0 {
+		bundles = append(bundles, open)
+	}
+	return bundles
+}
+
+// bundleUp makes a bundle of those at some places of a batch; of a single one a record.
+func bundleUp(part []indexEntry, blocks []movedBlock, at []int) (err error) {
+	last := &blocks[at[len(at)-1]]
+	if len(at) == 1 {
+		last.raw, err = recompress(appendRecord(nil, object.KindChunk, part[at[0]].id, last.envelope))
+		return err
+	}
+	ids, envelopes := make([]object.ID, len(at)), make([][]byte, len(at))
+	for k, i := range at {
+		ids[k], envelopes[k] = part[i].id, blocks[i].envelope
+		last.members = append(last.members, &part[i])
+	}
+	last.raw, err = makeBundle(ids, envelopes)
+	return err
+}
+
+// place appends a record or a bundle to the new packs, and notes where everything in it is.
+func (w *rewriting) place(raw []byte, entries ...*indexEntry) (err error) {
+	before := make([]int64, len(entries))
+	for i, e := range entries {
+		before[i] = e.size()
+	}
+	if isBundle(raw) {
+		err = w.out.appendBundle(entries, raw)
+	} else {
+		err = w.out.append(entries[0], raw)
+	}
+	for i, e := range entries {
+		if err == nil && e.size() != before[i] {
+			err = w.s.ords.resize(e.ordinal, e.size())
+		}
+		if err == nil {
+			err = w.moved.add(e)
+		}
+	}
+	return err
 }

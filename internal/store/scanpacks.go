@@ -1,6 +1,7 @@
 package store
 
 import (
+	"errors"
 	"path/filepath"
 )
 
@@ -10,11 +11,13 @@ func (s *Store) scanPacks() error {
 	all := s.newSpill(cmpID)
 	defer all.close()
 	ordinal := uint32(0)
-	for _, p := range s.files.Packs {
-		if err := s.scanPack(p, func(h *recordHeader, at int64) error {
+	for i := range s.files.Packs {
+		p := &s.files.Packs[i]
+		if err := s.scanPack(p, func(e *indexEntry) error {
+			e.pack, e.ordinal = p.Num, ordinal
+			p.Bundles = p.Bundles || e.codec == codecBundle
 			ordinal++
-			return all.add(&indexEntry{h.id, location{pack: p.Num, offset: uint32(at), stored: h.stored, plain: h.plain,
-				ordinal: ordinal - 1, kind: h.kind, codec: h.codec}})
+			return all.add(e)
 		}); err != nil {
 			return err
 		}
@@ -54,7 +57,8 @@ func (s *Store) scanPacks() error {
 func (s *Store) wholeCopy(copies []indexEntry) *indexEntry {
 	if len(copies) > 1 {
 		for i := range copies {
-			if raw, err := s.readAt(copies[i].location, nil); err == nil && verifyRecord(raw, copies[i].id) == nil {
+			raw, err := s.readAt(copies[i].id, copies[i].location, nil)
+			if err == nil && verifyRecord(raw, copies[i].id) == nil {
 				return &copies[i]
 			}
 		}
@@ -62,7 +66,8 @@ func (s *Store) wholeCopy(copies []indexEntry) *indexEntry {
 	return &copies[0]
 }
 
-func (s *Store) scanPack(p packInfo, visit func(h *recordHeader, at int64) error) error {
+// scanPack visits what the records and bundles of a pack hold, but for the entries' pack and ordinal.
+func (s *Store) scanPack(p *packInfo, visit func(*indexEntry) error) error {
 	r, err := s.media.Open(p.Name)
 	if err != nil {
 		return err
@@ -74,15 +79,16 @@ func (s *Store) scanPack(p packInfo, visit func(h *recordHeader, at int64) error
 		if passing(err) {
 			return err
 		}
-		var h recordHeader
+		var size int64
 		if err == nil {
-			h, err = parseHeader(head)
+			size, err = blockSize(head)
 		}
-		if err != nil || at+h.size() > r.Size() || (at+h.size() < r.Size() && !s.followed(r, at+h.size())) {
+		if err != nil || at+size > r.Size() || (at+size < r.Size() && !s.followed(r, at+size)) {
 			// The head cannot be trusted: go on at the next whole record.
-			if raw := make([]byte, h.size()); err == nil && at+h.size() <= r.Size() {
-				if _, err := r.ReadAt(raw, at); err == nil && verifyRecord(raw, h.id) == nil {
-					if err := visit(&h, at); err != nil {
+			if err == nil && at+size <= r.Size() {
+				raw := make([]byte, size)
+				if _, err := r.ReadAt(raw, at); err == nil && verifyBlock(raw) == nil {
+					if err := visitBlock(raw, at, visit); err != nil {
 						return err
 					}
 				}
@@ -95,25 +101,96 @@ func (s *Store) scanPack(p packInfo, visit func(h *recordHeader, at int64) error
 			at = next
 			continue
 		}
-		if err := visit(&h, at); err != nil {
+		if isBundle(head) {
+			raw := make([]byte, size)
+			if _, err := r.ReadAt(raw, at); passing(err) {
+				return err
+			} else if err == nil {
+				err = visitBlock(raw, at, visit)
+				if err != nil && !errors.Is(err, ErrDamaged) {
+					return err
+				}
+			}
+		} else if err := visitBlock(head, at, visit); err != nil {
 			return err
 		}
-		at += h.size()
+		at += size
 	}
 	return nil
 }
 
-// followed reports whether a record head begins at an offset.
+func isBundle(head []byte) bool { return len(head) > 1 && head[1] == 'b' }
+
+// blockSize is how long the record or the bundle is that begins with a head.
+func blockSize(head []byte) (int64, error) {
+	if isBundle(head) {
+		h, err := parseBundle(head)
+		return h.size(), err
+	}
+	h, err := parseHeader(head)
+	return h.size(), err
+}
+
+// visitBlock visits what the heads in a block say, whether they are true or not. Of a record the head is enough.
+func visitBlock(raw []byte, at int64, visit func(*indexEntry) error) error {
+	if !isBundle(raw) {
+		h, err := parseHeader(raw)
+		if err != nil {
+			return err
+		}
+		return visit(&indexEntry{h.id, location{offset: uint32(at), stored: h.stored, plain: h.plain, kind: h.kind,
+			codec: h.codec}})
+	}
+	h, err := parseBundle(raw)
+	if err != nil {
+		return err
+	}
+	members, err := membersOf(&h, raw)
+	if err != nil {
+		return err
+	}
+	for i := range members {
+		if err := visit(&indexEntry{members[i].id, members[i].location(&h, at)}); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// checkBlock compares the checksum of a whole block.
+func checkBlock(raw []byte) (err error) {
+	if isBundle(raw) {
+		_, err = checkBundle(raw)
+	} else {
+		_, err = checkRecord(raw)
+	}
+	return err
+}
+
+// verifyBlock recomputes the identity of all that is in a block.
+func verifyBlock(raw []byte) error {
+	if isBundle(raw) {
+		_, err := verifyBundle(raw)
+		return err
+	}
+	h, err := parseHeader(raw)
+	if err != nil {
+		return err
+	}
+	return verifyRecord(raw, h.id)
+}
+
+// followed reports whether a block begins at an offset.
 func (s *Store) followed(r MediaReader, at int64) bool {
 	head := make([]byte, recordHead)
 	if _, err := r.ReadAt(head, at); err != nil {
 		return false
 	}
-	_, err := parseHeader(head)
+	_, err := blockSize(head)
 	return err == nil
 }
 
-// resync finds the next whole record at or after an offset.
+// resync finds the next whole block at or after an offset.
 func resync(r MediaReader, from int64) (int64, bool) {
 	buf := make([]byte, 1<<20)
 	for at := from; at < r.Size(); {
@@ -122,18 +199,18 @@ func resync(r MediaReader, from int64) (int64, bool) {
 			break
 		}
 		for i := 0; i+recordHead <= n; i++ {
-			if buf[i] != 'C' || buf[i+1] != 'r' {
+			if buf[i] != 'C' || buf[i+1] != 'r' && buf[i+1] != 'b' {
 				continue
 			}
-			h, err := parseHeader(buf[i:n])
-			if err != nil || at+int64(i)+h.size() > r.Size() {
+			size, err := blockSize(buf[i:n])
+			if err != nil || at+int64(i)+size > r.Size() {
 				continue
 			}
-			raw := make([]byte, h.size())
+			raw := make([]byte, size)
 			if _, err := r.ReadAt(raw, at+int64(i)); err != nil {
 				continue
 			}
-			if _, err := checkRecord(raw); err == nil {
+			if checkBlock(raw) == nil {
 				return at + int64(i), true
 			}
 		}

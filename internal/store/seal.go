@@ -29,7 +29,7 @@ func (s *Store) seal() error {
 	bad := roaring.New()
 	for i := range entries {
 		e := &entries[i]
-		raw, err := s.readAt(e.location, nil)
+		raw, err := s.readAt(e.id, e.location, nil)
 		if err == nil {
 			_, err = openRecord(nil, raw, e.id)
 		}

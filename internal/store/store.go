@@ -62,10 +62,12 @@ type Store struct {
 	findings []Finding
 	anew     map[uint32]bool // packs with damage, which the next sweep packs anew
 
-	ords   *ordinalTable
-	packs  *lru.Cache[uint32, *packHandle]
-	nodes  *lru.Cache[object.ID, []byte]
-	counts countsCache
+	ords  *ordinalTable
+	packs *lru.Cache[uint32, *packHandle]
+	nodes *lru.Cache[object.ID, []byte]
+
+	bundles *lru.Cache[place, *openedBundle]
+	counts  countsCache
 
 	rebuilt bool
 	syncs   syncCounter
@@ -97,6 +99,7 @@ func Open(dir string, opt Options) (*Store, error) {
 	}
 	s.packs, _ = lru.NewWithEvict(256, func(_ uint32, h *packHandle) { h.close() })
 	s.nodes, _ = lru.New[object.ID, []byte](4096)
+	s.bundles, _ = lru.New[place, *openedBundle](bundlesKept)
 	s.counts.init()
 	for _, d := range []string{"packs", "roots", "marks"} {
 		removeParts(filepath.Join(dir, d))
@@ -286,28 +289,42 @@ func (s *Store) GetInto(id object.ID, buf *Buffers) (object.Envelope, error) {
 // readRecord reads the stored record of an object. A record may move to another pack
 // between look-up and reading; then it is looked up again.
 func (s *Store) readRecord(id object.ID, buf []byte) ([]byte, error) {
+	raw, _, err := s.findRecord(id, buf)
+	return raw, err
+}
+
+func (s *Store) findRecord(id object.ID, buf []byte) ([]byte, location, error) {
 	for try := 0; ; try++ {
 		s.mu.RLock()
 		loc, ok, err := s.lookup(&id)
 		s.mu.RUnlock()
 		if err != nil {
-			return nil, err
+			return nil, loc, err
 		}
 		if !ok {
-			return nil, fmt.Errorf("%w: %s", ErrNoObject, id)
+			return nil, loc, fmt.Errorf("%w: %s", ErrNoObject, id)
 		}
-		raw, err := s.readAt(loc, buf)
+		raw, err := s.readAt(id, loc, buf)
 		if err == nil || (try > 3) || !(errors.Is(err, fs.ErrNotExist) || errors.Is(err, fs.ErrClosed)) {
 			if err != nil {
 				err = fmt.Errorf("object %s in pack %d: %w: %w", id, loc.pack, ErrDamaged, err)
 			}
-			return raw, err
+			return raw, loc, err
 		}
 	}
 }
 
-func (s *Store) readAt(loc location, buf []byte) ([]byte, error) {
-	n := int(loc.size())
+// readAt reads the record of an object at a place that the index had for it.
+func (s *Store) readAt(id object.ID, loc location, buf []byte) ([]byte, error) {
+	if loc.codec == codecBundle {
+		return s.readMember(id, loc, buf)
+	}
+	return s.readPack(loc, buf)
+}
+
+// readPack reads what lies at a place: a record or a bundle.
+func (s *Store) readPack(loc location, buf []byte) ([]byte, error) {
+	n := loc.reads()
 	if cap(buf) < n {
 		buf = make([]byte, n)
 	}
@@ -401,14 +418,18 @@ func (s *Store) Usage() Usage {
 }
 
 // Record returns the stored record of an object as it lies in its pack, after
-// comparing its checksum.
+// comparing its checksum. Of a member of a bundle it makes one: bundles do not travel.
 func (s *Store) Record(id object.ID, buf []byte) ([]byte, error) {
-	raw, err := s.readRecord(id, buf)
+	raw, loc, err := s.findRecord(id, buf)
 	if err != nil {
 		return raw, err
 	}
-	if h, err := checkRecord(raw); err != nil || h.id != id {
+	h, err := checkRecord(raw)
+	if err != nil || h.id != id {
 		return raw, fmt.Errorf("object %s: %w", id, ErrDamaged)
+	}
+	if loc.codec == codecBundle {
+		return compressedBy(zstdFast, raw, &h, raw[recordHead:]), nil
 	}
 	return raw, nil
 }

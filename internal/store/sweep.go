@@ -221,7 +221,7 @@ func (s *Store) getLocked(id object.ID) (object.Envelope, error) {
 	if err != nil {
 		return object.Envelope{}, err
 	}
-	raw := make([]byte, loc.size())
+	raw := make([]byte, loc.reads())
 	if loc.pack&logBit != 0 {
 		_, err = s.logf.f.ReadAt(raw, int64(loc.offset))
 	} else if i := s.files.packIndex(loc.pack); i < 0 {
@@ -235,6 +235,15 @@ func (s *Store) getLocked(id object.ID) (object.Envelope, error) {
 	}
 	if err != nil {
 		return object.Envelope{}, err
+	}
+	if loc.codec == codecBundle {
+		o, err := openBundle(raw)
+		if err != nil {
+			return object.Envelope{}, err
+		}
+		if raw, err = o.record(id, nil); err != nil {
+			return object.Envelope{}, err
+		}
 	}
 	b, err := openRecord(nil, raw, id)
 	if err != nil {

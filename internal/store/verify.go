@@ -220,15 +220,15 @@ func (v *verification) readPack(ctx context.Context, p packInfo) error {
 	end := min(p.Bytes, r.Size())
 	raw := make([]byte, 0, 1<<20)
 	for at := int64(packHead); at < end; {
-		size, err := v.readOne(r, p, at, end, &raw)
+		size, objects, err := v.readOne(r, p, at, end, &raw)
 		if err != nil { // nothing tells where the next one begins
 			v.s.packAnew(p.Num)
 			next, _ := resync(r, at+1)
-			size = min(next, end) - at
+			size, objects = min(next, end)-at, 1
 			v.report(Damage{Kind: "pack", Pack: p.Name, Offset: at,
 				What: fmt.Sprintf("damaged: %d bytes from here on are no whole record", size)})
 		}
-		v.res.Objects++
+		v.res.Objects += int64(objects)
 		at += size
 		if err := v.pace(ctx, size); err != nil {
 			return err
@@ -237,32 +237,37 @@ func (v *verification) readPack(ctx context.Context, p packInfo) error {
 	return nil
 }
 
-func (v *verification) readOne(r MediaReader, p packInfo, at, end int64, buf *[]byte) (int64, error) {
+// readOne reads the record or the bundle at an offset.
+func (v *verification) readOne(r MediaReader, p packInfo, at, end int64, buf *[]byte) (size int64, objects int,
+	err error) {
 	var head [recordHead]byte
 	if _, err := r.ReadAt(head[:], at); err != nil {
-		return 0, err
+		return 0, 0, err
 	}
-	h, err := parseHeader(head[:])
-	if err != nil || at+h.size() > end {
-		return 0, ErrDamaged
+	if size, err = blockSize(head[:]); err != nil || at+size > end {
+		return 0, 0, ErrDamaged
 	}
-	if int64(cap(*buf)) < h.size() {
-		*buf = make([]byte, h.size())
+	if int64(cap(*buf)) < size {
+		*buf = make([]byte, size)
 	}
-	raw := (*buf)[:h.size()]
+	raw := (*buf)[:size]
 	if _, err := r.ReadAt(raw, at); err != nil {
-		return 0, err
+		return 0, 0, err
 	}
-	if verifyRecord(raw, h.id) != nil {
-		return 0, ErrDamaged
+	if verifyBlock(raw) != nil {
+		return 0, 0, ErrDamaged
 	}
 	v.s.mu.RLock()
 	defer v.s.mu.RUnlock()
-	loc, ok, err := v.s.lookup(&h.id)
-	if err == nil && ok && loc.pack == p.Num && int64(loc.offset) == at {
-		v.good.Add(loc.ordinal)
-	}
-	return h.size(), nil
+	err = visitBlock(raw, at, func(e *indexEntry) error {
+		objects++
+		loc, ok, err := v.s.lookup(&e.id)
+		if err == nil && ok && loc.pack == p.Num && int64(loc.offset) == at {
+			v.good.Add(loc.ordinal)
+		}
+		return nil
+	})
+	return size, objects, err
 }
 
 func verifyRecord(raw []byte, id object.ID) error {
@@ -280,6 +285,7 @@ func verifyRecord(raw []byte, id object.ID) error {
 // moved meanwhile, and what is damaged.
 func (v *verification) readRest(ctx context.Context) (bad *roaring.Bitmap, err error) {
 	bad = roaring.New()
+	v.s.bundles.Purge() // what lies on the medium is wanted, not what was read of it before
 	check := func(e *indexEntry) error {
 		if v.good.Contains(e.ordinal) {
 			return nil
