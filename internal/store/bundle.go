@@ -32,10 +32,10 @@ const (
 	bundleHead   = 24
 	memberSize   = 34
 	bundleStep   = 8
-	bundleAt     = 32 << 10 // plain bytes from which on a bundle is closed
-	bundleMost   = 1024     // members
-	bundledBelow = bestFrom // plain bytes of a chunk that becomes a member
-	bundlesKept  = 64       // unpacked, at most 3 MiB
+	bundleAt     = 32 << 10     // plain bytes from which on a bundle is closed
+	bundleMost   = 1024         // members
+	bundledBelow = thoroughFrom // plain bytes of a chunk that becomes a member
+	bundlesKept  = 64           // unpacked, at most 3 MiB
 )
 
 type bundleHeader struct{ stored, frame, plain, count uint32 }

@@ -226,7 +226,7 @@ func FuzzRecord(f *testing.F) {
 	env := object.Encode(nil, object.KindChunk, nil, bytes.Repeat([]byte("text "), 50))
 	rec := appendRecord(nil, object.KindChunk, object.Sum(env), env)
 	f.Add(rec)
-	small, _ := recompress(rec)
+	small, _ := recompress(thorough(), rec)
 	f.Add(small)
 	f.Fuzz(func(t *testing.T, b []byte) {
 		h, _ := parseHeader(b)

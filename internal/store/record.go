@@ -39,20 +39,21 @@ var ErrDamaged = errors.New("damaged")
 
 var castagnoli = crc32.MakeTable(crc32.Castagnoli)
 
-// Below this size the best level spends its time on clearing its tables for each object, a millisecond or so, and gains
-// 2 to 3 %.
-const bestFrom = 16 << 10
+// Below this size the thorough level spends its time on clearing its tables for each object, a millisecond or so, and
+// gains 2 to 3 %.
+const thoroughFrom = 16 << 10
 
-func settler(level zstd.EncoderLevel) *zstd.Encoder {
+// encoder is of a level, with a window for what it is given: each core keeps tables and a history as large as that.
+func encoder(level zstd.EncoderLevel, window int) *zstd.Encoder {
 	w, _ := zstd.NewWriter(nil, zstd.WithEncoderLevel(level), zstd.WithEncoderConcurrency(runtime.NumCPU()),
-		zstd.WithEncoderCRC(false), zstd.WithSingleSegment(true))
+		zstd.WithEncoderCRC(false), zstd.WithSingleSegment(true), zstd.WithWindowSize(window))
 	return w
 }
 
 var (
-	zstdBest, zstdGood = settler(zstd.SpeedBestCompression), settler(zstd.SpeedDefault)
-	zstdFast           = settler(zstd.SpeedFastest)
-	zstdDec, _         = zstd.NewReader(nil, zstd.WithDecoderConcurrency(0), zstd.WithDecoderMaxMemory(64<<20))
+	zstdGood   = encoder(zstd.SpeedDefault, 64<<10)
+	zstdFast   = encoder(zstd.SpeedFastest, 64<<10)
+	zstdDec, _ = zstd.NewReader(nil, zstd.WithDecoderConcurrency(0), zstd.WithDecoderMaxMemory(64<<20))
 )
 
 // recordHeader is a decoded record head.
@@ -95,8 +96,11 @@ func finishRecord(dst []byte, start int, kind object.Kind, id object.ID, c codec
 	return dst
 }
 
-// recompress returns the record with the thorough codec where that makes it smaller.
-func recompress(raw []byte) ([]byte, error) {
+// thorough is an encoder that keeps tables of 35 MB for each core, as long as somebody has it.
+func thorough() *zstd.Encoder { return encoder(zstd.SpeedBestCompression, 1<<20) }
+
+// recompress returns the record by a thorough encoder where that makes it smaller.
+func recompress(by *zstd.Encoder, raw []byte) ([]byte, error) {
 	h, err := parseHeader(raw)
 	if err != nil || h.codec == codecZstd {
 		return raw, err
@@ -105,8 +109,7 @@ func recompress(raw []byte) ([]byte, error) {
 	if err != nil {
 		return nil, err
 	}
-	by := zstdBest
-	if len(env) < bestFrom {
+	if len(env) < thoroughFrom {
 		by = zstdGood
 	}
 	return compressedBy(by, raw, &h, env), nil

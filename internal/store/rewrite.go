@@ -12,6 +12,7 @@ import (
 	"candidharbor/core/object"
 
 	"github.com/RoaringBitmap/roaring/v2"
+	"github.com/klauspost/compress/zstd"
 	"golang.org/x/sync/errgroup"
 )
 
@@ -27,6 +28,7 @@ type rewriting struct {
 	left   map[uint32]int64 // bytes of records that were not whole, by pack: they stay where they are
 	alive  map[uint32]bool
 	out    *packSet
+	best   *zstd.Encoder
 }
 
 // rewrite packs the living records of the given packs anew, replaces the index runs by
@@ -35,7 +37,7 @@ type rewriting struct {
 func (s *Store) rewrite(ctx context.Context, old map[uint32]packInfo, dead *roaring.Bitmap, deadIn map[uint32]int64,
 	opt SweepOptions) (after int64, removed int, err error) {
 	w := &rewriting{s: s, old: old, opt: opt, moving: s.newSpill(cmpOrdinal), moved: s.newSpill(cmpID),
-		left: map[uint32]int64{}, alive: map[uint32]bool{}, out: newPackSet(s)}
+		left: map[uint32]int64{}, alive: map[uint32]bool{}, out: newPackSet(s), best: thorough()}
 	defer w.moving.close()
 	defer w.moved.close()
 	w.out.settled = opt.Settle
@@ -177,8 +179,8 @@ func (w *rewriting) copyRecords(ctx context.Context) error {
 
 // What is read and packed side by side, before it is placed in order.
 const (
-	batchRecords = 1 << 12
-	batchBytes   = 8 << 20
+	batchRecords = 1 << 10
+	batchBytes   = 4 << 20
 )
 
 // sideBySide does what is to be done for each of n, a few at a time.
@@ -214,7 +216,7 @@ func (w *rewriting) prepare(ctx context.Context, part []indexEntry) ([]movedBloc
 		return nil, err
 	}
 	bundles := bundlesOf(part, blocks)
-	return blocks, sideBySide(len(bundles), func(i int) error { return bundleUp(part, blocks, bundles[i]) })
+	return blocks, sideBySide(len(bundles), func(i int) error { return w.bundleUp(part, blocks, bundles[i]) })
 }
 
 func (w *rewriting) placeAll(part []indexEntry, blocks []movedBlock) error {
@@ -263,7 +265,7 @@ func (w *rewriting) read(e *indexEntry) (m movedBlock, err error) {
 		return m, nil
 	}
 	if w.opt.Settle {
-		if small, err := recompress(raw); err == nil {
+		if small, err := recompress(w.best, raw); err == nil {
 			raw = small
 		}
 	}
@@ -291,10 +293,10 @@ func bundlesOf(part []indexEntry, blocks []movedBlock) (bundles [][]int) {
 }
 
 // bundleUp makes a bundle of those at some places of a batch; of a single one a record.
-func bundleUp(part []indexEntry, blocks []movedBlock, at []int) (err error) {
+func (w *rewriting) bundleUp(part []indexEntry, blocks []movedBlock, at []int) (err error) {
 	last := &blocks[at[len(at)-1]]
 	if len(at) == 1 {
-		last.raw, err = recompress(appendRecord(nil, object.KindChunk, part[at[0]].id, last.envelope))
+		last.raw, err = recompress(w.best, appendRecord(nil, object.KindChunk, part[at[0]].id, last.envelope))
 		return err
 	}
 	ids, envelopes := make([]object.ID, len(at)), make([][]byte, len(at))

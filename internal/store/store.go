@@ -14,6 +14,7 @@ import (
 
 	"github.com/RoaringBitmap/roaring/v2"
 	lru "github.com/hashicorp/golang-lru/v2"
+	"github.com/klauspost/compress/zstd"
 )
 
 // Store holds the objects, roots and marks of one place. It is safe for concurrent
@@ -39,7 +40,7 @@ type Store struct {
 
 	removal sync.Mutex // roots are unlinked and forgotten under it in one step; before mu
 
-	thorough bool // set once
+	thorough *zstd.Encoder // of what is put; nil: the fast codec does. Set once
 
 	mu     sync.RWMutex
 	epoch  uint64
@@ -89,10 +90,13 @@ func Open(dir string, opt Options) (*Store, error) {
 			return nil, err
 		}
 	}
-	s := &Store{dir: dir, key: opt.Key, thorough: opt.Thorough, log: opt.Logger,
+	s := &Store{dir: dir, key: opt.Key, log: opt.Logger,
 		mem: map[object.ID]location{}, leases: map[*Lease]struct{}{}, roots: map[object.ID]struct{}{},
 		blind: map[object.ID]uint32{}}
 	s.forget()
+	if opt.Thorough {
+		s.thorough = thorough()
+	}
 	s.media = &dirMedia{dir, &s.ballast}
 	if s.log == nil {
 		s.log = slog.New(slog.DiscardHandler)

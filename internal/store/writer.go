@@ -186,8 +186,8 @@ func (w *Writer) putGated(id object.ID, kind object.Kind, children []object.ID, 
 
 	buf := scratch.Get().(*[]byte)
 	raw := encode((*buf)[:0])
-	if w.s.thorough {
-		if small, err := recompress(raw); err == nil {
+	if w.s.thorough != nil {
+		if small, err := recompress(w.s.thorough, raw); err == nil {
 			raw = small
 		}
 	}
