@@ -4,6 +4,8 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"runtime"
+	"slices"
 	"sync/atomic"
 	"time"
 
@@ -11,6 +13,7 @@ import (
 	"candidharbor/internal/store"
 
 	"github.com/RoaringBitmap/roaring/v2"
+	"golang.org/x/sync/errgroup"
 )
 
 // OpCarry is the request of a carry.
@@ -86,6 +89,14 @@ type Meter struct {
 	WireBytes                    atomic.Int64 // frames sent, of every kind
 	TotalBytes                   atomic.Int64 // records to consider
 	ThereBytes                   atomic.Int64 // records of those that are durable at the receiver
+}
+
+// alone corrects what was reckoned for an object: it lies in a bundle with others, and travels without them.
+func (m *Meter) alone(more int64) {
+	if more != 0 {
+		m.OfferedBytes.Add(more)
+		m.TotalBytes.Add(more)
+	}
 }
 
 // Sender is one carry from the sending side.
@@ -285,6 +296,7 @@ func (c *Sender) missing(known []object.ID, lease *store.Lease) (*roaring.Bitmap
 const (
 	offersAhead = 8
 	pacedBatch  = 64 << 10 // at a slow pace the receiver must not wait long for the next
+	readAtOnce  = 64       // objects
 )
 
 type offer struct {
@@ -367,6 +379,21 @@ func (c *Sender) why(err error, in *answers) error {
 	return err
 }
 
+// read reads some of what was offered, on all cores: what lies in bundles is unpacked and packed again for the line.
+func (c *Sender) read(o *offer, some []int, into [][]byte) error {
+	var g errgroup.Group
+	parts := runtime.GOMAXPROCS(0)
+	for part := range parts {
+		g.Go(func() (err error) {
+			for k := part * len(some) / parts; k < (part+1)*len(some)/parts && err == nil; k++ {
+				into[k], err = c.Store.Record(o.ids[some[k]], into[k])
+			}
+			return err
+		})
+	}
+	return g.Wait()
+}
+
 func (c *Sender) records(ctx context.Context, s *Stream, o *offer, batch []byte) ([]byte, error) {
 	send := func() error {
 		if len(batch) == 0 {
@@ -387,21 +414,25 @@ func (c *Sender) records(ctx context.Context, s *Stream, o *offer, batch []byte)
 	if c.Limit != nil {
 		most = pacedBatch
 	}
-	var buf []byte
-	for i, id := range o.ids {
-		if o.want[i/8]&(1<<(i%8)) == 0 {
-			continue
+	var wanted []int
+	for i := range o.ids {
+		if o.want[i/8]&(1<<(i%8)) != 0 {
+			wanted = append(wanted, i)
 		}
-		raw, err := c.Store.Record(id, buf)
-		if err != nil {
+	}
+	bufs := make([][]byte, readAtOnce)
+	for some := range slices.Chunk(wanted, readAtOnce) {
+		if err := c.read(o, some, bufs); err != nil {
 			return batch, fmt.Errorf("the snapshot cannot be carried whole: %w; run verify to see what is damaged", err)
 		}
-		buf = raw
-		batch = append(batch, raw...)
-		c.Meter.SentObjects.Add(1)
-		if len(batch) >= most {
-			if err := send(); err != nil {
-				return batch, err
+		for k, i := range some {
+			batch = append(batch, bufs[k]...)
+			c.Meter.alone(int64(len(bufs[k])) - o.sizes[i])
+			c.Meter.SentObjects.Add(1)
+			if len(batch) >= most {
+				if err := send(); err != nil {
+					return batch, err
+				}
 			}
 		}
 	}

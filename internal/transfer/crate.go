@@ -151,7 +151,7 @@ func (c *CrateWriter) Write(ctx context.Context) error {
 		if err := ctx.Err(); err != nil {
 			return err
 		}
-		id, _, ok := next()
+		id, n, ok := next()
 		if !ok {
 			break
 		}
@@ -173,7 +173,8 @@ func (c *CrateWriter) Write(ctx context.Context) error {
 		batch = append(batch, buf...)
 		size += int64(len(buf))
 		p.tail.Objects++
-		c.Meter.OfferedBytes.Add(int64(len(buf)))
+		c.Meter.OfferedBytes.Add(n)
+		c.Meter.alone(int64(len(buf)) - n)
 		c.Meter.SentObjects.Add(1)
 		if len(batch) >= crateEntry {
 			if err := put(); err != nil {
