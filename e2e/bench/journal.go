@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"time"
 
@@ -49,7 +50,82 @@ func (b *bench) journal() error {
 	row("snapshot with nothing changed, by journal : find", one[0], median(find), "<= 0.1")
 	row("snapshot with 10 files changed, by journal : find", one[1], median(find), "<= 0.1")
 	row("the same, ten times the files : once the files", ten[1], one[1], "flat")
+	for _, how := range []struct {
+		what   string
+		change func(path string, f *os.File) error
+	}{{"written to", func(_ string, f *os.File) error {
+		_, err := f.WriteAt([]byte("x"), 0)
+		return err
+	}}, {"made anew", func(path string, _ *os.File) error { return os.WriteFile(path, []byte("x"), 0o644) }}} {
+		share, err := b.busy(s, how.change)
+		if err != nil {
+			return err
+		}
+		told("a neighbour's files "+how.what+" 50,000 times a second", fmt.Sprintf("%.1f %%", share*100), "<= 5 % of a core")
+	}
 	return nil
+}
+
+const (
+	busyFor   = 10 * time.Second
+	busyStep  = 10 * time.Millisecond
+	busyFiles = 1000
+	atOnce    = 500 // of each step
+)
+
+// busy changes files beside what a site follows, on the same filesystem, and returns what part of a core that takes the
+// site.
+func (b *bench) busy(s *site, change func(path string, f *os.File) error) (float64, error) {
+	dir := filepath.Join(b.base, "neighbour")
+	if err := os.MkdirAll(dir, 0o755); err != nil {
+		return 0, err
+	}
+	defer os.RemoveAll(dir)
+	var files []*os.File
+	for i := range busyFiles {
+		f, err := os.Create(filepath.Join(dir, fmt.Sprint(i)))
+		if err != nil {
+			return 0, err
+		}
+		defer f.Close()
+		files = append(files, f)
+	}
+	before, err := s.ticks()
+	if err != nil {
+		return 0, err
+	}
+	began := time.Now()
+	tick := time.NewTicker(busyStep)
+	defer tick.Stop()
+	for n := 0; time.Since(began) < busyFor; {
+		<-tick.C
+		for range atOnce {
+			f := files[n%busyFiles]
+			if err := change(f.Name(), f); err != nil {
+				return 0, err
+			}
+			n++
+		}
+	}
+	took := time.Since(began)
+	after, err := s.ticks()
+	return float64(after-before) / 100 / took.Seconds(), err
+}
+
+// ticks is the processor time that a site has used, in hundredths of a second.
+func (s *site) ticks() (int64, error) {
+	raw, err := os.ReadFile(fmt.Sprintf("/proc/%d/stat", s.cmd.Process.Pid))
+	if err != nil {
+		return 0, err
+	}
+	_, rest, _ := strings.Cut(string(raw), ") ")
+	f := strings.Fields(rest)
+	user, err := strconv.ParseInt(f[11], 10, 64)
+	if err != nil {
+		return 0, err
+	}
+	system, err := strconv.ParseInt(f[12], 10, 64)
+	return user + system, err
 }
 
 // followed returns how long snapshots take of which nothing, and 10 files, changed.

@@ -13,6 +13,10 @@ import (
 // mostTold bounds what is remembered of one filesystem. More is taken as lost.
 const mostTold = 1 << 18
 
+// gathered is how long events gather in the kernel's queue, which has room for 16,384: it makes one of those that are
+// alike, and many are read at once. Whoever reads the volume takes over what is there without waiting.
+const gathered = 25 * time.Millisecond
+
 // hit is when something was last told of, by count and by the clock.
 type hit struct {
 	seq int64
@@ -20,6 +24,18 @@ type hit struct {
 	// counted says that the number of a file's names changed, so that what was told by
 	// one name may stand under another.
 	counted bool
+}
+
+// hits are the last by handle. They are found by the bytes of an event, and changed in place: beside a busy neighbour
+// most events are of what was told before, and cost no memory.
+type hits map[handle]*hit
+
+func (m hits) add(key []byte, h hit) {
+	if was := m[handle(key)]; was != nil {
+		*was = h
+		return
+	}
+	m[handle(key)] = &h
 }
 
 // position is up to where a volume was read: everything told in the epoch up to from. The
@@ -32,15 +48,17 @@ type disk struct {
 	now func() time.Time
 	f   *os.File
 
+	ended chan struct{} // closed before f is
+
 	mu      sync.Mutex
 	buf     []byte
 	seq     int64
 	epoch   int64
 	why     string // the last epoch ended
-	dirs    map[handle]hit
-	files   map[handle]hit
-	below   map[handle]hit      // directories that came to be where they are
-	moves   map[handle]hit      // directories in which directories were moved
+	dirs    hits
+	files   hits
+	below   hits                // directories that came to be where they are
+	moves   hits                // directories in which directories were moved
 	ignored map[handle]struct{} // the service's own directories
 	own     map[handle]struct{} // and files, whose names' number is told without a directory
 	watches map[*Watch]position
@@ -52,8 +70,9 @@ func openDisk(dirfd int, dev uint64, now func() time.Time, told func()) (*disk, 
 	if err != nil {
 		return nil, err
 	}
-	d := &disk{dev: dev, now: now, f: os.NewFile(uintptr(fd), "fanotify"), buf: make([]byte, 256<<10), told: told, seq: 1,
-		ignored: map[handle]struct{}{}, own: map[handle]struct{}{}, watches: map[*Watch]position{}}
+	d := &disk{dev: dev, now: now, f: os.NewFile(uintptr(fd), "fanotify"), ended: make(chan struct{}),
+		buf: make([]byte, 256<<10), told: told, seq: 1, ignored: map[handle]struct{}{}, own: map[handle]struct{}{},
+		watches: map[*Watch]position{}}
 	d.forget("")
 	go d.listen()
 	return d, nil
@@ -73,6 +92,10 @@ func (d *disk) listen() {
 		d.mu.Unlock()
 		if some {
 			d.told()
+			select {
+			case <-time.After(gathered):
+			case <-d.ended:
+			}
 		}
 		return false
 	})
@@ -82,7 +105,7 @@ func (d *disk) listen() {
 func (d *disk) forget(why string) {
 	d.epoch++
 	d.why = why
-	d.dirs, d.files, d.below, d.moves = map[handle]hit{}, map[handle]hit{}, map[handle]hit{}, map[handle]hit{}
+	d.dirs, d.files, d.below, d.moves = hits{}, hits{}, hits{}, hits{}
 }
 
 // drain takes over all events that the kernel has. The caller holds the lock.
@@ -127,34 +150,40 @@ func (d *disk) take(e event, now time.Time) {
 		d.forget("the kernel lost track: too much changed at once")
 		return
 	}
-	if _, own := d.ignored[e.dir]; own && e.dir != "" && !e.onDir {
+	_, ownFile := d.own[handle(e.file)]
+	if _, own := d.ignored[handle(e.dir)]; own && e.dir != nil && !e.onDir {
 		if len(d.own) >= mostTold {
 			clear(d.own)
 		}
-		d.own[e.file] = struct{}{}
+		if !ownFile {
+			d.own[handle(e.file)] = struct{}{}
+		}
 		return
 	}
-	if _, own := d.own[e.file]; own && e.dir == "" {
+	if ownFile && e.dir == nil {
 		return
 	}
-	delete(d.own, e.file)
+	if ownFile {
+		delete(d.own, handle(e.file))
+	}
 	h := hit{seq: d.seq, at: now}
-	if e.dir != "" {
-		d.dirs[e.dir] = h
+	if e.dir != nil {
+		d.dirs.add(e.dir, h)
 	}
 	switch {
-	case e.file == "":
+	case e.file == nil:
 	case !e.onDir:
-		h.counted = e.dir == "" || d.files[e.file].counted
-		d.files[e.file] = h
+		was := d.files[handle(e.file)]
+		h.counted = e.dir == nil || was != nil && was.counted
+		d.files.add(e.file, h)
 	case e.arrived:
-		delete(d.ignored, e.file)
-		d.below[e.file] = h
+		delete(d.ignored, handle(e.file))
+		d.below.add(e.file, h)
 	default:
-		d.dirs[e.file] = h
+		d.dirs.add(e.file, h)
 	}
-	if e.onDir && e.moved && e.dir != "" {
-		d.moves[e.dir] = h
+	if e.onDir && e.moved && e.dir != nil {
+		d.moves.add(e.dir, h)
 	}
 }
 
@@ -166,7 +195,7 @@ func (d *disk) prune() {
 			least = min(least, at.from)
 		}
 	}
-	for _, m := range []map[handle]hit{d.dirs, d.files, d.below, d.moves} {
+	for _, m := range []hits{d.dirs, d.files, d.below, d.moves} {
 		for h, at := range m {
 			if at.seq <= least {
 				delete(m, h)

@@ -19,14 +19,14 @@ const (
 	fsidLen     = 8
 )
 
-// event is one of the kernel's, reduced to what is used here.
+// event is one of the kernel's, reduced to what is used here. Its handles are good until the buffer is read into again.
 type event struct {
 	overflow bool
 	onDir    bool
 	arrived  bool // a directory entry came to be: created or moved in
 	moved    bool // by a rename, in or out
-	dir      handle
-	file     handle // of the entry itself
+	dir      []byte
+	file     []byte // of the entry itself
 }
 
 // handle is a file handle: its type, then its bytes. It is one key on one filesystem.
@@ -67,7 +67,7 @@ func parse(b []byte, each func(event)) error {
 			if 8+length > len(body) {
 				return errors.New("an event with a handle cut short")
 			}
-			h := handle(body[4 : 8+length])
+			h := body[4 : 8+length]
 			if kind == unix.FAN_EVENT_INFO_TYPE_FID {
 				e.file = h
 			} else {

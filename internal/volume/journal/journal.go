@@ -32,6 +32,7 @@ func (j *Journal) Close() error {
 	defer j.mu.Unlock()
 	var errs []error
 	for dev, d := range j.disks {
+		close(d.ended)
 		errs = append(errs, d.f.Close())
 		delete(j.disks, dev)
 	}

@@ -207,11 +207,11 @@ type told struct {
 	at hit
 }
 
-func after(all map[handle]hit, from int64) []told {
+func after(all hits, from int64) []told {
 	var out []told
 	for h, at := range all {
 		if at.seq > from {
-			out = append(out, told{h, at})
+			out = append(out, told{h, *at})
 		}
 	}
 	return out
