@@ -1,6 +1,7 @@
 package transfer
 
 import (
+	"bytes"
 	"context"
 	"crypto/ed25519"
 	"fmt"
@@ -370,6 +371,36 @@ func FuzzFrames(f *testing.F) {
 		}
 		a.Close()
 	})
+}
+
+// What lies in bundles travels as records, and is counted as what went: nothing is said to have been there that was
+// not.
+func TestCarryOfBundles(t *testing.T) {
+	src := openStore(t, 1)
+	files := map[int][]byte{}
+	for i := range 300 {
+		files[i] = bytes.Repeat(fmt.Appendf(nil, "note %d of the fen, ", i), 1+i%200)
+	}
+	first := commit(t, src, 1, files, 200)
+	_, err := src.Sweep(context.Background(), store.SweepOptions{Settle: true})
+	require.NoError(t, err)
+	f := newFar(t, publicOf(1))
+	m, err := f.carry(src, first)
+	require.NoError(t, err)
+	require.Equal(t, m.OfferedObjects.Load(), m.SentObjects.Load())
+	require.Equal(t, m.OfferedBytes.Load(), m.SentBytes.Load())
+	require.Equal(t, m.TotalBytes.Load(), m.SentBytes.Load())
+	require.Greater(t, m.SentBytes.Load(), src.Usage().StoredBytes, "each for itself they are larger")
+	requireWhole(t, f.st, first)
+	second := commit(t, src, 2, files, 300)
+	_, err = src.Sweep(context.Background(), store.SweepOptions{Settle: true})
+	require.NoError(t, err)
+	m, err = f.carry(src, second) // nobody says that the first is there
+	require.NoError(t, err)
+	require.Greater(t, m.OfferedObjects.Load(), m.SentObjects.Load()+150)
+	require.Greater(t, m.OfferedBytes.Load(), m.SentBytes.Load())
+	require.Equal(t, m.OfferedBytes.Load(), m.TotalBytes.Load())
+	requireWhole(t, f.st, second)
 }
 
 // BenchmarkCarry carries a first snapshot of text-like files over loopback, both ends in
