@@ -35,7 +35,7 @@ const (
 	bundleAt     = 32 << 10     // plain bytes from which on a bundle is closed
 	bundleMost   = 1024         // members
 	bundledBelow = thoroughFrom // plain bytes of a chunk that becomes a member
-	bundlesKept  = 64           // unpacked, at most 3 MiB
+	bundlesKept  = 256          // unpacked, about 12 MiB: files of several directories lie in one
 )
 
 type bundleHeader struct{ stored, frame, plain, count uint32 }
