@@ -16,15 +16,7 @@ import (
 
 func (b *bench) carry() error {
 	var ours, theirs []time.Duration
-	sink := httptest.NewTLSServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		f, err := os.CreateTemp(b.base, "up")
-		if err == nil {
-			defer os.Remove(f.Name())
-			defer f.Close()
-			io.Copy(f, r.Body)
-			f.Sync()
-		}
-	}))
+	sink := httptest.NewTLSServer(sinkIn(b.base))
 	defer sink.Close()
 	for range rounds {
 		src, err := b.serve("larkfield")
@@ -56,6 +48,21 @@ func (b *bench) carry() error {
 	}
 	row("first carry, TLS and verification : curl upload, TLS", median(ours), median(theirs), "<= 1.2")
 	return nil
+}
+
+// sinkIn writes what is uploaded to a file, durably.
+func sinkIn(dir string) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		f, err := os.CreateTemp(dir, "up")
+		if err != nil {
+			http.Error(w, err.Error(), http.StatusInternalServerError)
+			return
+		}
+		defer os.Remove(f.Name())
+		defer f.Close()
+		io.Copy(f, r.Body)
+		f.Sync()
+	})
 }
 
 func (b *bench) paired(src, dst *site) error {

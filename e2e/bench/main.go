@@ -67,7 +67,7 @@ func run() error {
 	}{{"first", b.first}, {"unchanged", b.unchanged}, {"journal", b.journal}, {"restore", b.restore}, {"carry", b.carry},
 		{"line", b.line}, {"receiving", b.receiving}, {"views", b.views}, {"change", b.change}, {"disks", b.disks},
 		{"stored", b.stored}, {"scattered", b.scattered}, {"clones", b.clones}, {"system", b.system},
-		{"database", b.database}} {
+		{"database", b.database}, {"floors", b.floors}} {
 		if only != "" && !slices.Contains(strings.Split(only, ","), step.name) {
 			continue
 		}

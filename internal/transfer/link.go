@@ -75,6 +75,8 @@ func (id *Identity) config(want []ed25519.PublicKey) *tls.Config {
 		// The chain is not what is trusted: the key is, right below.
 		InsecureSkipVerify:     true,
 		SessionTicketsDisabled: true,
+		// Records that begin small are for pages that are shown while they come.
+		DynamicRecordSizingDisabled: true,
 		VerifyPeerCertificate: func(raw [][]byte, _ [][]*x509.Certificate) error {
 			k, err := keyOf(raw)
 			if err == nil && len(want) > 0 && !slices.ContainsFunc(want, func(w ed25519.PublicKey) bool { return k.Equal(w) }) {
@@ -116,7 +118,8 @@ func Dial(ctx context.Context, address string, id *Identity, want ...ed25519.Pub
 
 // Over makes a link over a connection to a peer that must show one of the given keys.
 func Over(ctx context.Context, plain net.Conn, address string, id *Identity, want ...ed25519.PublicKey) (*Link, error) {
-	conn := tls.Client(plain, id.config(want))
+	line := &gatherer{Conn: plain}
+	conn := tls.Client(line, id.config(want))
 	hctx, cancel := context.WithTimeout(ctx, 15*time.Second)
 	defer cancel()
 	if err := conn.HandshakeContext(hctx); err != nil {
@@ -124,7 +127,7 @@ func Over(ctx context.Context, plain net.Conn, address string, id *Identity, wan
 		return nil, err
 	}
 	key := conn.ConnectionState().PeerCertificates[0].PublicKey.(ed25519.PublicKey) // as VerifyPeerCertificate saw
-	mux, err := yamux.Client(conn, muxConfig())
+	mux, err := yamux.Client(&gathering{conn, line}, muxConfig())
 	if err != nil {
 		conn.Close()
 		return nil, err
@@ -135,7 +138,8 @@ func Over(ctx context.Context, plain net.Conn, address string, id *Identity, wan
 // Accept proves who a caller is and returns the link to it. Its key need not be known.
 // knows tells whether a key is a peer's. Who is none gets little of everything.
 func Accept(ctx context.Context, conn net.Conn, id *Identity, knows func(ed25519.PublicKey) bool) (*Link, error) {
-	tc := tls.Server(conn, id.config(nil))
+	line := &gatherer{Conn: conn}
+	tc := tls.Server(line, id.config(nil))
 	hctx, cancel := context.WithTimeout(ctx, 15*time.Second)
 	defer cancel()
 	if err := tc.HandshakeContext(hctx); err != nil {
@@ -151,7 +155,7 @@ func Accept(ctx context.Context, conn net.Conn, id *Identity, knows func(ed25519
 	if stranger {
 		cfg.MaxStreamWindowSize, cfg.AcceptBacklog = strangerWindow, strangerStreams
 	}
-	mux, err := yamux.Server(tc, cfg)
+	mux, err := yamux.Server(&gathering{tc, line}, cfg)
 	if err != nil {
 		tc.Close()
 		return nil, err
