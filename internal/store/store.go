@@ -1,6 +1,7 @@
 package store
 
 import (
+	"bytes"
 	"crypto/ed25519"
 	"errors"
 	"fmt"
@@ -255,13 +256,19 @@ func (s *Store) Get(id object.ID) (object.Envelope, error) {
 	if b, ok := s.nodes.Get(id); ok {
 		return object.Decode(b)
 	}
-	raw, err := s.readRecord(id, nil)
+	buf := scratch.Get().(*[]byte)
+	defer scratch.Put(buf)
+	raw, err := s.readRecord(id, *buf)
 	if err != nil {
 		return object.Envelope{}, err
 	}
+	*buf = raw
 	b, err := openRecord(nil, raw, id)
 	if err != nil {
 		return object.Envelope{}, fmt.Errorf("object %s: %w", id, err)
+	}
+	if len(b) > 0 && &b[0] == &raw[recordHead] { // it was not compressed, and raw is used again
+		b = bytes.Clone(b)
 	}
 	env, err := object.Decode(b)
 	if err == nil && env.Kind != object.KindChunk && len(b) <= 64<<10 {
