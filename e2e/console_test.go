@@ -394,9 +394,7 @@ func TestConsole(t *testing.T) {
 	q, err := browser.Open(ctx, a.url, "cht_wrong", 360, 740, true)
 	require.NoError(t, err)
 	defer q.Close()
-	text, err := q.Text()
-	require.NoError(t, err)
-	require.Contains(t, text, "Sign in")
+	require.NoError(t, q.Wait(`document.body.innerText.includes("Sign in")`))
 	noFaults(t, q, "sign in")
 	require.NoError(t, q.Do(20*time.Second, click("by a token instead"), chromedp.SendKeys("#token", a.token),
 		click("Sign in"), chromedp.WaitVisible(`//header//button[contains(., "Today")]`, chromedp.BySearch)))
