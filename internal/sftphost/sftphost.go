@@ -24,6 +24,8 @@ type Host struct {
 	conf *ssh.ServerConfig
 	all  sync.WaitGroup
 
+	sessions sync.WaitGroup
+
 	armed atomic.Bool
 	left  atomic.Int64
 
@@ -68,11 +70,15 @@ func (h *Host) End() {
 	h.all.Wait()
 }
 
-// CutAfter closes all connections once, after so many more bytes came over them, unless it is spared before.
+// CutAfter closes all connections once, after so many more bytes came over them, unless it is spared before. spare is
+// called when whoever used them is done: it waits for what was asked before a line was cut, which is still carried out.
 func (h *Host) CutAfter(bytes int64) (spare func()) {
 	h.left.Store(bytes)
 	h.armed.Store(true)
-	return func() { h.armed.Store(false) }
+	return func() {
+		h.armed.Store(false)
+		h.sessions.Wait()
+	}
 }
 
 // counted is a connection that is cut after a while.
@@ -132,7 +138,11 @@ func (h *Host) serve(c net.Conn) {
 		if err != nil {
 			return
 		}
-		h.all.Go(func() { h.session(ch, asked) })
+		h.sessions.Add(1)
+		h.all.Go(func() {
+			defer h.sessions.Done()
+			h.session(ch, asked)
+		})
 	}
 }
 
